@@ -1,0 +1,33 @@
+# Two commands on a fresh machine do everything: `make demo` and `make test`.
+PYTHON ?= python3
+VENV   := .venv
+BIN    := $(VENV)/bin
+STAMP  := $(VENV)/.installed
+
+.PHONY: demo test lint bench schema screenshots clean
+
+$(STAMP): pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	touch $(STAMP)
+
+demo: $(STAMP)
+	$(BIN)/kiboko demo
+
+test: $(STAMP)
+	$(BIN)/python tests/run.py
+
+lint: $(STAMP)
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+
+bench: $(STAMP)
+	$(BIN)/python bench/startup.py
+	$(BIN)/python bench/loading.py
+
+schema: $(STAMP)
+	$(BIN)/python -m kiboko.files.schema > docs/network-file.schema.json
+
+clean:
+	rm -rf $(VENV) build dist src/*.egg-info

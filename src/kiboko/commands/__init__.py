@@ -1,0 +1,1 @@
+"""The command line: one module a command, thin: read, call core, show."""

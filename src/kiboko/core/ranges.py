@@ -1,0 +1,122 @@
+"""Exact sets of whole numbers as sorted, disjoint, non-touching ranges.
+
+Addresses, ports, ICMP types and the combined service numbers are all sets of this one kind, so that every
+answer that Kiboko gives about a set is exact and none is sampled.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class RangeSet:
+    """A set of integers, held as ascending inclusive ranges with a gap between any two of them."""
+
+    ranges: tuple[tuple[int, int], ...] = ()
+
+    @classmethod
+    def of(cls, pairs: Iterable[tuple[int, int]]) -> RangeSet:
+        """The union of inclusive ranges `(low, high)` in any order, overlapping or touching."""
+        merged: list[tuple[int, int]] = []
+        for low, high in sorted(pairs):
+            if merged and low <= merged[-1][1] + 1:
+                if high > merged[-1][1]:
+                    merged[-1] = (merged[-1][0], high)
+            else:
+                merged.append((low, high))
+        return cls(tuple(merged))
+
+    @classmethod
+    def span(cls, low: int, high: int) -> RangeSet:
+        """All integers from `low` to `high`, both included."""
+        return cls(((low, high),))
+
+    @classmethod
+    def one(cls, value: int) -> RangeSet:
+        """The set of one integer."""
+        return cls(((value, value),))
+
+    def __bool__(self) -> bool:
+        return bool(self.ranges)
+
+    def __len__(self) -> int:
+        return sum(high - low + 1 for low, high in self.ranges)
+
+    def __iter__(self) -> Iterator[tuple[int, int]]:
+        return iter(self.ranges)
+
+    def __contains__(self, value: int) -> bool:
+        index = bisect_right(self.ranges, value, key=_low) - 1
+        return index >= 0 and value <= self.ranges[index][1]
+
+    def __or__(self, other: RangeSet) -> RangeSet:
+        if not other.ranges or self is other:
+            return self
+        return RangeSet.of(self.ranges + other.ranges) if self.ranges else other
+
+    def __and__(self, other: RangeSet) -> RangeSet:
+        if self is other:
+            return self
+        left, right = self.ranges, other.ranges
+        found: list[tuple[int, int]] = []
+        i = j = 0
+        while i < len(left) and j < len(right):
+            low = max(left[i][0], right[j][0])
+            high = min(left[i][1], right[j][1])
+            if low <= high:
+                found.append((low, high))
+            if left[i][1] < right[j][1]:
+                i += 1
+            else:
+                j += 1
+        return RangeSet(tuple(found))
+
+    def __sub__(self, other: RangeSet) -> RangeSet:
+        if not other.ranges or not self.ranges:
+            return self
+        found: list[tuple[int, int]] = []
+        right = other.ranges
+        j = 0
+        for low, high in self.ranges:
+            while j < len(right) and right[j][1] < low:
+                j += 1
+            k = j
+            while k < len(right) and right[k][0] <= high:
+                if right[k][0] > low:
+                    found.append((low, right[k][0] - 1))
+                low = right[k][1] + 1
+                k += 1
+            if low <= high:
+                found.append((low, high))
+        return RangeSet(tuple(found))
+
+    def __le__(self, other: RangeSet) -> bool:
+        return not (self - other)
+
+    @property
+    def lowest(self) -> int:
+        """The smallest member; the set must not be empty."""
+        return self.ranges[0][0]
+
+    @property
+    def is_one(self) -> bool:
+        """Whether the set has exactly one member."""
+        return len(self.ranges) == 1 and self.ranges[0][0] == self.ranges[0][1]
+
+    def texts(self) -> list[str]:
+        """Each range as `low-high`, or `low` where it is one number: ascending, merged."""
+        return [str(low) if low == high else f"{low}-{high}" for low, high in self.ranges]
+
+    def __str__(self) -> str:
+        return ", ".join(self.texts()) or "none"
+
+
+def _low(pair: tuple[int, int]) -> int:
+    return pair[0]
+
+
+EMPTY = RangeSet()
+ALL_PORTS = RangeSet.span(0, 65535)

@@ -1,0 +1,1 @@
+"""The demo scenario: the Mto river gauging service, as data."""

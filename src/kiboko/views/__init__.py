@@ -1,0 +1,1 @@
+"""Core values made visible: sentences, tables, JSON."""

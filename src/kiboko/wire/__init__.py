@@ -1,0 +1,1 @@
+"""Real packets: probes out."""
