@@ -122,9 +122,7 @@ class AddressSet:
 
     def texts(self) -> list[str]:
         """The set as blocks where a range is one block, else as `low-high`; ascending, IPv4 first."""
-        return [
-            range_text(family, low, high) for family in (4, 6) for low, high in self.family(family)
-        ]
+        return [range_text(family, low, high) for family in (4, 6) for low, high in self.family(family)]
 
     def __str__(self) -> str:
         return ", ".join(self.texts()) or "no address"
@@ -221,5 +219,5 @@ def range_text(family: int, low: int, high: int) -> str:
 def range_prefixes(family: int, low: int, high: int) -> list[Prefix]:
     """The shortest list of CIDR blocks that together are exactly the range."""
     kind = ipaddress.IPv4Address if family == 4 else ipaddress.IPv6Address
-    blocks = ipaddress.summarize_address_range(kind(low), kind(high))  # type: ignore[type-var]
+    blocks = ipaddress.summarize_address_range(kind(low), kind(high))
     return [Prefix(family, int(block.network_address), block.prefixlen) for block in blocks]

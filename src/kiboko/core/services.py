@@ -224,4 +224,3 @@ EPHEMERAL_DEFAULT = RangeSet.span(32768, 60999)
 
 NO_PORTS = RangeSet.one(0)
 """Stands for the source ports of a flow whose protocol has none, so that port sets never become empty."""
-

@@ -1,0 +1,48 @@
+"""The packet that a gate is asked about: addresses as they stand at that gate, service, and which way it goes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kiboko.core.addresses import Address
+from kiboko.core.services import ICMP, ICMP6, TCP, Service, reply_of
+
+
+@dataclass(frozen=True, slots=True)
+class Packet:
+    """One packet, for all client ports at once.
+
+    `service` is the request's service. Where `turned` is true the packet travels from server to client, so the
+    server's port is its source port and the client's ports are its destination ports. An address that is
+    None is a router's own: it matches only rules that name no address (clause S34).
+    """
+
+    family: int
+    source: Address | None
+    destination: Address | None
+    service: Service
+    turned: bool = False
+    state: str = "new"
+    """Its connection-tracking state on a host: `new`, `established` or `related` (clause S35)."""
+
+
+def request(source: Address, destination: Address, service: Service) -> Packet:
+    """The first packet of a flow."""
+    return Packet(destination.family, source, destination, service)
+
+
+def turned_service(service: Service) -> Service | None:
+    """The service to judge a reply by: the request's own where ports are swapped, else that of the reply."""
+    return service if service.has_ports else reply_of(service)
+
+
+def refusal_service(service: Service, family: int) -> tuple[Service, bool]:
+    """What a refusal is on the wire: a TCP segment with ports swapped, else ICMP 3/3 or ICMPv6 1/4 (S34).
+
+    Returns the service and whether it travels `turned`.
+    """
+    if service.protocol == TCP:
+        return service, True
+    if family == 4:
+        return Service(ICMP, 3 << 8 | 3), False
+    return Service(ICMP6, 1 << 8 | 4), False

@@ -1,0 +1,73 @@
+"""The way of a refusal back to the sender (clause S34).
+
+A reset or an ICMP error is a packet too: it has to pass the gates between where it is made and the sender.
+"""
+
+from __future__ import annotations
+
+from kiboko.core.gates import FORWARD, REFUSAL, GateAsker, Ground, Row
+from kiboko.core.packet import Packet, refusal_service, request
+from kiboko.core.path import Path, PathFinder, Step
+from kiboko.core.ranges import RangeSet
+from kiboko.core.services import TCP, Service
+
+_AT_SENDER = ("source", "host-out", "instance-out", "outside")
+
+
+def refusal_lost_at(
+    ground: Ground, paths: PathFinder, request_path: Path, decider: Row, service: Service
+) -> str | None:
+    """Where the refusal that `decider` sends is stopped on its way, as `gate at PLACE`; None if it arrives."""
+    step = decider.step
+    index = request_path.steps.index(step)
+    if index < _own_gates(request_path):
+        return None
+    back, by_router = _way_back(paths, request_path, step)
+    if back is None:
+        return None
+    # Only what the request passed before it was refused keeps state; the refusing gate itself is among that.
+    asker = GateAsker(ground, service, RangeSet.one(decider.ports.lowest))
+    for passed in request_path.steps[: index + 1]:
+        asker.ask(passed, request(passed.source, passed.destination, service), FORWARD)
+    refusal, turned = refusal_service(service, step.destination.family)
+    for gate in back.steps:
+        source = None if by_router and service.protocol != TCP else gate.source
+        state = _state(gate, step, service)
+        packet = Packet(gate.destination.family, source, gate.destination, refusal, turned, state)
+        for row in asker.ask(gate, packet, REFUSAL):
+            if row.stops:
+                return f"{row.gate} at {row.at}" + (f" ({row.filter}/{row.rule})" if row.filter else "")
+    return None
+
+
+def _own_gates(path: Path) -> int:
+    """How many gates at the start are the sender's own interface, host or outside filter: they refuse at once."""
+    count = 0
+    for step in path.steps:
+        if step.gate not in _AT_SENDER:
+            break
+        count += 1
+    return count
+
+
+def _way_back(paths: PathFinder, path: Path, step: Step) -> tuple[Path | None, bool]:
+    """The refusal's path, and whether a router sends it rather than a machine."""
+    if step.gate in ("subnet-in", "subnet-out") and step.subnet is not None:
+        return paths.from_router(step.subnet, path, step), True
+    if step.gate == "zone":
+        return paths.from_core(path, step), True
+    own = step.interface or step.egress
+    receiver = path.arrival.interface if path.arrival else None
+    if own is not None and receiver is not None and own.instance != receiver.instance:
+        return paths.from_appliance(own, path, step), False
+    return paths.reply(path), False
+
+
+def _state(gate: Step, refusing: Step, service: Service) -> str:
+    """The kernel's connection state of a refusal: a reset belongs to the connection, except to the machine
+    whose own rule set made it, and an ICMP error is related to it (nf_conntrack)."""
+    if service.protocol != TCP:
+        return "related"
+    here, there = gate.interface or gate.egress, refusing.interface or refusing.egress
+    made_here = here is not None and there is not None and here.instance == there.instance
+    return "related" if made_here and refusing.gate != "listener" else "established"

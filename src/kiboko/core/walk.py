@@ -1,0 +1,198 @@
+"""The walk: every gate of a flow asked in order, forward and reply, and the verdict that follows.
+
+This is the one evaluator of Kiboko; every command that judges traffic asks it. It takes a flow for all its
+client ports at once (clauses S18 to S24, S33).
+"""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from kiboko.core.addresses import Address
+from kiboko.core.directory import Endpoint
+from kiboko.core.gates import FORWARD, REPLY, GateAsker, Ground, Row
+from kiboko.core.model import REJECT, Topology
+from kiboko.core.packet import Packet, request, turned_service
+from kiboko.core.path import SILENT, Path, PathFinder, Step
+from kiboko.core.ranges import RangeSet
+from kiboko.core.refusals import refusal_lost_at
+from kiboko.core.services import ICMP, ICMP6, NO_PORTS, TCP, WITH_PORTS, Service
+
+ALLOWED, BLOCKED, ONE_WAY, PARTLY = "allowed", "blocked", "one-way", "partly"
+ANSWERED = "answered"
+
+
+@dataclass(frozen=True, slots=True)
+class Flow:
+    """What is asked: a sender, the address it sends to, a service, and the sender's possible source ports."""
+
+    source: Endpoint
+    target: Address
+    service: Service
+    source_ports: RangeSet
+
+
+@dataclass(frozen=True, slots=True)
+class Walk:
+    """All gates of a flow, and the verdict. `delivered` are the source ports whose request arrives,
+    `answered` those whose reply comes back too."""
+
+    flow: Flow
+    forward: tuple[Row, ...]
+    reply: tuple[Row, ...]
+    request_path: Path
+    reply_path: Path | None
+    delivered: RangeSet
+    answered: RangeSet
+    caveats: tuple[str, ...]
+    signal: str = ANSWERED
+
+    @property
+    def rows(self) -> tuple[Row, ...]:
+        """The gates of both directions."""
+        return self.forward + self.reply
+
+    @property
+    def verdict(self) -> str:
+        """`allowed`, `partly`, `one-way` or `blocked` (clause S23)."""
+        if self.answered:
+            return ALLOWED if self.answered == self.flow.source_ports else PARTLY
+        return ONE_WAY if self.delivered else BLOCKED
+
+    @property
+    def decided_by(self) -> Row | None:
+        """The row of the earliest gate that stops any port, for its lowest such port; None for `allowed`."""
+        stops = self.stops()
+        return stops[0] if stops else None
+
+    def stops(self) -> list[Row]:
+        """The row for the lowest stopped port of every gate that stops any, in the order of the gates."""
+        found: dict[tuple[object, ...], Row] = {}
+        for row in self.rows:
+            if row.stops:
+                key = (row.direction, row.gate, row.at, row.filters)
+                best = found.get(key)
+                if best is None or row.ports.lowest < best.ports.lowest:
+                    found[key] = row
+        return list(found.values())
+
+    @property
+    def arrival(self) -> Endpoint | None:
+        """The end that the request reaches, or would reach."""
+        return self.request_path.arrival
+
+    @property
+    def is_known(self) -> bool:
+        """Whether no gate of the walk is not known."""
+        return all(row.action is not None for row in self.rows)
+
+
+class Walker:
+    """Walks flows over one topology. Holds only what can be worked out from the topology once."""
+
+    def __init__(self, topology: Topology) -> None:
+        self.topology = topology
+        self.ground = Ground(topology)
+        self.directory = self.ground.directory
+        self.membership = self.ground.membership
+        self.paths = PathFinder(self.directory)
+
+    def source_ports(self, source: Endpoint, service: Service) -> RangeSet:
+        """The client ports a flow stands for where none is named (clause S23)."""
+        if not service.has_ports:
+            return NO_PORTS
+        if source.interface is not None:
+            own = self.directory.instance_of(source.interface).ephemeral_ports
+        else:
+            own = source.outside.ephemeral_ports if source.outside else None
+        return own or self.topology.defaults.ephemeral_ports
+
+    def walk(self, source: Endpoint, target: Address, service: Service, source_ports: RangeSet | None = None) -> Walk:
+        """The verdict on one flow, with every gate.
+
+        Parameters
+        ----------
+        source : the sender, as `Directory.endpoint` gives it
+        target : the address that the packet is sent to (private or public), of the sender's family
+        service : protocol and destination port, or ICMP type and code
+        source_ports : the client ports asked about; None for all ephemeral ports of the sender
+        """
+        ports = source_ports if source_ports and service.has_ports else self.source_ports(source, service)
+        request_path = self.paths.forward(source, target)
+        asker = GateAsker(self.ground, service, ports)
+        forward = self._ask_request(asker, request_path)
+        delivered = ports - _stopped(forward)
+        reply_path = self.paths.reply(request_path) if turned_service(service) is not None else None
+        reply = self._ask_reply(asker, reply_path) if reply_path else ()
+        walked = Walk(
+            Flow(source, target, service, ports),
+            forward,
+            reply,
+            request_path,
+            reply_path,
+            delivered,
+            delivered - _stopped(reply),
+            (*asker.caveats, *_who_is_recorded(request_path, service)),
+        )
+        return self._with_signal(walked)
+
+    def _ask_request(self, asker: GateAsker, path: Path) -> tuple[Row, ...]:
+        rows: list[Row] = []
+        for step in path.steps:
+            rows.extend(asker.ask(step, request(step.source, step.destination, asker.service), FORWARD))
+        return tuple(rows)
+
+    def _ask_reply(self, asker: GateAsker, path: Path) -> tuple[Row, ...]:
+        service = turned_service(asker.service)
+        assert service is not None
+        rows: list[Row] = []
+        for step in path.steps:
+            state = _reply_state(step, asker)
+            packet = Packet(step.destination.family, step.source, step.destination, service, True, state)
+            rows.extend(asker.ask(step, packet, REPLY))
+        return tuple(rows)
+
+    def _with_signal(self, walked: Walk) -> Walk:
+        """Fill in what the sender would see (clauses S31, S33, S34) and the caveat of a `partly` verdict."""
+        caveats = list(walked.caveats)
+        signal = ANSWERED
+        decider = walked.decided_by
+        if walked.verdict == PARTLY:
+            caveats.append(
+                f"only some source ports work: {walked.answered} of {walked.flow.source_ports};"
+                " a client that happens on another port fails"
+            )
+        elif walked.verdict == ONE_WAY:
+            signal = SILENT
+        elif decider is not None:
+            signal = decider.signal
+            if decider.action == REJECT and decider.gate != "route":
+                lost = refusal_lost_at(self.ground, self.paths, walked.request_path, decider, walked.flow.service)
+                if lost:
+                    signal = SILENT
+                    caveats.append(f"{decider.gate} at {decider.at} refuses, but the refusal is lost at {lost}")
+        return dataclasses.replace(walked, signal=signal, caveats=tuple(dict.fromkeys(caveats)))
+
+
+def _stopped(rows: Iterable[Row]) -> RangeSet:
+    return RangeSet.of(pair for row in rows if row.stops for pair in row.ports)
+
+
+def _reply_state(step: Step, asker: GateAsker) -> str:
+    """The kernel's state of a reply at a host: a host that never saw the request tracks nothing of it (S19)."""
+    interface = step.interface or step.egress
+    if interface is None or interface.instance in asker.hosts_passed:
+        return "established"
+    return "invalid" if asker.service.protocol in (TCP, ICMP, ICMP6) else "new"
+
+
+def _who_is_recorded(path: Path, service: Service) -> Iterable[str]:
+    """The caveats on ends that nobody recorded (clause S4) or whose listeners nobody can know."""
+    for end in (path.origin, path.arrival):
+        if end is not None and end.interface is None and end.subnet is not None:
+            yield f"no instance recorded at {end.address}"
+    arrival = path.arrival
+    if arrival is not None and arrival.outside is not None and service.protocol in WITH_PORTS:
+        yield f"what listens at {arrival.address} ({arrival.name}) is not known"

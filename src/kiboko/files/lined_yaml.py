@@ -1,0 +1,212 @@
+"""YAML 1.2 core schema, safe subset, as values that know their lines.
+
+Built from the events of libyaml's parser without recursion, with caps on depth, size and expanded aliases, so
+that no input can exhaust the stack or the memory. Plain scalars stay text (`Plain`): what they mean depends on
+the field they stand in, so `on`, `off`, `yes`, `no` and a name such as `10` are never turned into something else.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import yaml
+from yaml.events import (
+    AliasEvent,
+    DocumentStartEvent,
+    MappingEndEvent,
+    MappingStartEvent,
+    ScalarEvent,
+    SequenceEndEvent,
+    SequenceStartEvent,
+    StreamEndEvent,
+)
+
+from kiboko.core.errors import InputError, Place, Problem
+
+try:
+    from yaml import CSafeLoader as _Loader
+except ImportError:  # PyYAML built without libyaml: slower, same events
+    from yaml import SafeLoader as _Loader  # type: ignore[assignment]
+
+MOST_BYTES = 256 << 20
+MOST_DEPTH = 100
+MOST_ALIASED = 100_000
+_STANDARD_TAGS = frozenset(f"tag:yaml.org,2002:{kind}" for kind in ("str", "int", "bool", "null", "float"))
+_COLLECTION_TAGS = frozenset(f"tag:yaml.org,2002:{kind}" for kind in ("map", "seq"))
+
+
+class Plain(str):
+    """A scalar that was written without quotes: a number, a truth value or null where the field wants one."""
+
+    __slots__ = ()
+
+
+class Table(dict[str, Any]):
+    """A mapping with the line of each key. `size` counts the values inside, aliases expanded."""
+
+    __slots__ = ("file", "line", "lines", "size")
+
+    def __init__(self, file: str, line: int) -> None:
+        super().__init__()
+        self.file, self.line, self.size = file, line, 1
+        self.lines: dict[str, int] = {}
+
+    def place(self, key: object = None) -> Place:
+        """Where a key stands, or the mapping itself."""
+        return Place(self.file, self.lines.get(key, self.line) if isinstance(key, str) else self.line)
+
+
+class Items(list[Any]):
+    """A sequence with the line of each item."""
+
+    __slots__ = ("file", "line", "lines", "size")
+
+    def __init__(self, file: str, line: int) -> None:
+        super().__init__()
+        self.file, self.line, self.size = file, line, 1
+        self.lines: list[int] = []
+
+    def place(self, index: object = None) -> Place:
+        """Where an item stands, or the sequence itself."""
+        inside = isinstance(index, int) and 0 <= index < len(self.lines)
+        return Place(self.file, self.lines[index] if inside else self.line)  # type: ignore[call-overload]
+
+
+def read_text(path: Path, name: str) -> str:
+    """A file's text in UTF-8. Raises InputError where it cannot be read, is too large or is no text."""
+    try:
+        size = path.stat().st_size
+        if size > MOST_BYTES:
+            raise InputError([Problem(Place(name, 1), f"{size:,} bytes is more than the {MOST_BYTES:,} allowed")])
+        data = path.read_bytes()
+    except OSError as error:
+        raise InputError(f"{name}: cannot be read: {error.strerror}") from error
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = data.count(b"\n", 0, error.start) + 1
+        raise InputError([Problem(Place(name, line), "this is not UTF-8 text")]) from error
+
+
+def parse(text: str, file: str) -> tuple[Any, list[Problem]]:
+    """The one document in `text`, and what is wrong with it that does not stop reading (duplicate keys).
+
+    Raises InputError where reading cannot go on: a syntax error, a second document, a cap exceeded.
+    """
+    try:
+        return _Reader(text, file).read()
+    except yaml.MarkedYAMLError as error:
+        mark = error.problem_mark or error.context_mark
+        what = " ".join(part for part in (error.context, error.problem) if part)
+        raise InputError([Problem(Place(file, mark.line + 1 if mark else 1), f"not YAML: {what}")]) from error
+    except yaml.reader.ReaderError as error:
+        line = text.count("\n", 0, error.position) + 1 if isinstance(error.position, int) else 1
+        raise InputError([Problem(Place(file, line), f"not text: {error.reason}")]) from error
+
+
+class _Reader:
+    def __init__(self, text: str, file: str) -> None:
+        self.file = file
+        # libyaml wants no NUL and no other control characters; it says where it meets one.
+        self.next_event = _Loader(text).get_event
+        self.problems: list[Problem] = []
+        self.anchors: dict[str, Any] = {}
+        self.aliased = 0
+
+    def fail(self, line: int, text: str) -> InputError:
+        return InputError([*self.problems, Problem(Place(self.file, line + 1), text)])
+
+    def read(self) -> tuple[Any, list[Problem]]:
+        stack: list[tuple[Table | Items | None, str | None, str | None]] = []
+        current: Table | Items | None = None
+        key: str | None = None
+        anchor: str | None = None
+        result: Any = None
+        documents = 0
+        while True:
+            event: Any = self.next_event()
+            kind = event.__class__
+            if kind is ScalarEvent:
+                line = event.start_mark.line
+                value = self.scalar(event, line)
+                if event.anchor:
+                    self.anchors[event.anchor] = value
+                if current.__class__ is Table and key is None:
+                    key = self.new_key(current, event.value, line)
+                    continue
+                result = self.put(current, key, value, line, result)
+                key = None
+            elif kind is MappingStartEvent or kind is SequenceStartEvent:
+                line = event.start_mark.line
+                if current.__class__ is Table and key is None:
+                    raise self.fail(line, "a key must be plain text")
+                if len(stack) >= MOST_DEPTH:
+                    raise self.fail(line, f"nested deeper than {MOST_DEPTH} levels")
+                if event.tag and event.tag not in _COLLECTION_TAGS:
+                    raise self.fail(line, f"tag '{event.tag}' is not allowed")
+                stack.append((current, key, anchor))
+                anchor = event.anchor
+                current = (Table if kind is MappingStartEvent else Items)(self.file, line + 1)
+                key = None
+            elif kind is MappingEndEvent or kind is SequenceEndEvent:
+                done = current
+                if anchor:
+                    self.anchors[anchor] = done
+                current, key, anchor = stack.pop()
+                assert done is not None
+                result = self.put(current, key, done, done.line - 1, result)
+                key = None
+            elif kind is AliasEvent:
+                line = event.start_mark.line
+                if current.__class__ is Table and key is None:
+                    raise self.fail(line, "a key must be plain text")
+                result = self.put(current, key, self.alias(event.anchor, line), line, result)
+                key = None
+            elif kind is DocumentStartEvent:
+                documents += 1
+                if documents > 1:
+                    raise self.fail(event.start_mark.line, "a second document; one file holds one")
+            elif kind is StreamEndEvent:
+                return result, self.problems
+
+    def scalar(self, event: ScalarEvent, line: int) -> str | None:
+        tag = event.tag
+        if tag and tag != "!":
+            if tag not in _STANDARD_TAGS:
+                raise self.fail(line, f"tag '{tag}' is not allowed")
+            return event.value if tag.endswith(":str") else Plain(event.value)
+        if not event.implicit[0]:
+            return str(event.value)
+        value = event.value
+        return None if value in ("", "~", "null", "Null", "NULL") else Plain(value)
+
+    def new_key(self, table: Table, key: str, line: int) -> str:
+        if key in table.lines:
+            first = table.lines[key]
+            self.problems.append(
+                Problem(Place(self.file, line + 1), f"key '{key}' is given twice; first in line {first}")
+            )
+        table.lines[key] = line + 1
+        return key
+
+    def put(self, current: Table | Items | None, key: str | None, value: Any, line: int, result: Any) -> Any:
+        size = getattr(value, "size", 1)
+        if current is None:
+            return value
+        current.size += size
+        if current.__class__ is Table:
+            current[key] = value  # type: ignore[index]
+        else:
+            current.append(value)  # type: ignore[union-attr]
+            current.lines.append(line + 1)  # type: ignore[union-attr]
+        return result
+
+    def alias(self, name: str, line: int) -> Any:
+        if name not in self.anchors:
+            raise self.fail(line, f"alias '*{name}' has no anchor before it")
+        value = self.anchors[name]
+        self.aliased += getattr(value, "size", 1)
+        if self.aliased > MOST_ALIASED:
+            raise self.fail(line, f"aliases expand to more than {MOST_ALIASED:,} values")
+        return value
