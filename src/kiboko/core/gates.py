@@ -14,7 +14,7 @@ from kiboko.core.directory import Directory
 from kiboko.core.errors import Place
 from kiboko.core.filters import FilterJudge, Ruling
 from kiboko.core.membership import Membership
-from kiboko.core.model import ALLOW, DROP, REJECT, Filter, Instance, Topology
+from kiboko.core.model import ALLOW, DROP, REJECT, Filter, Instance, Rule, Topology
 from kiboko.core.nftables import HostRuleSet
 from kiboko.core.packet import Packet
 from kiboko.core.path import REFUSED, SILENT, UNREACHABLE, Step
@@ -60,10 +60,10 @@ AttachmentKey = tuple[str, ...]
 class Ground:
     """What can be worked out from a topology once, before any flow is asked about."""
 
-    def __init__(self, topology: Topology) -> None:
+    def __init__(self, topology: Topology, directory: Directory | None = None) -> None:
         self.topology = topology
-        self.directory = Directory(topology)
-        self.membership = Membership(self.directory)
+        self.directory = directory or Directory(topology)
+        self.membership = Membership(self.directory, topology)
         self.judge = FilterJudge(self.membership)
         self._crossings = {(c.source, c.destination): c for c in topology.crossings}
 
@@ -214,7 +214,7 @@ class GateAsker:
                 place = share.filter.otherwise_place or share.filter.place
                 keeps = share.filter.stateful
             else:
-                name, reason, place = share.rule.name, str(share.rule), share.rule.place
+                name, reason, place = share.rule.name, _why(share.rule), share.rule.place
                 keeps = share.filter.stateful if share.rule.stateful is None else share.rule.stateful
             signal = REFUSED if share.action == REJECT else SILENT
             rows.append(
@@ -357,3 +357,8 @@ class GateAsker:
 
     def _not_known(self, step: Step, direction: str, reason: str) -> Row:
         return self._row(step, direction, None, reason=reason)
+
+
+def _why(rule: Rule) -> str:
+    """A rule in words, with its note."""
+    return f"{rule} ({rule.note})" if rule.note else str(rule)

@@ -6,15 +6,16 @@ from collections.abc import Iterator
 
 from kiboko.core.addresses import AddressSet
 from kiboko.core.directory import Directory
-from kiboko.core.model import Carrying, Filter, Group, Instance, Interface, Literal, Named, Peer
+from kiboko.core.model import Carrying, Filter, Group, Instance, Interface, Literal, Named, Peer, Topology
 
 
 class Membership:
     """Groups, peers and attachments of one topology, each worked out once when first asked for."""
 
-    def __init__(self, directory: Directory) -> None:
+    def __init__(self, directory: Directory, topology: Topology | None = None) -> None:
+        """`topology` may differ from the directory's in its filters."""
         self.directory = directory
-        self.topology = directory.topology
+        self.topology = topology or directory.topology
         self._names: dict[str, AddressSet] = {}
         self._peers: dict[Peer, AddressSet] = {}
         self._carried: dict[str, AddressSet] = {}

@@ -449,8 +449,7 @@ class PathFinder:
             tunnel = self.directory.tunnel(network.name, outside.name) if outside else None
             gateway = tunnel or (self.directory.internet_gateway(network.name) if is_global_ipv6(destination) else None)
             if gateway is None:
-                way = "no tunnel leads" if outside else "the internet does not lead"
-                self._block_route(trip, at, Stop(f"{way} to {destination} in {network.name}"))
+                self._block_route(trip, at, Stop(self._no_way_in(destination, network.name, outside)))
                 return
             subnet = self.directory.subnet_of(destination)
             if subnet is None:
@@ -467,6 +466,17 @@ class PathFinder:
         subnet = self.directory.subnet_of(private)
         assert subnet is not None
         self._enter(trip, gateway, private, subnet, from_zone)
+
+    def _no_way_in(self, destination: Address, network: str, outside: Outside | None) -> str:
+        owner = self.directory.interface_at(destination)
+        if owner is None:
+            why = "and nobody there has a public address"
+        elif owner.public is not None:
+            why = f"and {owner.name} is reached from outside at {owner.public}"
+        else:
+            why = f"and {owner.name} has no public address"
+        leads = f"no tunnel leads there from {outside.name}" if outside else "the internet does not lead there"
+        return f"{destination} is private to {network}: {leads}, {why}"
 
     def _behind_public(self, trip: _Trip, public: Address) -> tuple[Gateway, Address] | Stop:
         """The gateway that owns a public address and the private address behind it."""

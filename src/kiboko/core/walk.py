@@ -11,12 +11,12 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from kiboko.core.addresses import Address
-from kiboko.core.directory import Endpoint
+from kiboko.core.directory import Directory, Endpoint
 from kiboko.core.gates import FORWARD, REPLY, GateAsker, Ground, Row
 from kiboko.core.model import REJECT, Topology
 from kiboko.core.packet import Packet, request, turned_service
-from kiboko.core.path import SILENT, Path, PathFinder, Step
-from kiboko.core.ranges import RangeSet
+from kiboko.core.path import SILENT, Path, PathFinder, Step, Stop
+from kiboko.core.ranges import EMPTY, RangeSet
 from kiboko.core.refusals import refusal_lost_at
 from kiboko.core.services import ICMP, ICMP6, NO_PORTS, TCP, WITH_PORTS, Service
 
@@ -92,9 +92,10 @@ class Walk:
 class Walker:
     """Walks flows over one topology. Holds only what can be worked out from the topology once."""
 
-    def __init__(self, topology: Topology) -> None:
+    def __init__(self, topology: Topology, directory: Directory | None = None) -> None:
+        """`directory` may be that of the same network with other filter rules: it does not depend on them."""
         self.topology = topology
-        self.ground = Ground(topology)
+        self.ground = Ground(topology, directory)
         self.directory = self.ground.directory
         self.membership = self.ground.membership
         self.paths = PathFinder(self.directory)
@@ -137,6 +138,19 @@ class Walker:
             (*asker.caveats, *_who_is_recorded(request_path, service)),
         )
         return self._with_signal(walked)
+
+    def walk_nowhere(self, source: Endpoint | None, receiver: str, service: Service, reason: str = "") -> Walk:
+        """The verdict where one end has no usable address: blocked at `source` or `route` (clauses S1, S4)."""
+        nobody = Address(4, 0)
+        origin = source or Endpoint(nobody, receiver)
+        gate, at = ("route", origin.subnet.name if origin.subnet else origin.name) if source else ("source", receiver)
+        step = Step(gate, at, origin.address, nobody, stop=Stop(reason or f"{receiver} has no address"))
+        ports = self.source_ports(origin, service)
+        path = Path(origin, nobody, (step,), None, origin.address, nobody)
+        rows = tuple(
+            GateAsker(self.ground, service, ports).ask(step, request(origin.address, nobody, service), FORWARD)
+        )
+        return Walk(Flow(origin, nobody, service, ports), rows, (), path, None, EMPTY, EMPTY, (), SILENT)
 
     def _ask_request(self, asker: GateAsker, path: Path) -> tuple[Row, ...]:
         rows: list[Row] = []

@@ -1,0 +1,5 @@
+"""`python -m kiboko`."""
+
+from kiboko.commands.main import run
+
+run()

@@ -1,0 +1,101 @@
+"""The program `kiboko`: finds the command, runs it, and turns errors into messages and exit statuses."""
+
+from __future__ import annotations
+
+import argparse
+import importlib
+import os
+import sys
+from collections.abc import Sequence
+
+from kiboko import __version__
+from kiboko.core.errors import InputError, KibokoError
+
+COMMANDS = {
+    "demo": "write the demo data and run the whole job on it",
+    "check": "may FROM reach TO on SERVICE, and which rule decides?",
+    "probe": "send real probes and record what came back",
+    "confirm": "hold the rules against probes and flow records",
+}
+INTERRUPTED = 130
+
+
+def build_parser(chosen: str | None = None) -> argparse.ArgumentParser:
+    """The argument parser; only the chosen command's module is imported, so that none pays for the others."""
+    parser = argparse.ArgumentParser(
+        prog="kiboko",
+        description="Is this traffic allowed through every layer, which rule decides it, and does the real"
+        " network agree?",
+        epilog="Exit status: 0 all well, 1 something is blocked or disagrees, 2 bad usage or input,"
+        " 3 the surroundings failed, 130 interrupted.",
+    )
+    parser.add_argument("--version", action="version", version=f"kiboko {__version__}")
+    subparsers = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
+    for name, summary in COMMANDS.items():
+        subparser = subparsers.add_parser(name, help=summary, description=summary[0].upper() + summary[1:])
+        if name == chosen:
+            importlib.import_module(f"kiboko.commands.{name}").add_arguments(subparser)
+    return parser
+
+
+def add_network_option(parser: argparse.ArgumentParser) -> None:
+    """`-n/--network`, which every command that needs a network file has."""
+    parser.add_argument(
+        "-n",
+        "--network",
+        metavar="PATH",
+        default=os.environ.get("KIBOKO_NETWORK") or "network.yaml",
+        help="the network file or folder (else KIBOKO_NETWORK, else network.yaml here)",
+    )
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run one command line and return its exit status."""
+    given = list(sys.argv[1:] if arguments is None else arguments)
+    chosen = next((word for word in given if word in COMMANDS), None)
+    args = build_parser(chosen).parse_args(given)
+    try:
+        status: int = importlib.import_module(f"kiboko.commands.{args.command}").run(args)
+        sys.stdout.flush()
+        return status
+    except InputError as error:
+        _complain(error, args.command)
+        return error.exit_status
+    except KibokoError as error:
+        print(f"kiboko {args.command}: {_safe(str(error))}", file=sys.stderr)
+        return error.exit_status
+    except BrokenPipeError:
+        # The reader went away (`kiboko … | head`): nothing is wrong, and nothing more can be said to it.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except KeyboardInterrupt:
+        print(f"kiboko {args.command}: interrupted", file=sys.stderr)
+        return INTERRUPTED
+
+
+_MOST_PROBLEMS = 200
+
+
+def _complain(error: InputError, command: str) -> None:
+    for problem in error.problems[:_MOST_PROBLEMS]:
+        print(_safe(str(problem)), file=sys.stderr)
+    more = len(error.problems) - _MOST_PROBLEMS
+    if more > 0:
+        print(f"and {more} more", file=sys.stderr)
+    count = len(error.problems)
+    print(f"kiboko {command}: {count} {'problem' if count == 1 else 'problems'}, nothing done", file=sys.stderr)
+
+
+def _safe(text: str) -> str:
+    from kiboko.views.text import clean
+
+    return "\n".join(clean(line) for line in text.split("\n"))
+
+
+def run() -> None:
+    """The console script."""
+    sys.exit(main())
+
+
+if __name__ == "__main__":
+    run()

@@ -1,0 +1,199 @@
+"""`kiboko probe TO SERVICE`: really send, and record what came back."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from collections.abc import Iterator
+from contextlib import ExitStack
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+from kiboko.commands.main import add_network_option
+from kiboko.core.addresses import Address, parse_address
+from kiboko.core.endpoints import End, Ends, Member, resolve_service, services_for, single_service
+from kiboko.core.errors import UsageError
+from kiboko.core.evidence import ANSWERED, ProbeRecord
+from kiboko.core.model import Topology
+from kiboko.core.services import Service, parse_ports
+from kiboko.core.walk import Walker
+from kiboko.files.network_file import load_network
+from kiboko.files.probe_log import to_line
+from kiboko.files.saving import LineAppender
+from kiboko.views.output import Output
+from kiboko.views.probe_view import show_outcome, show_probe_summary
+from kiboko.wire.probes import Outcome, Sending, Target, probe_all
+
+_MOST_TARGETS = 65536
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of `probe`."""
+    parser.add_argument("destination", metavar="TO", help="an address, block, or a name of the network file")
+    parser.add_argument("service", metavar="SERVICE", nargs="+", help="tcp/443, udp/53, ssh, ping, …")
+    add_network_option(parser)
+    parser.add_argument(
+        "--as", metavar="NAME", dest="sender", help="which endpoint of the network file this machine is"
+    )
+    parser.add_argument("--address", metavar="ADDR[:PORT]", help="where packets really go; such a record is redirected")
+    parser.add_argument("--record", metavar="FILE", type=Path, help="append the records to this file, as JSON Lines")
+    parser.add_argument("--timeout", metavar="SECONDS", type=_positive, default=2.0, help="wait this long (2)")
+    parser.add_argument("--attempts", metavar="N", type=_whole, default=2, help="tries before silence is silence (2)")
+    parser.add_argument("--concurrency", metavar="N", type=_whole, default=64, help="probes at once (64)")
+    parser.add_argument("--source-port", metavar="PORT", help="send from this port")
+    parser.add_argument("--payload", metavar="TEXT", default="kiboko", help="what a UDP probe or an echo carries")
+    family = parser.add_mutually_exclusive_group()
+    family.add_argument("-4", action="store_const", const=4, dest="family", help="IPv4 only")
+    family.add_argument("-6", action="store_const", const=6, dest="family", help="IPv6 only")
+    parser.add_argument("--json", action="store_true", help="the records on standard output, as JSON Lines (probe/1)")
+
+
+def _positive(text: str) -> float:
+    number = float(text)
+    if not 0 < number <= 600:
+        raise argparse.ArgumentTypeError("a time of up to 600 seconds belongs here")
+    return number
+
+
+def _whole(text: str) -> int:
+    number = int(text)
+    if not 1 <= number <= 4096:
+        raise argparse.ArgumentTypeError("a whole number from 1 to 4096 belongs here")
+    return number
+
+
+@dataclass(frozen=True, slots=True)
+class _Asked:
+    """A target and how its record calls it."""
+
+    target: Target
+    name: str
+    service: str
+    redirected: bool
+
+
+def run(args: argparse.Namespace) -> int:
+    """Probe, show, record; return 0 where everything answered, else 1."""
+    asked = _asked(args)
+    sending = Sending(args.timeout, args.attempts, args.payload.encode())
+    out = Output()
+    records: list[ProbeRecord] = []
+    with ExitStack() as stack:
+        log = stack.enter_context(LineAppender(args.record)) if args.record else None
+        results = probe_all([each.target for each in asked], sending, args.concurrency)
+        for each, (_, outcome) in zip(asked, results, strict=True):
+            record = _record(each, outcome, args.sender)
+            records.append(record)
+            if log is not None:
+                log.append(to_line(record))
+            if args.json:
+                print(to_line(record), flush=True)
+            else:
+                show_outcome(record, out)
+    if not args.json:
+        show_probe_summary(records, args.record, out)
+    return 0 if all(record.outcome == ANSWERED for record in records) else 1
+
+
+def _record(asked: _Asked, outcome: Outcome, sender: str | None) -> ProbeRecord:
+    return ProbeRecord(
+        datetime.now(UTC), sender or outcome.sent_from or "here", asked.name, str(asked.target.address), asked.service,
+        outcome.outcome, outcome.source_port, outcome.rtt_ms, outcome.attempts, outcome.sent_from, asked.redirected,
+    )  # fmt: skip
+
+
+def _asked(args: argparse.Namespace) -> list[_Asked]:
+    """Every target of the command line. Without a network file only addresses and plain services are known."""
+    topology = _topology(args)
+    ends = Ends(Walker(topology))
+    port = _port(args.source_port)
+    redirect, redirect_port = _redirect(args.address)
+    found = []
+    for name, address in _addresses(ends, args, redirect):
+        where = redirect or address
+        assert where is not None  # `_addresses` yields no name without an address unless packets go elsewhere
+        for text in args.service:
+            for service in _services(text, topology, where):
+                aimed = Service(service.protocol, redirect_port) if redirect_port is not None else service
+                moved = (where, aimed) != (address, service)
+                found.append(_Asked(Target(where, aimed, port), name, str(service), moved))
+    if not found:
+        raise UsageError(f"{args.destination} has no address to probe")
+    if len(found) > _MOST_TARGETS:
+        raise UsageError(f"{len(found):,} probes asked for; {_MOST_TARGETS:,} at most in one run")
+    return found
+
+
+def _topology(args: argparse.Namespace) -> Topology:
+    if args.sender is None and args.network == "network.yaml" and not os.path.exists(args.network):
+        return Topology("no network file", args.network)
+    return load_network(args.network)
+
+
+def _services(text: str, topology: Topology, address: Address) -> list[Service]:
+    """The services to probe at one address: each one that a name or a range stands for."""
+    services = services_for(resolve_service(text, topology.services), address.family)
+    one = single_service(services)
+    if one is not None:
+        return [one]
+    if len(services) > 1024:
+        raise UsageError(f"'{text}' stands for {len(services):,} services; name one, or a range of at most 1,024 ports")
+    return [Service(number >> 16, number & 0xFFFF) for low, high in services for number in range(low, high + 1)]
+
+
+def _addresses(ends: Ends, args: argparse.Namespace, redirect: Address | None) -> Iterator[tuple[str, Address | None]]:
+    """The targets by name, each with the address that its name means to this machine (clause S1)."""
+    sender = ends.resolve(args.sender) if args.sender is not None else None
+    if sender is not None and sender.is_set:
+        raise UsageError(f"--as {args.sender} stands for more than one; this machine is one of them: name it")
+    for member in ends.resolve(args.destination).members:
+        if member.low is not None and member.high is not None:
+            if member.count > _MOST_TARGETS:
+                raise UsageError(f"{member.name} has {member.count:,} addresses; {_MOST_TARGETS:,} at most in one run")
+            for value in range(member.low.value, member.high.value + 1):
+                address = Address(member.low.family, value)
+                if args.family in (None, address.family):
+                    yield str(address), address
+            continue
+        chosen = _own_address(ends, sender, member, args.family)
+        if chosen is not None or redirect is not None:
+            yield member.name, chosen
+        else:
+            whose = f"{args.sender} can use" if args.sender else "can be probed"
+            raise UsageError(f"{member.name} has no address that {whose}; say where packets go with --address")
+
+
+def _own_address(ends: Ends, sender: End | None, member: Member, family: int | None) -> Address | None:
+    """The address a name means: to a known sender as S1 says; else its public one, else its first."""
+    if sender is not None:
+        pairs = ends.pairs(sender.members[0], member, family)
+        return pairs[0].target if pairs and pairs[0].usable else None
+    publics = [i.public for i in member.interfaces if i.public is not None and family != 6]
+    own = [a for i in member.interfaces for a in i.addresses if family in (None, a.family)]
+    return next(iter([*publics, *own]), None)
+
+
+def _port(text: str | None) -> int | None:
+    if text is None:
+        return None
+    try:
+        return parse_ports(text).lowest
+    except ValueError as error:
+        raise UsageError(f"--source-port: {error}") from error
+
+
+def _redirect(text: str | None) -> tuple[Address | None, int | None]:
+    """`ADDR`, `ADDR:PORT` or `[ADDR]:PORT`."""
+    if text is None:
+        return None, None
+    host, port = text, ""
+    if text.startswith("["):
+        host, _, port = text[1:].partition("]")
+        port = port.removeprefix(":")
+    elif text.count(":") == 1:
+        host, _, port = text.partition(":")
+    try:
+        return parse_address(host), parse_ports(port).lowest if port else None
+    except ValueError as error:
+        raise UsageError(f"--address: {error}") from error

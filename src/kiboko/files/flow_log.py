@@ -1,0 +1,267 @@
+"""Flow records from CSV and JSON Lines, with the names of the IPFIX information elements (RFC 7012).
+
+Records are read one at a time. A row that cannot be used is counted with its place, and the rest are read on.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Callable, Iterator, Mapping
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from kiboko.core.addresses import Address, parse_address
+from kiboko.core.errors import InputError, Place, Problem
+from kiboko.core.evidence import DENIED, PASSED, SEEN, FlowRecord
+from kiboko.core.services import ICMP, ICMP6, PROTOCOLS, WITH_PORTS, Service
+from kiboko.files.rejects import Rejects
+
+_SOURCES = ("sourceIPv4Address", "sourceIPv6Address")
+_DESTINATIONS = ("destinationIPv4Address", "destinationIPv6Address")
+# Plain headers that say the same as an information element, whatever their case.
+_PLAIN = {
+    "sourceIPv4Address": ("src", "source", "src_ip", "src_addr", "source_ip", "source_address"),
+    "destinationIPv4Address": ("dst", "destination", "dst_ip", "dst_addr", "destination_ip", "destination_address"),
+    "sourceTransportPort": ("src_port", "source_port", "sport"),
+    "destinationTransportPort": ("dst_port", "destination_port", "dport", "dest_port", "port"),
+    "protocolIdentifier": ("proto", "protocol"),
+    "firewallEvent": ("action", "verdict", "event", "disposition"),
+    "flowStartMilliseconds": ("start", "start_time", "time", "timestamp"),
+    "flowEndMilliseconds": ("end", "end_time"),
+    "packetDeltaCount": ("packets",),
+    "octetDeltaCount": ("bytes", "octets"),
+    "tcpControlBits": ("tcp_flags", "flags"),
+    "observationPointId": ("point", "observation_point"),
+}  # fmt: skip
+_BY_PLAIN = {plain: element for element, names in _PLAIN.items() for plain in names}
+_ELEMENTS = frozenset((*_PLAIN, *_SOURCES, *_DESTINATIONS, "icmpTypeCodeIPv4", "icmpTypeCodeIPv6"))
+_BY_CASE = {element.lower(): element for element in _ELEMENTS}
+# firewallEvent of the IANA registry: 1 created, 2 deleted, 3 denied, 4 alert, 5 update.
+_EVENTS = {
+    **dict.fromkeys(("1", "2", "5", "created", "deleted", "update"), PASSED),
+    **dict.fromkeys(("pass", "passed", "allow", "allowed", "accept", "accepted", "permit", "permitted"), PASSED),
+    **dict.fromkeys(("3", "denied", "deny", "drop", "dropped", "reject", "rejected", "block", "blocked"), DENIED),
+    **dict.fromkeys(("", "0", "4", "alert", "-"), SEEN),
+}  # fmt: skip
+
+
+def read_flows(path: Path, rejects: Rejects) -> Iterator[FlowRecord]:
+    """The records of a CSV or JSON Lines file, told apart by its first character.
+
+    Raises InputError where the file cannot be read, or has no columns for the addresses.
+    """
+    try:
+        with path.open("r", encoding="utf-8-sig", errors="replace", newline="") as stream:
+            first = stream.read(1)
+            stream.seek(0)
+            if not first:
+                raise InputError([Problem(Place(str(path), 1), "the file is empty; a flow log has at least a header")])
+            yield from (_read_json if first == "{" else _read_csv)(stream, str(path), rejects)
+    except OSError as error:
+        raise InputError(f"{path}: cannot be read: {error.strerror}") from error
+
+
+def _read_csv(stream: io.TextIOBase, file: str, rejects: Rejects) -> Iterator[FlowRecord]:
+    last = _LastLine(stream)
+    reader = csv.reader(last)
+    try:
+        header = next(reader, [])
+    except csv.Error as error:
+        raise InputError([Problem(Place(file, 1), f"not CSV: {error}")]) from error
+    elements = [_element(name) for name in header]
+    _require_columns(elements, header, file)
+    make = _Maker(rejects)
+    rows = 0
+    while True:
+        try:
+            cells = next(reader, None)
+        except csv.Error as error:
+            rows += 1
+            rejects.note("not CSV", f"row {rows:,}", str(error), reader.line_num)
+            continue
+        if cells is None:
+            return
+        if not cells:
+            continue
+        rows += 1
+        if len(cells) != len(header):
+            kind = "wrong number of cells" if last.whole else "torn last line"
+            rejects.note(kind, f"row {rows:,}", f"{len(cells)} cells, {len(header)} columns", reader.line_num)
+            continue
+        fields = {element: cell.strip() for element, cell in zip(elements, cells, strict=True) if element}
+        record = make.record(fields, f"row {rows:,}", reader.line_num)
+        if record is not None:
+            yield record
+
+
+class _LastLine:
+    """Passes lines on and remembers whether the last one ended with a line break."""
+
+    def __init__(self, stream: io.TextIOBase) -> None:
+        self._stream = stream
+        self.whole = True
+
+    def __iter__(self) -> Iterator[str]:
+        for line in self._stream:
+            self.whole = line.endswith("\n")
+            yield line.replace("\0", "\ufffd")
+
+
+def _element(name: str) -> str | None:
+    plain = name.strip()
+    return _BY_CASE.get(plain.lower()) or _BY_PLAIN.get(plain.lower().replace("-", "_").replace(" ", "_"))
+
+
+def _require_columns(elements: list[str | None], header: list[str], file: str) -> None:
+    problems = []
+    for names in (_SOURCES, _DESTINATIONS, ("protocolIdentifier",)):
+        if not any(name in elements for name in names):
+            given = ", ".join(header[:12])
+            problems.append(
+                Problem(Place(file, 1), f"column '{names[0]}' is missing; the columns are {given or 'none at all'}")
+            )
+    if problems:
+        raise InputError(problems)
+
+
+def _read_json(stream: io.TextIOBase, file: str, rejects: Rejects) -> Iterator[FlowRecord]:
+    make = _Maker(rejects)
+    for number, line in enumerate(stream, 1):
+        if not line.strip():
+            continue
+        try:
+            value = json.loads(line)
+        except (json.JSONDecodeError, RecursionError):
+            kind = "not JSON" if line.endswith("\n") else "torn last line"
+            rejects.note(kind, f"record {number:,}", "the line is not JSON", number)
+            continue
+        if not isinstance(value, dict):
+            rejects.note("not a record", f"record {number:,}", "the line is not a JSON object", number)
+            continue
+        fields = {element: value[name] for name in value if (element := _element(name)) is not None}
+        record = make.record(fields, f"record {number:,}", number)
+        if record is not None:
+            yield record
+
+
+class _Maker:
+    """Makes records from fields. Addresses, which repeat, are parsed once."""
+
+    def __init__(self, rejects: Rejects) -> None:
+        self._rejects = rejects
+        self._addresses: dict[str, Address] = {}
+
+    def record(self, fields: Mapping[str, Any], where: str, line: int) -> FlowRecord | None:
+        """A record, or None where the fields do not make one, which is counted."""
+        try:
+            return self._record(fields, line)
+        except _BadField as error:
+            self._rejects.note(error.kind, where, str(error), line)
+            return None
+
+    def _record(self, fields: Mapping[str, Any], line: int) -> FlowRecord:
+        source = self._address(fields, _SOURCES)
+        destination = self._address(fields, _DESTINATIONS)
+        if source.family != destination.family:
+            raise _BadField("mixed families", f"{source} and {destination} are of different families")
+        protocol = _read(fields, "protocolIdentifier", _protocol)
+        if protocol is None:
+            raise _BadField("no protocol", "protocolIdentifier is empty")
+        source_port = _read(fields, "sourceTransportPort", _port)
+        destination_port = _read(fields, "destinationTransportPort", _port)
+        detail = 0
+        if protocol in WITH_PORTS:
+            if destination_port is None:
+                raise _BadField("no port", "destinationTransportPort is empty")
+            detail = destination_port
+        elif protocol in (ICMP, ICMP6):
+            name = "icmpTypeCodeIPv4" if protocol == ICMP else "icmpTypeCodeIPv6"
+            given = _read(fields, name, _port)
+            # Many exporters put type and code where the destination port stands (RFC 7011 did not settle it).
+            detail = given if given is not None else destination_port or (8 << 8 if protocol == ICMP else 128 << 8)
+        return FlowRecord(
+            source,
+            destination,
+            Service(protocol, detail),
+            source_port if protocol in WITH_PORTS else None,
+            _read(fields, "firewallEvent", _event) or SEEN,
+            _read(fields, "flowStartMilliseconds", parse_flow_time),
+            _read(fields, "flowEndMilliseconds", parse_flow_time),
+            _read(fields, "packetDeltaCount", _count) or 0,
+            _read(fields, "octetDeltaCount", _count) or 0,
+            _read(fields, "tcpControlBits", _flags),
+            str(fields["observationPointId"]) if fields.get("observationPointId") not in (None, "") else None,
+            line,
+        )
+
+    def _address(self, fields: Mapping[str, Any], names: tuple[str, str]) -> Address:
+        text = next((str(fields[name]) for name in names if fields.get(name) not in (None, "")), "")
+        known = self._addresses.get(text)
+        if known is not None:
+            return known
+        try:
+            parsed = parse_address(text)
+        except ValueError as error:
+            raise _BadField("bad address", f"{names[0]} {text!r} is not an address") from error
+        if len(self._addresses) > 200_000:
+            self._addresses.clear()  # bounded, whatever the log holds
+        self._addresses[text] = parsed
+        return parsed
+
+
+class _BadField(ValueError):
+    def __init__(self, kind: str, text: str) -> None:
+        super().__init__(text)
+        self.kind = kind
+
+
+def _read(fields: Mapping[str, Any], name: str, parse: Callable[[str], Any]) -> Any:
+    value = fields.get(name)
+    if value is None or value == "":
+        return None
+    try:
+        return parse(str(value))
+    except (ValueError, KeyError, OverflowError) as error:
+        raise _BadField(f"bad {name}", f"{name} {str(value)[:40]!r} cannot be read") from error
+
+
+def _protocol(text: str) -> int:
+    number = PROTOCOLS.get(text.lower(), {"ipv6-icmp": ICMP6, "icmpv6": ICMP6}.get(text.lower()))
+    return _bounded(text, 255) if number is None else number
+
+
+def _port(text: str) -> int:
+    return _bounded(text, 65535)
+
+
+def _count(text: str) -> int:
+    return _bounded(text, (1 << 64) - 1)
+
+
+def _flags(text: str) -> int:
+    return _bounded(text, 0xFFFF) if not text.lower().startswith("0x") else int(text, 16)
+
+
+def _bounded(text: str, most: int) -> int:
+    number = int(text)
+    if not 0 <= number <= most:
+        raise ValueError(text)
+    return number
+
+
+def _event(text: str) -> str:
+    return _EVENTS[text.strip().lower()]
+
+
+def parse_flow_time(text: str) -> datetime:
+    """A time of a flow record: an integer is milliseconds since 1970 UTC, text is RFC 7373 or RFC 3339.
+
+    RFC 7373 times carry no zone: they are UTC. Raises ValueError.
+    """
+    if text.lstrip("-").isdecimal():
+        return datetime.fromtimestamp(int(text) / 1000, UTC)
+    found = datetime.fromisoformat(text)
+    return found.replace(tzinfo=UTC) if found.tzinfo is None else found.astimezone(UTC)

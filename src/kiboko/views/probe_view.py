@@ -1,0 +1,35 @@
+"""Probes made visible, one line each as they come back."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from pathlib import Path
+
+from kiboko.core.evidence import OUTCOMES, ProbeRecord
+from kiboko.views.output import Output
+from kiboko.views.text import counted
+
+
+def show_outcome(record: ProbeRecord, out: Output) -> None:
+    """One probe in one line."""
+    where = record.destination if record.destination == record.address else f"{record.destination} ({record.address})"
+    details = [f"in {record.rtt_ms:.1f} ms"] if record.rtt_ms is not None else []
+    if record.source_port is not None:
+        details.append(f"from port {record.source_port}")
+    if record.attempts > 1:
+        details.append(f"{record.attempts} attempts")
+    if record.redirected:
+        details.append("redirected: not the name's own address")
+    tail = f"  ({', '.join(details)})" if details else ""
+    out.parts((f"{record.outcome:<12}", record.outcome), (f"{where} {record.service}", ""), (tail, "quiet"))
+
+
+def show_probe_summary(records: Sequence[ProbeRecord], log: Path | None, out: Output) -> None:
+    """How many saw what, and where the records are."""
+    if len(records) > 1:
+        counts = Counter(record.outcome for record in records)
+        told = ", ".join(f"{counts[outcome]} {outcome}" for outcome in OUTCOMES if counts[outcome])
+        out.line(f"{counted(len(records), 'probe')}: {told}")
+    if log is not None:
+        out.line(f"{counted(len(records), 'record')} appended to {log}", "quiet")

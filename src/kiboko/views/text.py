@@ -1,0 +1,27 @@
+"""Text from outside made safe to show: names, notes and log messages are data, never commands."""
+
+from __future__ import annotations
+
+import unicodedata
+
+
+def clean(text: str) -> str:
+    """The text with every control, format and line character written as an escape.
+
+    Terminal escape sequences, line breaks and bidirectional overrides in a name or a note would otherwise be
+    carried out by whatever shows them.
+    """
+    if text.isascii() and text.isprintable():
+        return text
+    return "".join(_safe(character) for character in text)
+
+
+def _safe(character: str) -> str:
+    if unicodedata.category(character) in ("Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp"):
+        return character.encode("unicode_escape").decode("ascii")
+    return character
+
+
+def counted(number: int, word: str, plural: str | None = None) -> str:
+    """`1 row`, `2 rows`, with thousands separated."""
+    return f"{number:,} {word if number == 1 else plural or word + 's'}"

@@ -1,0 +1,216 @@
+"""Real probes from this machine: TCP connect, UDP with a payload, ICMP echo; IPv4 and IPv6.
+
+What came back is one of four outcomes: `answered`, `refused` (TCP reset, port unreachable), `silent`, or
+`unreachable` (any other ICMP error, or no route from here).
+"""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import os
+import select
+import socket
+import time
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Any
+
+from kiboko.core.addresses import Address
+from kiboko.core.errors import SurroundingsError, UsageError
+from kiboko.core.evidence import ANSWERED, REFUSED, SILENT, UNREACHABLE
+from kiboko.core.services import ICMP, ICMP6, TCP, UDP, Service
+
+_UNREACHABLE_ERRORS = frozenset(
+    (errno.EHOSTUNREACH, errno.ENETUNREACH, errno.EACCES, errno.EHOSTDOWN, errno.EPROTO, errno.ENETDOWN)
+)
+_HERE = frozenset((errno.EMFILE, errno.ENFILE, errno.EADDRNOTAVAIL, errno.EAFNOSUPPORT, errno.ENOBUFS, errno.ENOMEM))
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """Where one probe goes. `source_port` fixes the client's port; None lets the system choose."""
+
+    address: Address
+    service: Service
+    source_port: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Sending:
+    """How to probe: seconds to wait for each attempt, attempts at most, the UDP payload in bytes."""
+
+    timeout: float = 2.0
+    attempts: int = 2
+    payload: bytes = b"kiboko"
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What one probe saw: the outcome, the round-trip time in milliseconds, attempts made, ports and addresses."""
+
+    outcome: str
+    rtt_ms: float | None
+    attempts: int
+    source_port: int | None
+    sent_from: str | None
+
+
+def probe_all(targets: Sequence[Target], sending: Sending, concurrency: int) -> Iterator[tuple[Target, Outcome]]:
+    """Probe many targets at once and hand over each outcome as soon as it is there.
+
+    Raises UsageError for a protocol that cannot be probed, SurroundingsError where this machine fails.
+    """
+    for target in targets:
+        if target.service.protocol not in (TCP, UDP, ICMP, ICMP6):
+            raise UsageError(f"{target.service} cannot be probed: tcp, udp and echo requests can")
+    pool = ThreadPoolExecutor(max_workers=max(1, min(concurrency, len(targets))))
+    try:
+        waiting = [(target, pool.submit(probe, target, sending)) for target in targets]
+        for target, future in waiting:
+            yield target, future.result()
+    finally:
+        pool.shutdown(wait=False, cancel_futures=True)
+
+
+def probe(target: Target, sending: Sending) -> Outcome:
+    """Probe one target until it gives any answer, or the attempts are used up. Raises SurroundingsError."""
+    once = {TCP: _tcp_once, UDP: _udp_once}.get(target.service.protocol, _echo_once)
+    made = 0
+    result = Outcome(SILENT, None, 0, None, None)
+    while made < sending.attempts:
+        made += 1
+        try:
+            result = once(target, sending)
+        except OSError as error:
+            if error.errno in _HERE:
+                raise SurroundingsError(f"probing {target.address} {target.service}: {error.strerror}") from error
+            result = Outcome(UNREACHABLE, None, made, None, None)
+        if result.outcome != SILENT:
+            break
+    return Outcome(result.outcome, result.rtt_ms, made, result.source_port, result.sent_from)
+
+
+def _family(address: Address) -> socket.AddressFamily:
+    return socket.AF_INET if address.family == 4 else socket.AF_INET6
+
+
+def _open(target: Target, kind: socket.SocketKind) -> socket.socket:
+    try:
+        made = socket.socket(_family(target.address), kind)
+        made.setblocking(False)
+        # An ICMP error ends an attempt at once instead of being taken for a passing trouble (ip(7), ipv6(7)).
+        recverr = (socket.IPPROTO_IP, 11) if target.address.family == 4 else (socket.IPPROTO_IPV6, 25)
+        made.setsockopt(*recverr, 1)
+        if target.source_port is not None:
+            made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            made.bind(("" if target.address.family == 4 else "::", target.source_port))
+    except OSError as error:
+        where = f" from port {target.source_port}" if target.source_port is not None else ""
+        raise SurroundingsError(f"probing {target.address}{where}: {error.strerror}") from error
+    return made
+
+
+def _settled(made: socket.socket, outcome: str, began: float) -> Outcome:
+    rtt = round((time.monotonic() - began) * 1000, 3) if outcome in (ANSWERED, REFUSED) else None
+    name = made.getsockname()
+    return Outcome(outcome, rtt, 1, name[1], name[0] if name[0] not in ("0.0.0.0", "::") else None)
+
+
+def _of_error(number: int) -> str | None:
+    """The outcome that a socket error tells; None where it tells nothing of the network."""
+    if number == 0:
+        return ANSWERED
+    if number in (errno.ECONNREFUSED, errno.ECONNRESET):
+        return REFUSED
+    if number == errno.ETIMEDOUT:
+        return SILENT
+    return UNREACHABLE if number in _UNREACHABLE_ERRORS else None
+
+
+def _tcp_once(target: Target, sending: Sending) -> Outcome:
+    with _open(target, socket.SOCK_STREAM) as made:
+        began = time.monotonic()
+        number = made.connect_ex((str(target.address), target.service.detail))
+        if number == errno.EINPROGRESS:
+            _, writable, _ = select.select([], [made], [], sending.timeout)
+            number = made.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR) if writable else errno.ETIMEDOUT
+        outcome = _of_error(number)
+        if outcome is None:
+            raise OSError(number, os.strerror(number))
+        return _settled(made, outcome, began)
+
+
+def _udp_once(target: Target, sending: Sending) -> Outcome:
+    with _open(target, socket.SOCK_DGRAM) as made:
+        began = time.monotonic()
+        number = made.connect_ex((str(target.address), target.service.detail))
+        try:
+            if number:
+                raise OSError(number, os.strerror(number))
+            with contextlib.suppress(PermissionError):  # our own filter dropped it: the sender sees silence
+                made.send(sending.payload)
+            readable, _, _ = select.select([made], [], [], sending.timeout)
+            if not readable:
+                return _settled(made, SILENT, began)
+            made.recv(65535)
+        except OSError as error:
+            outcome = _of_error(error.errno or 0)
+            if outcome is None:
+                raise
+            return _settled(made, outcome, began)
+        return _settled(made, ANSWERED, began)
+
+
+def _echo_once(target: Target, sending: Sending) -> Outcome:
+    """One echo request, over an unprivileged datagram socket where the system allows it, else a raw one."""
+    if (target.service.detail >> 8) not in (8, 128):
+        raise UsageError(f"{target.service} cannot be probed: of ICMP only echo requests can")
+    from icmplib import SocketPermissionError  # only echo probes pay for it
+
+    for privileged in (False, True):
+        try:
+            return _echo(target, sending, privileged)
+        except SocketPermissionError:
+            continue
+    raise SurroundingsError(
+        f"probing {target.address} {target.service}: this system lets only root send echo requests;"
+        " widen net.ipv4.ping_group_range or run as root"
+    )
+
+
+def _echo(target: Target, sending: Sending, privileged: bool) -> Outcome:
+    from icmplib import (
+        DestinationUnreachable,
+        ICMPRequest,
+        ICMPSocketError,
+        ICMPv4Socket,
+        ICMPv6Socket,
+        SocketBroadcastError,
+        TimeExceeded,
+        TimeoutExceeded,
+    )
+    from icmplib.utils import unique_identifier
+
+    factory: Callable[..., Any] = ICMPv4Socket if target.address.family == 4 else ICMPv6Socket
+    with factory(privileged=privileged) as made:
+        began = time.monotonic()
+        request = ICMPRequest(str(target.address), unique_identifier(), 1, payload=sending.payload)
+        try:
+            made.send(request)
+            reply = made.receive(request, sending.timeout)
+            reply.raise_for_status()
+        except (TimeoutExceeded, SocketBroadcastError):  # the second: our own filter dropped it
+            return Outcome(SILENT, None, 1, None, None)
+        except DestinationUnreachable as error:
+            # Clause S33: port unreachable is how a filter refuses; every other code is `unreachable`.
+            refusing = 3 if target.address.family == 4 else 4
+            outcome = REFUSED if error.reply.code == refusing else UNREACHABLE
+            return Outcome(outcome, None, 1, None, None)
+        except (TimeExceeded, ICMPSocketError) as error:
+            cause = error.__cause__ or error.__context__
+            if isinstance(cause, OSError) and _of_error(cause.errno or 0) is None:
+                raise SurroundingsError(f"probing {target.address}: {cause.strerror}") from error
+            return Outcome(UNREACHABLE, None, 1, None, None)
+        return Outcome(ANSWERED, round((time.monotonic() - began) * 1000, 3), 1, None, None)
