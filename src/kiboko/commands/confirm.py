@@ -1,0 +1,63 @@
+"""`kiboko confirm --probes FILE --flows FILE`: rules against evidence."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from pathlib import Path
+
+from kiboko.commands.main import add_network_option
+from kiboko.core.comparison import BREAK, LEAK, Comparison
+from kiboko.core.errors import UsageError
+from kiboko.core.summary import Summary
+from kiboko.core.walk import Walker
+from kiboko.files.flow_log import read_flows
+from kiboko.files.network_file import load_network
+from kiboko.files.probe_log import read_probes
+from kiboko.files.rejects import Rejects
+from kiboko.views.confirm_view import confirm_json, show_confirm
+from kiboko.views.output import Output
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of `confirm`."""
+    add_network_option(parser)
+    parser.add_argument(
+        "--probes", metavar="FILE", type=Path, action="append", default=[], help="probe records (JSON Lines)"
+    )
+    parser.add_argument(
+        "--flows", metavar="FILE", type=Path, action="append", default=[], help="flow records (CSV or JSON Lines)"
+    )
+    parser.add_argument("--all", action="store_true", help="show the records that agree as well")
+    parser.add_argument("--strict", action="store_true", help="stop at the first row that cannot be used (status 2)")
+    parser.add_argument("--json", action="store_true", help="machine-readable, confirm/1")
+
+
+def run(args: argparse.Namespace) -> int:
+    """Compare, show, and return 0 without a leak or a break, else 1."""
+    if not args.probes and not args.flows:
+        raise UsageError("give evidence: --probes FILE, --flows FILE, or both")
+    walker = Walker(load_network(args.network))
+    comparison = Comparison(walker)
+    summary = Summary(walker.directory)
+    caveats: list[str] = []
+    for path in args.probes:
+        rejects = Rejects(str(path), args.strict)
+        for number, record in enumerate(read_probes(path, rejects), 1):
+            try:
+                summary.add(record, comparison.probe(record))
+            except UsageError as error:
+                rejects.note("ends that the network does not know", f"record {number:,}", str(error), number)
+        caveats.extend(rejects.sentences())
+    for path in args.flows:
+        rejects = Rejects(str(path), args.strict)
+        for flow in read_flows(path, rejects):
+            summary.add(flow, comparison.flow(flow))
+            while comparison.corrected:
+                summary.correct(*comparison.corrected.pop())
+        caveats.extend(rejects.sentences())
+    if args.json:
+        print(json.dumps(confirm_json(summary, caveats), indent=1))
+    else:
+        show_confirm(summary, caveats, args.all, Output())
+    return 1 if summary.totals[LEAK] or summary.totals[BREAK] else 0

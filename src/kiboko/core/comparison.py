@@ -1,0 +1,325 @@
+"""Rules against evidence: does what probes and flow records saw agree with what the walk says? (S37 to S40)"""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from dataclasses import dataclass
+
+from kiboko.core.addresses import Address
+from kiboko.core.directory import Endpoint
+from kiboko.core.endpoints import Ends, resolve_service, services_for, single_service
+from kiboko.core.errors import UsageError
+from kiboko.core.evidence import (
+    ANSWERED,
+    DENIED,
+    PASSED,
+    REFUSED,
+    SEEN,
+    SILENT,
+    UNREACHABLE,
+    FlowRecord,
+    ProbeRecord,
+)
+from kiboko.core.gates import Row
+from kiboko.core.model import ObservationPoint
+from kiboko.core.ranges import RangeSet
+from kiboko.core.services import ICMP, ICMP6, TCP, UDP, WELL_KNOWN, Service, parse_services, union_services
+from kiboko.core.walk import ALLOWED, PARTLY, Walk, Walker
+
+AGREE, LEAK, BREAK, UNSURE = "agree", "leak", "break", "unsure"
+_SYN, _ACK = 0x02, 0x10
+_MOST_WALKS = 100_000
+MOST_RECENT = 100_000
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One record held against the rules.
+
+    `status` is agree, leak, break or unsure; `decider` the row that stops the flow by the rules, None where they
+    allow it; `different_signal` tells that both sides say it fails, but by another signal. `is_reply` marks a
+    record that is the reply of an allowed flow.
+    """
+
+    status: str
+    observed: str
+    why: str
+    walk: Walk | None
+    decider: Row | None = None
+    different_signal: bool = False
+    is_reply: bool = False
+    before_as_of: bool = False
+    cause: str | None = None
+
+
+class Comparison:
+    """Holds records against one topology. Remembers walks and recent requests, both within fixed bounds.
+
+    `corrected` has findings that a later record changed, each as it was and as it is now; whoever sums up
+    findings takes them from there.
+    """
+
+    def __init__(self, walker: Walker) -> None:
+        self.walker = walker
+        self.ends = Ends(walker)
+        self._walks: dict[tuple[Address, Address, Service, int | None], Walk] = {}
+        self._recent: OrderedDict[tuple[object, ...], tuple[Walk, Finding | None]] = OrderedDict()
+        self._served = self._served_services()
+        self.corrected: list[tuple[Finding, Finding]] = []
+
+    def _served_services(self) -> RangeSet:
+        """Every service that somebody listens to or that has a name: a reply comes from one of these (S39)."""
+        topology = self.walker.topology
+        listened = [
+            listener.services for instance in topology.instances.values() for listener in instance.listens or ()
+        ]
+        named = [parse_services(text) for texts in WELL_KNOWN.values() for text in texts]
+        return union_services([*listened, *topology.services.values(), *named])
+
+    # Probes.
+
+    def probe(self, record: ProbeRecord) -> Finding:
+        """A probe held against the rules. Raises UsageError where its ends are not known to the network."""
+        if record.redirected:
+            return Finding(UNSURE, record.outcome, "the packets went to another address than the name's own", None)
+        walk = self._walk_of_probe(record)
+        if walk.verdict == PARTLY and record.source_port is None:
+            why = f"the rules allow only source ports {walk.answered}, and the probe's port is not known"
+            return Finding(UNSURE, record.outcome, why, walk, walk.decided_by)
+        if walk.verdict == ALLOWED:
+            return self._probe_of_allowed(record, walk)
+        if record.outcome == ANSWERED:
+            return Finding(LEAK, record.outcome, "answered, though the rules stop it", walk, walk.decided_by)
+        same = _as_failure(record.outcome) == _as_failure(walk.signal)
+        why = "both fail" if same else f"both fail, but the rules say {walk.signal}: it dies at another place"
+        return Finding(AGREE, record.outcome, why, walk, walk.decided_by, different_signal=not same)
+
+    def _walk_of_probe(self, record: ProbeRecord) -> Walk:
+        sender, receiver = self.ends.resolve(record.source), self.ends.resolve(record.destination)
+        if len(receiver.members) != 1 or receiver.members[0].count != 1:
+            raise UsageError(f"'{record.destination}' stands for more than one end; a probe goes to one")
+        services = resolve_service(record.service, self.walker.topology.services)
+        family = 6 if ":" in record.address else 4
+        pairs = self.ends.pairs(sender.members[0], receiver.members[0], family)
+        service = single_service(services_for(services, family))
+        if not pairs or service is None:
+            raise UsageError(
+                f"a probe of {record.destination} {record.service} from {record.source} means nothing here"
+            )
+        port = RangeSet.one(record.source_port) if record.source_port is not None else None
+        return self.ends.walk_pair(pairs[0], service, port)
+
+    def _probe_of_allowed(self, record: ProbeRecord, walk: Walk) -> Finding:
+        outcome = record.outcome
+        if outcome == ANSWERED:
+            return Finding(AGREE, outcome, "answered, as the rules say", walk)
+        unknown = [row for row in walk.rows if row.action is None]
+        if outcome == REFUSED and any(row.gate == "listener" for row in unknown):
+            return Finding(UNSURE, outcome, "refused: is anything listening?", walk)
+        if walk.flow.service.protocol == TCP and walk.arrival is not None and walk.arrival.interface is not None:
+            # A machine that runs answers or refuses TCP, whatever listens: silence does not rest on the listener.
+            unknown = [row for row in unknown if row.gate != "listener"]
+        if unknown:
+            gate = unknown[0]
+            return Finding(UNSURE, outcome, f"it rests on {gate.gate} at {gate.at}, which is not known", walk)
+        if outcome == SILENT and walk.flow.service.protocol == UDP:
+            return Finding(UNSURE, outcome, "many UDP services answer only what they understand", walk)
+        cause = "service-down" if outcome == REFUSED else None
+        return Finding(BREAK, outcome, f"{outcome}, though the rules allow it", walk, cause=cause)
+
+    # Flow records.
+
+    def flow(self, record: FlowRecord) -> Finding:
+        """A flow record held against the rules."""
+        finding = self._judge_flow(record)
+        as_of = self.walker.topology.as_of
+        if as_of is None or record.start is None or finding.status not in (LEAK, BREAK):
+            return finding
+        if (record.end or record.start) < as_of:
+            why = f"{finding.why}; recorded before {as_of:%Y-%m-%d %H:%M}Z, which the network file tells of"
+            return _changed(finding, UNSURE, why, "log-before-as-of", before_as_of=True)
+        if record.start < as_of and finding.status == LEAK:
+            why = f"{finding.why}; the session began before {as_of:%Y-%m-%d %H:%M}Z and may be older than the rules"
+            return _changed(finding, UNSURE, why, "older-session")
+        return finding
+
+    def _judge_flow(self, record: FlowRecord) -> Finding:
+        ends = self.walker.directory
+        source = ends.endpoint(record.source)
+        target = self._target(source, record.destination)
+        if ends.shared_owner(record.source) is not None:
+            return Finding(UNSURE, record.event, f"who sent it behind {record.source} is not recorded", None)
+        if source.network is None and self.ends.is_foreign(target):
+            return Finding(UNSURE, record.event, "both ends are outside: no gate lies between them", None)
+        if record.service.protocol in (ICMP, ICMP6) and record.service.detail >> 8 in (0, 129):
+            return self._reply(record) or Finding(UNSURE, record.event, "an echo reply without a request", None)
+        known = self._reply_to_recorded(record)
+        if known is not None:
+            return known
+        walk = self._walk(source, target, record.service, record.source_port)
+        stops = self._stops_up_to(walk, record)
+        if not stops:
+            self._remember(record, walk, None)
+            return self._flow_of_open(record, walk)
+        reply = self._reply(record)
+        if reply is not None:
+            return reply
+        if record.event == DENIED:
+            return Finding(AGREE, DENIED, "denied, as the rules say", walk, stops[0])
+        if record.event == PASSED:
+            self._remember(record, walk, None)
+            return Finding(LEAK, PASSED, "passed, though the rules stop it", walk, stops[0])
+        finding = Finding(UNSURE, SEEN, "the record does not say whether it passed", walk, stops[0])
+        self._remember(record, walk, finding)
+        return finding
+
+    def _flow_of_open(self, record: FlowRecord, walk: Walk) -> Finding:
+        """A record of a request that no gate on its way stops."""
+        if record.event != DENIED:
+            return Finding(AGREE, record.event, "passed, as the rules say", walk)
+        if not walk.is_known:
+            return Finding(UNSURE, DENIED, "it rests on a gate that is not known", walk)
+        stopped_end = [row for row in walk.forward if row.stops]
+        if stopped_end:
+            return Finding(AGREE, DENIED, "denied, as the rules say", walk, stopped_end[0])
+        return Finding(BREAK, DENIED, "denied, though the rules allow it", walk)
+
+    def _target(self, source: Endpoint, destination: Address) -> Address:
+        """The address that an outside sender used, where a record shows the private one behind it (S38)."""
+        owner = self.walker.directory.interface_at(destination)
+        if source.outside is None or owner is None or owner.public is None:
+            return destination
+        network = self.walker.topology.subnets[owner.subnet].network
+        if self.walker.directory.tunnel(network, source.outside.name) is not None:
+            return destination
+        return owner.public if owner.address(4) == destination else destination
+
+    def _walk(self, source: Endpoint, target: Address, service: Service, port: int | None) -> Walk:
+        key = (source.address, target, service, port)
+        found = self._walks.get(key)
+        if found is None:
+            if len(self._walks) >= _MOST_WALKS:
+                self._walks.clear()
+            ports = RangeSet.one(port) if port is not None and service.has_ports else None
+            found = self._walks[key] = self.walker.walk(source, target, service, ports)
+        return found
+
+    def _stops_up_to(self, walk: Walk, record: FlowRecord) -> list[Row]:
+        """The rows that a recorded request had to pass: those up to its observation point where that is known,
+        else the filter, route and translation gates of the way there (clause S37)."""
+        rows = list(walk.forward)
+        point = self.walker.topology.observation_points.get(record.point or "")
+        if point is not None:
+            last = max((index for index, row in enumerate(rows) if _is_at(row, point)), default=None)
+            rows = rows[: last + 1] if last is not None else rows
+        return [row for row in rows if row.stops and row.gate not in ("source", "listener")]
+
+    # Replies (clause S39).
+
+    def _reply(self, record: FlowRecord) -> Finding | None:
+        """The finding where the record is the reply of a flow that the rules allow; else None."""
+        request = self._turned(record)
+        if request is None:
+            return None
+        walk = self._walk(*request)
+        if walk.verdict != ALLOWED:
+            return None
+        if record.event == DENIED:
+            why = "the reply of an allowed flow is denied"
+            return Finding(BREAK, DENIED, why, walk, is_reply=True, cause="no-way-back")
+        return Finding(AGREE, record.event, "the reply of an allowed flow", walk, is_reply=True)
+
+    def _reply_to_recorded(self, record: FlowRecord) -> Finding | None:
+        """The finding where the request was recorded before, within the last `MOST_RECENT` requests.
+
+        Whether the rules allow the request or not, its reply is judged by the gates of the reply alone (S9):
+        a reply is never a leak for what its request did.
+        """
+        if not record.service.has_ports or _is_opening(record):
+            return None
+        key = (record.destination, record.source, record.service.protocol, record.service.detail, record.source_port)
+        found = self._recent.get(key)
+        if found is None:
+            return None
+        walk, undecided = found
+        if undecided is not None:
+            self._recent[key] = (walk, None)
+            self.corrected.append((undecided, _changed(undecided, LEAK, "its reply was recorded, so it passed", None)))
+        stops = [row for row in walk.reply if row.stops]
+        if record.event == DENIED:
+            if stops:
+                return Finding(AGREE, DENIED, "the reply is denied, as the rules say", walk, stops[0], is_reply=True)
+            why = "the reply is denied, though the rules let it back"
+            return Finding(BREAK, DENIED, why, walk, is_reply=True, cause="no-way-back")
+        if stops and record.event == PASSED:
+            return Finding(LEAK, PASSED, "the reply passed, though the rules stop it", walk, stops[0], is_reply=True)
+        if stops:
+            return Finding(UNSURE, SEEN, "the record does not say whether it passed", walk, stops[0], is_reply=True)
+        return Finding(AGREE, record.event, "the reply of a recorded request", walk, is_reply=True)
+
+    def _turned(self, record: FlowRecord) -> tuple[Endpoint, Address, Service, int | None] | None:
+        """The request that a record could be the reply to."""
+        if _is_opening(record):
+            return None
+        directory = self.walker.directory
+        protocol = record.service.protocol
+        if protocol in (ICMP, ICMP6):
+            kind = {ICMP: 8, ICMP6: 128}[protocol]
+            if record.service.detail >> 8 not in (0, 129):
+                return None
+            service, port = Service(protocol, kind << 8), None
+        elif record.service.has_ports and record.source_port is not None:
+            service, port = Service(protocol, record.source_port), record.service.detail
+            if service.number not in self._served:
+                return None
+        else:
+            return None
+        requester = directory.endpoint(record.destination)
+        if directory.shared_owner(record.destination) is not None:
+            return None
+        if port is not None and port not in self.walker.source_ports(requester, service):
+            return None
+        target = record.source
+        if requester.outside is not None:
+            target = self._target(requester, record.source)
+        if requester.network is None and self.ends.is_foreign(target):
+            return None
+        return requester, target, service, port
+
+    def _remember(self, record: FlowRecord, walk: Walk, undecided: Finding | None) -> None:
+        """Keep a request for its reply. One of unknown fate has passed if its reply is recorded."""
+        if not record.service.has_ports or record.source_port is None:
+            return
+        if len(self._recent) >= MOST_RECENT:
+            self._recent.popitem(last=False)
+        key = (record.source, record.destination, record.service.protocol, record.source_port, record.service.detail)
+        self._recent[key] = (walk, undecided)
+        # Behind a gateway the same reply bears other addresses (S38).
+        arrival = walk.arrival
+        if arrival is not None:
+            inside = (walk.request_path.source_seen, arrival.address, *key[2:])
+            self._recent.setdefault(inside, (walk, undecided))
+
+
+def _is_opening(record: FlowRecord) -> bool:
+    """SYN without ACK: the first packet of a TCP connection, never a reply."""
+    return record.tcp_flags is not None and record.tcp_flags & (_SYN | _ACK) == _SYN
+
+
+def _changed(finding: Finding, status: str, why: str, cause: str | None, before_as_of: bool = False) -> Finding:
+    return Finding(
+        status, finding.observed, why, finding.walk, finding.decider, finding.different_signal, finding.is_reply,
+        before_as_of, cause,
+    )  # fmt: skip
+
+
+def _as_failure(outcome: str) -> str:
+    """`silent` and `unreachable` count as the same failure."""
+    return SILENT if outcome == UNREACHABLE else outcome
+
+
+def _is_at(row: Row, point: ObservationPoint) -> bool:
+    """Whether a row belongs to the gate that an observation point names."""
+    if point.crossing is not None:
+        return row.step.zones == point.crossing
+    return row.at == point.name or row.at.startswith(f"{point.name}/")

@@ -1,0 +1,153 @@
+"""Findings summed up: by who, what and why, the few that matter first."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from kiboko.core.addresses import Address
+from kiboko.core.comparison import AGREE, BREAK, LEAK, UNSURE, Finding
+from kiboko.core.directory import Directory
+from kiboko.core.evidence import FlowRecord, ProbeRecord
+from kiboko.core.services import Service
+
+_RANK = {LEAK: 0, BREAK: 1, UNSURE: 2, AGREE: 3}
+
+
+@dataclass(slots=True)
+class Group:
+    """Findings alike in status, ends, service and deciding rule, with one example."""
+
+    evidence: str
+    source: str
+    destination: str
+    service: str
+    finding: Finding
+    example: ProbeRecord | FlowRecord
+    count: int = 0
+    packets: int = 0
+    octets: int = 0
+    first: datetime | None = None
+    last: datetime | None = None
+
+    def note(self, record: ProbeRecord | FlowRecord) -> None:
+        """Count one more record."""
+        self.count += 1
+        start = record.time if isinstance(record, ProbeRecord) else record.start
+        end = record.time if isinstance(record, ProbeRecord) else record.end or record.start
+        if isinstance(record, FlowRecord):
+            self.packets += record.packets
+            self.octets += record.octets
+        if start is not None and (self.first is None or start < self.first):
+            self.first = start
+        if end is not None and (self.last is None or end > self.last):
+            self.last = end
+
+    def check_line(self) -> str:
+        """The command that reproduces the verdict on the example."""
+        walk = self.finding.walk
+        if isinstance(self.example, ProbeRecord):
+            ends, service, port = (
+                (self.example.source, self.example.destination),
+                self.example.service,
+                self.example.source_port,
+            )
+        else:
+            target = walk.flow.target if walk is not None else self.example.destination
+            source = walk.flow.source.address if walk is not None else self.example.source
+            service = str(walk.flow.service if walk is not None else self.example.service)
+            ends, port = (str(source), str(target)), self.example.source_port
+            if self.finding.is_reply:
+                port = self.example.service.detail if self.example.service.has_ports else None
+        ports = f" --source-ports {port}" if port is not None else ""
+        return f"kiboko check {ends[0]} {ends[1]} {service}{ports}"
+
+
+@dataclass(slots=True)
+class Summary:
+    """All findings of a run. Memory grows with the groups, not with the records."""
+
+    directory: Directory
+    totals: Counter[str] = field(default_factory=Counter)
+    replies: int = 0
+    different_signal: int = 0
+    before_as_of: int = 0
+    groups: dict[tuple[object, ...], Group] = field(default_factory=dict)
+    answered_probes: int = 0
+
+    def add(self, record: ProbeRecord | FlowRecord, finding: Finding) -> None:
+        """Take in one finding."""
+        self.totals[finding.status] += 1
+        self.replies += finding.is_reply
+        self.different_signal += finding.different_signal
+        self.before_as_of += finding.before_as_of
+        if isinstance(record, ProbeRecord) and finding.status == AGREE and record.outcome == "answered":
+            self.answered_probes += 1
+        self._group(record, finding).note(record)
+
+    def correct(self, before: Finding, after: Finding) -> None:
+        """Replace a finding that a later record changed."""
+        for key, group in self.groups.items():
+            if group.finding is before or _alike(group.finding, before):
+                self.totals[before.status] -= 1
+                self.totals[after.status] += 1
+                group.count -= 1
+                record = group.example
+                if not group.count:
+                    del self.groups[key]
+                self._group(record, after).note(record)
+                return
+
+    def _group(self, record: ProbeRecord | FlowRecord, finding: Finding) -> Group:
+        if isinstance(record, ProbeRecord):
+            evidence, source, destination, service = "probe", record.source, record.destination, record.service
+        else:
+            evidence, source, destination = "flow", self._name(record.source), self._name(record.destination)
+            service = _service_text(record, finding)
+        decider = finding.decider
+        rule = (decider.gate, decider.filter, decider.rule) if decider else None
+        key = (finding.status, evidence, source, destination, service, rule, finding.observed, finding.why)
+        if key not in self.groups:
+            self.groups[key] = Group(evidence, source, destination, service, finding, record)
+        return self.groups[key]
+
+    def _name(self, address: Address) -> str:
+        end = self.directory.endpoint(address)
+        if end.interface is not None:
+            return end.interface.instance
+        return end.outside.name if end.outside else str(address)
+
+    def cause(self, group: Group) -> str | None:
+        """The likely cause of a group: its own, or what only shows across groups."""
+        if group.finding.cause is not None or group.finding.status != LEAK:
+            return group.finding.cause
+        alike = [g for g in self.groups.values() if g.finding.status == LEAK and _stopped_only_at(g, group.destination)]
+        # Several services that only one machine's own filters stop, all let through: these do not work there.
+        return "not-enforced" if len({g.service for g in alike}) > 1 and group in alike else None
+
+    def rows(self, statuses: tuple[str, ...] = (LEAK, BREAK, UNSURE, AGREE)) -> Iterator[Group]:
+        """The groups, leaks first, the largest of each status first."""
+        chosen = [group for group in self.groups.values() if group.finding.status in statuses]
+        yield from sorted(chosen, key=lambda g: (_RANK[g.finding.status], -g.count, g.source, g.destination))
+
+
+def _stopped_only_at(group: Group, instance: str) -> bool:
+    """Whether the rules stop a group's flow only at the filters of one instance's interfaces."""
+    walk = group.finding.walk
+    stops = [row for row in walk.forward if row.stops and row.gate != "listener"] if walk else []
+    return bool(stops) and all(
+        row.gate == "instance-in" and row.step.interface is not None and row.step.interface.instance == instance
+        for row in stops
+    )
+
+
+def _alike(one: Finding, other: Finding) -> bool:
+    return (one.status, one.why, one.decider) == (other.status, other.why, other.decider)
+
+
+def _service_text(record: FlowRecord, finding: Finding) -> str:
+    if finding.is_reply and record.service.has_ports and record.source_port is not None:
+        return f"reply of {Service(record.service.protocol, record.source_port)}"
+    return str(record.service)

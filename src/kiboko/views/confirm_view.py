@@ -1,0 +1,155 @@
+"""Rules against evidence made visible: totals first, then the leaks and breaks that matter."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from kiboko.core.comparison import AGREE, BREAK, LEAK, UNSURE
+from kiboko.core.evidence import FlowRecord
+from kiboko.core.summary import Group, Summary
+from kiboko.views.check_view import decider_json, decider_text
+from kiboko.views.output import Grid, Output
+from kiboko.views.text import counted
+
+_ORDER = (LEAK, BREAK, UNSURE, AGREE)
+_MEANING = {
+    LEAK: "passes, though the rules stop it",
+    BREAK: "fails, though the rules allow it",
+    UNSURE: "cannot be told",
+    AGREE: "the rules and the network say the same",
+}
+CAUSES = {
+    "not-enforced": "the filters of that machine do not work: look whether they are switched on there",
+    "older-session": "the session is older than the rules: close it and watch whether it comes back",
+    "log-before-as-of": "the record is older than the network file: it tells of other rules",
+    "service-down": "nothing listens there any more: look at the service on the machine",
+    "no-way-back": "the reply is stopped on its way: look at the stateless filters of the receiver's side",
+}
+
+
+def show_confirm(summary: Summary, caveats: list[str], show_agreeing: bool, out: Output) -> None:
+    """The whole report."""
+    total = sum(summary.totals.values())
+    leaks, breaks = summary.totals[LEAK], summary.totals[BREAK]
+    if not total:
+        out.line("No record could be held against the rules.")
+    elif leaks or breaks:
+        told = " and ".join(counted(number, word) for number, word in ((leaks, "leak"), (breaks, "break")) if number)
+        out.parts(("DISAGREE", "leak" if leaks else "break"), (f": {told} in {counted(total, 'record')}.", ""))
+    else:
+        out.parts(("AGREE", "agree"), (f": no leak and no break in {counted(total, 'record')}.", ""))
+    for status in _ORDER:
+        if summary.totals[status]:
+            note = _note(summary, status)
+            out.parts(
+                (f"  {summary.totals[status]:>8,}  ", ""), (f"{status:<8}", status), (f"{_MEANING[status]}{note}", "")
+            )
+    for status in (LEAK, BREAK, UNSURE, *((AGREE,) if show_agreeing else ())):
+        groups = list(summary.rows((status,)))
+        if groups:
+            out.heading(f"{status}: {_MEANING[status]}")
+            _grid(groups, out)
+            if status in (LEAK, BREAK):
+                _details(summary, groups, out)
+    if summary.answered_probes:
+        out.line()
+        out.line(
+            f"{counted(summary.answered_probes, 'probe')} answered as the rules say: the network lets it through."
+            " If somebody still cannot get in, what remains is the service itself (login, keys, certificates)."
+        )
+    if caveats:
+        out.heading("Bear in mind")
+        out.bullets(caveats)
+
+
+def _note(summary: Summary, status: str) -> str:
+    notes = []
+    if status == AGREE and summary.replies:
+        notes.append(counted(summary.replies, "reply", "replies"))
+    if status == AGREE and summary.different_signal:
+        notes.append(f"{summary.different_signal:,} with a different signal")
+    if status == UNSURE and summary.before_as_of:
+        notes.append(f"{summary.before_as_of:,} older than the network file")
+    return f" ({', '.join(notes)})" if notes else ""
+
+
+def _grid(groups: list[Group], out: Output) -> None:
+    grid = Grid(
+        ["records", "by", "from", "to", "service", "observed", "rules", "why"], wide=("why",), numbers=("records",)
+    )
+    for group in groups:
+        walk = group.finding.walk
+        grid.add(
+            [
+                f"{group.count:,}", group.evidence, group.source, group.destination, group.service,
+                group.finding.observed, walk.verdict if walk else "-", group.finding.why,
+            ],
+            group.finding.status,
+        )  # fmt: skip
+    out.grid(grid)
+
+
+def _details(summary: Summary, groups: list[Group], out: Output) -> None:
+    for group in groups:
+        out.line()
+        out.parts((f"  {group.source} to {group.destination}, {group.service}", "mark"), (f": {_span(group)}", "quiet"))
+        if group.finding.decider is not None:
+            out.line(f"    by the rules: stopped by {decider_text(group.finding.decider)}")
+        else:
+            out.line("    by the rules: allowed at every gate")
+        cause = summary.cause(group)
+        if cause is not None:
+            out.line(f"    likely cause: {cause}, {CAUSES[cause]}")
+        out.line(f"    to see it: {group.check_line()}")
+
+
+def _span(group: Group) -> str:
+    parts = [counted(group.count, "record")]
+    if group.evidence == "flow":
+        parts += [counted(group.packets, "packet"), counted(group.octets, "byte")]
+    if group.first is not None and group.last is not None:
+        parts.append(
+            f"{_time(group.first)} to {_time(group.last)}" if group.first != group.last else _time(group.first)
+        )
+    return ", ".join(parts)
+
+
+def _time(moment: datetime) -> str:
+    return f"{moment:%Y-%m-%d %H:%M:%S}Z"
+
+
+def confirm_json(summary: Summary, caveats: list[str]) -> dict[str, Any]:
+    """The report as `confirm/1`."""
+    return {
+        "kiboko": "confirm/1",
+        "summary": {
+            "records": sum(summary.totals.values()),
+            **{status: summary.totals[status] for status in _ORDER},
+            "replies": summary.replies,
+            "different_signal": summary.different_signal,
+            "before_as_of": summary.before_as_of,
+        },
+        "rows": [_row_json(group, summary.cause(group)) for group in summary.rows()],
+        "caveats": caveats,
+    }
+
+
+def _row_json(group: Group, cause: str | None) -> dict[str, Any]:
+    finding, walk = group.finding, group.finding.walk
+    example = group.example
+    where = {"line": example.line} if isinstance(example, FlowRecord) else {"time": _iso(example.time)}
+    return {
+        "status": finding.status, "evidence": group.evidence, "from": group.source, "to": group.destination,
+        "service": group.service, "observed": finding.observed, "verdict": walk.verdict if walk else None,
+        "signal": walk.signal if walk else None, "different_signal": finding.different_signal,
+        "reply": finding.is_reply, "why": finding.why, "cause": cause,
+        "decided_by": decider_json(finding.decider) if finding.decider else None,
+        "count": group.count, "packets": group.packets, "octets": group.octets,
+        "first": _iso(group.first), "last": _iso(group.last),
+        "example": {**where, "check": group.check_line()},
+    }  # fmt: skip
+
+
+def _iso(moment: datetime | None) -> str | None:
+    return moment.isoformat().replace("+00:00", "Z") if moment else None
