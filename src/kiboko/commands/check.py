@@ -12,10 +12,12 @@ from kiboko.core.explain import near_misses, suggestions, toggled, verdict_with_
 from kiboko.core.question import Answer, ask
 from kiboko.core.ranges import RangeSet
 from kiboko.core.services import parse_ports
+from kiboko.core.sets import SetAnswer, ask_set
 from kiboko.core.walk import ALLOWED, Walker
 from kiboko.files.network_file import load_network
 from kiboko.views.check_view import CheckAnswer, check_json, show_check
 from kiboko.views.output import Output
+from kiboko.views.set_view import set_json, show_set
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -51,8 +53,16 @@ def run(args: argparse.Namespace) -> int:
     ports = _source_ports(args.source_ports)
     answer = ask(ends, source, destination, services, ports, args.family)
     if answer is None:
-        raise UsageError("sets as endpoints are not supported yet")
+        return _show_set(ask_set(ends, source, destination, services, ports, args.family), args)
     return _show_pair(walker, answer, args)
+
+
+def _show_set(answer: SetAnswer, args: argparse.Namespace) -> int:
+    if args.json:
+        print(json.dumps(set_json(answer, args.source, args.destination, args.service), indent=1))
+    else:
+        show_set(answer, args.source, args.destination, Output())
+    return 0 if all(row.example.verdict == ALLOWED for row in answer.rows) else 1
 
 
 def _source_ports(text: str | None) -> RangeSet | None:

@@ -137,8 +137,8 @@ def _services(text: str, topology: Topology, address: Address) -> list[Service]:
     one = single_service(services)
     if one is not None:
         return [one]
-    if len(services) > 1024:
-        raise UsageError(f"'{text}' stands for {len(services):,} services; name one, or a range of at most 1,024 ports")
+    if services.size > 1024:
+        raise UsageError(f"'{text}' stands for {services.size:,} services; name one, or a range of at most 1,024 ports")
     return [Service(number >> 16, number & 0xFFFF) for low, high in services for number in range(low, high + 1)]
 
 

@@ -98,8 +98,10 @@ class AddressSet:
     def __bool__(self) -> bool:
         return bool(self.v4.ranges or self.v6.ranges)
 
-    def __len__(self) -> int:
-        return len(self.v4) + len(self.v6)
+    @property
+    def size(self) -> int:
+        """How many addresses are in the set."""
+        return self.v4.size + self.v6.size
 
     def __or__(self, other: AddressSet) -> AddressSet:
         return AddressSet(self.v4 | other.v4, self.v6 | other.v6)

@@ -36,6 +36,11 @@ class Member:
         return tuple(sorted({a.family for interface in self.interfaces for a in interface.addresses}))
 
     @property
+    def is_literal(self) -> bool:
+        """Whether a private address was named rather than the machine that bears it."""
+        return any(self.name == str(address) for interface in self.interfaces for address in interface.addresses)
+
+    @property
     def count(self) -> int:
         """How many ends the member stands for."""
         return 1 if self.low is None or self.high is None else self.high.value - self.low.value + 1
@@ -147,7 +152,7 @@ class Ends:
         """The recorded interfaces of a block one by one, then what is left of it as ranges."""
         rest = addresses
         singles: list[Address] = []
-        small = len(addresses) <= 16
+        small = addresses.size <= 16
         listed = addresses.addresses() if small else iter(())
         recorded = (
             [(a, i) for a in listed if (i := self.directory.interface_at(a)) is not None]
@@ -156,8 +161,8 @@ class Ends:
         )
         for address, interface in recorded:
             singles.append(address)
-            yield Member(str(address) if len(addresses) == 1 else interface.name, interface.instance,
-                         (_only(interface, address),))  # fmt: skip
+            name = str(address) if addresses.size == 1 else interface.name
+            yield Member(name, interface.instance, (_only(interface, address),))
         for address in self.directory.public_addresses():
             if address in addresses:
                 singles.append(address)
@@ -197,8 +202,7 @@ class Ends:
         network = self.topology.subnets[interface.subnet].network
         if self.directory.tunnel(network, source.outside.name) is not None:
             return Pair(source, private, receiver)
-        named_by_address = receiver.name == str(private)
-        if named_by_address:
+        if receiver.is_literal:
             return Pair(source, private, receiver)
         public = interface.public if private == interface.address(4) else None
         return Pair(source, public or private, receiver, usable=public is not None)

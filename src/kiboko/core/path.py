@@ -495,6 +495,8 @@ class PathFinder:
             return Stop(f"{public} is nobody's address")
         if trip.answers is None:
             return Stop(f"{shared.name} lets in only replies")
+        if trip.answers.origin.subnet is None:
+            return Stop(f"{shared.name} knows nothing of this flow")
         return shared, trip.answers.origin.address
 
     def _enter(self, trip: _Trip, gateway: Gateway, private: Address, subnet: Subnet, from_zone: str | None) -> None:

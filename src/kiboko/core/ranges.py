@@ -42,7 +42,9 @@ class RangeSet:
     def __bool__(self) -> bool:
         return bool(self.ranges)
 
-    def __len__(self) -> int:
+    @property
+    def size(self) -> int:
+        """How many integers are in the set. (`len` cannot count the addresses of an IPv6 block.)"""
         return sum(high - low + 1 for low, high in self.ranges)
 
     def __iter__(self) -> Iterator[tuple[int, int]]:

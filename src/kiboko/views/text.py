@@ -23,5 +23,6 @@ def _safe(character: str) -> str:
 
 
 def counted(number: int, word: str, plural: str | None = None) -> str:
-    """`1 row`, `2 rows`, with thousands separated."""
-    return f"{number:,} {word if number == 1 else plural or word + 's'}"
+    """`1 row`, `2 rows`, with thousands separated; from 10^15 on rounded, since nobody reads more digits."""
+    shown = f"{number:,}" if number < 10**15 else f"about {number:.1e}".replace("e+", " × 10^")
+    return f"{shown} {word if number == 1 else plural or word + 's'}"

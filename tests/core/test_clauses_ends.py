@@ -1,0 +1,209 @@
+"""Clauses S1 to S10: ends, addresses and the order of gates. Expected results are worked out by hand."""
+
+import unittest
+
+from kiboko.core.errors import InputError, UsageError
+from tests.helpers import a_filter, base, decided, gates, load, question, walk
+
+
+class Ends(unittest.TestCase):
+    def test_s1_a_name_is_private_inside_and_public_from_outside(self):
+        self.assertEqual(str(walk(base(), "dan", "ann", "ssh").flow.target), "10.1.1.10")
+        self.assertEqual(str(walk(base(), "192.0.2.9", "ann", "ssh").flow.target), "203.0.113.10")
+
+    def test_s1_a_name_is_private_to_an_outside_with_a_tunnel_to_its_network(self):
+        values = base()
+        values["gateways"]["link"] = {"kind": "tunnel", "network": "south", "outside": "depot"}
+        values["route_tables"]["south-table"].append({"to": "198.51.100.0/28", "via": "link"})
+        found = walk(values, "198.51.100.5", "dan", "ssh")
+        self.assertEqual((str(found.flow.target), found.verdict), ("10.2.1.10", "allowed"))
+        self.assertEqual(str(walk(values, "198.51.100.5", "ann", "ssh").flow.target), "203.0.113.10")
+
+    def test_s1_without_a_usable_address_the_flow_is_blocked_at_route(self):
+        answer = question(base(), "192.0.2.9", "bob", "ssh")
+        self.assertEqual((answer.walk.verdict, answer.walk.decided_by.gate), ("blocked", "route"))
+        self.assertIsNone(answer.destination_address)
+
+    def test_s1_a_source_literal_that_is_public_is_its_interface_with_all_gates(self):
+        found = walk(base(), "203.0.113.10", "dan", "ssh")
+        self.assertEqual(found.flow.source.interface.name, "ann/eth0")
+        self.assertIn(("instance-out", "ann/eth0"), gates(found.forward))
+
+    def test_s1_a_destination_literal_is_taken_as_typed(self):
+        found = walk(base(), "dan", "203.0.113.10", "ssh")
+        self.assertEqual([gate for gate, _ in gates(found.forward)].count("translate"), 2)
+
+    def test_s2_the_longest_prefix_gives_zone_and_filter(self):
+        values = base()
+        values["filters"]["edge"] = a_filter("subnet", outbound=[], inbound=[])
+        values["outside"]["depot"]["filter"] = "edge"
+        near, far = walk(values, "198.51.100.5", "ann", "ssh"), walk(values, "198.51.100.99", "ann", "ssh")
+        self.assertEqual(decided(near), ("outside", "depot", "edge", "otherwise"))
+        self.assertEqual((far.verdict, far.flow.source.zone), ("allowed", "public"))
+
+    def test_s2_equal_prefixes_in_two_outsides_are_an_error(self):
+        values = base()
+        values["outside"]["twin"] = {"addresses": ["198.51.100.0/28"]}
+        with self.assertRaisesRegex(InputError, "198.51.100.0/28 is also listed by outside 'depot'"):
+            load(values)
+
+    def test_s2_in_a_rule_an_outside_is_literally_its_listed_addresses(self):
+        values = base()
+        values["filters"]["f"] = a_filter(
+            "instance", inbound=[{"action": "drop", "from": "internet"}], otherwise="allow"
+        )
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["f"]
+        self.assertEqual(decided(walk(values, "bob", "ann", "ssh")), ("instance-in", "ann/eth0", "f", "1"))
+
+    def test_s2_an_address_of_a_network_is_never_outside(self):
+        found = walk(base(), "10.1.1.77", "dan", "ssh")
+        self.assertEqual((found.flow.source.outside, found.flow.source.subnet.name), (None, "a1"))
+
+    def two_legged(self):
+        values = base()
+        values["instances"]["eve"] = {
+            "interfaces": [{"subnet": "a2", "addresses": ["10.1.2.50"]}, {"subnet": "a1", "addresses": ["10.1.1.50"]}]
+        }
+        return values
+
+    def test_s3_a_sender_uses_the_interface_in_the_destinations_subnet_else_its_first(self):
+        values = self.two_legged()
+        self.assertEqual(str(walk(values, "eve", "ann", "ssh").flow.source.address), "10.1.1.50")
+        self.assertEqual(str(walk(values, "eve", "dan", "ssh").flow.source.address), "10.1.2.50")
+        self.assertEqual(str(walk(values, "eve/eth1", "dan", "ssh").flow.source.address), "10.1.1.50")
+
+    def test_s3_a_bare_destination_is_the_first_interface_and_differing_others_are_a_caveat(self):
+        values = self.two_legged()
+        values["filters"]["shut"] = a_filter("instance", inbound=[])
+        values["instances"]["eve"]["interfaces"][1]["filters"] = ["shut"]
+        answer = question(values, "dan", "eve", "ssh")
+        self.assertEqual((str(answer.walk.flow.target), answer.walk.verdict), ("10.1.2.50", "allowed"))
+        self.assertIn("blocked where the address is 10.1.1.50: ask for it by that address", answer.caveats)
+
+    def test_s3_replies_leave_by_the_interface_that_was_addressed(self):
+        found = walk(self.two_legged(), "dan", "eve/eth1", "ssh")
+        self.assertEqual(gates(found.reply)[1], ("instance-out", "eve/eth1"))
+
+    def test_s4_nobody_recorded_has_no_instance_or_host_gates_and_a_caveat(self):
+        found = walk(base(), "ann", "10.2.1.99", "ssh")
+        self.assertEqual(found.verdict, "allowed")
+        self.assertNotIn("instance-in", [gate for gate, _ in gates(found.forward)])
+        self.assertIsNone(found.forward[-1].action)
+        self.assertIn("no instance recorded at 10.2.1.99", found.caveats)
+
+    def test_s4_in_a_network_but_in_no_subnet(self):
+        to, of = walk(base(), "ann", "10.2.7.7", "ssh"), walk(base(), "10.2.7.7", "ann", "ssh")
+        self.assertEqual((to.verdict, to.decided_by.gate, to.signal), ("blocked", "route", "unreachable"))
+        self.assertEqual((of.verdict, of.decided_by.gate), ("blocked", "source"))
+
+    def test_s4_in_neither_is_blocked_at_route(self):
+        values = base()
+        values["outside"] = {"depot": {"addresses": ["198.51.100.0/28"]}}
+        found = walk(values, "ann", "192.0.2.1", "ssh")
+        self.assertEqual((found.verdict, found.decided_by.gate), ("blocked", "route"))
+
+    def test_s4_outside_to_outside_is_bad_usage(self):
+        with self.assertRaisesRegex(UsageError, "both outside"):
+            walk(base(), "192.0.2.1", "198.51.100.5", "ssh")
+
+    def test_s5_a_stopped_source_is_blocked_at_source_and_a_stopped_destination_at_listener(self):
+        values = base()
+        values["instances"]["ann"]["state"] = "stopped"
+        self.assertEqual(decided(walk(values, "ann", "bob", "ssh"))[0], "source")
+        to = walk(values, "bob", "ann", "ssh")
+        self.assertEqual((decided(to)[0], to.signal), ("listener", "silent"))
+
+    def test_s5_a_stopped_instances_own_interface_refuses_nothing(self):
+        values = base()
+        values["filters"]["no"] = a_filter("instance", inbound=[], otherwise="reject")
+        values["instances"]["ann"] |= {"state": "stopped"}
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["no"]
+        found = walk(values, "bob", "ann", "ssh")
+        self.assertEqual((decided(found)[2], found.signal), ("no", "silent"))
+
+    def test_s6_ipv4_first_and_a_differing_verdict_of_ipv6_is_said(self):
+        values = base()
+        values["instances"]["bob"]["interfaces"][0]["addresses"].append("2001:db8:1:1::11")
+        values["filters"]["four"] = a_filter("instance", inbound=[{"action": "allow", "from": "0.0.0.0/0"}])
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["four"]
+        answer = question(values, "bob", "ann", "ssh")
+        self.assertEqual((answer.walk.flow.target.family, answer.walk.verdict), (4, "allowed"))
+        self.assertTrue(any(text.startswith("blocked over IPv6") for text in answer.caveats), answer.caveats)
+        self.assertEqual(walk(values, "bob", "ann", "ssh", family=6).verdict, "blocked")
+
+    def test_s6_no_family_in_common_is_blocked(self):
+        values = base()
+        values["instances"]["six"] = {"interfaces": [{"subnet": "a1", "addresses": ["2001:db8:1:1::6"]}]}
+        found = walk(values, "dan", "six", "ssh")
+        self.assertEqual((found.verdict, found.decided_by.gate), ("blocked", "route"))
+
+    def test_s6_a_ping_is_icmp_in_one_family_and_icmp6_in_the_other(self):
+        values = base()
+        values["instances"]["bob"]["interfaces"][0]["addresses"].append("2001:db8:1:1::11")
+        self.assertEqual(str(walk(values, "bob", "ann", "ping").flow.service), "icmp/echo-request")
+        self.assertEqual(str(walk(values, "bob", "ann", "ping", family=6).flow.service), "icmp6/echo-request")
+
+
+class Order(unittest.TestCase):
+    def test_s7_gates_inside_to_inside(self):
+        found = walk(base(), "ann", "dan", "ssh")
+        self.assertEqual(
+            gates(found.forward),
+            [
+                ("source", "ann/eth0"),
+                ("host-out", "ann"),
+                ("instance-out", "ann/eth0"),
+                ("subnet-out", "a1"),
+                ("route", "a1"),
+                ("zone", "left>right"),
+                ("subnet-in", "b1"),
+                ("instance-in", "dan/eth0"),
+                ("host-in", "dan"),
+                ("listener", "dan"),
+            ],
+        )
+        self.assertEqual([gate for gate, _ in gates(found.reply)],
+                         ["host-out", "instance-out", "subnet-out", "route", "zone", "subnet-in", "instance-in", "host-in"])  # fmt: skip
+
+    def test_s7_gates_to_and_from_the_outside(self):
+        out, back = walk(base(), "ann", "192.0.2.1", "ssh"), walk(base(), "192.0.2.1", "ann", "ssh")
+        self.assertEqual(gates(out.forward)[4:], [("route", "a1"), ("zone", "left>public"), ("translate", "door"), ("outside", "internet")])  # fmt: skip
+        self.assertEqual(gates(back.forward)[1:6], [("outside", "internet"), ("route", "a1"), ("translate", "door"), ("zone", "public>left"), ("subnet-in", "a1")])  # fmt: skip
+
+    def test_s8_one_subnet_is_direct_and_no_route_diverts_it(self):
+        values = base()
+        values["route_tables"]["north-table"].append({"to": "10.1.1.10/32", "via": "discard"})
+        found = walk(values, "bob", "ann", "ssh")
+        self.assertEqual(found.verdict, "allowed")
+        self.assertEqual([gate for gate, _ in gates(found.forward)],
+                         ["source", "host-out", "instance-out", "instance-in", "host-in", "listener"])  # fmt: skip
+
+    def test_s9_gates_behind_a_block_are_asked_and_the_reply_is_walked_as_if_it_had_arrived(self):
+        values = base()
+        values["filters"]["shut"] = a_filter("instance", inbound=[], outbound=[])
+        values["filters"]["edge"] = a_filter("subnet", stateful=False, inbound=[], outbound=[{"action": "allow"}])
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["shut"]
+        values["instances"]["dan"]["interfaces"][0]["filters"] = ["shut"]
+        values["subnets"]["b1"]["filter"] = "edge"
+        found = walk(values, "ann", "dan", "ssh")
+        self.assertEqual([(row.gate, row.direction) for row in found.stops()],
+                         [("instance-out", "forward"), ("subnet-in", "forward"), ("instance-in", "forward")])  # fmt: skip
+
+    def test_s9_behind_a_block_at_route_the_packet_is_delivered_straight(self):
+        values = base()
+        values["route_tables"]["north-table"].append({"to": "10.2.1.10/32", "via": "discard"})
+        found = walk(values, "ann", "dan", "ssh")
+        self.assertEqual(decided(found)[0], "route")
+        self.assertEqual(gates(found.forward)[5:8], [("zone", "left>right"), ("subnet-in", "b1"), ("instance-in", "dan/eth0")])  # fmt: skip
+
+    def test_s10_an_outside_filter_is_seen_from_the_sites_edge_and_sees_public_addresses(self):
+        values = base()
+        values["filters"]["edge"] = a_filter("subnet", inbound=[], outbound=[{"action": "allow", "to": "203.0.113.10"}])
+        values["outside"]["depot"]["filter"] = "edge"
+        self.assertEqual(walk(values, "198.51.100.5", "ann", "ssh").verdict, "allowed")
+        self.assertEqual(decided(walk(values, "198.51.100.5", "cat", "ssh")), ("outside", "depot", "edge", "otherwise"))
+        self.assertEqual(decided(walk(values, "ann", "198.51.100.5", "ssh")), ("outside", "depot", "edge", "otherwise"))
+
+
+if __name__ == "__main__":
+    unittest.main()

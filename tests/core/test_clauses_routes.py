@@ -1,0 +1,230 @@
+"""Clauses S24 to S31: routes, gateways, translation, appliances. Expected results are worked out by hand."""
+
+import unittest
+
+from kiboko.core.errors import InputError
+from tests.helpers import a_filter, base, decided, gates, load, walk
+
+
+def tunnelled():
+    """The base network with a tunnel between south and the depot, and dan's public address."""
+    values = base()
+    values["gateways"]["link"] = {"kind": "tunnel", "network": "south", "outside": "depot"}
+    values["route_tables"]["south-table"].append({"to": "198.51.100.0/28", "via": "link"})
+    return values
+
+
+def with_appliance(**changes):
+    """The base network where a1 reaches south through mid, which stands in a2."""
+    values = base()
+    values["instances"]["mid"] = {
+        "interfaces": [{"subnet": "a2", "addresses": ["10.1.2.9"]}], "forwards": True, **changes,
+    }  # fmt: skip
+    values["route_tables"]["a1-table"] = [{"to": "10.2.0.0/16", "via": {"instance": "mid"}}]
+    values["subnets"]["a1"]["route_table"] = "a1-table"
+    return values
+
+
+class Routes(unittest.TestCase):
+    def test_s24_a_reply_from_another_address_than_the_one_asked_is_stopped_at_translate(self):
+        values = tunnelled()
+        values["gateways"]["south-door"] = {"kind": "internet", "network": "south"}
+        values["instances"]["dan"]["interfaces"][0]["public"] = "203.0.113.40"
+        # The depot asks the public address; the reply takes the tunnel and bears the private one.
+        found = walk(values, "198.51.100.5", "203.0.113.40", "ssh")
+        self.assertEqual((found.verdict, found.decided_by.gate, found.decided_by.direction),
+                         ("one-way", "translate", "reply"))  # fmt: skip
+        self.assertEqual(walk(values, "198.51.100.5", "10.2.1.10", "ssh").verdict, "allowed")
+
+    def test_s24_a_reply_through_a_nat_gateway_bears_the_wrong_address(self):
+        values = base()
+        values["gateways"]["south-door"] = {"kind": "internet", "network": "south"}
+        values["instances"]["dan"]["interfaces"][0]["public"] = "203.0.113.40"
+        found = walk(values, "192.0.2.1", "dan", "ssh")
+        self.assertEqual((found.verdict, found.decided_by.at), ("one-way", "exit"))
+
+    def test_s25_longest_prefix_then_manual_before_platform_before_local(self):
+        values = base()
+        table = values["route_tables"]["north-table"]
+        table += [
+            {"to": "10.2.0.0/16", "via": "discard"},
+            {"to": "10.1.0.0/16", "via": "discard", "origin": "platform"},
+            {"to": "10.2.1.10/32", "via": "peer", "origin": "platform"},
+        ]
+        exact = walk(values, "ann", "dan", "ssh")
+        self.assertEqual(exact.verdict, "allowed")
+        lookup = next(row.step.lookup for row in exact.forward if row.gate == "route")
+        self.assertEqual([str(e) for e in (lookup.entry, *lookup.beaten)],
+                         ["10.2.1.10/32 via peer (platform)", "10.2.0.0/16 via discard", "10.2.0.0/16 via peer (platform)", "0.0.0.0/0 via door"])  # fmt: skip
+        self.assertEqual(decided(walk(values, "ann", "10.2.1.9", "ssh"))[0], "route")
+        self.assertEqual(decided(walk(values, "ann", "cat", "ssh"))[0], "route")
+
+    def test_s25_two_entries_with_the_same_to_and_origin_are_an_error(self):
+        values = base()
+        values["route_tables"]["north-table"].append({"to": "0.0.0.0/0", "via": "discard"})
+        with self.assertRaisesRegex(InputError, r"0.0.0.0/0 \(manual\) is given twice"):
+            load(values)
+
+    def test_s25_a_subnet_without_a_table_has_only_local(self):
+        values = base()
+        del values["subnets"]["a1"]["route_table"]
+        self.assertEqual(walk(values, "ann", "cat", "ssh").verdict, "allowed")
+        found = walk(values, "ann", "dan", "ssh")
+        self.assertEqual((decided(found)[0], found.signal), ("route", "unreachable"))
+
+    def test_s26_a_packet_that_comes_in_is_delivered_locally_without_asking_a_table(self):
+        values = base()
+        values["route_tables"]["south-table"].append({"to": "10.2.1.10/32", "via": "discard"})
+        self.assertEqual(walk(values, "ann", "dan", "ssh").verdict, "allowed")
+
+    def test_s26_peering_is_not_passed_on_to_a_third_network(self):
+        values = base()
+        values["networks"]["east"] = {"cidrs": ["10.3.0.0/16"]}
+        values["gateways"]["peer-east"] = {"kind": "peering", "networks": ["south", "east"]}
+        values["subnets"]["c1"] = {"network": "east", "cidr": "10.3.1.0/24"}
+        values["instances"]["eve"] = {"interfaces": [{"subnet": "c1", "addresses": ["10.3.1.10"]}]}
+        values["route_tables"]["north-table"].append({"to": "10.3.0.0/16", "via": "peer"})
+        found = walk(values, "ann", "eve", "ssh")
+        self.assertEqual((decided(found)[:2], found.signal), (("route", "a1"), "silent"))
+
+    def test_s26_internet_never_leads_to_a_private_block(self):
+        values = base()
+        values["route_tables"]["north-table"] = [{"to": "0.0.0.0/0", "via": "door"}]
+        found = walk(values, "ann", "dan", "ssh")
+        self.assertEqual((decided(found)[0], found.signal), ("route", "silent"))
+
+    def test_s26_a_tunnel_carries_only_its_network_and_its_outside(self):
+        values = tunnelled()
+        values["route_tables"]["south-table"].append({"to": "192.0.2.0/24", "via": "link"})
+        self.assertEqual(walk(values, "dan", "198.51.100.5", "ssh").verdict, "allowed")
+        self.assertEqual(decided(walk(values, "dan", "192.0.2.5", "ssh"))[0], "route")
+
+    def test_s27_from_outside_only_public_and_global_addresses_and_tunnels_lead_in(self):
+        self.assertEqual(walk(base(), "192.0.2.1", "203.0.113.10", "ssh").verdict, "allowed")
+        self.assertEqual(walk(base(), "2001:db8:ffff::1", "ann", "ssh").verdict, "allowed")
+        self.assertEqual(decided(walk(base(), "192.0.2.1", "10.1.1.10", "ssh"))[0], "route")
+        self.assertEqual(walk(tunnelled(), "198.51.100.5", "10.2.1.10", "ssh").verdict, "allowed")
+        self.assertEqual(decided(walk(tunnelled(), "192.0.2.1", "10.2.1.10", "ssh"))[0], "route")
+
+    def test_s27_a_receiver_with_no_route_back_gives_one_way(self):
+        values = base()
+        del values["subnets"]["a2"]["route_table"]
+        found = walk(values, "192.0.2.1", "cat", "ssh")
+        self.assertEqual(
+            (found.verdict, found.decided_by.gate, found.decided_by.direction), ("one-way", "route", "reply")
+        )
+
+    def test_s28_internet_needs_the_senders_public_address_else_blocked_at_translate_behind_the_zone(self):
+        found = walk(base(), "bob", "192.0.2.1", "ssh")
+        self.assertEqual((decided(found)[:2], found.signal), (("translate", "door"), "silent"))
+        order = [gate for gate, _ in gates(found.forward)]
+        self.assertLess(order.index("zone"), order.index("translate"))
+        self.assertEqual(len(found.stops()), 1)
+
+    def test_s28_internet_needs_a_global_ipv6_address(self):
+        values = base()
+        values["networks"]["north"]["cidrs"].append("fd00:1::/32")
+        values["subnets"]["u1"] = {"network": "north", "cidr": "fd00:1:1::/64", "route_table": "north-table"}
+        values["instances"]["ula"] = {"interfaces": [{"subnet": "u1", "addresses": ["fd00:1:1::1"]}]}
+        self.assertEqual(decided(walk(values, "ula", "2001:db8:ffff::1", "ssh"))[0], "translate")
+        self.assertEqual(walk(values, "ann", "2001:db8:ffff::1", "ssh").verdict, "allowed")
+
+    def test_s28_nat_shares_an_address_lets_only_replies_in_and_has_no_ipv6(self):
+        out = walk(base(), "dan", "192.0.2.1", "ssh")
+        self.assertEqual((out.verdict, str(out.request_path.source_seen)), ("allowed", "203.0.113.2"))
+        request = walk(base(), "192.0.2.1", "203.0.113.2", "ssh")
+        self.assertEqual((decided(request)[0], request.signal), ("route", "silent"))
+        values = base()
+        values["networks"]["south"]["cidrs"].append("2001:db8:2::/48")
+        values["subnets"]["b1"]["cidr"] = ["10.2.1.0/24", "2001:db8:2:1::/64"]
+        values["instances"]["dan"]["interfaces"][0]["addresses"].append("2001:db8:2:1::10")
+        values["route_tables"]["south-table"].append({"to": "::/0", "via": "exit"})
+        self.assertEqual(decided(walk(values, "dan", "2001:db8:ffff::1", "ssh"))[0], "route")
+
+    def test_s29_a_public_address_from_inside_goes_out_and_comes_back_with_two_crossings(self):
+        found = walk(base(), "dan", "203.0.113.10", "ssh")
+        self.assertEqual(found.verdict, "allowed")
+        self.assertEqual(gates(found.forward)[4:], [
+            ("route", "b1"), ("zone", "right>public"), ("translate", "exit"), ("route", "a1"), ("translate", "door"),
+            ("zone", "public>left"), ("subnet-in", "a1"), ("instance-in", "ann/eth0"), ("host-in", "ann"),
+            ("listener", "ann"),
+        ])  # fmt: skip
+
+    def test_s29_even_between_neighbours_and_the_receiver_sees_the_translated_sender(self):
+        values = base()
+        values["instances"]["bob"]["interfaces"][0]["public"] = "203.0.113.11"
+        values["filters"]["f"] = a_filter("instance", inbound=[{"action": "allow", "from": "bob"}])
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["f"]
+        self.assertEqual(walk(values, "bob", "ann", "ssh").verdict, "allowed")
+        self.assertEqual(
+            decided(walk(values, "bob", "203.0.113.10", "ssh")), ("instance-in", "ann/eth0", "f", "otherwise")
+        )
+        values["filters"]["f"]["inbound"][0]["from"] = "203.0.113.11"
+        self.assertEqual(walk(values, "bob", "203.0.113.10", "ssh").verdict, "allowed")
+
+    def test_s30_gates_through_an_appliance(self):
+        found = walk(with_appliance(), "ann", "dan", "ssh")
+        self.assertEqual(gates(found.forward)[2:], [
+            ("instance-out", "ann/eth0"), ("subnet-out", "a1"), ("route", "a1"), ("zone", "left>left"), ("subnet-in", "a2"),
+            ("instance-in", "mid/eth0"), ("host-in", "mid"), ("host-out", "mid"), ("instance-out", "mid/eth0"),
+            ("subnet-out", "a2"), ("route", "a2"), ("zone", "left>right"), ("subnet-in", "b1"),
+            ("instance-in", "dan/eth0"), ("host-in", "dan"), ("listener", "dan"),
+        ])  # fmt: skip
+        self.assertEqual(found.verdict, "allowed")
+
+    def test_s30_a_next_hop_in_the_same_subnet_has_no_subnet_zone_or_translate_gate(self):
+        values = with_appliance()
+        values["instances"]["mid"]["interfaces"] = [
+            {"subnet": "a1", "addresses": ["10.1.1.9"]}, {"subnet": "a2", "addresses": ["10.1.2.9"]},
+        ]  # fmt: skip
+        found = walk(values, "ann", "dan", "ssh")
+        self.assertEqual(gates(found.forward)[2:9], [
+            ("instance-out", "ann/eth0"), ("route", "a1"), ("instance-in", "mid/eth0"), ("host-in", "mid"), ("host-out", "mid"),
+            ("instance-out", "mid/eth1"), ("subnet-out", "a2"),
+        ])  # fmt: skip
+
+    def test_s30_it_is_entered_by_the_interface_named_and_leaves_by_one_in_the_destinations_subnet(self):
+        values = with_appliance()
+        values["instances"]["mid"]["interfaces"] = [
+            {"subnet": "a1", "addresses": ["10.1.1.9"]}, {"subnet": "a2", "addresses": ["10.1.2.9"]},
+        ]  # fmt: skip
+        values["route_tables"]["a1-table"] = [{"to": "10.1.2.0/24", "via": {"instance": "mid", "interface": "eth1"}}]
+        found = walk(values, "ann", "cat", "ssh")
+        mid = [at for gate, at in gates(found.forward) if gate.startswith("instance") and at.startswith("mid")]
+        self.assertEqual(mid, ["mid/eth1", "mid/eth1"])
+
+    def test_s30_a_next_hop_that_is_the_destination_is_delivered(self):
+        values = with_appliance(forwards=False)
+        values["route_tables"]["a1-table"] = [{"to": "10.1.2.9/32", "via": {"instance": "mid"}}]
+        self.assertEqual(walk(values, "ann", "mid", "ssh").verdict, "allowed")
+
+    def test_s30_a_loop_is_unreachable(self):
+        values = with_appliance()
+        values["route_tables"]["a2-table"] = [{"to": "10.2.0.0/16", "via": {"instance": "mid"}}]
+        values["subnets"]["a2"]["route_table"] = "a2-table"
+        found = walk(values, "ann", "dan", "ssh")
+        self.assertEqual((found.verdict, decided(found)[0], found.signal), ("blocked", "route", "unreachable"))
+
+    def test_s30_two_appliances_that_send_to_each_other_are_a_loop(self):
+        values = with_appliance()
+        values["instances"]["wim"] = {"interfaces": [{"subnet": "a1", "addresses": ["10.1.1.9"]}], "forwards": True}
+        values["route_tables"]["a2-table"] = [{"to": "10.2.0.0/16", "via": {"instance": "wim"}}]
+        values["subnets"]["a2"]["route_table"] = "a2-table"
+        found = walk(values, "ann", "dan", "ssh")
+        self.assertEqual((decided(found)[0], found.signal), ("route", "unreachable"))
+
+    def test_s31_signals_of_routes(self):
+        discard = base()
+        discard["route_tables"]["north-table"].append({"to": "10.2.1.10/32", "via": "discard"})
+        signals = [
+            walk(discard, "ann", "dan", "ssh").signal,
+            walk(with_appliance(forwards=False), "ann", "dan", "ssh").signal,
+            walk(with_appliance(state="stopped"), "ann", "dan", "ssh").signal,
+            walk(base(), "192.0.2.1", "bob", "ssh").signal,
+            walk(base(), "ann", "10.1.9.9", "ssh").signal,
+        ]
+        self.assertEqual(signals, ["silent", "silent", "silent", "silent", "unreachable"])
+
+
+if __name__ == "__main__":
+    unittest.main()

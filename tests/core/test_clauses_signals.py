@@ -1,0 +1,145 @@
+"""Clauses S32 to S34: listeners, signals, and refusals on their way back. Expected results by hand."""
+
+import unittest
+
+from tests.helpers import a_filter, base, decided, walk
+
+
+def filtered(place, **directions):
+    """The base network with a stateless or stateful filter `f` on subnet or interface `place`."""
+    values = base()
+    layer = "subnet" if place in values["subnets"] else "instance"
+    values["filters"]["f"] = a_filter(layer, **directions)
+    if layer == "subnet":
+        values["subnets"][place]["filter"] = "f"
+    else:
+        values["instances"][place]["interfaces"][0]["filters"] = ["f"]
+    return values
+
+
+class Listeners(unittest.TestCase):
+    def listening(self, *listens):
+        values = base()
+        values["instances"]["ann"]["listens"] = list(listens)
+        return values
+
+    def test_s32_a_listener_is_compared_with_the_address_after_translation(self):
+        values = self.listening({"service": "ssh", "address": "10.1.1.10"})
+        self.assertEqual(walk(values, "192.0.2.1", "ann", "ssh").verdict, "allowed")
+        values = self.listening({"service": "ssh", "address": "127.0.0.1"})
+        self.assertEqual(decided(walk(values, "bob", "ann", "ssh")), ("listener", "ann", None, None))
+
+    def test_s32_no_address_means_all_addresses_of_both_families(self):
+        values = self.listening("ssh")
+        values["instances"]["bob"]["interfaces"][0]["addresses"].append("2001:db8:1:1::11")
+        self.assertEqual([walk(values, "bob", "ann", "ssh", family=f).verdict for f in (4, 6)], ["allowed", "allowed"])
+
+    def test_s32_not_listening_is_blocked_and_refused_and_not_known_never_blocks(self):
+        self.assertEqual(walk(self.listening(), "bob", "ann", "ssh").signal, "refused")
+        self.assertEqual(walk(self.listening("http"), "bob", "ann", "udp/80").verdict, "blocked")
+        unknown = walk(base(), "bob", "ann", "ssh")
+        self.assertEqual((unknown.verdict, unknown.signal), ("allowed", "answered"))
+        self.assertIn("whether ann listens on tcp/22 is not known", unknown.caveats)
+
+    def test_s32_the_system_answers_an_echo_request_and_other_protocols_are_not_known(self):
+        self.assertEqual(walk(self.listening(), "bob", "ann", "ping").forward[-1].action, "allow")
+        self.assertIsNone(walk(self.listening(), "bob", "ann", "proto/47").forward[-1].action)
+
+
+class Signals(unittest.TestCase):
+    def test_s33_stopped_by_reject_is_refused_by_drop_silent(self):
+        for action, signal in (("reject", "refused"), ("drop", "silent")):
+            self.assertEqual(walk(filtered("ann", inbound=[{"action": action}]), "bob", "ann", "ssh").signal, signal)
+
+    def test_s33_one_way_is_silent_and_partly_is_answered_with_a_caveat(self):
+        one_way = filtered("b1", stateful=False, inbound=[{"action": "allow"}], outbound=[{"action": "reject"}])
+        self.assertEqual(walk(one_way, "ann", "dan", "ssh").signal, "silent")
+        partly = filtered("b1", inbound=[{"action": "allow", "source_ports": "40000-60999"}])
+        found = walk(partly, "ann", "dan", "ssh")
+        self.assertEqual(found.signal, "answered")
+        self.assertTrue(found.caveats[-1].startswith("only some source ports work: 40000-60999"))
+
+
+class Refusals(unittest.TestCase):
+    """S34: what a refusal has to pass on its way to the sender."""
+
+    def test_s34_by_the_senders_own_interface_nothing_is_asked(self):
+        values = filtered("ann", stateful=False, outbound=[{"action": "reject"}], inbound=[])
+        self.assertEqual(walk(values, "ann", "dan", "ssh").signal, "refused")
+
+    def test_s34_by_the_listener_it_goes_the_whole_way_back_as_a_segment_with_ports_swapped(self):
+        def signal(outbound):
+            values = filtered("b1", stateful=False, inbound=[{"action": "allow"}], outbound=outbound)
+            values["instances"]["dan"]["listens"] = []
+            return walk(values, "ann", "dan", "ssh").signal
+
+        self.assertEqual(signal([{"action": "allow", "service": "tcp/32768-60999"}]), "refused")
+        self.assertEqual(signal([{"action": "allow", "service": "icmp"}]), "silent")
+
+    def test_s34_for_udp_it_is_an_icmp_port_unreachable(self):
+        def signal(outbound):
+            values = filtered("b1", stateful=False, inbound=[{"action": "allow"}], outbound=outbound)
+            values["instances"]["dan"]["listens"] = []
+            return walk(values, "ann", "dan", "udp/53").signal
+
+        self.assertEqual(signal([{"action": "allow", "service": "icmp/3/3"}]), "refused")
+        self.assertEqual(signal([{"action": "allow", "service": "udp"}]), "silent")
+
+    def test_s34_stateful_attachments_that_tracked_the_request_let_it_pass_also_the_refusing_one(self):
+        values = filtered("dan", inbound=[{"action": "reject"}], outbound=[])
+        self.assertEqual(walk(values, "ann", "dan", "ssh").signal, "refused")
+        values = filtered("dan", stateful=False, inbound=[{"action": "reject"}], outbound=[])
+        found = walk(values, "ann", "dan", "ssh")
+        self.assertEqual((found.verdict, found.signal), ("blocked", "silent"))
+        self.assertTrue(any("the refusal is lost at instance-out at dan/eth0" in text for text in found.caveats))
+
+    def test_s34_by_a_subnet_filter_the_subnets_router_sends_it_by_its_own_table(self):
+        values = filtered("b1", inbound=[{"action": "reject"}])
+        self.assertEqual(walk(values, "ann", "dan", "ssh").signal, "refused")
+        values["route_tables"]["south-table"] = [{"to": "10.1.0.0/16", "via": "discard"}]
+        self.assertEqual(walk(values, "ann", "dan", "ssh").signal, "silent")
+
+    def test_s34_a_routers_icmp_matches_only_rules_that_name_no_address(self):
+        def signal(inbound, service):
+            values = filtered("b1", inbound=[{"action": "reject"}])
+            values["filters"]["own"] = a_filter(
+                "instance", stateful=False, outbound=[{"action": "allow"}], inbound=inbound
+            )
+            values["instances"]["ann"]["interfaces"][0]["filters"] = ["own"]
+            return walk(values, "ann", "dan", service).signal
+
+        named, unnamed = [{"action": "allow", "from": "0.0.0.0/0"}], [{"action": "allow"}]
+        self.assertEqual((signal(named, "udp/53"), signal(unnamed, "udp/53")), ("silent", "refused"))
+        self.assertEqual(signal(named, "ssh"), "refused")  # a TCP reset bears the receiver's address
+
+    def test_s34_by_a_zone_filter_the_core_sends_it_to_the_senders_subnet(self):
+        def signal(inbound):
+            values = filtered("a1", stateful=False, outbound=[{"action": "allow"}], inbound=inbound)
+            values["filters"]["z"] = a_filter("zone", rules=[{"action": "reject"}])
+            values["crossings"] = [{"from": "left", "to": "right", "filter": "z"}]
+            return walk(values, "ann", "dan", "ssh").signal
+
+        self.assertEqual(signal([{"action": "allow", "service": "tcp/32768-60999"}]), "refused")
+        self.assertEqual(signal([]), "silent")
+
+    def test_s34_to_an_outside_sender_it_passes_the_outsides_filter(self):
+        def signal(stateful):
+            values = filtered("ann", inbound=[{"action": "reject"}])
+            values["filters"]["site"] = a_filter(
+                "subnet", stateful=stateful, outbound=[{"action": "allow"}], inbound=[]
+            )
+            values["outside"]["depot"]["filter"] = "site"
+            return walk(values, "198.51.100.5", "ann", "ssh").signal
+
+        self.assertEqual((signal(True), signal(False)), ("refused", "silent"))
+
+    def test_s34_an_outsides_edge_refuses_and_it_comes_back_through_the_gateway(self):
+        values = base()
+        values["filters"]["site"] = a_filter("subnet", inbound=[{"action": "reject"}])
+        values["outside"]["depot"]["filter"] = "site"
+        self.assertEqual(walk(values, "dan", "198.51.100.5", "ssh").signal, "refused")
+        self.assertEqual(walk(values, "ann", "198.51.100.5", "ssh").signal, "refused")
+
+
+if __name__ == "__main__":
+    unittest.main()
