@@ -14,6 +14,8 @@ from kiboko.core.errors import InputError, KibokoError
 COMMANDS = {
     "demo": "write the demo data and run the whole job on it",
     "check": "may FROM reach TO on SERVICE, and which rule decides?",
+    "route": "the way from FROM to TO: each hop, the entry that won and the ones it beat",
+    "show": "one thing and everything in force around it",
     "probe": "send real probes and record what came back",
     "confirm": "hold the rules against probes and flow records",
 }

@@ -287,3 +287,11 @@ def single_service(services: RangeSet) -> Service | None:
     one_protocol = low >> 16 == high >> 16
     portless = one_protocol and low >> 16 not in (6, 17, 132, ICMP, ICMP6)
     return Service(low >> 16, low & 0xFFFF) if low == high or portless else None
+
+
+def member_addresses(member: Member) -> AddressSet:
+    """The addresses of a member: its range, or all private addresses of its interfaces."""
+    if member.low is not None and member.high is not None:
+        ranges = RangeSet.span(member.low.value, member.high.value)
+        return AddressSet(v4=ranges) if member.low.family == 4 else AddressSet(v6=ranges)
+    return AddressSet.of_addresses(address for interface in member.interfaces for address in interface.addresses)

@@ -68,9 +68,9 @@ class Path:
     reply_from: Address
 
     @property
-    def stopped(self) -> bool:
-        """Whether a gate that is no filter stops the packet."""
-        return any(step.stop for step in self.steps)
+    def stop_step(self) -> Step | None:
+        """The first gate that stops the packet though it is no filter and no listener."""
+        return next((step for step in self.steps if step.stop and step.gate != "listener"), None)
 
 
 @dataclass(slots=True)
@@ -439,7 +439,7 @@ class PathFinder:
 
     def _come_in(self, trip: _Trip, at: str, from_zone: str | None, outside: Outside | None) -> None:
         """In from the internet, or from an outside that may have a tunnel (clauses S26, S27)."""
-        if trip.answers is not None and trip.answers.stopped:
+        if trip.answers is not None and trip.answers.stop_step is not None:
             trip.add("route", at, reason="as if the request had found its way")
             self._deliver_straight(trip)
             return

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from kiboko.core.endpoints import End, Ends, Pair, services_for, single_service
 from kiboko.core.errors import UsageError
+from kiboko.core.path import Path, Step
 from kiboko.core.ranges import RangeSet
 from kiboko.core.services import Service
 from kiboko.core.walk import Walk
@@ -85,3 +86,31 @@ def _nowhere(ends: Ends, sender: End, receiver: End, services: RangeSet) -> Answ
         reason = f"{sender.text} and {receiver.text} have no address family in common"
     walk = ends.walker.walk_nowhere(origin, receiver.text, service, reason)
     return Answer(walk, sender.text, receiver.text, None, ())
+
+
+@dataclass(frozen=True, slots=True)
+class Ways:
+    """The way there and the way back, without asking any filter."""
+
+    source_name: str
+    destination_name: str
+    request: Path
+    reply: Path | None
+
+    @property
+    def stop(self) -> Step | None:
+        """The first gate that stops the request, else the reply; None where both are routed."""
+        return self.request.stop_step or (self.reply.stop_step if self.reply else None)
+
+
+def ask_ways(ends: Ends, sender: End, receiver: End, family: int | None) -> Ways:
+    """The paths between two single ends. Raises UsageError for sets and for ends that share no family."""
+    for end in (sender, receiver):
+        if end.is_set:
+            raise UsageError(f"'{end.text}' stands for more than one end; a route has one at each side")
+    pairs = ends.pairs(sender.members[0], receiver.members[0], family)
+    if not pairs:
+        raise UsageError(f"{sender.text} and {receiver.text} have no address of one family to send between")
+    refuse_outside_to_outside(ends, pairs[0])
+    request = ends.walker.paths.forward(pairs[0].source, pairs[0].target)
+    return Ways(sender.text, receiver.text, request, ends.walker.paths.reply(request))

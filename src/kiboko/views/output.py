@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import sys
+import textwrap
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, TextIO
@@ -16,7 +17,7 @@ STYLES = {
     "blocked": "bold red", "drop": "red", "reject": "red", "leak": "bold red", "break": "bold magenta",
     "one-way": "bold magenta", "partly": "bold yellow", "unsure": "yellow", "not known": "yellow",
     "silent": "red", "refused": "red", "unreachable": "red",
-    "heading": "bold cyan", "quiet": "dim", "mark": "bold",
+    "section": "bold", "heading": "bold cyan", "quiet": "dim", "mark": "bold",
 }  # fmt: skip
 
 
@@ -24,11 +25,12 @@ STYLES = {
 class Grid:
     """A table to be shown: headings, rows of text, and a style for each row where it has one.
 
-    A column named in `wide` takes what room is left and is folded there; the others keep their width.
+    On a terminal, columns named in `wide` share the room that the others leave, and are folded there. A section is
+    a line of its own across all columns.
     """
 
     headings: Sequence[str]
-    rows: list[Sequence[str]] = field(default_factory=list)
+    rows: list[Sequence[str] | str] = field(default_factory=list)
     styles: list[str] = field(default_factory=list)
     wide: Sequence[str] = ()
     numbers: Sequence[str] = ()
@@ -37,6 +39,30 @@ class Grid:
         """Append a row. Text is made safe here, once for all views."""
         self.rows.append([clean(cell) for cell in cells])
         self.styles.append(style)
+
+    def section(self, text: str) -> None:
+        """Append a line across all columns."""
+        self.rows.append(clean(text))
+        self.styles.append("section")
+
+    def widths(self, room: int | None) -> list[int]:
+        """The width of each column in characters, within `room` where there is one."""
+        full = [
+            max(len(cells[index]) for cells in [self.headings, *self.rows] if not isinstance(cells, str))
+            for index in range(len(self.headings))
+        ]
+        over = sum(full) + 2 * (len(full) - 1) - room if room is not None else 0
+        foldable = [index for index, heading in enumerate(self.headings) if heading in self.wide]
+        while over > 0 and foldable:
+            widest = max(foldable, key=lambda index: full[index])
+            if full[widest] <= _NARROWEST:
+                break
+            full[widest] -= 1
+            over -= 1
+        return full
+
+
+_NARROWEST = 12
 
 
 class Output:
@@ -57,7 +83,7 @@ class Output:
     def parts(self, *parts: tuple[str, str]) -> None:
         """One line made of pieces, each with its style."""
         if self._console is None:
-            self._stream.write("".join(clean(text) for text, _ in parts) + "\n")
+            self._stream.write("".join(clean(text) for text, _ in parts).rstrip() + "\n")
             return
         from rich.text import Text
 
@@ -78,38 +104,28 @@ class Output:
 
     def grid(self, grid: Grid) -> None:
         """A table."""
-        if self._console is None:
-            self._plain_grid(grid)
-            return
-        from rich import box
-        from rich.table import Table
-        from rich.text import Text
-
-        table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1), header_style="dim", show_edge=False)
-        for heading in grid.headings:
-            fold = heading in grid.wide
-            table.add_column(
-                heading,
-                overflow="fold",
-                no_wrap=not fold,
-                ratio=1 if fold else None,
-                justify="right" if heading in grid.numbers else "left",
-            )
+        widths = grid.widths(self.width if self._console is not None else None)
+        self._row(grid, list(grid.headings), widths, "quiet")
         for cells, style in zip(grid.rows, grid.styles, strict=True):
-            row = [Text(cell, STYLES.get(cell, STYLES.get(style, style))) for cell in cells]
-            table.add_row(*row)
-        self._console.print(table)
+            if isinstance(cells, str):
+                self.line(cells, style)
+            else:
+                self._row(grid, list(cells), widths, style)
 
-    def _plain_grid(self, grid: Grid) -> None:
-        widths = [
-            max(len(cells[index]) for cells in [grid.headings, *grid.rows]) for index in range(len(grid.headings))
+    def _row(self, grid: Grid, cells: list[str], widths: list[int], style: str) -> None:
+        """One row, folded to as many lines as its longest cell needs."""
+        folded = [
+            textwrap.wrap(cell, width, break_on_hyphens=False) or [""] if len(cell) > width else [cell]
+            for cell, width in zip(cells, widths, strict=True)
         ]
-        for cells in [grid.headings, *grid.rows]:
-            padded = [
-                cell.rjust(width) if heading in grid.numbers else cell.ljust(width)
-                for cell, width, heading in zip(cells, widths, grid.headings, strict=True)
-            ]
-            self._stream.write("  ".join(padded).rstrip() + "\n")
+        for line in range(max(map(len, folded))):
+            parts = []
+            for index, (texts, width) in enumerate(zip(folded, widths, strict=True)):
+                text = texts[line] if line < len(texts) else ""
+                shown = text.rjust(width) if grid.headings[index] in grid.numbers else text.ljust(width)
+                own = cells[index] if cells[index] in STYLES and style != "quiet" else style
+                parts.append((shown + "  " if index < len(widths) - 1 else shown.rstrip(), own))
+            self.parts(*parts)
 
     @property
     def width(self) -> int:
