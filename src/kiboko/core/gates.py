@@ -16,7 +16,7 @@ from kiboko.core.filters import FilterJudge, Ruling
 from kiboko.core.membership import Membership
 from kiboko.core.model import ALLOW, DROP, REJECT, Filter, Instance, Rule, Topology
 from kiboko.core.nftables import HostRuleSet
-from kiboko.core.packet import Packet
+from kiboko.core.packet import PORT_UNREACHABLE, Packet
 from kiboko.core.path import REFUSED, SILENT, UNREACHABLE, Step
 from kiboko.core.ranges import EMPTY, RangeSet
 from kiboko.core.services import ICMP, ICMP6, WITH_PORTS, Service
@@ -46,6 +46,8 @@ class Row:
     place: Place | None = None
     signal: str = SILENT
     tracked: bool = False
+    icmp_code: int | None = None
+    """Of a kernel's own reject by ICMP: the code of the destination unreachable that it sends."""
 
     @property
     def stops(self) -> bool:
@@ -319,11 +321,16 @@ class GateAsker:
                     f"{step.gate} at {step.at} is not known: {rules.file}, chain {share.chain}, rule"
                     f" {share.rule}: cannot judge {share.detail}"
                 )
-            signal = SILENT if share.action != REJECT else REFUSED if share.refuses else UNREACHABLE
+            signal, code = SILENT, None
+            if share.action == REJECT:
+                signal = REFUSED
+                if share.icmp is not None:
+                    code = share.icmp[0 if packet.family == 4 else 1]
+                    signal = REFUSED if code == PORT_UNREACHABLE[packet.family] else UNREACHABLE
             rows.append(
                 self._row(step, direction, share.action if known else None, ports=share.ports,
                           filters=(rules.file,), filter=rules.file, rule=share.rule, reason=reason,
-                          place=Place(rules.file, 1), signal=self._own_signal(step, signal))
+                          place=Place(rules.file, 1), signal=self._own_signal(step, signal), icmp_code=code)
             )  # fmt: skip
         return rows
 

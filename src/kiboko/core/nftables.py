@@ -52,13 +52,13 @@ class Match:
 class Verdict:
     """`accept`, `drop`, `reject`, `return`, `continue`, or `jump`/`goto` to the chain `target`.
 
-    `refuses` tells of a reject whether the sender sees a refusal (TCP reset, port unreachable) or, by any
-    other ICMP code, `unreachable` (clause S33).
+    `icmp` tells what a reject sends: the code of an ICMP destination unreachable (RFC 792) and of an ICMPv6 one
+    (RFC 4443), or None for a TCP reset.
     """
 
     kind: str
     target: str = ""
-    refuses: bool = True
+    icmp: tuple[int, int] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,14 +111,15 @@ class HostRuleSet:
 
 @dataclass(frozen=True, slots=True)
 class HostShare:
-    """The client ports that one rule of a rule set decides. `action` is allow, drop, reject or unknown."""
+    """The client ports that one rule of a rule set decides. `action` is allow, drop, reject or unknown; `icmp` is
+    as in `Verdict`."""
 
     ports: RangeSet
     action: str
     rule: str
     chain: str
     detail: str = ""
-    refuses: bool = True
+    icmp: tuple[int, int] | None = None
 
 
 # The hooks a packet passes, in order, by what the machine does with it.
@@ -166,7 +167,7 @@ def judge(
 
 
 def _narrowed(share: HostShare, ports: RangeSet) -> HostShare:
-    return HostShare(ports, share.action, share.rule, share.chain, share.detail, share.refuses)
+    return HostShare(ports, share.action, share.rule, share.chain, share.detail, share.icmp)
 
 
 def _unknown(ports: RangeSet, chain: str, rule: str, detail: str) -> HostShare:
@@ -247,7 +248,7 @@ class _Evaluation:
             # What falls out of a jump stays live behind it; what falls out of a goto leaves this chain too.
             return done, (EMPTY if verdict.kind == "jump" else fell)
         action = {"accept": "allow"}.get(verdict.kind, verdict.kind)
-        return [HostShare(ports, action, rule.name, chain.name, "", verdict.refuses)], EMPTY
+        return [HostShare(ports, action, rule.name, chain.name, "", verdict.icmp)], EMPTY
 
     def verdict_map(
         self, chain: Chain, rule: HostRule, statement: VerdictMap, ports: RangeSet, depth: int

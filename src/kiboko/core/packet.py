@@ -36,13 +36,17 @@ def turned_service(service: Service) -> Service | None:
     return service if service.has_ports else reply_of(service)
 
 
-def refusal_service(service: Service, family: int) -> tuple[Service, bool]:
+PORT_UNREACHABLE = {4: 3, 6: 4}
+"""The code of a destination unreachable that refuses a port: ICMP 3/3 (RFC 792), ICMPv6 1/4 (RFC 4443)."""
+
+
+def refusal_service(service: Service, family: int, code: int | None = None) -> tuple[Service, bool]:
     """What a refusal is on the wire: a TCP segment with ports swapped, else ICMP 3/3 or ICMPv6 1/4 (S34).
 
-    Returns the service and whether it travels `turned`.
+    `code` is that of a kernel rule which refuses by ICMP whatever the protocol. Returns the service and whether it
+    travels `turned`.
     """
-    if service.protocol == TCP:
+    if service.protocol == TCP and code is None:
         return service, True
-    if family == 4:
-        return Service(ICMP, 3 << 8 | 3), False
-    return Service(ICMP6, 1 << 8 | 4), False
+    code = PORT_UNREACHABLE[family] if code is None else code
+    return (Service(ICMP, 3 << 8 | code) if family == 4 else Service(ICMP6, 1 << 8 | code)), False

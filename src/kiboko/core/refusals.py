@@ -9,7 +9,7 @@ from kiboko.core.gates import FORWARD, REFUSAL, GateAsker, Ground, Row
 from kiboko.core.packet import Packet, refusal_service, request
 from kiboko.core.path import Path, PathFinder, Step
 from kiboko.core.ranges import RangeSet
-from kiboko.core.services import TCP, Service
+from kiboko.core.services import Service
 
 _AT_SENDER = ("source", "host-out", "instance-out", "outside")
 
@@ -29,10 +29,10 @@ def refusal_lost_at(
     asker = GateAsker(ground, service, RangeSet.one(decider.ports.lowest))
     for passed in request_path.steps[: index + 1]:
         asker.ask(passed, request(passed.source, passed.destination, service), FORWARD)
-    refusal, turned = refusal_service(service, step.destination.family)
+    refusal, turned = refusal_service(service, step.destination.family, decider.icmp_code)
     for gate in back.steps:
-        source = None if by_router and service.protocol != TCP else gate.source
-        state = _state(gate, step, service)
+        source = None if by_router and not turned else gate.source
+        state = _state(gate, step) if turned else "related"
         packet = Packet(gate.destination.family, source, gate.destination, refusal, turned, state)
         for row in asker.ask(gate, packet, REFUSAL):
             if row.stops:
@@ -63,11 +63,9 @@ def _way_back(paths: PathFinder, path: Path, step: Step) -> tuple[Path | None, b
     return paths.reply(path), False
 
 
-def _state(gate: Step, refusing: Step, service: Service) -> str:
-    """The kernel's connection state of a refusal: a reset belongs to the connection, except to the machine
-    whose own rule set made it, and an ICMP error is related to it (nf_conntrack)."""
-    if service.protocol != TCP:
-        return "related"
+def _state(gate: Step, refusing: Step) -> str:
+    """The kernel's connection state of a reset: it belongs to the connection, except to the machine whose own rule
+    set made it, for which it is related (nf_conntrack)."""
     here, there = gate.interface or gate.egress, refusing.interface or refusing.egress
     made_here = here is not None and there is not None and here.instance == there.instance
     return "related" if made_here and refusing.gate != "listener" else "established"

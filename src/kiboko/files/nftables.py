@@ -49,6 +49,22 @@ _ICMP6_ALIASES = {
 }  # fmt: skip
 
 
+# The codes of `reject with`, as (ICMP, ICMPv6) (nft(8), REJECT STATEMENT).
+_REJECT_CODES: dict[str, dict[str, tuple[int, int]]] = {
+    "icmp": {
+        "net-unreachable": (0, 0), "host-unreachable": (1, 0), "prot-unreachable": (2, 0),
+        "port-unreachable": (3, 0), "net-prohibited": (9, 0), "host-prohibited": (10, 0), "admin-prohibited": (13, 0),
+    },
+    "icmpv6": {
+        "no-route": (0, 0), "admin-prohibited": (0, 1), "addr-unreachable": (0, 3), "port-unreachable": (0, 4),
+        "policy-fail": (0, 5), "reject-route": (0, 6),
+    },
+    "icmpx": {
+        "no-route": (0, 0), "port-unreachable": (3, 4), "host-unreachable": (1, 3), "admin-prohibited": (13, 1),
+    },
+}  # fmt: skip
+
+
 class _CannotJudge(Exception):
     """An expression beyond what Kiboko judges; its text says which."""
 
@@ -196,8 +212,10 @@ def _verdict(kind: str, body: Any) -> Verdict:
         return Verdict(kind, body["target"])
     if kind == "reject":
         how = body or {}
-        refuses = how.get("type") == "tcp reset" or how.get("expr", "port-unreachable") == "port-unreachable"
-        return Verdict("reject", refuses=refuses)
+        if how.get("type") == "tcp reset":
+            return Verdict("reject")
+        codes = _REJECT_CODES[how.get("type", "icmpx")]
+        return Verdict("reject", icmp=codes[how.get("expr", "port-unreachable")])
     raise _CannotJudge
 
 

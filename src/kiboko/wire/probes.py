@@ -198,10 +198,11 @@ def _echo(target: Target, sending: Sending, privileged: bool) -> Outcome:
         began = time.monotonic()
         request = ICMPRequest(str(target.address), unique_identifier(), 1, payload=sending.payload)
         try:
-            made.send(request)
+            with contextlib.suppress(SocketBroadcastError):  # our own filter took it; a refusal may still come
+                made.send(request)
             reply = made.receive(request, sending.timeout)
             reply.raise_for_status()
-        except (TimeoutExceeded, SocketBroadcastError):  # the second: our own filter dropped it
+        except TimeoutExceeded:
             return Outcome(SILENT, None, 1, None, None)
         except DestinationUnreachable as error:
             # Clause S33: port unreachable is how a filter refuses; every other code is `unreachable`.

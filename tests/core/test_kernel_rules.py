@@ -1,0 +1,238 @@
+"""Clause S35: host rule sets, with the kernel itself as the judge.
+
+Rule sets are loaded into namespaces, real packets are sent, and what came back is compared with what the walk
+says from the kernel's own listing of the same rule set.
+"""
+
+import contextlib
+import random
+import unittest
+
+from tests.helpers import load, walk
+from tests.namespaces import CLIENT4, CLIENT6, OPEN_PORTS, SERVER4, SERVER6, TwoMachines
+
+SERVICES = [f"{protocol}/{port}" for protocol in ("tcp", "udp") for port in (*OPEN_PORTS, 1003)]
+
+LINE = "\n"
+
+HAND_WRITTEN = {
+    "established only, ssh-like port open": """
+        table inet t { chain input { type filter hook input priority 0; policy drop;
+            ct state established,related accept
+            tcp dport 1000 accept
+            udp dport { 1001, 1003 } accept
+            icmp type echo-request accept
+            icmpv6 type echo-request accept
+        } }""",
+    "reject kinds": """
+        table inet t { chain input { type filter hook input priority 0; policy accept;
+            tcp dport 1000 reject with tcp reset
+            tcp dport 1001 reject
+            tcp dport 1002 reject with icmpx admin-prohibited
+            udp dport 1000 reject with icmpx port-unreachable
+            udp dport 1001 reject with icmpx host-unreachable
+            meta l4proto icmp reject
+            meta l4proto ipv6-icmp reject with icmpv6 no-route
+        } }""",
+    "accept ends one chain, drop is final, priorities count": """
+        table inet late { chain b { type filter hook input priority 10; policy accept; tcp dport 1000 drop } }
+        table inet early { chain a { type filter hook input priority -10; policy accept;
+            tcp dport 1000 accept
+            tcp dport 1001 drop
+        } chain c { type filter hook input priority 20; policy accept; tcp dport 1001 accept; udp dport 1000 drop } }""",
+    "jump comes back, goto does not, return": """
+        table inet t {
+            chain inner { tcp dport 1000 return; tcp dport 1001 accept; udp dport 1000 drop }
+            chain leave { udp dport 1001 accept }
+            chain input { type filter hook input priority 0; policy drop;
+                jump inner
+                tcp dport 1000 accept
+                udp dport 1001-1002 goto leave
+                udp dport 1002 accept
+                meta l4proto { icmp, ipv6-icmp } accept
+            } }""",
+    "verdict maps, named sets, ranges, concatenation, negation": """
+        table inet t {
+            set ports { type inet_service; flags interval; elements = { 1000-1001 } }
+            map byport { type inet_service : verdict; elements = { 1000 : accept, 1002 : drop } }
+            set pairs { type ipv4_addr . inet_service; elements = { 10.9.0.1 . 1001 } }
+            chain input { type filter hook input priority 0; policy drop;
+                ct state vmap { established : accept, related : accept }
+                udp dport vmap @byport
+                tcp dport @ports ip6 saddr fd09::/64 accept
+                ip saddr . tcp dport @pairs accept
+                meta l4proto tcp ip saddr != 10.9.0.0/24 accept
+                iifname != "eth0" drop
+                meta nfproto ipv6 udp dport != 1001 accept
+            } }""",
+    "families apart": """
+        table ip four { chain input { type filter hook input priority 0; policy drop; tcp dport 1000 accept } }
+        table ip6 six { chain input { type filter hook input priority 0; policy drop; udp dport 1000 accept } }""",
+    "the reply is stopped by the output hook": """
+        table inet t { chain output { type filter hook output priority 0; policy drop;
+            ct state established tcp sport 1000 accept
+            udp sport 1001 accept
+            icmp type echo-reply accept
+            oifname "eth0" ct state related accept
+        } }""",
+    "prerouting and postrouting stop packets too": """
+        table inet t {
+            chain pre { type filter hook prerouting priority 0; policy accept; tcp dport 1000 drop }
+            chain post { type filter hook postrouting priority 0; policy accept; udp sport 1001 drop; iifname != "x" tcp sport 1001 drop }
+        }""",
+}
+CLIENT_RULES = {
+    "the client lets nothing back that it did not ask for": """
+        table inet t { chain input { type filter hook input priority 0; policy drop;
+            ct state established accept
+        } }""",
+    "the client drops and refuses some of its own": """
+        table inet t { chain output { type filter hook output priority 0; policy accept;
+            tcp dport 1000 drop
+            tcp dport 1001 reject with tcp reset
+            udp dport 1000 drop
+            udp dport 1001 reject
+        } }""",
+    "the client takes icmp errors only": """
+        table inet t { chain input { type filter hook input priority 0; policy drop;
+            ct state related accept
+        } }""",
+}
+
+
+def network(server_rules, client_rules):
+    """The two machines as a network file, with their rule sets as files beside it."""
+    values = {
+        "kiboko": 1,
+        "networks": {"cable": {"cidrs": ["10.9.0.0/24", "fd09::/64"]}},
+        "subnets": {"wire": {"network": "cable", "cidr": ["10.9.0.0/24", "fd09::/64"]}},
+        "instances": {
+            "client": {"interfaces": [{"name": "eth0", "subnet": "wire", "addresses": [CLIENT4, CLIENT6]}]},
+            "server": {
+                "interfaces": [{"name": "eth0", "subnet": "wire", "addresses": [SERVER4, SERVER6]}],
+                "listens": [f"{protocol}/{port}" for protocol in ("tcp", "udp") for port in OPEN_PORTS],
+            },
+        },
+    }
+    files = {}
+    for name, rules in (("server", server_rules), ("client", client_rules)):
+        if rules is not None:
+            files[f"{name}.json"] = rules
+            values["instances"][name]["host_filter"] = {"nftables": f"{name}.json"}
+    return load(values, files)
+
+
+class KernelDecides(TwoMachines):
+    def compare(self, server_rules, client_rules=None):
+        """Real packets against the walk, every service in both families."""
+        server = self.load_rules(self.server, server_rules)
+        client = self.load_rules(self.client, client_rules or "")
+        topology = network(server, client if client_rules else None)
+        known = 0
+        for address, family in ((SERVER4, 4), (SERVER6, 6)):
+            for record in self.probe(address, [*SERVICES, "ping"]):
+                said = walk(topology, "client", "server", record["service"], record["source_port"], family)
+                if not said.is_known:
+                    continue
+                known += 1
+                shown = [f"{row.gate}: {row.rule} {row.action}" for row in said.rows if row.filters]
+                self.assertEqual(
+                    record["outcome"],
+                    said.signal,
+                    f"{record['service']} IPv{family}: {shown}\n{server_rules}\n{client_rules}",
+                )
+        return known
+
+    def test_s35_hand_written_rule_sets(self):
+        for title, rules in HAND_WRITTEN.items():
+            with self.subTest(title):
+                self.assertEqual(self.compare(rules), 18)
+
+    def test_s35_hand_written_rule_sets_of_the_sender(self):
+        server = HAND_WRITTEN["reject kinds"]
+        for title, rules in CLIENT_RULES.items():
+            with self.subTest(title):
+                self.assertEqual(self.compare(server, rules), 18)
+                self.assertEqual(self.compare("", rules), 18)
+
+    def test_s35_random_rule_sets(self):
+        known = 0
+        for seed in range(16):
+            chance = random.Random(seed)
+            with self.subTest(seed=seed):
+                server = self.loadable(self.server, chance)
+                known += self.compare(server, self.loadable(self.client, chance) if seed % 3 == 0 else None)
+        self.assertGreater(known, 200)
+
+    def loadable(self, name, chance):
+        """A random rule set that the kernel takes: it refuses contradictions such as `tcp` and `icmp` in one rule."""
+        for _ in range(200):
+            rules = random_rules(chance)
+            with contextlib.suppress(AssertionError):
+                self.load_rules(name, rules)
+                return rules
+        raise AssertionError("no rule set that the kernel takes")
+
+
+def random_rules(chance):
+    """A rule set drawn from the statements that are judged."""
+    chains, base = [], []
+    inner = [f"inner{i}" for i in range(chance.randint(0, 3))]
+    for index, name in enumerate(inner):
+        body = [random_rule(chance, inner[index + 1 :]) for _ in range(chance.randint(1, 4))]
+        chains.append(f"chain {name} {{ {LINE.join(body)} }}")
+    for index in range(chance.randint(1, 3)):
+        hook = chance.choice(["input", "input", "output", "prerouting", "postrouting"])
+        policy = chance.choice(["accept", "accept", "drop"])
+        body = [random_rule(chance, inner) for _ in range(chance.randint(1, 6))]
+        if policy == "drop" or chance.random() < 0.4:
+            body.insert(0, "ct state established,related accept")
+        priority = chance.choice([-20, 0, 5, 30])
+        base.append(
+            f"chain b{index} {{ type filter hook {hook} priority {priority}; policy {policy}; {LINE.join(body)} }}"
+        )
+    return f"table inet t {{ {LINE.join([*chains, *base])} }}"
+
+
+def random_rule(chance, jumps):
+    matches = [random_match(chance) for _ in range(chance.choice([0, 1, 1, 1, 2]))]
+    verdicts = ["accept", "accept", "drop", "return", "counter drop", "continue"]
+    verdicts += ["reject with icmpx port-unreachable", "reject with icmpx admin-prohibited"]
+    verdicts += [f"{chance.choice(['jump', 'goto'])} {name}" for name in jumps] * 2
+    if chance.random() < 0.15:
+        protocol, side = chance.choice(["tcp", "udp"]), chance.choice(["dport", "sport"])
+        parts = [f"{low} : {chance.choice(['accept', 'drop', 'continue'])}" for low in ("1000", "1001-1002")]
+        return f"{protocol} {side} vmap {{ {', '.join(parts)} }}"
+    # A `continue` alone is no rule; a rule that only drops everything tells little, so it is drawn seldom.
+    verdict = chance.choice(verdicts)
+    return " ".join([*matches, verdict]) if matches or verdict not in ("drop", "counter drop") else "counter"
+
+
+def random_match(chance):
+    port = lambda: chance.choice(
+        ["1000", "1001", "1000-1001", "1001-1003", "{ 1000, 1002 }", "!= 1001", "> 1001", "!= { 1001-1002 }"]
+    )
+    return chance.choice(
+        [
+            lambda: f"{chance.choice(['tcp', 'udp', 'th'])} {chance.choice(['dport', 'dport', 'sport'])} {port()}",
+            lambda: (
+                f"ip {chance.choice(['saddr', 'daddr'])} {chance.choice(['10.9.0.1', '10.9.0.2', '10.9.0.0/31', '!= 10.9.0.1', '{ 10.9.0.1-10.9.0.2 }'])}"
+            ),
+            lambda: (
+                f"ip6 {chance.choice(['saddr', 'daddr'])} {chance.choice(['fd09::1', 'fd09::2', '!= fd09::2', 'fd09::/64'])}"
+            ),
+            lambda: f"meta l4proto {chance.choice(['tcp', 'udp', 'icmp', 'ipv6-icmp', '{ tcp, udp }', '!= tcp'])}",
+            lambda: (
+                f"ct state {chance.choice(['new', 'established', 'related', 'established,related', '{ new, related }', '!= established'])}"
+            ),
+            lambda: (
+                f"{chance.choice(['icmp', 'icmpv6'])} type {chance.choice(['echo-request', 'echo-reply', '{ echo-request, echo-reply }'])}"
+            ),
+            lambda: f"{chance.choice(['iifname', 'oifname'])} {chance.choice(['eth0', '!= eth0', 'lo'])}",
+            lambda: f"meta nfproto {chance.choice(['ipv4', 'ipv6'])}",
+        ]
+    )()
+
+
+if __name__ == "__main__":
+    unittest.main()
