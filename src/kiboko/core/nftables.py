@@ -140,7 +140,8 @@ def judge(
     hooked = [
         (position, chain)
         for position, hook in enumerate(HOOKS[path])
-        for chain in rules.chains
+        # Of chains with the same priority the kernel asks the one that was made last first (nf_hook_entries_grow).
+        for chain in reversed(rules.chains)
         if chain.hook == hook and _family_applies(chain.family, packet.family)
     ]
     hooked.sort(key=lambda pair: (pair[0], pair[1].priority))

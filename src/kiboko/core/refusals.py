@@ -5,6 +5,7 @@ A reset or an ICMP error is a packet too: it has to pass the gates between where
 
 from __future__ import annotations
 
+from kiboko.core import nftables
 from kiboko.core.gates import FORWARD, REFUSAL, GateAsker, Ground, Row
 from kiboko.core.packet import Packet, refusal_service, request
 from kiboko.core.path import Path, PathFinder, Step
@@ -21,7 +22,7 @@ def refusal_lost_at(
     step = decider.step
     index = request_path.steps.index(step)
     if index < _own_gates(request_path):
-        return None
+        return _lost_at_own_host(ground, step, decider, service)
     back, by_router = _way_back(paths, request_path, step)
     if back is None:
         return None
@@ -37,6 +38,26 @@ def refusal_lost_at(
         for row in asker.ask(gate, packet, REFUSAL):
             if row.stops:
                 return f"{row.gate} at {row.at}" + (f" ({row.filter}/{row.rule})" if row.filter else "")
+    return None
+
+
+def _lost_at_own_host(ground: Ground, step: Step, decider: Row, service: Service) -> str | None:
+    """Where a machine's own kernel rules stop the refusal that they made: it comes in over the loopback interface,
+    through the same rule set. A filter of the network file asks nothing here."""
+    if step.gate != "host-out" or step.egress is None:
+        return None
+    instance = ground.directory.instance_of(step.egress)
+    rules = instance.host_filter
+    if rules is None or isinstance(rules, str):
+        return None
+    refusal, turned = refusal_service(service, step.destination.family, decider.icmp_code)
+    sender = step.destination if turned else step.source
+    packet = Packet(step.source.family, sender, step.source, refusal, turned, "related")
+    port = RangeSet.one(decider.ports.lowest)
+    for path, ingress, egress in (("output", "", "lo"), ("input", "lo", "")):
+        for share in nftables.judge(rules, path, packet, port, ingress, egress) or ():
+            if share.action in ("drop", "reject"):
+                return f"{step.gate} at {step.at} ({rules.file}, chain {share.chain}, on its way over loopback)"
     return None
 
 

@@ -1,0 +1,179 @@
+"""Clause S36 and everything that stands for more than one: exact rows, counts, classes."""
+
+import random
+import unittest
+
+from kiboko.core.endpoints import Ends, resolve_service
+from kiboko.core.errors import UsageError
+from kiboko.core.question import ask
+from kiboko.core.services import services_texts
+from kiboko.core.sets import ask_set
+from kiboko.core.walk import Walker
+from tests.helpers import a_filter, base, load
+
+
+def answer(values, source, destination, service, family=None):
+    topology = load(values)
+    ends = Ends(Walker(topology))
+    services = resolve_service(service, topology.services)
+    return ask_set(ends, ends.resolve(source), ends.resolve(destination), services, None, family)
+
+
+def told(row):
+    return [
+        (part.source_texts(), part.destination_texts(), services_texts(part.services), part.pairs) for part in row.parts
+    ]
+
+
+class Sets(unittest.TestCase):
+    def test_s36_one_row_for_each_distinct_outcome_with_exact_ranges_and_counts(self):
+        values = base()
+        values["filters"]["f"] = a_filter(
+            "instance", inbound=[{"action": "allow", "from": "192.0.2.0/25", "service": "ssh"}]
+        )
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["f"]
+        found = answer(values, "192.0.2.0/24", "ann", "tcp/20-24")
+        self.assertEqual([row.example.verdict for row in found.rows], ["blocked", "allowed"])
+        self.assertEqual(told(found.rows[1]), [(["192.0.2.0/25"], ["ann"], ["tcp/22"], 128)])
+        self.assertEqual(sorted(told(found.rows[0])), [
+            (["192.0.2.0/25"], ["ann"], ["tcp/20-21", "tcp/23-24"], 128),
+            (["192.0.2.128/25"], ["ann"], ["tcp/20-24"], 128),
+        ])  # fmt: skip
+
+    def test_s36_members_are_taken_singly_and_an_instance_to_itself_is_left_out(self):
+        values = base()
+        values["groups"]["both"] = {"members": ["ann", "bob"]}
+        found = answer(values, "both", "both", "ssh")
+        self.assertEqual((found.pairs, [row.example.verdict for row in found.rows]), (2, ["allowed"]))
+
+    def test_s36_even_one_row_is_a_set(self):
+        values = base()
+        values["groups"]["one"] = {"members": ["bob"]}
+        ends = Ends(Walker(load(values)))
+        one, ann = ends.resolve("one"), ends.resolve("ann")
+        self.assertIsNone(ask(ends, one, ann, resolve_service("ssh", {}), None, None))
+        self.assertEqual(len(answer(values, "one", "ann", "ssh").rows), 1)
+
+    def test_s36_partly_by_source_ports_is_its_own_row(self):
+        values = base()
+        values["filters"]["e"] = a_filter(
+            "subnet", stateful=False, inbound=[{"action": "allow"}],
+            outbound=[{"action": "allow", "to": "ann"}, {"action": "allow", "service": "tcp/50000-60999"}],
+        )  # fmt: skip
+        values["subnets"]["b1"]["filter"] = "e"
+        values["groups"]["senders"] = {"members": ["ann", "bob", "cat"]}
+        found = answer(values, "senders", "dan", "ssh")
+        rows = {row.example.verdict: told(row)[0][0] for row in found.rows}
+        self.assertEqual(rows, {"allowed": ["ann"], "partly": ["bob", "cat"]})
+
+    def test_a_subnet_is_its_machines_and_the_addresses_where_nobody_is_recorded(self):
+        found = answer(base(), "dan", "a1", "ssh", family=4)
+        self.assertEqual(found.pairs, 256 + 2**64)
+        names = [text for row in found.rows for part in row.parts for text in part.destination_texts()]
+        self.assertIn("ann/eth0", names)
+        self.assertIn("10.1.1.12-10.1.1.255", names)
+
+    def test_an_outside_is_its_addresses_less_our_blocks_each_walked_as_the_outside_it_belongs_to(self):
+        values = base()
+        values["filters"]["edge"] = a_filter("subnet", outbound=[])
+        values["outside"]["depot"]["filter"] = "edge"
+        found = answer(values, "internet", "ann", "ssh", family=4)
+        blocked = next(
+            row for row in found.rows if row.example.verdict == "blocked" and row.example.decided_by.gate == "outside"
+        )
+        self.assertEqual(told(blocked), [(["198.51.100.0/28"], ["ann"], ["tcp/22"], 16)])
+        everything = AddressTexts(found)
+        self.assertNotIn("10.1.", everything)
+
+    def test_a_member_without_an_address_is_blocked_at_route(self):
+        values = base()
+        values["instances"]["new"] = {"interfaces": [{"subnet": "a1"}]}
+        values["groups"]["g"] = {"members": ["new", "bob"]}
+        rows = answer(values, "ann", "g", "ssh").rows
+        self.assertEqual(
+            [(r.example.verdict, told(r)[0][1]) for r in rows], [("blocked", ["new"]), ("allowed", ["bob"])]
+        )
+
+    def test_ends_that_make_no_pair_are_bad_usage(self):
+        with self.assertRaises(UsageError):
+            answer(base(), "192.0.2.0/24", "depot", "ssh")
+
+    def test_every_pair_of_random_networks_agrees_with_its_own_walk(self):
+        for seed in range(12):
+            with self.subTest(seed=seed):
+                self.check_random(random.Random(seed))
+
+    def check_random(self, chance):
+        """The rows of everything to everything, unfolded, are what a walk of each pair says."""
+        values = random_network(chance)
+        topology = load(values)
+        ends = Ends(Walker(topology))
+        services = resolve_service("tcp", {})
+        found = ask_set(ends, ends.resolve("everyone"), ends.resolve("everyone"), services, None, None)
+        ports = [21, 22, 25, 26, 80, 443, 8080]
+        seen = {}
+        for row in found.rows:
+            for part in row.parts:
+                for source in part.sources:
+                    for destination in part.destinations:
+                        for port in ports:
+                            if 6 << 16 | port in part.services and source.name != destination.name:
+                                key = (source.name, destination.name, port)
+                                self.assertNotIn(key, seen)
+                                seen[key] = (row.example.verdict, row.example.signal)
+        names = list(values["instances"])
+        self.assertEqual(len(seen), len(names) * (len(names) - 1) * len(ports))
+        for (source, destination, port), said in seen.items():
+            single = ask(
+                ends, ends.resolve(source), ends.resolve(destination), resolve_service(f"tcp/{port}", {}), None, None
+            )
+            self.assertEqual(said, (single.walk.verdict, single.walk.signal), (source, destination, port))
+
+
+def AddressTexts(found):
+    return " ".join(text for row in found.rows for part in row.parts for text in part.source_texts())
+
+
+def random_network(chance):
+    """The base network with more machines, and filters of every layer drawn at random."""
+    values = base()
+    for index in range(6):
+        subnet, block = chance.choice([("a1", "10.1.1"), ("a2", "10.1.2"), ("b1", "10.2.1")])
+        values["instances"][f"m{index}"] = {
+            "interfaces": [{"subnet": subnet, "addresses": [f"{block}.{100 + index}"]}],
+            "state": chance.choice(["running"] * 5 + ["stopped"]),
+        }
+        if chance.random() < 0.5:
+            values["instances"][f"m{index}"]["listens"] = chance.sample(["ssh", "http", "tcp/8080"], 2)
+    names = list(values["instances"])
+    values["groups"] = {"everyone": {"members": names}, "some": {"members": chance.sample(names, 3)}}
+
+    def rules(**more):
+        peers = ["any", "some", "10.1.1.0/24", "10.2.0.0/16", *chance.sample(names, 2)]
+        return [
+            {"action": chance.choice(["allow", "allow", "drop", "reject"]), "from": chance.choice(peers),
+             "to": chance.choice(peers), "service": chance.choice(["any", "ssh", "tcp/20-25", "http", "tcp/1-1024"]), **more}
+            for _ in range(chance.randint(1, 4))
+        ]  # fmt: skip
+
+    for index in range(4):
+        values["filters"][f"i{index}"] = a_filter(
+            "instance", stateful=chance.random() < 0.5, inbound=rules(), outbound=rules()
+        )
+    values["filters"]["s"] = a_filter("subnet", stateful=False, inbound=rules(), outbound=rules(), otherwise="allow")
+    values["filters"]["z"] = a_filter(
+        "zone", rules=rules(stateful=chance.random() < 0.5), otherwise=chance.choice(["allow", "drop"])
+    )
+    values["crossings"] = [{"from": "left", "to": "right", "filter": "z"}]
+    values["subnets"][chance.choice(["a1", "a2", "b1"])]["filter"] = "s"
+    for name in chance.sample(names, 4):
+        values["instances"][name]["interfaces"][0]["filters"] = [chance.choice(["i0", "i1", "i2", "i3"])]
+    if chance.random() < 0.5:
+        values["instances"]["m0"]["forwards"] = True
+        values["instances"]["m0"]["interfaces"] = [{"subnet": "a2", "addresses": ["10.1.2.100"]}]
+        values["route_tables"]["north-table"].append({"to": "10.2.1.10/32", "via": {"instance": "m0"}})
+    return values
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,337 @@
+"""The network file: every fault at once, each with file, line and the nearest name; nothing crashes the reader."""
+
+import json
+import tempfile
+import textwrap
+import unittest
+from pathlib import Path
+
+import jsonschema
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from kiboko.core.errors import InputError
+from kiboko.files import schema
+from kiboko.files.lined_yaml import MOST_DEPTH, parse
+from kiboko.files.network_file import load_network
+from tests.helpers import base
+
+ROOT = Path(__file__).resolve().parents[2]
+
+SMALL = """\
+kiboko: 1
+networks: {north: {cidrs: [10.1.0.0/16]}}
+subnets:
+  a1: {network: north, cidr: 10.1.1.0/24}
+filters:
+  guard:
+    layer: instance
+    decide: first
+    stateful: true
+    inbound:
+      - {order: 10, action: allow, service: ssh}
+instances:
+  ann:
+    interfaces: [{subnet: a1, addresses: [10.1.1.10], filters: [guard]}]
+"""
+
+
+def problems(text, files=None):
+    """What is wrong with a network file, as `line: text` without the folder."""
+    with tempfile.TemporaryDirectory() as folder:
+        for name, content in (files or {}).items():
+            path = Path(folder) / name
+            path.write_bytes(content) if isinstance(content, bytes) else path.write_text(content)
+        path = Path(folder)
+        if text is not None:
+            path = path / "network.yaml"
+            path.write_bytes(text) if isinstance(text, bytes) else path.write_text(text)
+        try:
+            load_network(str(path))
+        except InputError as error:
+            return [str(problem).replace(folder + "/", "") for problem in error.problems]
+        return []
+
+
+class Faults(unittest.TestCase):
+    def assert_fault(self, change, expected, files=None):
+        """Change one piece of the small network and expect exactly one problem."""
+        old, new = change
+        self.assertIn(old, SMALL)
+        self.assertEqual(problems(SMALL.replace(old, new), files), [expected])
+
+    def test_the_small_network_is_right(self):
+        self.assertEqual(problems(SMALL), [])
+
+    def test_a_name_not_defined_has_line_and_nearest_name(self):
+        self.assert_fault(
+            ("filters: [guard]", "filters: [gaurd]"),
+            "network.yaml:14: instance 'ann', interface 'eth0' names filter 'gaurd', which is not defined; did you mean 'guard'?",
+        )
+
+    def test_unknown_keys_and_wrong_types(self):
+        self.assert_fault(("    stateful: true", "    statefull: true\n    stateful: true"),
+                          "network.yaml:9: filters.guard: unknown key 'statefull'; did you mean 'stateful'?")  # fmt: skip
+        self.assert_fault(
+            ("stateful: true", "stateful: yes"),
+            "network.yaml:9: filters.guard.stateful: true or false belongs here, not 'yes'",
+        )
+        self.assert_fault(
+            ("order: 10", "order: ten"),
+            "network.yaml:11: filters.guard.inbound.1.order: a whole number belongs here, not 'ten'",
+        )
+        self.assert_fault(
+            ("action: allow", "action: allw"),
+            "network.yaml:11: filters.guard.inbound.1.action: 'allw' is none of allow, drop, reject; did you mean 'allow'?",
+        )
+        self.assert_fault(
+            ("[10.1.0.0/16]", "{a: b}"), "network.yaml:2: networks.north.cidrs: a list belongs here, not a table"
+        )
+        self.assert_fault(("network: north, ", ""), "network.yaml:4: subnets.a1: 'network' is missing")
+
+    def test_addresses_that_do_not_fit(self):
+        self.assert_fault(
+            ("10.1.1.10", "10.1.2.10"), "network.yaml:14: 'ann/eth0': 10.1.2.10 lies outside subnet 'a1' (10.1.1.0/24)"
+        )
+        self.assert_fault(
+            ("cidr: 10.1.1.0/24", "cidr: 10.1.1.1/24"),
+            "network.yaml:4: subnet 'a1': '10.1.1.1/24' has bits set behind its prefix length; did you mean '10.1.1.0/24'?",
+        )
+        self.assert_fault(
+            ("addresses: [10.1.1.10]", "addresses: [10.1.1.300]"),
+            "network.yaml:14: instance 'ann', interface 'eth0': '10.1.1.300' does not appear to be an IPv4 or IPv6 address",
+        )
+
+    def test_doubles_and_overlaps(self):
+        self.assert_fault(("instances:\n", "instances:\n  bob: {interfaces: [{subnet: a1, addresses: [10.1.1.10]}]}\n"),
+                          "network.yaml:15: 'ann/eth0': 10.1.1.10 is also the address of 'bob/eth0' in network.yaml:13")  # fmt: skip
+        self.assert_fault(("subnets:\n", "subnets:\n  a0: {network: north, cidr: 10.1.0.0/17}\n"),
+                          "network.yaml:5: subnet 'a1' (10.1.1.0/24) overlaps subnet 'a0' (10.1.0.0/17) in network.yaml:4")  # fmt: skip
+        self.assert_fault(
+            ("kiboko: 1\n", "kiboko: 1\nname: x\nname: y\n"),
+            "network.yaml:3: key 'name' is given twice; first in line 2",
+        )
+        self.assert_fault(("service: ssh}", "service: ssh}\n      - {order: 10, action: drop, id: late}"),
+                          "network.yaml:12: filter 'guard': order 10 is given twice; first in network.yaml:11")  # fmt: skip
+        self.assert_fault(("instances:\n", "instances:\n  guard: {}\n"),
+                          "network.yaml:13: instance 'guard': the name is taken by the filter in network.yaml:6")  # fmt: skip
+
+    def test_names_that_cannot_be_names(self):
+        for name, why in (
+            ("any", "'any' is a reserved word"),
+            ("10.1.1.7", "a name must not read as an address"),
+            ("Ann", "a name is written with a-z"),
+        ):
+            found = problems(SMALL.replace("  ann:", f"  {name}:"))
+            self.assertEqual(len(found), 1)
+            self.assertIn(f"network.yaml:13: instance '{name}': {why}", found[0])
+        self.assertEqual(problems(SMALL.replace("  ann:", "  10:")), [], "a name is the scalar's text")
+
+    def test_filters_at_the_wrong_layer(self):
+        self.assert_fault(("cidr: 10.1.1.0/24", "cidr: 10.1.1.0/24, filter: guard"),
+                          "network.yaml:4: subnet 'a1': filter 'guard' is of layer instance; here belongs one of layer subnet")  # fmt: skip
+        zone = SMALL.replace("layer: instance", "layer: zone").replace(", filters: [guard]", "")
+        self.assertEqual(problems(zone), [
+            "network.yaml:7: filter 'guard': 'rules' is missing; a zone filter needs it",
+            "network.yaml:10: filter 'guard': a zone filter has 'rules'; 'inbound' has no meaning on a crossing",
+        ])  # fmt: skip
+
+    def test_groups_routes_and_gateways(self):
+        values = base()
+        values["groups"] = {"a": {"members": ["b"]}, "b": {"members": ["a"]}}
+        self.assertIn("group cycle: a > b > a", problems(json.dumps(values))[0])
+        values = base()
+        values["route_tables"]["south-table"].append({"to": "192.0.2.0/24", "via": "door"})
+        self.assertIn(
+            "gateway 'door' is of network north, but subnet 'b1' of network south uses this table",
+            problems(json.dumps(values))[0],
+        )
+        values = base()
+        values["instances"]["bare"] = {}
+        values["route_tables"]["south-table"].append({"to": "192.0.2.0/24", "via": {"instance": "bare"}})
+        self.assertIn("next hop 'bare' is in no subnet", problems(json.dumps(values))[0])
+        values = base()
+        values["gateways"]["exit"].pop("address")
+        self.assertIn("'address' is missing; a nat gateway needs it", problems(json.dumps(values))[0])
+        values = base()
+        values["crossings"] = [{"from": "left", "to": "right", "filter": "z"}] * 2
+        values["filters"]["z"] = {"layer": "zone", "decide": "first", "stateful": True, "rules": []}
+        self.assertIn("crossing left>right is listed twice", problems(json.dumps(values))[0])
+
+    def test_all_faults_are_told_at_once(self):
+        broken = (
+            SMALL.replace("service: ssh", "service: shs")
+            .replace("[guard]", "[gard]")
+            .replace("network: north", "network: nroth")
+        )
+        self.assertEqual([line.split(":")[1] for line in problems(broken)], ["4", "11", "14"])
+
+    def test_sections_not_evaluated_yet_are_refused(self):
+        self.assertEqual(
+            problems(SMALL + "expectations: []\n"), ["network.yaml:15: section 'expectations' is not supported yet"]
+        )
+
+
+class Readers(unittest.TestCase):
+    def test_files_that_are_no_network(self):
+        self.assertEqual(problems(""), ["network.yaml:1: the file is empty; it starts with 'kiboko: 1'"])
+        self.assertEqual(
+            problems("- a\n"), ["network.yaml:1: the file is not a table of sections; it starts with 'kiboko: 1'"]
+        )
+        self.assertEqual(problems("a: 1\n"), ["network.yaml:1: 'kiboko: 1' is missing: this is not a network file"])
+        self.assertEqual(problems(b"kiboko: 1\n\xff\xfe\x00"), ["network.yaml:2: this is not UTF-8 text"])
+        self.assertIn("network.yaml:2: not text", problems("kiboko: 1\nname: \x00\n")[0])
+        self.assertIn("network.yaml:2: not YAML", problems("kiboko: 1\nname: [a\n")[0].replace(":3:", ":2:"))
+        self.assertEqual(
+            problems("kiboko: 1\n---\nkiboko: 1\n"), ["network.yaml:2: a second document; one file holds one"]
+        )
+
+    def test_deep_nesting_and_alias_bombs_are_stopped_at_once(self):
+        deep = "kiboko: 1\nname: " + "[" * 5_000_000
+        self.assertEqual(problems(deep), [f"network.yaml:2: nested deeper than {MOST_DEPTH} levels"])
+        bomb = "kiboko: 1\na0: &a0 [x, x]\n" + "".join(
+            f"a{i}: &a{i} [{', '.join([f'*a{i - 1}'] * 9)}]\n" for i in range(1, 30)
+        )
+        found = problems(bomb)
+        self.assertEqual(len(found), 1)
+        self.assertRegex(found[0], r"network.yaml:\d+: aliases expand to more than 100,000 values")
+
+    def test_tags_and_python_objects_are_refused(self):
+        self.assertEqual(problems("kiboko: 1\nname: !!python/object:os.system x\n"),
+                         ["network.yaml:2: tag 'tag:yaml.org,2002:python/object:os.system' is not allowed"])  # fmt: skip
+
+    def test_on_off_yes_and_no_are_text_and_aliases_work(self):
+        text = (
+            SMALL
+            + "  on:\n    tags: {power: off, up: yes}\n    interfaces: &i [{subnet: a1}]\n  off: {interfaces: *i}\n"
+        )
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "n.yaml"
+            path.write_text(text)
+            topology = load_network(str(path))
+        self.assertEqual(dict(topology.instances["on"].tags), {"power": "off", "up": "yes"})
+        self.assertIn("off", topology.instances)
+
+    @settings(max_examples=200, deadline=None)
+    @given(st.text(max_size=200))
+    def test_no_text_crashes_the_yaml_reader(self, text):
+        try:
+            parse(text, "x")
+        except InputError as error:
+            self.assertTrue(error.problems)
+
+    @settings(max_examples=100, deadline=None)
+    @given(st.data())
+    def test_no_damaged_network_crashes_the_loader(self, data):
+        text = json.dumps(base(), indent=1)
+        for _ in range(data.draw(st.integers(1, 3))):
+            at = data.draw(st.integers(0, len(text) - 1))
+            text = (
+                text[:at]
+                + data.draw(st.sampled_from(["", "[", "{", '"', "null", "7", ":", ",", "x", "- ", "10.0.0.0/8"]))
+                + text[at + data.draw(st.integers(0, 6)) :]
+            )
+        problems(text)
+
+    def test_a_folder_of_parts_with_a_table(self):
+        head = textwrap.dedent("""\
+            kiboko: 1
+            networks: {north: {cidrs: [10.1.0.0/16]}}
+            subnets: {a1: {network: north, cidr: 10.1.1.0/24}}
+            """)
+        table = (
+            "name,subnet,address,public,state,tags,listens\n"
+            "ann,a1,10.1.1.10,-,running,role=x;stage=live,ssh;http\n"
+            "ann,a1,10.1.1.11,,,,\n"
+            "bob,a1,10.1.1.12,203.0.113.9,stopped,,-\n"
+        )
+        with tempfile.TemporaryDirectory() as folder:
+            (Path(folder) / "a.yaml").write_text(head)
+            (Path(folder) / "b.yaml").write_text("kiboko: 1\ngroups: {g: {where: {role: x}}}\n")
+            (Path(folder) / "instances.csv").write_text(table)
+            topology = load_network(folder)
+        ann, bob = topology.instances["ann"], topology.instances["bob"]
+        self.assertEqual([i.name for i in ann.interfaces], ["ann/eth0", "ann/eth1"])
+        self.assertEqual(
+            (len(ann.listens), bob.listens, bob.running, str(bob.interfaces[0].public)), (2, (), False, "203.0.113.9")
+        )
+        self.assertEqual((ann.place.file.rpartition("/")[2], ann.place.line), ("instances.csv", 2))
+        self.assertEqual(
+            problems(
+                None,
+                {
+                    "a.yaml": head,
+                    "instances.csv": table.replace("role=x;", "role;").replace("10.1.1.12", "10.1.9.12"),
+                    "old.yml": "x",
+                },
+            ),
+            [
+                "instances.csv:2: tag 'role' is not written as key=value",
+                "old.yml:1: this file is not part of the network: parts are *.yaml and instances.csv (a .yml file has to be named .yaml)",
+            ],
+        )
+        self.assertEqual(problems(None, {"a.yaml": head, "instances.csv": "name,sbunet\n"}), [
+            "instances.csv:1: unknown column 'sbunet'; the columns are name, subnet, address, public, state, tags, filters, listens; did you mean 'subnet'?",
+            "instances.csv:1: column 'subnet' is missing",
+        ])  # fmt: skip
+
+    def test_the_published_schema_is_current_and_takes_what_the_loader_takes(self):
+        published = json.loads((ROOT / "docs" / "network-file.schema.json").read_text())
+        current = json.loads(schema.json_schema())
+
+        # The wording of generated schemas differs between versions of the library; the keys may not.
+        def keys(made):
+            return {name: sorted(shape["properties"]) for name, shape in {**made["$defs"], "top": made}.items()}
+
+        self.assertEqual(keys(published), keys(current), "run `make schema`")
+        validator = jsonschema.Draft202012Validator(published)
+        validator.validate(base())
+        self.assertFalse(validator.is_valid({**base(), "subnet": {}}))
+        self.assertFalse(validator.is_valid({**base(), "filters": {"f": {"layer": "instance"}}}))
+
+    def test_the_sample_of_the_reference_loads(self):
+        """The sample of docs/network-file.md is a file that loads as it stands."""
+        text = (ROOT / "docs" / "network-file.md").read_text()
+        sample = text.split("```yaml\n", 1)[1].split("```", 1)[0]
+        self.assertEqual(problems(sample), [])
+
+
+class HostFiles(unittest.TestCase):
+    def with_file(self, key, kind, content):
+        text = SMALL.replace("  ann:\n", f"  ann:\n    {key}: {{{kind}: host.file}}\n")
+        return problems(text, {"host.file": content})
+
+    def test_kernel_rule_sets_of_another_version_or_family_and_garbage(self):
+        def wrapped(*objects):
+            return json.dumps({"nftables": list(objects)})
+
+        bridge = {"table": {"family": "bridge", "name": "b", "handle": 1}}
+        cases = {
+            "not json": "host.file:1: not JSON: Expecting value",
+            "{}": "host.file:1: not a listing of `nft -j list ruleset`: the key 'nftables' with a list is missing",
+            wrapped(
+                {"metainfo": {"json_schema_version": 2}}
+            ): "host.file:1: the listing has JSON schema version 2; version 1 is read",
+            wrapped(bridge): "host.file:1: only tables of family bridge; inet, ip and ip6 are judged",
+            wrapped(
+                {"rule": {"family": "inet"}}
+            ): "host.file:1: not a listing of `nft -j list ruleset`: KeyError('table')",
+        }
+        for content, expected in cases.items():
+            self.assertEqual(self.with_file("host_filter", "nftables", content), [expected])
+
+    def test_sockets_with_garbage_lines(self):
+        good = "tcp LISTEN 0 128 0.0.0.0:22 0.0.0.0:*\nudp UNCONN 0 0 127.0.0.1%lo:53 0.0.0.0:*\n"
+        self.assertEqual(self.with_file("listens", "sockets", good), [])
+        self.assertEqual(self.with_file("listens", "sockets", good + "what is this\n"),
+                         ["host.file:3: not a line of `ss -H -tuln`: 'what is this'"])  # fmt: skip
+
+    def test_a_file_that_is_not_there(self):
+        text = SMALL.replace("  ann:\n", "  ann:\n    host_filter: {nftables: none.json}\n")
+        self.assertEqual(
+            problems(text), ["network.yaml:14: instance 'ann': file 'none.json' does not exist beside the network file"]
+        )
+
+
+if __name__ == "__main__":
+    unittest.main()
