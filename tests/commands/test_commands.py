@@ -1,0 +1,232 @@
+"""The built program on the demo data: outputs, JSON and exit statuses as a user meets them."""
+
+import json
+import re
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+from tests.helpers import kiboko
+
+
+class OnTheDemo(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.folder = cls.enterClassContext(tempfile.TemporaryDirectory())
+        done = kiboko("demo", "--only-write", cls.folder)
+        assert done.returncode == 0, done.stderr
+        cls.lines = (Path(cls.folder) / "network.yaml").read_text().splitlines()
+
+    def run_json(self, *words, status):
+        done = kiboko(*words, "--json", cwd=self.folder)
+        self.assertEqual(done.returncode, status, done.stderr)
+        return json.loads(done.stdout)
+
+    def line_of(self, text):
+        """The line of the network file that holds a text, found without Kiboko."""
+        return next(number for number, line in enumerate(self.lines, 1) if text in line)
+
+    def test_check_json_has_the_form_of_the_design(self):
+        found = self.run_json("check", "192.0.2.14", "gauge-07", "ssh", status=1)
+        self.assertEqual(found["kiboko"], "check/1")
+        self.assertEqual(found["source"], {"name": "192.0.2.14", "address": "192.0.2.14", "zone": "public"})
+        self.assertEqual(
+            found["destination"],
+            {"name": "gauge-07", "address": "203.0.113.17", "private": "10.61.4.17", "zone": "riverside"},
+        )
+        self.assertEqual((found["service"], found["verdict"], found["signal"]), ("tcp/22", "blocked", "silent"))
+        self.assertEqual(found["decided_by"], {
+            "gate": "instance-in", "at": "gauge-07/eth0", "direction": "forward", "filter": "gauge-guard", "rule": "otherwise",
+            "action": "drop", "file": "network.yaml", "line": self.line_of("  gauge-guard:") + 1,
+        })  # fmt: skip
+        gate = {
+            "gate",
+            "at",
+            "direction",
+            "filters",
+            "rule",
+            "action",
+            "stateful",
+            "reason",
+            "file",
+            "line",
+            "source_ports",
+        }
+        self.assertTrue(all(gate <= set(row) for row in found["forward"] + found["reply"]))
+        route = next(row for row in found["reply"] if row["gate"] == "route")
+        self.assertEqual((route["entry"], route["beaten"], route["rule"]), ("0.0.0.0/0 via field-door", [], None))
+        self.assertEqual({miss["rule"]: miss["field"] for miss in found["near_misses"]}["crew-ssh"], "from")
+        self.assertEqual(found["suggestions"][0]["filter"], "gauge-guard")
+        self.assertEqual(found["allowed_source_ports"], [])
+
+    def test_each_planted_fault_is_on_one_commands_first_screen(self):
+        """Rule and line are looked up in the file by their text, not taken from the output."""
+        cases = [
+            (
+                "check 192.0.2.14 relay-1 ssh",
+                0,
+                "rule 30 drops exactly this, but rule 20 comes before it",
+                "scanner, ticket 4411",
+            ),
+            ("check 203.0.113.77 bulletin https", 1, "only from source ports 49152-60999", "return ports, copied"),
+            ("route desk-1 forecast-2", 1, "scrubber does not forward", "left over from a test"),
+            (
+                "check desk-1 forecast-1 forecast-api",
+                1,
+                "rule 30 allows exactly this, but rule 20 comes before it",
+                "from: duty, service: forecast-api",
+            ),
+            ("show archive-guard", 0, "attached to  nothing", "hub-only"),
+            ("show gauges", 0, "its tag is role=guage, the group asks for role=gauge", None),
+            ("show gauges", 0, "none: adds nothing to any rule", None),
+            ("show relay-1", 0, "ssh-for-all", "for the first week only"),
+            ("check gauge-03 ingest-2 telemetry", 1, "listens on 127.0.0.1 only, not on 10.62.1.12", None),
+            ("check 198.51.100.20 gauge-12 ssh", 1, "gauge-12/eth0 has no public address", None),
+            ("check 198.51.100.20 gauge-04 ssh", 1, "no rule of hosts/gauge-04.json", None),
+            ("confirm --flows evidence/flows.csv", 1, "likely cause: not-enforced", None),
+            ("confirm --flows evidence/flows.csv", 1, "may be older than the rules", None),
+        ]
+        for command, status, text, planted in cases:
+            with self.subTest(command):
+                done = kiboko(*command.split(), cwd=self.folder)
+                self.assertEqual(done.returncode, status, done.stderr)
+                self.assertIn(text, done.stdout)
+                self.assertLessEqual(len(done.stdout.splitlines()), 60, "one screen and a little")
+                if planted is not None:
+                    self.assertIn(f"network.yaml:{self.line_of(planted)}", done.stdout)
+
+    def test_toggles_change_one_answer(self):
+        self.run_json("check", "192.0.2.14", "relay-1", "ssh", status=0)
+        found = self.run_json("check", "192.0.2.14", "relay-1", "ssh", "--without", "bank-edge/inbound/20", status=1)
+        self.assertEqual((found["decided_by"]["rule"], found["toggles"]), ("30", ["without bank-edge/inbound/20"]))
+
+    def test_sets_have_their_own_form(self):
+        found = self.run_json("check", "crews", "gauges", "ssh", status=1)
+        self.assertEqual(found["kiboko"], "check-set/1")
+        self.assertEqual(
+            sum(row["pairs"] for row in found["rows"]), found["summary"]["pairs"], "16 addresses, 5 gauges"
+        )
+        self.assertEqual(found["summary"]["pairs"], 80)
+        self.assertEqual(self.run_json("check", "crews", "relays", "ssh", status=0)["summary"]["allowed"], 32)
+
+    def test_route_and_show_have_their_forms(self):
+        route = self.run_json("route", "desk-1", "forecast-2", status=1)
+        self.assertEqual(route["summary"]["stopped_at"], {"gate": "route", "at": "desk-room"})
+        row = next(row for row in route["rows"] if row["hop"] == "route")
+        self.assertEqual(
+            (row["entry"], row["line"]), ("10.62.2.21/32 via instance scrubber", self.line_of("10.62.2.21/32"))
+        )
+        self.assertEqual(row["beaten"][0], "10.62.0.0/16 via desk-hub (platform) [shorter prefix]")
+        for name in ("relay-1", "bank-east", "fleet", "gauges", "riverside", "desk-exit", "crews", "hub", "banks",
+                     "relay-1/eth0", "203.0.113.101", "10.61.4.101", "203.0.113.200", "10.61.4.77", "10.61.9.9", "192.0.2.1"):  # fmt: skip
+            with self.subTest(name):
+                self.assertEqual(self.run_json("show", name, status=0)["kiboko"], "show/1")
+
+    def test_show_leaves_only_the_rules_that_matter(self):
+        all_rules = self.run_json("show", "relay-1", status=0)["rows"]
+        some = self.run_json("show", "relay-1", "--service", "telemetry", "--from", "gauge-03", status=0)["rows"]
+        names = [row["rule"].strip() for row in some if row["table"].startswith("Inbound")]
+        self.assertLess(len(some), len(all_rules))
+        self.assertIn("from-gauges", names)
+        self.assertNotIn("ssh-for-all", names)
+
+    def test_confirm_json(self):
+        found = self.run_json("confirm", "--probes", "evidence/probes.jsonl", "--flows", "evidence/flows.csv", status=1)
+        summary = found["summary"]
+        self.assertEqual(
+            summary["records"], 14 + len((Path(self.folder) / "evidence/flows.csv").read_text().splitlines()) - 1
+        )
+        self.assertEqual({row["to"] for row in found["rows"] if row["status"] == "leak"}, {"relay-2"})
+        leak = found["rows"][0]
+        words = leak["example"]["check"].split()
+        again = kiboko(*words[1:], "--json", cwd=self.folder)
+        self.assertEqual((again.returncode, json.loads(again.stdout)["decided_by"]), (1, leak["decided_by"]))
+
+    def test_rejected_rows_do_not_change_the_status_unless_strict(self):
+        bad = Path(self.folder) / "bad.csv"
+        bad.write_text(
+            "src,dst,dst_port,proto,action\n10.63.1.11,10.61.4.13,22,6,allow\nnonsense,10.61.4.13,22,6,allow\n"
+        )
+        done = kiboko("confirm", "--flows", "bad.csv", cwd=self.folder)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("bad.csv: 1 row rejected, bad address; first row 2 (line 3)", done.stdout)
+        strict = kiboko("confirm", "--flows", "bad.csv", "--strict", cwd=self.folder)
+        self.assertEqual((strict.returncode, strict.stdout), (2, ""))
+        self.assertIn("bad.csv:3: row 2: sourceIPv4Address 'nonsense' is not an address", strict.stderr)
+
+    def test_unknown_words_offer_the_nearest_and_status_2(self):
+        cases = {
+            "check gauge-3 relay-1 ssh": "did you mean 'gauge-03'",
+            "check gauge-03 relay-1 shh": "did you mean 'ssh'",
+            "check riverside relay-1 ssh": "'riverside' is a zone, which cannot send or receive",
+            "check 192.0.2.1 198.51.100.20 ssh": "both outside",
+            "check gauge-03 relay-1 icmp6/echo-request": "no address family in common",
+            "check gauge-03 relay-1 ssh --source-ports 9-1": "--source-ports: '9-1' runs backwards",
+            "check gauge-03 relay-1 ssh -n none.yaml": "none.yaml: no such network file",
+            "show gaugess": "did you mean 'gauges'",
+            "route crews relay-1": "'crews' stands for more than one end",
+            "confirm": "give evidence",
+            "confirm --flows none.csv": "none.csv: cannot be read: No such file or directory",
+            "frobnicate": "invalid choice",
+        }
+        for command, expected in cases.items():
+            with self.subTest(command):
+                done = kiboko(*command.split(), cwd=self.folder)
+                self.assertEqual(done.returncode, 2, done.stdout)
+                self.assertIn(expected, done.stderr)
+                self.assertNotIn("Traceback", done.stderr)
+
+    def test_the_network_may_come_from_the_environment(self):
+        done = kiboko(
+            "check", "gauge-03", "relay-1", "ssh", cwd="/", env={"KIBOKO_NETWORK": f"{self.folder}/network.yaml"}
+        )
+        self.assertEqual(done.returncode, 0, done.stderr)
+
+    def test_a_reader_that_goes_away_is_no_error(self):
+        command = f"{sys.executable} -m kiboko check gauge-03 relay-1 ssh --json | head -c 10; exit ${{PIPESTATUS[0]}}"
+        done = subprocess.run(["bash", "-c", command], cwd=self.folder, capture_output=True, text=True, timeout=60)
+        self.assertEqual((done.returncode, done.stderr), (0, ""))
+
+    def test_text_from_the_file_cannot_drive_the_terminal(self):
+        text = (Path(self.folder) / "network.yaml").read_text()
+        (Path(self.folder) / "evil.yaml").write_text(
+            text.replace("for the first week only", "\\u001b]0;x\\u0007[red]\\u202e")
+        )
+        done = kiboko("show", "relay-1", "-n", "evil.yaml", cwd=self.folder)
+        check = kiboko("check", "192.0.2.14", "relay-1", "ssh", "-n", "evil.yaml", cwd=self.folder)
+        for output in (done.stdout, check.stdout):
+            self.assertNotRegex(output, "[\x00-\x08\x0b-\x1f\x7f\u202e]")
+        self.assertIn(r"\x1b]0;x\x07[red]\u202e", check.stdout)
+
+    def test_a_terminal_gets_colour_and_no_color_is_honoured(self):
+        command = f"{sys.executable} -m kiboko check gauge-03 relay-1 ssh"
+        for environment, coloured in (
+            ({"TERM": "xterm-256color"}, True),
+            ({"TERM": "xterm-256color", "NO_COLOR": "1"}, False),
+        ):
+            done = subprocess.run(["script", "-qec", command, "/dev/null"], cwd=self.folder, capture_output=True, text=True,
+                                  env={"PATH": "/usr/bin:/bin", "COLUMNS": "120", **environment}, timeout=60)  # fmt: skip
+            self.assertIn("ALLOWED", done.stdout)
+            self.assertEqual("\x1b[1;32m" in done.stdout, coloured)
+            plain = re.sub(r"\x1b\[[0-9;]*m", "", done.stdout)
+            self.assertLessEqual(max(len(line) for line in plain.splitlines()), 120)
+
+
+class Demo(unittest.TestCase):
+    def test_the_whole_demo_gives_the_statuses_it_should(self):
+        with tempfile.TemporaryDirectory() as folder:
+            done = kiboko("demo", Path(folder) / "mto")
+            self.assertEqual(done.returncode, 0, done.stdout[-2000:] + done.stderr)
+            self.assertIn("steps gave the status they should", done.stdout)
+            again = kiboko("demo", Path(folder) / "mto")
+            self.assertEqual(again.returncode, 0, again.stderr)
+            (Path(folder) / "mto" / "network.yaml").write_text("mine")
+            refused = kiboko("demo", Path(folder) / "mto")
+            self.assertEqual(refused.returncode, 2)
+            self.assertEqual((Path(folder) / "mto" / "network.yaml").read_text(), "mine")
+
+
+if __name__ == "__main__":
+    unittest.main()
