@@ -6,18 +6,16 @@ import argparse
 import json
 
 from kiboko.commands.main import add_network_option
-from kiboko.core.endpoints import Ends, resolve_service
+from kiboko.core.endpoints import End, Ends, resolve_service
 from kiboko.core.errors import UsageError
 from kiboko.core.explain import near_misses, suggestions, toggled, verdict_with_all
 from kiboko.core.question import Answer, ask
 from kiboko.core.ranges import RangeSet
 from kiboko.core.services import parse_ports
-from kiboko.core.sets import SetAnswer, ask_set
 from kiboko.core.walk import ALLOWED, Walker
 from kiboko.files.network_file import load_network
 from kiboko.views.check_view import CheckAnswer, check_json, show_check
 from kiboko.views.output import Output
-from kiboko.views.set_view import set_json, show_set
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -53,11 +51,17 @@ def run(args: argparse.Namespace) -> int:
     ports = _source_ports(args.source_ports)
     answer = ask(ends, source, destination, services, ports, args.family)
     if answer is None:
-        return _show_set(ask_set(ends, source, destination, services, ports, args.family), args)
+        return _check_sets(ends, source, destination, services, ports, args)
     return _show_pair(walker, answer, args)
 
 
-def _show_set(answer: SetAnswer, args: argparse.Namespace) -> int:
+def _check_sets(
+    ends: Ends, source: End, destination: End, services: RangeSet, ports: RangeSet | None, args: argparse.Namespace
+) -> int:
+    from kiboko.core.sets import ask_set
+    from kiboko.views.set_view import set_json, show_set
+
+    answer = ask_set(ends, source, destination, services, ports, args.family)
     if args.json:
         print(json.dumps(set_json(answer, args.source, args.destination, args.service), indent=1))
     else:

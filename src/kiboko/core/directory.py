@@ -60,6 +60,9 @@ class Directory:
         self._interfaces: dict[Address, Interface] = {}
         self._publics: dict[Address, Interface] = {}
         self._by_name: dict[str, Interface] = {}
+        self.without_address = [
+            name for name, instance in topology.instances.items() if not any(i.addresses for i in instance.interfaces)
+        ]
         for instance in topology.instances.values():
             for interface in instance.interfaces:
                 self._by_name[interface.name] = interface

@@ -20,6 +20,8 @@ class Membership:
         self._peers: dict[Peer, AddressSet] = {}
         self._carried: dict[str, AddressSet] = {}
         self._attached: dict[str, frozenset[str]] = {}
+        self._groups: dict[str, dict[str, Instance]] = {}
+        self._tagged: dict[tuple[str, str], dict[str, None]] | None = None
         self._reaching = [f for f in self.topology.filters.values() if f.attach_to]
 
     def peer_addresses(self, peer: Peer | None) -> AddressSet | None:
@@ -69,9 +71,24 @@ class Membership:
         """The names directly in a group: its listed members, then the instances whose tags match."""
         yield from group.members
         if group.where is not None:
+            listed = set(group.members)
+            yield from (name for name in self._with_tags(group.where) if name not in listed)
+
+    def _with_tags(self, where: tuple[tuple[str, tuple[str, ...]], ...]) -> list[str]:
+        """The instances that have every tag asked for, in file order."""
+        if self._tagged is None:
+            self._tagged = {}
             for instance in self.topology.instances.values():
-                if instance.name not in group.members and tags_match(instance, group):
-                    yield instance.name
+                for tag in instance.tags.items():
+                    self._tagged.setdefault(tag, {})[instance.name] = None
+        (key, values), *others = where
+        found = [name for value in values for name in self._tagged.get((key, value), ())]
+        instances = self.topology.instances
+        found = [n for n in found if all(instances[n].tags.get(other) in wanted for other, wanted in others)]
+        if len(values) == 1:
+            return found
+        chosen = set(found)
+        return [name for name in instances if name in chosen]
 
     def group_instances(self, name: str) -> dict[str, Instance]:
         """All instances that a name stands for: itself, or every member of a group at any depth."""
@@ -79,21 +96,26 @@ class Membership:
         if name in topology.instances:
             return {name: topology.instances[name]}
         if name in topology.groups:
-            found: dict[str, Instance] = {}
-            for member in self.group_members(topology.groups[name]):
-                found.update(self.group_instances(member))
-            return found
+            if name not in self._groups:
+                found: dict[str, Instance] = {}
+                for member in self.group_members(topology.groups[name]):
+                    found.update(self.group_instances(member))
+                self._groups[name] = found
+            return self._groups[name]
         interface = self.directory.interface(name)
         return {interface.instance: topology.instances[interface.instance]} if interface else {}
 
     def without_address(self, peer: Peer | None) -> list[tuple[str, str]]:
         """The `(group, instance)` pairs in a peer whose instance has no address and so adds nothing."""
+        bare = self.directory.without_address
+        if not bare:
+            return []
         return [
-            (item.name, instance.name)
+            (item.name, name)
             for item in peer or ()
             if isinstance(item, Named) and item.name in self.topology.groups
-            for instance in self.group_instances(item.name).values()
-            if not any(interface.addresses for interface in instance.interfaces)
+            for name in bare
+            if name in self.group_instances(item.name)
         ]
 
     def _attached_instances(self, name: str) -> frozenset[str]:
@@ -133,8 +155,3 @@ class Membership:
             found = AddressSet.of_addresses(a for i in self.carriers(filter_name) for a in i.addresses)
             self._carried[filter_name] = found
         return found
-
-
-def tags_match(instance: Instance, group: Group) -> bool:
-    """Whether an instance has every tag that a group asks for, each with one of the values listed."""
-    return group.where is not None and all(instance.tags.get(key) in values for key, values in group.where)

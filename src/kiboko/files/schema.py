@@ -6,8 +6,12 @@ addresses fit, is for `kiboko.files.network_file`. Run `python -m kiboko.files.s
 
 from __future__ import annotations
 
+import os
 import re
 from typing import Annotated, Any, Literal
+
+# No plugin of the library is wanted here, and looking for some would cost every command its start-up time.
+os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema
 
