@@ -20,10 +20,14 @@ MOST_HOPS = 16
 
 @dataclass(frozen=True, slots=True)
 class Stop:
-    """Why a gate that is no filter stops the packet, and the signal that the sender gets (clause S31)."""
+    """Why a gate that is no filter stops the packet, and the signal that the sender gets (clause S31).
+
+    `kind` tells apart reasons whose wording differs only in names and addresses.
+    """
 
     reason: str
     signal: str = SILENT
+    kind: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -269,7 +273,7 @@ class PathFinder:
         """Why the entry cannot carry the packet, or None where it can (clauses S26, S28, S31)."""
         destination = trip.packet.destination
         if entry is None:
-            return Stop(f"no route to {destination}", UNREACHABLE)
+            return Stop(f"no route to {destination}", UNREACHABLE, "no route")
         if entry.discard:
             return Stop(f"{entry} throws it away")
         if entry.instance:
@@ -449,7 +453,7 @@ class PathFinder:
             tunnel = self.directory.tunnel(network.name, outside.name) if outside else None
             gateway = tunnel or (self.directory.internet_gateway(network.name) if is_global_ipv6(destination) else None)
             if gateway is None:
-                self._block_route(trip, at, Stop(self._no_way_in(destination, network.name, outside)))
+                self._block_route(trip, at, Stop(self._no_way_in(destination, network.name, outside), kind="private"))
                 return
             subnet = self.directory.subnet_of(destination)
             if subnet is None:
@@ -492,9 +496,9 @@ class PathFinder:
             return gateway, private
         shared = self.directory.shared_owner(public)
         if shared is None:
-            return Stop(f"{public} is nobody's address")
+            return Stop(f"{public} is nobody's address", kind="nobody")
         if trip.answers is None:
-            return Stop(f"{shared.name} lets in only replies")
+            return Stop(f"{shared.name} lets in only replies", kind="shared")
         if trip.answers.origin.subnet is None:
             return Stop(f"{shared.name} knows nothing of this flow")
         return shared, trip.answers.origin.address

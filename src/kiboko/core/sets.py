@@ -271,7 +271,9 @@ def _outcome_key(walk: Walk) -> OutcomeKey:
     why: OutcomeKey = ()
     if decider is not None:
         why = (decider.gate, decider.direction, decider.filter, decider.rule, decider.action, decider.place)
-        if decider.filter is None and decider.gate == "zone":
+        if decider.step.stop is not None:
+            why = (*why, decider.step.stop.kind)
+        elif decider.filter is None and decider.gate == "zone":
             why = (*why, decider.at)
     return (walk.verdict, walk.signal, why, walk.answered if walk.verdict == PARTLY else None)
 

@@ -143,8 +143,13 @@ class Walker:
         """The verdict where one end has no usable address: blocked at `source` or `route` (clauses S1, S4)."""
         nobody = Address(4, 0)
         origin = source or Endpoint(nobody, receiver)
-        gate, at = ("route", origin.subnet.name if origin.subnet else origin.name) if source else ("source", receiver)
-        step = Step(gate, at, origin.address, nobody, stop=Stop(reason or f"{receiver} has no address"))
+        gate, at = "source", receiver
+        if source is not None:
+            place = source.subnet or source.outside
+            gate, at = "route", place.name if place else source.name
+        step = Step(
+            gate, at, origin.address, nobody, stop=Stop(reason or f"{receiver} has no address", kind="no address")
+        )
         ports = self.source_ports(origin, service)
         path = Path(origin, nobody, (step,), None, origin.address, nobody)
         rows = tuple(

@@ -41,8 +41,14 @@ def _show_path(title: str, path: Path, out: Output) -> None:
 
 
 def hops(path: Path) -> list[Step]:
-    """The steps that show the way: ends, look-ups, translations, and the interfaces passed."""
-    return [step for step in path.steps if step.gate in _SHOWN]
+    """The steps that show the way, as far as it leads: ends, look-ups, translations, and the interfaces passed."""
+    found = []
+    for step in path.steps:
+        if step.gate in _SHOWN:
+            found.append(step)
+        if step is path.stop_step:
+            break
+    return found
 
 
 def _happens(step: Step) -> str:
