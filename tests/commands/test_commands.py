@@ -165,6 +165,7 @@ class OnTheDemo(unittest.TestCase):
             "check gauge-03 relay-1 icmp6/echo-request": "no address family in common",
             "check gauge-03 relay-1 ssh --source-ports 9-1": "--source-ports: '9-1' runs backwards",
             "check gauge-03 relay-1 ssh -n none.yaml": "none.yaml: no such network file",
+            "check gauge-03 gauge-03 ssh": "are one machine",
             "show gaugess": "did you mean 'gauges'",
             "route crews relay-1": "'crews' stands for more than one end",
             "confirm": "give evidence",

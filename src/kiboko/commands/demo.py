@@ -47,6 +47,10 @@ STEPS = (
     Step("Gauges cannot send to the second ingest machine.", "check gauge-03 ingest-2 telemetry", 1),
     Step("The duty desk has a rule for the forecast API, and is blocked.", "check desk-1 forecast-1 forecast-api", 1),
     Step("The other forecast machine does not even see the request.", "check desk-1 forecast-2 forecast-api", 1),
+    Step("Which way does it take, and what did that route beat?", "route desk-1 forecast-2", 1),
+    Step("Who is in the group that the relays trust, and who should be?", "show gauges", 0),
+    Step("Is the archive's filter in force?", "show archive-guard", 0),
+    Step("Everything in force at one relay, on one screen.", "show relay-1", 0),
     Step("A crew reaches gauge 7 but not gauge 4.", "check 198.51.100.20 gauge-04 ssh", 1),
     Step("Nobody reaches the gauge in the pump house from outside.", "check 198.51.100.20 gauge-12 ssh", 1),
     Step(

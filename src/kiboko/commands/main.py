@@ -75,7 +75,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return INTERRUPTED
 
 
-_MOST_PROBLEMS = 200
+_MOST_PROBLEMS = 60
 
 
 def _complain(error: InputError, command: str) -> None:

@@ -26,6 +26,11 @@ class Endpoint:
     outside: Outside | None = None
 
     @property
+    def is_anywhere(self) -> bool:
+        """Whether the endpoint has an address at all."""
+        return self.address.value != 0 or self.outside is not None or self.network is not None
+
+    @property
     def zone(self) -> str | None:
         """The zone of the endpoint's subnet or outside."""
         if self.subnet is not None:

@@ -33,6 +33,8 @@ def ask(
     if sender.is_set or receiver.is_set:
         return None
     source, target = sender.members[0], receiver.members[0]
+    if source.instance is not None and source.instance == target.instance:
+        raise UsageError(f"{sender.text} and {receiver.text} are one machine: what it sends itself passes no gate")
     pairs = ends.pairs(source, target, family)
     if not pairs:
         return _nowhere(ends, sender, receiver, services)

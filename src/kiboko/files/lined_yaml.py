@@ -76,12 +76,12 @@ class Items(list[Any]):
 def read_text(path: Path, name: str) -> str:
     """A file's text in UTF-8. Raises InputError where it cannot be read, is too large or is no text."""
     try:
-        size = path.stat().st_size
-        if size > MOST_BYTES:
-            raise InputError([Problem(Place(name, 1), f"{size:,} bytes is more than the {MOST_BYTES:,} allowed")])
-        data = path.read_bytes()
+        with path.open("rb") as stream:  # bounded: a device may have no end
+            data = stream.read(MOST_BYTES + 1)
     except OSError as error:
         raise InputError(f"{name}: cannot be read: {error.strerror}") from error
+    if len(data) > MOST_BYTES:
+        raise InputError([Problem(Place(name, 1), f"the file is larger than the {MOST_BYTES:,} bytes allowed")])
     try:
         return data.decode("utf-8-sig")
     except UnicodeDecodeError as error:

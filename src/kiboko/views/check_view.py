@@ -62,7 +62,7 @@ def show_check(answer: CheckAnswer, out: Output) -> None:
 
 def _sentence(answer: CheckAnswer) -> str:
     walk = answer.walk
-    source = _end(answer.source_name, str(walk.flow.source.address))
+    source = _end(answer.source_name, source_address(walk) or "no address")
     destination = _end(answer.destination_name, answer.destination_address or "no usable address")
     arrival = walk.arrival
     if arrival is not None and answer.destination_address not in (None, str(arrival.address)):
@@ -79,6 +79,11 @@ def _sentence(answer: CheckAnswer) -> str:
         request = f"the request of {source} arrives at {destination} on {service}"
         return f"{request}, but the reply is stopped; {SEEN[walk.signal]}."
     return f"{source} does not reach {destination} on {service}; {SEEN[walk.signal]}."
+
+
+def source_address(walk: Walk) -> str | None:
+    """The sender's address; None where it has none."""
+    return str(walk.flow.source.address) if walk.flow.source.is_anywhere else None
 
 
 def _end(name: str, address: str) -> str:
@@ -142,7 +147,7 @@ def check_json(answer: CheckAnswer) -> dict[str, Any]:
     private = str(arrival.address) if arrival and str(arrival.address) != answer.destination_address else None
     return {
         "kiboko": "check/1",
-        "source": {"name": answer.source_name, "address": str(source.address), "zone": source.zone},
+        "source": {"name": answer.source_name, "address": source_address(walk), "zone": source.zone},
         "destination": {
             "name": answer.destination_name,
             "address": answer.destination_address,
