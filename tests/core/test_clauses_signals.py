@@ -67,6 +67,15 @@ class Refusals(unittest.TestCase):
         values = filtered("ann", stateful=False, outbound=[{"action": "reject"}], inbound=[])
         self.assertEqual(walk(values, "ann", "dan", "ssh").signal, "refused")
 
+    def test_s34_by_the_receivers_host_filter_it_goes_through_its_own_outbound_gates(self):
+        def signal(outbound):
+            values = base()
+            values["filters"]["h"] = a_filter("host", stateful=False, inbound=[{"action": "reject"}], outbound=outbound)
+            values["instances"]["dan"]["host_filter"] = "h"
+            return walk(values, "ann", "dan", "ssh").signal
+
+        self.assertEqual((signal([{"action": "allow"}]), signal([])), ("refused", "silent"))
+
     def test_s34_by_the_listener_it_goes_the_whole_way_back_as_a_segment_with_ports_swapped(self):
         def signal(outbound):
             values = filtered("b1", stateful=False, inbound=[{"action": "allow"}], outbound=outbound)

@@ -71,7 +71,7 @@ def near_misses(walker: Walker, walk: Walk) -> list[NearMiss]:
     found: list[NearMiss] = []
     asked: set[tuple[str, str, str]] = set()
     for row in walk.rows:
-        if not row.filters or row.tracked or row.step.way not in ("in", "out", ""):
+        if not row.filters or row.tracked or row.step.bound not in ("in", "out", ""):
             continue
         if row.rule is None or any(name not in walker.topology.filters for name in row.filters):
             continue
@@ -92,7 +92,7 @@ def _misses_at(walker: Walker, walk: Walk, row: Row) -> Iterator[NearMiss]:
         return  # what a gate that lets pass might have stopped is of no use to somebody who is blocked
     for name in row.filters:
         chosen = walker.topology.filters[name]
-        for ready in _every_rule(walker, chosen, row.step.way):
+        for ready in _every_rule(walker, chosen, row.step.bound):
             if (ready.rule.action == ALLOW) == stops:
                 miss = _miss(ready, row, packet, ports)
                 if miss is not None:
@@ -188,7 +188,7 @@ def _suggest(walker: Walker, walk: Walk, row: Row) -> Suggestion:
     chosen = topology.filters[row.filter]
     _, after, rule, fields, place = _opened(walker, walk, row)
     proved = not any(r.stops and _same_gate(r, row) for r in after.rows)
-    way = {"in": "inbound", "out": "outbound"}.get(row.step.way, "rules")
+    way = {"in": "inbound", "out": "outbound"}.get(row.step.bound, "rules")
     text = f"in {chosen.name}, {'rules' if chosen.rules is not None else way}, {place}: {rule}"
     verdict = after.verdict if proved else None
     return Suggestion(row.gate, row.at, row.direction, chosen.name, place, fields, text, proved, verdict)
@@ -234,7 +234,7 @@ def _peer_for(walker: Walker, address: Address | None) -> tuple[Literal]:
 
 def _insert(chosen: Filter, row: Row, rule: Rule) -> tuple[Filter, str, int | None]:
     """The filter with the rule in front of the one that decides; where that is, and the order it can have."""
-    way = "rules" if chosen.rules is not None else "inbound" if row.step.way == "in" else "outbound"
+    way = "rules" if chosen.rules is not None else "inbound" if row.step.bound == "in" else "outbound"
     rules: tuple[Rule, ...] = getattr(chosen, way) or ()
     if chosen.decide == "any":
         added = dataclasses.replace(rule, order=len(rules) + 1)

@@ -159,7 +159,7 @@ class GateAsker:
             return rows
         if direction == REPLY and stateful and key not in self.tracked:
             self._caveat_new(step, names)
-        ruling = self._judge(members, step.way, packet, ports)
+        ruling = self._judge(members, step.bound, packet, ports)
         if direction == FORWARD:
             self.tracked[key] = self.tracked.get(key, EMPTY) | ruling.tracked
         return rows + self._ruling_rows(step, direction, names, stateful, ruling, ports)
@@ -193,7 +193,7 @@ class GateAsker:
         ports: RangeSet,
     ) -> list[Row]:
         if ruling.shares is None:
-            bound = {"in": "inbound", "out": "outbound"}[step.way]
+            bound = {"in": "inbound", "out": "outbound"}[step.bound]
             reason = f"does not filter {bound}"
             return [
                 self._row(
@@ -208,7 +208,7 @@ class GateAsker:
                     place=self.topology.filters[names[0]].place,
                 )  # fmt: skip
             ]
-        self._caveat_empty_members(names, step.way)
+        self._caveat_empty_members(names, step.bound)
         rows = []
         for share in ruling.shares:
             if share.rule is None:
@@ -299,8 +299,6 @@ class GateAsker:
         if rules is None:
             return [self._open(step, direction, "no host filter")]
         if isinstance(rules, str):
-            way = "in" if step.gate == "host-in" else "out"
-            step = Step(step.gate, step.at, step.source, step.destination, way, step.interface, step.egress)
             return self._ask_members(step, packet, direction, [self.topology.filters[rules]], ("host", instance.name))
         return self._ask_kernel_rules(step, packet, direction, instance, rules)
 

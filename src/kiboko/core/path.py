@@ -6,6 +6,7 @@ judged (`kiboko.core.walk`). The clauses are S5, S7 to S10, S24 and S26 to S31.
 
 from __future__ import annotations
 
+import dataclasses
 from dataclasses import dataclass, field
 
 from kiboko.core.addresses import Address, is_global_ipv6
@@ -53,6 +54,11 @@ class Step:
     lookup: Lookup | None = None
     gateway: Gateway | None = None
     place: Place | None = None
+
+    @property
+    def bound(self) -> str:
+        """Which direction of a filter judges here: `in`, `out`, or empty where filters have none."""
+        return {"input": "in", "output": "out"}.get(self.way, self.way)
 
 
 @dataclass(frozen=True, slots=True)
@@ -169,8 +175,11 @@ class PathFinder:
         return trip.path(step.source)
 
     def _turned_at(self, request: Path, step: Step) -> _Trip:
+        # A refusal bears the address that the request was sent to, wherever the request would have ended.
         sender = request.arrival or self.directory.endpoint(step.destination)
-        return _Trip(sender, _Packet(step.destination, step.source), request)
+        return _Trip(
+            sender, _Packet(step.destination, step.source), dataclasses.replace(request, reply_from=request.target)
+        )
 
     # Ends.
 
@@ -341,7 +350,8 @@ class PathFinder:
             return None
         if not instance.forwards:
             return Stop(f"{entry}: {instance.name} does not forward")
-        if hop.name in trip.entered or len(trip.entered) >= MOST_HOPS:
+        own = trip.origin.interface.instance if trip.origin.interface and not trip.entered else None
+        if hop.name in trip.entered or hop.instance == own or len(trip.entered) >= MOST_HOPS:
             return Stop(f"{entry}: a loop through {hop.name}", UNREACHABLE)
         if self._exit_interface(instance, trip.packet.destination) is None:
             return Stop(f"{entry}: every way out of {instance.name} leads back to it", UNREACHABLE)

@@ -30,11 +30,13 @@ _HERE = frozenset((errno.EMFILE, errno.ENFILE, errno.EADDRNOTAVAIL, errno.EAFNOS
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """Where one probe goes. `source_port` fixes the client's port; None lets the system choose."""
+    """Where one probe goes. `source_port` and `source` fix the client's port and address; None lets the system
+    choose."""
 
     address: Address
     service: Service
     source_port: int | None = None
+    source: Address | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,9 +105,10 @@ def _open(target: Target, kind: socket.SocketKind) -> socket.socket:
         # An ICMP error ends an attempt at once instead of being taken for a passing trouble (ip(7), ipv6(7)).
         recverr = (socket.IPPROTO_IP, 11) if target.address.family == 4 else (socket.IPPROTO_IPV6, 25)
         made.setsockopt(*recverr, 1)
-        if target.source_port is not None:
+        if target.source_port is not None or target.source is not None:
             made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-            made.bind(("" if target.address.family == 4 else "::", target.source_port))
+            own = str(target.source) if target.source is not None else "" if target.address.family == 4 else "::"
+            made.bind((own, target.source_port or 0))
     except OSError as error:
         where = f" from port {target.source_port}" if target.source_port is not None else ""
         raise SurroundingsError(f"probing {target.address}{where}: {error.strerror}") from error
@@ -129,13 +132,20 @@ def _of_error(number: int) -> str | None:
     return UNREACHABLE if number in _UNREACHABLE_ERRORS else None
 
 
+def _wait(made: socket.socket, event: int, seconds: float) -> bool:
+    """Whether a socket became ready, or failed, in time. (`poll` takes descriptors of any number.)"""
+    waiting = select.poll()
+    waiting.register(made, event)
+    return bool(waiting.poll(seconds * 1000))
+
+
 def _tcp_once(target: Target, sending: Sending) -> Outcome:
     with _open(target, socket.SOCK_STREAM) as made:
         began = time.monotonic()
         number = made.connect_ex((str(target.address), target.service.detail))
         if number == errno.EINPROGRESS:
-            _, writable, _ = select.select([], [made], [], sending.timeout)
-            number = made.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR) if writable else errno.ETIMEDOUT
+            ready = _wait(made, select.POLLOUT, sending.timeout)
+            number = made.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR) if ready else errno.ETIMEDOUT
         outcome = _of_error(number)
         if outcome is None:
             raise OSError(number, os.strerror(number))
@@ -151,8 +161,7 @@ def _udp_once(target: Target, sending: Sending) -> Outcome:
                 raise OSError(number, os.strerror(number))
             with contextlib.suppress(PermissionError):  # our own filter dropped it: the sender sees silence
                 made.send(sending.payload)
-            readable, _, _ = select.select([made], [], [], sending.timeout)
-            if not readable:
+            if not _wait(made, select.POLLIN, sending.timeout):
                 return _settled(made, SILENT, began)
             made.recv(65535)
         except OSError as error:
@@ -194,7 +203,8 @@ def _echo(target: Target, sending: Sending, privileged: bool) -> Outcome:
     from icmplib.utils import unique_identifier
 
     factory: Callable[..., Any] = ICMPv4Socket if target.address.family == 4 else ICMPv6Socket
-    with factory(privileged=privileged) as made:
+    own = str(target.source) if target.source is not None else None
+    with factory(address=own, privileged=privileged) as made:
         began = time.monotonic()
         request = ICMPRequest(str(target.address), unique_identifier(), 1, payload=sending.payload)
         try:
@@ -202,6 +212,13 @@ def _echo(target: Target, sending: Sending, privileged: bool) -> Outcome:
                 made.send(request)
             reply = made.receive(request, sending.timeout)
             reply.raise_for_status()
+            while reply.source != str(target.address):
+                # An answer from somewhere else is none: whoever asked would not take it.
+                left = sending.timeout - (time.monotonic() - began)
+                if left <= 0:
+                    raise TimeoutExceeded(sending.timeout)
+                reply = made.receive(request, left)
+                reply.raise_for_status()
         except TimeoutExceeded:
             return Outcome(SILENT, None, 1, None, None)
         except DestinationUnreachable as error:

@@ -1,0 +1,148 @@
+"""Carrying a blueprint out: namespaces, cables, settings, routes, rules and sockets of this machine's kernel.
+
+Everything happens in a mount, process and network namespace of our own (`kiboko.replica.holder`), so that the host's
+namespaces, addresses, rules and settings are never touched and all of it is gone when the holder ends.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import os
+import selectors
+import socket
+import subprocess
+import threading
+from collections.abc import Iterable
+from pathlib import Path
+
+from kiboko.core.errors import SurroundingsError
+from kiboko.replica.blueprint import BASE_SETTINGS, FORWARDING, Blueprint, Machine
+
+_NETNS = Path("/run/netns")
+_CLONE_NEWNET = 0x40000000
+_libc = ctypes.CDLL(None, use_errno=True)
+
+
+def enter(name: str) -> None:
+    """Move the calling thread into a namespace: sockets that it makes from now on belong there (setns(2))."""
+    handle = os.open(_NETNS / name, os.O_RDONLY)
+    try:
+        if _libc.setns(handle, _CLONE_NEWNET):
+            number = ctypes.get_errno()
+            raise SurroundingsError(f"cannot enter namespace {name}: {os.strerror(number)}")
+    finally:
+        os.close(handle)
+
+
+def build(blueprint: Blueprint) -> None:
+    """Make everything of a blueprint. Raises SurroundingsError with what the kernel's tools said."""
+    names = [machine.name for machine in blueprint.machines.values()]
+    _run(["ip", "-batch", "-"], "".join(f"netns add {name}\n" for name in names))
+    _in_namespaces(blueprint.machines.values(), _settings)
+    cables = "".join(
+        f"link add {c.one_device} netns {c.one} address {c.one_mac} type veth"
+        f" peer name {c.other_device} netns {c.other} address {c.other_mac}\n"
+        for c in blueprint.cables
+    )
+    _run(["ip", "-batch", "-"], cables)
+    for machine in blueprint.machines.values():
+        _run(["ip", "-n", machine.name, "-batch", "-"], "link set lo up\n" + "\n".join(machine.commands) + "\n")
+        for family, commands in (("-4", machine.commands4), ("-6", machine.commands6)):
+            if commands:
+                _run(["ip", family, "-n", machine.name, "-batch", "-"], "\n".join(commands) + "\n")
+    _in_namespaces(blueprint.machines.values(), _rules)
+
+
+def _settings(machine: Machine) -> None:
+    for setting in BASE_SETTINGS + (FORWARDING if machine.forwards else ()):
+        name, _, value = setting.partition("=")
+        # A setting that this kernel does not have is one that cannot be in the way.
+        with contextlib.suppress(FileNotFoundError):
+            (Path("/proc/sys") / name).write_text(value)
+
+
+def _rules(machine: Machine) -> None:
+    if machine.host_rules is not None:
+        _run(["nft", "-j", "-f", machine.host_rules], "")
+    if machine.rules:
+        _run(["nft", "-f", "-"], "table inet kiboko {\n" + "\n".join(machine.rules) + "\n}\n")
+
+
+def _in_namespaces(machines: Iterable[Machine], action: object) -> None:
+    """Do something in each machine's namespace, on a thread of its own, since a thread cannot go back."""
+    faults: list[BaseException] = []
+
+    def work(machine: Machine) -> None:
+        try:
+            enter(machine.name)
+            action(machine)  # type: ignore[operator]
+        except BaseException as error:
+            faults.append(error)
+
+    for machine in machines:
+        thread = threading.Thread(target=work, args=(machine,))
+        thread.start()
+        thread.join()
+        if faults:
+            raise faults[0]
+
+
+def _run(command: list[str], text: str) -> None:
+    done = subprocess.run(command, input=text, capture_output=True, text=True, check=False)
+    if done.returncode:
+        raise SurroundingsError(f"{' '.join(command)}: {done.stderr.strip()[:800]}\n{_context(done.stderr, text)}")
+
+
+def _context(message: str, text: str) -> str:
+    """The lines of the input that a message such as `Command failed -:7` or `/dev/stdin:7:1` speaks of."""
+    lines = text.splitlines()
+    numbers = [int(part) for part in message.replace(":", " ").split() if part.isdecimal()]
+    return "\n".join(lines[number - 1] for number in numbers[:3] if 0 < number <= len(lines))
+
+
+class Services:
+    """Everything that listens in the replica: one thread answers for all namespaces."""
+
+    def __init__(self, blueprint: Blueprint) -> None:
+        self._selector = selectors.DefaultSelector()
+        self._stopped = threading.Event()
+        _in_namespaces([m for m in blueprint.machines.values() if m.listeners], self._open)
+        self._thread = threading.Thread(target=self._serve, daemon=True)
+        self._thread.start()
+
+    def _open(self, machine: Machine) -> None:
+        for protocol, address, port in machine.listeners:
+            family = socket.AF_INET6 if ":" in address else socket.AF_INET
+            kind = socket.SOCK_STREAM if protocol == "tcp" else socket.SOCK_DGRAM
+            made = socket.socket(family, kind)
+            made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            if family == socket.AF_INET6:
+                made.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 1)
+            try:
+                made.bind((address, port))
+            except OSError as error:
+                raise SurroundingsError(
+                    f"{machine.role} cannot listen on {address} {protocol}/{port}: {error}"
+                ) from error
+            made.setblocking(False)
+            if kind == socket.SOCK_STREAM:
+                made.listen(256)
+            self._selector.register(made, selectors.EVENT_READ, kind)
+
+    def _serve(self) -> None:
+        while not self._stopped.is_set():
+            for key, _ in self._selector.select(0.2):
+                made = key.fileobj
+                assert isinstance(made, socket.socket)
+                with contextlib.suppress(OSError):
+                    if key.data == socket.SOCK_STREAM:
+                        made.accept()[0].close()
+                    else:
+                        data, sender = made.recvfrom(2048)
+                        made.sendto(data, sender)
+
+    def close(self) -> None:
+        """Stop answering."""
+        self._stopped.set()
+        self._thread.join()

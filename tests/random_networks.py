@@ -1,0 +1,221 @@
+"""Random networks that use every feature of the network file, from a seed: values as `tests.helpers.load` takes them."""
+
+import random
+
+ACTIONS = ["allow", "allow", "allow", "drop", "reject"]
+SERVICES = ["any", "ssh", "tcp/80", "tcp/8000-8010", "udp/53", "udp", "tcp", "ping", "icmp", "icmp6", ["ssh", "udp/53"],
+            "tcp/32768-60999", "udp/32768-60999", "tcp/40000-60999", "icmp/echo-reply", "icmp6/echo-reply", "icmp/3/3", "icmp6/1/4"]  # fmt: skip
+
+
+def random_network(seed):
+    """The values of one random network."""
+    return _Draw(random.Random(seed)).network()
+
+
+class _Draw:
+    def __init__(self, chance):
+        self.chance = chance
+
+    def network(self):
+        chance = self.chance
+        self.zones = ["red", "green", "blue"][: chance.randint(1, 3)] + ["public"]
+        values = {
+            "kiboko": 1,
+            "defaults": {
+                "same_zone": chance.choice(["allow", "allow", "drop"]),
+                "between_zones": chance.choice(["allow", "allow", "drop", "reject"]),
+            },
+            "zones": {zone: {} for zone in self.zones},
+            "networks": {"north": {"cidrs": ["10.1.0.0/16", "2001:db8:1::/48"]}, "south": {"cidrs": ["10.2.0.0/16", "fd00:2::/48"]}},
+            "outside": {
+                "internet": {"addresses": ["0.0.0.0/0", "::/0"], "zone": "public"},
+                "site": {"addresses": ["198.51.100.96/28", "2001:db8:fffe::/48"]},
+            },
+            "gateways": {
+                "door": {"kind": "internet", "network": "north"},
+                "exit": {"kind": "nat", "network": "south", "address": "203.0.113.2"},
+                "peer": {"kind": "peering", "networks": ["north", "south"]},
+            },
+            "subnets": {}, "instances": {}, "route_tables": {}, "crossings": [], "groups": {}, "filters": {},
+        }  # fmt: skip
+        self.values = values
+        if chance.random() < 0.7:
+            values["outside"]["site"]["zone"] = chance.choice(self.zones)
+        if chance.random() < 0.4:
+            values["gateways"]["south-door"] = {"kind": "internet", "network": "south"}
+        if chance.random() < 0.5:
+            values["gateways"]["link"] = {
+                "kind": "tunnel",
+                "network": chance.choice(["north", "south"]),
+                "outside": "site",
+            }
+        self.subnets()
+        self.instances()
+        self.groups()
+        self.filters()
+        self.attach()
+        self.routes()
+        return values
+
+    def subnets(self):
+        for name, network, four, six in (("a1", "north", "10.1.1.0/24", "2001:db8:1:1::/64"), ("a2", "north", "10.1.2.0/24", "2001:db8:1:2::/64"),
+                                         ("b1", "south", "10.2.1.0/24", "fd00:2:0:1::/64")):  # fmt: skip
+            subnet = {"network": network, "cidr": [four, six] if self.chance.random() < 0.7 else [four]}
+            if self.chance.random() < 0.85:
+                subnet["zone"] = self.chance.choice(self.zones)
+            self.values["subnets"][name] = subnet
+
+    def interface(self, subnet, number):
+        blocks = self.values["subnets"][subnet]["cidr"]
+        made = {"subnet": subnet, "addresses": [blocks[0].replace(".0/24", f".{number}")]}
+        if len(blocks) > 1 and self.chance.random() < 0.8:
+            made["addresses"].append(blocks[1].replace("::/64", f"::{number}"))
+        if self.chance.random() < 0.5:
+            made["public"] = f"203.0.113.{number}"
+        return made
+
+    def instances(self):
+        chance = self.chance
+        for index in range(chance.randint(4, 6)):
+            first = chance.choice(["a1", "a2", "b1"]) if index > 2 else ["a1", "a2", "b1"][index]
+            instance = {
+                "interfaces": [self.interface(first, 10 + index)],
+                "tags": {"role": chance.choice(["web", "db"])},
+            }
+            if chance.random() < 0.2:
+                other = chance.choice([name for name in ("a1", "a2") if name != first])
+                if first != "b1":
+                    instance["interfaces"].append(self.interface(other, 40 + index))
+            if chance.random() < 0.1:
+                instance["state"] = "stopped"
+            if chance.random() < 0.6:
+                instance["listens"] = chance.sample(
+                    ["ssh", "tcp/80", "udp/53", {"service": "tcp/8000", "address": "127.0.0.1"}], 2
+                )
+            self.values["instances"][f"m{index}"] = instance
+        if chance.random() < 0.6:
+            places = chance.choice([["a1"], ["a2"], ["a1", "a2"]])
+            self.values["instances"]["mid"] = {
+                "interfaces": [self.interface(name, 90 + n) for n, name in enumerate(places)],
+                "forwards": chance.random() < 0.8,
+            }
+
+    def groups(self):
+        names = list(self.values["instances"])
+        self.values["groups"] = {
+            "webs": {"where": {"role": "web"}},
+            "some": {"members": self.chance.sample(names, 2), "addresses": ["192.0.2.0/24"]},
+            "nest": {"members": ["webs", f"{names[0]}/eth0"]},
+        }
+
+    def peer(self):
+        names = list(self.values["instances"])
+        choices = ["any", "any", "any", "webs", "some", "nest", "a1", "north", "site", "internet", "10.1.0.0/16", "10.2.1.0-10.2.1.12",
+                   "203.0.113.0/24", "2001:db8::/32", *names[:3], [names[0], "b1"]]  # fmt: skip
+        if "guard" in self.values["filters"]:
+            choices.append({"carrying": "guard"})
+        return self.chance.choice(choices)
+
+    def rule(self, **more):
+        chance = self.chance
+        rule = {"action": chance.choice(ACTIONS), **more}
+        if chance.random() < 0.6:
+            rule["service"] = chance.choice(SERVICES)
+        if chance.random() < 0.4:
+            rule["from"] = self.peer()
+        if chance.random() < 0.3:
+            rule["to"] = self.peer()
+        if chance.random() < 0.1:
+            rule["source_ports"] = chance.choice(["32768-45000", "22", "0-65535"])
+        if chance.random() < 0.08:
+            rule["enabled"] = False
+        return rule
+
+    def rules(self, **more):
+        rules = [self.rule(**{key: value() for key, value in more.items()}) for _ in range(self.chance.randint(1, 4))]
+        if self.chance.random() < 0.5:
+            rules.append({"action": "allow"})
+        return rules
+
+    def a_filter(self, layer, decide="first"):
+        chance = self.chance
+        made = {"layer": layer, "decide": decide, "stateful": chance.random() < 0.6,
+                "otherwise": chance.choice(["drop", "drop", "reject"] + ["allow"] * (decide == "first") * 2)}  # fmt: skip
+        directions = chance.choice([["inbound"], ["outbound"], ["inbound", "outbound"], ["inbound", "outbound"]])
+        if layer == "instance" and chance.random() < 0.2:
+            directions = ["rules"]
+        for way in directions:
+            made[way] = self.rules() if chance.random() < 0.92 else []
+            if decide == "any":
+                made[way] = [{**rule, "action": "allow"} for rule in made[way]]
+        return made
+
+    def filters(self):
+        values = self.values["filters"]
+        values["guard"] = self.a_filter("instance", "any")
+        values["other"] = self.a_filter("instance", "any")
+        for name in ("first", "second"):
+            values[name] = self.a_filter("instance")
+        values["fleet"] = self.a_filter("instance")
+        values["fleet"]["otherwise"] = "allow"
+        if self.chance.random() < 0.4:
+            values["fleet"] |= {
+                "attach_to": [self.chance.choice(["all", "webs", "some"])],
+                "exempt": [self.chance.choice(["m0", "webs"])],
+            }
+        for name in ("edge", "fence"):
+            values[name] = self.a_filter("subnet")
+        values["host"] = self.a_filter("host")
+
+    def attach(self):
+        chance, values = self.chance, self.values
+        for instance in values["instances"].values():
+            for interface in instance["interfaces"]:
+                interface["filters"] = chance.choice(
+                    [[], [], ["guard"], ["first"], ["guard", "other"], ["first", "second"], ["other", "first", "guard"]]
+                )
+            if chance.random() < 0.15:
+                instance["host_filter"] = "host"
+        for subnet in values["subnets"].values():
+            if chance.random() < 0.4:
+                subnet["filter"] = chance.choice(["edge", "fence"])
+        if chance.random() < 0.4:
+            values["outside"]["site"]["filter"] = "fence"
+        for source in self.zones:
+            for destination in self.zones:
+                if chance.random() < 0.3:
+                    name = f"{source}-to-{destination}"
+                    rules = self.rules(stateful=lambda: chance.choice([True, False]))
+                    values["filters"][name] = {"layer": "zone", "decide": "first", "stateful": chance.random() < 0.7, "rules": rules,
+                                               "otherwise": chance.choice(["allow", "drop", "reject"])}  # fmt: skip
+                    values["crossings"].append({"from": source, "to": destination, "filter": name})
+
+    def routes(self):
+        chance, values = self.chance, self.values
+        for name, subnet in values["subnets"].items():
+            if chance.random() < 0.08:
+                continue
+            north = subnet["network"] == "north"
+            doors = (
+                ["door"] if north else ["exit", "exit", *(["south-door"] if "south-door" in values["gateways"] else [])]
+            )
+            door = chance.choice(doors)
+            table = [{"to": "0.0.0.0/0", "via": door}]
+            if len(subnet["cidr"]) > 1:
+                table.append({"to": "::/0", "via": door})
+            table.append({"to": "10.2.0.0/16" if north else "10.1.0.0/16", "via": "peer", "origin": "platform"})
+            table.append({"to": "fd00:2::/48" if north else "2001:db8:1::/48", "via": "peer", "origin": "platform"})
+            link = values["gateways"].get("link")
+            if link is not None and link["network"] == subnet["network"] and chance.random() < 0.8:
+                table.append({"to": "198.51.100.96/28", "via": "link"})
+            if chance.random() < 0.2:
+                table.append({"to": chance.choice(["10.1.2.11/32", "10.2.1.12/32", "192.0.2.0/24"]), "via": "discard"})
+            if "mid" in values["instances"] and north and chance.random() < 0.6:
+                to = chance.choice(["10.2.0.0/16", "10.1.0.0/16", "0.0.0.0/0", "10.2.1.12/32", "203.0.113.0/24"])
+                if all(entry["to"] != to or entry.get("origin") for entry in table):
+                    table.append({"to": to, "via": {"instance": "mid"}})
+            values["route_tables"][f"{name}-table"] = table
+            subnet["route_table"] = f"{name}-table"
+
+
+__all__ = ["random_network"]
