@@ -213,6 +213,21 @@ class Routes(unittest.TestCase):
         found = walk(values, "ann", "dan", "ssh")
         self.assertEqual((decided(found)[0], found.signal), ("route", "unreachable"))
 
+    def test_s30_a_neighbour_as_next_hop_that_does_not_forward_is_met_without_the_subnets_edge(self):
+        values = with_appliance(forwards=False)
+        values["instances"]["mid"]["interfaces"] = [{"subnet": "a1", "addresses": ["10.1.1.9"]}]
+        values["filters"]["edge"] = a_filter("subnet", outbound=[{"action": "reject"}])
+        values["subnets"]["a1"]["filter"] = "edge"
+        found = walk(values, "ann", "dan", "ssh")
+        self.assertEqual((decided(found)[0], found.signal), ("route", "silent"))
+
+    def test_s30_an_appliance_that_is_its_own_next_hop_is_a_loop(self):
+        values = with_appliance()
+        values["route_tables"]["a2-table"] = [{"to": "10.2.0.0/16", "via": {"instance": "mid"}}]
+        values["subnets"]["a2"]["route_table"] = "a2-table"
+        found = walk(values, "mid", "dan", "ssh")
+        self.assertEqual((decided(found)[0], found.signal), ("route", "unreachable"))
+
     def test_s31_signals_of_routes(self):
         discard = base()
         discard["route_tables"]["north-table"].append({"to": "10.2.1.10/32", "via": "discard"})

@@ -142,6 +142,30 @@ class Refusals(unittest.TestCase):
 
         self.assertEqual((signal(True), signal(False)), ("refused", "silent"))
 
+    def test_s34_the_receivers_own_stateful_filters_let_it_pass_also_those_behind_the_refusing_one(self):
+        values = base()
+        values["filters"]["no"] = a_filter("instance", stateful=False, inbound=[{"action": "reject"}])
+        values["filters"]["own"] = a_filter("instance", outbound=[{"action": "drop"}])
+        values["instances"]["dan"]["interfaces"][0]["filters"] = ["no", "own"]
+        self.assertEqual(walk(values, "ann", "dan", "ssh").signal, "refused")
+        values["filters"]["own"]["stateful"] = False
+        self.assertEqual(walk(values, "ann", "dan", "ssh").signal, "silent")
+
+    def test_s34_an_appliances_refusal_comes_from_the_appliance_also_where_it_is_the_receiver(self):
+        values = base()
+        values["filters"]["no"] = a_filter("instance", inbound=[{"action": "reject"}])
+        values["instances"]["mid"] = {
+            "interfaces": [{"subnet": "a1", "addresses": ["10.1.1.9"], "public": "203.0.113.9", "filters": ["no"]}], "forwards": True,
+        }  # fmt: skip
+        values["route_tables"]["north-table"].append({"to": "203.0.113.0/24", "via": {"instance": "mid"}})
+        self.assertEqual(walk(values, "ann", "203.0.113.9", "ssh").signal, "refused")
+
+    def test_s34_to_an_outside_with_a_tunnel_it_goes_back_by_the_tunnel_untranslated(self):
+        values = base()
+        values["gateways"]["link"] = {"kind": "tunnel", "network": "north", "outside": "depot"}
+        values["defaults"]["between_zones"] = "reject"
+        self.assertEqual(walk(values, "198.51.100.5", "10.1.1.10", "ssh").signal, "refused")
+
     def test_s34_an_outsides_edge_refuses_and_it_comes_back_through_the_gateway(self):
         values = base()
         values["filters"]["site"] = a_filter("subnet", inbound=[{"action": "reject"}])

@@ -156,7 +156,8 @@ class PathFinder:
             assert subnet is not None
             self._arrive(trip, subnet)
             return trip.path(step.source)
-        self._translate_out(trip, gateway, self._translated_source(trip, gateway) or trip.packet.source)
+        translated = trip.packet.source if gateway.kind == "tunnel" else self._translated_source(trip, gateway)
+        self._translate_out(trip, gateway, translated or trip.packet.source)
         outside = request.origin.outside
         if outside is not None:
             self._arrive_outside(trip, outside)
@@ -246,7 +247,9 @@ class PathFinder:
         if entry is not None and hop is not None and self._stop_at_hop(trip, entry, hop) is None:
             self._via_instance(trip, subnet, entry, lookup, hop, at_router)
             return
-        if not at_router:
+        # What goes to a neighbour as next hop never meets the subnet's edge (S30), even where it ends there.
+        beside = hop is not None and hop.subnet == subnet.name and hop.instance != self._own_instance(trip)
+        if not at_router and not beside:
             trip.add("subnet-out", subnet.name, way="out", subnet=subnet)
         stop = self._stop_of(trip, subnet, entry, hop)
         if stop is not None:
@@ -350,12 +353,16 @@ class PathFinder:
             return None
         if not instance.forwards:
             return Stop(f"{entry}: {instance.name} does not forward")
-        own = trip.origin.interface.instance if trip.origin.interface and not trip.entered else None
-        if hop.name in trip.entered or hop.instance == own or len(trip.entered) >= MOST_HOPS:
+        if hop.name in trip.entered or hop.instance == self._own_instance(trip) or len(trip.entered) >= MOST_HOPS:
             return Stop(f"{entry}: a loop through {hop.name}", UNREACHABLE)
         if self._exit_interface(instance, trip.packet.destination) is None:
             return Stop(f"{entry}: every way out of {instance.name} leads back to it", UNREACHABLE)
         return None
+
+    def _own_instance(self, trip: _Trip) -> str | None:
+        """The machine whose own packet this is, as long as it has not passed another."""
+        interface = trip.origin.interface
+        return interface.instance if interface is not None and not trip.entered else None
 
     def _exit_interface(self, instance: Instance, destination: Address) -> Interface | None:
         subnets = self.directory.topology.subnets

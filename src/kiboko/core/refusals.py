@@ -12,6 +12,7 @@ from kiboko.core.path import Path, PathFinder, Step
 from kiboko.core.ranges import RangeSet
 from kiboko.core.services import Service
 
+_AT_RECEIVER = ("instance-in", "host-in", "listener", "outside")
 _AT_SENDER = ("source", "host-out", "instance-out", "outside")
 
 
@@ -23,12 +24,13 @@ def refusal_lost_at(
     index = request_path.steps.index(step)
     if index < _own_gates(request_path):
         return _lost_at_own_host(ground, step, decider, service)
-    back, by_router = _way_back(paths, request_path, step)
+    back, by_router = _way_back(paths, request_path, step, index)
     if back is None:
         return None
-    # Only what the request passed before it was refused keeps state; the refusing gate itself is among that.
+    # What the request passed before it was refused keeps state, and so do the receiver's own attachments.
     asker = GateAsker(ground, service, RangeSet.one(decider.ports.lowest))
-    for passed in request_path.steps[: index + 1]:
+    passed_steps = request_path.steps if _is_at_end(request_path, index) else request_path.steps[: index + 1]
+    for passed in passed_steps:
         asker.ask(passed, request(passed.source, passed.destination, service), FORWARD)
     refusal, turned = refusal_service(service, step.destination.family, decider.icmp_code)
     for gate in back.steps:
@@ -71,17 +73,21 @@ def _own_gates(path: Path) -> int:
     return count
 
 
-def _way_back(paths: PathFinder, path: Path, step: Step) -> tuple[Path | None, bool]:
+def _way_back(paths: PathFinder, path: Path, step: Step, index: int) -> tuple[Path | None, bool]:
     """The refusal's path, and whether a router sends it rather than a machine."""
     if step.gate in ("subnet-in", "subnet-out") and step.subnet is not None:
         return paths.from_router(step.subnet, path, step), True
     if step.gate == "zone":
         return paths.from_core(path, step), True
     own = step.interface or step.egress
-    receiver = path.arrival.interface if path.arrival else None
-    if own is not None and receiver is not None and own.instance != receiver.instance:
+    if own is not None and not _is_at_end(path, index):
         return paths.from_appliance(own, path, step), False
     return paths.reply(path), False
+
+
+def _is_at_end(path: Path, index: int) -> bool:
+    """Whether a gate belongs to the receiver itself, so that nothing but its own gates comes behind."""
+    return all(step.gate in _AT_RECEIVER for step in path.steps[index:])
 
 
 def _state(gate: Step, refusing: Step) -> str:

@@ -11,7 +11,8 @@ BASE_SETTINGS = (
     "net/ipv6/conf/default/accept_ra=0", "net/ipv4/fwmark_reflect=1", "net/ipv6/fwmark_reflect=1",
     "net/netfilter/nf_conntrack_tcp_be_liberal=1", "net/ipv4/conf/all/accept_local=1",
     "net/ipv4/conf/all/send_redirects=0", "net/ipv4/conf/default/send_redirects=0",
-    "net/ipv4/ip_local_port_range=61000 65535",
+    "net/ipv4/ip_local_port_range=61000 65535", "net/bridge/bridge-nf-call-iptables=0",
+    "net/bridge/bridge-nf-call-ip6tables=0", "net/bridge/bridge-nf-call-arptables=0",
 )  # fmt: skip
 FORWARDING = ("net/ipv4/ip_forward=1", "net/ipv6/conf/all/forwarding=1")
 

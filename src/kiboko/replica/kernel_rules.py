@@ -162,6 +162,30 @@ def let_back(bit: int) -> str:
     return f"ct direction reply ct mark & {bit:#x} == {bit:#x} return"
 
 
+def tracking(topology: Topology, members: list[Filter], way: str, bit: int) -> list[str]:
+    """The lines that note a request as tracked by an attachment without deciding anything.
+
+    Asked at the receiver ahead of all decisions: its own stateful attachments let its refusals out, also those
+    behind the one that refuses (S34).
+    """
+    if members[0].decide == "first":
+        return [mark(bit)] if members[0].stateful else []
+    chosen = [
+        (each, each.rules if each.rules is not None else each.inbound if way == "in" else each.outbound)
+        for each in members
+    ]
+    naming = [(each, rules) for each, rules in chosen if rules is not None]
+    if not naming:
+        return [mark(bit)] if any(each.stateful for each in members) else []
+    lines = []
+    for each, rules in sorted(naming, key=lambda pair: not pair[0].stateful):
+        for rule in rules:
+            for match in rule_matches(topology, rule) if rule.enabled else ():
+                lines += [f"{match} {mark(bit)}".strip()] if each.stateful else []
+                lines.append(f"{match} return".strip())
+    return lines + ([mark(bit)] if any(each.stateful for each, _ in naming) else [])
+
+
 def mark(bit: int) -> str:
     """The statement that notes a connection as tracked by an attachment."""
     return f"ct direction original ct mark set ct mark or {bit:#x}"

@@ -14,7 +14,16 @@ from kiboko.core.addresses import Address, Prefix, is_global_ipv6
 from kiboko.core.errors import UsageError
 from kiboko.core.model import Gateway, Instance, Interface, Outside, RouteEntry, Subnet, Topology
 from kiboko.replica.blueprint import Blueprint, End, Machine
-from kiboko.replica.kernel_rules import ROUTERS4, ROUTERS6, any_chain, first_chain, let_back, mark, verdict_lines
+from kiboko.replica.kernel_rules import (
+    ROUTERS4,
+    ROUTERS6,
+    any_chain,
+    first_chain,
+    let_back,
+    mark,
+    tracking,
+    verdict_lines,
+)
 from kiboko.replica.peers import filters_of
 
 GATEWAY4, GATEWAY6 = "100.127.255.254", "fd7f:7f7f:ffff::1"
@@ -99,9 +108,12 @@ class _Layout:
         if subnet.filter is not None:
             chosen = self.topology.filters[subnet.filter]
             router.rules = [
-                "chain forward { type filter hook forward priority 0; policy accept;",
-                'iifname "br0" oifname != "br0" jump leaving', 'iifname != "br0" oifname "br0" jump entering', "}",
-                *_chain("leaving", first_chain(self.topology, chosen, "out", 1)),
+                # What leaves is asked before the look-up, what enters behind it (S7).
+                "chain departures { type filter hook prerouting priority -190; policy accept;",
+                'iifname "br0" jump leaving', "}",
+                "chain arrivals { type filter hook forward priority 0; policy accept;",
+                'iifname != "br0" oifname "br0" jump entering', "}",
+                *_chain("leaving", [_NEIGHBOUR_DISCOVERY, *first_chain(self.topology, chosen, "out", 1)]),
                 *_chain("entering", first_chain(self.topology, chosen, "in", 1)),
             ]  # fmt: skip
 
@@ -300,7 +312,7 @@ class _Layout:
         inside = "{ " + ", ".join(private for private, _ in pairs) + " }"
         machine.rules = [
             "chain forward { type filter hook forward priority 0; policy accept;",
-            "ct state established,related accept", "ct state invalid drop",
+            "ct state established,related accept", "meta nfproto ipv4 ct state invalid drop",
             f'iifname "inner" ip saddr != {inside} drop' if pairs else 'iifname "inner" meta nfproto ipv4 drop',
             f'iifname "outer" ip daddr != {inside} drop' if pairs else 'iifname "outer" meta nfproto ipv4 drop',
             'iifname "inner" ip6 saddr { fc00::/7, fe80::/10 } drop', "}",
@@ -431,16 +443,21 @@ class _Layout:
             for prefix, entry in self.winners(subnet).items():
                 if prefix.family != family or block.covers(prefix):
                     continue
-                if entry is not None and entry.instance == interface.instance:
-                    machine.route(f"unreachable {prefix}", "", table)  # its own next hop: a loop (S30)
-                else:
-                    machine.route(str(prefix), self.hop_of(interface, entry, prefix, router), table)
+                machine.route(str(prefix), self.hop_of(interface, entry, prefix, router), table)
+                if entry is not None and entry.instance == interface.instance and table is not None:
+                    self.refuse_loop(subnet, interface, prefix)
+
+    def refuse_loop(self, subnet: Subnet, interface: Interface, prefix: Prefix) -> None:
+        """What an appliance sends itself by way of itself is a loop: its router says so (S30)."""
+        router, address = self.routers[subnet.name], interface.address(prefix.family)
+        table = self.next_table()
+        router.family(prefix.family == 6).append(f"rule add from {address} iif br0 lookup {table} priority {table}")
+        router.route(f"unreachable {prefix}", "", table)
 
     def hop_of(self, interface: Interface, entry: RouteEntry | None, prefix: Prefix, router: str) -> str:
         if entry is not None and entry.instance is not None:
             hop = self.next_hop(entry)
-            instance = self.topology.instances[hop.instance]
-            if hop.subnet == interface.subnet and instance.running and instance.forwards:
+            if hop.subnet == interface.subnet and hop.instance != interface.instance:
                 return f"via {hop.address(prefix.family)} dev {interface.device} onlink"
         return f"via {router} dev {interface.device} onlink"
 
@@ -469,7 +486,7 @@ class _Layout:
     def filter_instance(self, machine: Machine, instance: Instance) -> None:
         """The filters of each interface at its own hooks, the host filter between them (S11, S12, S30)."""
         bits = iter(1 << index for index in range(31))
-        pre, out, chains = [], [], []
+        pre, out, chains, notes = [], [], [], []
         for interface in instance.interfaces:
             filters = [self.topology.filters[name] for name in filters_of(self.topology, interface)]
             if not filters:
@@ -480,6 +497,10 @@ class _Layout:
                 if chosen.decide == "any" and chosen is not together[0]:
                     continue
                 bit = next(bits)
+                members = together if chosen.decide == "any" else [chosen]
+                note = f"note{index}-{interface.device}"
+                chains += _chain(note, tracking(self.topology, members, "in", bit))
+                notes.append(f'iifname "{interface.device}" jump {note}')
                 for way, lines in (("in", inward), ("out", outward)):
                     body = (
                         any_chain(self.topology, together, way, bit)
@@ -494,16 +515,20 @@ class _Layout:
             out.append(f'oifname "{interface.device}" jump out-{interface.device}')
         host_in: list[str] = []
         host_out: list[str] = []
+        host_notes: list[str] = []
         if isinstance(instance.host_filter, str):
             chosen, bit = self.topology.filters[instance.host_filter], next(bits)
             chains += _chain("host-in", [_NEIGHBOUR_DISCOVERY, *first_chain(self.topology, chosen, "in", bit)])
             chains += _chain("host-out", [_NEIGHBOUR_DISCOVERY, *first_chain(self.topology, chosen, "out", bit)])
             host_in, host_out = ["jump host-in"], ["jump host-out"]
+            chains += _chain("note-host", tracking(self.topology, [chosen], "in", bit))
+            host_notes = ['iifname != "lo" jump note-host']
         elif instance.host_filter is not None:
             machine.host_rules = instance.host_filter.file
         machine.rules = [
             *chains,
-            "chain arrived { type filter hook prerouting priority -190; policy accept;", *pre, "}",
+            "chain arrived { type filter hook input priority -190; policy accept;", *notes, *host_notes, *pre, "}",
+            "chain passing { type filter hook forward priority -190; policy accept;", *notes, *pre, "}",
             "chain host-input { type filter hook input priority 50; policy accept;", *(f'iifname != "lo" {e}' for e in host_in), "}",
             "chain host-output { type filter hook output priority 50; policy accept;", *(f'oifname != "lo" {e}' for e in host_out), "}",
             "chain host-forward { type filter hook forward priority 50; policy accept;", *host_in, *host_out, "}",

@@ -144,6 +144,7 @@ def _attempts(
         for text in texts
     ]
     publics = walker.directory.public_addresses()
+    listening = {service.detail for service in services if service.has_ports}
     used: dict[tuple[str, int], set[int]] = {}
     for machine, source in [*inside, *outside]:
         is_outside = (machine, source) in outside
@@ -157,7 +158,9 @@ def _attempts(
                 continue
             for service in services:
                 if service.family in (None, target.family):
-                    port = _port(walker, source, service, used.setdefault((machine, service.protocol), set()), chance)
+                    port = _port(
+                        walker, source, service, used.setdefault((machine, service.protocol), set(listening)), chance
+                    )
                     yield Attempt(machine, source, Target(target, service, port, source))
 
 
