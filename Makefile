@@ -4,7 +4,7 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 STAMP  := $(VENV)/.installed
 
-.PHONY: demo test lint bench schema screenshots clean
+.PHONY: demo test verify lint bench schema screenshots clean
 
 $(STAMP): pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -16,6 +16,11 @@ demo: $(STAMP)
 
 test: $(STAMP)
 	$(BIN)/python tests/run.py
+
+# The full count of random networks and kernel rule sets; `make test` runs a few.
+verify: $(STAMP)
+	KIBOKO_NETWORKS=200 KIBOKO_PROBES=600 KIBOKO_RULE_SETS=200 $(BIN)/python -m unittest tests.replica.test_replica \
+		tests.core.test_kernel_rules
 
 lint: $(STAMP)
 	$(BIN)/ruff check .

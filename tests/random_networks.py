@@ -18,7 +18,7 @@ class _Draw:
 
     def network(self):
         chance = self.chance
-        self.zones = ["red", "green", "blue"][: chance.randint(1, 3)] + ["public"]
+        self.zones = [*["red", "green", "blue"][: chance.randint(1, 3)], "public"]
         values = {
             "kiboko": 1,
             "defaults": {

@@ -155,10 +155,28 @@ class Refusals(unittest.TestCase):
         values = base()
         values["filters"]["no"] = a_filter("instance", inbound=[{"action": "reject"}])
         values["instances"]["mid"] = {
-            "interfaces": [{"subnet": "a1", "addresses": ["10.1.1.9"], "public": "203.0.113.9", "filters": ["no"]}], "forwards": True,
+            "interfaces": [{"subnet": "a1", "addresses": ["10.1.1.9"], "public": "203.0.113.9", "filters": ["no"]},
+                           {"subnet": "a2", "addresses": ["10.1.2.9"]}], "forwards": True,
         }  # fmt: skip
+        values["route_tables"]["a2-table"] = [{"to": "0.0.0.0/0", "via": "door"}]
+        values["subnets"]["a2"]["route_table"] = "a2-table"
         values["route_tables"]["north-table"].append({"to": "203.0.113.0/24", "via": {"instance": "mid"}})
         self.assertEqual(walk(values, "ann", "203.0.113.9", "ssh").signal, "refused")
+
+    def test_s34_from_a_crossing_behind_a_gateway_it_crosses_back_to_the_senders_zone(self):
+        """ann asks cat's public address: the refusal of the second crossing meets the first one from behind."""
+
+        def signal(stateful):
+            values = base()
+            values["filters"]["out"] = a_filter("zone", stateful=stateful, rules=[{"action": "allow"}])
+            values["filters"]["in"] = a_filter("zone", rules=[{"action": "reject"}])
+            values["subnets"]["a2"]["zone"] = "right"
+            values["crossings"] = [{"from": "left", "to": "public", "filter": "out"},
+                                   {"from": "public", "to": "right", "filter": "in"}]  # fmt: skip
+            values["defaults"]["between_zones"] = "drop"
+            return walk(values, "ann", "203.0.113.20", "ssh").signal
+
+        self.assertEqual((signal(True), signal(False)), ("refused", "silent"))
 
     def test_s34_to_an_outside_with_a_tunnel_it_goes_back_by_the_tunnel_untranslated(self):
         values = base()

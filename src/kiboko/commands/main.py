@@ -18,6 +18,7 @@ COMMANDS = {
     "show": "one thing and everything in force around it",
     "probe": "send real probes and record what came back",
     "confirm": "hold the rules against probes and flow records",
+    "replica": "the network rebuilt in kernel namespaces: real packets against the walk",
 }
 INTERRUPTED = 130
 

@@ -162,7 +162,8 @@ class PathFinder:
         if outside is not None:
             self._arrive_outside(trip, outside)
         else:
-            self._come_in(trip, step.at, None, None)
+            back_from = self.directory.outside_holding(trip.packet.source)
+            self._come_in(trip, step.at, back_from.zone if back_from else None, None)
         return trip.path(step.source)
 
     def from_appliance(self, interface: Interface, request: Path, step: Step) -> Path:

@@ -13,7 +13,7 @@ import selectors
 import socket
 import subprocess
 import threading
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from kiboko.core.errors import SurroundingsError
@@ -69,14 +69,14 @@ def _rules(machine: Machine) -> None:
         _run(["nft", "-f", "-"], "table inet kiboko {\n" + "\n".join(machine.rules) + "\n}\n")
 
 
-def _in_namespaces(machines: Iterable[Machine], action: object) -> None:
+def _in_namespaces(machines: Iterable[Machine], action: Callable[[Machine], None]) -> None:
     """Do something in each machine's namespace, on a thread of its own, since a thread cannot go back."""
     faults: list[BaseException] = []
 
     def work(machine: Machine) -> None:
         try:
             enter(machine.name)
-            action(machine)  # type: ignore[operator]
+            action(machine)
         except BaseException as error:
             faults.append(error)
 

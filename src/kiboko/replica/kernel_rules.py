@@ -108,6 +108,13 @@ def _icmp(protocol: int, details: RangeSet) -> Iterator[str]:
             yield f"{name} type {kind}{codes}"
 
 
+def rules_of(chosen: Filter, way: str) -> tuple[Rule, ...] | None:
+    """The rules of one direction; None where the filter does not name it (S13)."""
+    if chosen.rules is not None:
+        return chosen.rules
+    return chosen.inbound if way == "in" else chosen.outbound
+
+
 def first_chain(
     topology: Topology, chosen: Filter, way: str, bit: int | None, reply_bit: int | None = None
 ) -> list[str]:
@@ -116,7 +123,7 @@ def first_chain(
     `bit` is the attachment's mark where the filter keeps state. In zone filters a rule may differ, so that there the
     bit is set rule by rule; there `reply_bit` is the bit of the crossing the other way round (S22).
     """
-    rules = chosen.rules if chosen.rules is not None else chosen.inbound if way == "in" else chosen.outbound
+    rules = rules_of(chosen, way)
     lines = []
     by_rule = chosen.layer == "zone"
     back = reply_bit if by_rule else bit
@@ -141,12 +148,12 @@ def any_chain(topology: Topology, members: Iterable[Filter], way: str, bit: int)
     """The body of a chain for the `decide: any` set of an interface in one direction (S12, S20)."""
     members = list(members)
     lines = [let_back(bit)]
-    naming = [each for each in members if (each.rules if each.rules is not None else each.inbound if way == "in" else each.outbound) is not None]  # fmt: skip
+    naming = [each for each in members if rules_of(each, way) is not None]
     if not naming:
         return [*lines, *([mark(bit)] if any(each.stateful for each in members) else []), "return"]
     # A rule of a stateful member tracks whichever other rule allows as well: those are asked first.
     for each in sorted(naming, key=lambda member: not member.stateful):
-        rules = each.rules if each.rules is not None else each.inbound if way == "in" else each.outbound
+        rules = rules_of(each, way)
         for rule in rules or ():
             for match in rule_matches(topology, rule) if rule.enabled else ():
                 if each.stateful:
@@ -170,10 +177,7 @@ def tracking(topology: Topology, members: list[Filter], way: str, bit: int) -> l
     """
     if members[0].decide == "first":
         return [mark(bit)] if members[0].stateful else []
-    chosen = [
-        (each, each.rules if each.rules is not None else each.inbound if way == "in" else each.outbound)
-        for each in members
-    ]
+    chosen = [(each, rules_of(each, way)) for each in members]
     naming = [(each, rules) for each, rules in chosen if rules is not None]
     if not naming:
         return [mark(bit)] if any(each.stateful for each in members) else []

@@ -109,10 +109,8 @@ class _Layout:
             chosen = self.topology.filters[subnet.filter]
             router.rules = [
                 # What leaves is asked before the look-up, what enters behind it (S7).
-                "chain departures { type filter hook prerouting priority -190; policy accept;",
-                'iifname "br0" jump leaving', "}",
-                "chain arrivals { type filter hook forward priority 0; policy accept;",
-                'iifname != "br0" oifname "br0" jump entering', "}",
+                *_base("departures", "prerouting", -190, ['iifname "br0" jump leaving']),
+                *_base("arrivals", "forward", 0, ['iifname != "br0" oifname "br0" jump entering']),
                 *_chain("leaving", [_NEIGHBOUR_DISCOVERY, *first_chain(self.topology, chosen, "out", 1)]),
                 *_chain("entering", first_chain(self.topology, chosen, "in", 1)),
             ]  # fmt: skip
@@ -366,8 +364,8 @@ class _Layout:
             chosen = self.topology.filters[outside.filter]
             names = "{ " + ", ".join(f'"{device}"' for device in devices) + " }"
             machine.rules = [
-                "chain input { type filter hook input priority 0; policy accept;", f"iifname {names} jump entering", "}",
-                "chain output { type filter hook output priority 0; policy accept;", f"oifname {names} jump leaving", "}",
+                *_base("input", "input", 0, [f"iifname {names} jump entering"]),
+                *_base("output", "output", 0, [f"oifname {names} jump leaving"]),
                 *_chain("entering", [_NEIGHBOUR_DISCOVERY, *first_chain(self.topology, chosen, "in", 1)]),
                 *_chain("leaving", [_NEIGHBOUR_DISCOVERY, *first_chain(self.topology, chosen, "out", 1)]),
             ]  # fmt: skip
@@ -391,8 +389,8 @@ class _Layout:
         self.route_instance(machine, instance)
         if not instance.running:
             machine.rules = [
-                "chain off { type filter hook prerouting priority -400; policy accept;", 'iifname != "lo" drop', "}",
-                "chain mute { type filter hook output priority -400; policy accept;", 'oifname != "lo" drop', "}",
+                *_base("off", "prerouting", -400, ['iifname != "lo" drop']),
+                *_base("mute", "output", -400, ['oifname != "lo" drop']),
             ]  # fmt: skip
             return
         self.filter_instance(machine, instance)
@@ -527,13 +525,13 @@ class _Layout:
             machine.host_rules = instance.host_filter.file
         machine.rules = [
             *chains,
-            "chain arrived { type filter hook input priority -190; policy accept;", *notes, *host_notes, *pre, "}",
-            "chain passing { type filter hook forward priority -190; policy accept;", *notes, *pre, "}",
-            "chain host-input { type filter hook input priority 50; policy accept;", *(f'iifname != "lo" {e}' for e in host_in), "}",
-            "chain host-output { type filter hook output priority 50; policy accept;", *(f'oifname != "lo" {e}' for e in host_out), "}",
-            "chain host-forward { type filter hook forward priority 50; policy accept;", *host_in, *host_out, "}",
-            "chain sent { type filter hook output priority 100; policy accept;", *out, "}",
-            "chain onward { type filter hook forward priority 100; policy accept;", *out, "}",
+            *_base("arrived", "input", -190, [*notes, *host_notes, *pre]),
+            *_base("passing", "forward", -190, [*notes, *pre]),
+            *_base("host-input", "input", 50, [f'iifname != "lo" {each}' for each in host_in]),
+            *_base("host-output", "output", 50, [f'oifname != "lo" {each}' for each in host_out]),
+            *_base("host-forward", "forward", 50, [*host_in, *host_out]),
+            *_base("sent", "output", 100, out),
+            *_base("onward", "forward", 100, out),
         ]  # fmt: skip
 
     def listen(self, machine: Machine, instance: Instance | None, addresses: list[str]) -> None:
@@ -621,9 +619,9 @@ class _Layout:
             entry.append(f"iifname {public} jump arriving")
         self.core.rules = [
             *chains,
-            "chain marks { type filter hook prerouting priority -195; policy accept;", *self.mark_rules, "}",
-            "chain sources { type filter hook prerouting priority -190; policy accept;", *self.source_rules, "}",
-            "chain zones { type filter hook forward priority 0; policy accept;", *entry, "}",
+            *_base("marks", "prerouting", -195, self.mark_rules),
+            *_base("sources", "prerouting", -190, self.source_rules),
+            *_base("zones", "forward", 0, entry),
         ]  # fmt: skip
 
     def by_outside(self, side: str, verdict: Callable[[str], str]) -> list[str]:
@@ -650,6 +648,10 @@ def _to_crossing(source: str) -> Callable[[str], str]:
 
 def _safe(name: str) -> str:
     return "z" + name.replace(".", "_")
+
+
+def _base(name: str, hook: str, priority: int, body: list[str]) -> list[str]:
+    return [f"chain {name} {{ type filter hook {hook} priority {priority}; policy accept;", *body, "}"]
 
 
 def _chain(name: str, body: list[str]) -> list[str]:

@@ -19,7 +19,7 @@ def named(topology: Topology, name: str) -> AddressSet:
         return _of_interfaces(topology.instances[name].interfaces)
     for section in (topology.subnets, topology.networks):
         if name in section:
-            return AddressSet.of_prefixes(section[name].blocks)  # type: ignore[attr-defined]
+            return AddressSet.of_prefixes(section[name].blocks)
     if name in topology.outsides:
         return AddressSet.of_prefixes(topology.outsides[name].prefixes)
     return _of_interfaces([each for each in all_interfaces(topology) if each.name == name])

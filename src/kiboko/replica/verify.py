@@ -12,6 +12,7 @@ from kiboko.core.addresses import Address, parse_address
 from kiboko.core.directory import Directory
 from kiboko.core.evidence import SILENT, UNREACHABLE
 from kiboko.core.model import Topology
+from kiboko.core.ranges import RangeSet
 from kiboko.core.services import ICMP, ICMP6, TCP, UDP, Service
 from kiboko.core.walk import Walk, Walker
 from kiboko.replica.blueprint import Blueprint
@@ -77,12 +78,8 @@ def verify(topology: Topology, seed: int = 0, most: int | None = None, timeout: 
     differences, unknown = [], 0
     for attempt, outcome in zip(attempts, outcomes, strict=True):
         target = attempt.target
-        ports_asked = None
-        if target.source_port is not None:
-            from kiboko.core.ranges import RangeSet
-
-            ports_asked = RangeSet.one(target.source_port)
-        said = walker.walk(walker.directory.endpoint(attempt.source), target.address, target.service, ports_asked)
+        port = RangeSet.one(target.source_port) if target.source_port is not None else None
+        said = walker.walk(walker.directory.endpoint(attempt.source), target.address, target.service, port)
         if any(row.action is None and row.gate != "listener" for row in said.rows):
             unknown += 1
         elif _class(outcome.outcome) != _class(said.signal):

@@ -1,0 +1,70 @@
+"""A verification made visible: how much was compared, and every difference."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from kiboko.replica.verify import Difference, Verification
+from kiboko.views.check_view import decider_json, decider_text
+from kiboko.views.output import Grid, Output
+from kiboko.views.text import counted
+
+_MOST = 40
+
+
+def show_verification(found: Verification, seconds: float, out: Output) -> None:
+    """The result in one line, then the differences."""
+    probes = counted(found.compared, "probe")
+    if found.differences:
+        out.parts(("DIFFERENT", "break"), (f": {counted(len(found.differences), 'difference')} in {probes}.", ""))
+    else:
+        out.parts(("AGREE", "agree"), (f": the kernel and the walk say the same of {probes}.", ""))
+    out.line(
+        f"  built from namespaces and kernel filters, probed with real packets and removed in {seconds:.0f} s", "quiet"
+    )
+    if found.not_known:
+        out.line(f"  {counted(found.not_known, 'probe')} left out: they rest on a gate that is not known", "quiet")
+    if found.differences:
+        out.line()
+        grid = Grid(["from", "to", "service", "port", "kernel", "walk", "why"], wide=("why",))
+        for each in found.differences[:_MOST]:
+            grid.add(_cells(each), "break")
+        out.grid(grid)
+        if len(found.differences) > _MOST:
+            out.line(f"and {len(found.differences) - _MOST} more, all in --json", "quiet")
+
+
+def _cells(each: Difference) -> list[str]:
+    flow = each.walk.flow
+    decider = each.walk.decided_by
+    return [
+        str(each.attempt.source), str(flow.target), str(flow.service), str(each.attempt.target.source_port or "-"),
+        each.outcome, each.walk.signal, decider_text(decider) if decider else "allowed at every gate",
+    ]  # fmt: skip
+
+
+def verification_json(found: Verification, seconds: float) -> dict[str, Any]:
+    """The result as `replica/1`."""
+    return {
+        "kiboko": "replica/1",
+        "summary": {
+            "compared": found.compared,
+            "not_known": found.not_known,
+            "differences": len(found.differences),
+            "seconds": round(seconds, 1),
+        },
+        "rows": [
+            {
+                "from": str(each.attempt.source),
+                "to": str(each.walk.flow.target),
+                "service": str(each.walk.flow.service),
+                "source_port": each.attempt.target.source_port,
+                "kernel": each.outcome,
+                "verdict": each.walk.verdict,
+                "signal": each.walk.signal,
+                "decided_by": decider_json(each.walk.decided_by) if each.walk.decided_by else None,
+            }
+            for each in found.differences
+        ],
+        "caveats": [],
+    }

@@ -1,0 +1,125 @@
+"""The replica: kernel rules from the model alone, real packets, and the walk against them."""
+
+import json
+import os
+import subprocess
+import tempfile
+import unittest
+
+from kiboko.replica.kernel_rules import first_chain, rule_matches
+from kiboko.replica.layout import lay_out
+from kiboko.replica.verify import services_that_matter, verify
+from tests.helpers import a_filter, base, kiboko, load
+from tests.namespaces import why_not
+from tests.random_networks import random_network
+
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))
+FIRST_NETWORK = int(os.environ.get("KIBOKO_FIRST_NETWORK", "0"))
+PROBES = int(os.environ.get("KIBOKO_PROBES", "200"))
+
+
+class Translation(unittest.TestCase):
+    """Rules as nft text; expected lines are written by hand from nft(8)."""
+
+    def rule(self, **fields):
+        values = base()
+        values["filters"]["f"] = a_filter("instance", inbound=[{"action": "allow", **fields}])
+        topology = load(values)
+        return list(rule_matches(topology, topology.filters["f"].inbound[0]))
+
+    def test_services(self):
+        self.assertEqual(self.rule(), [""])
+        self.assertEqual(self.rule(service="tcp/22"), ["tcp dport { 22 }"])
+        self.assertEqual(self.rule(service=["udp/53", "proto/47"]), ["udp dport { 53 }", "meta l4proto 47"])
+        self.assertEqual(self.rule(service="icmp/3/4"), ["icmp type 3 icmp code 4"])
+        self.assertEqual(self.rule(service="tcp", source_ports="22"), ["tcp sport { 22 }"])
+        self.assertEqual(len(self.rule(source_ports="22")), 3, "tcp, udp and sctp have ports")
+
+    def test_a_routers_address_matches_no_from_that_names_one(self):
+        self.assertEqual(self.rule(**{"from": "10.1.0.0/16"}), ["ip saddr != 100.127.0.0/16 ip saddr { 10.1.0.0/16 }"])
+        self.assertEqual(self.rule(to="10.1.0.0/16"), ["ip daddr { 10.1.0.0/16 }"])
+
+    def test_a_chain_lets_back_what_it_tracks_and_decides_the_rest(self):
+        values = base()
+        values["filters"]["f"] = a_filter(
+            "instance", inbound=[{"action": "reject", "service": "ssh"}], otherwise="allow"
+        )
+        topology = load(values)
+        self.assertEqual(first_chain(topology, topology.filters["f"], "in", 4), [
+            "ct direction reply ct mark & 0x4 == 0x4 return",
+            "ct direction original ct mark set ct mark or 0x4",
+            "tcp dport { 22 } meta l4proto tcp reject with tcp reset",
+            "tcp dport { 22 } reject with icmpx port-unreachable",
+            "return",
+        ])  # fmt: skip
+
+    def test_every_machine_of_the_network_is_in_the_blueprint(self):
+        topology = load(base())
+        made = lay_out(topology, [("tcp", 22)], {"internet": ["192.0.2.77"], "depot": []})
+        roles = sorted(machine.role for machine in made.machines.values())
+        self.assertEqual(roles, ["core", "gateway door", "gateway exit", "instance ann", "instance bob", "instance cat",
+                                 "instance dan", "outside depot", "outside internet", "router of a1", "router of a2",
+                                 "router of b1", "the internet"])  # fmt: skip
+
+    def test_services_that_matter_have_one_that_no_rule_names(self):
+        values = base()
+        values["filters"]["f"] = a_filter("instance", inbound=[{"action": "allow", "service": ["ssh", "udp/53"]}])
+        names = [str(service) for service in services_that_matter(load(values))]
+        self.assertEqual(
+            names, ["tcp/22", "udp/53", "tcp/47000", "udp/47000", "icmp/echo-request", "icmp6/echo-request"]
+        )
+
+
+@unittest.skipIf(why_not() is not None, why_not() or "")
+class RealPackets(unittest.TestCase):
+    def test_random_networks_and_the_kernel_agree(self):
+        for seed in range(FIRST_NETWORK, FIRST_NETWORK + NETWORKS):
+            with self.subTest(seed=seed):
+                found = verify(load(random_network(seed)), seed, PROBES)
+                self.assertGreater(found.compared, PROBES // 2)
+                self.assertEqual([str(each) for each in found.differences], [])
+
+    def test_a_walk_that_is_wrong_is_caught(self):
+        """The comparison must be able to fail: the replica of one network against the walk of another."""
+        from unittest import mock
+
+        from kiboko.core.walk import Walker
+
+        values = base()
+        topology = load(values)
+        values["filters"]["shut"] = a_filter("instance", inbound=[], attach_to=["ann"])
+        other = Walker(load(values))
+        with mock.patch("kiboko.replica.verify.Walker", lambda _: other):
+            found = verify(topology, 0, 400)
+        self.assertTrue(found.differences)
+        self.assertTrue(
+            all(
+                str(each.walk.flow.target) in ("10.1.1.10", "203.0.113.10", "2001:db8:1:1::10")
+                for each in found.differences
+            )
+        )
+
+    def test_the_demo_agrees_and_the_host_is_left_as_it_was(self):
+        before = self.host_state()
+        with tempfile.TemporaryDirectory() as folder:
+            kiboko("demo", "--only-write", folder)
+            done = kiboko("replica", "verify", "--most", "1500", "--json", cwd=folder)
+            self.assertEqual(done.returncode, 0, done.stdout[-1500:] + done.stderr)
+            summary = json.loads(done.stdout)["summary"]
+            self.assertEqual((summary["compared"], summary["differences"]), (1500, 0))
+            self.assertIn("AGREE", kiboko("replica", "verify", "--most", "50", cwd=folder).stdout)
+        self.assertEqual(self.host_state(), before)
+
+    def host_state(self):
+        commands = (
+            ["ip", "-br", "link"],
+            ["ip", "route", "show", "table", "all"],
+            ["ip", "netns"],
+            ["nft", "list", "ruleset"],
+        )
+        path = os.environ["PATH"] + ":/usr/sbin:/sbin"
+        return [subprocess.run(c, capture_output=True, text=True, env={"PATH": path}).stdout for c in commands]
+
+
+if __name__ == "__main__":
+    unittest.main()
