@@ -39,16 +39,18 @@ def run_inside(job: Job, timeout: float = 600.0) -> Any:
             raise SurroundingsError(f"the replica needs '{tool}' (Debian: util-linux, iproute2, nftables)")
     command = ["unshare", *_flags(), sys.executable, "-m", "kiboko.replica.holder"]
     environment = {**os.environ, "PATH": os.environ.get("PATH", "") + ":" + _PATH}
-    with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=environment) as process:
+    pipe = subprocess.PIPE
+    with subprocess.Popen(command, stdin=pipe, stdout=pipe, stderr=pipe, env=environment) as process:
         try:
-            output, _ = process.communicate(pickle.dumps(job), timeout)
+            output, complaints = process.communicate(pickle.dumps(job), timeout)
         except BaseException:
             process.kill()
             raise
     if not output:
-        raise SurroundingsError(
-            "this system does not let us make namespaces: run as root, or allow unprivileged user namespaces"
-        )
+        said = (complaints.decode(errors="replace").strip().splitlines() or ["no word of why"])[-1]
+        if said.startswith("unshare:"):
+            said += "; run as root, or allow unprivileged user namespaces"
+        raise SurroundingsError(f"the replica could not be made: {said}")
     succeeded, result = pickle.loads(output)
     if not succeeded:
         raise SurroundingsError(str(result))

@@ -1,0 +1,111 @@
+"""The core: delivery inside each network, the way back of its own refusals, and the zone filters."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from kiboko.core.errors import UsageError
+from kiboko.replica.blueprint import End
+from kiboko.replica.kernel_rules import first_chain, let_back, mark, verdict_lines
+from kiboko.replica.site import GATEWAY4, GATEWAY6, ROUTER_MAC, Site, base_chain, chain
+
+
+def add_core(site: Site) -> None:
+    """Finish the core, once everything that is joined to it is there."""
+    for network, table in site.pending_local:
+        site.local_routes(network, table)
+    for subnet in site.topology.subnets.values():
+        for block in subnet.blocks:
+            site.core.route(str(block), site.local_link[subnet.name].via(block.family == 6))
+    for tunnel, end in site.tunnels.items():
+        _mark_way_back(site, end, 0x200 + list(site.tunnels).index(tunnel))
+    for number, end in enumerate(site.gateway_link.values()):
+        _mark_way_back(site, end, 0x100 + number)
+    for subnet_name, known in site.neighbours.items():
+        router = site.routers[subnet_name]
+        for address, mac, machine_name, device in known:
+            router.commands.append(f"neigh replace {address} lladdr {mac} dev br0 nud permanent")
+            for other, other_mac, _, _ in known:
+                if other != address and (":" in other) == (":" in address):
+                    site.blueprint.machines[machine_name].commands.append(
+                        f"neigh replace {other} lladdr {other_mac} dev {device} nud permanent"
+                    )
+            gateway = GATEWAY6 if ":" in address else GATEWAY4
+            site.blueprint.machines[machine_name].commands.append(
+                f"neigh replace {gateway} lladdr {ROUTER_MAC} dev {device} nud permanent"
+            )
+    for router in site.routers.values():
+        router.commands.append(f"link set br0 address {ROUTER_MAC}")
+    _zone_rules(site)
+
+
+def _mark_way_back(site: Site, end: End, number: int) -> None:
+    """What the core itself refuses goes back by the gateway that it came from (S34): the refusal bears the
+    packet's mark."""
+    site.mark_rules.append(f'iifname "{end.device}" meta mark set {number:#x}')
+    table = site.next_table()
+    site.core.both(f"rule add fwmark {number:#x} iif lo lookup {table} priority {table}")
+    for every in ("0.0.0.0/0", "::/0"):
+        site.core.route(every, end.via(":" in every), table)
+
+
+def _zone_rules(site: Site) -> None:
+    """Crossings, each with a bit of its own in the connection's mark (S22)."""
+    zones = list(site.topology.zones)
+    if len(zones) > 5:
+        raise UsageError("the replica keeps state for crossings between at most 5 zones")
+    bits = {(x, y): 1 << index for index, (x, y) in enumerate((x, y) for x in zones for y in zones)}
+    crossings = {(each.source, each.destination): each.filter for each in site.topology.crossings}
+    chains: list[str] = []
+    defaults = site.topology.defaults
+    for (x, y), bit in bits.items():
+        if (x, y) in crossings:
+            body = first_chain(site.topology, site.topology.filters[crossings[(x, y)]], "in", bit, bits[(y, x)])
+        else:
+            action = defaults.same_zone if x == y else defaults.between_zones
+            body = [let_back(bits[(y, x)]), *([mark(bit)] if action == "allow" else []), *verdict_lines("", action)]
+        chains += chain(f"cross-{_safe(x)}-{_safe(y)}", body)
+    by_zone: dict[str, list[str]] = {}
+    for device, zone in site.zone_of_device.items():
+        if zone is not None:
+            by_zone.setdefault(zone, []).append(device)
+    public = "{ " + ", ".join(f'"{device}"' for device in site.public_devices) + " }"
+    for x in zones:
+        body = [f"oifname {_devices(devices)} goto cross-{_safe(x)}-{_safe(y)}" for y, devices in by_zone.items()]
+        if site.public_devices:
+            body.append(f"oifname {public} goto out-{_safe(x)}")
+        chains += chain(f"out-{_safe(x)}", _by_outside(site, "daddr", _to_crossing(x)))
+        chains += chain(f"from-{_safe(x)}", body)
+    entry = [f"iifname {_devices(devices)} jump from-{_safe(x)}" for x, devices in by_zone.items()]
+    if site.public_devices:
+        chains += chain("arriving", _by_outside(site, "saddr", lambda x: f"goto from-{_safe(x)}"))
+        entry.append(f"iifname {public} jump arriving")
+    site.core.rules = [
+        *chains,
+        *base_chain("marks", "prerouting", -195, site.mark_rules),
+        *base_chain("sources", "prerouting", -190, site.source_rules),
+        *base_chain("zones", "forward", 0, entry),
+    ]  # fmt: skip
+
+
+def _by_outside(site: Site, side: str, verdict: Callable[[str], str]) -> list[str]:
+    """A decision by the outside that an address belongs to, the longest prefix first; none: open."""
+    pairs = [(prefix, outside) for outside in site.topology.outsides.values() for prefix in outside.prefixes]
+    lines = []
+    for prefix, outside in sorted(pairs, key=lambda pair: -pair[0].length):
+        keyword = "ip" if prefix.family == 4 else "ip6"
+        match = f"{keyword} {side} {prefix}" if prefix.length else f"meta nfproto ipv{prefix.family}"
+        lines.append(f"{match} {verdict(outside.zone)}" if outside.zone is not None else f"{match} return")
+    return lines
+
+
+def _devices(devices: list[str]) -> str:
+    return "{ " + ", ".join(f'"{device}"' for device in devices) + " }"
+
+
+def _to_crossing(source: str) -> Callable[[str], str]:
+    return lambda destination: f"goto cross-{_safe(source)}-{_safe(destination)}"
+
+
+def _safe(name: str) -> str:
+    return "z" + name.replace(".", "_")

@@ -1,0 +1,118 @@
+"""Gateways that translate, tunnels, outsides, and the internet between them."""
+
+from __future__ import annotations
+
+from kiboko.core.addresses import Address, is_global_ipv6
+from kiboko.core.model import Gateway, Outside
+from kiboko.replica.blueprint import Machine
+from kiboko.replica.instances import listen
+from kiboko.replica.kernel_rules import first_chain
+from kiboko.replica.site import NEIGHBOUR_DISCOVERY, Site, base_chain, chain
+
+
+def add_gateway(site: Site, name: str, gateway: Gateway) -> None:
+    """Make an internet or nat gateway between the core and the internet (S28)."""
+    machine = site.blueprint.machine(name, f"gateway {gateway.name}", forwards=True)
+    core_end, inner = site.blueprint.join(site.core, f"p{name}", machine, "inner")
+    outer, net_end = site.blueprint.join(machine, "outer", site.internet, f"n{name}")
+    site.gateway_link[gateway.name] = core_end
+    site.public_devices.append(core_end.device)
+    network = gateway.networks[0]
+    site.route_in(core_end.device, network)
+    for every in ("0.0.0.0/0", "::/0"):
+        machine.route(every, outer.via(":" in every))
+    for block in site.topology.networks[network].blocks:
+        machine.route(str(block), inner.via(block.family == 6))
+    pairs = [
+        (str(private), str(interface.public))
+        for interface in site.interfaces_of(network)
+        if interface.public is not None and (private := interface.address(4)) is not None
+    ]
+    if gateway.kind == "nat":
+        _add_shared(site, machine, gateway)
+        site.internet.route(f"{gateway.address}/32", net_end.via(False))
+        return
+    _add_one_to_one(site, machine, pairs)
+    if gateway is site.first_internet(network):
+        for _, public in pairs:
+            site.internet.route(f"{public}/32", net_end.via(False))
+        for block in site.topology.networks[network].blocks:
+            if block.family == 6 and is_global_ipv6(Address(6, block.value)):
+                site.internet.route(str(block), net_end.via(True))
+
+
+def _add_one_to_one(site: Site, machine: Machine, pairs: list[tuple[str, str]]) -> None:
+    """1:1 translation; what has no public address, or no global one, does not get out (S28)."""
+    inside = "{ " + ", ".join(private for private, _ in pairs) + " }"
+    machine.rules = [
+        "chain forward { type filter hook forward priority 0; policy accept;",
+        "ct state established,related accept", "meta nfproto ipv4 ct state invalid drop",
+        f'iifname "inner" ip saddr != {inside} drop' if pairs else 'iifname "inner" meta nfproto ipv4 drop',
+        f'iifname "outer" ip daddr != {inside} drop' if pairs else 'iifname "outer" meta nfproto ipv4 drop',
+        'iifname "inner" ip6 saddr { fc00::/7, fe80::/10 } drop', "}",
+    ]  # fmt: skip
+    if pairs:
+        out = ", ".join(f"{private} : {public}" for private, public in pairs)
+        back = ", ".join(f"{public} : {private}" for private, public in pairs)
+        machine.rules += [
+            "chain arriving { type nat hook prerouting priority -100; policy accept;",
+            f'iifname "outer" dnat ip to ip daddr map {{ {back} }}', "}",
+            "chain leaving { type nat hook postrouting priority 100; policy accept;",
+            f'oifname "outer" snat ip to ip saddr map {{ {out} }}', "}",
+        ]  # fmt: skip
+
+
+def _add_shared(site: Site, machine: Machine, gateway: Gateway) -> None:
+    """One shared address outbound; only replies come in, IPv6 does not pass (S28)."""
+    machine.rules = [
+        "chain forward { type filter hook forward priority 0; policy accept;", "meta nfproto ipv6 drop",
+        "ct state established,related accept", "ct state invalid drop", 'iifname "outer" drop', "}",
+        "chain leaving { type nat hook postrouting priority 100; policy accept;",
+        f'oifname "outer" meta nfproto ipv4 snat ip to {gateway.address}', "}",
+    ]  # fmt: skip
+
+
+def add_outside(site: Site, name: str, outside: Outside) -> None:
+    """Make an outside, with its filter at its own edge and a cable for each tunnel (S10)."""
+    machine = site.blueprint.machine(name, f"outside {outside.name}")
+    site.blueprint.homes[outside.name] = name
+    edge, net_end = site.blueprint.join(machine, "site", site.internet, f"n{name}")
+    for every in ("0.0.0.0/0", "::/0"):
+        machine.route(every, edge.via(":" in every))
+    for prefix in outside.prefixes:
+        site.internet.route(str(prefix), net_end.via(prefix.family == 6))
+    for address in site.blueprint.outside_addresses.get(outside.name, []):
+        length = 128 if ":" in address else 32
+        machine.commands.append(f"addr add {address}/{length} dev lo" + (" nodad" if length == 128 else ""))
+    devices = ["site"]
+    for gateway in site.topology.gateways.values():
+        if gateway.kind == "tunnel" and gateway.outside == outside.name:
+            device = f"t{len(site.tunnels)}"
+            site_end, core_end = site.blueprint.join(machine, device, site.core, f"q{len(site.tunnels)}")
+            site.tunnels[gateway.name] = core_end
+            site.zone_of_device[core_end.device] = outside.zone
+            site.route_in(core_end.device, gateway.networks[0])
+            devices.append(device)
+            for block in site.topology.networks[gateway.networks[0]].blocks:
+                machine.route(str(block), site_end.via(block.family == 6))
+    listen(site, machine, None, site.blueprint.outside_addresses.get(outside.name, []))
+    if outside.filter is not None:
+        chosen = site.topology.filters[outside.filter]
+        names = "{ " + ", ".join(f'"{device}"' for device in devices) + " }"
+        machine.rules = [
+            *base_chain("input", "input", 0, [f"iifname {names} jump entering"]),
+            *base_chain("output", "output", 0, [f"oifname {names} jump leaving"]),
+            *chain("entering", [NEIGHBOUR_DISCOVERY, *first_chain(site.topology, chosen, "in", 1)]),
+            *chain("leaving", [NEIGHBOUR_DISCOVERY, *first_chain(site.topology, chosen, "out", 1)]),
+        ]  # fmt: skip
+
+
+def add_internet_routes(site: Site) -> None:
+    """No private block is known to the internet (S26)."""
+    for network in site.topology.networks.values():
+        for block in network.blocks:
+            is_public = (
+                block.family == 6 and is_global_ipv6(Address(6, block.value)) and site.first_internet(network.name)
+            )
+            if not is_public:
+                site.internet.route(f"blackhole {block}", "")
