@@ -17,9 +17,9 @@ from kiboko.core.membership import Membership
 from kiboko.core.model import ALLOW, DROP, REJECT, Filter, Instance, Rule, Topology
 from kiboko.core.nftables import HostRuleSet
 from kiboko.core.packet import PORT_UNREACHABLE, Packet
-from kiboko.core.path import REFUSED, SILENT, UNREACHABLE, Step
 from kiboko.core.ranges import EMPTY, RangeSet
 from kiboko.core.services import ICMP, ICMP6, WITH_PORTS, Service
+from kiboko.core.steps import REFUSED, SILENT, UNREACHABLE, Step
 
 FORWARD, REPLY, REFUSAL = "forward", "reply", "refusal"
 

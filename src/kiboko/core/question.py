@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 from kiboko.core.endpoints import End, Ends, Pair, services_for, single_service
 from kiboko.core.errors import UsageError
-from kiboko.core.path import Path, Step
 from kiboko.core.ranges import RangeSet
 from kiboko.core.services import Service
+from kiboko.core.steps import Path, Step
 from kiboko.core.walk import Walk
 
 

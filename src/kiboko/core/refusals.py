@@ -8,9 +8,10 @@ from __future__ import annotations
 from kiboko.core import nftables
 from kiboko.core.gates import FORWARD, REFUSAL, GateAsker, Ground, Row
 from kiboko.core.packet import Packet, refusal_service, request
-from kiboko.core.path import Path, PathFinder, Step
+from kiboko.core.path import PathFinder
 from kiboko.core.ranges import RangeSet
 from kiboko.core.services import Service
+from kiboko.core.steps import Path, Step
 
 _AT_RECEIVER = ("instance-in", "host-in", "listener", "outside")
 _AT_SENDER = ("source", "host-out", "instance-out", "outside")

@@ -15,10 +15,11 @@ from kiboko.core.directory import Directory, Endpoint
 from kiboko.core.gates import FORWARD, REPLY, GateAsker, Ground, Row
 from kiboko.core.model import REJECT, Topology
 from kiboko.core.packet import Packet, request, turned_service
-from kiboko.core.path import SILENT, Path, PathFinder, Step, Stop
+from kiboko.core.path import PathFinder
 from kiboko.core.ranges import EMPTY, RangeSet
 from kiboko.core.refusals import refusal_lost_at
 from kiboko.core.services import ICMP, ICMP6, NO_PORTS, TCP, WITH_PORTS, Service
+from kiboko.core.steps import SILENT, Path, Step, Stop
 
 ALLOWED, BLOCKED, ONE_WAY, PARTLY = "allowed", "blocked", "one-way", "partly"
 ANSWERED = "answered"
