@@ -3,11 +3,16 @@
 import json
 import os
 import subprocess
+import sys
 import tempfile
+import time
 import unittest
 
-from kiboko.replica.kernel_rules import first_chain, rule_matches
+from kiboko.core.errors import UsageError
+from kiboko.core.walk import Walker
+from kiboko.replica.kernel_rules import any_chain, first_chain, rule_matches
 from kiboko.replica.layout import lay_out
+from kiboko.replica.peers import all_interfaces, filters_of, peer_addresses
 from kiboko.replica.verify import services_that_matter, verify
 from tests.helpers import a_filter, base, kiboko, load
 from tests.namespaces import why_not
@@ -16,6 +21,27 @@ from tests.random_networks import random_network
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))
 FIRST_NETWORK = int(os.environ.get("KIBOKO_FIRST_NETWORK", "0"))
 PROBES = int(os.environ.get("KIBOKO_PROBES", "200"))
+
+
+class Peers(unittest.TestCase):
+    """The replica works out names for itself; on random networks it must come to what the walk comes to."""
+
+    def test_peers_and_attachments_of_random_networks(self):
+        for seed in range(40):
+            topology = load(random_network(seed))
+            membership = Walker(topology).membership
+            for each in topology.filters.values():
+                for rule in each.every_rule():
+                    for peer in (rule.sources, rule.destinations):
+                        self.assertEqual(
+                            peer_addresses(topology, peer), membership.peer_addresses(peer), (seed, each.name, rule)
+                        )
+            for interface in all_interfaces(topology):
+                self.assertEqual(
+                    filters_of(topology, interface),
+                    [f.name for f in membership.filters_on(interface)],
+                    (seed, interface.name),
+                )
 
 
 class Translation(unittest.TestCase):
@@ -52,6 +78,45 @@ class Translation(unittest.TestCase):
             "tcp dport { 22 } reject with icmpx port-unreachable",
             "return",
         ])  # fmt: skip
+
+    def test_an_any_set_asks_its_stateful_members_first_and_notes_what_they_track(self):
+        values = base()
+        values["filters"]["plain"] = a_filter(
+            "instance", decide="any", stateful=False, inbound=[{"action": "allow", "service": "http"}]
+        )
+        values["filters"]["keeps"] = a_filter("instance", decide="any", inbound=[{"action": "allow", "service": "ssh"}])
+        topology = load(values)
+        members = [topology.filters["plain"], topology.filters["keeps"]]
+        self.assertEqual(any_chain(topology, members, "in", 2), [
+            "ct direction reply ct mark & 0x2 == 0x2 return",
+            "tcp dport { 22 } ct direction original ct mark set ct mark or 0x2",
+            "tcp dport { 22 } return",
+            "tcp dport { 80 } return",
+            "ct direction original ct mark set ct mark or 0x2",
+            "drop",
+        ])  # fmt: skip
+        self.assertEqual(
+            any_chain(topology, members, "out", 2)[-2:], ["ct direction original ct mark set ct mark or 0x2", "return"]
+        )
+
+    def test_zones_rules_note_state_for_themselves_and_replies_look_for_the_crossing_the_other_way(self):
+        values = base()
+        rules = [{"action": "allow", "service": "ssh", "stateful": False}, {"action": "allow", "service": "http"}]
+        values["filters"]["z"] = a_filter("zone", rules=rules)
+        topology = load(values)
+        self.assertEqual(first_chain(topology, topology.filters["z"], "in", 1, 8), [
+            "ct direction reply ct mark & 0x8 == 0x8 return",
+            "tcp dport { 22 } return",
+            "tcp dport { 80 } ct direction original ct mark set ct mark or 0x1",
+            "tcp dport { 80 } return",
+            "drop",
+        ])  # fmt: skip
+
+    def test_a_network_in_the_replicas_own_addresses_is_refused(self):
+        values = base()
+        values["networks"]["odd"] = {"cidrs": ["100.64.0.0/10"]}
+        with self.assertRaisesRegex(UsageError, "the replica needs 100.127.0.0/16"):
+            lay_out(load(values), [], {})
 
     def test_every_machine_of_the_network_is_in_the_blueprint(self):
         topology = load(base())
@@ -109,6 +174,33 @@ class RealPackets(unittest.TestCase):
             self.assertEqual((summary["compared"], summary["differences"]), (1500, 0))
             self.assertIn("AGREE", kiboko("replica", "verify", "--most", "50", cwd=folder).stdout)
         self.assertEqual(self.host_state(), before)
+
+    def test_a_killed_run_leaves_no_process_and_so_no_namespace_behind(self):
+        with tempfile.TemporaryDirectory() as folder:
+            kiboko("demo", "--only-write", folder)
+            command = [sys.executable, "-m", "kiboko", "replica", "verify"]
+            running = subprocess.Popen(command, cwd=folder, stdout=subprocess.DEVNULL)
+            outer = self.wait_for(lambda: self.children(running.pid))
+            inner = self.wait_for(lambda: self.children(outer[0]))
+            running.kill()
+            running.wait()
+            self.wait_for(lambda: not any(self.alive(pid) for pid in (*outer, *inner)))
+
+    def wait_for(self, condition):
+        for _ in range(200):
+            found = condition()
+            if found:
+                return found
+            time.sleep(0.05)
+        raise AssertionError("waited in vain")
+
+    def children(self, parent):
+        listed = subprocess.run(["ps", "-o", "pid=", "--ppid", str(parent)], capture_output=True, text=True).stdout
+        return [int(word) for word in listed.split()]
+
+    def alive(self, pid):
+        state = subprocess.run(["ps", "-o", "stat=", "-p", str(pid)], capture_output=True, text=True).stdout.strip()
+        return bool(state) and not state.startswith("Z")
 
     def host_state(self):
         commands = (

@@ -7,9 +7,11 @@ namespaces, cables, rules and routes away with them.
 
 from __future__ import annotations
 
+import ctypes
 import os
 import pickle
 import shutil
+import signal
 import subprocess
 import sys
 from dataclasses import dataclass
@@ -17,6 +19,7 @@ from typing import Any
 
 from kiboko.core.errors import SurroundingsError
 
+_PR_SET_PDEATHSIG = 1
 _PATH = "/usr/sbin:/usr/bin:/sbin:/bin"
 
 
@@ -40,7 +43,9 @@ def run_inside(job: Job, timeout: float = 600.0) -> Any:
     command = ["unshare", *_flags(), sys.executable, "-m", "kiboko.replica.holder"]
     environment = {**os.environ, "PATH": os.environ.get("PATH", "") + ":" + _PATH}
     pipe = subprocess.PIPE
-    with subprocess.Popen(command, stdin=pipe, stdout=pipe, stderr=pipe, env=environment) as process:
+    with subprocess.Popen(
+        command, stdin=pipe, stdout=pipe, stderr=pipe, env=environment, preexec_fn=_end_with_parent
+    ) as process:
         try:
             output, complaints = process.communicate(pickle.dumps(job), timeout)
         except BaseException:
@@ -55,6 +60,11 @@ def run_inside(job: Job, timeout: float = 600.0) -> Any:
     if not succeeded:
         raise SurroundingsError(str(result))
     return result
+
+
+def _end_with_parent() -> None:
+    """Have the kernel end this process when the one that started it ends, were it by a kill (prctl(2))."""
+    ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
 
 
 def _flags() -> list[str]:
