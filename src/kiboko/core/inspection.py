@@ -161,8 +161,9 @@ def _near_tag(instance: Instance, where: tuple[tuple[str, tuple[str, ...]], ...]
         if alike and instance.tags[alike[0]] in values:
             return f"its tag is called '{alike[0]}', the group asks for '{key}'"
         return None
-    close = difflib.get_close_matches(actual.lower(), [value.lower() for value in values], 1, 0.7)
-    if close:
+    wanted = [value.lower() for value in values]
+    swapped = any(sorted(actual.lower()) == sorted(value) for value in wanted)
+    if swapped or difflib.get_close_matches(actual.lower(), wanted, 1, 0.7):
         return f"its tag is {key}={actual}, the group asks for {key}={'|'.join(values)}"
     return None
 
