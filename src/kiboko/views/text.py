@@ -2,24 +2,16 @@
 
 from __future__ import annotations
 
-import unicodedata
-
 
 def clean(text: str) -> str:
-    """The text with every control, format and line character written as an escape.
+    """The text with every control, format, line and odd space character written as an escape.
 
     Terminal escape sequences, line breaks and bidirectional overrides in a name or a note would otherwise be
     carried out by whatever shows them.
     """
-    if text.isascii() and text.isprintable():
+    if text.isprintable():
         return text
-    return "".join(_safe(character) for character in text)
-
-
-def _safe(character: str) -> str:
-    if unicodedata.category(character) in ("Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp"):
-        return character.encode("unicode_escape").decode("ascii")
-    return character
+    return "".join(each if each.isprintable() else each.encode("unicode_escape").decode("ascii") for each in text)
 
 
 def counted(number: int, word: str, plural: str | None = None) -> str:
