@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from kiboko.core import nftables
+from kiboko.core.addresses import Address
 from kiboko.core.directory import Directory
 from kiboko.core.errors import Place
 from kiboko.core.filters import FilterJudge, Ruling
@@ -59,6 +60,11 @@ AttachmentKey = tuple[str, ...]
 """What keeps state: one filter or one `any` set on one interface, host, subnet, crossing or outside (S18)."""
 
 
+Entry = tuple[AttachmentKey, Address, Address]
+"""What an attachment keeps of a flow: the addresses of its request as they stood there. A reply that passes in front of
+a translation where its request passed behind it bears other addresses, and is not recognised."""
+
+
 class Ground:
     """What can be worked out from a topology once, before any flow is asked about."""
 
@@ -88,7 +94,7 @@ class GateAsker:
         self.topology = ground.topology
         self.service = service
         self.ports = ports
-        self.tracked: dict[AttachmentKey, RangeSet] = {}
+        self.tracked: dict[Entry, RangeSet] = {}
         self.hosts_passed: set[str] = set()
         self.caveats: list[str] = []
 
@@ -154,21 +160,20 @@ class GateAsker:
     ) -> list[Row]:
         names = tuple(member.name for member in members)
         stateful = any(member.stateful for member in members)
-        rows, ports = self._let_back(step, direction, names, key)
+        entry = _entry(key, step, direction)
+        rows, ports = self._let_back(step, direction, names, entry)
         if not ports:
             return rows
-        if direction == REPLY and stateful and key not in self.tracked:
+        if direction == REPLY and stateful and entry not in self.tracked:
             self._caveat_new(step, names)
         ruling = self._judge(members, step.bound, packet, ports)
         if direction == FORWARD:
-            self.tracked[key] = self.tracked.get(key, EMPTY) | ruling.tracked
+            self.tracked[entry] = self.tracked.get(entry, EMPTY) | ruling.tracked
         return rows + self._ruling_rows(step, direction, names, stateful, ruling, ports)
 
-    def _let_back(
-        self, step: Step, direction: str, names: tuple[str, ...], key: AttachmentKey
-    ) -> tuple[list[Row], RangeSet]:
+    def _let_back(self, step: Step, direction: str, names: tuple[str, ...], entry: Entry) -> tuple[list[Row], RangeSet]:
         """The row for the ports that state lets back, and the ports that have to be judged."""
-        let_back = EMPTY if direction == FORWARD else self.tracked.get(key, EMPTY) & self.ports
+        let_back = EMPTY if direction == FORWARD else self.tracked.get(entry, EMPTY) & self.ports
         if not let_back:
             return [], self.ports
         reason = f"{direction} to a request that it tracks"
@@ -271,11 +276,12 @@ class GateAsker:
         key = ("zone", source, destination) if forward else ("zone", destination, source)
         if chosen is not None:
             return self._ask_members(step, packet, direction, [chosen], key)
-        rows, ports = self._let_back(step, direction, (), key)
+        entry = _entry(key, step, direction)
+        rows, ports = self._let_back(step, direction, (), entry)
         if not ports:
             return rows
         if forward:
-            self.tracked[key] = ports
+            self.tracked[entry] = ports
         defaults = self.topology.defaults
         action, which = defaults.between_zones, "between_zones"
         if source == destination:
@@ -362,6 +368,13 @@ class GateAsker:
 
     def _not_known(self, step: Step, direction: str, reason: str) -> Row:
         return self._row(step, direction, None, reason=reason)
+
+
+def _entry(key: AttachmentKey, step: Step, direction: str) -> Entry:
+    """The entry that a request makes at a gate, or that a reply or refusal there belongs to."""
+    if direction == FORWARD:
+        return key, step.source, step.destination
+    return key, step.destination, step.source
 
 
 def _why(rule: Rule) -> str:
