@@ -182,6 +182,29 @@ class State(unittest.TestCase):
         found = walk(values, "ann", "dan", "ssh")
         self.assertEqual(decided(found), ("instance-out", "mid/eth0", "in-only", "otherwise"))
 
+    def test_s18_an_attachment_knows_a_flow_by_the_addresses_it_bore_there(self):
+        """Found by real packets: the request leaves a2 for a public address; the reply, sent by way of an appliance,
+        passes a2's edge before it is translated back, and is not what the edge saw."""
+
+        def verdict(stateful_edge):
+            values = base()
+            values["filters"]["edge"] = a_filter("subnet", stateful=stateful_edge, inbound=[{"action": "allow"}],
+                                                 outbound=[{"action": "allow", "service": "ssh"}])  # fmt: skip
+            values["subnets"]["a2"]["filter"] = "edge"
+            values["instances"]["mid"] = {
+                "interfaces": [
+                    {"subnet": "a1", "addresses": ["10.1.1.9"]},
+                    {"subnet": "a2", "addresses": ["10.1.2.9"]},
+                ],
+                "forwards": True,
+            }
+            values["route_tables"]["a1-table"] = [{"to": "203.0.113.0/24", "via": {"instance": "mid"}}]
+            values["subnets"]["a1"]["route_table"] = "a1-table"
+            return walk(values, "cat", "203.0.113.10", "ssh")
+
+        found = verdict(stateful_edge=True)
+        self.assertEqual((found.verdict, decided(found)[:2]), ("one-way", ("subnet-out", "a2")))
+
     def test_s19_a_reply_that_meets_a_stateful_attachment_it_never_passed_is_judged_by_the_rules(self):
         values = base()
         # The request goes straight, the reply through an appliance whose filter saw nothing of it.

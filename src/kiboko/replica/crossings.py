@@ -64,7 +64,7 @@ def _zone_rules(site: Site) -> None:
         else:
             action = defaults.same_zone if x == y else defaults.between_zones
             body = [let_back(bits[(y, x)]), *([mark(bit)] if action == "allow" else []), *verdict_lines("", action)]
-        chains += chain(f"cross-{_safe(x)}-{_safe(y)}", body)
+        chains += chain(f"cross-{_safe(x)}-{_safe(y)}", [*_late_resets(bits[(y, x)]), *body])
     by_zone: dict[str, list[str]] = {}
     for device, zone in site.zone_of_device.items():
         if zone is not None:
@@ -80,12 +80,42 @@ def _zone_rules(site: Site) -> None:
     if site.public_devices:
         chains += chain("arriving", _by_outside(site, "saddr", lambda x: f"goto from-{_safe(x)}"))
         entry.append(f"iifname {public} jump arriving")
+    remembered, noting = _remembered(list(bits.values()))
     site.core.rules = [
+        *remembered,
         *chains,
+        *base_chain("remember", "postrouting", 0, noting),
         *base_chain("marks", "prerouting", -195, site.mark_rules),
         *base_chain("sources", "prerouting", -190, site.source_rules),
         *base_chain("zones", "forward", 0, entry),
     ]  # fmt: skip
+
+
+def _remembered(bits: list[int]) -> tuple[list[str], list[str]]:
+    """For each crossing, the TCP connections that it tracks, in sets of our own.
+
+    Connection tracking forgets a connection at once when its first answer is a reset, so that a reset which passes
+    the core a second time, by way of an appliance, would not be known there any more.
+    """
+    declared, noting = [], []
+    for bit in bits:
+        for kind, keyword in (("ipv4_addr", "ip"), ("ipv6_addr", "ip6")):
+            elements = f"{kind} . inet_service . {kind} . inet_service"
+            declared.append(f"set tcp-{keyword}-{bit} {{ type {elements}; flags dynamic; size 65535; }}")
+            tuple_ = f"{keyword} saddr . tcp sport . {keyword} daddr . tcp dport"
+            noting.append(
+                f"ct direction original ct mark & {bit:#x} == {bit:#x} add @tcp-{keyword}-{bit} {{ {tuple_} }}"
+            )
+    return declared, noting
+
+
+def _late_resets(bit: int) -> list[str]:
+    """A reset of a connection that was tracked here, though connection tracking knows it no more."""
+    return [
+        f"tcp flags & rst == rst ct state invalid {keyword} daddr . tcp dport . {keyword} saddr . tcp sport"
+        f" @tcp-{keyword}-{bit} return"
+        for keyword in ("ip", "ip6")
+    ]
 
 
 def _by_outside(site: Site, side: str, verdict: Callable[[str], str]) -> list[str]:
