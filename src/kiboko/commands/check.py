@@ -15,7 +15,7 @@ from kiboko.core.services import parse_ports
 from kiboko.core.walk import ALLOWED, Walker
 from kiboko.files.network_file import load_network
 from kiboko.views.check_view import CheckAnswer, check_json, show_check
-from kiboko.views.output import Output
+from kiboko.views.output import Output, working
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -61,7 +61,8 @@ def _check_sets(
     from kiboko.core.sets import ask_set
     from kiboko.views.set_view import set_json, show_set
 
-    answer = ask_set(ends, source, destination, services, ports, args.family)
+    with working("walking every distinct kind of pair"):
+        answer = ask_set(ends, source, destination, services, ports, args.family)
     if args.json:
         print(json.dumps(set_json(answer, args.source, args.destination, args.service), indent=1))
     else:

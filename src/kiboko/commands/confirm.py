@@ -16,7 +16,7 @@ from kiboko.files.network_file import load_network
 from kiboko.files.probe_log import read_probes
 from kiboko.files.rejects import Rejects
 from kiboko.views.confirm_view import confirm_json, show_confirm
-from kiboko.views.output import Output
+from kiboko.views.output import Output, working
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -41,23 +41,34 @@ def run(args: argparse.Namespace) -> int:
     comparison = Comparison(walker)
     summary = Summary(walker.directory)
     caveats: list[str] = []
-    for path in args.probes:
-        rejects = Rejects(str(path), args.strict)
-        for number, record in enumerate(read_probes(path, rejects), 1):
-            try:
-                summary.add(record, comparison.probe(record))
-            except UsageError as error:
-                rejects.note("ends that the network does not know", f"record {number:,}", str(error), number)
-        caveats.extend(rejects.sentences())
-    for path in args.flows:
-        rejects = Rejects(str(path), args.strict)
-        for flow in read_flows(path, rejects):
-            summary.add(flow, comparison.flow(flow))
-            while comparison.corrected:
-                summary.correct(*comparison.corrected.pop())
-        caveats.extend(rejects.sentences())
+    with working("holding records against the rules"):
+        for path in args.probes:
+            caveats.extend(_take_probes(path, args.strict, comparison, summary))
+        for path in args.flows:
+            caveats.extend(_take_flows(path, args.strict, comparison, summary))
     if args.json:
         print(json.dumps(confirm_json(summary, caveats), indent=1))
     else:
         show_confirm(summary, caveats, args.all, Output())
     return 1 if summary.totals[LEAK] or summary.totals[BREAK] else 0
+
+
+def _take_probes(path: Path, strict: bool, comparison: Comparison, summary: Summary) -> list[str]:
+    """Hold a file of probe records against the rules; what was rejected, in sentences."""
+    rejects = Rejects(str(path), strict)
+    for number, record in enumerate(read_probes(path, rejects), 1):
+        try:
+            summary.add(record, comparison.probe(record))
+        except UsageError as error:
+            rejects.note("ends that the network does not know", f"record {number:,}", str(error), number)
+    return rejects.sentences()
+
+
+def _take_flows(path: Path, strict: bool, comparison: Comparison, summary: Summary) -> list[str]:
+    """Hold a file of flow records against the rules; what was rejected, in sentences."""
+    rejects = Rejects(str(path), strict)
+    for flow in read_flows(path, rejects):
+        summary.add(flow, comparison.flow(flow))
+        while comparison.corrected:
+            summary.correct(*comparison.corrected.pop())
+    return rejects.sentences()

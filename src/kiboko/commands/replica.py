@@ -9,7 +9,7 @@ import time
 from kiboko.commands.main import add_network_option
 from kiboko.files.network_file import load_network
 from kiboko.replica.verify import verify
-from kiboko.views.output import Output
+from kiboko.views.output import Output, working
 from kiboko.views.replica_view import show_verification, verification_json
 
 
@@ -26,7 +26,8 @@ def run(args: argparse.Namespace) -> int:
     """Verify, show, and return 0 without a difference, else 1."""
     topology = load_network(args.network)
     began = time.monotonic()
-    found = verify(topology, args.seed, args.most)
+    with working("building the network from namespaces and probing it"):
+        found = verify(topology, args.seed, args.most)
     seconds = time.monotonic() - began
     if args.json:
         print(json.dumps(verification_json(found, seconds), indent=1))

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import sys
 import textwrap
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any, TextIO
 
@@ -131,3 +132,15 @@ class Output:
     def width(self) -> int:
         """The columns of the terminal; 120 where there is none."""
         return shutil.get_terminal_size((120, 40)).columns if self._console is not None else 120
+
+
+@contextlib.contextmanager
+def working(text: str) -> Iterator[None]:
+    """Show on standard error that long work goes on, where a terminal is there to see it."""
+    if not sys.stderr.isatty() or os.environ.get("TERM") == "dumb":
+        yield
+        return
+    from rich.console import Console
+
+    with Console(stderr=True).status(clean(text)):
+        yield
