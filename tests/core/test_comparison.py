@@ -7,6 +7,7 @@ from kiboko.core.addresses import parse_address
 from kiboko.core.comparison import Comparison
 from kiboko.core.errors import UsageError
 from kiboko.core.evidence import FlowRecord, ProbeRecord
+from kiboko.core.ranges import RangeSet
 from kiboko.core.services import Service, parse_services
 from kiboko.core.summary import Summary
 from kiboko.core.walk import Walker
@@ -158,6 +159,21 @@ class Flows(unittest.TestCase):
             ),
             ["leak", "agree"],
         )
+
+    def test_ports_that_are_treated_alike_share_a_walk_that_says_what_each_ports_own_walk_says(self):
+        values = network()
+        values["filters"]["edge"]["inbound"] = [{"action": "drop", "source_ports": "50000-50009"}, {"action": "allow"}]
+        held = comparison(values)
+        ends = held.walker.directory
+        source, target = ends.endpoint(parse_address("10.1.1.10")), parse_address("10.2.1.10")
+        for port in (0, 1, 40000, 49999, 50000, 50009, 50010, 60999, 61000, 65535):
+            shared = held._walk(source, target, Service(6, 22), port)
+            own = held.walker.walk(source, target, Service(6, 22), RangeSet.one(port))
+            said = [
+                (w.verdict, w.signal, w.decided_by and (w.decided_by.gate, w.decided_by.rule)) for w in (shared, own)
+            ]
+            self.assertEqual(said[0], said[1], port)
+        self.assertLessEqual(len(held._walks), 4, "below, in and above the dropped range, and what is not ephemeral")
 
     def test_s38_a_flow_seen_behind_or_in_front_of_the_gateway_is_the_same_flow(self):
         values = network()

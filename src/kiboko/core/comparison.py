@@ -22,13 +22,13 @@ from kiboko.core.evidence import (
 )
 from kiboko.core.gates import Row
 from kiboko.core.model import ObservationPoint
-from kiboko.core.ranges import RangeSet
+from kiboko.core.ranges import ALL_PORTS, RangeSet
 from kiboko.core.services import ICMP, ICMP6, TCP, UDP, WELL_KNOWN, Service, parse_services, union_services
 from kiboko.core.walk import ALLOWED, PARTLY, Walk, Walker
 
 AGREE, LEAK, BREAK, UNSURE = "agree", "leak", "break", "unsure"
 _SYN, _ACK = 0x02, 0x10
-_MOST_WALKS = 100_000
+_MOST_WALKS = 10_000
 MOST_RECENT = 100_000
 
 
@@ -62,7 +62,8 @@ class Comparison:
     def __init__(self, walker: Walker) -> None:
         self.walker = walker
         self.ends = Ends(walker)
-        self._walks: dict[tuple[Address, Address, Service, int | None], Walk] = {}
+        self._walks: dict[tuple[Address, Address, Service, RangeSet | None], Walk] = {}
+        self._cells: dict[tuple[Address, Address, Service], tuple[RangeSet, ...]] = {}
         self._recent: OrderedDict[tuple[object, ...], tuple[Walk, Finding | None]] = OrderedDict()
         self._served = self._served_services()
         self.corrected: list[tuple[Finding, Finding]] = []
@@ -195,14 +196,29 @@ class Comparison:
         return owner.public if owner.address(4) == destination else destination
 
     def _walk(self, source: Endpoint, target: Address, service: Service, port: int | None) -> Walk:
-        key = (source.address, target, service, port)
-        found = self._walks.get(key)
-        if found is None:
-            if len(self._walks) >= _MOST_WALKS:
+        """The walk of one client port. Ports that every rule treats alike share one walk, which stands for them all."""
+        key = (source.address, target, service)
+        if port is None or not service.has_ports:
+            return self._remembered((*key, None), source, target, service, None)
+        if key not in self._cells:
+            if len(self._cells) >= _MOST_WALKS:
+                self._cells.clear()
                 self._walks.clear()
-            ports = RangeSet.one(port) if port is not None and service.has_ports else None
-            found = self._walks[key] = self.walker.walk(source, target, service, ports)
-        return found
+            self._cells[key] = _port_cells(self.walker.walk(source, target, service, ALL_PORTS))
+        cell = next(each for each in self._cells[key] if port in each)
+        return self._remembered((*key, cell), source, target, service, cell)
+
+    def _remembered(
+        self,
+        key: tuple[Address, Address, Service, RangeSet | None],
+        source: Endpoint,
+        target: Address,
+        service: Service,
+        ports: RangeSet | None,
+    ) -> Walk:
+        if key not in self._walks:
+            self._walks[key] = self.walker.walk(source, target, service, ports)
+        return self._walks[key]
 
     def _stops_up_to(self, walk: Walk, record: FlowRecord) -> list[Row]:
         """The rows that a recorded request had to pass: those up to its observation point where that is known,
@@ -299,6 +315,15 @@ class Comparison:
         if arrival is not None:
             inside = (walk.request_path.source_seen, arrival.address, *key[2:])
             self._recent.setdefault(inside, (walk, undecided))
+
+
+def _port_cells(walk: Walk) -> tuple[RangeSet, ...]:
+    """The client ports of a walk, cut so that every row takes all of a cell or nothing of it."""
+    cells = [walk.flow.source_ports]
+    for row in walk.rows:
+        if row.ports != walk.flow.source_ports:
+            cells = [part for cell in cells for part in (cell & row.ports, cell - row.ports) if part]
+    return tuple(cells)
 
 
 def _is_opening(record: FlowRecord) -> bool:
