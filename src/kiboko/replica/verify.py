@@ -14,7 +14,8 @@ from kiboko.core.evidence import SILENT, UNREACHABLE
 from kiboko.core.model import Topology
 from kiboko.core.ranges import RangeSet
 from kiboko.core.services import ICMP, ICMP6, TCP, UDP, Service
-from kiboko.core.walk import Walk, Walker
+from kiboko.core.verification import Difference, Verification
+from kiboko.core.walk import Walker
 from kiboko.replica.blueprint import Blueprint
 from kiboko.replica.holder import Job, run_inside
 from kiboko.replica.kernel import Services, build, enter
@@ -33,32 +34,6 @@ class Attempt:
     machine: str
     source: Address
     target: Target
-
-
-@dataclass(frozen=True, slots=True)
-class Difference:
-    """What the kernel did and what the walk said, where they differ."""
-
-    attempt: Attempt
-    outcome: str
-    walk: Walk
-
-    def __str__(self) -> str:
-        flow = self.walk.flow
-        return (
-            f"{flow.source.name} ({self.attempt.source}) to {flow.target} on {flow.service} from port"
-            f" {self.attempt.target.source_port}: the kernel says {self.outcome}, the walk {self.walk.verdict},"
-            f" {self.walk.signal}"
-        )
-
-
-@dataclass(frozen=True, slots=True)
-class Verification:
-    """A whole run: how many probes were compared, how many rest on a gate that is not known, and the differences."""
-
-    compared: int
-    not_known: int
-    differences: tuple[Difference, ...]
 
 
 def verify(topology: Topology, seed: int = 0, most: int | None = None, timeout: float = 0.7) -> Verification:
@@ -83,7 +58,7 @@ def verify(topology: Topology, seed: int = 0, most: int | None = None, timeout: 
         if any(row.action is None and row.gate != "listener" for row in said.rows):
             unknown += 1
         elif _class(outcome.outcome) != _class(said.signal):
-            differences.append(Difference(attempt, outcome.outcome, said))
+            differences.append(Difference(attempt.source, target.source_port, outcome.outcome, said))
     return Verification(len(attempts) - unknown, unknown, tuple(differences))
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from kiboko.replica.verify import Difference, Verification
+from kiboko.core.verification import Difference, Verification
 from kiboko.views.check_view import decider_json, decider_text
 from kiboko.views.output import Grid, Output
 from kiboko.views.text import counted
@@ -38,7 +38,7 @@ def _cells(each: Difference) -> list[str]:
     flow = each.walk.flow
     decider = each.walk.decided_by
     return [
-        str(each.attempt.source), str(flow.target), str(flow.service), str(each.attempt.target.source_port or "-"),
+        str(each.source), str(flow.target), str(flow.service), str(each.source_port or "-"),
         each.outcome, each.walk.signal, decider_text(decider) if decider else "allowed at every gate",
     ]  # fmt: skip
 
@@ -55,10 +55,10 @@ def verification_json(found: Verification, seconds: float) -> dict[str, Any]:
         },
         "rows": [
             {
-                "from": str(each.attempt.source),
+                "from": str(each.source),
                 "to": str(each.walk.flow.target),
                 "service": str(each.walk.flow.service),
-                "source_port": each.attempt.target.source_port,
+                "source_port": each.source_port,
                 "kernel": each.outcome,
                 "verdict": each.walk.verdict,
                 "signal": each.walk.signal,
