@@ -6,7 +6,7 @@ from kiboko.core.addresses import Address, is_global_ipv6
 from kiboko.core.model import Gateway, Outside
 from kiboko.replica.blueprint import Machine
 from kiboko.replica.instances import listen
-from kiboko.replica.kernel_rules import first_chain
+from kiboko.replica.kernel_rules import ROUTERS6, first_chain
 from kiboko.replica.site import NEIGHBOUR_DISCOVERY, Site, base_chain, chain
 
 
@@ -49,7 +49,7 @@ def _add_one_to_one(site: Site, machine: Machine, pairs: list[tuple[str, str]]) 
         "ct state established,related accept", "meta nfproto ipv4 ct state invalid drop",
         f'iifname "inner" ip saddr != {inside} drop' if pairs else 'iifname "inner" meta nfproto ipv4 drop',
         f'iifname "outer" ip daddr != {inside} drop' if pairs else 'iifname "outer" meta nfproto ipv4 drop',
-        'iifname "inner" ip6 saddr { fc00::/7, fe80::/10 } drop', "}",
+        f'iifname "inner" ip6 saddr != {ROUTERS6} ip6 saddr {{ fc00::/7, fe80::/10 }} drop', "}",
     ]  # fmt: skip
     if pairs:
         out = ", ".join(f"{private} : {public}" for private, public in pairs)
