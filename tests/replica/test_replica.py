@@ -73,7 +73,7 @@ class Translation(unittest.TestCase):
         topology = load(values)
         self.assertEqual(first_chain(topology, topology.filters["f"], "in", 4), [
             "ct direction reply ct mark & 0x4 == 0x4 return",
-            "ct direction original ct mark set ct mark or 0x4",
+            "ct direction original ct state new,established ct mark set ct mark or 0x4",
             "tcp dport { 22 } meta l4proto tcp reject with tcp reset",
             "tcp dport { 22 } reject with icmpx port-unreachable",
             "return",
@@ -89,14 +89,15 @@ class Translation(unittest.TestCase):
         members = [topology.filters["plain"], topology.filters["keeps"]]
         self.assertEqual(any_chain(topology, members, "in", 2), [
             "ct direction reply ct mark & 0x2 == 0x2 return",
-            "tcp dport { 22 } ct direction original ct mark set ct mark or 0x2",
+            "tcp dport { 22 } ct direction original ct state new,established ct mark set ct mark or 0x2",
             "tcp dport { 22 } return",
             "tcp dport { 80 } return",
-            "ct direction original ct mark set ct mark or 0x2",
+            "ct direction original ct state new,established ct mark set ct mark or 0x2",
             "drop",
         ])  # fmt: skip
         self.assertEqual(
-            any_chain(topology, members, "out", 2)[-2:], ["ct direction original ct mark set ct mark or 0x2", "return"]
+            any_chain(topology, members, "out", 2)[-2:],
+            ["ct direction original ct state new,established ct mark set ct mark or 0x2", "return"],
         )
 
     def test_zones_rules_note_state_for_themselves_and_replies_look_for_the_crossing_the_other_way(self):
@@ -107,7 +108,7 @@ class Translation(unittest.TestCase):
         self.assertEqual(first_chain(topology, topology.filters["z"], "in", 1, 8), [
             "ct direction reply ct mark & 0x8 == 0x8 return",
             "tcp dport { 22 } return",
-            "tcp dport { 80 } ct direction original ct mark set ct mark or 0x1",
+            "tcp dport { 80 } ct direction original ct state new,established ct mark set ct mark or 0x1",
             "tcp dport { 80 } return",
             "drop",
         ])  # fmt: skip

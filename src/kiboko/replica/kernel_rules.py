@@ -191,5 +191,6 @@ def tracking(topology: Topology, members: list[Filter], way: str, bit: int) -> l
 
 
 def mark(bit: int) -> str:
-    """The statement that notes a connection as tracked by an attachment."""
-    return f"ct direction original ct mark set ct mark or {bit:#x}"
+    """The statement that notes a connection as tracked by an attachment: for its own packets, not for an ICMP error
+    that only speaks of it."""
+    return f"ct direction original ct state new,established ct mark set ct mark or {bit:#x}"
