@@ -103,11 +103,6 @@ class RangeSet:
         """The smallest member; the set must not be empty."""
         return self.ranges[0][0]
 
-    @property
-    def is_one(self) -> bool:
-        """Whether the set has exactly one member."""
-        return len(self.ranges) == 1 and self.ranges[0][0] == self.ranges[0][1]
-
     def texts(self) -> list[str]:
         """Each range as `low-high`, or `low` where it is one number: ascending, merged."""
         return [str(low) if low == high else f"{low}-{high}" for low, high in self.ranges]

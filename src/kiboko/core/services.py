@@ -18,7 +18,6 @@ PROTOCOLS: dict[str, int] = {"tcp": TCP, "udp": UDP, "sctp": SCTP, "icmp": ICMP,
 PROTOCOL_NAMES = {number: name for name, number in PROTOCOLS.items()}
 WITH_PORTS = frozenset((TCP, UDP, SCTP))
 EVERY_SERVICE = RangeSet.span(0, (256 << 16) - 1)
-SERVICES_WITH_PORTS = RangeSet.of((p << 16, (p << 16) | 0xFFFF) for p in WITH_PORTS)
 
 # Type numbers of the IANA registries "ICMP Type Numbers" and "ICMPv6 type Numbers".
 ICMP_TYPES = {
@@ -182,23 +181,6 @@ def services_texts(services: RangeSet) -> list[str]:
                 found.append(service_text(low, top))
             low = top + 1
     return found
-
-
-def flow_services(services: RangeSet) -> RangeSet:
-    """The numbers that a flow can really bear: an echo has code 0 (RFC 792, RFC 4443), a protocol without
-    ports or types has one number."""
-    found: list[tuple[int, int]] = []
-    for low, high in services:
-        for protocol in range(low >> 16, (high >> 16) + 1):
-            base = protocol << 16
-            part = RangeSet.span(max(low, base), min(high, base | 0xFFFF))
-            if protocol not in PROTOCOL_NAMES:
-                found.append((base, base))
-                continue
-            for kind in {ICMP: (0, 8), ICMP6: (128, 129)}.get(protocol, ()):
-                part = part - RangeSet.span(base | kind << 8 | 1, base | kind << 8 | 255)
-            found.extend(part)
-    return RangeSet.of(found)
 
 
 def reply_of(service: Service) -> Service | None:

@@ -9,8 +9,6 @@ from pathlib import Path
 from kiboko.core.errors import UsageError
 from kiboko.files.saving import write_whole
 
-SCENARIOS = ("mto", "loopback")
-
 
 def demo_files() -> dict[str, bytes]:
     """Every file of the demo, by its path inside the demo folder: the Mto network at the top."""

@@ -60,10 +60,6 @@ class Names:
         self._problems.append(Problem(place, text + nearest(name, candidates)))
         return False
 
-    def kind_of(self, name: str) -> str | None:
-        """What kind of thing a name stands for."""
-        return self._shared[name][0] if name in self._shared else None
-
 
 def name_fault(name: str) -> str | None:
     """Why a text cannot be a name, or None where it can."""
