@@ -173,12 +173,13 @@ def _udp_once(target: Target, sending: Sending) -> Outcome:
 
 
 def _echo_once(target: Target, sending: Sending) -> Outcome:
-    """One echo request, over an unprivileged datagram socket where the system allows it, else a raw one."""
+    """One echo request, over a raw socket where the system allows it, else an unprivileged datagram one."""
     if (target.service.detail >> 8) not in (8, 128):
         raise UsageError(f"{target.service} cannot be probed: of ICMP only echo requests can")
     from icmplib import SocketPermissionError  # only echo probes pay for it
 
-    for privileged in (False, True):
+    # A raw socket first: it is shown the whole ICMP error, so that one about another packet can be told.
+    for privileged in (True, False):
         try:
             return _echo(target, sending, privileged)
         except SocketPermissionError:
@@ -204,7 +205,11 @@ def _echo(target: Target, sending: Sending, privileged: bool) -> Outcome:
 
     factory: Callable[..., Any] = ICMPv4Socket if target.address.family == 4 else ICMPv6Socket
     own = str(target.source) if target.source is not None else None
-    with factory(address=own, privileged=privileged) as made:
+    with _about(target.address, factory)(address=own, privileged=privileged) as made:
+        if not privileged:
+            # Only a connected datagram socket is told of errors (icmp(7)).
+            with contextlib.suppress(OSError):
+                made.sock.connect((str(target.address), 0))
         began = time.monotonic()
         request = ICMPRequest(str(target.address), unique_identifier(), 1, payload=sending.payload)
         try:
@@ -228,7 +233,28 @@ def _echo(target: Target, sending: Sending, privileged: bool) -> Outcome:
             return Outcome(outcome, None, 1, None, None)
         except (TimeExceeded, ICMPSocketError) as error:
             cause = error.__cause__ or error.__context__
-            if isinstance(cause, OSError) and _of_error(cause.errno or 0) is None:
-                raise SurroundingsError(f"probing {target.address}: {cause.strerror}") from error
-            return Outcome(UNREACHABLE, None, 1, None, None)
+            known = _of_error(cause.errno or 0) if isinstance(cause, OSError) else UNREACHABLE
+            if known is None:
+                raise SurroundingsError(f"probing {target.address}: {getattr(cause, 'strerror', error)}") from error
+            return Outcome(known, None, 1, None, None)
         return Outcome(ANSWERED, round((time.monotonic() - began) * 1000, 3), 1, None, None)
+
+
+def _about(address: Address, factory: Callable[..., Any]) -> Callable[..., Any]:
+    """An echo socket that takes only errors about packets to `address`: what a translation or a redirected flow
+    draws from elsewhere speaks of another packet, though it quotes our identifier (RFC 792, RFC 4443)."""
+    base: Any = factory
+
+    class _Socket(base):  # type: ignore[misc]
+        def _parse_reply(self, packet: bytes, source: str, current_time: float) -> Any:
+            reply = super()._parse_reply(packet, source, current_time)
+            if reply is None or not self.is_privileged or reply.type == self._ICMP_ECHO_REPLY:
+                return reply
+            if address.family == 4:
+                inner = (packet[0] & 15) * 4 + 8
+                quoted = packet[inner + 16 : inner + 20]
+            else:
+                quoted = packet[32:48]
+            return reply if int.from_bytes(quoted, "big") == address.value else None
+
+    return _Socket
