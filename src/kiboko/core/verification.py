@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from kiboko.core.addresses import Address
+from kiboko.core.evidence import FlowRecord, ProbeRecord
 from kiboko.core.walk import Walk
 
 
@@ -30,8 +31,15 @@ class Difference:
 
 @dataclass(frozen=True, slots=True)
 class Verification:
-    """A whole run: how many probes were compared, how many rest on a gate that is not known, and the differences."""
+    """A whole run: how many probes were compared, how many rest on a gate that is not known, and the differences.
+
+    `probes` are the records of all of them; `flows` what the kernels logged, where they were asked to, and
+    `log_overruns` how often a log lost packets because they came too fast.
+    """
 
     compared: int
     not_known: int
     differences: tuple[Difference, ...]
+    probes: tuple[ProbeRecord, ...] = ()
+    flows: tuple[FlowRecord, ...] = ()
+    log_overruns: int = 0

@@ -14,6 +14,8 @@ BASE_SETTINGS = (
     "net/ipv4/ip_local_port_range=61000 65535", "net/bridge/bridge-nf-call-iptables=0",
     "net/bridge/bridge-nf-call-ip6tables=0", "net/bridge/bridge-nf-call-arptables=0",
 )  # fmt: skip
+LOG_GROUP = 7
+"""The netlink log group that taps write to, in each namespace its own."""
 FORWARDING = ("net/ipv4/ip_forward=1", "net/ipv6/conf/all/forwarding=1")
 
 
@@ -74,6 +76,15 @@ class End:
         return f"via {self.far6 if six else self.far4} dev {self.device} onlink"
 
 
+@dataclass(frozen=True, slots=True)
+class Tap:
+    """Where packets are logged: which observation point, None where the network file names none, and whether the
+    packet is `passed` there or only seen."""
+
+    point: str | None
+    passed: bool
+
+
 @dataclass(slots=True)
 class Blueprint:
     """The whole replica."""
@@ -84,6 +95,16 @@ class Blueprint:
     """Which machine an instance or outside is, by its name."""
     outside_addresses: dict[str, list[str]] = field(default_factory=dict)
     """The addresses that stand for each outside."""
+    taps: list[Tap] = field(default_factory=list)
+    """What the number in a log prefix stands for."""
+    tapped: dict[str, None] = field(default_factory=dict)
+    """The machines that log packets, by name."""
+
+    def log(self, machine: Machine, point: str | None, passed: bool) -> str:
+        """The statement that logs a packet at a new tap of a machine."""
+        self.taps.append(Tap(point, passed))
+        self.tapped[machine.name] = None
+        return f'log prefix "{len(self.taps) - 1}" group {LOG_GROUP} snaplen 128 queue-threshold 1'
 
     def machine(self, name: str, role: str, forwards: bool = False) -> Machine:
         """Make a machine."""

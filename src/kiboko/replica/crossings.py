@@ -8,6 +8,7 @@ from kiboko.core.errors import UsageError
 from kiboko.replica.blueprint import End
 from kiboko.replica.kernel_rules import first_chain, let_back, mark, verdict_lines
 from kiboko.replica.site import GATEWAY4, GATEWAY6, ROUTER_MAC, Site, base_chain, chain
+from kiboko.replica.taps import crossing_taps
 
 
 def add_core(site: Site) -> None:
@@ -64,7 +65,12 @@ def _zone_rules(site: Site) -> None:
         else:
             action = defaults.same_zone if x == y else defaults.between_zones
             body = [let_back(bits[(y, x)]), *([mark(bit)] if action == "allow" else []), *verdict_lines("", action)]
-        chains += chain(f"cross-{_safe(x)}-{_safe(y)}", [*_late_resets(bits[(y, x)]), *body])
+        name, body = f"cross-{_safe(x)}-{_safe(y)}", [*_late_resets(bits[(y, x)]), *body]
+        before, behind = crossing_taps(site, x, y)
+        if before:
+            chains += chain(f"rules-of-{name}", body)
+            body = [*before, f"jump rules-of-{name}", *behind]
+        chains += chain(name, body)
     by_zone: dict[str, list[str]] = {}
     for device, zone in site.zone_of_device.items():
         if zone is not None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from kiboko.core.addresses import Address, is_global_ipv6
 from kiboko.core.model import Gateway, Outside
 from kiboko.replica.blueprint import Machine
-from kiboko.replica.instances import listen
+from kiboko.replica.instances import block_sender, listen
 from kiboko.replica.kernel_rules import ROUTERS6, first_chain
 from kiboko.replica.site import NEIGHBOUR_DISCOVERY, Site, base_chain, chain
 
@@ -16,6 +16,8 @@ def add_gateway(site: Site, name: str, gateway: Gateway) -> None:
     core_end, inner = site.blueprint.join(site.core, f"p{name}", machine, "inner")
     outer, net_end = site.blueprint.join(machine, "outer", site.internet, f"n{name}")
     site.gateway_link[gateway.name] = core_end
+    site.gateway_machines[gateway.name] = machine
+    site.blueprint.homes[gateway.name] = name
     site.public_devices.append(core_end.device)
     network = gateway.networks[0]
     site.route_in(core_end.device, network)
@@ -105,6 +107,7 @@ def add_outside(site: Site, name: str, outside: Outside) -> None:
             *chain("entering", [NEIGHBOUR_DISCOVERY, *first_chain(site.topology, chosen, "in", 1)]),
             *chain("leaving", [NEIGHBOUR_DISCOVERY, *first_chain(site.topology, chosen, "out", 1)]),
         ]  # fmt: skip
+    block_sender(site, machine, outside.name)
 
 
 def add_internet_routes(site: Site) -> None:

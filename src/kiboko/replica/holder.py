@@ -7,15 +7,20 @@ namespaces, cables, rules and routes away with them.
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
+import importlib
 import os
 import pickle
+import select
 import shutil
 import signal
 import subprocess
 import sys
+import tempfile
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import IO, Any
 
 from kiboko.core.errors import SurroundingsError
 
@@ -25,11 +30,15 @@ _PATH = "/usr/sbin:/usr/bin:/sbin:/bin"
 
 @dataclass(frozen=True, slots=True)
 class Job:
-    """What is to be done inside: a function by module and name, and its argument, both picklable."""
+    """What is to be done inside: a function by module and name, and its argument, both picklable.
+
+    A job that `stays` keeps the namespaces, and what the function returned, until its process is ended.
+    """
 
     module: str
     function: str
     argument: Any
+    stays: bool = False
 
 
 def run_inside(job: Job, timeout: float = 600.0) -> Any:
@@ -37,22 +46,54 @@ def run_inside(job: Job, timeout: float = 600.0) -> Any:
 
     Raises SurroundingsError where this system does not let us, or where the job fails for its surroundings.
     """
-    for tool in ("unshare", "ip", "nft"):
-        if shutil.which(tool, path=os.environ.get("PATH", "") + ":" + _PATH) is None:
+    process, complaints = start_holder(_end_with_parent)
+    with process, complaints:
+        return hand_over(process, complaints, job, timeout)
+
+
+def start_holder(before: Callable[[], None] | None = None) -> tuple[subprocess.Popen[bytes], IO[bytes]]:
+    """Start the process that waits for a job on its input; it, and the file that takes its complaints.
+
+    Raises SurroundingsError for a tool that is missing.
+    """
+    for tool in ("unshare", "nsenter", "ip", "nft"):
+        if shutil.which(tool, path=search_path()) is None:
             raise SurroundingsError(f"the replica needs '{tool}' (Debian: util-linux, iproute2, nftables)")
     command = ["unshare", *_flags(), sys.executable, "-m", "kiboko.replica.holder"]
-    environment = {**os.environ, "PATH": os.environ.get("PATH", "") + ":" + _PATH}
     pipe = subprocess.PIPE
-    with subprocess.Popen(
-        command, stdin=pipe, stdout=pipe, stderr=pipe, env=environment, preexec_fn=_end_with_parent
-    ) as process:
-        try:
-            output, complaints = process.communicate(pickle.dumps(job), timeout)
-        except BaseException:
-            process.kill()
-            raise
+    complaints = tempfile.TemporaryFile()  # noqa: SIM115 - whoever hands over the job closes it
+    process = subprocess.Popen(
+        command,
+        stdin=pipe,
+        stdout=pipe,
+        stderr=complaints,
+        env={**os.environ, "PATH": search_path()},
+        preexec_fn=before,
+        start_new_session=before is None,
+    )
+    return process, complaints
+
+
+def hand_over(process: subprocess.Popen[bytes], complaints: IO[bytes], job: Job, timeout: float) -> Any:
+    """Give a holder its job and wait for the result. Ends the holder where that fails."""
+    assert process.stdin is not None and process.stdout is not None
+    try:
+        with contextlib.suppress(BrokenPipeError):
+            process.stdin.write(pickle.dumps(job))
+            process.stdin.close()
+        # The end of the stream is no sign of the end: a holder that stays keeps it open.
+        waiting = select.poll()
+        waiting.register(process.stdout, select.POLLIN)
+        if not waiting.poll(timeout * 1000):
+            raise SurroundingsError(f"the replica was not ready within {timeout:.0f} s")
+        size = int.from_bytes(process.stdout.read(8), "big")
+        output = process.stdout.read(size)
+    except BaseException:
+        process.kill()
+        raise
     if not output:
-        said = (complaints.decode(errors="replace").strip().splitlines() or ["no word of why"])[-1]
+        complaints.seek(0)
+        said = (complaints.read().decode(errors="replace").strip().splitlines() or ["no word of why"])[-1]
         if said.startswith("unshare:"):
             said += "; run as root, or allow unprivileged user namespaces"
         raise SurroundingsError(f"the replica could not be made: {said}")
@@ -60,6 +101,11 @@ def run_inside(job: Job, timeout: float = 600.0) -> Any:
     if not succeeded:
         raise SurroundingsError(str(result))
     return result
+
+
+def search_path() -> str:
+    """Where the system's tools are looked for, for users whose own path leaves out the administrator's."""
+    return os.environ.get("PATH", "") + ":" + _PATH
 
 
 def _end_with_parent() -> None:
@@ -74,21 +120,31 @@ def _flags() -> list[str]:
 
 def main() -> None:
     """The inside: a private /run/netns, then the job."""
-    import importlib
-
     output = os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)
-    job = pickle.load(sys.stdin.buffer)
+    try:
+        job = pickle.load(sys.stdin.buffer)
+    except EOFError:  # whoever started us ended before handing over a job
+        return
+    kept = None
     try:
         os.makedirs("/run/netns", exist_ok=True)
         subprocess.run(["mount", "-t", "tmpfs", "kiboko", "/run/netns"], check=True, capture_output=True)
-        result = (True, getattr(importlib.import_module(job.module), job.function)(job.argument))
+        kept = getattr(importlib.import_module(job.module), job.function)(job.argument)
+        result = (True, None if job.stays else kept)
     except SurroundingsError as error:
         result = (False, str(error))
     except (OSError, subprocess.CalledProcessError) as error:
         result = (False, f"the replica could not be made: {error}")
-    output.write(pickle.dumps(result))
-    output.flush()
+    data = pickle.dumps(result)
+    output.write(len(data).to_bytes(8, "big") + data)
+    output.close()
+    if job.stays and result[0]:
+        nowhere = os.open(os.devnull, os.O_RDWR)
+        for descriptor in (0, 1, 2):
+            os.dup2(nowhere, descriptor)
+        while True:
+            signal.pause()
 
 
 if __name__ == "__main__":

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from kiboko.core.addresses import Prefix
-from kiboko.core.model import Instance, Interface, RouteEntry, Subnet
+from kiboko.core.errors import Place
+from kiboko.core.model import Instance, Interface, RouteEntry, Rule, Subnet
 from kiboko.replica.blueprint import Machine
-from kiboko.replica.kernel_rules import any_chain, first_chain, tracking
+from kiboko.replica.kernel_rules import any_chain, first_chain, rule_matches, tracking
 from kiboko.replica.peers import filters_of
 from kiboko.replica.site import GATEWAY4, GATEWAY6, NEIGHBOUR_DISCOVERY, Site, base_chain, chain
 
@@ -124,7 +125,7 @@ def _filter_instance(site: Site, machine: Machine, instance: Instance) -> None:
     pre, out, chains, notes = [], [], [], []
     for interface in instance.interfaces:
         filters = [site.topology.filters[name] for name in filters_of(site.topology, interface)]
-        if not filters:
+        if not filters or instance.name in site.unenforced:
             continue
         inward, outward = [NEIGHBOUR_DISCOVERY], [NEIGHBOUR_DISCOVERY]
         together = [each for each in filters if each.decide == "any"]
@@ -170,6 +171,18 @@ def _filter_instance(site: Site, machine: Machine, instance: Instance) -> None:
         *base_chain("sent", "output", 100, out),
         *base_chain("onward", "forward", 100, out),
     ]  # fmt: skip
+    block_sender(site, machine, instance.name)
+
+
+def block_sender(site: Site, machine: Machine, name: str) -> None:
+    """What the sender's own network does not let out, where a fault asks for it."""
+    for index, services in enumerate(site.blocked_senders.get(name, ())):
+        rule = Rule(0, "drop", Place("", 0), services=services)
+        lines = [
+            f'oifname != "lo" ct direction original ct state new {match} drop'
+            for match in rule_matches(site.topology, rule)
+        ]
+        machine.rules += base_chain(f"own-network-{index}", "output", 200, lines)
 
 
 def listen(site: Site, machine: Machine, instance: Instance | None, addresses: list[str]) -> None:

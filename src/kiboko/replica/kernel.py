@@ -39,7 +39,7 @@ def build(blueprint: Blueprint) -> None:
     """Make everything of a blueprint. Raises SurroundingsError with what the kernel's tools said."""
     names = [machine.name for machine in blueprint.machines.values()]
     _run(["ip", "-batch", "-"], "".join(f"netns add {name}\n" for name in names))
-    _in_namespaces(blueprint.machines.values(), _settings)
+    in_namespaces(blueprint.machines.values(), _settings)
     cables = "".join(
         f"link add {c.one_device} netns {c.one} address {c.one_mac} type veth"
         f" peer name {c.other_device} netns {c.other} address {c.other_mac}\n"
@@ -51,7 +51,7 @@ def build(blueprint: Blueprint) -> None:
         for family, commands in (("-4", machine.commands4), ("-6", machine.commands6)):
             if commands:
                 _run(["ip", family, "-n", machine.name, "-batch", "-"], "\n".join(commands) + "\n")
-    _in_namespaces(blueprint.machines.values(), _rules)
+    in_namespaces(blueprint.machines.values(), _rules)
 
 
 def _settings(machine: Machine) -> None:
@@ -69,7 +69,7 @@ def _rules(machine: Machine) -> None:
         _run(["nft", "-f", "-"], "table inet kiboko {\n" + "\n".join(machine.rules) + "\n}\n")
 
 
-def _in_namespaces(machines: Iterable[Machine], action: Callable[[Machine], None]) -> None:
+def in_namespaces(machines: Iterable[Machine], action: Callable[[Machine], object]) -> None:
     """Do something in each machine's namespace, on a thread of its own, since a thread cannot go back."""
     faults: list[BaseException] = []
 
@@ -107,7 +107,7 @@ class Services:
     def __init__(self, blueprint: Blueprint) -> None:
         self._selector = selectors.DefaultSelector()
         self._stopped = threading.Event()
-        _in_namespaces([m for m in blueprint.machines.values() if m.listeners], self._open)
+        in_namespaces([m for m in blueprint.machines.values() if m.listeners], self._open)
         self._thread = threading.Thread(target=self._serve, daemon=True)
         self._thread.start()
 
@@ -136,11 +136,25 @@ class Services:
                 made = key.fileobj
                 assert isinstance(made, socket.socket)
                 with contextlib.suppress(OSError):
-                    if key.data == socket.SOCK_STREAM:
-                        made.accept()[0].close()
-                    else:
-                        data, sender = made.recvfrom(2048)
-                        made.sendto(data, sender)
+                    self._answer(made, key.data)
+
+    def _answer(self, made: socket.socket, kind: object) -> None:
+        if kind == socket.SOCK_STREAM:
+            connection = made.accept()[0]
+            connection.setblocking(False)
+            self._selector.register(connection, selectors.EVENT_READ, None)
+        elif kind == socket.SOCK_DGRAM:
+            data, sender = made.recvfrom(2048)
+            made.sendto(data, sender)
+        else:
+            data = b""
+            with contextlib.suppress(ConnectionError):
+                data = made.recv(65536)
+            if data:
+                made.send(data)
+            else:
+                self._selector.unregister(made)
+                made.close()
 
     def close(self) -> None:
         """Stop answering."""

@@ -11,16 +11,25 @@ from __future__ import annotations
 from kiboko.core.model import Topology
 from kiboko.replica.blueprint import Blueprint
 from kiboko.replica.crossings import add_core
+from kiboko.replica.faults import Fault
 from kiboko.replica.gateways import add_gateway, add_internet_routes, add_outside
 from kiboko.replica.instances import add_instance
 from kiboko.replica.site import Site
 from kiboko.replica.subnets import add_router, add_routes
+from kiboko.replica.taps import add_taps
 
 
-def lay_out(topology: Topology, services: list[tuple[str, int]], outside_addresses: dict[str, list[str]]) -> Blueprint:
+def lay_out(
+    topology: Topology,
+    services: list[tuple[str, int]],
+    outside_addresses: dict[str, list[str]],
+    faults: tuple[Fault, ...] = (),
+    tapping: bool = False,
+) -> Blueprint:
     """The blueprint of a network; `services` are the `(protocol, port)` pairs that machines whose listeners are not
-    known answer on, `outside_addresses` the addresses that stand for each outside."""
-    site = Site(topology, services)
+    known answer on, `outside_addresses` the addresses that stand for each outside. `faults` are put in; `tapping`
+    has the observation points log packets."""
+    site = Site(topology, services, faults, tapping)
     site.blueprint.outside_addresses = outside_addresses
     site.check_ranges()
     for index, subnet in enumerate(site.topology.subnets.values()):
@@ -37,4 +46,6 @@ def lay_out(topology: Topology, services: list[tuple[str, int]], outside_address
         add_routes(site, subnet)
     add_core(site)
     add_internet_routes(site)
+    if tapping:
+        add_taps(site)
     return site.blueprint

@@ -6,6 +6,7 @@ from kiboko.core.addresses import Prefix
 from kiboko.core.errors import UsageError
 from kiboko.core.model import Gateway, Interface, RouteEntry, Subnet, Topology
 from kiboko.replica.blueprint import Blueprint, End, Machine
+from kiboko.replica.faults import Fault, as_built, blocked_senders, unenforced
 from kiboko.replica.kernel_rules import ROUTERS4
 
 GATEWAY4, GATEWAY6 = "100.127.255.254", "fd7f:7f7f:ffff::1"
@@ -18,9 +19,18 @@ _RANK = {"manual": 0, "platform": 1, "local": 2}
 class Site:
     """The state of one layout, and the questions that several of its parts ask."""
 
-    def __init__(self, topology: Topology, services: list[tuple[str, int]]) -> None:
-        self.topology = topology
+    def __init__(
+        self,
+        topology: Topology,
+        services: list[tuple[str, int]],
+        faults: tuple[Fault, ...] = (),
+        tapping: bool = False,
+    ) -> None:
+        self.topology = as_built(topology, faults)
         self.services = services
+        self.unenforced = unenforced(faults)
+        self.blocked_senders = blocked_senders(faults)
+        self.tapping = tapping
         self.blueprint = Blueprint()
         self.core = self.blueprint.machine("core", "core", forwards=True)
         self.internet = self.blueprint.machine("net", "the internet", forwards=True)
@@ -33,6 +43,7 @@ class Site:
         self.mark_rules: list[str] = []
         self.uplinks: dict[str, dict[str, End]] = {}
         self.gateway_link: dict[str, End] = {}
+        self.gateway_machines: dict[str, Machine] = {}
         self.tunnels: dict[str, End] = {}
         self.pending_local: list[tuple[str, int]] = []
         self.neighbours: dict[str, list[tuple[str, str, str, str]]] = {}

@@ -12,6 +12,7 @@ from kiboko.replica.site import ARRIVING, GATEWAY4, GATEWAY6, NEIGHBOUR_DISCOVER
 def add_router(site: Site, subnet: Subnet) -> None:
     """Make the router of a subnet, with the subnet's filter at its edge."""
     router = site.routers[subnet.name]
+    site.blueprint.homes[subnet.name] = router.name
     router.commands += [
         "link add br0 type bridge",
         "link set br0 up",

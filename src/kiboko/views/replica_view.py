@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from kiboko.core.verification import Difference, Verification
@@ -12,7 +13,18 @@ from kiboko.views.text import counted
 _MOST = 40
 
 
-def show_verification(found: Verification, seconds: float, out: Output) -> None:
+def show_standing(network: str, machines: Mapping[str, str], addresses: Mapping[str, list[str]], out: Output) -> None:
+    """What stands now, and how to use it."""
+    out.parts(("STANDING", "agree"), (f": a replica of {network}, {counted(len(machines), 'machine')} to try.", ""))
+    for name, own in addresses.items():
+        if own:
+            out.line(f"  {name} is {', '.join(own)}", "quiet")
+    first = next((name for name in machines if machines[name].startswith("i")), "NAME")
+    out.line(f"  try it: kiboko replica at {first} ip addr")
+    out.line("  take it away: kiboko replica remove")
+
+
+def show_verification(found: Verification, seconds: float, faults: Sequence[str], out: Output) -> None:
     """The result in one line, then the differences."""
     probes = counted(found.compared, "probe")
     if found.differences:
@@ -22,6 +34,10 @@ def show_verification(found: Verification, seconds: float, out: Output) -> None:
     out.line(
         f"  built from namespaces and kernel filters, probed with real packets and removed in {seconds:.0f} s", "quiet"
     )
+    for fault in faults:
+        out.line(f"  with a fault put in on request: {fault}", "unsure")
+    if found.log_overruns:
+        out.line("  the kernel's packet log overran: the flow records are not complete", "unsure")
     if found.not_known:
         out.line(f"  {counted(found.not_known, 'probe')} left out: they rest on a gate that is not known", "quiet")
     if found.differences:
@@ -43,7 +59,7 @@ def _cells(each: Difference) -> list[str]:
     ]  # fmt: skip
 
 
-def verification_json(found: Verification, seconds: float) -> dict[str, Any]:
+def verification_json(found: Verification, seconds: float, faults: Sequence[str]) -> dict[str, Any]:
     """The result as `replica/1`."""
     return {
         "kiboko": "replica/1",
@@ -51,6 +67,9 @@ def verification_json(found: Verification, seconds: float) -> dict[str, Any]:
             "compared": found.compared,
             "not_known": found.not_known,
             "differences": len(found.differences),
+            "flow_records": len(found.flows),
+            "log_overruns": found.log_overruns,
+            "faults": list(faults),
             "seconds": round(seconds, 1),
         },
         "rows": [
