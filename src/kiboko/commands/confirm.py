@@ -7,6 +7,7 @@ import json
 from pathlib import Path
 
 from kiboko.commands.main import add_network_option
+from kiboko.core.causes import Causes
 from kiboko.core.comparison import BREAK, LEAK, Comparison
 from kiboko.core.errors import UsageError
 from kiboko.core.summary import Summary
@@ -28,6 +29,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--flows", metavar="FILE", type=Path, action="append", default=[], help="flow records (CSV or JSON Lines)"
     )
+    parser.add_argument(
+        "--older", metavar="PATH", help="an older network file: what agrees with it may not have been brought up to date"
+    )
     parser.add_argument("--all", action="store_true", help="show the records that agree as well")
     parser.add_argument("--strict", action="store_true", help="stop at the first row that cannot be used (status 2)")
     parser.add_argument("--json", action="store_true", help="machine-readable, confirm/1")
@@ -46,10 +50,12 @@ def run(args: argparse.Namespace) -> int:
             caveats.extend(_take_probes(path, args.strict, comparison, summary))
         for path in args.flows:
             caveats.extend(_take_flows(path, args.strict, comparison, summary))
+    older = Walker(load_network(args.older)) if args.older else None
+    causes = Causes(walker, summary.groups.values(), older)
     if args.json:
-        print(json.dumps(confirm_json(summary, caveats), indent=1))
+        print(json.dumps(confirm_json(summary, causes, caveats), indent=1))
     else:
-        show_confirm(summary, caveats, args.all, Output())
+        show_confirm(summary, causes, caveats, args.all, Output())
     return 1 if summary.totals[LEAK] or summary.totals[BREAK] else 0
 
 

@@ -27,7 +27,8 @@ from kiboko.core.services import ICMP, ICMP6, TCP, UDP, WELL_KNOWN, Service, par
 from kiboko.core.walk import ALLOWED, PARTLY, Walk, Walker
 
 AGREE, LEAK, BREAK, UNSURE = "agree", "leak", "break", "unsure"
-_SYN, _ACK = 0x02, 0x10
+_SYN, _RST, _ACK = 0x02, 0x04, 0x10
+_ICMP_ERRORS = {ICMP: (3, 4, 5, 11, 12), ICMP6: (1, 2, 3, 4)}
 _MOST_WALKS = 10_000
 MOST_RECENT = 100_000
 
@@ -64,7 +65,7 @@ class Comparison:
         self.ends = Ends(walker)
         self._walks: dict[tuple[Address, Address, Service, RangeSet | None], Walk] = {}
         self._cells: dict[tuple[Address, Address, Service], tuple[RangeSet, ...]] = {}
-        self._recent: OrderedDict[tuple[object, ...], tuple[Walk, Finding | None]] = OrderedDict()
+        self._recent: OrderedDict[tuple[object, ...], tuple[Walk, Finding | None, bool]] = OrderedDict()
         self._served = self._served_services()
         self.corrected: list[tuple[Finding, Finding]] = []
 
@@ -125,8 +126,7 @@ class Comparison:
             return Finding(UNSURE, outcome, f"it rests on {gate.gate} at {gate.at}, which is not known", walk)
         if outcome == SILENT and walk.flow.service.protocol == UDP:
             return Finding(UNSURE, outcome, "many UDP services answer only what they understand", walk)
-        cause = "service-down" if outcome == REFUSED else None
-        return Finding(BREAK, outcome, f"{outcome}, though the rules allow it", walk, cause=cause)
+        return Finding(BREAK, outcome, f"{outcome}, though the rules allow it", walk)
 
     # Flow records.
 
@@ -162,7 +162,7 @@ class Comparison:
         if not stops:
             self._remember(record, walk, None)
             return self._flow_of_open(record, walk)
-        reply = self._reply(record)
+        reply = self._reply(record) or self._refusal(record, walk)
         if reply is not None:
             return reply
         if record.event == DENIED:
@@ -245,6 +245,29 @@ class Comparison:
             return Finding(BREAK, DENIED, why, walk, is_reply=True, cause="no-way-back")
         return Finding(AGREE, record.event, "the reply of an allowed flow", walk, is_reply=True)
 
+    def _refusal(self, record: FlowRecord, walk: Walk) -> Finding | None:
+        """The finding where the record is a refusal (clause S34): a bare TCP reset, or an ICMP error. Stateful filters
+        let it back with the flow that it refuses, so that its own walk tells nothing."""
+        protocol, kind = record.service.protocol, record.service.detail >> 8
+        if kind in _ICMP_ERRORS.get(protocol, ()):
+            return Finding(UNSURE, record.event, "an ICMP error: what it speaks of is not recorded", walk, walk.decided_by)
+        if protocol != TCP or record.source_port is None or not _is_bare_reset(record):
+            return None
+        requester = self.walker.directory.endpoint(record.destination)
+        if self.walker.directory.shared_owner(record.destination) is not None:
+            return None
+        target = self._target(requester, record.source) if requester.outside is not None else record.source
+        if requester.network is None and self.ends.is_foreign(target):
+            return None
+        refused = self._walk(requester, target, Service(TCP, record.source_port), record.service.detail)
+        if refused.verdict == ALLOWED:
+            why = "a reset of an allowed flow: refused, or ended early"
+            return Finding(UNSURE, record.event, why, refused, is_reply=True)
+        lost = record.event == DENIED
+        same = refused.signal == (SILENT if lost else REFUSED)
+        why = "the refusal of a flow that the rules stop" if not lost else "the refusal of a stopped flow, lost on its way"
+        return Finding(AGREE, record.event, why, refused, refused.decided_by, not same, is_reply=True)
+
     def _reply_to_recorded(self, record: FlowRecord) -> Finding | None:
         """The finding where the request was recorded before, within the last `MOST_RECENT` requests.
 
@@ -257,11 +280,15 @@ class Comparison:
         found = self._recent.get(key)
         if found is None:
             return None
-        walk, undecided = found
+        walk, undecided, never_answered = found
         if undecided is not None:
-            self._recent[key] = (walk, None)
+            self._recent[key] = (walk, None, never_answered)
             self.corrected.append((undecided, _changed(undecided, LEAK, "its reply was recorded, so it passed", None)))
         stops = [row for row in walk.reply if row.stops]
+        if never_answered and walk.verdict == ALLOWED and _is_bare_reset(record) and record.event != DENIED:
+            if any(row.action is None and row.gate == "listener" for row in walk.rows):
+                return Finding(UNSURE, REFUSED, "refused: is anything listening?", walk, is_reply=True)
+            return Finding(BREAK, REFUSED, "refused, though the rules allow it", walk, is_reply=True)
         if record.event == DENIED:
             if stops:
                 return Finding(AGREE, DENIED, "the reply is denied, as the rules say", walk, stops[0], is_reply=True)
@@ -309,12 +336,14 @@ class Comparison:
         if len(self._recent) >= MOST_RECENT:
             self._recent.popitem(last=False)
         key = (record.source, record.destination, record.service.protocol, record.source_port, record.service.detail)
-        self._recent[key] = (walk, undecided)
+        # A sender that got an answer would have sent more than its opening packet.
+        entry = (walk, undecided, record.tcp_flags is not None and record.tcp_flags & 0x3F == _SYN)
+        self._recent[key] = entry
         # Behind a gateway the same reply bears other addresses (S38).
         arrival = walk.arrival
         if arrival is not None:
             inside = (walk.request_path.source_seen, arrival.address, *key[2:])
-            self._recent.setdefault(inside, (walk, undecided))
+            self._recent.setdefault(inside, entry)
 
 
 def _port_cells(walk: Walk) -> tuple[RangeSet, ...]:
@@ -329,6 +358,11 @@ def _port_cells(walk: Walk) -> tuple[RangeSet, ...]:
 def _is_opening(record: FlowRecord) -> bool:
     """SYN without ACK: the first packet of a TCP connection, never a reply."""
     return record.tcp_flags is not None and record.tcp_flags & (_SYN | _ACK) == _SYN
+
+
+def _is_bare_reset(record: FlowRecord) -> bool:
+    """RST, perhaps with ACK, and nothing else (RFC 9293, section 3.10.7)."""
+    return record.tcp_flags is not None and record.tcp_flags & 0x3F in (_RST, _RST | _ACK)
 
 
 def _changed(finding: Finding, status: str, why: str, cause: str | None, before_as_of: bool = False) -> Finding:

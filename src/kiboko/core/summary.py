@@ -119,28 +119,10 @@ class Summary:
             return end.interface.instance
         return end.outside.name if end.outside else str(address)
 
-    def cause(self, group: Group) -> str | None:
-        """The likely cause of a group: its own, or what only shows across groups."""
-        if group.finding.cause is not None or group.finding.status != LEAK:
-            return group.finding.cause
-        alike = [g for g in self.groups.values() if g.finding.status == LEAK and _stopped_only_at(g, group.destination)]
-        # Several services that only one machine's own filters stop, all let through: these do not work there.
-        return "not-enforced" if len({g.service for g in alike}) > 1 and group in alike else None
-
     def rows(self, statuses: tuple[str, ...] = (LEAK, BREAK, UNSURE, AGREE)) -> Iterator[Group]:
         """The groups, leaks first, the largest of each status first."""
         chosen = [group for group in self.groups.values() if group.finding.status in statuses]
         yield from sorted(chosen, key=lambda g: (_RANK[g.finding.status], -g.count, g.source, g.destination))
-
-
-def _stopped_only_at(group: Group, instance: str) -> bool:
-    """Whether the rules stop a group's flow only at the filters of one instance's interfaces."""
-    walk = group.finding.walk
-    stops = [row for row in walk.forward if row.stops and row.gate != "listener"] if walk else []
-    return bool(stops) and all(
-        row.gate == "instance-in" and row.step.interface is not None and row.step.interface.instance == instance
-        for row in stops
-    )
 
 
 def _alike(one: Finding, other: Finding) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
+from kiboko.core.causes import Cause, Causes
 from kiboko.core.comparison import AGREE, BREAK, LEAK, UNSURE
 from kiboko.core.evidence import FlowRecord
 from kiboko.core.summary import Group, Summary
@@ -19,16 +20,10 @@ _MEANING = {
     UNSURE: "cannot be told",
     AGREE: "the rules and the network say the same",
 }
-CAUSES = {
-    "not-enforced": "the filters of that machine do not work: look whether they are switched on there",
-    "older-session": "the session is older than the rules: close it and watch whether it comes back",
-    "log-before-as-of": "the record is older than the network file: it tells of other rules",
-    "service-down": "nothing listens there any more: look at the service on the machine",
-    "no-way-back": "the reply is stopped on its way: look at the stateless filters of the receiver's side",
-}
+_MOST_CAUSES = 2
 
 
-def show_confirm(summary: Summary, caveats: list[str], show_agreeing: bool, out: Output) -> None:
+def show_confirm(summary: Summary, causes: Causes, caveats: list[str], show_agreeing: bool, out: Output) -> None:
     """The whole report."""
     total = sum(summary.totals.values())
     leaks, breaks = summary.totals[LEAK], summary.totals[BREAK]
@@ -51,7 +46,7 @@ def show_confirm(summary: Summary, caveats: list[str], show_agreeing: bool, out:
             out.heading(f"{status}: {_MEANING[status]}")
             _grid(groups, out)
             if status in (LEAK, BREAK):
-                _details(summary, groups, out)
+                _details(causes, groups, out)
     if summary.answered_probes:
         out.line()
         out.line(
@@ -90,7 +85,7 @@ def _grid(groups: list[Group], out: Output) -> None:
     out.grid(grid)
 
 
-def _details(summary: Summary, groups: list[Group], out: Output) -> None:
+def _details(causes: Causes, groups: list[Group], out: Output) -> None:
     for group in groups:
         out.line()
         out.parts((f"  {group.source} to {group.destination}, {group.service}", "mark"), (f": {_span(group)}", "quiet"))
@@ -98,9 +93,9 @@ def _details(summary: Summary, groups: list[Group], out: Output) -> None:
             out.line(f"    by the rules: stopped by {decider_text(group.finding.decider)}")
         else:
             out.line("    by the rules: allowed at every gate")
-        cause = summary.cause(group)
-        if cause is not None:
-            out.line(f"    likely cause: {cause}, {CAUSES[cause]}")
+        for number, cause in enumerate(causes.of(group)[:_MOST_CAUSES], 1):
+            out.parts((f"    {number}. ", ""), (cause.id, "mark"), (f": {cause.looked_at}", ""))
+            out.line(f"       to confirm: {cause.to_confirm}", "quiet")
         out.line(f"    to see it: {group.check_line()}")
 
 
@@ -119,7 +114,7 @@ def _time(moment: datetime) -> str:
     return f"{moment:%Y-%m-%d %H:%M:%S}Z"
 
 
-def confirm_json(summary: Summary, caveats: list[str]) -> dict[str, Any]:
+def confirm_json(summary: Summary, causes: Causes, caveats: list[str]) -> dict[str, Any]:
     """The report as `confirm/1`."""
     return {
         "kiboko": "confirm/1",
@@ -130,12 +125,12 @@ def confirm_json(summary: Summary, caveats: list[str]) -> dict[str, Any]:
             "different_signal": summary.different_signal,
             "before_as_of": summary.before_as_of,
         },
-        "rows": [_row_json(group, summary.cause(group)) for group in summary.rows()],
+        "rows": [_row_json(group, causes.of(group)) for group in summary.rows()],
         "caveats": caveats,
     }
 
 
-def _row_json(group: Group, cause: str | None) -> dict[str, Any]:
+def _row_json(group: Group, causes: list[Cause]) -> dict[str, Any]:
     finding, walk = group.finding, group.finding.walk
     example = group.example
     where = {"line": example.line} if isinstance(example, FlowRecord) else {"time": _iso(example.time)}
@@ -143,7 +138,8 @@ def _row_json(group: Group, cause: str | None) -> dict[str, Any]:
         "status": finding.status, "evidence": group.evidence, "from": group.source, "to": group.destination,
         "service": group.service, "observed": finding.observed, "verdict": walk.verdict if walk else None,
         "signal": walk.signal if walk else None, "different_signal": finding.different_signal,
-        "reply": finding.is_reply, "why": finding.why, "cause": cause,
+        "reply": finding.is_reply, "why": finding.why,
+        "causes": [{"id": c.id, "looked_at": c.looked_at, "to_confirm": c.to_confirm} for c in causes],
         "decided_by": decider_json(finding.decider) if finding.decider else None,
         "count": group.count, "packets": group.packets, "octets": group.octets,
         "first": _iso(group.first), "last": _iso(group.last),
