@@ -4,7 +4,7 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 STAMP  := $(VENV)/.installed
 
-.PHONY: demo test verify lint bench schema screenshots clean
+.PHONY: demo test verify lint bench evidence schema screenshots clean
 
 $(STAMP): pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -30,6 +30,10 @@ lint: $(STAMP)
 bench: $(STAMP)
 	$(BIN)/python bench/startup.py
 	$(BIN)/python bench/loading.py
+
+# Record the demo's evidence anew (root, or unprivileged user namespaces).
+evidence: $(STAMP)
+	$(BIN)/python -m kiboko.demo.recording src/kiboko/demo/mto/evidence
 
 schema: $(STAMP)
 	$(BIN)/python -m kiboko.files.schema > docs/network-file.schema.json

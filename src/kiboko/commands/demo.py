@@ -54,7 +54,7 @@ STEPS = (
     Step("A crew reaches gauge 7 but not gauge 4.", "check 198.51.100.20 gauge-04 ssh", 1),
     Step("Nobody reaches the gauge in the pump house from outside.", "check 198.51.100.20 gauge-12 ssh", 1),
     Step(
-        "Do an hour of flow logs and a morning's probes agree with the rules?",
+        "Do an hour of flow logs and an hour's probes agree with the rules?",
         "confirm --probes evidence/probes.jsonl --flows evidence/flows.csv",
         1,
     ),
@@ -81,7 +81,7 @@ def run(args: argparse.Namespace) -> int:
     out.line(f"{len(written)} files of the Mto river gauging service in {args.folder}/, all of it made up.")
     if args.only_write:
         return 0
-    out.line("The evidence was made by hand to fit; it is not recorded from a network.")
+    out.line("The evidence was recorded in a replica of the network; evidence/README.md says how.")
     wrong = []
     with contextlib.chdir(args.folder):
         Path("loopback/probes.jsonl").unlink(missing_ok=True)

@@ -20,7 +20,7 @@ from kiboko.core.evidence import (
     FlowRecord,
     ProbeRecord,
 )
-from kiboko.core.gates import Row
+from kiboko.core.gates import FORWARD, Row
 from kiboko.core.model import ObservationPoint
 from kiboko.core.ranges import ALL_PORTS, RangeSet
 from kiboko.core.services import ICMP, ICMP6, TCP, UDP, WELL_KNOWN, Service, parse_services, union_services
@@ -147,7 +147,7 @@ class Comparison:
     def _judge_flow(self, record: FlowRecord) -> Finding:
         ends = self.walker.directory
         source = ends.endpoint(record.source)
-        target = self._target(source, record.destination)
+        target = self._target(record.source, record.destination, record.point)
         if ends.shared_owner(record.source) is not None:
             return Finding(UNSURE, record.event, f"who sent it behind {record.source} is not recorded", None)
         if source.network is None and self.ends.is_foreign(target):
@@ -158,7 +158,7 @@ class Comparison:
         if known is not None:
             return known
         walk = self._walk(source, target, record.service, record.source_port)
-        stops = self._stops_up_to(walk, record)
+        stops = self._stops_up_to(walk.forward, record)
         if not stops:
             self._remember(record, walk, None)
             return self._flow_of_open(record, walk)
@@ -169,6 +169,10 @@ class Comparison:
             return Finding(AGREE, DENIED, "denied, as the rules say", walk, stops[0])
         if record.event == PASSED:
             self._remember(record, walk, None)
+            turned = self._turned(record, served_only=False)
+            if turned is not None and self._walk(*turned).verdict == ALLOWED:
+                why = "the reply of an allowed flow, or a request that the rules stop: which, the record does not say"
+                return Finding(UNSURE, PASSED, why, walk, stops[0])
             return Finding(LEAK, PASSED, "passed, though the rules stop it", walk, stops[0])
         finding = Finding(UNSURE, SEEN, "the record does not say whether it passed", walk, stops[0])
         self._remember(record, walk, finding)
@@ -177,7 +181,10 @@ class Comparison:
     def _flow_of_open(self, record: FlowRecord, walk: Walk) -> Finding:
         """A record of a request that no gate on its way stops."""
         if record.event != DENIED:
-            return Finding(AGREE, record.event, "passed, as the rules say", walk)
+            there = "passed" if walk.delivered else "passed its observation point"
+            return Finding(AGREE, record.event, f"{there}, as the rules say", walk)
+        if _is_icmp_error(record):
+            return Finding(UNSURE, DENIED, "an ICMP error: what it speaks of is not recorded", walk)
         if not walk.is_known:
             return Finding(UNSURE, DENIED, "it rests on a gate that is not known", walk)
         stopped_end = [row for row in walk.forward if row.stops]
@@ -185,15 +192,26 @@ class Comparison:
             return Finding(AGREE, DENIED, "denied, as the rules say", walk, stopped_end[0])
         return Finding(BREAK, DENIED, "denied, though the rules allow it", walk)
 
-    def _target(self, source: Endpoint, destination: Address) -> Address:
-        """The address that an outside sender used, where a record shows the private one behind it (S38)."""
-        owner = self.walker.directory.interface_at(destination)
-        if source.outside is None or owner is None or owner.public is None:
+    def _target(self, sent_from: Address, destination: Address, point: str | None) -> Address:
+        """The address that a sender used, where a record shows the private one behind it: that of an outside, or of a
+        neighbour seen by its public address (S38, S29)."""
+        directory = self.walker.directory
+        owner = directory.interface_at(destination)
+        if owner is None or owner.public is None or owner.address(4) != destination:
             return destination
+        if directory.public_owner(sent_from) is not None or self._is_internet(point):
+            return owner.public
+        outside = directory.endpoint(sent_from).outside
         network = self.walker.topology.subnets[owner.subnet].network
-        if self.walker.directory.tunnel(network, source.outside.name) is not None:
+        if outside is None or directory.tunnel(network, outside.name) is not None:
             return destination
-        return owner.public if owner.address(4) == destination else destination
+        return owner.public
+
+    def _is_internet(self, point: str | None) -> bool:
+        """Whether a record was taken at a gateway that translates public addresses."""
+        known = self.walker.topology.observation_points.get(point or "")
+        gateway = self.walker.topology.gateways.get(known.name or "") if known is not None else None
+        return gateway is not None and gateway.kind == "internet"
 
     def _walk(self, source: Endpoint, target: Address, service: Service, port: int | None) -> Walk:
         """The walk of one client port. Ports that every rule treats alike share one walk, which stands for them all."""
@@ -220,14 +238,19 @@ class Comparison:
             self._walks[key] = self.walker.walk(source, target, service, ports)
         return self._walks[key]
 
-    def _stops_up_to(self, walk: Walk, record: FlowRecord) -> list[Row]:
-        """The rows that a recorded request had to pass: those up to its observation point where that is known,
-        else the filter, route and translation gates of the way there (clause S37)."""
-        rows = list(walk.forward)
+    def _stops_up_to(self, rows: tuple[Row, ...], record: FlowRecord) -> list[Row]:
+        """The rows that stop what a recorded packet had to pass: those up to its observation point where that is
+        known, else the filter, route and translation gates of the whole way (clause S37)."""
         point = self.walker.topology.observation_points.get(record.point or "")
         if point is not None:
-            last = max((index for index, row in enumerate(rows) if _is_at(row, point)), default=None)
-            rows = rows[: last + 1] if last is not None else rows
+            met = [index for index, row in enumerate(rows) if _is_at(row, point)]
+            if record.event != DENIED or point.name in self.walker.topology.outsides:
+                # What a filter's log says passed has passed the filter; the look-up comes behind it.
+                met = [index for index in met if rows[index].gate != "route"]
+            rows = rows[: _last_of(rows, met, record) + 1]
+            if record.event != DENIED:
+                # A reply that another gateway translates than its request (S24) still passes the inner side of that one.
+                rows = tuple(row for row in rows if not (row.gate == "translate" and row.direction != FORWARD))
         return [row for row in rows if row.stops and row.gate not in ("source", "listener")]
 
     # Replies (clause S39).
@@ -248,25 +271,34 @@ class Comparison:
     def _refusal(self, record: FlowRecord, walk: Walk) -> Finding | None:
         """The finding where the record is a refusal (clause S34): a bare TCP reset, or an ICMP error. Stateful filters
         let it back with the flow that it refuses, so that its own walk tells nothing."""
-        protocol, kind = record.service.protocol, record.service.detail >> 8
-        if kind in _ICMP_ERRORS.get(protocol, ()):
+        if _is_icmp_error(record):
             return Finding(UNSURE, record.event, "an ICMP error: what it speaks of is not recorded", walk, walk.decided_by)
-        if protocol != TCP or record.source_port is None or not _is_bare_reset(record):
+        if record.service.protocol != TCP or record.source_port is None or not _is_bare_reset(record):
             return None
         requester = self.walker.directory.endpoint(record.destination)
         if self.walker.directory.shared_owner(record.destination) is not None:
             return None
-        target = self._target(requester, record.source) if requester.outside is not None else record.source
+        target = self._target(record.destination, record.source, record.point)
         if requester.network is None and self.ends.is_foreign(target):
             return None
         refused = self._walk(requester, target, Service(TCP, record.source_port), record.service.detail)
         if refused.verdict == ALLOWED:
             why = "a reset of an allowed flow: refused, or ended early"
             return Finding(UNSURE, record.event, why, refused, is_reply=True)
+        return self._refusal_of(refused, record)
+
+    def _refusal_of(self, refused: Walk, record: FlowRecord) -> Finding:
+        """A refusal of a flow that the rules stop."""
         lost = record.event == DENIED
         same = refused.signal == (SILENT if lost else REFUSED)
         why = "the refusal of a flow that the rules stop" if not lost else "the refusal of a stopped flow, lost on its way"
         return Finding(AGREE, record.event, why, refused, refused.decided_by, not same, is_reply=True)
+
+    def _refused(self, walk: Walk) -> Finding:
+        """A refusal of a flow that the rules allow: something else refuses, or nothing listens."""
+        if any(row.action is None and row.gate == "listener" for row in walk.rows):
+            return Finding(UNSURE, REFUSED, "refused: is anything listening?", walk, is_reply=True)
+        return Finding(BREAK, REFUSED, "refused, though the rules allow it", walk, is_reply=True)
 
     def _reply_to_recorded(self, record: FlowRecord) -> Finding | None:
         """The finding where the request was recorded before, within the last `MOST_RECENT` requests.
@@ -284,11 +316,12 @@ class Comparison:
         if undecided is not None:
             self._recent[key] = (walk, None, never_answered)
             self.corrected.append((undecided, _changed(undecided, LEAK, "its reply was recorded, so it passed", None)))
-        stops = [row for row in walk.reply if row.stops]
-        if never_answered and walk.verdict == ALLOWED and _is_bare_reset(record) and record.event != DENIED:
-            if any(row.action is None and row.gate == "listener" for row in walk.rows):
-                return Finding(UNSURE, REFUSED, "refused: is anything listening?", walk, is_reply=True)
-            return Finding(BREAK, REFUSED, "refused, though the rules allow it", walk, is_reply=True)
+        stops = self._stops_up_to(walk.reply, record)
+        if never_answered and _is_bare_reset(record):
+            if walk.verdict != ALLOWED:
+                return self._refusal_of(walk, record)
+            if record.event != DENIED:
+                return self._refused(walk)
         if record.event == DENIED:
             if stops:
                 return Finding(AGREE, DENIED, "the reply is denied, as the rules say", walk, stops[0], is_reply=True)
@@ -300,8 +333,11 @@ class Comparison:
             return Finding(UNSURE, SEEN, "the record does not say whether it passed", walk, stops[0], is_reply=True)
         return Finding(AGREE, record.event, "the reply of a recorded request", walk, is_reply=True)
 
-    def _turned(self, record: FlowRecord) -> tuple[Endpoint, Address, Service, int | None] | None:
-        """The request that a record could be the reply to."""
+    def _turned(
+        self, record: FlowRecord, served_only: bool = True
+    ) -> tuple[Endpoint, Address, Service, int | None] | None:
+        """The request that a record could be the reply to: of a service that somebody listens to or that has a name,
+        unless `served_only` is false."""
         if _is_opening(record):
             return None
         directory = self.walker.directory
@@ -313,7 +349,7 @@ class Comparison:
             service, port = Service(protocol, kind << 8), None
         elif record.service.has_ports and record.source_port is not None:
             service, port = Service(protocol, record.source_port), record.service.detail
-            if service.number not in self._served:
+            if served_only and service.number not in self._served:
                 return None
         else:
             return None
@@ -322,9 +358,7 @@ class Comparison:
             return None
         if port is not None and port not in self.walker.source_ports(requester, service):
             return None
-        target = record.source
-        if requester.outside is not None:
-            target = self._target(requester, record.source)
+        target = self._target(record.destination, record.source, record.point)
         if requester.network is None and self.ends.is_foreign(target):
             return None
         return requester, target, service, port
@@ -360,6 +394,11 @@ def _is_opening(record: FlowRecord) -> bool:
     return record.tcp_flags is not None and record.tcp_flags & (_SYN | _ACK) == _SYN
 
 
+def _is_icmp_error(record: FlowRecord) -> bool:
+    """An ICMP message that speaks of another packet (RFC 792, RFC 4443)."""
+    return record.service.detail >> 8 in _ICMP_ERRORS.get(record.service.protocol, ())
+
+
 def _is_bare_reset(record: FlowRecord) -> bool:
     """RST, perhaps with ACK, and nothing else (RFC 9293, section 3.10.7)."""
     return record.tcp_flags is not None and record.tcp_flags & 0x3F in (_RST, _RST | _ACK)
@@ -375,6 +414,24 @@ def _changed(finding: Finding, status: str, why: str, cause: str | None, before_
 def _as_failure(outcome: str) -> str:
     """`silent` and `unreachable` count as the same failure."""
     return SILENT if outcome == UNREACHABLE else outcome
+
+
+def _last_of(rows: tuple[Row, ...], met: list[int], record: FlowRecord) -> int:
+    """The place of the last gate that a recorded packet had passed at its point, or was stopped at.
+
+    A way may meet a point twice, with other addresses behind a translation, or by way of an appliance. What was
+    denied may have been so at any of them; what passed is sure to have passed at the first only.
+    """
+    alike = [i for i in met if (rows[i].step.source, rows[i].step.destination) == (record.source, record.destination)]
+    chosen = alike or met
+    if not chosen:
+        return len(rows) - 1
+    if record.event == DENIED:
+        return chosen[-1]
+    last = chosen[0]
+    while last + 1 in chosen:
+        last += 1
+    return last
 
 
 def _is_at(row: Row, point: ObservationPoint) -> bool:

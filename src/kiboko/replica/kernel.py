@@ -13,7 +13,7 @@ import selectors
 import socket
 import subprocess
 import threading
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 from pathlib import Path
 
 from kiboko.core.errors import SurroundingsError
@@ -52,6 +52,25 @@ def build(blueprint: Blueprint) -> None:
             if commands:
                 _run(["ip", family, "-n", machine.name, "-batch", "-"], "\n".join(commands) + "\n")
     in_namespaces(blueprint.machines.values(), _rules)
+
+
+def replace_rules(blueprint: Blueprint, keeping: Collection[str] = ()) -> None:
+    """Put another blueprint's rules in force in a replica that stands.
+
+    At the machines named in `keeping` what is connected already goes on, as on a device that asks its rules about
+    new connections only.
+    """
+
+    def swap(machine: Machine) -> None:
+        _run(["nft", "delete", "table", "inet", "kiboko"], "")
+        lines = []
+        for line in machine.rules:
+            lines.append(line)
+            if machine.name in keeping and " hook " in line and " filter " in line and not line.startswith("chain tap-"):
+                lines.append("ct state established accept")
+        _run(["nft", "-f", "-"], "table inet kiboko {\n" + "\n".join(lines) + "\n}\n")
+
+    in_namespaces([machine for machine in blueprint.machines.values() if machine.rules], swap)
 
 
 def _settings(machine: Machine) -> None:

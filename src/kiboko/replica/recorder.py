@@ -134,8 +134,8 @@ class Recorder:
             self._drain(key.fileobj)
             key.fileobj.close()
         self._selector.close()
-        records = [record for key, flow in self._flows.items() for record in _records(key, flow)]
-        return sorted(records, key=lambda each: (each.start or datetime.min.replace(tzinfo=UTC), each.point or ""))
+        in_time = sorted(self._flows.items(), key=lambda item: item[1].first)
+        return [record for key, flow in in_time for record in _records(key, flow)]
 
 
 def _records(key: tuple[str | None, Address, Address, int, int | None, int], flow: _Flow) -> Iterator[FlowRecord]:

@@ -61,7 +61,8 @@ def _tap_named(site: Site, point: ObservationPoint) -> None:
 
 
 def _tap_arrivals(site: Site, machine: Machine) -> None:
-    _around(site, machine, None, [("prerouting", -300)], [("input", 300), ("forward", 300)], "", "iifname")
+    """What is meant for the machine itself and what gets in; what an appliance passes on may still be stopped."""
+    _around(site, machine, None, [("prerouting", -300)], [("input", 300)], "", "fib daddr type local ")
 
 
 def _around(
@@ -71,14 +72,14 @@ def _around(
     seen: list[tuple[str, int]],
     passed: list[tuple[str, int]],
     interface: str,
-    only: str = "",
+    narrowed: str = "",
 ) -> None:
     """Log at hooks in front of all filters and behind them, of one interface or of all but the loopback."""
     before = site.blueprint.log(machine, key, False)
     behind = site.blueprint.log(machine, key, True)
     for hooks, statement in ((seen, before), (passed, behind)):
         for hook, priority in hooks:
-            lines = [f'{side} "{interface}" {statement}' if interface else f'{side} != "lo" {statement}'
+            lines = [f'{narrowed}{side} "{interface}" {statement}' if interface else f'{narrowed}{side} != "lo" {statement}'
                      for side in _sides(hook, interface)]  # fmt: skip
             name = f"tap-{len(machine.rules)}-{hook}"
             machine.rules += base_chain(name, hook, priority, [*_FOREIGN, *lines])
