@@ -85,7 +85,7 @@ class OnTheDemo(unittest.TestCase):
             ("check gauge-03 ingest-2 telemetry", 1, "listens on 127.0.0.1 only, not on 10.62.1.12", None),
             ("check 198.51.100.20 gauge-12 ssh", 1, "gauge-12/eth0 has no public address", None),
             ("check 198.51.100.20 gauge-04 ssh", 1, "no rule of hosts/gauge-04.json", None),
-            ("confirm --flows evidence/flows.csv", 1, "likely cause: not-enforced", None),
+            ("confirm --flows evidence/flows.csv", 1, "1. not-enforced", None),
             ("confirm --flows evidence/flows.csv", 1, "may be older than the rules", None),
         ]
         for command, status, text, planted in cases:

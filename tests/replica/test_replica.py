@@ -2,18 +2,26 @@
 
 import json
 import os
+import shutil
+import struct
 import subprocess
 import sys
 import tempfile
 import time
 import unittest
+from pathlib import Path
 
+from kiboko.core.addresses import Address
+from kiboko.core.comparison import Comparison
 from kiboko.core.errors import UsageError
+from kiboko.core.summary import Summary
 from kiboko.core.walk import Walker
 from kiboko.replica.kernel_rules import any_chain, first_chain, rule_matches
 from kiboko.replica.layout import lay_out
 from kiboko.replica.peers import all_interfaces, filters_of, peer_addresses
-from kiboko.replica.verify import services_that_matter, verify
+from kiboko.replica.recorder import Header, log_messages, parse_header
+from kiboko.replica.trials import Choice, services_that_matter
+from kiboko.replica.verify import verify
 from tests.helpers import a_filter, base, kiboko, load
 from tests.namespaces import why_not
 from tests.random_networks import random_network
@@ -21,6 +29,12 @@ from tests.random_networks import random_network
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))
 FIRST_NETWORK = int(os.environ.get("KIBOKO_FIRST_NETWORK", "0"))
 PROBES = int(os.environ.get("KIBOKO_PROBES", "200"))
+
+
+def alive(pid):
+    """Whether a process runs; one that has ended and waits for its parent does not."""
+    state = subprocess.run(["ps", "-o", "stat=", "-p", str(pid)], capture_output=True, text=True).stdout.strip()
+    return bool(state) and not state.startswith("Z")
 
 
 class Peers(unittest.TestCase):
@@ -141,7 +155,7 @@ class RealPackets(unittest.TestCase):
     def test_random_networks_and_the_kernel_agree(self):
         for seed in range(FIRST_NETWORK, FIRST_NETWORK + NETWORKS):
             with self.subTest(seed=seed):
-                found = verify(load(random_network(seed)), seed, PROBES)
+                found = verify(load(random_network(seed)), Choice(most=PROBES, seed=seed))
                 self.assertGreater(found.compared, PROBES // 2)
                 self.assertEqual([str(each) for each in found.differences], [])
 
@@ -156,7 +170,7 @@ class RealPackets(unittest.TestCase):
         values["filters"]["shut"] = a_filter("instance", inbound=[], attach_to=["ann"])
         other = Walker(load(values))
         with mock.patch("kiboko.replica.verify.Walker", lambda _: other):
-            found = verify(topology, 0, 400)
+            found = verify(topology, Choice(most=400))
         self.assertTrue(found.differences)
         self.assertTrue(
             all(
@@ -164,6 +178,28 @@ class RealPackets(unittest.TestCase):
                 for each in found.differences
             )
         )
+
+    def test_what_a_replica_without_faults_records_is_no_leak_and_no_break(self):
+        """At every kind of observation point, on random networks: the kernel's log and the rules must not disagree."""
+        for seed in range(FIRST_NETWORK, FIRST_NETWORK + max(3, NETWORKS // 10)):
+            values = random_network(seed)
+            names = [*values["subnets"], *values["instances"], *values["outside"]]
+            names += [name for name, gateway in values["gateways"].items() if gateway["kind"] in ("internet", "nat")]
+            values["observation_points"] = dict(enumerate(names, 1)) if seed % 3 else {}
+            topology = load(values)
+            found = verify(topology, Choice(most=PROBES, seed=seed), record=True)
+            held = Comparison(Walker(topology))
+            summary = Summary(held.walker.directory)
+            for record in found.flows:
+                summary.add(record, held.flow(record))
+                while held.corrected:
+                    summary.correct(*held.corrected.pop())
+            self.assertTrue(found.flows)
+            wrong = [
+                (g.finding.status, g.source, g.destination, g.service, g.finding.why)
+                for g in summary.rows(("leak", "break"))
+            ]
+            self.assertEqual(wrong, [], seed)
 
     def test_the_demo_agrees_and_the_host_is_left_as_it_was(self):
         before = self.host_state()
@@ -185,7 +221,7 @@ class RealPackets(unittest.TestCase):
             inner = self.wait_for(lambda: self.children(outer[0]))
             running.kill()
             running.wait()
-            self.wait_for(lambda: not any(self.alive(pid) for pid in (*outer, *inner)))
+            self.wait_for(lambda: not any(alive(pid) for pid in (*outer, *inner)))
 
     def wait_for(self, condition):
         for _ in range(200):
@@ -199,10 +235,6 @@ class RealPackets(unittest.TestCase):
         listed = subprocess.run(["ps", "-o", "pid=", "--ppid", str(parent)], capture_output=True, text=True).stdout
         return [int(word) for word in listed.split()]
 
-    def alive(self, pid):
-        state = subprocess.run(["ps", "-o", "stat=", "-p", str(pid)], capture_output=True, text=True).stdout.strip()
-        return bool(state) and not state.startswith("Z")
-
     def host_state(self):
         commands = (
             ["ip", "-br", "link"],
@@ -212,6 +244,141 @@ class RealPackets(unittest.TestCase):
         )
         path = os.environ["PATH"] + ":/usr/sbin:/sbin"
         return [subprocess.run(c, capture_output=True, text=True, env={"PATH": path}).stdout for c in commands]
+
+
+@unittest.skipIf(why_not() is not None, why_not() or "")
+class Faults(unittest.TestCase):
+    """With one fault put in, `confirm` on what the replica recorded names it among the first two likely causes."""
+
+    def causes(self, fault, *chosen, older=None):
+        """The first two causes of every leak and break that the program finds, and how many there are."""
+        with tempfile.TemporaryDirectory() as folder:
+            kiboko("demo", "--only-write", folder)
+            if older:
+                text = Path(folder, "network.yaml").read_text()
+                self.assertIn(older[0], text)
+                Path(folder, "older.yaml").write_text(text.replace(*older))
+            done = kiboko("replica", "verify", "--fault", fault, "--record", "ev", *chosen, cwd=folder)
+            self.assertEqual(done.returncode, 1, done.stdout + done.stderr)
+            self.assertIn("a fault put in on request", done.stdout)
+            evidence = ("--probes", "ev/probes.jsonl", "--flows", "ev/flows.csv")
+            found = json.loads(kiboko("confirm", *evidence, "--json", cwd=folder).stdout)
+            rows = [row for row in found["rows"] if row["status"] in ("leak", "break")]
+            self.assertTrue(rows)
+            if older:
+                known = json.loads(kiboko("confirm", *evidence, "--older", "older.yaml", "--json", cwd=folder).stdout)
+                for row in known["rows"]:
+                    if row["status"] in ("leak", "break"):
+                        self.assertEqual(row["causes"][0]["id"], "older-filter")
+            return [[cause["id"] for cause in row["causes"][:2]] for row in rows]
+
+    def test_filters_that_are_not_enforced(self):
+        self.assertEqual({tuple(each) for each in self.causes("not-enforced=relay-2", "--to", "relays")},
+                         {("not-enforced", "older-filter")})  # fmt: skip
+
+    def test_a_service_that_is_down(self):
+        for first, _ in self.causes("service-down=gauge-07/ssh", "--to", "gauges", "--service", "ssh"):
+            self.assertEqual(first, "service-down")
+
+    def test_a_filter_from_an_older_network_file(self):
+        rule = ("action: allow, service: [ssh, ping]}", "action: allow, service: ping}")
+        for both in self.causes("older-filter=bank-edge@older.yaml", "--to", "river", "--service", "ssh", older=rule):
+            self.assertIn("older-filter", both)
+
+    def test_a_sender_whose_own_network_blocks(self):
+        for both in self.causes("senders-network=crews/ssh", "--to", "river", "--service", "ssh", "--service", "ping"):
+            self.assertIn("senders-network", both)
+
+    def test_a_fault_that_cannot_be_put_in_is_bad_usage(self):
+        with tempfile.TemporaryDirectory() as folder:
+            kiboko("demo", "--only-write", folder)
+            for fault, said in (
+                ("not-enforced=nobody", "'nobody' is no instance"),
+                ("sleepy=relay-2", "fault 'sleepy=relay-2' is none"),
+                ("service-down=desk-1", "listens to nothing"),
+                ("older-filter=bank-edge", "does not say where from"),
+                ("not-enforced=relay-2/ssh", "takes no service"),
+            ):
+                done = kiboko("replica", "verify", "--fault", fault, cwd=folder)
+                self.assertEqual((done.returncode, done.stdout), (2, ""))
+                self.assertIn(said, done.stderr)
+
+
+@unittest.skipIf(why_not() is not None, why_not() or "")
+class Standing(unittest.TestCase):
+    """A replica that is left standing, used by hand and removed."""
+
+    def setUp(self):
+        self.folder = tempfile.mkdtemp()
+        self.addCleanup(shutil.rmtree, self.folder)
+        kiboko("demo", "--only-write", self.folder)
+        self.environment = {"XDG_RUNTIME_DIR": self.folder}
+        self.addCleanup(self.replica, "remove")
+
+    def replica(self, *words):
+        return kiboko("replica", *words, cwd=self.folder, env=self.environment)
+
+    def holders(self):
+        note = Path(self.folder, f"kiboko-{os.geteuid()}", "replica.json")
+        return json.loads(note.read_text())["pid"] if note.exists() else None
+
+    def test_build_try_by_hand_and_remove(self):
+        self.assertIn("no replica stands", self.replica("at", "gauge-03", "true").stderr)
+        built = self.replica("build")
+        self.assertEqual(built.returncode, 0, built.stderr)
+        self.assertIn("STANDING", built.stdout)
+        self.assertIn("10.61.4.13/24", self.replica("at", "gauge-03", "ip", "-br", "addr").stdout)
+        self.assertEqual(self.replica("at", "gauge-03", "sh", "-c", "exit 7").returncode, 7)
+        dial = "import socket,sys; socket.create_connection((sys.argv[1], 8883), 1)"
+        reached = self.replica("at", "gauge-03", sys.executable, "-c", dial, "10.62.1.11")
+        self.assertEqual(reached.returncode, 0, reached.stderr)
+        missed = self.replica("at", "gauge-08", sys.executable, "-c", dial, "10.61.5.102")
+        self.assertIn("timed out", missed.stderr)
+        self.assertIn("did you mean 'gauge-03'", self.replica("at", "gauge-3", "true").stderr)
+        self.assertIn("stands already", self.replica("build").stderr)
+        pid = self.holders()
+        self.assertIn("is gone", self.replica("remove").stdout)
+        self.assertFalse(alive(pid))
+        self.assertIn("No replica stood", self.replica("remove").stdout)
+
+    def test_a_build_killed_half_way_is_removed_too(self):
+        command = [sys.executable, "-m", "kiboko", "replica", "build"]
+        running = subprocess.Popen(command, cwd=self.folder, env={**os.environ, **self.environment})
+        pid = None
+        while pid is None:
+            pid = self.holders()
+        running.kill()
+        running.wait()
+        self.replica("remove")
+        self.assertFalse(alive(pid))
+        self.assertIsNone(self.holders())
+
+
+class Log(unittest.TestCase):
+    """Packets as the kernel logs them; the bytes are laid out by hand from the RFCs and nfnetlink_log.h."""
+
+    def test_headers(self):
+        four = bytes.fromhex("4500003c00000000400600000a3d040d0a3e010b") + bytes.fromhex("c00022b30000000000000000a002")
+        self.assertEqual(
+            parse_header(four), Header(Address(4, 0x0A3D040D), Address(4, 0x0A3E010B), 6, 49152, 8883, 60, 2)
+        )
+        six = bytes.fromhex("6000000000083a40") + b"\0" * 15 + b"\1" + b"\0" * 15 + b"\2" + bytes.fromhex("80000000")
+        self.assertEqual(parse_header(six), Header(Address(6, 1), Address(6, 2), 58, None, 0x8000, 48, None))
+        for length in range(24):
+            self.assertIsNone(parse_header(four[:length]))
+        self.assertIsNone(parse_header(b"\x20" * 40))
+
+    def test_messages(self):
+        def attribute(kind, value):
+            return struct.pack("=HH", 4 + len(value), kind) + value + b"\0" * (-len(value) % 4)
+
+        body = (
+            b"\0\0\0\7" + attribute(10, b"5\0") + attribute(3, struct.pack(">QQ", 1000, 500000)) + attribute(9, b"abc")
+        )
+        message = struct.pack("=IHHII", 16 + len(body), 0x400, 0, 0, 0) + body
+        self.assertEqual(list(log_messages(message * 2)), [("5", 1000.5, b"abc")] * 2)
+        self.assertEqual(list(log_messages(message[:10])), [])
+        self.assertEqual(list(log_messages(b"\0" * 40)), [])
 
 
 if __name__ == "__main__":

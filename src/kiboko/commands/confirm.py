@@ -30,7 +30,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--flows", metavar="FILE", type=Path, action="append", default=[], help="flow records (CSV or JSON Lines)"
     )
     parser.add_argument(
-        "--older", metavar="PATH", help="an older network file: what agrees with it may not have been brought up to date"
+        "--older",
+        metavar="PATH",
+        help="an older network file: what agrees with it may never have been updated",
     )
     parser.add_argument("--all", action="store_true", help="show the records that agree as well")
     parser.add_argument("--strict", action="store_true", help="stop at the first row that cannot be used (status 2)")

@@ -1,4 +1,4 @@
-"""`kiboko replica`: the network rebuilt in kernel namespaces; real packets against the walk, and a place to try things."""
+"""`kiboko replica`: the network rebuilt in kernel namespaces, to verify the walk and to try things."""
 
 from __future__ import annotations
 

@@ -25,6 +25,7 @@ CAUSE_IDS = (
     "not-enforced", "exempt", "not-attached", "older-filter", "membership", "no-address", "service-down", "host-filter",
     "no-way-back", "older-session", "senders-network", "log-before-as-of", "machine-unwell",
 )  # fmt: skip
+_ATTACHED = ("instance-in", "instance-out", "subnet-in", "subnet-out", "zone", "outside")
 _LEAST = 0.1
 _SYN = 0x02
 
@@ -81,13 +82,15 @@ class Causes:
         if status == AGREE and walk.verdict == ALLOWED and observed in (ANSWERED, PASSED, SEEN):
             if observed == ANSWERED or group.finding.is_reply:
                 board.answered_by[receiver].add((sender, service))
+            asked = group.finding.asked or walk.rows
             if observed != SEEN or group.finding.is_reply:
-                board.worked_to[receiver].add((sender, service))
-                board.worked_from[sender].add((receiver, service))
-                board.passed_rules.update(_rule_key(row, service) for row in walk.rows if row.filters and not row.tracked)
+                board.passed_rules.update(_rule_key(row, service) for row in asked if row.filters and not row.tracked)
+                if len(asked) >= len(walk.forward):
+                    board.worked_to[receiver].add((sender, service))
+                    board.worked_from[sender].add((receiver, service))
         elif status == AGREE and not group.finding.different_signal and not group.finding.is_reply:
             # Silence tells of a filter only where nothing else would have kept silent too.
-            stops = _stops(walk) if observed == DENIED else walk.stops() if observed == SILENT else []
+            stops = _stops(group) if observed == DENIED else walk.stops() if observed == SILENT else []
             if len({row.at for row in stops}) == 1:
                 board.enforced_at[stops[0].at].update(name for row in stops for name in row.filters)
         elif status == BREAK:
@@ -97,7 +100,7 @@ class Causes:
                 if row.filters and not row.tracked:
                     board.breaking_rules[_rule_key(row, service)] += 1
         elif status == LEAK:
-            for place in {row.at for row in _stops(walk)}:
+            for place in {row.at for row in _stops(group)}:
                 board.leaking_at[place].add((sender, service))
 
     def of(self, group: Group) -> list[Cause]:
@@ -119,7 +122,7 @@ class Causes:
     # Leaks.
 
     def _of_leak(self, group: Group, walk: Walk) -> Iterator[Cause]:
-        stops = _stops(walk)
+        stops = _stops(group)
         if not stops:
             return
         places = {row.at for row in stops}
@@ -151,8 +154,7 @@ class Causes:
             else:
                 looked = f"{several}; nothing was seen to be stopped by the filters there"
                 yield _cause("not-enforced", 0.9 if leaking > 1 else 0.65, looked)
-        if not filters or not all(row.gate in ("instance-in", "instance-out", "subnet-in", "subnet-out", "zone", "outside")
-                                  for row in stops):  # fmt: skip
+        if not filters or not all(row.gate in _ATTACHED for row in stops):
             return
         if enforced & filters:
             weight, looked = 0.12, f"{_names(enforced & filters)} still stops other traffic at {place}"
@@ -226,7 +228,14 @@ class Causes:
             yield _cause("machine-unwell", 0.35, f"nothing was seen to answer at {receiver}")
 
     def _senders_network(
-        self, sender: str, receiver: str, service: Service, others: set[str], reached: set[str], factor: float, denied: bool
+        self,
+        sender: str,
+        receiver: str,
+        service: Service,
+        others: set[str],
+        reached: set[str],
+        factor: float,
+        denied: bool,
     ) -> Iterator[Cause]:
         lost = {who for who, what in self._board.broken_from[sender] if what == service}
         if denied:
@@ -256,7 +265,9 @@ class Causes:
         elif instance.host_filter is None:
             yield _cause("host-filter", 0.3 * factor, f"no host filter of {receiver} is recorded")
         else:
-            yield _cause("host-filter", 0.35 * factor, f"the host filter of {receiver} is as recorded, not as it may be")
+            yield _cause(
+                "host-filter", 0.35 * factor, f"the host filter of {receiver} is as recorded, not as it may be"
+            )
 
     # Both.
 
@@ -276,7 +287,9 @@ class Causes:
         elif filters and len(places) == 1:
             enforced = filters & self._board.enforced_at.get(next(iter(places)), set())
             if enforced:
-                looked = f"{_names(enforced)} stops other traffic at {_names(places)}, so it is in force, by other rules"
+                looked = (
+                    f"{_names(enforced)} stops other traffic at {_names(places)}, so it is in force, by other rules"
+                )
                 yield _cause("older-filter", 0.8, looked)
             else:
                 yield _cause("older-filter", 0.55, f"only {_names(filters)} at {_names(places)} stops it")
@@ -328,9 +341,14 @@ def _cause(name: str, weight: float, looked_at: str) -> Cause:
     return Cause(name, weight, looked_at, _TO_CONFIRM[name])
 
 
-def _stops(walk: Walk) -> list[Row]:
-    """What the rules say stops a flow, less listeners and stopped ends; of a one-way flow, the gates of the reply."""
-    rows = walk.reply if walk.verdict == ONE_WAY else walk.forward
+def _stops(group: Group) -> list[Row]:
+    """What the rules say stops a flow on the way that the evidence speaks of, less listeners and stopped ends; of a
+    one-way flow, the gates of the reply."""
+    walk = group.finding.walk
+    if walk is None:
+        return []
+    one_way = walk.verdict == ONE_WAY or group.finding.is_reply
+    rows = group.finding.asked or (walk.reply if one_way else walk.forward)
     return [row for row in rows if row.stops and row.gate not in ("listener", "source")]
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections import OrderedDict
 from dataclasses import dataclass
 
@@ -39,7 +40,8 @@ class Finding:
 
     `status` is agree, leak, break or unsure; `decider` the row that stops the flow by the rules, None where they
     allow it; `different_signal` tells that both sides say it fails, but by another signal. `is_reply` marks a
-    record that is the reply of an allowed flow.
+    record that is the reply of an allowed flow. `asked` are the gates of the request that a flow record speaks of:
+    those up to its observation point.
     """
 
     status: str
@@ -51,6 +53,7 @@ class Finding:
     is_reply: bool = False
     before_as_of: bool = False
     cause: str | None = None
+    asked: tuple[Row, ...] = ()
 
 
 class Comparison:
@@ -158,7 +161,11 @@ class Comparison:
         if known is not None:
             return known
         walk = self._walk(source, target, record.service, record.source_port)
-        stops = self._stops_up_to(walk.forward, record)
+        asked = self._rows_up_to(walk.forward, record)
+        return dataclasses.replace(self._judge_request(record, walk, _stopping(asked)), asked=asked)
+
+    def _judge_request(self, record: FlowRecord, walk: Walk, stops: list[Row]) -> Finding:
+        """A record by its own walk: `stops` are the gates that it had to pass and that stop it by the rules."""
         if not stops:
             self._remember(record, walk, None)
             return self._flow_of_open(record, walk)
@@ -238,9 +245,9 @@ class Comparison:
             self._walks[key] = self.walker.walk(source, target, service, ports)
         return self._walks[key]
 
-    def _stops_up_to(self, rows: tuple[Row, ...], record: FlowRecord) -> list[Row]:
-        """The rows that stop what a recorded packet had to pass: those up to its observation point where that is
-        known, else the filter, route and translation gates of the whole way (clause S37)."""
+    def _rows_up_to(self, rows: tuple[Row, ...], record: FlowRecord) -> tuple[Row, ...]:
+        """The gates that a recorded packet had to pass: those up to its observation point where that is known, else
+        those of the whole way (clause S37)."""
         point = self.walker.topology.observation_points.get(record.point or "")
         if point is not None:
             met = [index for index, row in enumerate(rows) if _is_at(row, point)]
@@ -249,9 +256,9 @@ class Comparison:
                 met = [index for index in met if rows[index].gate != "route"]
             rows = rows[: _last_of(rows, met, record) + 1]
             if record.event != DENIED:
-                # A reply that another gateway translates than its request (S24) still passes the inner side of that one.
+                # A reply that another gateway translates than its request (S24) still passes its inner side.
                 rows = tuple(row for row in rows if not (row.gate == "translate" and row.direction != FORWARD))
-        return [row for row in rows if row.stops and row.gate not in ("source", "listener")]
+        return rows
 
     # Replies (clause S39).
 
@@ -272,7 +279,9 @@ class Comparison:
         """The finding where the record is a refusal (clause S34): a bare TCP reset, or an ICMP error. Stateful filters
         let it back with the flow that it refuses, so that its own walk tells nothing."""
         if _is_icmp_error(record):
-            return Finding(UNSURE, record.event, "an ICMP error: what it speaks of is not recorded", walk, walk.decided_by)
+            return Finding(
+                UNSURE, record.event, "an ICMP error: what it speaks of is not recorded", walk, walk.decided_by
+            )
         if record.service.protocol != TCP or record.source_port is None or not _is_bare_reset(record):
             return None
         requester = self.walker.directory.endpoint(record.destination)
@@ -291,7 +300,11 @@ class Comparison:
         """A refusal of a flow that the rules stop."""
         lost = record.event == DENIED
         same = refused.signal == (SILENT if lost else REFUSED)
-        why = "the refusal of a flow that the rules stop" if not lost else "the refusal of a stopped flow, lost on its way"
+        why = (
+            "the refusal of a flow that the rules stop"
+            if not lost
+            else "the refusal of a stopped flow, lost on its way"
+        )
         return Finding(AGREE, record.event, why, refused, refused.decided_by, not same, is_reply=True)
 
     def _refused(self, walk: Walk) -> Finding:
@@ -316,7 +329,7 @@ class Comparison:
         if undecided is not None:
             self._recent[key] = (walk, None, never_answered)
             self.corrected.append((undecided, _changed(undecided, LEAK, "its reply was recorded, so it passed", None)))
-        stops = self._stops_up_to(walk.reply, record)
+        stops = _stopping(self._rows_up_to(walk.reply, record))
         if never_answered and _is_bare_reset(record):
             if walk.verdict != ALLOWED:
                 return self._refusal_of(walk, record)
@@ -405,15 +418,17 @@ def _is_bare_reset(record: FlowRecord) -> bool:
 
 
 def _changed(finding: Finding, status: str, why: str, cause: str | None, before_as_of: bool = False) -> Finding:
-    return Finding(
-        status, finding.observed, why, finding.walk, finding.decider, finding.different_signal, finding.is_reply,
-        before_as_of, cause,
-    )  # fmt: skip
+    return dataclasses.replace(finding, status=status, why=why, before_as_of=before_as_of, cause=cause)
 
 
 def _as_failure(outcome: str) -> str:
     """`silent` and `unreachable` count as the same failure."""
     return SILENT if outcome == UNREACHABLE else outcome
+
+
+def _stopping(rows: tuple[Row, ...]) -> list[Row]:
+    """The filter, route and translation gates among some rows that stop."""
+    return [row for row in rows if row.stops and row.gate not in ("source", "listener")]
 
 
 def _last_of(rows: tuple[Row, ...], met: list[int], record: FlowRecord) -> int:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import dataclasses
+import functools
 import os
 import socket
 import sys
@@ -83,7 +84,9 @@ def sessions() -> list[Session]:
         # Every gauge hands in its readings; the clients' ports that the front filter lets back to, mostly.
         for index, gauge in enumerate(gauges):
             port = 49152 + (minute * 389 + index * 3797) % 11800
-            found.append(Session(minute * 60 + 5 + index * 7, gauge, "ingest-1", "telemetry", port, 1400 + minute * 13, 4))
+            found.append(
+                Session(minute * 60 + 5 + index * 7, gauge, "ingest-1", "telemetry", port, 1400 + minute * 13, 4)
+            )
     found += [Session(361, "gauge-04", "ingest-1", "telemetry", 40222, 240, 8),
               Session(1501, "gauge-07", "ingest-1", "telemetry", 41960, 240, 8)]  # fmt: skip
     for minute in range(30, 36):
@@ -199,7 +202,7 @@ def play(argument: tuple[Blueprint, Blueprint, list[Played]]) -> tuple[list[Outc
     outcomes: list[Outcome | None] = [None]
     for each in hour:
         clock.set(_when(each.session))
-        outcomes.append(_at(each.trial.machine, lambda each=each: _perform(each, clock)))
+        outcomes.append(_at(each.trial.machine, functools.partial(_perform, each, clock)))
     clock.set(MORNING + timedelta(minutes=58))
     _exchange(connection, old.session.octets)
     clock.wait()

@@ -66,7 +66,12 @@ def replace_rules(blueprint: Blueprint, keeping: Collection[str] = ()) -> None:
         lines = []
         for line in machine.rules:
             lines.append(line)
-            if machine.name in keeping and " hook " in line and " filter " in line and not line.startswith("chain tap-"):
+            if (
+                machine.name in keeping
+                and " hook " in line
+                and " filter " in line
+                and not line.startswith("chain tap-")
+            ):
                 lines.append("ct state established accept")
         _run(["nft", "-f", "-"], "table inet kiboko {\n" + "\n".join(lines) + "\n}\n")
 

@@ -1,4 +1,4 @@
-"""Flow records of what the kernel did: packets logged by its filter, read from the netlink log group, summed up by flow.
+"""Flow records of what the kernel did: packets that its filter logs to a netlink group, summed up by flow.
 
 The messages are those of nfnetlink_log (linux/netfilter/nfnetlink_log.h); the packet headers RFC 791, RFC 8200,
 RFC 9293, RFC 768, RFC 792 and RFC 4443.

@@ -102,7 +102,7 @@ def stand_inside(blueprint: Blueprint) -> Services:
 
 
 def remove() -> Standing | None:
-    """End the holder, and with it all that was made; what stood, or None. Raises SurroundingsError if it will not go."""
+    """End the holder, and with it all that was made; what stood, or None. Raises SurroundingsError if it stays."""
     there = standing()
     if there is not None:
         inside = _child(there.pid)

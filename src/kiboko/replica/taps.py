@@ -79,8 +79,8 @@ def _around(
     behind = site.blueprint.log(machine, key, True)
     for hooks, statement in ((seen, before), (passed, behind)):
         for hook, priority in hooks:
-            lines = [f'{narrowed}{side} "{interface}" {statement}' if interface else f'{narrowed}{side} != "lo" {statement}'
-                     for side in _sides(hook, interface)]  # fmt: skip
+            which = f'"{interface}"' if interface else '!= "lo"'
+            lines = [f"{narrowed}{side} {which} {statement}" for side in _sides(hook, interface)]
             name = f"tap-{len(machine.rules)}-{hook}"
             machine.rules += base_chain(name, hook, priority, [*_FOREIGN, *lines])
 

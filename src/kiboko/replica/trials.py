@@ -11,7 +11,6 @@ from kiboko.core.directory import Directory
 from kiboko.core.endpoints import Ends, member_addresses, resolve_service
 from kiboko.core.errors import UsageError
 from kiboko.core.model import Topology
-from kiboko.core.ranges import RangeSet
 from kiboko.core.services import ICMP, ICMP6, TCP, UDP, Service
 from kiboko.core.walk import Walker
 from kiboko.replica.blueprint import Blueprint
@@ -65,8 +64,7 @@ def chosen_trials(walker: Walker, blueprint: Blueprint, services: list[Service],
     wanted = [
         each
         for each in _trials(walker, blueprint, services, chance)
-        if (sources is None or each.source in sources)
-        and (destinations is None or each.target.address in destinations)
+        if (sources is None or each.source in sources) and (destinations is None or each.target.address in destinations)
     ]
     if not wanted:
         raise UsageError("nothing to probe: no address of the replica fits what was chosen")
@@ -122,9 +120,7 @@ def outside_addresses(topology: Topology, directory: Directory) -> dict[str, lis
     return found
 
 
-def _trials(
-    walker: Walker, blueprint: Blueprint, services: list[Service], chance: random.Random
-) -> Iterator[Trial]:
+def _trials(walker: Walker, blueprint: Blueprint, services: list[Service], chance: random.Random) -> Iterator[Trial]:
     topology = walker.topology
     inside = [
         (blueprint.homes[instance.name], address)

@@ -37,7 +37,9 @@ class Observed:
     lost: int = 0
 
 
-def draw(topology: Topology, walker: Walker, services: list[Service], faults: tuple[Fault, ...], tapping: bool) -> Blueprint:
+def draw(
+    topology: Topology, walker: Walker, services: list[Service], faults: tuple[Fault, ...], tapping: bool
+) -> Blueprint:
     """The blueprint of a network, with an address or two for each outside."""
     check_faults(faults, topology)
     ports = [({TCP: "tcp", UDP: "udp"}[s.protocol], s.detail) for s in services if s.protocol in (TCP, UDP)]
