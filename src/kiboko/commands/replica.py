@@ -95,7 +95,8 @@ def _verify(args: argparse.Namespace, out: Output) -> int:
     else:
         show_verification(found, seconds, args.fault, out)
         if args.record is not None:
-            out.line(f"  recorded in {args.record}: probes.jsonl and flows.csv, as confirm reads them", "quiet")
+            out.line()
+            out.line(f"recorded in {args.record}: probes.jsonl and flows.csv, as confirm reads them", "quiet")
     return 1 if found.differences else 0
 
 
