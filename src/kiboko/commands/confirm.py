@@ -12,7 +12,6 @@ from kiboko.core.comparison import BREAK, LEAK, Comparison
 from kiboko.core.errors import UsageError
 from kiboko.core.summary import Summary
 from kiboko.core.walk import Walker
-from kiboko.files.flow_log import read_flows
 from kiboko.files.network_file import load_network
 from kiboko.files.probe_log import read_probes
 from kiboko.files.rejects import Rejects
@@ -50,8 +49,13 @@ def run(args: argparse.Namespace) -> int:
     with working("holding records against the rules"):
         for path in args.probes:
             caveats.extend(_take_probes(path, args.strict, comparison, summary))
-        for path in args.flows:
-            caveats.extend(_take_flows(path, args.strict, comparison, summary))
+        if args.flows:
+            # Only who brings flow records pays for the libraries that read them.
+            from kiboko.files.flow_judging import FlowJudge
+            from kiboko.files.flow_reader import flow_files
+
+            judge = FlowJudge(comparison, summary, args.strict)
+            caveats.extend(judge.take(flow_files(args.flows)))
     older = Walker(load_network(args.older)) if args.older else None
     causes = Causes(walker, summary.groups.values(), older)
     if args.json:
@@ -68,15 +72,5 @@ def _take_probes(path: Path, strict: bool, comparison: Comparison, summary: Summ
         try:
             summary.add(record, comparison.probe(record))
         except UsageError as error:
-            rejects.note("ends that the network does not know", f"record {number:,}", str(error), number)
-    return rejects.sentences()
-
-
-def _take_flows(path: Path, strict: bool, comparison: Comparison, summary: Summary) -> list[str]:
-    """Hold a file of flow records against the rules; what was rejected, in sentences."""
-    rejects = Rejects(str(path), strict)
-    for flow in read_flows(path, rejects):
-        summary.add(flow, comparison.flow(flow))
-        while comparison.corrected:
-            summary.correct(*comparison.corrected.pop())
+            rejects.note("ends that the network does not know", str(error), number)
     return rejects.sentences()

@@ -42,6 +42,10 @@ class AddressAtoms:
             running = 0
             self._signatures[family] = [running := running ^ line[start] for start in self._starts[family]]
 
+    def starts(self) -> dict[int, list[int]]:
+        """For each family the first value of every piece, ascending from 0."""
+        return self._starts
+
     def signature(self, address: Address) -> int:
         """What tells the address apart from others."""
         starts = self._starts[address.family]
@@ -61,10 +65,11 @@ class AddressAtoms:
 
 def address_atoms(ground: Ground) -> AddressAtoms:
     """The atoms that a topology cuts addresses into."""
-    return AddressAtoms(_address_sets(ground))
+    return AddressAtoms(address_sets(ground))
 
 
-def _address_sets(ground: Ground) -> Iterator[AddressSet]:
+def address_sets(ground: Ground) -> Iterator[AddressSet]:
+    """Every set of addresses that something in a topology treats as one."""
     topology = ground.topology
     for each in topology.filters.values():
         for rule in each.every_rule():

@@ -41,7 +41,8 @@ class Finding:
     `status` is agree, leak, break or unsure; `decider` the row that stops the flow by the rules, None where they
     allow it; `different_signal` tells that both sides say it fails, but by another signal. `is_reply` marks a
     record that is the reply of an allowed flow. `asked` are the gates of the request that a flow record speaks of:
-    those up to its observation point.
+    those up to its observation point. `is_undecided` marks a request that the rules stop and of which the record does
+    not say whether it passed; `is_bare_opening` a TCP connection that never came about.
     """
 
     status: str
@@ -54,6 +55,8 @@ class Finding:
     before_as_of: bool = False
     cause: str | None = None
     asked: tuple[Row, ...] = ()
+    is_undecided: bool = False
+    is_bare_opening: bool = False
 
 
 class Comparison:
@@ -68,8 +71,8 @@ class Comparison:
         self.ends = Ends(walker)
         self._walks: dict[tuple[Address, Address, Service, RangeSet | None], Walk] = {}
         self._cells: dict[tuple[Address, Address, Service], tuple[RangeSet, ...]] = {}
-        self._recent: OrderedDict[tuple[object, ...], tuple[Walk, Finding | None, bool]] = OrderedDict()
-        self._served = self._served_services()
+        self._recent: OrderedDict[tuple[object, ...], tuple[Finding, list[bool]]] = OrderedDict()
+        self.served = self._served_services()
         self.corrected: list[tuple[Finding, Finding]] = []
 
     def _served_services(self) -> RangeSet:
@@ -134,8 +137,46 @@ class Comparison:
     # Flow records.
 
     def flow(self, record: FlowRecord) -> Finding:
-        """A flow record held against the rules."""
-        finding = self._judge_flow(record)
+        """A flow record held against the rules and against the requests that were given here before it.
+
+        Whether the rules allow a request or not, its reply is judged by the gates of the reply alone (S9).
+        """
+        finding = self.judge(record)
+        if record.service.has_ports and record.source_port is not None:
+            ends = (record.destination, record.source, record.service.protocol)
+            found = self._recent.get((*ends, record.service.detail, record.source_port))
+            if found is not None and self.may_reply(record, finding):
+                self._decide(found, record)
+                finding = self.judge_reply(record, found[0])
+            if is_request(record, finding):
+                self._remember(record, finding)
+        return finding
+
+    def judge(self, record: FlowRecord) -> Finding:
+        """A flow record held against the rules by itself. Records alike in everything that a rule or the network tells
+        apart get findings alike, which is what `kiboko.core.compiled` rests on."""
+        return self._aged(record, self._judge_flow(record))
+
+    def is_reply_by_ports(self, record: FlowRecord) -> bool | None:
+        """Whether the ports alone tell a reply from a request: which of the two is a service's. None if neither tells."""
+        protocol = record.service.protocol << 16
+        to_service = record.service.number in self.served
+        from_service = protocol | (record.source_port or 0) in self.served
+        return None if to_service == from_service else from_service
+
+    def may_reply(self, record: FlowRecord, finding: Finding) -> bool:
+        """Whether a record is the reply of a request that was recorded before it, if there is one: not if it opens a
+        connection, or goes to a service from a port that is none."""
+        return finding.walk is not None and not is_opening(record) and self.is_reply_by_ports(record) is not False
+
+    def judge_reply(self, record: FlowRecord, request: Finding) -> Finding:
+        """A record whose request was recorded too and got the finding `request`."""
+        walk = request.walk
+        assert walk is not None
+        return self._aged(record, self._judge_reply(record, walk, request.is_bare_opening))
+
+    def _aged(self, record: FlowRecord, finding: Finding) -> Finding:
+        """What is older than the network file, or began before it, is no leak and no break."""
         as_of = self.walker.topology.as_of
         if as_of is None or record.start is None or finding.status not in (LEAK, BREAK):
             return finding
@@ -155,19 +196,16 @@ class Comparison:
             return Finding(UNSURE, record.event, f"who sent it behind {record.source} is not recorded", None)
         if source.network is None and self.ends.is_foreign(target):
             return Finding(UNSURE, record.event, "both ends are outside: no gate lies between them", None)
-        if record.service.protocol in (ICMP, ICMP6) and record.service.detail >> 8 in (0, 129):
+        if _is_echo_reply(record):
             return self._reply(record) or Finding(UNSURE, record.event, "an echo reply without a request", None)
-        known = self._reply_to_recorded(record)
-        if known is not None:
-            return known
         walk = self._walk(source, target, record.service, record.source_port)
         asked = self._rows_up_to(walk.forward, record)
-        return dataclasses.replace(self._judge_request(record, walk, _stopping(asked)), asked=asked)
+        found = self._judge_request(record, walk, _stopping(asked))
+        return dataclasses.replace(found, asked=asked, is_bare_opening=_is_bare_opening(record))
 
     def _judge_request(self, record: FlowRecord, walk: Walk, stops: list[Row]) -> Finding:
         """A record by its own walk: `stops` are the gates that it had to pass and that stop it by the rules."""
         if not stops:
-            self._remember(record, walk, None)
             return self._flow_of_open(record, walk)
         reply = self._reply(record) or self._refusal(record, walk)
         if reply is not None:
@@ -175,15 +213,12 @@ class Comparison:
         if record.event == DENIED:
             return Finding(AGREE, DENIED, "denied, as the rules say", walk, stops[0])
         if record.event == PASSED:
-            self._remember(record, walk, None)
             turned = self._turned(record, served_only=False)
             if turned is not None and self._walk(*turned).verdict == ALLOWED:
                 why = "the reply of an allowed flow, or a request that the rules stop: which, the record does not say"
                 return Finding(UNSURE, PASSED, why, walk, stops[0])
             return Finding(LEAK, PASSED, "passed, though the rules stop it", walk, stops[0])
-        finding = Finding(UNSURE, SEEN, "the record does not say whether it passed", walk, stops[0])
-        self._remember(record, walk, finding)
-        return finding
+        return Finding(UNSURE, SEEN, "the record does not say whether it passed", walk, stops[0], is_undecided=True)
 
     def _flow_of_open(self, record: FlowRecord, walk: Walk) -> Finding:
         """A record of a request that no gate on its way stops."""
@@ -313,22 +348,8 @@ class Comparison:
             return Finding(UNSURE, REFUSED, "refused: is anything listening?", walk, is_reply=True)
         return Finding(BREAK, REFUSED, "refused, though the rules allow it", walk, is_reply=True)
 
-    def _reply_to_recorded(self, record: FlowRecord) -> Finding | None:
-        """The finding where the request was recorded before, within the last `MOST_RECENT` requests.
-
-        Whether the rules allow the request or not, its reply is judged by the gates of the reply alone (S9):
-        a reply is never a leak for what its request did.
-        """
-        if not record.service.has_ports or _is_opening(record):
-            return None
-        key = (record.destination, record.source, record.service.protocol, record.service.detail, record.source_port)
-        found = self._recent.get(key)
-        if found is None:
-            return None
-        walk, undecided, never_answered = found
-        if undecided is not None:
-            self._recent[key] = (walk, None, never_answered)
-            self.corrected.append((undecided, _changed(undecided, LEAK, "its reply was recorded, so it passed", None)))
+    def _judge_reply(self, record: FlowRecord, walk: Walk, never_answered: bool) -> Finding:
+        """A reply by the gates of the reply alone: it is never a leak for what its request did."""
         stops = _stopping(self._rows_up_to(walk.reply, record))
         if never_answered and _is_bare_reset(record):
             if walk.verdict != ALLOWED:
@@ -351,18 +372,18 @@ class Comparison:
     ) -> tuple[Endpoint, Address, Service, int | None] | None:
         """The request that a record could be the reply to: of a service that somebody listens to or that has a name,
         unless `served_only` is false."""
-        if _is_opening(record):
+        if is_opening(record):
             return None
         directory = self.walker.directory
         protocol = record.service.protocol
         if protocol in (ICMP, ICMP6):
             kind = {ICMP: 8, ICMP6: 128}[protocol]
-            if record.service.detail >> 8 not in (0, 129):
+            if not _is_echo_reply(record):
                 return None
             service, port = Service(protocol, kind << 8), None
         elif record.service.has_ports and record.source_port is not None:
             service, port = Service(protocol, record.source_port), record.service.detail
-            if served_only and service.number not in self._served:
+            if served_only and service.number not in self.served:
                 return None
         else:
             return None
@@ -376,21 +397,44 @@ class Comparison:
             return None
         return requester, target, service, port
 
-    def _remember(self, record: FlowRecord, walk: Walk, undecided: Finding | None) -> None:
-        """Keep a request for its reply. One of unknown fate has passed if its reply is recorded."""
-        if not record.service.has_ports or record.source_port is None:
-            return
+    def _decide(self, found: tuple[Finding, list[bool]], record: FlowRecord) -> None:
+        """A request of unknown fate has passed if its reply is recorded."""
+        request, decided = found
+        if request.is_undecided and not decided[0] and proves_passage(record):
+            decided[0] = True
+            self.corrected.append((request, self.decided(request)))
+
+    def decided(self, request: Finding) -> Finding:
+        """The finding of an undecided request whose reply was recorded."""
+        return _changed(request, LEAK, "its reply was recorded, so it passed", None)
+
+    def _remember(self, record: FlowRecord, finding: Finding) -> None:
         if len(self._recent) >= MOST_RECENT:
             self._recent.popitem(last=False)
-        key = (record.source, record.destination, record.service.protocol, record.source_port, record.service.detail)
-        # A sender that got an answer would have sent more than its opening packet.
-        entry = (walk, undecided, record.tcp_flags is not None and record.tcp_flags & 0x3F == _SYN)
-        self._recent[key] = entry
-        # Behind a gateway the same reply bears other addresses (S38).
-        arrival = walk.arrival
-        if arrival is not None:
-            inside = (walk.request_path.source_seen, arrival.address, *key[2:])
-            self._recent.setdefault(inside, entry)
+        ports = (record.service.protocol, record.source_port, record.service.detail)
+        entry = (finding, [False])
+        self._recent[(record.source, record.destination, *ports)] = entry
+        behind = seen_behind(finding)
+        if behind is not None:
+            self._recent.setdefault((*behind, *ports), entry)
+
+
+def seen_behind(finding: Finding) -> tuple[Address, Address] | None:
+    """The addresses that a request bears where it arrives: behind a gateway others than in front (S38)."""
+    walk = finding.walk
+    if walk is None or walk.arrival is None:
+        return None
+    return walk.request_path.source_seen, walk.arrival.address
+
+
+def is_request(record: FlowRecord, finding: Finding) -> bool:
+    """Whether a record is a request that replies may be recorded of: what was denied draws none."""
+    return finding.walk is not None and not finding.is_reply and record.event != DENIED
+
+
+def proves_passage(record: FlowRecord) -> bool:
+    """Whether a reply proves that its request passed: a refusal may come from whatever stopped it."""
+    return record.event != DENIED and not _is_bare_reset(record)
 
 
 def _port_cells(walk: Walk) -> tuple[RangeSet, ...]:
@@ -402,14 +446,23 @@ def _port_cells(walk: Walk) -> tuple[RangeSet, ...]:
     return tuple(cells)
 
 
-def _is_opening(record: FlowRecord) -> bool:
+def is_opening(record: FlowRecord) -> bool:
     """SYN without ACK: the first packet of a TCP connection, never a reply."""
     return record.tcp_flags is not None and record.tcp_flags & (_SYN | _ACK) == _SYN
+
+
+def _is_echo_reply(record: FlowRecord) -> bool:
+    return record.service.detail >> 8 == {ICMP: 0, ICMP6: 129}.get(record.service.protocol)
 
 
 def _is_icmp_error(record: FlowRecord) -> bool:
     """An ICMP message that speaks of another packet (RFC 792, RFC 4443)."""
     return record.service.detail >> 8 in _ICMP_ERRORS.get(record.service.protocol, ())
+
+
+def _is_bare_opening(record: FlowRecord) -> bool:
+    """SYN and nothing else: a sender that got an answer would have sent more."""
+    return record.tcp_flags is not None and record.tcp_flags & 0x3F == _SYN
 
 
 def _is_bare_reset(record: FlowRecord) -> bool:

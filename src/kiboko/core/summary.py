@@ -9,8 +9,10 @@ from datetime import datetime
 
 from kiboko.core.addresses import Address
 from kiboko.core.comparison import AGREE, BREAK, LEAK, UNSURE, Finding
+from kiboko.core.compiled import Tally
 from kiboko.core.directory import Directory
 from kiboko.core.evidence import FlowRecord, ProbeRecord
+from kiboko.core.flow_table import moment
 from kiboko.core.services import Service
 
 _RANK = {LEAK: 0, BREAK: 1, UNSURE: 2, AGREE: 3}
@@ -40,6 +42,10 @@ class Group:
         if isinstance(record, FlowRecord):
             self.packets += record.packets
             self.octets += record.octets
+        self.span(start, end)
+
+    def span(self, start: datetime | None, end: datetime | None) -> None:
+        """Stretch the time that the group covers."""
         if start is not None and (self.first is None or start < self.first):
             self.first = start
         if end is not None and (self.last is None or end > self.last):
@@ -86,6 +92,18 @@ class Summary:
         if isinstance(record, ProbeRecord) and finding.status == AGREE and record.outcome == "answered":
             self.answered_probes += 1
         self._group(record, finding).note(record)
+
+    def take(self, record: FlowRecord, finding: Finding, tally: Tally) -> None:
+        """Take in many flow records of one finding, of which `record` is the first."""
+        self.totals[finding.status] += tally.count
+        self.replies += finding.is_reply * tally.count
+        self.different_signal += finding.different_signal * tally.count
+        self.before_as_of += finding.before_as_of * tally.count
+        group = self._group(record, finding)
+        group.count += tally.count
+        group.packets += tally.packets
+        group.octets += tally.octets
+        group.span(moment(tally.first), moment(tally.last))
 
     def correct(self, before: Finding, after: Finding) -> None:
         """Replace a finding that a later record changed."""

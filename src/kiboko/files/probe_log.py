@@ -47,10 +47,10 @@ def read_probes(path: Path, rejects: Rejects) -> Iterator[ProbeRecord]:
                     yield _record(json.loads(line))
                 except (json.JSONDecodeError, UnicodeDecodeError, RecursionError):
                     kind = "torn last line" if not line.endswith(b"\n") else "not JSON"
-                    rejects.note(kind, f"record {number:,}", "the line is not JSON", number)
+                    rejects.note(kind, "the line is not JSON", number)
                 except (ValueError, KeyError, TypeError) as error:
                     text = f"'{error.args[0]}' is missing" if isinstance(error, KeyError) else str(error)
-                    rejects.note("not a probe record", f"record {number:,}", text, number)
+                    rejects.note("not a probe record", text, number)
     except OSError as error:
         raise InputError(f"{path}: cannot be read: {error.strerror}") from error
 

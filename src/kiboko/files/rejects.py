@@ -9,19 +9,32 @@ from kiboko.core.errors import InputError, Place, Problem
 
 @dataclass(slots=True)
 class Rejects:
-    """What was rejected while reading one file. With `strict`, the first one stops the reading."""
+    """What was rejected while reading one file. With `strict`, the first one stops the reading.
+
+    `word` is what a row is called, `headers` how many lines come before the first.
+    """
 
     file: str
     strict: bool = False
+    word: str = "record"
+    headers: int = 0
     counts: dict[str, int] = field(default_factory=dict)
-    first: dict[str, str] = field(default_factory=dict)
+    first: dict[str, tuple[int, str]] = field(default_factory=dict)
 
-    def note(self, kind: str, where: str, text: str, line: int) -> None:
-        """Count a rejected row. `where` is shown to the user, such as `row 40,000`."""
+    def note(self, kind: str, text: str, line: int) -> None:
+        """Count a rejected row; `line` counts from 1."""
         if self.strict:
-            raise InputError([Problem(Place(self.file, line), f"{where}: {text}")])
+            raise InputError([Problem(Place(self.file, line), f"{self._where(line)}: {text}")])
         self.counts[kind] = self.counts.get(kind, 0) + 1
-        self.first.setdefault(kind, f"{where} (line {line}): {text}")
+        self.first.setdefault(kind, (line, text))
+
+    def take(self, other: Rejects, lines_before: int) -> None:
+        """Add what a later part of the same file rejected, whose lines count from after `lines_before`."""
+        for kind, (line, text) in other.first.items():
+            if self.strict:
+                self.note(kind, text, line + lines_before)
+            self.first.setdefault(kind, (line + lines_before, text))
+            self.counts[kind] = self.counts.get(kind, 0) + other.counts[kind]
 
     @property
     def total(self) -> int:
@@ -31,6 +44,13 @@ class Rejects:
     def sentences(self) -> list[str]:
         """One sentence for each kind of fault."""
         return [
-            f"{self.file}: {count:,} {'row' if count == 1 else 'rows'} rejected, {kind}; first {self.first[kind]}"
+            f"{self.file}: {count:,} {'row' if count == 1 else 'rows'} rejected, {kind}; first {self._place(kind)}"
             for kind, count in self.counts.items()
         ]
+
+    def _where(self, line: int) -> str:
+        return f"{self.word} {line - self.headers:,}"
+
+    def _place(self, kind: str) -> str:
+        line, text = self.first[kind]
+        return f"{self._where(line)} (line {line}): {text}"

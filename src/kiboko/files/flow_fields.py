@@ -1,16 +1,10 @@
-"""Flow records from CSV and JSON Lines, with the names of the IPFIX information elements (RFC 7012).
-
-Records are read one at a time. A row that cannot be used is counted with its place, and the rest are read on.
-"""
+"""What the fields of a flow record mean: names of the IPFIX information elements (RFC 7012) and the plain headers that
+say the same, and one record from its fields."""
 
 from __future__ import annotations
 
-import csv
-import io
-import json
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
-from pathlib import Path
 from typing import Any
 
 from kiboko.core.addresses import Address, parse_address
@@ -19,8 +13,8 @@ from kiboko.core.evidence import DENIED, PASSED, SEEN, FlowRecord
 from kiboko.core.services import ICMP, ICMP6, PROTOCOLS, WITH_PORTS, Service
 from kiboko.files.rejects import Rejects
 
-_SOURCES = ("sourceIPv4Address", "sourceIPv6Address")
-_DESTINATIONS = ("destinationIPv4Address", "destinationIPv6Address")
+SOURCES = ("sourceIPv4Address", "sourceIPv6Address")
+DESTINATIONS = ("destinationIPv4Address", "destinationIPv6Address")
 # Plain headers that say the same as an information element, whatever their case.
 _PLAIN = {
     "sourceIPv4Address": ("src", "source", "src_ip", "src_addr", "source_ip", "source_address"),
@@ -37,10 +31,10 @@ _PLAIN = {
     "observationPointId": ("point", "observation_point"),
 }  # fmt: skip
 _BY_PLAIN = {plain: element for element, names in _PLAIN.items() for plain in names}
-_ELEMENTS = frozenset((*_PLAIN, *_SOURCES, *_DESTINATIONS, "icmpTypeCodeIPv4", "icmpTypeCodeIPv6"))
+_ELEMENTS = frozenset((*_PLAIN, *SOURCES, *DESTINATIONS, "icmpTypeCodeIPv4", "icmpTypeCodeIPv6"))
 _BY_CASE = {element.lower(): element for element in _ELEMENTS}
 # firewallEvent of the IANA registry: 1 created, 2 deleted, 3 denied, 4 alert, 5 update.
-_EVENTS = {
+EVENT_NAMES = {
     **dict.fromkeys(("1", "2", "5", "created", "deleted", "update"), PASSED),
     **dict.fromkeys(("pass", "passed", "allow", "allowed", "accept", "accepted", "permit", "permitted"), PASSED),
     **dict.fromkeys(("3", "denied", "deny", "drop", "dropped", "reject", "rejected", "block", "blocked"), DENIED),
@@ -48,76 +42,16 @@ _EVENTS = {
 }  # fmt: skip
 
 
-def read_flows(path: Path, rejects: Rejects) -> Iterator[FlowRecord]:
-    """The records of a CSV or JSON Lines file, told apart by its first character.
-
-    Raises InputError where the file cannot be read, or has no columns for the addresses.
-    """
-    try:
-        with path.open("r", encoding="utf-8-sig", errors="replace", newline="") as stream:
-            first = stream.read(1)
-            stream.seek(0)
-            if not first:
-                raise InputError([Problem(Place(str(path), 1), "the file is empty; a flow log has at least a header")])
-            yield from (_read_json if first == "{" else _read_csv)(stream, str(path), rejects)
-    except OSError as error:
-        raise InputError(f"{path}: cannot be read: {error.strerror}") from error
-
-
-def _read_csv(stream: io.TextIOBase, file: str, rejects: Rejects) -> Iterator[FlowRecord]:
-    last = _LastLine(stream)
-    reader = csv.reader(last)
-    try:
-        header = next(reader, [])
-    except csv.Error as error:
-        raise InputError([Problem(Place(file, 1), f"not CSV: {error}")]) from error
-    elements = [_element(name) for name in header]
-    _require_columns(elements, header, file)
-    make = _Maker(rejects)
-    rows = 0
-    while True:
-        try:
-            cells = next(reader, None)
-        except csv.Error as error:
-            rows += 1
-            rejects.note("not CSV", f"row {rows:,}", str(error), reader.line_num)
-            continue
-        if cells is None:
-            return
-        if not cells:
-            continue
-        rows += 1
-        if len(cells) != len(header):
-            kind = "wrong number of cells" if last.whole else "torn last line"
-            rejects.note(kind, f"row {rows:,}", f"{len(cells)} cells, {len(header)} columns", reader.line_num)
-            continue
-        fields = {element: cell.strip() for element, cell in zip(elements, cells, strict=True) if element}
-        record = make.record(fields, f"row {rows:,}", reader.line_num)
-        if record is not None:
-            yield record
-
-
-class _LastLine:
-    """Passes lines on and remembers whether the last one ended with a line break."""
-
-    def __init__(self, stream: io.TextIOBase) -> None:
-        self._stream = stream
-        self.whole = True
-
-    def __iter__(self) -> Iterator[str]:
-        for line in self._stream:
-            self.whole = line.endswith("\n")
-            yield line.replace("\0", "\ufffd")
-
-
-def _element(name: str) -> str | None:
+def element_of(name: str) -> str | None:
+    """The information element that a column is, by its own name or a plain one; None for any other column."""
     plain = name.strip()
     return _BY_CASE.get(plain.lower()) or _BY_PLAIN.get(plain.lower().replace("-", "_").replace(" ", "_"))
 
 
-def _require_columns(elements: list[str | None], header: list[str], file: str) -> None:
+def require_columns(elements: list[str | None], header: list[str], file: str) -> None:
+    """Raise InputError where a record could not have two ends and a protocol."""
     problems = []
-    for names in (_SOURCES, _DESTINATIONS, ("protocolIdentifier",)):
+    for names in (SOURCES, DESTINATIONS, ("protocolIdentifier",)):
         if not any(name in elements for name in names):
             given = ", ".join(header[:12])
             problems.append(
@@ -127,44 +61,24 @@ def _require_columns(elements: list[str | None], header: list[str], file: str) -
         raise InputError(problems)
 
 
-def _read_json(stream: io.TextIOBase, file: str, rejects: Rejects) -> Iterator[FlowRecord]:
-    make = _Maker(rejects)
-    for number, line in enumerate(stream, 1):
-        if not line.strip():
-            continue
-        try:
-            value = json.loads(line)
-        except (json.JSONDecodeError, RecursionError):
-            kind = "not JSON" if line.endswith("\n") else "torn last line"
-            rejects.note(kind, f"record {number:,}", "the line is not JSON", number)
-            continue
-        if not isinstance(value, dict):
-            rejects.note("not a record", f"record {number:,}", "the line is not a JSON object", number)
-            continue
-        fields = {element: value[name] for name in value if (element := _element(name)) is not None}
-        record = make.record(fields, f"record {number:,}", number)
-        if record is not None:
-            yield record
-
-
-class _Maker:
+class RecordMaker:
     """Makes records from fields. Addresses, which repeat, are parsed once."""
 
     def __init__(self, rejects: Rejects) -> None:
         self._rejects = rejects
         self._addresses: dict[str, Address] = {}
 
-    def record(self, fields: Mapping[str, Any], where: str, line: int) -> FlowRecord | None:
+    def record(self, fields: Mapping[str, Any], line: int) -> FlowRecord | None:
         """A record, or None where the fields do not make one, which is counted."""
         try:
             return self._record(fields, line)
         except _BadField as error:
-            self._rejects.note(error.kind, where, str(error), line)
+            self._rejects.note(error.kind, str(error), line)
             return None
 
     def _record(self, fields: Mapping[str, Any], line: int) -> FlowRecord:
-        source = self._address(fields, _SOURCES)
-        destination = self._address(fields, _DESTINATIONS)
+        source = self._address(fields, SOURCES)
+        destination = self._address(fields, DESTINATIONS)
         if source.family != destination.family:
             raise _BadField("mixed families", f"{source} and {destination} are of different families")
         protocol = _read(fields, "protocolIdentifier", _protocol)
@@ -253,7 +167,7 @@ def _bounded(text: str, most: int) -> int:
 
 
 def _event(text: str) -> str:
-    return _EVENTS[text.strip().lower()]
+    return EVENT_NAMES[text.strip().lower()]
 
 
 def parse_flow_time(text: str) -> datetime:

@@ -1,0 +1,392 @@
+"""The compiled evaluator: millions of flow records held against the rules by walking each distinct combination once.
+
+Every boundary that a rule, route, group or listener draws cuts each dimension of a record into atoms (see
+`kiboko.core.atoms`). Records of the same atoms, event, kind of TCP flags, observation point and age get the same
+finding, so that one of them is judged by the one walk and the answer is gathered back for all.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from kiboko.core.addresses import Address, AddressSet
+from kiboko.core.atoms import AddressAtoms, address_sets, service_cuts
+from kiboko.core.comparison import UNSURE, Comparison, Finding, is_request, proves_passage, seen_behind
+from kiboko.core.evidence import FlowRecord
+from kiboko.core.flow_table import EVENTS, NO_TIME, FlowTable, milliseconds
+from kiboko.core.ranges import RangeSet
+from kiboko.core.services import ICMP, ICMP6, SCTP, TCP, UDP
+from kiboko.core.walk import Walker
+
+_MOST_CLASSES = 50_000
+_KEY_LIMIT = 1 << 62
+_SYN, _RST, _ACK = 0x02, 0x04, 0x10
+_SERVICES = 1 << 24
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """Records of one table that got the same finding, summed up: small, and the same wherever it was made.
+
+    `key` tells what the finding rests on; `record` is the first of them, `request` a request like that of a reply, and
+    `is_decided` tells of requests whose passage their replies prove. `first` and `last` are milliseconds since 1970,
+    `NO_TIME` where no record had a time.
+    """
+
+    key: tuple[int, ...]
+    record: FlowRecord
+    request: FlowRecord | None
+    is_decided: bool
+    count: int
+    packets: int
+    octets: int
+    first: int
+    last: int
+
+
+@dataclass(frozen=True, slots=True)
+class _Class:
+    """What a number of `CompiledComparison` stands for: its key, one record of it, the class of its request."""
+
+    key: tuple[int, ...]
+    record: FlowRecord
+    request: int | None = None
+    is_decided: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """A table's findings: `code` is int32[n], for each record the index of its finding in `findings`."""
+
+    code: NDArray[np.int32]
+    findings: list[Finding]
+
+
+class _Atoms:
+    """The cuts of one topology, as arrays that a whole column is looked up in."""
+
+    def __init__(self, walker: Walker, comparison: Comparison) -> None:
+        ground = walker.ground
+        own = [AddressSet.of_addresses([a]) for i in ground.directory.interfaces() for a in i.addresses]
+        self._lines = AddressAtoms([*address_sets(ground), *own]).starts()
+        self._second = len(self._lines[4])
+        self.addresses = self._second + len(self._lines[6])
+        self._addresses: Sequence[Address] = ()
+        self._atoms = np.zeros(0, dtype=np.int64)
+        self._hashes = np.zeros(0, dtype=np.uint64)
+        cuts = {0, *service_cuts(ground)}
+        for ports in _client_ports(walker):
+            for protocol in (TCP, UDP, SCTP):
+                for low, high in ports:
+                    cuts.update((protocol << 16 | low, (protocol << 16 | high) + 1))
+        for low, high in comparison.served:
+            cuts.update((low, high + 1))
+        # What kind of message it is decides whether it is a reply or an error.
+        cuts.update(protocol << 16 | kind << 8 for protocol in (ICMP, ICMP6) for kind in range(256))
+        starts = sorted(cut for cut in cuts if cut < _SERVICES)
+        self.services = len(starts)
+        kind = np.uint16 if self.services < 1 << 16 else np.uint32
+        self.service_of = np.repeat(np.arange(self.services, dtype=kind), np.diff([*starts, _SERVICES]))
+
+    def of_addresses(self, addresses: Sequence[Address]) -> tuple[NDArray[np.int64], NDArray[np.uint64]]:
+        """The atoms of some addresses, and their hashes. A list that has only grown is not worked out anew."""
+        if addresses is not self._addresses:
+            self._addresses = addresses
+            self._atoms, self._hashes = self._atoms[:0], self._hashes[:0]
+        new = addresses[len(self._atoms) :]
+        if new:
+            found = []
+            for address in new:
+                line = self._lines[address.family]
+                found.append(bisect_right(line, address.value) - 1 + (0 if address.family == 4 else self._second))
+            self._atoms = np.concatenate([self._atoms, np.array(found, dtype=np.int64)])
+            self._hashes = np.concatenate([self._hashes, _hashes(new)])
+        return self._atoms, self._hashes
+
+
+def _client_ports(walker: Walker) -> list[RangeSet]:
+    topology = walker.topology
+    own = [*topology.instances.values(), *topology.outsides.values()]
+    return [topology.defaults.ephemeral_ports, *(each.ephemeral_ports for each in own if each.ephemeral_ports)]
+
+
+class CompiledComparison:
+    """Judges tables of flow records. Remembers one finding for each class of records, within a fixed bound.
+
+    Replies are looked for among the records of the same table: a table is the bounded window of S39.
+    """
+
+    def __init__(self, comparison: Comparison) -> None:
+        self._comparison = comparison
+        self._atoms = _Atoms(comparison.walker, comparison)
+        known = comparison.walker.topology.observation_points
+        # A point that the network file does not name tells no more than none.
+        self._points = {name: index for index, name in enumerate(known, 1)}
+        self._flag_kinds = _flag_kinds()
+        self._numbers: dict[tuple[int, ...], int] = {}
+        self._classes: list[_Class] = []
+        self._findings: list[Finding] = []
+        self._is_request: list[bool] = []
+        self._may_reply: list[bool] = []
+        self._by_ports: list[bool | None] = []
+        self._proves: list[bool] = []
+        self._behind: list[tuple[Address, Address] | None] = []
+        self._replies: dict[tuple[int, int], int] = {}
+        self._decided: dict[int, int] = {}
+
+    def judge(self, table: FlowTable) -> Judged:
+        """A finding for every record of a table."""
+        if len(self._findings) > _MOST_CLASSES:
+            for memory in (self._numbers, self._classes, self._findings, self._is_request, self._may_reply, self._by_ports,
+                           self._proves, self._behind, self._replies, self._decided):  # fmt: skip
+                memory.clear()
+        code = self._class_of(table)
+        return Judged(self._with_requests(table, code), self._findings)
+
+    def tallies(self, table: FlowTable) -> list[Tally]:
+        """A table judged and summed up by finding, in the order of each finding's first record."""
+        if not len(table):
+            return []
+        code = self.judge(table).code
+        codes, met = pd.factorize(code)
+        first = _first_rows(codes)
+        counts = np.bincount(codes)
+        sums = [_sums(codes, values, len(met)) for values in (table.packets, table.octets)]
+        earliest = np.full(len(met), np.iinfo(np.int64).max)
+        np.minimum.at(earliest, codes, np.where(table.start == NO_TIME, np.iinfo(np.int64).max, table.start))
+        latest = np.full(len(met), NO_TIME)
+        np.maximum.at(latest, codes, np.where(table.end == NO_TIME, table.start, table.end))
+        found = []
+        for index, number in enumerate(met.tolist()):
+            about = self._classes[number]
+            start = int(earliest[index])
+            found.append(Tally(
+                about.key, table.record(int(first[index])),
+                None if about.request is None else self._classes[about.request].record, about.is_decided,
+                int(counts[index]), sums[0][index], sums[1][index],
+                int(NO_TIME) if start == np.iinfo(np.int64).max else start, int(latest[index]),
+            ))  # fmt: skip
+        return found
+
+    # Classes.
+
+    def _class_of(self, table: FlowTable) -> NDArray[np.int32]:
+        pair, rest = self._keys(table)
+        codes, _ = pd.factorize(self._joined(pair, rest))
+        first = _first_rows(codes)
+        keys = zip(pair[first].tolist(), rest[first].tolist(), strict=True)
+        known = np.empty(len(first), dtype=np.int32)
+        for index, (key, row) in enumerate(zip(keys, first.tolist(), strict=True)):
+            number = self._numbers.get(key)
+            if number is None:
+                number = self._numbers[key] = self._new_class(table, row, key)
+            known[index] = number
+        return known[codes]
+
+    def _joined(self, pair: NDArray[np.int64], rest: NDArray[np.int64]) -> NDArray[np.int64]:
+        """One number for both parts of a key, within this table."""
+        size = int(rest.max(initial=0)) + 1
+        if self._atoms.addresses**2 * size >= _KEY_LIMIT:
+            pair = pd.factorize(pair)[0]
+        return pair * size + rest
+
+    def _new_class(self, table: FlowTable, index: int, key: tuple[int, ...]) -> int:
+        record = table.record(index)
+        finding = self._comparison.judge(record)
+        has_ports = record.service.has_ports and record.source_port is not None
+        behind = seen_behind(finding)
+        return self._add(
+            finding,
+            _Class(key, record),
+            has_ports and is_request(record, finding),
+            has_ports and self._comparison.may_reply(record, finding),
+            self._comparison.is_reply_by_ports(record),
+            proves_passage(record),
+            behind if behind != (record.source, record.destination) else None,
+        )
+
+    def _add(
+        self,
+        finding: Finding,
+        stands_for: _Class,
+        request: bool = False,
+        reply: bool = False,
+        by_ports: bool | None = None,
+        proves: bool = False,
+        behind: tuple[Address, Address] | None = None,
+    ) -> int:
+        self._findings.append(finding)
+        self._classes.append(stands_for)
+        self._is_request.append(request)
+        self._may_reply.append(reply)
+        self._by_ports.append(by_ports)
+        self._proves.append(proves)
+        self._behind.append(behind)
+        return len(self._findings) - 1
+
+    def _keys(self, table: FlowTable) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """Two numbers for each record, equal where everything that tells records apart is: for its ends, and the rest."""
+        atoms = self._atoms
+        atom, _ = atoms.of_addresses(table.addresses)
+        protocol = table.protocol.astype(np.int32) << 16
+        service = atoms.service_of[protocol | table.detail]
+        port = np.where(table.source_port >= 0, atoms.service_of[protocol | np.maximum(table.source_port, 0)] + 1, 0)
+        points = np.array([self._points.get(point or "", 0) for point in table.points], dtype=np.int64)
+        sizes = (atoms.services, atoms.services + 1, len(EVENTS), 4, 3, len(self._points) + 1)
+        parts = (
+            service, port, table.event, self._flag_kinds[np.maximum(table.flags, -1) & 0xFFFF] * (table.flags >= 0),
+            self._ages(table), points[table.point],
+        )  # fmt: skip
+        rest = np.zeros(len(table), dtype=np.int64)
+        for part, size in zip(parts, sizes, strict=True):
+            rest = rest * size + part
+        return atom[table.source] * atoms.addresses + atom[table.destination], rest
+
+    def _ages(self, table: FlowTable) -> NDArray[np.int8]:
+        """0: as new as the network file; 1: older; 2: begun before it and ended since."""
+        as_of = milliseconds(self._comparison.walker.topology.as_of)
+        if as_of == NO_TIME:
+            return np.zeros(len(table), dtype=np.int8)
+        timed = table.start != NO_TIME
+        last = np.where(table.end != NO_TIME, table.end, table.start)
+        return np.where(timed & (last < as_of), 1, np.where(timed & (table.start < as_of), 2, 0)).astype(np.int8)
+
+    # Replies.
+
+    def _with_requests(self, table: FlowTable, code: NDArray[np.int32]) -> NDArray[np.int32]:
+        """The findings changed where a record's request, or its reply, is in the table as well."""
+        candidate = np.array(self._may_reply)[code]
+        rows = np.flatnonzero(candidate)
+        if not len(rows):
+            return code
+        _, hashes = self._atoms.of_addresses(table.addresses)
+        wanted = _flow_hash(hashes, table, rows, turned=True)
+        request_rows, request_hash = self._requests(table, code, hashes)
+        order = np.argsort(request_hash, kind="stable")
+        ordered = request_hash[order]
+        at = np.searchsorted(ordered, wanted)
+        hit = (at < len(ordered)) & (ordered[np.minimum(at, len(ordered) - 1)] == wanted) if len(ordered) else None
+        if hit is None or not hit.any():
+            return code
+        rows, requests = rows[hit], request_rows[order[at[hit]]]
+        # Where the ports do not tell which of the two is the reply, it is the one recorded later.
+        surely = np.array([each is True for each in self._by_ports])[code[rows]]
+        keep = (surely | (requests < rows)) & (requests != rows)
+        rows, requests = rows[keep], requests[keep]
+        result = code.copy()
+        pairs = code[rows].astype(np.int64) << 32 | code[requests]
+        codes, met = pd.factorize(pairs)
+        first = _first_rows(codes)
+        fresh = np.empty(len(met), dtype=np.int32)
+        for index, pair in enumerate(met.tolist()):
+            fresh[index] = self._reply(table, int(rows[first[index]]), pair >> 32, pair & 0xFFFFFFFF)
+        result[rows] = fresh[codes]
+        self._decide(table, code, result, rows, requests)
+        return result
+
+    def _requests(
+        self, table: FlowTable, code: NDArray[np.int32], hashes: NDArray[np.uint64]
+    ) -> tuple[NDArray[np.int64], NDArray[np.uint64]]:
+        """The requests of a table and their hashes, those behind a gateway under both pairs of addresses."""
+        rows = np.flatnonzero(np.array(self._is_request)[code])
+        own = _flow_hash(hashes, table, rows, turned=False)
+        met = np.unique(code[rows])
+        moved = [number for number in met.tolist() if self._behind[number] is not None]
+        more_rows, more_hashes = [rows], [own]
+        for number in moved:
+            behind = self._behind[number]
+            assert behind is not None
+            these = rows[code[rows] == number]
+            ends = _hashes(behind)[:, np.newaxis]
+            more_rows.append(these)
+            more_hashes.append(_mix(ends[0], ends[1], table, these, False))
+        return np.concatenate(more_rows), np.concatenate(more_hashes)
+
+    def _reply(self, table: FlowTable, row: int, own: int, request: int) -> int:
+        """The finding of a reply, by its own class and that of its request."""
+        number = self._replies.get((own, request))
+        if number is None:
+            record = table.record(row)
+            finding = self._comparison.judge_reply(record, self._findings[request])
+            key = (*self._classes[own].key, *self._classes[request].key)
+            number = self._replies[own, request] = self._add(finding, _Class(key, record, request))
+        return number
+
+    def _decide(
+        self,
+        table: FlowTable,
+        code: NDArray[np.int32],
+        result: NDArray[np.int32],
+        rows: NDArray[np.int64],
+        requests: NDArray[np.int64],
+    ) -> None:
+        """Requests of unknown fate whose reply is in the table have passed."""
+        undecided = np.array([each.is_undecided and each.status == UNSURE for each in self._findings])[code[requests]]
+        proving = np.array(self._proves)[code[rows]]
+        for row in np.unique(requests[undecided & proving]).tolist():
+            own = int(code[row])
+            number = self._decided.get(own)
+            if number is None:
+                about = _Class((*self._classes[own].key, -1), table.record(row), None, True)
+                number = self._decided[own] = self._add(self._comparison.decided(self._findings[own]), about)
+            result[row] = number
+
+
+def _first_rows(codes: NDArray[np.int64]) -> NDArray[np.int64]:
+    """For each code of `pandas.factorize`, which numbers them as it meets them, the row that it is met at."""
+    seen = np.maximum.accumulate(codes) if len(codes) else codes
+    return np.flatnonzero(np.diff(seen, prepend=-1))
+
+
+def _sums(codes: NDArray[np.int64], values: NDArray[np.int64], size: int) -> list[int]:
+    """Exact sums by code. Floating-point sums are exact up to 2 to the 53rd."""
+    if int(np.abs(values).max(initial=0)) * len(values) < 1 << 53:
+        return [int(each) for each in np.bincount(codes, weights=values, minlength=size)]
+    found = [0] * size
+    for code, value in zip(codes.tolist(), values.tolist(), strict=True):
+        found[code] += value
+    return found
+
+
+def _flag_kinds() -> NDArray[np.int64]:
+    """For each union of TCP flags what it tells: 0 nothing, 1 opening, 2 nothing but SYN, 3 a bare reset."""
+    kinds = np.zeros(1 << 16, dtype=np.int64)
+    flags = np.arange(1 << 16)
+    kinds[flags & (_SYN | _ACK) == _SYN] = 1
+    kinds[flags & 0x3F == _SYN] = 2
+    kinds[np.isin(flags & 0x3F, (_RST, _RST | _ACK))] = 3
+    return kinds
+
+
+def _hashes(addresses: Iterable[Address]) -> NDArray[np.uint64]:
+    return np.array([hash((a.family, a.value)) & 0xFFFFFFFFFFFFFFFF for a in addresses], dtype=np.uint64)
+
+
+def _flow_hash(
+    hashes: NDArray[np.uint64], table: FlowTable, rows: NDArray[np.int64], turned: bool
+) -> NDArray[np.uint64]:
+    source, destination = hashes[table.source[rows]], hashes[table.destination[rows]]
+    return _mix(destination, source, table, rows, True) if turned else _mix(source, destination, table, rows, False)
+
+
+def _mix(
+    source: NDArray[np.uint64] | np.uint64,
+    destination: NDArray[np.uint64] | np.uint64,
+    table: FlowTable,
+    rows: NDArray[np.int64],
+    turned: bool,
+) -> NDArray[np.uint64]:
+    """A 64-bit hash of addresses, protocol and ports; multipliers are odd, so that no bit is lost on the way."""
+    near, far = table.source_port[rows].astype(np.uint64), table.detail[rows].astype(np.uint64)
+    if turned:
+        near, far = far, near
+    ports = (near << np.uint64(16) | far) << np.uint64(8) | table.protocol[rows].astype(np.uint64)
+    mixed = source * np.uint64(0x9E3779B97F4A7C15) ^ destination * np.uint64(0xC2B2AE3D27D4EB4F)
+    mixed = (mixed ^ ports) * np.uint64(0xD6E8FEB86659FD93)
+    return mixed ^ mixed >> np.uint64(32)

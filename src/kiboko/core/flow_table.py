@@ -1,0 +1,115 @@
+"""Many flow records as columns: what `kiboko.core.compiled` judges at once."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.addresses import Address
+from kiboko.core.evidence import DENIED, PASSED, SEEN, FlowRecord
+from kiboko.core.services import WITH_PORTS, Service
+
+NO_TIME = np.iinfo(np.int64).min
+"""Stands for a time that was not recorded."""
+EVENTS = (SEEN, PASSED, DENIED)
+
+
+@dataclass(frozen=True, slots=True)
+class FlowTable:
+    """`n` flow records, one direction each.
+
+    `addresses` are the distinct addresses, of which other tables may use more; `source` and `destination` int32[n] are
+    their indices. `protocol` is uint8[n];
+    `source_port` int32[n], -1 where there is none; `detail` int32[n] the destination port, or type and code of ICMP.
+    `event` is uint8[n], an index of `EVENTS`; `flags` int32[n] the TCP flags (RFC 9293), -1 where not recorded.
+    `start` and `end` are int64[n] in milliseconds since 1970 UTC, `NO_TIME` where not recorded; `packets` and
+    `octets` int64[n] counts; `point` int32[n] indices of `points`; `line` int64[n] from 1.
+    """
+
+    addresses: Sequence[Address]
+    source: NDArray[np.int32]
+    destination: NDArray[np.int32]
+    protocol: NDArray[np.uint8]
+    source_port: NDArray[np.int32]
+    detail: NDArray[np.int32]
+    event: NDArray[np.uint8]
+    flags: NDArray[np.int32]
+    start: NDArray[np.int64]
+    end: NDArray[np.int64]
+    packets: NDArray[np.int64]
+    octets: NDArray[np.int64]
+    points: tuple[str | None, ...]
+    point: NDArray[np.int32]
+    line: NDArray[np.int64]
+
+    def __len__(self) -> int:
+        return len(self.source)
+
+    def taken(self, rows: NDArray[np.bool_] | NDArray[np.int64]) -> FlowTable:
+        """Some of the records, by a mask or by their indices."""
+        columns = {each.name: getattr(self, each.name) for each in dataclasses.fields(self)}
+        return FlowTable(**{n: c[rows] if isinstance(c, np.ndarray) else c for n, c in columns.items()})
+
+    def within(self, since: int | None, until: int | None) -> FlowTable:
+        """The records that touch a time, in milliseconds since 1970; those without a time are left out."""
+        last = np.where(self.end != NO_TIME, self.end, self.start)
+        keep = self.start != NO_TIME
+        if since is not None:
+            keep &= last >= since
+        if until is not None:
+            keep &= self.start < until
+        return self.taken(keep)
+
+    def record(self, index: int) -> FlowRecord:
+        """One of the records."""
+        protocol = int(self.protocol[index])
+        port, flags = int(self.source_port[index]), int(self.flags[index])
+        return FlowRecord(
+            self.addresses[self.source[index]], self.addresses[self.destination[index]],
+            Service(protocol, int(self.detail[index])), port if protocol in WITH_PORTS and port >= 0 else None,
+            EVENTS[self.event[index]], moment(int(self.start[index])), moment(int(self.end[index])),
+            int(self.packets[index]), int(self.octets[index]), flags if flags >= 0 else None,
+            self.points[self.point[index]], int(self.line[index]),
+        )  # fmt: skip
+
+
+def moment(milliseconds: int) -> datetime | None:
+    """A column's time as a moment; None for `NO_TIME`."""
+    return None if milliseconds == NO_TIME else datetime.fromtimestamp(milliseconds / 1000, UTC)
+
+
+def milliseconds(moment: datetime | None) -> int:
+    """A moment as a column holds it."""
+    return int(NO_TIME) if moment is None else round(moment.timestamp() * 1000)
+
+
+def table_of(records: list[FlowRecord]) -> FlowTable:
+    """Records as columns."""
+    addresses: dict[Address, int] = {}
+    points: dict[str | None, int] = {None: 0}
+
+    def column(values: list[int], kind: type) -> NDArray:  # type: ignore[type-arg]
+        return np.array(values, dtype=kind)
+
+    return FlowTable(
+        source=column([addresses.setdefault(r.source, len(addresses)) for r in records], np.int32),
+        destination=column([addresses.setdefault(r.destination, len(addresses)) for r in records], np.int32),
+        protocol=column([r.service.protocol for r in records], np.uint8),
+        source_port=column([-1 if r.source_port is None else r.source_port for r in records], np.int32),
+        detail=column([r.service.detail for r in records], np.int32),
+        event=column([EVENTS.index(r.event) for r in records], np.uint8),
+        flags=column([-1 if r.tcp_flags is None else r.tcp_flags for r in records], np.int32),
+        start=column([milliseconds(r.start) for r in records], np.int64),
+        end=column([milliseconds(r.end) for r in records], np.int64),
+        packets=column([r.packets for r in records], np.int64),
+        octets=column([r.octets for r in records], np.int64),
+        point=column([points.setdefault(r.point, len(points)) for r in records], np.int32),
+        line=column([r.line for r in records], np.int64),
+        addresses=tuple(addresses),
+        points=tuple(points),
+    )

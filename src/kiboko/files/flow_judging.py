@@ -1,0 +1,145 @@
+"""Flow logs read and judged piece by piece, by several processes where there is enough to read.
+
+Each worker reads a piece, judges it with the compiled evaluator, and hands back its tallies, which are small; they are
+taken in in the order of the pieces, so that the result is the same whoever did the work.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import multiprocessing
+import os
+from collections import deque
+from collections.abc import Iterator
+from concurrent.futures import Executor, Future, ProcessPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+from kiboko.core.comparison import Comparison, Finding
+from kiboko.core.compiled import CompiledComparison, Tally
+from kiboko.core.flow_table import FlowTable
+from kiboko.core.model import Topology
+from kiboko.core.summary import Summary
+from kiboko.core.walk import Walker
+from kiboko.files.flow_reader import PIECE, Piece, PieceReader, pieces_of
+from kiboko.files.rejects import Rejects
+
+
+@dataclass(frozen=True, slots=True)
+class Span:
+    """What is asked for of the time: records that touch it, in milliseconds since 1970; None leaves a side open."""
+
+    since: int | None = None
+    until: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What came of a piece: its tallies, what was rejected, its lines, and how many records were outside the time."""
+
+    tallies: list[Tally]
+    rejects: Rejects
+    lines: int
+    left_out: int
+
+
+class Worker:
+    """Judges pieces for one topology."""
+
+    def __init__(self, topology: Topology, span: Span) -> None:
+        self._compiled = CompiledComparison(Comparison(Walker(topology)))
+        self._reader = PieceReader()
+        self._span = span
+
+    def judge(self, piece: Piece) -> Outcome:
+        """Read and judge one piece. Raises InputError."""
+        rejects = Rejects(piece.path, word=piece.word)
+        tallies: list[Tally] = []
+        lines = left_out = 0
+        for part in self._reader.read(piece, rejects):
+            table = self._within(part.table)
+            left_out += len(part.table) - len(table)
+            tallies.extend(self._compiled.tallies(table))
+            lines += part.lines
+        return Outcome(tallies, rejects, lines, left_out)
+
+    def _within(self, table: FlowTable) -> FlowTable:
+        span = self._span
+        if span.since is None and span.until is None:
+            return table
+        return table.within(span.since, span.until)
+
+
+_worker: list[Worker] = []
+"""The worker of a process of the pool, made once when the process starts."""
+
+
+def _start_worker(topology: Topology, span: Span) -> None:
+    _worker.append(Worker(topology, span))
+
+
+def _work(piece: Piece) -> Outcome:
+    return _worker[0].judge(piece)
+
+
+class FlowJudge:
+    """Takes flow logs into a summary."""
+
+    def __init__(self, comparison: Comparison, summary: Summary, strict: bool = False, span: Span | None = None) -> None:
+        self._comparison = comparison
+        self._summary = summary
+        self._strict = strict
+        self._span = span or Span()
+        self._findings: dict[tuple[int, ...], Finding] = {}
+        self.left_out = 0
+
+    def take(self, paths: list[Path], workers: int | None = None) -> list[str]:
+        """Judge some files. What was rejected, in sentences. Raises InputError where a file cannot be used."""
+        pieces = [piece for path in paths for piece in pieces_of(path)]
+        count = workers or os.cpu_count() or 1
+        small = sum(os.path.getsize(path) for path in paths) < PIECE
+        topology = self._comparison.walker.topology
+        if count == 1 or small or len(pieces) == 1:
+            worker = Worker(topology, self._span)
+            return self._take_all(pieces, map(worker.judge, pieces))
+        context = multiprocessing.get_context("fork" if os.name == "posix" else None)
+        with ProcessPoolExecutor(count, context, _start_worker, (topology, self._span)) as pool:
+            return self._take_all(pieces, _in_order(pool, pieces, 2 * count))
+
+    def _take_all(self, pieces: list[Piece], outcomes: Iterator[Outcome]) -> list[str]:
+        found: dict[str, Rejects] = {}
+        lines: dict[str, int] = {}
+        for piece, outcome in zip(pieces, outcomes, strict=True):
+            headers = 1 if piece.header or outcome.rejects.headers else 0
+            rejects = found.setdefault(piece.path, Rejects(piece.path, self._strict, piece.word, headers))
+            before = lines.setdefault(piece.path, headers)
+            rejects.take(outcome.rejects, before)
+            for tally in outcome.tallies:
+                self._take_tally(tally, before)
+            lines[piece.path] = before + outcome.lines
+            self.left_out += outcome.left_out
+        return [sentence for rejects in found.values() for sentence in rejects.sentences()]
+
+    def _take_tally(self, tally: Tally, lines_before: int) -> None:
+        finding = self._findings.get(tally.key)
+        if finding is None:
+            finding = self._findings[tally.key] = self._finding(tally)
+        record = dataclasses.replace(tally.record, line=tally.record.line + lines_before)
+        self._summary.take(record, finding, tally)
+
+    def _finding(self, tally: Tally) -> Finding:
+        if tally.request is not None:
+            return self._comparison.judge_reply(tally.record, self._comparison.judge(tally.request))
+        alone = self._comparison.judge(tally.record)
+        return self._comparison.decided(alone) if tally.is_decided else alone
+
+
+def _in_order(pool: Executor, pieces: list[Piece], ahead: int) -> Iterator[Outcome]:
+    """The outcomes in the order of the pieces, with a few of them worked on ahead."""
+    waiting: deque[Future[Outcome]] = deque()
+    for piece in pieces:
+        waiting.append(pool.submit(_work, piece))
+        if len(waiting) > ahead:
+            yield waiting.popleft().result()
+    while waiting:
+        yield waiting.popleft().result()

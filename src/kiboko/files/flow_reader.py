@@ -1,0 +1,326 @@
+"""Flow logs as tables: CSV, JSON Lines and Parquet, each plain, gzip- or zstd-compressed, and folders of them.
+
+A log is cut into pieces of a fixed size, which can be read apart and by several workers; memory does not grow with the
+log. Where the pieces are cut depends on the log alone, never on the workers.
+"""
+
+from __future__ import annotations
+
+import csv
+import glob
+import io
+import json
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import pyarrow as pa
+import pyarrow.csv
+import pyarrow.json
+import pyarrow.parquet
+
+from kiboko.core.errors import InputError, Place, Problem
+from kiboko.core.flow_table import FlowTable
+from kiboko.files.flow_columns import Converter
+from kiboko.files.flow_fields import DESTINATIONS, SOURCES, element_of, require_columns
+from kiboko.files.rejects import Rejects
+
+PIECE = 24 << 20
+"""Octets of text in a piece."""
+_ROWS = 250_000
+_MAGIC = {b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd", b"PAR1": "parquet"}
+_LONGEST_LINE = 16 << 20
+_CONTEXT = 1 << 20
+"""Octets before and after a piece in which the other half of a conversation is looked for."""
+_CODED = (*SOURCES, *DESTINATIONS, "protocolIdentifier", "firewallEvent", "observationPointId")
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """A part of a log that is read in one go: octets `start` to `stop` of a text file, or the whole of another file.
+
+    `header` are the columns of a CSV file, empty for other forms.
+    """
+
+    path: str
+    form: str
+    start: int = 0
+    stop: int | None = None
+    header: tuple[str, ...] = ()
+
+    @property
+    def word(self) -> str:
+        """What one record of the form is called in messages."""
+        return "row" if self.form == "csv" else "record"
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A table read from a piece; `lines` are how many lines or records it took, good or bad.
+
+    Lines before `first` or from `stop` on belong to the pieces beside it and are there for their requests and replies.
+    """
+
+    table: FlowTable
+    lines: int
+    first: int = 1
+    stop: int | None = None
+
+
+def flow_files(given: Sequence[str | Path]) -> list[Path]:
+    """The files that some paths, folders and patterns stand for, in order, each once. Raises InputError for none."""
+    found: dict[Path, None] = {}
+    for each in given:
+        path = Path(each)
+        if path.is_dir():
+            inside = [p for p in sorted(path.rglob("*")) if p.is_file() and not p.name.startswith(".")]
+        elif path.exists():
+            inside = [path]
+        else:
+            inside = [Path(p) for p in sorted(glob.glob(str(each), recursive=True)) if Path(p).is_file()]
+        if not inside:
+            raise InputError(f"{each}: there is no such file, and nothing in it")
+        found.update(dict.fromkeys(inside))
+    return list(found)
+
+
+def pieces_of(path: Path) -> Iterator[Piece]:
+    """How a file is cut. Raises InputError where it cannot be read or is no flow log."""
+    try:
+        with path.open("rb") as stream:
+            head = stream.read(4)
+            packed = next((form for magic, form in _MAGIC.items() if head.startswith(magic)), None)
+            if packed is not None:
+                yield Piece(str(path), packed)
+                return
+            yield from _text_pieces(path, stream)
+    except OSError as error:
+        raise InputError(f"{path}: cannot be read: {error.strerror}") from error
+
+
+def _text_pieces(path: Path, stream: BinaryIO) -> Iterator[Piece]:
+    size = path.stat().st_size
+    form, header, start = _opening(stream, str(path))
+    while start < size:
+        stream.seek(min(size, start + PIECE))
+        stream.readline(_LONGEST_LINE)
+        stop = min(stream.tell(), size)
+        yield Piece(str(path), form, start, stop, header)
+        start = stop
+
+
+def _opening(stream: BinaryIO, name: str) -> tuple[str, tuple[str, ...], int]:
+    """The form of a text, its columns, and where its records begin."""
+    stream.seek(0)
+    first = stream.readline(_LONGEST_LINE)
+    if not first:
+        raise InputError([Problem(Place(name, 1), "the file is empty; a flow log has at least a header")])
+    if first.removeprefix(b"\xef\xbb\xbf").lstrip()[:1] in (b"{", b"["):
+        return "json", (), 0
+    try:
+        text = first.decode("utf-8-sig", errors="replace").replace("\0", "\ufffd")
+        header = [each.strip() for each in next(csv.reader([text.rstrip("\r\n")]), [])]
+    except csv.Error as error:
+        raise InputError([Problem(Place(name, 1), f"not CSV: {error}")]) from error
+    require_columns([element_of(each) for each in header], header, name)
+    return "csv", tuple(header), len(first)
+
+
+class PieceReader:
+    """Reads pieces. One reader serves one worker and remembers the addresses that it has parsed."""
+
+    def __init__(self) -> None:
+        self._converter = Converter()
+
+    def read(self, piece: Piece, rejects: Rejects) -> Iterator[Part]:
+        """The tables of a piece; lines count from 1 at its beginning. Raises InputError."""
+        try:
+            if piece.form == "parquet":
+                yield from self._parquet(piece, rejects)
+            elif piece.form in ("gzip", "zstd"):
+                yield from self._packed(piece, rejects)
+            else:
+                with open(piece.path, "rb") as stream:
+                    stream.seek(piece.start)
+                    data = stream.read((piece.stop or 0) - piece.start)
+                yield self._text(piece.form, piece.header, data, rejects, 1)
+        except OSError as error:
+            raise InputError(f"{piece.path}: cannot be read: {error}") from error
+
+    def _text(self, form: str, header: tuple[str, ...], data: bytes, rejects: Rejects, line: int) -> Part:
+        if form == "json":
+            return self._json(data, rejects, line)
+        return self._csv(header, data, rejects, line)
+
+    # CSV.
+
+    def _csv(self, header: tuple[str, ...], data: bytes, rejects: Rejects, line: int) -> Part:
+        torn: list[tuple[int, int]] = []
+        batch = self._columns(header, data, torn) if b"\0" not in data else None
+        if batch is None or torn:
+            # The slow way: line by line, so that whatever is wrong has its place.
+            lines = data.count(b"\n") + (not data.endswith(b"\n"))
+            return Part(self._slow_csv(header, data, rejects, line), lines)
+        return Part(self._converter.table(batch, rejects, line), batch.num_rows)
+
+    def _columns(self, header: tuple[str, ...], data: bytes, torn: list[tuple[int, int]]) -> pa.Table | None:
+        """The columns of a text, by types that fit nearly always, else as text; None where it is no CSV."""
+
+        def skip(row: Any) -> str:
+            torn.append((row.number or 0, row.actual_columns))
+            return "skip"
+
+        names, wanted = _named(header)
+        options = pyarrow.csv.ReadOptions(column_names=names, use_threads=False, block_size=max(len(data) + 1, 1 << 16))
+        parsing = pyarrow.csv.ParseOptions(invalid_row_handler=skip, ignore_empty_lines=False)
+        whole, coded = pa.int64(), pa.dictionary(pa.int32(), pa.string())
+        sample = _first_cells(header, data)
+        typed = {name: coded if name in _CODED else whole for name in wanted}
+        typed |= {name: _time_type(sample.get(name, "")) for name in wanted if name.endswith("Milliseconds")}
+        for types in (typed, dict.fromkeys(wanted, pa.string())):
+            converting = pyarrow.csv.ConvertOptions(
+                column_types=types, include_columns=wanted, strings_can_be_null=True, null_values=[""]
+            )
+            torn.clear()
+            try:
+                return pyarrow.csv.read_csv(pa.py_buffer(data), options, parsing, converting)
+            except pa.ArrowInvalid:
+                continue
+        return None
+
+    def _slow_csv(self, header: tuple[str, ...], data: bytes, rejects: Rejects, line: int) -> FlowTable:
+        text = data.decode("utf-8", errors="replace").replace("\0", "\ufffd")
+        reader = csv.reader(io.StringIO(text, newline=""))
+        kept: list[list[str]] = []
+        places: list[int] = []
+        ends_whole = text.endswith("\n")
+        while True:
+            try:
+                cells = next(reader, None)
+            except csv.Error as error:
+                rejects.note("not CSV", str(error), line + reader.line_num - 1)
+                continue
+            if cells is None:
+                break
+            if not cells:
+                continue
+            if len(cells) != len(header):
+                last = not ends_whole and reader.line_num >= text.count("\n") + 1
+                kind = "torn last line" if last else "wrong number of cells"
+                rejects.note(kind, f"{len(cells)} cells, {len(header)} columns", line + reader.line_num - 1)
+                continue
+            kept.append(cells)
+            places.append(line + reader.line_num - 1)
+        names, wanted = _named(header)
+        columns = {name: [cells[names.index(name)] or None for cells in kept] for name in wanted}
+        batch = pa.table({name: pa.array(values, pa.string()) for name, values in columns.items()})
+        return self._converter.table(batch, rejects, 1, places)
+
+    # JSON Lines.
+
+    def _json(self, data: bytes, rejects: Rejects, line: int) -> Part:
+        lines = data.count(b"\n") + (not data.endswith(b"\n"))
+        try:
+            options = pyarrow.json.ReadOptions(use_threads=False, block_size=max(len(data) + 1, 1 << 16))
+            batch = pyarrow.json.read_json(pa.py_buffer(data), options)
+            if batch.num_rows == lines and not any(pa.types.is_nested(field.type) for field in batch.schema):
+                return Part(self._converter.table(_renamed(batch), rejects, line), lines)
+        except pa.ArrowInvalid:
+            pass
+        return Part(self._slow_json(data, rejects, line), lines)
+
+    def _slow_json(self, data: bytes, rejects: Rejects, line: int) -> FlowTable:
+        rows: list[dict[str, Any]] = []
+        places: list[int] = []
+        for number, text in enumerate(data.split(b"\n"), line):
+            if not text.strip():
+                continue
+            try:
+                value = json.loads(text)
+            except (ValueError, RecursionError):
+                torn = not data.endswith(b"\n") and number == line + data.count(b"\n")
+                rejects.note("torn last line" if torn else "not JSON", "the line is not JSON", number)
+                continue
+            if not isinstance(value, dict):
+                rejects.note("not a record", "the line is not a JSON object", number)
+                continue
+            rows.append(value)
+            places.append(number)
+        names = {name: element for row in rows for name in row if (element := element_of(name)) is not None}
+        columns: dict[str, list[str | None]] = {}
+        for name, element in names.items():
+            columns[element] = [None if row.get(name) is None else str(row[name]) for row in rows]
+        batch = pa.table({name: pa.array(values, pa.string()) for name, values in columns.items()})
+        return self._converter.table(batch, rejects, 1, places)
+
+    # Packed.
+
+    def _packed(self, piece: Piece, rejects: Rejects) -> Iterator[Part]:
+        """A compressed text, read as it is unpacked; what was whole before a tear is kept."""
+        line, left = 1, b""
+        form, header = "", ()
+        with pa.input_stream(piece.path, compression=piece.form) as stream:
+            while True:
+                try:
+                    data = stream.read(PIECE)
+                except OSError as error:
+                    rejects.note(f"torn {piece.form}", f"it ends in the middle: {error}", line)
+                    data = b""
+                if not form and (data or left):
+                    form, header, start = _opening(io.BytesIO(data), piece.path)
+                    data, line = data[start:], line + (form == "csv")
+                whole = left + data
+                cut = whole.rfind(b"\n") + 1 if data else len(whole)
+                left = whole[cut:]
+                if cut:
+                    part = self._text(form, header, whole[:cut], rejects, line)
+                    line += part.lines
+                    yield part
+                if not data:
+                    return
+
+    def _parquet(self, piece: Piece, rejects: Rejects) -> Iterator[Part]:
+        try:
+            file = pyarrow.parquet.ParquetFile(piece.path)
+            names = {name: element for name in file.schema_arrow.names if (element := element_of(name)) is not None}
+            require_columns(list(names.values()), file.schema_arrow.names, piece.path)
+            line = 1
+            for batch in file.iter_batches(_ROWS, columns=list(names)):
+                table = _renamed(pa.Table.from_batches([batch]))
+                yield Part(self._converter.table(table, rejects, line), table.num_rows)
+                line += table.num_rows
+        except pa.ArrowInvalid as error:
+            raise InputError(f"{piece.path}: not Parquet: {error}") from error
+
+
+def _named(header: tuple[str, ...]) -> tuple[list[str], list[str]]:
+    """The columns by element, others by their place, and the elements among them, each once."""
+    names: list[str] = []
+    for index, name in enumerate(header):
+        element = element_of(name)
+        names.append(f"column {index}" if element is None or element in names else element)
+    return names, [name for name in names if not name.startswith("column ")]
+
+
+def _renamed(batch: pa.Table) -> pa.Table:
+    names, wanted = _named(tuple(batch.column_names))
+    return batch.rename_columns(names).select(wanted)
+
+
+def _first_cells(header: tuple[str, ...], data: bytes) -> dict[str, str]:
+    names, _ = _named(header)
+    line = data[: max(0, data.find(b"\n")) or len(data)].decode("utf-8", errors="replace")
+    try:
+        return dict(zip(names, next(csv.reader([line.rstrip("\r")]), []), strict=False))
+    except csv.Error:
+        return {}
+
+
+def _time_type(sample: str) -> pa.DataType:
+    """The type of a time column, by its first value."""
+    text = sample.strip()
+    if text.lstrip("-").isdecimal() or not text:
+        return pa.int64()
+    zoned = text.endswith("Z") or "+" in text[10:] or "-" in text[10:]
+    return pa.timestamp("us", "UTC") if zoned else pa.timestamp("us")

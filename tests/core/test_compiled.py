@@ -1,0 +1,125 @@
+"""The compiled evaluator against the one walk, record by record."""
+
+import os
+import random
+import unittest
+from datetime import UTC, datetime, timedelta
+
+from kiboko.core.addresses import Address
+from kiboko.core.comparison import Comparison, is_request, proves_passage, seen_behind
+from kiboko.core.compiled import CompiledComparison
+from kiboko.core.evidence import DENIED, PASSED, SEEN, FlowRecord
+from kiboko.core.flow_table import table_of
+from kiboko.core.services import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service
+from kiboko.core.walk import Walker
+from tests.helpers import base, load
+from tests.random_networks import random_network
+
+RECORDS = int(os.environ.get("KIBOKO_RECORDS", "3000"))
+NOON = datetime(2026, 11, 20, 12, tzinfo=UTC)
+
+
+def random_records(topology, chance, count):
+    """Records between addresses and ports near every boundary of a network, half of them followed by a reply."""
+    walker = Walker(topology)
+    pool = {4: [], 6: []}
+    for interface in walker.directory.interfaces():
+        for address in interface.addresses:
+            pool[address.family] += [address] * 4
+    for address in walker.directory.public_addresses():
+        pool[4] += [address] * 3
+    for each in [*topology.outsides.values(), *topology.subnets.values()]:
+        for prefix in getattr(each, "prefixes", None) or each.blocks:
+            for value in (prefix.value, prefix.last, (prefix.value + prefix.last) // 2, prefix.value - 1):
+                pool[prefix.family].append(Address(prefix.family, max(0, value)))
+    ports = [22, 53, 80, 443, 8000, 32767, 32768, 40000, 45000, 47000, 49151, 50000, 60999, 61000, 0, 65535]
+    points = [None, *topology.observation_points]
+    records = []
+    while len(records) < count:
+        family = chance.choice((4, 4, 6))
+        if not pool[family]:
+            continue
+        source, destination = chance.choice(pool[family]), chance.choice(pool[family])
+        protocol = chance.choice((TCP, TCP, TCP, UDP, ICMP if family == 4 else ICMP6, 47))
+        detail = chance.choice(ports) if protocol in WITH_PORTS else 0
+        if protocol in (ICMP, ICMP6):
+            detail = chance.choice((0, 8 << 8, 3 << 8 | 3, 128 << 8, 129 << 8, 1 << 8 | 4))
+        port = chance.choice([*ports, chance.randrange(65536), None]) if protocol in WITH_PORTS else None
+        flags = chance.choice((None, 0x02, 0x12, 0x1B, 0x14, 0x04)) if protocol == TCP else None
+        start = NOON + timedelta(minutes=chance.randrange(-90, 90)) if chance.random() < 0.9 else None
+        end = start + timedelta(minutes=chance.randrange(60)) if start and chance.random() < 0.8 else None
+        made = FlowRecord(source, destination, Service(protocol, detail), port, chance.choice((PASSED, DENIED, SEEN)),
+                          start, end, chance.randrange(9), chance.randrange(999), flags, chance.choice(points))  # fmt: skip
+        records.append(made)
+        if port is not None and chance.random() < 0.5:
+            records.append(FlowRecord(
+                destination, source, Service(protocol, port), detail, chance.choice((PASSED, PASSED, DENIED, SEEN)),
+                start, end, 1, 60, chance.choice((None, 0x12, 0x1B, 0x14)) if protocol == TCP else None,
+                chance.choice((made.point, chance.choice(points))),
+            ))  # fmt: skip
+    return records[:count]
+
+
+def one_by_one(comparison, records):
+    """The same by plain loops over the walk: each record judged alone, then again beside its request."""
+    alone = [comparison.judge(record) for record in records]
+    requests = {}
+    for index, (record, finding) in enumerate(zip(records, alone, strict=True)):
+        if record.service.has_ports and record.source_port is not None and is_request(record, finding):
+            ports = (record.service.protocol, record.source_port, record.service.detail)
+            behind = seen_behind(finding)
+            for rank, ends in enumerate(((record.source, record.destination), behind)):
+                if ends is not None and (rank == 0 or ends != (record.source, record.destination)):
+                    requests.setdefault((*ends, *ports), []).append((rank, index))
+    result = list(alone)
+    for index, (record, finding) in enumerate(zip(records, alone, strict=True)):
+        if not (record.service.has_ports and record.source_port is not None and comparison.may_reply(record, finding)):
+            continue
+        key = (record.destination, record.source, record.service.protocol, record.service.detail, record.source_port)
+        if key not in requests:
+            continue
+        request = min(requests[key])[1]
+        if request == index or (comparison.is_reply_by_ports(record) is not True and request > index):
+            continue
+        result[index] = comparison.judge_reply(record, alone[request])
+        if alone[request].is_undecided and alone[request].status == "unsure" and proves_passage(record):
+            result[request] = comparison.decided(alone[request])
+    return result
+
+
+def told(finding):
+    walk = finding.walk
+    decider = finding.decider
+    return (
+        finding.status, finding.observed, finding.why.split(" behind ")[0], finding.is_reply, finding.different_signal,
+        finding.before_as_of, finding.cause, walk and (walk.verdict, walk.signal),
+        decider and (decider.direction, decider.gate, decider.at, decider.filter, decider.rule, decider.action),
+    )  # fmt: skip
+
+
+class Compiled(unittest.TestCase):
+    def compare(self, topology, records, seed):
+        compiled = CompiledComparison(Comparison(Walker(topology)))
+        judged = compiled.judge(table_of(records))
+        expected = one_by_one(Comparison(Walker(topology)), records)
+        for index, (record, want) in enumerate(zip(records, expected, strict=True)):
+            self.assertEqual(told(judged.findings[judged.code[index]]), told(want), (seed, index, record))
+
+    def test_random_networks_and_records_get_what_the_walk_says_record_by_record(self):
+        for seed in range(8):
+            values = random_network(seed)
+            values["as_of"] = "2026-11-20T12:00:00Z"
+            names = [*values["subnets"], *values["outside"]]
+            values["observation_points"] = dict(enumerate(names, 1)) if seed % 2 else {}
+            topology = load(values)
+            self.compare(topology, random_records(topology, random.Random(seed), RECORDS // 8), seed)
+
+    def test_a_record_comes_back_from_the_columns_as_it_was(self):
+        topology = load(base())
+        records = random_records(topology, random.Random(3), 200)
+        table = table_of(records)
+        self.assertEqual([table.record(index) for index in range(len(table))], records)
+
+
+if __name__ == "__main__":
+    unittest.main()
