@@ -1,7 +1,7 @@
 """Large flow logs of the Mto network, made up but of realistic shape: `python bench/flow_logs.py FILE RECORDS`.
 
-Most records are telemetry and its replies; readers of the bulletin come from many addresses and ports, scanners knock on
-everything and are denied, a little is odd. The same seed gives the same log.
+Most records are telemetry and its replies; readers of the bulletin come from many addresses and ports, scanners knock
+on everything and are denied, a little is odd. The same seed gives the same log.
 """
 
 from __future__ import annotations
@@ -25,7 +25,9 @@ def batch(chance: np.random.Generator, count: int, begin: int) -> pa.Table:
     """`count` records, half of them replies, in the order of time."""
     half = count // 2
     kind = chance.choice(len(SHARES), half, p=list(SHARES.values()))
-    readers = np.array([f"203.0.113.{n}" for n in range(210, 255)] + [f"198.18.{n >> 8}.{n & 255}" for n in range(20000)])
+    readers = np.array(
+        [f"203.0.113.{n}" for n in range(210, 255)] + [f"198.18.{n >> 8}.{n & 255}" for n in range(20000)]
+    )
     scanned = np.array([*GAUGES, "10.61.4.101", "10.61.5.102", "10.62.1.20"])
     source = np.select(
         [kind == 0, kind == 1, kind == 2, kind == 3],
@@ -45,7 +47,9 @@ def batch(chance: np.random.Generator, count: int, begin: int) -> pa.Table:
          chance.choice([22, 8443], half)],
         chance.choice([9100, 5432], half),
     )  # fmt: skip
-    client = np.where(chance.random(half) < 0.97, chance.integers(49152, 61000, half), chance.integers(32768, 49152, half))
+    client = np.where(
+        chance.random(half) < 0.97, chance.integers(49152, 61000, half), chance.integers(32768, 49152, half)
+    )
     denied = (kind == 2) | ((kind == 3) & (port == 8443))
     start = begin + np.sort(chance.integers(0, half // 20 + 1, half))
     length = chance.exponential(4000, half).astype(np.int64)
@@ -83,7 +87,10 @@ def write(path: Path, count: int, seed: int = 0) -> None:
                 writer.write_table(table)
             else:
                 times = ("flowStartMilliseconds", "flowEndMilliseconds")
-                text = [pyarrow.compute.strftime(table[name].cast(pa.timestamp("ms")), "%Y-%m-%d %H:%M:%S") for name in times]
+                text = [
+                    pyarrow.compute.strftime(table[name].cast(pa.timestamp("ms")), "%Y-%m-%d %H:%M:%S")
+                    for name in times
+                ]
                 table = table.set_column(0, times[0], text[0]).set_column(1, times[1], text[1])
                 writer = writer or pyarrow.csv.CSVWriter(
                     path, table.schema, write_options=pyarrow.csv.WriteOptions(quoting_style="none")

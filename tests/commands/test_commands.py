@@ -169,7 +169,7 @@ class OnTheDemo(unittest.TestCase):
             "show gaugess": "did you mean 'gauges'",
             "route crews relay-1": "'crews' stands for more than one end",
             "confirm": "give evidence",
-            "confirm --flows none.csv": "none.csv: cannot be read: No such file or directory",
+            "confirm --flows none.csv": "none.csv: no such file",
             "frobnicate": "invalid choice",
         }
         for command, expected in cases.items():

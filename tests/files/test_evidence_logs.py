@@ -1,5 +1,6 @@
 """Flow and probe logs: every good record read, every bad one counted with its place."""
 
+import contextlib
 import errno
 import os
 import tempfile
@@ -13,7 +14,8 @@ from hypothesis import strategies as st
 
 from kiboko.core.errors import InputError, SurroundingsError
 from kiboko.core.evidence import ProbeRecord
-from kiboko.files.flow_log import parse_flow_time, read_flows
+from kiboko.files.flow_fields import parse_flow_time
+from kiboko.files.flow_reader import tables_of
 from kiboko.files.probe_log import read_probes, to_line
 from kiboko.files.rejects import Rejects
 from kiboko.files.saving import LineAppender, write_whole
@@ -29,8 +31,9 @@ class Logs(unittest.TestCase):
     def flows(self, text, strict=False):
         path = self.folder / "log"
         path.write_bytes(text) if isinstance(text, bytes) else path.write_text(text)
-        rejects = Rejects("log", strict)
-        return list(read_flows(path, rejects)), rejects
+        with contextlib.chdir(self.folder):
+            found = list(tables_of(Path("log"), strict))
+        return [table.record(index) for table, _ in found for index in range(len(table))], found[-1][1]
 
     def test_elements_of_the_registry(self):
         (record,), rejects = self.flows(HEADER + ROW)

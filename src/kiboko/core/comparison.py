@@ -158,7 +158,7 @@ class Comparison:
         return self._aged(record, self._judge_flow(record))
 
     def is_reply_by_ports(self, record: FlowRecord) -> bool | None:
-        """Whether the ports alone tell a reply from a request: which of the two is a service's. None if neither tells."""
+        """Whether the ports alone tell a reply from a request, by which is a service's; None if they do not."""
         protocol = record.service.protocol << 16
         to_service = record.service.number in self.served
         from_service = protocol | (record.source_port or 0) in self.served
@@ -305,6 +305,16 @@ class Comparison:
         walk = self._walk(*request)
         if walk.verdict != ALLOWED:
             return None
+        requester, target, service, port = request
+        if record.event == DENIED and target != record.source:
+            # In front of the gateway it cannot be told from the reply to a sender that used the private address.
+            private = self._walk(requester, record.source, service, port)
+            if private.delivered and private.verdict != ALLOWED:
+                why = "denied, as the reply of a flow to the private address would be"
+                return Finding(UNSURE, DENIED, why, walk, is_reply=True)
+        if record.event == DENIED and not self._comes_by(walk, record):
+            why = "denied, where by the rules the reply does not come by"
+            return Finding(UNSURE, DENIED, why, walk, is_reply=True)
         if record.event == DENIED:
             why = "the reply of an allowed flow is denied"
             return Finding(BREAK, DENIED, why, walk, is_reply=True, cause="no-way-back")
@@ -342,6 +352,11 @@ class Comparison:
         )
         return Finding(AGREE, record.event, why, refused, refused.decided_by, not same, is_reply=True)
 
+    def _comes_by(self, walk: Walk, record: FlowRecord) -> bool:
+        """Whether the way of a reply leads by the record's observation point, where that is known."""
+        point = self.walker.topology.observation_points.get(record.point or "")
+        return point is None or any(_is_at(row, point) for row in walk.reply)
+
     def _refused(self, walk: Walk) -> Finding:
         """A refusal of a flow that the rules allow: something else refuses, or nothing listens."""
         if any(row.action is None and row.gate == "listener" for row in walk.rows):
@@ -359,6 +374,9 @@ class Comparison:
         if record.event == DENIED:
             if stops:
                 return Finding(AGREE, DENIED, "the reply is denied, as the rules say", walk, stops[0], is_reply=True)
+            if not self._comes_by(walk, record):
+                why = "denied, where by the rules the reply does not come by"
+                return Finding(UNSURE, DENIED, why, walk, is_reply=True)
             why = "the reply is denied, though the rules let it back"
             return Finding(BREAK, DENIED, why, walk, is_reply=True, cause="no-way-back")
         if stops and record.event == PASSED:

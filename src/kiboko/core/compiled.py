@@ -112,8 +112,9 @@ class _Atoms:
 
 def _client_ports(walker: Walker) -> list[RangeSet]:
     topology = walker.topology
-    own = [*topology.instances.values(), *topology.outsides.values()]
-    return [topology.defaults.ephemeral_ports, *(each.ephemeral_ports for each in own if each.ephemeral_ports)]
+    own = [each.ephemeral_ports for each in topology.instances.values()]
+    own += [each.ephemeral_ports for each in topology.outsides.values()]
+    return [topology.defaults.ephemeral_ports, *(ports for ports in own if ports)]
 
 
 class CompiledComparison:
@@ -143,17 +144,24 @@ class CompiledComparison:
     def judge(self, table: FlowTable) -> Judged:
         """A finding for every record of a table."""
         if len(self._findings) > _MOST_CLASSES:
-            for memory in (self._numbers, self._classes, self._findings, self._is_request, self._may_reply, self._by_ports,
-                           self._proves, self._behind, self._replies, self._decided):  # fmt: skip
-                memory.clear()
+            self._forget()
         code = self._class_of(table)
         return Judged(self._with_requests(table, code), self._findings)
 
-    def tallies(self, table: FlowTable) -> list[Tally]:
-        """A table judged and summed up by finding, in the order of each finding's first record."""
+    def _forget(self) -> None:
+        memories = (self._classes, self._findings, self._is_request, self._may_reply, self._by_ports, self._proves,
+                    self._behind, self._numbers, self._replies, self._decided)  # fmt: skip
+        for memory in memories:
+            memory.clear()
+
+    def tallies(self, table: FlowTable, wanted: NDArray[np.bool_] | None = None) -> list[Tally]:
+        """A table judged, and its wanted records (all by default) summed up by finding, in the order of each finding's
+        first record. The others are there for their requests and replies."""
+        code = self.judge(table).code
+        if wanted is not None and not wanted.all():
+            table, code = table.taken(wanted), code[wanted]
         if not len(table):
             return []
-        code = self.judge(table).code
         codes, met = pd.factorize(code)
         first = _first_rows(codes)
         counts = np.bincount(codes)
@@ -187,7 +195,8 @@ class CompiledComparison:
             if number is None:
                 number = self._numbers[key] = self._new_class(table, row, key)
             known[index] = number
-        return known[codes]
+        found: NDArray[np.int32] = known[codes]
+        return found
 
     def _joined(self, pair: NDArray[np.int64], rest: NDArray[np.int64]) -> NDArray[np.int64]:
         """One number for both parts of a key, within this table."""
@@ -231,7 +240,7 @@ class CompiledComparison:
         return len(self._findings) - 1
 
     def _keys(self, table: FlowTable) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-        """Two numbers for each record, equal where everything that tells records apart is: for its ends, and the rest."""
+        """Two numbers for each record, for its ends and for the rest: equal where nothing tells records apart."""
         atoms = self._atoms
         atom, _ = atoms.of_addresses(table.addresses)
         protocol = table.protocol.astype(np.int32) << 16

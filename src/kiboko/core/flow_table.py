@@ -6,6 +6,7 @@ import dataclasses
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -47,23 +48,33 @@ class FlowTable:
     point: NDArray[np.int32]
     line: NDArray[np.int64]
 
+    @classmethod
+    def empty(cls) -> FlowTable:
+        """A table of no records."""
+        return table_of([])
+
     def __len__(self) -> int:
         return len(self.source)
 
     def taken(self, rows: NDArray[np.bool_] | NDArray[np.int64]) -> FlowTable:
         """Some of the records, by a mask or by their indices."""
         columns = {each.name: getattr(self, each.name) for each in dataclasses.fields(self)}
-        return FlowTable(**{n: c[rows] if isinstance(c, np.ndarray) else c for n, c in columns.items()})
+        chosen: dict[str, Any] = {n: c[rows] if isinstance(c, np.ndarray) else c for n, c in columns.items()}
+        return FlowTable(**chosen)
 
-    def within(self, since: int | None, until: int | None) -> FlowTable:
-        """The records that touch a time, in milliseconds since 1970; those without a time are left out."""
+    def within(self, since: int | None, until: int | None) -> NDArray[np.bool_]:
+        """Which records touch a time, in milliseconds since 1970, bool[n]. Where a time is asked for, those without one
+        do not; None leaves a side open."""
+        if since is None and until is None:
+            return np.ones(len(self), dtype=np.bool_)
         last = np.where(self.end != NO_TIME, self.end, self.start)
         keep = self.start != NO_TIME
         if since is not None:
             keep &= last >= since
         if until is not None:
             keep &= self.start < until
-        return self.taken(keep)
+        found: NDArray[np.bool_] = keep
+        return found
 
     def record(self, index: int) -> FlowRecord:
         """One of the records."""

@@ -5,6 +5,8 @@ A reset or an ICMP error is a packet too: it has to pass the gates between where
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from kiboko.core import nftables
 from kiboko.core.gates import FORWARD, REFUSAL, GateAsker, Ground, Row
 from kiboko.core.packet import Packet, refusal_service, request
@@ -17,31 +19,42 @@ _AT_RECEIVER = ("instance-in", "host-in", "listener", "outside")
 _AT_SENDER = ("source", "host-out", "instance-out", "outside")
 
 
-def refusal_lost_at(
-    ground: Ground, paths: PathFinder, request_path: Path, decider: Row, service: Service
-) -> str | None:
-    """Where the refusal that `decider` sends is stopped on its way, as `gate at PLACE`; None if it arrives."""
+@dataclass(frozen=True, slots=True)
+class WayBack:
+    """What becomes of a refusal: where it is stopped on its way, and the first gate there that is not known, each as
+    `gate at PLACE`; None where there is none."""
+
+    lost_at: str | None = None
+    not_known_at: str | None = None
+
+
+def way_of_refusal(ground: Ground, paths: PathFinder, request_path: Path, decider: Row, service: Service) -> WayBack:
+    """What becomes of the refusal that `decider` sends."""
     step = decider.step
     index = request_path.steps.index(step)
     if index < _own_gates(request_path):
-        return _lost_at_own_host(ground, step, decider, service)
+        return WayBack(_lost_at_own_host(ground, step, decider, service))
     back, by_router = _way_back(paths, request_path, step, index)
     if back is None:
-        return None
+        return WayBack()
     # What the request passed before it was refused keeps state, and so do the receiver's own attachments.
     asker = GateAsker(ground, service, RangeSet.one(decider.ports.lowest))
     passed_steps = request_path.steps if _is_at_end(request_path, index) else request_path.steps[: index + 1]
     for passed in passed_steps:
         asker.ask(passed, request(passed.source, passed.destination, service), FORWARD)
     refusal, turned = refusal_service(service, step.destination.family, decider.icmp_code)
+    not_known = None
     for gate in back.steps:
         source = None if by_router and not turned else gate.source
         state = _state(gate, step) if turned else "related"
         packet = Packet(gate.destination.family, source, gate.destination, refusal, turned, state)
         for row in asker.ask(gate, packet, REFUSAL):
             if row.stops:
-                return f"{row.gate} at {row.at}" + (f" ({row.filter}/{row.rule})" if row.filter else "")
-    return None
+                lost = f"{row.gate} at {row.at}" + (f" ({row.filter}/{row.rule})" if row.filter else "")
+                return WayBack(lost, not_known)
+            if row.action is None and not_known is None:
+                not_known = f"{row.gate} at {row.at}"
+    return WayBack(None, not_known)
 
 
 def _lost_at_own_host(ground: Ground, step: Step, decider: Row, service: Service) -> str | None:

@@ -17,7 +17,7 @@ from kiboko.core.model import REJECT, Topology
 from kiboko.core.packet import Packet, request, turned_service
 from kiboko.core.path import PathFinder
 from kiboko.core.ranges import EMPTY, RangeSet
-from kiboko.core.refusals import refusal_lost_at
+from kiboko.core.refusals import way_of_refusal
 from kiboko.core.services import ICMP, ICMP6, NO_PORTS, TCP, WITH_PORTS, Service
 from kiboko.core.steps import SILENT, Path, Step, Stop
 
@@ -49,6 +49,8 @@ class Walk:
     answered: RangeSet
     caveats: tuple[str, ...]
     signal: str = ANSWERED
+    signal_known: bool = True
+    """Whether no gate that a refusal has to pass is unknown."""
 
     @property
     def rows(self) -> tuple[Row, ...]:
@@ -86,8 +88,8 @@ class Walk:
 
     @property
     def is_known(self) -> bool:
-        """Whether no gate of the walk is not known."""
-        return all(row.action is not None for row in self.rows)
+        """Whether no gate of the walk is not known, nor one that its refusal has to pass."""
+        return self.signal_known and all(row.action is not None for row in self.rows)
 
 
 class Walker:
@@ -177,7 +179,7 @@ class Walker:
     def _with_signal(self, walked: Walk) -> Walk:
         """Fill in what the sender would see (clauses S31, S33, S34) and the caveat of a `partly` verdict."""
         caveats = list(walked.caveats)
-        signal = ANSWERED
+        signal, known = ANSWERED, True
         decider = walked.decided_by
         if walked.verdict == PARTLY:
             caveats.append(
@@ -189,11 +191,15 @@ class Walker:
         elif decider is not None:
             signal = decider.signal
             if decider.action == REJECT and decider.gate != "route":
-                lost = refusal_lost_at(self.ground, self.paths, walked.request_path, decider, walked.flow.service)
-                if lost:
+                way = way_of_refusal(self.ground, self.paths, walked.request_path, decider, walked.flow.service)
+                refuses = f"{decider.gate} at {decider.at} refuses"
+                if way.lost_at:
                     signal = SILENT
-                    caveats.append(f"{decider.gate} at {decider.at} refuses, but the refusal is lost at {lost}")
-        return dataclasses.replace(walked, signal=signal, caveats=tuple(dict.fromkeys(caveats)))
+                    caveats.append(f"{refuses}, but the refusal is lost at {way.lost_at}")
+                elif way.not_known_at:
+                    known = False
+                    caveats.append(f"{refuses}; whether that gets back rests on {way.not_known_at}, which is not known")
+        return dataclasses.replace(walked, signal=signal, signal_known=known, caveats=tuple(dict.fromkeys(caveats)))
 
 
 def _stopped(rows: Iterable[Row]) -> RangeSet:

@@ -37,9 +37,7 @@ class Converter:
     _numbers: dict[Address, int] = field(default_factory=dict)
     _addresses: list[Address] = field(default_factory=list)
 
-    def table(
-        self, batch: pa.Table, rejects: Rejects, first_line: int, places: list[int] | None = None
-    ) -> FlowTable:
+    def table(self, batch: pa.Table, rejects: Rejects, first_line: int, places: list[int] | None = None) -> FlowTable:
         """A table of the usable rows of a batch, whose columns bear the names of information elements.
 
         `first_line` is the line of its first row, where `places` does not give the line of each. What is not usable
@@ -74,7 +72,7 @@ class Converter:
             addresses=self._addresses, source=source, destination=destination, protocol=protocol.astype(np.uint8),
             source_port=np.where(ported, source_port, -1).astype(np.int32), detail=detail.astype(np.int32),
             event=event.astype(np.uint8), flags=flags.astype(np.int32), start=start, end=end, packets=packets,
-            octets=octets, points=points, point=point, 
+            octets=octets, points=points, point=point,
             line=np.arange(first_line, first_line + size) if places is None else np.array(places, dtype=np.int64),
         )  # fmt: skip
         if bad.any():
@@ -237,7 +235,9 @@ class _Columns:
         if column is None:
             return (None,), np.zeros(len(self.bad), dtype=np.int32)
         texts, codes = _coded(column)
-        return (*(text.strip() or None for text in texts), None), np.where(codes < 0, len(texts), codes).astype(np.int32)
+        return (*(text.strip() or None for text in texts), None), np.where(codes < 0, len(texts), codes).astype(
+            np.int32
+        )
 
 
 def _numpy(column: pa.ChunkedArray | pa.Array) -> NDArray[Any]:

@@ -17,7 +17,6 @@ from pathlib import Path
 
 from kiboko.core.comparison import Comparison, Finding
 from kiboko.core.compiled import CompiledComparison, Tally
-from kiboko.core.flow_table import FlowTable
 from kiboko.core.model import Topology
 from kiboko.core.summary import Summary
 from kiboko.core.walk import Walker
@@ -57,17 +56,11 @@ class Worker:
         tallies: list[Tally] = []
         lines = left_out = 0
         for part in self._reader.read(piece, rejects):
-            table = self._within(part.table)
-            left_out += len(part.table) - len(table)
-            tallies.extend(self._compiled.tallies(table))
+            wanted = part.own & part.table.within(self._span.since, self._span.until)
+            left_out += int(part.own.sum() - wanted.sum())
+            tallies.extend(self._compiled.tallies(part.table, wanted))
             lines += part.lines
         return Outcome(tallies, rejects, lines, left_out)
-
-    def _within(self, table: FlowTable) -> FlowTable:
-        span = self._span
-        if span.since is None and span.until is None:
-            return table
-        return table.within(span.since, span.until)
 
 
 _worker: list[Worker] = []
@@ -85,7 +78,9 @@ def _work(piece: Piece) -> Outcome:
 class FlowJudge:
     """Takes flow logs into a summary."""
 
-    def __init__(self, comparison: Comparison, summary: Summary, strict: bool = False, span: Span | None = None) -> None:
+    def __init__(
+        self, comparison: Comparison, summary: Summary, strict: bool = False, span: Span | None = None
+    ) -> None:
         self._comparison = comparison
         self._summary = summary
         self._strict = strict

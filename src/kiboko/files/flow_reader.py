@@ -7,6 +7,7 @@ log. Where the pieces are cut depends on the log alone, never on the workers.
 from __future__ import annotations
 
 import csv
+import dataclasses
 import glob
 import io
 import json
@@ -15,10 +16,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.csv
 import pyarrow.json
 import pyarrow.parquet
+from numpy.typing import NDArray
 
 from kiboko.core.errors import InputError, Place, Problem
 from kiboko.core.flow_table import FlowTable
@@ -40,13 +43,14 @@ _CODED = (*SOURCES, *DESTINATIONS, "protocolIdentifier", "firewallEvent", "obser
 class Piece:
     """A part of a log that is read in one go: octets `start` to `stop` of a text file, or the whole of another file.
 
-    `header` are the columns of a CSV file, empty for other forms.
+    `begin` is where the records of the file begin; `header` are the columns of a CSV file, empty for other forms.
     """
 
     path: str
     form: str
     start: int = 0
     stop: int | None = None
+    begin: int = 0
     header: tuple[str, ...] = ()
 
     @property
@@ -57,15 +61,19 @@ class Piece:
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """A table read from a piece; `lines` are how many lines or records it took, good or bad.
+    """A table read from a piece. `first` is its first line and `lines` how many lines it took, good or bad.
 
-    Lines before `first` or from `stop` on belong to the pieces beside it and are there for their requests and replies.
+    Records of other lines belong to the pieces beside it; they are there for their requests and replies.
     """
 
     table: FlowTable
+    first: int
     lines: int
-    first: int = 1
-    stop: int | None = None
+
+    @property
+    def own(self) -> NDArray[np.bool_]:
+        """Which records of the table are the part's own, bool[n]."""
+        return (self.table.line >= self.first) & (self.table.line < self.first + self.lines)
 
 
 def flow_files(given: Sequence[str | Path]) -> list[Path]:
@@ -80,7 +88,7 @@ def flow_files(given: Sequence[str | Path]) -> list[Path]:
         else:
             inside = [Path(p) for p in sorted(glob.glob(str(each), recursive=True)) if Path(p).is_file()]
         if not inside:
-            raise InputError(f"{each}: there is no such file, and nothing in it")
+            raise InputError(f"{each}: no such file, and no file that fits")
         found.update(dict.fromkeys(inside))
     return list(found)
 
@@ -101,12 +109,13 @@ def pieces_of(path: Path) -> Iterator[Piece]:
 
 def _text_pieces(path: Path, stream: BinaryIO) -> Iterator[Piece]:
     size = path.stat().st_size
-    form, header, start = _opening(stream, str(path))
+    form, header, begin = _opening(stream, str(path))
+    start = begin
     while start < size:
         stream.seek(min(size, start + PIECE))
         stream.readline(_LONGEST_LINE)
         stop = min(stream.tell(), size)
-        yield Piece(str(path), form, start, stop, header)
+        yield Piece(str(path), form, start, stop, begin, header)
         start = stop
 
 
@@ -141,39 +150,36 @@ class PieceReader:
             elif piece.form in ("gzip", "zstd"):
                 yield from self._packed(piece, rejects)
             else:
-                with open(piece.path, "rb") as stream:
-                    stream.seek(piece.start)
-                    data = stream.read((piece.stop or 0) - piece.start)
-                yield self._text(piece.form, piece.header, data, rejects, 1)
+                before, own, after = _with_context(piece)
+                yield self._text(piece.form, piece.header, before + own + after, rejects, 1 - before.count(b"\n"), own)
         except OSError as error:
             raise InputError(f"{piece.path}: cannot be read: {error}") from error
 
-    def _text(self, form: str, header: tuple[str, ...], data: bytes, rejects: Rejects, line: int) -> Part:
-        if form == "json":
-            return self._json(data, rejects, line)
-        return self._csv(header, data, rejects, line)
+    def _text(
+        self, form: str, header: tuple[str, ...], data: bytes, rejects: Rejects, line: int, own: bytes | None = None
+    ) -> Part:
+        """The part that a text is, whose first line is `line`; `own` is what of it is the part's own, from line 1 on,
+        None for all of it."""
+        first = line if own is None else 1
+        lines = _lines(data if own is None else own)
+        rejects.first_line, rejects.last_line = first, first + lines - 1
+        table = self._json(data, rejects, line) if form == "json" else self._csv(header, data, rejects, line)
+        return Part(table, first, lines)
 
     # CSV.
 
-    def _csv(self, header: tuple[str, ...], data: bytes, rejects: Rejects, line: int) -> Part:
-        torn: list[tuple[int, int]] = []
-        batch = self._columns(header, data, torn) if b"\0" not in data else None
-        if batch is None or torn:
+    def _csv(self, header: tuple[str, ...], data: bytes, rejects: Rejects, line: int) -> FlowTable:
+        batch = self._columns(header, data) if b"\0" not in data else None
+        if batch is None:
             # The slow way: line by line, so that whatever is wrong has its place.
-            lines = data.count(b"\n") + (not data.endswith(b"\n"))
-            return Part(self._slow_csv(header, data, rejects, line), lines)
-        return Part(self._converter.table(batch, rejects, line), batch.num_rows)
+            return self._slow_csv(header, data, rejects, line)
+        return self._converter.table(batch, rejects, line)
 
-    def _columns(self, header: tuple[str, ...], data: bytes, torn: list[tuple[int, int]]) -> pa.Table | None:
-        """The columns of a text, by types that fit nearly always, else as text; None where it is no CSV."""
-
-        def skip(row: Any) -> str:
-            torn.append((row.number or 0, row.actual_columns))
-            return "skip"
-
+    def _columns(self, header: tuple[str, ...], data: bytes) -> pa.Table | None:
+        """The columns of a text, by types that fit nearly always, else as text; None where a row is out of shape."""
         names, wanted = _named(header)
         options = pyarrow.csv.ReadOptions(column_names=names, use_threads=False, block_size=max(len(data) + 1, 1 << 16))
-        parsing = pyarrow.csv.ParseOptions(invalid_row_handler=skip, ignore_empty_lines=False)
+        parsing = pyarrow.csv.ParseOptions(ignore_empty_lines=False)
         whole, coded = pa.int64(), pa.dictionary(pa.int32(), pa.string())
         sample = _first_cells(header, data)
         typed = {name: coded if name in _CODED else whole for name in wanted}
@@ -182,7 +188,6 @@ class PieceReader:
             converting = pyarrow.csv.ConvertOptions(
                 column_types=types, include_columns=wanted, strings_can_be_null=True, null_values=[""]
             )
-            torn.clear()
             try:
                 return pyarrow.csv.read_csv(pa.py_buffer(data), options, parsing, converting)
             except pa.ArrowInvalid:
@@ -219,16 +224,15 @@ class PieceReader:
 
     # JSON Lines.
 
-    def _json(self, data: bytes, rejects: Rejects, line: int) -> Part:
-        lines = data.count(b"\n") + (not data.endswith(b"\n"))
+    def _json(self, data: bytes, rejects: Rejects, line: int) -> FlowTable:
         try:
             options = pyarrow.json.ReadOptions(use_threads=False, block_size=max(len(data) + 1, 1 << 16))
             batch = pyarrow.json.read_json(pa.py_buffer(data), options)
-            if batch.num_rows == lines and not any(pa.types.is_nested(field.type) for field in batch.schema):
-                return Part(self._converter.table(_renamed(batch), rejects, line), lines)
+            if batch.num_rows == _lines(data) and not any(pa.types.is_nested(field.type) for field in batch.schema):
+                return self._converter.table(_renamed(batch), rejects, line)
         except pa.ArrowInvalid:
             pass
-        return Part(self._slow_json(data, rejects, line), lines)
+        return self._slow_json(data, rejects, line)
 
     def _slow_json(self, data: bytes, rejects: Rejects, line: int) -> FlowTable:
         rows: list[dict[str, Any]] = []
@@ -259,7 +263,7 @@ class PieceReader:
     def _packed(self, piece: Piece, rejects: Rejects) -> Iterator[Part]:
         """A compressed text, read as it is unpacked; what was whole before a tear is kept."""
         line, left = 1, b""
-        form, header = "", ()
+        form, header = "", tuple[str, ...]()
         with pa.input_stream(piece.path, compression=piece.form) as stream:
             while True:
                 try:
@@ -288,10 +292,53 @@ class PieceReader:
             line = 1
             for batch in file.iter_batches(_ROWS, columns=list(names)):
                 table = _renamed(pa.Table.from_batches([batch]))
-                yield Part(self._converter.table(table, rejects, line), table.num_rows)
+                rejects.first_line, rejects.last_line = line, line + table.num_rows
+                yield Part(self._converter.table(table, rejects, line), line, table.num_rows)
                 line += table.num_rows
         except pa.ArrowInvalid as error:
             raise InputError(f"{piece.path}: not Parquet: {error}") from error
+
+
+def tables_of(path: Path, strict: bool = False) -> Iterator[tuple[FlowTable, Rejects]]:
+    """The tables of a file one after another, with lines counted from its beginning, and what was rejected so far.
+
+    Raises InputError where the file cannot be read, and with `strict` for the first row that is rejected.
+    """
+    reader, rejects, lines = PieceReader(), None, 0
+    for piece in pieces_of(path):
+        if rejects is None:
+            lines = 1 if piece.form == "csv" else 0
+            rejects = Rejects(str(path), strict, piece.word, lines)
+        fresh = Rejects(str(path), word=piece.word)
+        read = 0
+        for part in reader.read(piece, fresh):
+            own = part.own
+            table = part.table if own.all() else part.table.taken(own)
+            read += part.lines
+            yield dataclasses.replace(table, line=table.line + lines), rejects
+        rejects.take(fresh, lines)
+        lines += read
+    if rejects is not None:
+        yield FlowTable.empty(), rejects
+
+
+def _lines(data: bytes) -> int:
+    return data.count(b"\n") + (data[-1:] not in (b"\n", b""))
+
+
+def _with_context(piece: Piece) -> tuple[bytes, bytes, bytes]:
+    """A piece of a text file, and the whole lines just before and behind it."""
+    stop = piece.stop or 0
+    with open(piece.path, "rb") as stream:
+        begin = max(piece.begin, piece.start - _CONTEXT)
+        stream.seek(begin)
+        if begin > piece.begin:
+            stream.readline(_LONGEST_LINE)
+        before = stream.read(piece.start - stream.tell()) if stream.tell() < piece.start else b""
+        stream.seek(piece.start)
+        own = stream.read(stop - piece.start)
+        after = stream.read(_CONTEXT)
+        return before, own, after + (stream.readline(_LONGEST_LINE) if after else b"")
 
 
 def _named(header: tuple[str, ...]) -> tuple[list[str], list[str]]:

@@ -11,18 +11,23 @@ from kiboko.core.errors import InputError, Place, Problem
 class Rejects:
     """What was rejected while reading one file. With `strict`, the first one stops the reading.
 
-    `word` is what a row is called, `headers` how many lines come before the first.
+    `word` is what a row is called, `headers` how many lines come before the first. Lines before `first_line` or behind
+    `last_line` are somebody else's to count.
     """
 
     file: str
     strict: bool = False
     word: str = "record"
     headers: int = 0
+    first_line: int = 0
+    last_line: int = 1 << 62
     counts: dict[str, int] = field(default_factory=dict)
     first: dict[str, tuple[int, str]] = field(default_factory=dict)
 
     def note(self, kind: str, text: str, line: int) -> None:
         """Count a rejected row; `line` counts from 1."""
+        if not self.first_line <= line <= self.last_line:
+            return
         if self.strict:
             raise InputError([Problem(Place(self.file, line), f"{self._where(line)}: {text}")])
         self.counts[kind] = self.counts.get(kind, 0) + 1
