@@ -166,7 +166,9 @@ class Comparison:
 
     def may_reply(self, record: FlowRecord, finding: Finding) -> bool:
         """Whether a record is the reply of a request that was recorded before it, if there is one: not if it opens a
-        connection, or goes to a service from a port that is none."""
+        connection, goes to a service from a port that is none, or is known for the reply of an allowed flow."""
+        if finding.status == AGREE and finding.is_reply:
+            return False  # it is known for one already
         return finding.walk is not None and not is_opening(record) and self.is_reply_by_ports(record) is not False
 
     def judge_reply(self, record: FlowRecord, request: Finding) -> Finding:
@@ -223,6 +225,10 @@ class Comparison:
     def _flow_of_open(self, record: FlowRecord, walk: Walk) -> Finding:
         """A record of a request that no gate on its way stops."""
         if record.event != DENIED:
+            if self.is_reply_by_ports(record) and not _is_bare_reset(record):
+                reply = self._reply(record)
+                if reply is not None:
+                    return reply
             there = "passed" if walk.delivered else "passed its observation point"
             return Finding(AGREE, record.event, f"{there}, as the rules say", walk)
         if _is_icmp_error(record):

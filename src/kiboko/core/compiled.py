@@ -8,7 +8,6 @@ finding, so that one of them is judged by the one walk and the answer is gathere
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -19,7 +18,7 @@ from kiboko.core.addresses import Address, AddressSet
 from kiboko.core.atoms import AddressAtoms, address_sets, service_cuts
 from kiboko.core.comparison import UNSURE, Comparison, Finding, is_request, proves_passage, seen_behind
 from kiboko.core.evidence import FlowRecord
-from kiboko.core.flow_table import EVENTS, NO_TIME, FlowTable, milliseconds
+from kiboko.core.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds
 from kiboko.core.ranges import RangeSet
 from kiboko.core.services import ICMP, ICMP6, SCTP, TCP, UDP
 from kiboko.core.walk import Walker
@@ -77,9 +76,7 @@ class _Atoms:
         self._lines = AddressAtoms([*address_sets(ground), *own]).starts()
         self._second = len(self._lines[4])
         self.addresses = self._second + len(self._lines[6])
-        self._addresses: Sequence[Address] = ()
-        self._atoms = np.zeros(0, dtype=np.int64)
-        self._hashes = np.zeros(0, dtype=np.uint64)
+        self._starts4 = np.array([start for start in self._lines[4] if start < 1 << 32], dtype=np.uint64)
         cuts = {0, *service_cuts(ground)}
         for ports in _client_ports(walker):
             for protocol in (TCP, UDP, SCTP):
@@ -94,20 +91,13 @@ class _Atoms:
         kind = np.uint16 if self.services < 1 << 16 else np.uint32
         self.service_of = np.repeat(np.arange(self.services, dtype=kind), np.diff([*starts, _SERVICES]))
 
-    def of_addresses(self, addresses: Sequence[Address]) -> tuple[NDArray[np.int64], NDArray[np.uint64]]:
-        """The atoms of some addresses, and their hashes. A list that has only grown is not worked out anew."""
-        if addresses is not self._addresses:
-            self._addresses = addresses
-            self._atoms, self._hashes = self._atoms[:0], self._hashes[:0]
-        new = addresses[len(self._atoms) :]
-        if new:
-            found = []
-            for address in new:
-                line = self._lines[address.family]
-                found.append(bisect_right(line, address.value) - 1 + (0 if address.family == 4 else self._second))
-            self._atoms = np.concatenate([self._atoms, np.array(found, dtype=np.int64)])
-            self._hashes = np.concatenate([self._hashes, _hashes(new)])
-        return self._atoms, self._hashes
+    def of_addresses(self, addresses: AddressTable) -> NDArray[np.int64]:
+        """The atoms of some addresses, int64[m]."""
+        found: NDArray[np.int64] = np.searchsorted(self._starts4, addresses.low, side="right").astype(np.int64) - 1
+        six = self._lines[6]
+        for index in np.flatnonzero(addresses.family == 6).tolist():
+            found[index] = self._second + bisect_right(six, addresses[index].value) - 1
+        return found
 
 
 def _client_ports(walker: Walker) -> list[RangeSet]:
@@ -159,7 +149,8 @@ class CompiledComparison:
         first record. The others are there for their requests and replies."""
         code = self.judge(table).code
         if wanted is not None and not wanted.all():
-            table, code = table.taken(wanted), code[wanted]
+            rows = _as_slice(wanted)
+            table, code = table.taken(rows), code[rows]
         if not len(table):
             return []
         codes, met = pd.factorize(code)
@@ -242,7 +233,7 @@ class CompiledComparison:
     def _keys(self, table: FlowTable) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """Two numbers for each record, for its ends and for the rest: equal where nothing tells records apart."""
         atoms = self._atoms
-        atom, _ = atoms.of_addresses(table.addresses)
+        atom = atoms.of_addresses(table.addresses)
         protocol = table.protocol.astype(np.int32) << 16
         service = atoms.service_of[protocol | table.detail]
         port = np.where(table.source_port >= 0, atoms.service_of[protocol | np.maximum(table.source_port, 0)] + 1, 0)
@@ -274,16 +265,14 @@ class CompiledComparison:
         rows = np.flatnonzero(candidate)
         if not len(rows):
             return code
-        _, hashes = self._atoms.of_addresses(table.addresses)
+        hashes = table.addresses.hashes()
         wanted = _flow_hash(hashes, table, rows, turned=True)
         request_rows, request_hash = self._requests(table, code, hashes)
-        order = np.argsort(request_hash, kind="stable")
-        ordered = request_hash[order]
-        at = np.searchsorted(ordered, wanted)
-        hit = (at < len(ordered)) & (ordered[np.minimum(at, len(ordered) - 1)] == wanted) if len(ordered) else None
-        if hit is None or not hit.any():
+        requests = _partners(wanted, request_hash, request_rows)
+        hit = requests >= 0
+        rows, requests = rows[hit], requests[hit]
+        if not len(rows):
             return code
-        rows, requests = rows[hit], request_rows[order[at[hit]]]
         # Where the ports do not tell which of the two is the reply, it is the one recorded later.
         surely = np.array([each is True for each in self._by_ports])[code[rows]]
         keep = (surely | (requests < rows)) & (requests != rows)
@@ -312,7 +301,7 @@ class CompiledComparison:
             behind = self._behind[number]
             assert behind is not None
             these = rows[code[rows] == number]
-            ends = _hashes(behind)[:, np.newaxis]
+            ends = AddressTable.of(behind).hashes()[:, np.newaxis]
             more_rows.append(these)
             more_hashes.append(_mix(ends[0], ends[1], table, these, False))
         return np.concatenate(more_rows), np.concatenate(more_hashes)
@@ -347,6 +336,14 @@ class CompiledComparison:
             result[row] = number
 
 
+def _as_slice(wanted: NDArray[np.bool_]) -> NDArray[np.bool_] | slice:
+    """A mask of rows that lie together as a slice, which copies nothing."""
+    rows = np.flatnonzero(wanted)
+    if len(rows) and rows[-1] - rows[0] + 1 == len(rows):
+        return slice(int(rows[0]), int(rows[-1]) + 1)
+    return wanted
+
+
 def _first_rows(codes: NDArray[np.int64]) -> NDArray[np.int64]:
     """For each code of `pandas.factorize`, which numbers them as it meets them, the row that it is met at."""
     seen = np.maximum.accumulate(codes) if len(codes) else codes
@@ -363,6 +360,17 @@ def _sums(codes: NDArray[np.int64], values: NDArray[np.int64], size: int) -> lis
     return found
 
 
+def _partners(wanted: NDArray[np.uint64], hashes: NDArray[np.uint64], rows: NDArray[np.int64]) -> NDArray[np.int64]:
+    """For each wanted hash the first of the rows that has it, -1 for none."""
+    distinct, back = np.unique(wanted, return_inverse=True)
+    at = np.searchsorted(distinct, hashes)
+    met = np.flatnonzero(distinct[np.minimum(at, len(distinct) - 1)] == hashes)
+    first = np.full(len(distinct), -1, dtype=np.int64)
+    first[at[met[::-1]]] = rows[met[::-1]]
+    found: NDArray[np.int64] = first[back]
+    return found
+
+
 def _flag_kinds() -> NDArray[np.int64]:
     """For each union of TCP flags what it tells: 0 nothing, 1 opening, 2 nothing but SYN, 3 a bare reset."""
     kinds = np.zeros(1 << 16, dtype=np.int64)
@@ -371,10 +379,6 @@ def _flag_kinds() -> NDArray[np.int64]:
     kinds[flags & 0x3F == _SYN] = 2
     kinds[np.isin(flags & 0x3F, (_RST, _RST | _ACK))] = 3
     return kinds
-
-
-def _hashes(addresses: Iterable[Address]) -> NDArray[np.uint64]:
-    return np.array([hash((a.family, a.value)) & 0xFFFFFFFFFFFFFFFF for a in addresses], dtype=np.uint64)
 
 
 def _flow_hash(

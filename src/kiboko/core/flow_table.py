@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -17,22 +17,55 @@ from kiboko.core.services import WITH_PORTS, Service
 
 NO_TIME = np.iinfo(np.int64).min
 """Stands for a time that was not recorded."""
+_LOW = (1 << 64) - 1
 EVENTS = (SEEN, PASSED, DENIED)
+
+
+@dataclass(frozen=True, slots=True)
+class AddressTable:
+    """`m` addresses as columns: `family` uint8[m], 4 or 6, and the address as a number, its upper 64 bits `high`
+    uint64[m] and its lower ones `low` uint64[m]."""
+
+    family: NDArray[np.uint8]
+    high: NDArray[np.uint64]
+    low: NDArray[np.uint64]
+
+    @classmethod
+    def of(cls, addresses: Iterable[Address]) -> AddressTable:
+        """Some addresses as columns."""
+        known = list(addresses)
+        return cls(
+            np.array([a.family for a in known], dtype=np.uint8),
+            np.array([a.value >> 64 for a in known], dtype=np.uint64),
+            np.array([a.value & _LOW for a in known], dtype=np.uint64),
+        )
+
+    def __len__(self) -> int:
+        return len(self.family)
+
+    def __getitem__(self, index: int) -> Address:
+        return Address(int(self.family[index]), int(self.high[index]) << 64 | int(self.low[index]))
+
+    def hashes(self) -> NDArray[np.uint64]:
+        """A 64-bit hash of each address, uint64[m]. Multipliers are odd, so that no bit is lost on the way."""
+        mixed = (self.high + self.family) * np.uint64(0xBF58476D1CE4E5B9) ^ self.low
+        mixed = (mixed ^ mixed >> np.uint64(29)) * np.uint64(0x94D049BB133111EB)
+        hashed: NDArray[np.uint64] = mixed ^ mixed >> np.uint64(32)
+        return hashed
 
 
 @dataclass(frozen=True, slots=True)
 class FlowTable:
     """`n` flow records, one direction each.
 
-    `addresses` are the distinct addresses, of which other tables may use more; `source` and `destination` int32[n] are
-    their indices. `protocol` is uint8[n];
+    `addresses` are the addresses that occur; `source` and `destination` int32[n] are their indices. `protocol` is uint8[n];
     `source_port` int32[n], -1 where there is none; `detail` int32[n] the destination port, or type and code of ICMP.
     `event` is uint8[n], an index of `EVENTS`; `flags` int32[n] the TCP flags (RFC 9293), -1 where not recorded.
     `start` and `end` are int64[n] in milliseconds since 1970 UTC, `NO_TIME` where not recorded; `packets` and
     `octets` int64[n] counts; `point` int32[n] indices of `points`; `line` int64[n] from 1.
     """
 
-    addresses: Sequence[Address]
+    addresses: AddressTable
     source: NDArray[np.int32]
     destination: NDArray[np.int32]
     protocol: NDArray[np.uint8]
@@ -56,8 +89,8 @@ class FlowTable:
     def __len__(self) -> int:
         return len(self.source)
 
-    def taken(self, rows: NDArray[np.bool_] | NDArray[np.int64]) -> FlowTable:
-        """Some of the records, by a mask or by their indices."""
+    def taken(self, rows: NDArray[np.bool_] | NDArray[np.int64] | slice) -> FlowTable:
+        """Some of the records, by a mask, their indices or a slice."""
         columns = {each.name: getattr(self, each.name) for each in dataclasses.fields(self)}
         chosen: dict[str, Any] = {n: c[rows] if isinstance(c, np.ndarray) else c for n, c in columns.items()}
         return FlowTable(**chosen)
@@ -121,6 +154,6 @@ def table_of(records: list[FlowRecord]) -> FlowTable:
         octets=column([r.octets for r in records], np.int64),
         point=column([points.setdefault(r.point, len(points)) for r in records], np.int32),
         line=column([r.line for r in records], np.int64),
-        addresses=tuple(addresses),
+        addresses=AddressTable.of(addresses),
         points=tuple(points),
     )

@@ -7,7 +7,6 @@ understood after all or rejected with its reason and place; the rest go on.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -18,24 +17,22 @@ from numpy.typing import NDArray
 
 from kiboko.core.addresses import Address, parse_address
 from kiboko.core.evidence import FlowRecord
-from kiboko.core.flow_table import EVENTS, NO_TIME, FlowTable, milliseconds
+from kiboko.core.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds
 from kiboko.core.services import ICMP, ICMP6, PROTOCOLS, WITH_PORTS
 from kiboko.files.flow_fields import DESTINATIONS, EVENT_NAMES, SOURCES, RecordMaker
 from kiboko.files.rejects import Rejects
 
 _PORTED = np.isin(np.arange(256), sorted(WITH_PORTS))
 _MOST_KNOWN = 1_000_000
+_LOW = (1 << 64) - 1
 _WHOLE = r"^\d{1,18}$"
 
 
-@dataclass(slots=True)
 class Converter:
-    """Turns batches into tables. Remembers what it has parsed once, within a bound: its tables share one list of
-    addresses, which grows."""
+    """Turns batches into tables. Remembers the addresses that it had to parse one by one, within a bound."""
 
-    _known: dict[str, int] = field(default_factory=dict)
-    _numbers: dict[Address, int] = field(default_factory=dict)
-    _addresses: list[Address] = field(default_factory=list)
+    def __init__(self) -> None:
+        self._known: dict[str, Address | None] = {}
 
     def table(self, batch: pa.Table, rejects: Rejects, first_line: int, places: list[int] | None = None) -> FlowTable:
         """A table of the usable rows of a batch, whose columns bear the names of information elements.
@@ -45,10 +42,7 @@ class Converter:
         """
         columns = _Columns(batch)
         size = batch.num_rows
-        if len(self._addresses) > _MOST_KNOWN:
-            self._known, self._numbers, self._addresses = {}, {}, []
-        source, six_source, bad_source = self._ends(batch, SOURCES, size)
-        destination, six_destination, bad_destination = self._ends(batch, DESTINATIONS, size)
+        addresses, (source, destination), missing = self._ends(batch)
         protocol = columns.coded("protocolIdentifier", _protocol, -1)
         source_port = columns.whole("sourceTransportPort", -1, 65535)
         port = columns.whole("destinationTransportPort", -1, 65535)
@@ -66,10 +60,10 @@ class Converter:
         octets = columns.whole("octetDeltaCount", 0)
         start, end = columns.times("flowStartMilliseconds"), columns.times("flowEndMilliseconds")
         points, point = columns.texts("observationPointId")
-        bad = columns.bad | bad_source | bad_destination | (protocol < 0) | (ported & (detail < 0))
-        bad |= six_source != six_destination
+        bad = columns.bad | missing | (protocol < 0) | (ported & (detail < 0))
+        bad |= addresses.family[source] != addresses.family[destination]
         table = FlowTable(
-            addresses=self._addresses, source=source, destination=destination, protocol=protocol.astype(np.uint8),
+            addresses=addresses, source=source, destination=destination, protocol=protocol.astype(np.uint8),
             source_port=np.where(ported, source_port, -1).astype(np.int32), detail=detail.astype(np.int32),
             event=event.astype(np.uint8), flags=flags.astype(np.int32), start=start, end=end, packets=packets,
             octets=octets, points=points, point=point,
@@ -79,40 +73,45 @@ class Converter:
             table = self._mended(table, batch, np.flatnonzero(bad), rejects)
         return table
 
-    def _ends(
-        self, batch: pa.Table, names: tuple[str, ...], size: int
-    ) -> tuple[NDArray[np.int32], NDArray[np.bool_], NDArray[np.bool_]]:
-        """One end of every row as indices of the addresses, which of them are IPv6, and the rows that have none."""
-        result, missing = np.zeros(size, dtype=np.int32), np.ones(size, dtype=np.bool_)
-        six = np.zeros(size, dtype=np.bool_)
-        for name in names:
-            if name not in batch.column_names:
-                continue
-            texts, codes = _coded(batch.column(name))
-            known = np.array([self._index(text) for text in texts] or [-1], dtype=np.int32)
-            of_six = np.array([":" in text for text in texts] or [False])
-            found = np.where(codes >= 0, known[np.maximum(codes, 0)], -1)
-            take = missing & (found >= 0)
-            result[take] = found[take]
-            six[take] = of_six[codes[take]]
-            missing &= found < 0
-        return result, six, missing
+    def _ends(self, batch: pa.Table) -> tuple[AddressTable, list[NDArray[np.int32]], NDArray[np.bool_]]:
+        """The addresses of a batch, both ends of every row as indices of them, and the rows where one is missing."""
+        if len(self._known) > _MOST_KNOWN:
+            self._known.clear()
+        nobody = AddressTable.of([Address(4, 0)])
+        tables, size = [nobody], 1
+        ends: list[NDArray[np.int32]] = []
+        for names in (SOURCES, DESTINATIONS):
+            end = np.zeros(batch.num_rows, dtype=np.int32)
+            for name in names:
+                if name in batch.column_names:
+                    texts, codes = _dictionary(batch.column(name))
+                    table, good = self._parsed(texts)
+                    found = np.where(good, np.arange(size, size + len(good)), 0)[codes] if len(good) else codes * 0
+                    end = np.where((end == 0) & (codes >= 0), found, end).astype(np.int32)
+                    tables.append(table)
+                    size += len(table)
+            ends.append(end)
+        joined = AddressTable(*(np.concatenate(parts) for parts in zip(*((t.family, t.high, t.low) for t in tables))))
+        return joined, ends, (ends[0] == 0) | (ends[1] == 0)
 
-    def _index(self, text: str) -> int:
-        number = self._known.get(text)
-        if number is None:
+    def _parsed(self, texts: pa.StringArray) -> tuple[AddressTable, NDArray[np.bool_]]:
+        """Texts as addresses, and which of them are any. IPv4 as it is nearly always written is read all at once."""
+        low, good = parse_ipv4(texts)
+        family, high = np.full(len(texts), 4, dtype=np.uint8), np.zeros(len(texts), dtype=np.uint64)
+        for index in np.flatnonzero(~good).tolist():
+            address = self._address(texts[index].as_py() or "")
+            if address is not None:
+                good[index], family[index] = True, address.family
+                high[index], low[index] = address.value >> 64, address.value & _LOW
+        return AddressTable(family, high, low), good
+
+    def _address(self, text: str) -> Address | None:
+        if text not in self._known:
             try:
-                number = self._number(parse_address(text.strip()))
+                self._known[text] = parse_address(text.strip())
             except ValueError:
-                number = -1
-            self._known[text] = number
-        return number
-
-    def _number(self, address: Address) -> int:
-        number = self._numbers.setdefault(address, len(self._addresses))
-        if number == len(self._addresses):
-            self._addresses.append(address)
-        return number
+                self._known[text] = None
+        return self._known[text]
 
     def _mended(self, table: FlowTable, batch: pa.Table, bad: NDArray[np.int64], rejects: Rejects) -> FlowTable:
         """The table with its bad rows read one at a time: put right, or taken out and noted."""
@@ -120,6 +119,7 @@ class Converter:
         keep = np.ones(len(table), dtype=np.bool_)
         points = {text: index for index, text in enumerate(table.points)}
         copies = {name: getattr(table, name).copy() for name in _FIELDS}
+        more: dict[Address, int] = {}
         for index in bad.tolist():
             fields: Mapping[str, Any] = batch.slice(index, 1).to_pylist()[0]
             line = int(table.line[index])
@@ -127,26 +127,67 @@ class Converter:
             if record is None:
                 keep[index] = False
                 continue
-            for name, value in self._values(record, points).items():
+            for name, value in _values(record, len(table.addresses), more, points).items():
                 copies[name][index] = value
         kept = {name: column[keep] for name, column in copies.items()}
-        return FlowTable(addresses=self._addresses, points=tuple(points), line=table.line[keep], **kept)
+        mine, new = table.addresses, AddressTable.of(more)
+        addresses = AddressTable(
+            np.concatenate([mine.family, new.family]), np.concatenate([mine.high, new.high]),
+            np.concatenate([mine.low, new.low]),
+        )  # fmt: skip
+        return FlowTable(addresses=addresses, points=tuple(points), line=table.line[keep], **kept)
 
-    def _values(self, record: FlowRecord, points: dict[str | None, int]) -> dict[str, int]:
-        return {
-            "source": self._number(record.source),
-            "destination": self._number(record.destination),
-            "protocol": record.service.protocol,
-            "source_port": -1 if record.source_port is None else record.source_port,
-            "detail": record.service.detail,
-            "event": EVENTS.index(record.event),
-            "flags": -1 if record.tcp_flags is None else record.tcp_flags,
-            "start": milliseconds(record.start),
-            "end": milliseconds(record.end),
-            "packets": min(record.packets, (1 << 63) - 1),
-            "octets": min(record.octets, (1 << 63) - 1),
-            "point": points.setdefault(record.point, len(points)),
-        }
+
+def _values(record: FlowRecord, size: int, more: dict[Address, int], points: dict[str | None, int]) -> dict[str, int]:
+    """A record as values of columns; an address is a new one behind the `size` of the table."""
+    return {
+        "source": more.setdefault(record.source, size + len(more)),
+        "destination": more.setdefault(record.destination, size + len(more)),
+        "protocol": record.service.protocol,
+        "source_port": -1 if record.source_port is None else record.source_port,
+        "detail": record.service.detail,
+        "event": EVENTS.index(record.event),
+        "flags": -1 if record.tcp_flags is None else record.tcp_flags,
+        "start": milliseconds(record.start),
+        "end": milliseconds(record.end),
+        "packets": min(record.packets, (1 << 63) - 1),
+        "octets": min(record.octets, (1 << 63) - 1),
+        "point": points.setdefault(record.point, len(points)),
+    }
+
+
+def parse_ipv4(texts: pa.StringArray) -> tuple[NDArray[np.uint64], NDArray[np.bool_]]:
+    """Texts as IPv4 addresses all at once: their numbers uint64[m], and which of them are dotted decimals without
+    leading zeros (RFC 6943, section 3.1.1: other forms are ambiguous)."""
+    count = len(texts)
+    values, good = np.zeros(count, dtype=np.uint64), np.zeros(count, dtype=np.bool_)
+    if not count or texts.buffers()[2] is None:
+        return values, good
+    offsets = np.frombuffer(texts.buffers()[1], dtype=np.int32)[texts.offset : texts.offset + count + 1].astype(
+        np.int64
+    )
+    data = np.frombuffer(texts.buffers()[2], dtype=np.uint8)
+    dots = np.flatnonzero(data == ord("."))
+    odd = np.flatnonzero((data != ord(".")) & ((data < ord("0")) | (data > ord("9"))))
+    first_dot = np.searchsorted(dots, offsets)
+    good = (np.diff(first_dot) == 3) & (np.diff(np.searchsorted(odd, offsets)) == 0)
+    chosen = np.flatnonzero(good)
+    if not len(chosen):
+        return values, good
+    marks = [offsets[chosen] - 1, *(dots[first_dot[chosen] + step] for step in range(3)), offsets[chosen + 1]]
+    digits = np.concatenate([np.zeros(3, dtype=np.int64), data.astype(np.int64) - ord("0")])
+    fits = np.ones(len(chosen), dtype=np.bool_)
+    total = np.zeros(len(chosen), dtype=np.int64)
+    for begin, end in zip(marks, marks[1:], strict=False):
+        length = end - begin - 1
+        last = end + 2  # shifted by the three zeros in front
+        octet = digits[last] + (length > 1) * digits[last - 1] * 10 + (length > 2) * digits[last - 2] * 100
+        leading = (length > 1) & (digits[last - length + 1] == 0)
+        fits &= (length >= 1) & (length <= 3) & (octet <= 255) & ~leading
+        total = total << 8 | octet
+    good[chosen] = fits
+    values[chosen[fits]] = total[fits].astype(np.uint64)
+    return values, good
 
 
 class _Columns:
@@ -245,17 +286,22 @@ def _numpy(column: pa.ChunkedArray | pa.Array) -> NDArray[Any]:
     return values
 
 
-def _coded(column: pa.ChunkedArray) -> tuple[list[str], NDArray[np.int32]]:
+def _dictionary(column: pa.ChunkedArray) -> tuple[pa.StringArray, NDArray[np.int32]]:
     """The distinct texts of a column and for each row the index of its own, -1 for none."""
     if not pa.types.is_dictionary(column.type):
         column = pc.dictionary_encode(column.cast(pa.string()))
-    whole = column.combine_chunks() if column.num_chunks != 1 else column.chunk(0)
-    if isinstance(whole, pa.ChunkedArray):  # an empty column
-        return [], np.zeros(0, dtype=np.int32)
+    if column.num_chunks == 0:
+        return pa.array([], pa.string()), np.zeros(0, dtype=np.int32)
+    whole = column.unify_dictionaries().combine_chunks() if column.num_chunks > 1 else column.chunk(0)
     codes = whole.indices
     if codes.null_count:
         codes = pc.fill_null(codes, -1)
-    return [str(text) for text in whole.dictionary.to_pylist()], _numpy(codes).astype(np.int32, copy=False)
+    return whole.dictionary, _numpy(codes).astype(np.int32, copy=False)
+
+
+def _coded(column: pa.ChunkedArray) -> tuple[list[str], NDArray[np.int32]]:
+    texts, codes = _dictionary(column)
+    return [str(text) for text in texts.to_pylist()], codes
 
 
 def _protocol(text: str) -> int:

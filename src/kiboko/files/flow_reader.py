@@ -29,12 +29,12 @@ from kiboko.files.flow_columns import Converter
 from kiboko.files.flow_fields import DESTINATIONS, SOURCES, element_of, require_columns
 from kiboko.files.rejects import Rejects
 
-PIECE = 24 << 20
+PIECE = 32 << 20
 """Octets of text in a piece."""
 _ROWS = 250_000
 _MAGIC = {b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd", b"PAR1": "parquet"}
 _LONGEST_LINE = 16 << 20
-_CONTEXT = 1 << 20
+_CONTEXT = 1 << 19
 """Octets before and after a piece in which the other half of a conversation is looked for."""
 _CODED = (*SOURCES, *DESTINATIONS, "protocolIdentifier", "firewallEvent", "observationPointId")
 
@@ -150,18 +150,26 @@ class PieceReader:
             elif piece.form in ("gzip", "zstd"):
                 yield from self._packed(piece, rejects)
             else:
-                before, own, after = _with_context(piece)
-                yield self._text(piece.form, piece.header, before + own + after, rejects, 1 - before.count(b"\n"), own)
+                data, begin, end = _with_context(piece)
+                line = 1 - data.count(b"\n", 0, begin)
+                yield self._text(piece.form, piece.header, data, rejects, line, (begin, end))
         except OSError as error:
             raise InputError(f"{piece.path}: cannot be read: {error}") from error
 
     def _text(
-        self, form: str, header: tuple[str, ...], data: bytes, rejects: Rejects, line: int, own: bytes | None = None
+        self,
+        form: str,
+        header: tuple[str, ...],
+        data: bytes,
+        rejects: Rejects,
+        line: int,
+        own: tuple[int, int] | None = None,
     ) -> Part:
-        """The part that a text is, whose first line is `line`; `own` is what of it is the part's own, from line 1 on,
-        None for all of it."""
+        """The part that a text is, whose first line is `line`; `own` is where in it the part's own begins, with line 1,
+        and ends; None for all of it."""
         first = line if own is None else 1
-        lines = _lines(data if own is None else own)
+        begin, end = own or (0, len(data))
+        lines = data.count(b"\n", begin, end) + (data[end - 1 : end] not in (b"\n", b""))
         rejects.first_line, rejects.last_line = first, first + lines - 1
         table = self._json(data, rejects, line) if form == "json" else self._csv(header, data, rejects, line)
         return Part(table, first, lines)
@@ -326,19 +334,19 @@ def _lines(data: bytes) -> int:
     return data.count(b"\n") + (data[-1:] not in (b"\n", b""))
 
 
-def _with_context(piece: Piece) -> tuple[bytes, bytes, bytes]:
-    """A piece of a text file, and the whole lines just before and behind it."""
+def _with_context(piece: Piece) -> tuple[bytes, int, int]:
+    """A piece of a text file with the whole lines just before and behind it, and where in that its own begin and end."""
     stop = piece.stop or 0
     with open(piece.path, "rb") as stream:
         begin = max(piece.begin, piece.start - _CONTEXT)
         stream.seek(begin)
         if begin > piece.begin:
             stream.readline(_LONGEST_LINE)
-        before = stream.read(piece.start - stream.tell()) if stream.tell() < piece.start else b""
-        stream.seek(piece.start)
-        own = stream.read(stop - piece.start)
-        after = stream.read(_CONTEXT)
-        return before, own, after + (stream.readline(_LONGEST_LINE) if after else b"")
+            begin = min(stream.tell(), piece.start)
+            stream.seek(begin)
+        data = stream.read(stop + _CONTEXT - begin)
+        end = max(data.rfind(b"\n") + 1, stop - begin)
+        return data if end == len(data) else data[:end], piece.start - begin, stop - begin
 
 
 def _named(header: tuple[str, ...]) -> tuple[list[str], list[str]]:
