@@ -17,6 +17,7 @@ COMMANDS = {
     "route": "the way from FROM to TO: each hop, the entry that won and the ones it beat",
     "show": "one thing and everything in force around it",
     "probe": "send real probes and record what came back",
+    "flows": "read, filter, sum up and plot flow records; which rules they hit",
     "confirm": "hold the rules against probes and flow records",
     "replica": "the network rebuilt in kernel namespaces: real packets against the walk",
 }
@@ -50,6 +51,14 @@ def add_network_option(parser: argparse.ArgumentParser) -> None:
         default=os.environ.get("KIBOKO_NETWORK") or "network.yaml",
         help="the network file or folder (else KIBOKO_NETWORK, else network.yaml here)",
     )
+
+
+def add_time_options(parser: argparse.ArgumentParser) -> None:
+    """`--since` and `--until`, for commands that read flow records."""
+    parser.add_argument(
+        "--since", metavar="TIME", help="only flow records that touch this time or later (RFC 3339; UTC without a zone)"
+    )
+    parser.add_argument("--until", metavar="TIME", help="only flow records that began before this time")
 
 
 def main(arguments: Sequence[str] | None = None) -> int:

@@ -91,6 +91,15 @@ class Directory:
         """The interface that an internet gateway translates this public address to."""
         return self._publics.get(address)
 
+    def name_of(self, address: Address) -> str:
+        """What an address is called: its instance, outside, subnet or network, else the address itself."""
+        end = self.endpoint(address)
+        if end.interface is not None:
+            return end.interface.instance
+        if end.outside is not None:
+            return end.outside.name
+        return end.subnet.name if end.subnet is not None else end.network or str(address)
+
     def public_addresses(self) -> list[Address]:
         """Every public address of ours, shared ones of nat gateways included."""
         return [*self._publics, *self._shared]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from kiboko.core.addresses import Address, AddressSet, parse_address_set, reads_as_address
@@ -287,6 +287,16 @@ def single_service(services: RangeSet) -> Service | None:
     one_protocol = low >> 16 == high >> 16
     portless = one_protocol and low >> 16 not in (6, 17, 132, ICMP, ICMP6)
     return Service(low >> 16, low & 0xFFFF) if low == high or portless else None
+
+
+def address_set_of(ends: Ends, names: Iterable[str]) -> AddressSet:
+    """Every address that some names stand for, the public ones of their interfaces as well. Raises UsageError."""
+    found = []
+    for name in names:
+        for member in ends.resolve(name).members:
+            found.append(member_addresses(member))
+            found.append(AddressSet.of_addresses(i.public for i in member.interfaces if i.public is not None))
+    return AddressSet.union(found)
 
 
 def member_addresses(member: Member) -> AddressSet:

@@ -58,9 +58,9 @@ class AddressTable:
 class FlowTable:
     """`n` flow records, one direction each.
 
-    `addresses` are the addresses that occur; `source` and `destination` int32[n] are their indices. `protocol` is uint8[n];
-    `source_port` int32[n], -1 where there is none; `detail` int32[n] the destination port, or type and code of ICMP.
-    `event` is uint8[n], an index of `EVENTS`; `flags` int32[n] the TCP flags (RFC 9293), -1 where not recorded.
+    `addresses` are the addresses that occur; `source` and `destination` int32[n] are their indices. `protocol` is
+    uint8[n]; `source_port` int32[n], -1 where there is none; `detail` int32[n] the destination port, or type and code
+    of ICMP. `event` is uint8[n], an index of `EVENTS`; `flags` int32[n] the TCP flags (RFC 9293), -1 for none.
     `start` and `end` are int64[n] in milliseconds since 1970 UTC, `NO_TIME` where not recorded; `packets` and
     `octets` int64[n] counts; `point` int32[n] indices of `points`; `line` int64[n] from 1.
     """

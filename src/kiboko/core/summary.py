@@ -7,7 +7,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from kiboko.core.addresses import Address
 from kiboko.core.comparison import AGREE, BREAK, LEAK, UNSURE, Finding
 from kiboko.core.compiled import Tally
 from kiboko.core.directory import Directory
@@ -122,7 +121,11 @@ class Summary:
         if isinstance(record, ProbeRecord):
             evidence, source, destination, service = "probe", record.source, record.destination, record.service
         else:
-            evidence, source, destination = "flow", self._name(record.source), self._name(record.destination)
+            evidence, source, destination = (
+                "flow",
+                self.directory.name_of(record.source),
+                self.directory.name_of(record.destination),
+            )
             service = _service_text(record, finding)
         decider = finding.decider
         rule = (decider.gate, decider.filter, decider.rule) if decider else None
@@ -130,12 +133,6 @@ class Summary:
         if key not in self.groups:
             self.groups[key] = Group(evidence, source, destination, service, finding, record)
         return self.groups[key]
-
-    def _name(self, address: Address) -> str:
-        end = self.directory.endpoint(address)
-        if end.interface is not None:
-            return end.interface.instance
-        return end.outside.name if end.outside else str(address)
 
     def rows(self, statuses: tuple[str, ...] = (LEAK, BREAK, UNSURE, AGREE)) -> Iterator[Group]:
         """The groups, leaks first, the largest of each status first."""

@@ -6,6 +6,7 @@ understood after all or rejected with its reason and place; the rest go on.
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -178,11 +179,11 @@ def parse_ipv4(texts: pa.StringArray) -> tuple[NDArray[np.uint64], NDArray[np.bo
     digits = np.concatenate([np.zeros(3, dtype=np.int64), data.astype(np.int64) - ord("0")])
     fits = np.ones(len(chosen), dtype=np.bool_)
     total = np.zeros(len(chosen), dtype=np.int64)
-    for begin, end in zip(marks, marks[1:], strict=False):
+    for begin, end in itertools.pairwise(marks):
         length = end - begin - 1
         last = end + 2  # shifted by the three zeros in front
         octet = digits[last] + (length > 1) * digits[last - 1] * 10 + (length > 2) * digits[last - 2] * 100
-        leading = (length > 1) & (digits[last - length + 1] == 0)
+        leading = (length > 1) & (digits[np.minimum(last - length + 1, last)] == 0)
         fits &= (length >= 1) & (length <= 3) & (octet <= 255) & ~leading
         total = total << 8 | octet
     good[chosen] = fits
@@ -249,7 +250,7 @@ class _Columns:
         self.bad |= (given & number.isna() & parsed.isna()).to_numpy()
         result = np.full(len(text), NO_TIME, dtype=np.int64)
         dated = parsed.notna().to_numpy()
-        result[dated] = parsed[dated].to_numpy().astype("datetime64[ms]").astype(np.int64)
+        result[dated] = parsed[dated].dt.tz_localize(None).to_numpy().astype("datetime64[ms]").astype(np.int64)
         numbered = number.notna().to_numpy()
         result[numbered] = number[numbered].astype(np.int64).to_numpy()
         return pa.chunked_array([pa.array(result, mask=result == NO_TIME)])

@@ -1,14 +1,25 @@
-"""Flow records as CSV with the names of the IPFIX information elements (RFC 7012), times as RFC 7373."""
+"""Flow records written out, with the names of the IPFIX information elements (RFC 7012)."""
 
 from __future__ import annotations
 
 import csv
 import io
+import json
+import os
 from collections.abc import Iterable
 from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
 
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv
+import pyarrow.parquet
+
+from kiboko.core.errors import SurroundingsError
 from kiboko.core.evidence import DENIED, PASSED, FlowRecord
-from kiboko.core.services import ICMP, ICMP6
+from kiboko.core.flow_table import NO_TIME, FlowTable
+from kiboko.core.services import ICMP, ICMP6, WITH_PORTS
 
 _EVENTS = {PASSED: "1", DENIED: "3"}
 
@@ -22,6 +33,90 @@ def flows_csv(records: Iterable[FlowRecord]) -> str:
     writer.writeheader()
     writer.writerows(rows)
     return text.getvalue()
+
+
+def write_tables(tables: Iterable[FlowTable], path: Path) -> int:
+    """Write tables to a file by its name: `.parquet`, `.jsonl` or CSV; how many records. Nothing half-written is left.
+
+    Raises SurroundingsError where it cannot be written.
+    """
+    temporary = path.with_name(f".{path.name}.part")
+    written = 0
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with _Writer(temporary, path.suffix) as writer:
+            for table in tables:
+                writer.write(_arrow(table))
+                written += len(table)
+        os.replace(temporary, path)
+    except OSError as error:
+        raise SurroundingsError(f"{path}: cannot be written: {error.strerror or error}") from error
+    finally:
+        temporary.unlink(missing_ok=True)
+    return written
+
+
+class _Writer:
+    """One file of records, in the form that its suffix names."""
+
+    def __init__(self, path: Path, suffix: str) -> None:
+        schema = _arrow(FlowTable.empty()).schema
+        self._lines = path.open("w", encoding="utf-8") if suffix in (".jsonl", ".json") else None
+        self._writer: Any = None
+        if suffix == ".parquet":
+            self._writer = pyarrow.parquet.ParquetWriter(path, schema)
+        elif self._lines is None:
+            options = pyarrow.csv.WriteOptions(quoting_style="none", quoting_header="none")
+            self._writer = pyarrow.csv.CSVWriter(path, schema, write_options=options)
+
+    def __enter__(self) -> _Writer:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        for each in (self._writer, self._lines):
+            if each is not None:
+                each.close()
+
+    def write(self, table: pa.Table) -> None:
+        """Write some records; an element that a record has not is left out in JSON Lines, empty in CSV."""
+        if self._lines is None:
+            self._writer.write_table(table)
+            return
+        for row in table.to_pylist():
+            self._lines.write(json.dumps({name: value for name, value in row.items() if value is not None}) + "\n")
+
+
+def _arrow(table: FlowTable) -> pa.Table:
+    """A table under the names of information elements; times in milliseconds since 1970."""
+    texts = np.array([str(table.addresses[index]) for index in range(len(table.addresses))] or [""], dtype=object)
+    six = table.addresses.family[table.source] == 6 if len(table) else np.zeros(0, dtype=np.bool_)
+    ported = np.isin(table.protocol, sorted(WITH_PORTS))
+    events = np.array([0, 1, 3], dtype=np.int64)[table.event]
+    points = np.array([point or "" for point in table.points], dtype=object)[table.point]
+
+    def column(values: Any, kind: pa.DataType, missing: Any) -> pa.Array:
+        return pa.array(values, kind, mask=np.asarray(missing, dtype=np.bool_))
+
+    source, destination = texts[table.source], texts[table.destination]
+    text, whole = pa.string(), pa.int64()
+    return pa.table({
+        "flowStartMilliseconds": column(table.start, whole, table.start == NO_TIME),
+        "flowEndMilliseconds": column(table.end, whole, table.end == NO_TIME),
+        "sourceIPv4Address": column(source, text, six),
+        "sourceIPv6Address": column(source, text, ~six),
+        "destinationIPv4Address": column(destination, text, six),
+        "destinationIPv6Address": column(destination, text, ~six),
+        "sourceTransportPort": column(table.source_port, whole, ~ported | (table.source_port < 0)),
+        "destinationTransportPort": column(table.detail, whole, ~ported),
+        "protocolIdentifier": pa.array(table.protocol.astype(np.int64)),
+        "icmpTypeCodeIPv4": column(table.detail, whole, table.protocol != ICMP),
+        "icmpTypeCodeIPv6": column(table.detail, whole, table.protocol != ICMP6),
+        "tcpControlBits": column(table.flags, whole, table.flags < 0),
+        "packetDeltaCount": pa.array(table.packets),
+        "octetDeltaCount": pa.array(table.octets),
+        "firewallEvent": column(events, whole, events == 0),
+        "observationPointId": column(points, text, points == ""),
+    })  # fmt: skip
 
 
 _COLUMNS = (

@@ -8,8 +8,10 @@ from datetime import UTC, datetime
 from typing import Any
 
 from kiboko.core.addresses import Address, parse_address
-from kiboko.core.errors import InputError, Place, Problem
+from kiboko.core.errors import InputError, Place, Problem, UsageError
 from kiboko.core.evidence import DENIED, PASSED, SEEN, FlowRecord
+from kiboko.core.flow_query import FlowFilter
+from kiboko.core.flow_table import milliseconds
 from kiboko.core.services import ICMP, ICMP6, PROTOCOLS, WITH_PORTS, Service
 from kiboko.files.rejects import Rejects
 
@@ -179,3 +181,14 @@ def parse_flow_time(text: str) -> datetime:
         return datetime.fromtimestamp(int(text) / 1000, UTC)
     found = datetime.fromisoformat(text)
     return found.replace(tzinfo=UTC) if found.tzinfo is None else found.astimezone(UTC)
+
+
+def time_filter(since: str | None, until: str | None) -> FlowFilter:
+    """The filter of two times as a user gives them. Raises UsageError for what is no time."""
+    limits: list[int | None] = []
+    for text in (since, until):
+        try:
+            limits.append(milliseconds(parse_flow_time(text)) if text else None)
+        except (ValueError, OverflowError) as error:
+            raise UsageError(f"'{text}' is no time; write it as 2026-11-20T10:00:00Z") from error
+    return FlowFilter(since=limits[0], until=limits[1])

@@ -17,7 +17,9 @@ from pathlib import Path
 
 from kiboko.core.comparison import Comparison, Finding
 from kiboko.core.compiled import CompiledComparison, Tally
+from kiboko.core.flow_query import FlowFilter
 from kiboko.core.model import Topology
+from kiboko.core.rule_usage import RuleUsage
 from kiboko.core.summary import Summary
 from kiboko.core.walk import Walker
 from kiboko.files.flow_reader import PIECE, Piece, PieceReader, pieces_of
@@ -25,16 +27,8 @@ from kiboko.files.rejects import Rejects
 
 
 @dataclass(frozen=True, slots=True)
-class Span:
-    """What is asked for of the time: records that touch it, in milliseconds since 1970; None leaves a side open."""
-
-    since: int | None = None
-    until: int | None = None
-
-
-@dataclass(frozen=True, slots=True)
 class Outcome:
-    """What came of a piece: its tallies, what was rejected, its lines, and how many records were outside the time."""
+    """What came of a piece: its tallies, what was rejected, its lines, and how many records were not wanted."""
 
     tallies: list[Tally]
     rejects: Rejects
@@ -45,10 +39,10 @@ class Outcome:
 class Worker:
     """Judges pieces for one topology."""
 
-    def __init__(self, topology: Topology, span: Span) -> None:
+    def __init__(self, topology: Topology, wanted: FlowFilter) -> None:
         self._compiled = CompiledComparison(Comparison(Walker(topology)))
         self._reader = PieceReader()
-        self._span = span
+        self._wanted = wanted
 
     def judge(self, piece: Piece) -> Outcome:
         """Read and judge one piece. Raises InputError."""
@@ -56,7 +50,7 @@ class Worker:
         tallies: list[Tally] = []
         lines = left_out = 0
         for part in self._reader.read(piece, rejects):
-            wanted = part.own & part.table.within(self._span.since, self._span.until)
+            wanted = part.own & self._wanted.mask(part.table)
             left_out += int(part.own.sum() - wanted.sum())
             tallies.extend(self._compiled.tallies(part.table, wanted))
             lines += part.lines
@@ -67,8 +61,8 @@ _worker: list[Worker] = []
 """The worker of a process of the pool, made once when the process starts."""
 
 
-def _start_worker(topology: Topology, span: Span) -> None:
-    _worker.append(Worker(topology, span))
+def _start_worker(topology: Topology, wanted: FlowFilter) -> None:
+    _worker.append(Worker(topology, wanted))
 
 
 def _work(piece: Piece) -> Outcome:
@@ -76,15 +70,21 @@ def _work(piece: Piece) -> Outcome:
 
 
 class FlowJudge:
-    """Takes flow logs into a summary."""
+    """Takes flow logs into a summary, and into the usage of rules where that is asked for."""
 
     def __init__(
-        self, comparison: Comparison, summary: Summary, strict: bool = False, span: Span | None = None
+        self,
+        comparison: Comparison,
+        summary: Summary,
+        strict: bool = False,
+        wanted: FlowFilter | None = None,
+        usage: RuleUsage | None = None,
     ) -> None:
         self._comparison = comparison
         self._summary = summary
+        self._usage = usage
         self._strict = strict
-        self._span = span or Span()
+        self._wanted = wanted or FlowFilter()
         self._findings: dict[tuple[int, ...], Finding] = {}
         self.left_out = 0
 
@@ -95,10 +95,10 @@ class FlowJudge:
         small = sum(os.path.getsize(path) for path in paths) < PIECE
         topology = self._comparison.walker.topology
         if count == 1 or small or len(pieces) == 1:
-            worker = Worker(topology, self._span)
+            worker = Worker(topology, self._wanted)
             return self._take_all(pieces, map(worker.judge, pieces))
         context = multiprocessing.get_context("fork" if os.name == "posix" else None)
-        with ProcessPoolExecutor(count, context, _start_worker, (topology, self._span)) as pool:
+        with ProcessPoolExecutor(count, context, _start_worker, (topology, self._wanted)) as pool:
             return self._take_all(pieces, _in_order(pool, pieces, 2 * count))
 
     def _take_all(self, pieces: list[Piece], outcomes: Iterator[Outcome]) -> list[str]:
@@ -121,6 +121,8 @@ class FlowJudge:
             finding = self._findings[tally.key] = self._finding(tally)
         record = dataclasses.replace(tally.record, line=tally.record.line + lines_before)
         self._summary.take(record, finding, tally)
+        if self._usage is not None:
+            self._usage.take(finding, tally)
 
     def _finding(self, tally: Tally) -> Finding:
         if tally.request is not None:

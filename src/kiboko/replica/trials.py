@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from kiboko.core.addresses import Address, AddressSet, parse_address
 from kiboko.core.directory import Directory
-from kiboko.core.endpoints import Ends, member_addresses, resolve_service
+from kiboko.core.endpoints import Ends, address_set_of, resolve_service
 from kiboko.core.errors import UsageError
 from kiboko.core.model import Topology
 from kiboko.core.services import ICMP, ICMP6, TCP, UDP, Service
@@ -77,13 +77,7 @@ def _addresses(walker: Walker, names: tuple[str, ...]) -> AddressSet | None:
     """Every address that some names stand for, public ones as well; None for no names."""
     if not names:
         return None
-    ends = Ends(walker)
-    found = []
-    for name in names:
-        for member in ends.resolve(name).members:
-            found.append(member_addresses(member))
-            found.append(AddressSet.of_addresses(i.public for i in member.interfaces if i.public is not None))
-    return AddressSet.union(found)
+    return address_set_of(Ends(walker), names)
 
 
 def services_that_matter(topology: Topology) -> list[Service]:

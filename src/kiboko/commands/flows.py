@@ -1,0 +1,147 @@
+"""`kiboko flows PATH...`: flow records read, filtered, summed up, plotted and written out; usage of rules."""
+
+from __future__ import annotations
+
+import argparse
+import dataclasses
+import json
+from collections.abc import Iterator
+from pathlib import Path
+
+from kiboko.commands.main import add_network_option, add_time_options
+from kiboko.core.addresses import AddressSet, parse_address_set, reads_as_address
+from kiboko.core.comparison import Comparison
+from kiboko.core.endpoints import Ends, address_set_of, resolve_service
+from kiboko.core.errors import UsageError
+from kiboko.core.flow_query import FIELDS, MINUTE, FlowFilter, Sums, Timeline
+from kiboko.core.flow_table import EVENTS, FlowTable
+from kiboko.core.rule_usage import RuleUsage
+from kiboko.core.summary import Summary
+from kiboko.core.walk import Walker
+from kiboko.files.flow_export import write_tables
+from kiboko.files.flow_fields import time_filter
+from kiboko.files.flow_judging import FlowJudge
+from kiboko.files.flow_reader import flow_files, tables_of
+from kiboko.files.network_file import load_network
+from kiboko.files.rejects import Rejects
+from kiboko.views.flows_view import MEASURES, flows_json, show_flows, show_usage, usage_json
+from kiboko.views.output import Output, working
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of `flows`."""
+    parser.add_argument("paths", metavar="PATH", nargs="+", help="flow logs: files, folders of them, patterns")
+    add_network_option(parser)
+    for name, what in (("from", "sent by"), ("to", "sent to"), ("with", "sent by or to")):
+        parser.add_argument(f"--{name}", metavar="NAME", dest=f"{name}_names", action="append", default=[],
+                            help=f"only what was {what} this name, address or block; repeatable")  # fmt: skip
+    parser.add_argument("--service", metavar="SERVICE", help="only what was sent to this service")
+    parser.add_argument("--outcome", choices=EVENTS, help="only what the records say had this fate")
+    add_time_options(parser)
+    parser.add_argument("--by", metavar="FIELD,...", default="source,destination,service",
+                        help=f"sum up by these fields: {', '.join(FIELDS)} (source,destination,service)")  # fmt: skip
+    parser.add_argument(
+        "--most", choices=MEASURES, default="octets", help="what the largest groups have most of (octets)"
+    )
+    parser.add_argument("--top", metavar="N", type=int, default=20, help="show so many groups (20)")
+    parser.add_argument("--rules", action="store_true", help="what hit each rule of the network, and which none did")
+    parser.add_argument("--plot", metavar="FILE", type=Path, help="draw the groups and their time, as .png or .svg")
+    parser.add_argument("--export", metavar="FILE", type=Path, help="write the records, as .csv, .jsonl or .parquet")
+    parser.add_argument("--strict", action="store_true", help="stop at the first row that cannot be used (status 2)")
+    parser.add_argument("--json", action="store_true", help="machine-readable, flows/1 or rule-usage/1")
+
+
+def run(args: argparse.Namespace) -> int:
+    """Read, filter, sum up and show; 0, or 1 where `--rules` finds a rule that nothing hit."""
+    fields = tuple(name.strip() for name in args.by.split(",") if name.strip())
+    wrong = [name for name in fields if name not in FIELDS]
+    if wrong:
+        raise UsageError(f"'{wrong[0]}' is no field to sum up by: {', '.join(FIELDS)}")
+    walker = _walker(args)
+    wanted = _filter(args, walker)
+    files = flow_files(args.paths)
+    return _rules(args, walker, wanted, files) if args.rules else _sums(args, fields, walker, wanted, files)
+
+
+def _walker(args: argparse.Namespace) -> Walker | None:
+    """The network, which only names and rules need: without a network file, addresses stand for themselves."""
+    needed = args.rules or args.network != "network.yaml"
+    return Walker(load_network(args.network)) if needed or Path(args.network).exists() else None
+
+
+def _filter(args: argparse.Namespace, walker: Walker | None) -> FlowFilter:
+    services = resolve_service(args.service, walker.topology.services if walker else {}) if args.service else None
+    return dataclasses.replace(
+        time_filter(args.since, args.until),
+        sources=_ends(args.from_names, walker),
+        destinations=_ends(args.to_names, walker),
+        either=_ends(args.with_names, walker),
+        services=services,
+        outcome=args.outcome,
+    )
+
+
+def _ends(names: list[str], walker: Walker | None) -> AddressSet | None:
+    if not names:
+        return None
+    if walker is not None:
+        return address_set_of(Ends(walker), names)
+    for name in names:
+        if not reads_as_address(name) and "/" not in name:
+            raise UsageError(f"'{name}' is no address, and there is no network file that could know the name")
+    return AddressSet.union([parse_address_set(name) for name in names])
+
+
+def _rules(args: argparse.Namespace, walker: Walker | None, wanted: FlowFilter, files: list[Path]) -> int:
+    assert walker is not None
+    usage = RuleUsage(walker.topology)
+    judge = FlowJudge(Comparison(walker), Summary(walker.directory), args.strict, wanted, usage)
+    with working("holding records against the rules"):
+        caveats = judge.take(files)
+    if args.json:
+        print(json.dumps(usage_json(usage, caveats), indent=1))
+    else:
+        show_usage(usage, caveats, Output())
+    return 1 if any(not line.is_hit for line in usage.lines() if line.rule is not None) else 0
+
+
+def _sums(
+    args: argparse.Namespace, fields: tuple[str, ...], walker: Walker | None, wanted: FlowFilter, files: list[Path]
+) -> int:
+    def name(address: object) -> str:
+        known = walker.directory.name_of(address) if walker is not None else str(address)  # type: ignore[arg-type]
+        return str(address) if known == str(address) else f"{known} {address}"
+
+    sums, timeline = Sums(fields, name), Timeline(MINUTE)
+    rejected: dict[Path, Rejects] = {}
+
+    def tables() -> Iterator[FlowTable]:
+        for path in files:
+            for table, rejects in tables_of(path, args.strict):
+                rejected[path] = rejects
+                keep = wanted.mask(table)
+                chosen = table if keep.all() else table.taken(keep)
+                sums.add(chosen)
+                timeline.add(chosen)
+                yield chosen
+
+    with working("reading records"):
+        if args.export is not None:
+            write_tables(tables(), args.export)
+        else:
+            for _ in tables():
+                pass
+    caveats = [sentence for rejects in rejected.values() for sentence in rejects.sentences()]
+    if sums.left_out:
+        caveats.append(
+            f"{sums.left_out:,} records are of groups beyond the first {len(sums.groups):,}, in the totals only"
+        )
+    if args.plot is not None:
+        from kiboko.views.flow_figures import draw_flows
+
+        draw_flows(sums, timeline, args.most, args.plot)
+    if args.json:
+        print(json.dumps(flows_json(sums, timeline, args.most, args.top, caveats), indent=1))
+    else:
+        show_flows(sums, timeline, args.most, args.top, caveats, Output())
+    return 0

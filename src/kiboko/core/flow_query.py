@@ -1,0 +1,206 @@
+"""Questions to flow records: which are wanted, and what they come to by source, service, hour or any other field."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from kiboko.core.addresses import Address, AddressSet
+from kiboko.core.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable
+from kiboko.core.ranges import RangeSet
+from kiboko.core.services import PROTOCOL_NAMES, Service
+
+FIELDS = ("source", "destination", "service", "source-port", "protocol", "outcome", "point", "minute", "hour", "day")
+MINUTE = 60_000
+"""Milliseconds in a minute."""
+_PERIODS = {"minute": MINUTE, "hour": 60 * MINUTE, "day": 1440 * MINUTE}
+_MOST_GROUPS = 2_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class FlowFilter:
+    """Which records are wanted; None asks for nothing. `either` is an end on any side. Times are milliseconds since
+    1970: records that touch `since` to before `until`."""
+
+    sources: AddressSet | None = None
+    destinations: AddressSet | None = None
+    either: AddressSet | None = None
+    services: RangeSet | None = None
+    outcome: str | None = None
+    since: int | None = None
+    until: int | None = None
+
+    def mask(self, table: FlowTable) -> NDArray[np.bool_]:
+        """Which records of a table are wanted, bool[n]."""
+        keep = table.within(self.since, self.until)
+        if self.sources is not None:
+            keep &= _among(self.sources, table.addresses)[table.source]
+        if self.destinations is not None:
+            keep &= _among(self.destinations, table.addresses)[table.destination]
+        if self.either is not None:
+            among = _among(self.either, table.addresses)
+            keep &= among[table.source] | among[table.destination]
+        if self.services is not None:
+            keep &= _within(self.services, table.protocol.astype(np.int64) << 16 | table.detail)
+        if self.outcome is not None:
+            keep &= table.event == EVENTS.index(self.outcome)
+        return keep
+
+
+def _among(wanted: AddressSet, addresses: AddressTable) -> NDArray[np.bool_]:
+    four: NDArray[np.bool_] = addresses.family == 4
+    found = _within(wanted.v4, addresses.low.astype(np.int64)) & four
+    for index in np.flatnonzero(addresses.family == 6).tolist():
+        found[index] = addresses[index] in wanted
+    return found
+
+
+def _within(ranges: RangeSet, values: NDArray[np.int64]) -> NDArray[np.bool_]:
+    if not ranges:
+        return np.zeros(len(values), dtype=np.bool_)
+    lows, highs = (np.array(side, dtype=np.int64) for side in zip(*ranges, strict=True))
+    at = np.searchsorted(lows, values, side="right") - 1
+    found: NDArray[np.bool_] = (at >= 0) & (values <= highs[np.maximum(at, 0)])
+    return found
+
+
+@dataclass(slots=True)
+class Sum:
+    """What some records come to: how many, packets, octets, and the time they cover in milliseconds since 1970."""
+
+    records: int = 0
+    packets: int = 0
+    octets: int = 0
+    first: int = int(NO_TIME)
+    last: int = int(NO_TIME)
+
+    def add(self, records: int, packets: int, octets: int, first: int, last: int) -> None:
+        """Take in more records."""
+        self.records += records
+        self.packets += packets
+        self.octets += octets
+        if first != NO_TIME and (self.first == NO_TIME or first < self.first):
+            self.first = first
+        self.last = max(self.last, last)
+
+
+@dataclass(slots=True)
+class Sums:
+    """Records summed up by some fields of `FIELDS`. `name` says what an address is called."""
+
+    fields: tuple[str, ...]
+    name: Callable[[Address], str] = str
+    total: Sum = field(default_factory=Sum)
+    groups: dict[tuple[str, ...], Sum] = field(default_factory=dict)
+    left_out: int = 0
+    """Records of further groups, once there are too many to hold."""
+
+    def add(self, table: FlowTable) -> None:
+        """Take in a table."""
+        if not len(table):
+            return
+        frame = pd.DataFrame({name: self._codes(name, table) for name in self.fields})
+        frame = frame.assign(packets=table.packets, octets=table.octets, row=np.arange(len(table)))
+        frame["start"] = np.where(table.start == NO_TIME, np.iinfo(np.int64).max, table.start)
+        frame["end"] = np.where(table.end == NO_TIME, table.start, table.end)
+        by = frame.groupby(list(self.fields), sort=False) if self.fields else frame.groupby(np.zeros(len(table)))
+        sums = by.agg(
+            records=("row", "size"), packets=("packets", "sum"), octets=("octets", "sum"), first=("start", "min"),
+            last=("end", "max"), row=("row", "first"),
+        )  # fmt: skip
+        for records, packets, octets, first, last, row in sums.itertuples(index=False):
+            first = int(NO_TIME) if first == np.iinfo(np.int64).max else int(first)
+            self.total.add(records, packets, octets, first, last)
+            key = tuple(self._text(name, table, row) for name in self.fields)
+            if key not in self.groups and len(self.groups) >= _MOST_GROUPS:
+                self.left_out += records
+                continue
+            self.groups.setdefault(key, Sum()).add(records, packets, octets, first, last)
+
+    def _codes(self, name: str, table: FlowTable) -> NDArray[np.int64] | NDArray[np.uint64]:
+        if name in ("source", "destination"):
+            hashes: NDArray[np.uint64] = table.addresses.hashes()[
+                table.source if name == "source" else table.destination
+            ]
+            return hashes
+        if name == "service":
+            return table.protocol.astype(np.int64) << 16 | table.detail
+        if name in _PERIODS:
+            return np.where(table.start == NO_TIME, -1, table.start // _PERIODS[name])
+        if name == "source-port":
+            return table.source_port.astype(np.int64)
+        if name == "protocol":
+            return table.protocol.astype(np.int64)
+        return (table.event if name == "outcome" else table.point).astype(np.int64)
+
+    def _text(self, name: str, table: FlowTable, row: int) -> str:
+        if name in ("source", "destination"):
+            return self.name(table.addresses[int((table.source if name == "source" else table.destination)[row])])
+        protocol = int(table.protocol[row])
+        if name == "service":
+            return str(Service(protocol, int(table.detail[row])))
+        if name in _PERIODS:
+            start = int(table.start[row])
+            return "no time" if start == NO_TIME else _moment(start - start % _PERIODS[name], name)
+        if name == "source-port":
+            return str(table.source_port[row]) if table.source_port[row] >= 0 else "-"
+        if name == "protocol":
+            return PROTOCOL_NAMES.get(protocol, str(protocol))
+        return EVENTS[table.event[row]] if name == "outcome" else table.points[table.point[row]] or "-"
+
+
+def _moment(milliseconds: int, period: str) -> str:
+    moment = datetime.fromtimestamp(milliseconds / 1000, UTC)
+    return f"{moment:%Y-%m-%d}" if period == "day" else f"{moment:%Y-%m-%d %H:%M}Z"
+
+
+@dataclass(slots=True)
+class Timeline:
+    """How many records of each outcome began in each period of `step` milliseconds."""
+
+    step: int
+    counts: dict[int, NDArray[np.int64]] = field(default_factory=dict)
+
+    def add(self, table: FlowTable) -> None:
+        """Take in a table; records without a time are left out."""
+        timed = table.start != NO_TIME
+        at, event = table.start[timed] // self.step, table.event[timed]
+        periods, codes = np.unique(at, return_inverse=True)
+        counts = np.bincount(codes * len(EVENTS) + event, minlength=len(periods) * len(EVENTS)).reshape(-1, len(EVENTS))
+        for period, row in zip(periods.tolist(), counts, strict=True):
+            self.counts[period] = self.counts.get(period, np.zeros(len(EVENTS), dtype=np.int64)) + row
+
+    def coarsened(self, most: int) -> Timeline:
+        """The same in periods long enough that there are at most `most` from the first to the last."""
+        step, counts = self.step, self.counts
+        for longer in _steps(self.step):
+            merged: dict[int, NDArray[np.int64]] = {}
+            for period, row in counts.items():
+                key = period * step // longer
+                merged[key] = merged.get(key, np.zeros(len(EVENTS), dtype=np.int64)) + row
+            if not merged or max(merged) - min(merged) < most:
+                return Timeline(longer, merged)
+        return self
+
+    def rows(self) -> list[tuple[int, tuple[int, ...]]]:
+        """Every period from the first to the last, empty ones too: its beginning in milliseconds since 1970, and the
+        count of each of `EVENTS`."""
+        if not self.counts:
+            return []
+        none = np.zeros(len(EVENTS), dtype=np.int64)
+        return [
+            (period * self.step, tuple(int(n) for n in self.counts.get(period, none)))
+            for period in range(min(self.counts), max(self.counts) + 1)
+        ]
+
+
+def _steps(least: int) -> Iterable[int]:
+    """Lengths of time that people count in, in milliseconds."""
+    for minutes in (1, 5, 10, 30, 60, 180, 360, 720, 1440, 7 * 1440, 30 * 1440, 365 * 1440, 36500 * 1440):
+        if minutes * MINUTE >= least:
+            yield minutes * MINUTE

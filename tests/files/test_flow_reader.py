@@ -1,0 +1,208 @@
+"""Flow logs in every form come to the same records, whatever is wrong with some of them."""
+
+import gzip
+import json
+import tempfile
+import unittest
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+import pyarrow as pa
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kiboko.core.addresses import parse_address
+from kiboko.core.errors import InputError
+from kiboko.core.flow_query import FlowFilter, Sums, Timeline
+from kiboko.core.flow_table import table_of
+from kiboko.core.services import parse_services
+from kiboko.files.flow_columns import parse_ipv4
+from kiboko.files.flow_export import write_tables
+from kiboko.files.flow_reader import flow_files, pieces_of, tables_of
+
+HEADER = "flowStartMilliseconds,flowEndMilliseconds,sourceIPv4Address,destinationIPv4Address,sourceTransportPort,destinationTransportPort,protocolIdentifier,tcpControlBits,packetDeltaCount,octetDeltaCount,firewallEvent,observationPointId\n"
+ROWS = [
+    "2026-11-20 10:00:00.000,2026-11-20 10:00:02.500,10.1.1.10,10.2.1.10,40000,22,6,27,10,900,1,7\n",
+    "2026-11-20 10:01:00.000,2026-11-20 10:01:00.000,10.2.1.10,10.1.1.10,22,40000,6,18,9,4000,1,\n",
+    "2026-11-20 11:30:00.000,,192.0.2.9,10.1.1.10,,53,17,,1,60,3,7\n",
+]
+
+
+class Reading(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+
+    def write(self, name, data):
+        path = self.folder / name
+        path.parent.mkdir(exist_ok=True)
+        path.write_bytes(data if isinstance(data, bytes) else data.encode())
+        return path
+
+    def read(self, path, strict=False):
+        found = list(tables_of(path, strict))
+        return [table.record(index) for table, _ in found for index in range(len(table))], found[-1][1]
+
+    def plain(self):
+        return self.read(self.write("plain.csv", HEADER + "".join(ROWS)))[0]
+
+    def same(self, path):
+        """The records of a file are those of the plain one, apart from the lines they stand on."""
+        records, rejects = self.read(path)
+        self.assertEqual(rejects.counts, {})
+        lines = [record.line for record in records]
+        self.assertEqual(lines, sorted(lines))
+        key = ("source", "destination", "service", "source_port", "event", "start", "end", "packets", "octets", "point")
+        self.assertEqual(*([[getattr(r, name) for name in key] for r in each] for each in (records, self.plain())))
+
+    def test_a_record_by_hand(self):
+        first, second, third = self.plain()
+        self.assertEqual((str(first.source), first.source_port, str(first.service)), ("10.1.1.10", 40000, "tcp/22"))
+        self.assertEqual((first.packets, first.octets, first.tcp_flags, first.point), (10, 900, 27, "7"))
+        self.assertEqual((first.start.hour, first.end.microsecond), (10, 500_000))
+        self.assertEqual((second.point, third.end, third.source_port, third.event), (None, None, None, "denied"))
+        self.assertEqual([first.line, second.line, third.line], [2, 3, 4])
+
+    def test_compressed(self):
+        data = (HEADER + "".join(ROWS)).encode()
+        self.same(self.write("log.csv.gz", gzip.compress(data)))
+        self.same(self.write("log.csv.zst", pa.Codec("zstd").compress(data, asbytes=True)))
+
+    def test_json_lines_with_numbers_or_texts(self):
+        names = HEADER.strip().split(",")
+        values = [dict(zip(names, row.strip().split(","), strict=True)) for row in ROWS]
+        texts = [{name: value for name, value in row.items() if value} for row in values]
+        numbers = [{n: int(v) if v.isdecimal() else v for n, v in row.items()} for row in texts]
+        for name, rows in (("texts", texts), ("numbers", numbers), ("mixed", [texts[0], *numbers[1:]])):
+            with self.subTest(name):
+                self.same(self.write(f"{name}.jsonl", "".join(json.dumps(row) + "\n" for row in rows)))
+
+    def test_what_is_exported_in_any_form_reads_back_the_same(self):
+        tables = [table for table, _ in tables_of(self.write("plain.csv", HEADER + "".join(ROWS)))]
+        for suffix in ("csv", "jsonl", "parquet"):
+            with self.subTest(suffix):
+                path = self.folder / f"out.{suffix}"
+                self.assertEqual(write_tables(iter(tables), path), 3)
+                self.same(path)
+        self.assertEqual(sorted(p.name for p in self.folder.iterdir() if p.name.startswith(".")), [])
+
+    def test_ipv6_and_ipv4_side_by_side(self):
+        header = "sourceIPv4Address,sourceIPv6Address,destinationIPv4Address,destinationIPv6Address,protocolIdentifier,destinationTransportPort\n"
+        records, rejects = self.read(
+            self.write(
+                "both.csv", header + "10.0.0.1,,10.0.0.2,,6,22\n,fd00::1,,fd00::2,6,22\n10.0.0.1,,,fd00::2,6,22\n"
+            )
+        )
+        self.assertEqual([str(r.source) for r in records], ["10.0.0.1", "fd00::1"])
+        self.assertEqual(rejects.counts, {"mixed families": 1})
+        either = self.read(
+            self.write("one.csv", "src,dst,proto,dport\n10.0.0.1,10.0.0.2,6,22\nfd00::1,fd00::2,6,22\n")
+        )[0]
+        self.assertEqual([str(r.destination) for r in either], ["10.0.0.2", "fd00::2"])
+
+    def test_a_log_cut_into_pieces_loses_and_doubles_nothing(self):
+        rows = [ROWS[index % 3].replace("10.1.1.10", f"10.1.{index % 250}.10") for index in range(500)]
+        rows[300] = rows[300].replace(",6,", ",nonsense,").replace(",17,", ",nonsense,")
+        path = self.write("long.csv", HEADER + "".join(rows))
+        whole, rejects = self.read(path)
+        self.assertEqual((len(whole), rejects.counts), (499, {"bad protocolIdentifier": 1}))
+        for size in (300, 1000, 7001):
+            with (
+                mock.patch("kiboko.files.flow_reader.PIECE", size),
+                mock.patch("kiboko.files.flow_reader._CONTEXT", 200),
+            ):
+                self.assertGreater(len(list(pieces_of(path))), 3)
+                cut, cut_rejects = self.read(path)
+                self.assertEqual(cut, whole)
+                self.assertEqual(cut_rejects.first, rejects.first)
+                self.assertEqual(cut_rejects.first["bad protocolIdentifier"][0], 302)
+
+    def test_a_torn_gzip_keeps_what_was_whole_and_says_so(self):
+        rows = [ROWS[0].replace("40000", str(40000 + index)) for index in range(3000)]
+        packed = gzip.compress((HEADER + "".join(rows)).encode())
+        with mock.patch("kiboko.files.flow_reader.PIECE", 4096):
+            records, rejects = self.read(self.write("torn.csv.gz", packed[: len(packed) * 2 // 3]))
+        self.assertGreater(len(records), 1000)
+        self.assertIn("torn gzip", rejects.counts)
+
+    def test_folders_and_patterns(self):
+        self.write("b/two.csv", HEADER + ROWS[0])
+        self.write("b/one.csv", HEADER + ROWS[1])
+        self.write("b/.hidden", "x")
+        names = [path.name for path in flow_files([self.folder / "b", str(self.folder / "b" / "t*.csv")])]
+        self.assertEqual(names, ["one.csv", "two.csv"])
+        with self.assertRaisesRegex(InputError, "no such file"):
+            flow_files([self.folder / "none*"])
+
+    def test_what_is_no_parquet_file_is_an_error_without_a_traceback(self):
+        with self.assertRaisesRegex(InputError, "not Parquet"):
+            self.read(self.write("x.parquet", b"PAR1 and then nothing of the kind"))
+
+    @given(st.lists(st.one_of(
+        st.ip_addresses(v=4).map(str), st.from_regex(r"[0-9.]{1,16}", fullmatch=True), st.text(max_size=12)), max_size=30))  # fmt: skip
+    def test_addresses_read_all_at_once_are_those_read_one_by_one(self, texts):
+        values, good = parse_ipv4(pa.array(texts, pa.string()))
+        for text, value, is_good in zip(texts, values.tolist(), good.tolist(), strict=True):
+            try:
+                known = parse_address(text)
+            except ValueError:
+                known = None
+            if is_good:
+                self.assertEqual((known.family, known.value), (4, value))
+            elif known is not None:
+                self.assertEqual(known.family, 6, text)
+
+
+class Asking(unittest.TestCase):
+    """Filters and sums over the three records; what they come to is counted by hand."""
+
+    def setUp(self):
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        (folder / "log.csv").write_text(HEADER + "".join(ROWS))
+        self.table = next(tables_of(folder / "log.csv"))[0]
+
+    def kept(self, **wanted):
+        from kiboko.core.addresses import parse_address_set
+
+        sets = {n: parse_address_set(v) for n, v in wanted.items() if n in ("sources", "destinations", "either")}
+        return FlowFilter(**{**wanted, **sets}).mask(self.table).tolist()
+
+    def test_filters(self):
+        hour = 3_600_000
+        ten = int(self.table.start[0])
+        self.assertEqual(self.kept(sources="10.1.0.0/16"), [True, False, False])
+        self.assertEqual(self.kept(destinations="10.1.1.10"), [False, True, True])
+        self.assertEqual(self.kept(either="192.0.2.0/24"), [False, False, True])
+        self.assertEqual(self.kept(services=parse_services("ssh")), [True, False, False])
+        self.assertEqual(self.kept(outcome="denied"), [False, False, True])
+        self.assertEqual(self.kept(since=ten + hour), [False, False, True])
+        self.assertEqual(self.kept(until=ten + 1), [True, False, False])
+        self.assertEqual(self.kept(since=ten + 2500, until=ten + 2501), [True, False, False])
+
+    def test_sums(self):
+        sums = Sums(("outcome", "hour"))
+        sums.add(self.table)
+        sums.add(self.table.taken(np.array([True, False, False])))
+        found = {key: (each.records, each.packets, each.octets) for key, each in sums.groups.items()}
+        self.assertEqual(
+            found, {("passed", "2026-11-20 10:00Z"): (3, 29, 5800), ("denied", "2026-11-20 11:00Z"): (1, 1, 60)}
+        )
+        self.assertEqual((sums.total.records, sums.total.octets), (4, 5860))
+
+    def test_a_timeline_has_its_empty_periods_and_grows_coarser_not_longer(self):
+        timeline = Timeline(60_000)
+        timeline.add(self.table)
+        rows = timeline.rows()
+        self.assertEqual(len(rows), 91)
+        self.assertEqual([counts for _, counts in rows if any(counts)], [(0, 1, 0), (0, 1, 0), (0, 0, 1)])
+        self.assertEqual([sum(counts) for _, counts in timeline.coarsened(9).rows()], [2, 0, 0, 1])
+
+    def test_no_records_come_to_nothing(self):
+        sums, timeline = Sums(("source",)), Timeline(60_000)
+        sums.add(table_of([]))
+        timeline.add(table_of([]))
+        self.assertEqual((sums.total.records, sums.groups, timeline.rows()), (0, {}, []))
+
+
+if __name__ == "__main__":
+    unittest.main()
