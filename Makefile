@@ -30,6 +30,7 @@ lint: $(STAMP)
 bench: $(STAMP)
 	$(BIN)/python bench/startup.py
 	$(BIN)/python bench/loading.py
+	$(BIN)/python bench/confirming.py
 
 # Record the demo's evidence anew (root, or unprivileged user namespaces).
 evidence: $(STAMP)

@@ -129,6 +129,7 @@ class Reading(unittest.TestCase):
         self.write("b/two.csv", HEADER + ROWS[0])
         self.write("b/one.csv", HEADER + ROWS[1])
         self.write("b/.hidden", "x")
+        self.write("b/README.md", "not a log")
         names = [path.name for path in flow_files([self.folder / "b", str(self.folder / "b" / "t*.csv")])]
         self.assertEqual(names, ["one.csv", "two.csv"])
         with self.assertRaisesRegex(InputError, "no such file"):

@@ -53,6 +53,8 @@ STEPS = (
     Step("Everything in force at one relay, on one screen.", "show relay-1", 0),
     Step("A crew reaches gauge 7 but not gauge 4.", "check 198.51.100.20 gauge-04 ssh", 1),
     Step("Nobody reaches the gauge in the pump house from outside.", "check 198.51.100.20 gauge-12 ssh", 1),
+    Step("Who talks most in an hour of flow logs?", "flows evidence/flows.csv --since 2026-11-20T10:00:00Z --top 8", 0),
+    Step("Which rules did that hour never hit?", "flows evidence/flows.csv --rules", 1),
     Step(
         "Do an hour of flow logs and an hour's probes agree with the rules?",
         "confirm --probes evidence/probes.jsonl --flows evidence/flows.csv",

@@ -13,7 +13,7 @@ import gzip
 import io
 import json
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -34,6 +34,7 @@ from kiboko.files.rejects import Rejects
 PIECE = 32 << 20
 """Octets of text in a piece."""
 _ROWS = 250_000
+_SUFFIXES = (".csv", ".json", ".jsonl", ".ndjson", ".log", ".txt", ".parquet")
 _MAGIC = {b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd", b"PAR1": "parquet"}
 _LONGEST_LINE = 16 << 20
 _CONTEXT = 1 << 19
@@ -79,12 +80,13 @@ class Part:
 
 
 def flow_files(given: Sequence[str | Path]) -> list[Path]:
-    """The files that some paths, folders and patterns stand for, in order, each once. Raises InputError for none."""
+    """The files that some paths, folders and patterns stand for, in order, each once: of a folder those that are named
+    as logs. Raises InputError for none."""
     found: dict[Path, None] = {}
     for each in given:
         path = Path(each)
         if path.is_dir():
-            inside = [p for p in sorted(path.rglob("*")) if p.is_file() and not p.name.startswith(".")]
+            inside = [p for p in sorted(path.rglob("*")) if p.is_file() and _is_log(p)]
         elif path.exists():
             inside = [path]
         else:
@@ -93,6 +95,12 @@ def flow_files(given: Sequence[str | Path]) -> list[Path]:
             raise InputError(f"{each}: no such file, and no file that fits")
         found.update(dict.fromkeys(inside))
     return list(found)
+
+
+def _is_log(path: Path) -> bool:
+    """Whether a file in a folder is a log, by its name: what lies beside logs is none of them."""
+    suffixes = [each for each in path.suffixes if each not in (".gz", ".zst")]
+    return not path.name.startswith(".") and bool(suffixes) and suffixes[-1] in _SUFFIXES
 
 
 def pieces_of(path: Path) -> Iterator[Piece]:
@@ -278,23 +286,21 @@ class PieceReader:
         is_gzip = piece.form == "gzip"
         with gzip.open(piece.path) if is_gzip else pa.input_stream(piece.path, compression="zstd") as stream:
             while True:
-                try:
-                    data = stream.read1(PIECE) if is_gzip else stream.read(PIECE)
-                except (OSError, EOFError, zlib.error) as error:
-                    rejects.last_line = line
-                    rejects.note(f"torn {piece.form}", f"it ends in the middle: {error}", line)
-                    data = b""
+                data, fault = _some(stream.read1 if is_gzip else stream.read)
+                if fault:
+                    rejects.last_line = max(rejects.last_line, line)
+                    rejects.note(f"torn {piece.form}", f"it ends in the middle: {fault}", line)
                 if not form and (data or left):
                     form, header, start = _opening(io.BytesIO(data), piece.path)
                     data, line = data[start:], line + (form == "csv")
                 whole = left + data
-                cut = whole.rfind(b"\n") + 1 if data else len(whole)
+                cut = whole.rfind(b"\n") + 1 if data and not fault else len(whole)
                 left = whole[cut:]
                 if cut:
                     part = self._text(form, header, whole[:cut], rejects, line)
                     line += part.lines
                     yield part
-                if not data:
+                if fault or not data:
                     return
 
     def _parquet(self, piece: Piece, rejects: Rejects) -> Iterator[Part]:
@@ -310,6 +316,21 @@ class PieceReader:
                 line += table.num_rows
         except pa.ArrowInvalid as error:
             raise InputError(f"{piece.path}: not Parquet: {error}") from error
+
+
+def _some(read: Callable[[int], bytes]) -> tuple[bytes, str]:
+    """About as much of a stream as a piece is, and what was wrong with the rest; nothing at its end."""
+    chunks, size = [], 0
+    while size < PIECE:
+        try:
+            chunk = read(1 << 20)
+        except (OSError, EOFError, zlib.error) as error:
+            return b"".join(chunks), str(error)
+        if not chunk:
+            break
+        chunks.append(chunk)
+        size += len(chunk)
+    return b"".join(chunks), ""
 
 
 def tables_of(path: Path, strict: bool = False) -> Iterator[tuple[FlowTable, Rejects]]:
