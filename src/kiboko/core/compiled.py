@@ -11,11 +11,11 @@ from bisect import bisect_right
 from dataclasses import dataclass
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
 
 from kiboko.core.addresses import Address, AddressSet
 from kiboko.core.atoms import AddressAtoms, address_sets, service_cuts
+from kiboko.core.columns import distinct
 from kiboko.core.comparison import UNSURE, Comparison, Finding, is_request, proves_passage, seen_behind
 from kiboko.core.evidence import FlowRecord
 from kiboko.core.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds
@@ -153,32 +153,26 @@ class CompiledComparison:
             table, code = table.taken(rows), code[rows]
         if not len(table):
             return []
-        codes, met = pd.factorize(code)
-        first = _first_rows(codes)
-        counts = np.bincount(codes)
-        sums = [_sums(codes, values, len(met)) for values in (table.packets, table.octets)]
-        earliest = np.full(len(met), np.iinfo(np.int64).max)
-        np.minimum.at(earliest, codes, np.where(table.start == NO_TIME, np.iinfo(np.int64).max, table.start))
-        latest = np.full(len(met), NO_TIME)
-        np.maximum.at(latest, codes, np.where(table.end == NO_TIME, table.start, table.end))
+        groups = distinct(code.astype(np.int64))
+        firsts = groups.first.tolist()
+        columns = zip(
+            firsts, groups.counts().tolist(), groups.sums(table.packets), groups.sums(table.octets),
+            groups.least(table.start, int(NO_TIME)),
+            groups.most(np.where(table.end == NO_TIME, table.start, table.end)), strict=True,
+        )  # fmt: skip
         found = []
-        for index, number in enumerate(met.tolist()):
-            about = self._classes[number]
-            start = int(earliest[index])
-            found.append(Tally(
-                about.key, table.record(int(first[index])),
-                None if about.request is None else self._classes[about.request].record, about.is_decided,
-                int(counts[index]), sums[0][index], sums[1][index],
-                int(NO_TIME) if start == np.iinfo(np.int64).max else start, int(latest[index]),
-            ))  # fmt: skip
+        for row, *sums in columns:
+            about = self._classes[code[row]]
+            request = None if about.request is None else self._classes[about.request].record
+            found.append(Tally(about.key, table.record(row), request, about.is_decided, *sums))
         return found
 
     # Classes.
 
     def _class_of(self, table: FlowTable) -> NDArray[np.int32]:
         pair, rest = self._keys(table)
-        codes, _ = pd.factorize(self._joined(pair, rest))
-        first = _first_rows(codes)
+        each = distinct(self._joined(pair, rest))
+        first = each.first
         keys = zip(pair[first].tolist(), rest[first].tolist(), strict=True)
         known = np.empty(len(first), dtype=np.int32)
         for index, (key, row) in enumerate(zip(keys, first.tolist(), strict=True)):
@@ -186,14 +180,14 @@ class CompiledComparison:
             if number is None:
                 number = self._numbers[key] = self._new_class(table, row, key)
             known[index] = number
-        found: NDArray[np.int32] = known[codes]
+        found: NDArray[np.int32] = known[each.codes]
         return found
 
     def _joined(self, pair: NDArray[np.int64], rest: NDArray[np.int64]) -> NDArray[np.int64]:
         """One number for both parts of a key, within this table."""
         size = int(rest.max(initial=0)) + 1
         if self._atoms.addresses**2 * size >= _KEY_LIMIT:
-            pair = pd.factorize(pair)[0]
+            pair = distinct(pair).codes
         return pair * size + rest
 
     def _new_class(self, table: FlowTable, index: int, key: tuple[int, ...]) -> int:
@@ -279,12 +273,12 @@ class CompiledComparison:
         rows, requests = rows[keep], requests[keep]
         result = code.copy()
         pairs = code[rows].astype(np.int64) << 32 | code[requests]
-        codes, met = pd.factorize(pairs)
-        first = _first_rows(codes)
+        met = distinct(pairs)
         fresh = np.empty(len(met), dtype=np.int32)
-        for index, pair in enumerate(met.tolist()):
-            fresh[index] = self._reply(table, int(rows[first[index]]), pair >> 32, pair & 0xFFFFFFFF)
-        result[rows] = fresh[codes]
+        for index, row in enumerate(met.first.tolist()):
+            pair = int(pairs[row])
+            fresh[index] = self._reply(table, int(rows[row]), pair >> 32, pair & 0xFFFFFFFF)
+        result[rows] = fresh[met.codes]
         self._decide(table, code, result, rows, requests)
         return result
 
@@ -342,22 +336,6 @@ def _as_slice(wanted: NDArray[np.bool_]) -> NDArray[np.bool_] | slice:
     if len(rows) and rows[-1] - rows[0] + 1 == len(rows):
         return slice(int(rows[0]), int(rows[-1]) + 1)
     return wanted
-
-
-def _first_rows(codes: NDArray[np.int64]) -> NDArray[np.int64]:
-    """For each code of `pandas.factorize`, which numbers them as it meets them, the row that it is met at."""
-    seen = np.maximum.accumulate(codes) if len(codes) else codes
-    return np.flatnonzero(np.diff(seen, prepend=-1))
-
-
-def _sums(codes: NDArray[np.int64], values: NDArray[np.int64], size: int) -> list[int]:
-    """Exact sums by code. Floating-point sums are exact up to 2 to the 53rd."""
-    if int(np.abs(values).max(initial=0)) * len(values) < 1 << 53:
-        return [int(each) for each in np.bincount(codes, weights=values, minlength=size)]
-    found = [0] * size
-    for code, value in zip(codes.tolist(), values.tolist(), strict=True):
-        found[code] += value
-    return found
 
 
 def _partners(wanted: NDArray[np.uint64], hashes: NDArray[np.uint64], rows: NDArray[np.int64]) -> NDArray[np.int64]:

@@ -7,10 +7,10 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
 
 from kiboko.core.addresses import Address, AddressSet
+from kiboko.core.columns import combined
 from kiboko.core.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable
 from kiboko.core.ranges import RangeSet
 from kiboko.core.services import PROTOCOL_NAMES, Service
@@ -104,23 +104,19 @@ class Sums:
         """Take in a table."""
         if not len(table):
             return
-        frame = pd.DataFrame({name: self._codes(name, table) for name in self.fields})
-        frame = frame.assign(packets=table.packets, octets=table.octets, row=np.arange(len(table)))
-        frame["start"] = np.where(table.start == NO_TIME, np.iinfo(np.int64).max, table.start)
-        frame["end"] = np.where(table.end == NO_TIME, table.start, table.end)
-        by = frame.groupby(list(self.fields), sort=False) if self.fields else frame.groupby(np.zeros(len(table)))
-        sums = by.agg(
-            records=("row", "size"), packets=("packets", "sum"), octets=("octets", "sum"), first=("start", "min"),
-            last=("end", "max"), row=("row", "first"),
+        groups = combined([self._codes(name, table) for name in self.fields], len(table))
+        columns = zip(
+            groups.first.tolist(), groups.counts().tolist(), groups.sums(table.packets), groups.sums(table.octets),
+            groups.least(table.start, int(NO_TIME)),
+            groups.most(np.where(table.end == NO_TIME, table.start, table.end)), strict=True,
         )  # fmt: skip
-        for records, packets, octets, first, last, row in sums.itertuples(index=False):
-            first = int(NO_TIME) if first == np.iinfo(np.int64).max else int(first)
-            self.total.add(records, packets, octets, first, last)
+        for row, *sums in columns:
+            self.total.add(*sums)
             key = tuple(self._text(name, table, row) for name in self.fields)
             if key not in self.groups and len(self.groups) >= _MOST_GROUPS:
-                self.left_out += records
+                self.left_out += sums[0]
                 continue
-            self.groups.setdefault(key, Sum()).add(records, packets, octets, first, last)
+            self.groups.setdefault(key, Sum()).add(*sums)
 
     def _codes(self, name: str, table: FlowTable) -> NDArray[np.int64] | NDArray[np.uint64]:
         if name in ("source", "destination"):

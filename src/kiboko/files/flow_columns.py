@@ -11,7 +11,6 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 import numpy as np
-import pandas as pd
 import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
@@ -243,6 +242,8 @@ class _Columns:
     def _as_times(self, column: pa.ChunkedArray) -> pa.ChunkedArray:
         if pa.types.is_null(column.type):
             return column.cast(pa.int64())
+        import pandas as pd  # only odd times pay for it
+
         text = pc.utf8_trim_whitespace(column.cast(pa.string())).to_pandas()
         given = text.notna() & (text != "")
         number = text.where(given & text.str.fullmatch(r"-?\d{1,17}").fillna(False).astype(bool))

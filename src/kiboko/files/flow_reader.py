@@ -12,6 +12,7 @@ import glob
 import gzip
 import io
 import json
+import mmap
 import zlib
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
@@ -160,46 +161,55 @@ class PieceReader:
             elif piece.form in ("gzip", "zstd"):
                 yield from self._packed(piece, rejects)
             else:
-                data, begin, end = _with_context(piece)
-                line = 1 - data.count(b"\n", 0, begin)
-                yield self._text(piece.form, piece.header, data, rejects, line, (begin, end))
+                yield self._mapped(piece, rejects)
         except OSError as error:
             raise InputError(f"{piece.path}: cannot be read: {error}") from error
 
+    def _mapped(self, piece: Piece, rejects: Rejects) -> Part:
+        """A piece of a text file, read where it lies. The mapping goes when the last column that rests on it does."""
+        with open(piece.path, "rb") as stream:
+            whole = mmap.mmap(stream.fileno(), 0, access=mmap.ACCESS_READ)
+        begin, end = _with_context(piece, whole)
+        around = whole[begin : piece.start].count(b"\n"), _lines(whole[piece.stop : end])
+        data = pa.py_buffer(whole).slice(begin, end - begin)
+        return self._text(piece.form, piece.header, data, rejects, 1 - around[0], around)
+
     def _text(
-        self,
-        form: str,
-        header: tuple[str, ...],
-        data: bytes,
-        rejects: Rejects,
-        line: int,
-        own: tuple[int, int] | None = None,
-    ) -> Part:
-        """The part that a text is, whose first line is `line`; `own` is where in it the part's own begins, with line 1,
-        and ends; None for all of it."""
-        first = line if own is None else 1
-        begin, end = own or (0, len(data))
-        lines = data.count(b"\n", begin, end) + (data[end - 1 : end] not in (b"\n", b""))
-        rejects.first_line, rejects.last_line = first, first + lines - 1
-        table = self._json(data, rejects, line) if form == "json" else self._csv(header, data, rejects, line)
-        return Part(table, first, lines)
+        self, form: str, header: tuple[str, ...], data: pa.Buffer, rejects: Rejects, line: int,
+        around: tuple[int, int] = (0, 0),
+    ) -> Part:  # fmt: skip
+        """The part that a text is, whose first line is `line`; so many lines of it before and behind the part's own are
+        `around`."""
+        read = self._json if form == "json" else self._csv
+        batch, places, lines = read(header, data, rejects, line, around)
+        first = line + around[0]
+        rejects.first_line, rejects.last_line = first, first + lines - sum(around) - 1
+        return Part(self._converter.table(batch, rejects, line, places), first, lines - sum(around))
 
     # CSV.
 
-    def _csv(self, header: tuple[str, ...], data: bytes, rejects: Rejects, line: int) -> FlowTable:
-        batch = self._columns(header, data) if b"\0" not in data else None
-        if batch is None:
-            # The slow way: line by line, so that whatever is wrong has its place.
-            return self._slow_csv(header, data, rejects, line)
-        return self._converter.table(batch, rejects, line)
+    def _csv(
+        self, header: tuple[str, ...], data: pa.Buffer, rejects: Rejects, line: int, around: tuple[int, int]
+    ) -> tuple[pa.Table, list[int] | None, int]:
+        """A text's columns, the line of each row where they are not one after another, and how many lines it has."""
+        batch = self._columns(header, data)
+        if batch is not None:
+            return batch, None, batch.num_rows
+        # The slow way: line by line, so that whatever is wrong has its place.
+        text = data.to_pybytes()
+        lines = _lines(text)
+        rejects.first_line, rejects.last_line = line + around[0], line + lines - around[1] - 1
+        return (*self._slow_csv(header, text, rejects, line), lines)
 
-    def _columns(self, header: tuple[str, ...], data: bytes) -> pa.Table | None:
+    def _columns(self, header: tuple[str, ...], data: pa.Buffer) -> pa.Table | None:
         """The columns of a text, by types that fit nearly always, else as text; None where a row is out of shape."""
+        if bytes(1) in memoryview(data).tobytes() if data.size < 1 << 16 else np.frombuffer(data, np.uint8).min() == 0:
+            return None
         names, wanted = _named(header)
-        options = pyarrow.csv.ReadOptions(column_names=names, use_threads=False, block_size=max(len(data) + 1, 1 << 16))
+        options = pyarrow.csv.ReadOptions(column_names=names, use_threads=False, block_size=max(data.size + 1, 1 << 16))
         parsing = pyarrow.csv.ParseOptions(ignore_empty_lines=False)
         whole, coded = pa.int64(), pa.dictionary(pa.int32(), pa.string())
-        sample = _first_cells(header, data)
+        sample = _first_cells(header, data.slice(0, min(data.size, 1 << 16)).to_pybytes())
         typed = {name: coded if name in _CODED else whole for name in wanted}
         typed |= {name: _time_type(sample.get(name, "")) for name in wanted if name.endswith("Milliseconds")}
         for types in (typed, dict.fromkeys(wanted, pa.string())):
@@ -207,12 +217,14 @@ class PieceReader:
                 column_types=types, include_columns=wanted, strings_can_be_null=True, null_values=[""]
             )
             try:
-                return pyarrow.csv.read_csv(pa.py_buffer(data), options, parsing, converting)
+                return pyarrow.csv.read_csv(data, options, parsing, converting)
             except pa.ArrowInvalid:
                 continue
         return None
 
-    def _slow_csv(self, header: tuple[str, ...], data: bytes, rejects: Rejects, line: int) -> FlowTable:
+    def _slow_csv(
+        self, header: tuple[str, ...], data: bytes, rejects: Rejects, line: int
+    ) -> tuple[pa.Table, list[int]]:
         text = data.decode("utf-8", errors="replace").replace("\0", "\ufffd")
         reader = csv.reader(io.StringIO(text, newline=""))
         kept: list[list[str]] = []
@@ -237,22 +249,26 @@ class PieceReader:
             places.append(line + reader.line_num - 1)
         names, wanted = _named(header)
         columns = {name: [cells[names.index(name)] or None for cells in kept] for name in wanted}
-        batch = pa.table({name: pa.array(values, pa.string()) for name, values in columns.items()})
-        return self._converter.table(batch, rejects, 1, places)
+        return pa.table({name: pa.array(values, pa.string()) for name, values in columns.items()}), places
 
     # JSON Lines.
 
-    def _json(self, data: bytes, rejects: Rejects, line: int) -> FlowTable:
+    def _json(
+        self, header: tuple[str, ...], data: pa.Buffer, rejects: Rejects, line: int, around: tuple[int, int]
+    ) -> tuple[pa.Table, list[int] | None, int]:
+        text = data.to_pybytes()
+        lines = _lines(text)
         try:
-            options = pyarrow.json.ReadOptions(use_threads=False, block_size=max(len(data) + 1, 1 << 16))
-            batch = pyarrow.json.read_json(pa.py_buffer(data), options)
-            if batch.num_rows == _lines(data) and not any(pa.types.is_nested(field.type) for field in batch.schema):
-                return self._converter.table(_renamed(batch), rejects, line)
+            options = pyarrow.json.ReadOptions(use_threads=False, block_size=max(data.size + 1, 1 << 16))
+            batch = pyarrow.json.read_json(data, options)
+            if batch.num_rows == lines and not any(pa.types.is_nested(field.type) for field in batch.schema):
+                return _renamed(batch), None, lines
         except pa.ArrowInvalid:
             pass
-        return self._slow_json(data, rejects, line)
+        rejects.first_line, rejects.last_line = line + around[0], line + lines - around[1] - 1
+        return (*self._slow_json(text, rejects, line), lines)
 
-    def _slow_json(self, data: bytes, rejects: Rejects, line: int) -> FlowTable:
+    def _slow_json(self, data: bytes, rejects: Rejects, line: int) -> tuple[pa.Table, list[int]]:
         rows: list[dict[str, Any]] = []
         places: list[int] = []
         for number, text in enumerate(data.split(b"\n"), line):
@@ -273,8 +289,7 @@ class PieceReader:
         columns: dict[str, list[str | None]] = {}
         for name, element in names.items():
             columns[element] = [None if row.get(name) is None else str(row[name]) for row in rows]
-        batch = pa.table({name: pa.array(values, pa.string()) for name, values in columns.items()})
-        return self._converter.table(batch, rejects, 1, places)
+        return pa.table({name: pa.array(values, pa.string()) for name, values in columns.items()}), places
 
     # Packed.
 
@@ -297,7 +312,7 @@ class PieceReader:
                 cut = whole.rfind(b"\n") + 1 if data and not fault else len(whole)
                 left = whole[cut:]
                 if cut:
-                    part = self._text(form, header, whole[:cut], rejects, line)
+                    part = self._text(form, header, pa.py_buffer(whole[:cut]), rejects, line)
                     line += part.lines
                     yield part
                 if fault or not data:
@@ -320,7 +335,8 @@ class PieceReader:
 
 def _some(read: Callable[[int], bytes]) -> tuple[bytes, str]:
     """About as much of a stream as a piece is, and what was wrong with the rest; nothing at its end."""
-    chunks, size = [], 0
+    chunks: list[bytes] = []
+    size = 0
     while size < PIECE:
         try:
             chunk = read(1 << 20)
@@ -360,19 +376,14 @@ def _lines(data: bytes) -> int:
     return data.count(b"\n") + (data[-1:] not in (b"\n", b""))
 
 
-def _with_context(piece: Piece) -> tuple[bytes, int, int]:
-    """A piece of a text file with the whole lines just before and behind it, and where in that it begins and ends."""
+def _with_context(piece: Piece, whole: mmap.mmap) -> tuple[int, int]:
+    """Where a piece of a text file begins and ends together with the whole lines just before and behind it."""
     stop = piece.stop or 0
-    with open(piece.path, "rb") as stream:
-        begin = max(piece.begin, piece.start - _CONTEXT)
-        stream.seek(begin)
-        if begin > piece.begin:
-            stream.readline(_LONGEST_LINE)
-            begin = min(stream.tell(), piece.start)
-            stream.seek(begin)
-        data = stream.read(stop + _CONTEXT - begin)
-        end = max(data.rfind(b"\n") + 1, stop - begin)
-        return data if end == len(data) else data[:end], piece.start - begin, stop - begin
+    begin = max(piece.begin, piece.start - _CONTEXT)
+    if begin > piece.begin:
+        begin = min(whole.find(b"\n", begin, piece.start) + 1 or piece.start, piece.start)
+    end = max(whole.rfind(b"\n", stop, stop + _CONTEXT) + 1, stop)
+    return begin, len(whole) if len(whole) <= stop + _CONTEXT else end
 
 
 def _named(header: tuple[str, ...]) -> tuple[list[str], list[str]]:
