@@ -41,7 +41,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--by", metavar="FIELD,...", default="source,destination,service",
                         help=f"sum up by these fields: {', '.join(FIELDS)} (source,destination,service)")  # fmt: skip
     parser.add_argument(
-        "--most", choices=MEASURES, default="octets", help="what the largest groups have most of (octets)"
+        "--most", choices=list(MEASURES), default="bytes", help="what the largest groups have most of (bytes)"
     )
     parser.add_argument("--top", metavar="N", type=int, default=20, help="show so many groups (20)")
     parser.add_argument("--rules", action="store_true", help="what hit each rule of the network, and which none did")
@@ -112,7 +112,7 @@ def _sums(
         known = walker.directory.name_of(address) if walker is not None else str(address)  # type: ignore[arg-type]
         return str(address) if known == str(address) else f"{known} {address}"
 
-    sums, timeline = Sums(fields, name), Timeline(MINUTE)
+    sums, timeline = Sums(fields, name), Timeline(MINUTE, wanted.since)
     rejected: dict[Path, Rejects] = {}
 
     def tables() -> Iterator[FlowTable]:

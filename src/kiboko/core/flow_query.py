@@ -157,15 +157,18 @@ def _moment(milliseconds: int, period: str) -> str:
 
 @dataclass(slots=True)
 class Timeline:
-    """How many records of each outcome began in each period of `step` milliseconds."""
+    """How many records of each outcome began in each period of `step` milliseconds. What began before `since`
+    (milliseconds since 1970), where that is given, counts as having begun then."""
 
     step: int
+    since: int | None = None
     counts: dict[int, NDArray[np.int64]] = field(default_factory=dict)
 
     def add(self, table: FlowTable) -> None:
         """Take in a table; records without a time are left out."""
         timed = table.start != NO_TIME
-        at, event = table.start[timed] // self.step, table.event[timed]
+        start, event = table.start[timed], table.event[timed]
+        at = (start if self.since is None else np.maximum(start, self.since)) // self.step
         periods, codes = np.unique(at, return_inverse=True)
         counts = np.bincount(codes * len(EVENTS) + event, minlength=len(periods) * len(EVENTS)).reshape(-1, len(EVENTS))
         for period, row in zip(periods.tolist(), counts, strict=True):
@@ -180,7 +183,7 @@ class Timeline:
                 key = period * step // longer
                 merged[key] = merged.get(key, np.zeros(len(EVENTS), dtype=np.int64)) + row
             if not merged or max(merged) - min(merged) < most:
-                return Timeline(longer, merged)
+                return Timeline(longer, self.since, merged)
         return self
 
     def rows(self) -> list[tuple[int, tuple[int, ...]]]:

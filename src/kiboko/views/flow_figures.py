@@ -7,7 +7,7 @@ from pathlib import Path
 from kiboko.core.errors import SurroundingsError, UsageError
 from kiboko.core.flow_query import Sums, Timeline
 from kiboko.core.flow_table import EVENTS, moment
-from kiboko.views.flows_view import top
+from kiboko.views.flows_view import MEASURES, top
 from kiboko.views.text import clean
 
 _COLOURS = {"passed": "#2f7d6d", "seen": "#9aa5b1", "denied": "#c4552d"}
@@ -26,10 +26,11 @@ def draw_flows(sums: Sums, timeline: Timeline, by: str, path: Path) -> None:
 
     figure, (bars, course) = pyplot.subplots(2, 1, figsize=(12.8, 8), height_ratios=(3, 2), layout="constrained")
     shown = top(sums, by, _MOST_BARS)[::-1]
-    word = "bytes" if by == "octets" else by
-    bars.barh([clean("  ".join(key)) for key, _ in shown], [getattr(each, by) for _, each in shown], color="#3b5b92")
-    bars.set_title(f"Most {word} by {', '.join(sums.fields)}", loc="left")
-    bars.set_xlabel(word)
+    bars.barh(
+        [clean("  ".join(key)) for key, _ in shown], [getattr(each, MEASURES[by]) for _, each in shown], color="#3b5b92"
+    )
+    bars.set_title(f"Most {by} by {', '.join(sums.fields)}", loc="left")
+    bars.set_xlabel(by)
     bars.xaxis.set_major_formatter(ticker.EngFormatter(sep=""))
     coarse = timeline.coarsened(_MOST_PERIODS)
     rows = coarse.rows()

@@ -10,14 +10,15 @@ from kiboko.core.rule_usage import RuleLine, RuleUsage
 from kiboko.views.output import Grid, Output
 from kiboko.views.text import counted
 
-MEASURES = ("records", "packets", "octets")
+MEASURES = {"bytes": "octets", "packets": "packets", "records": "records"}
+"""What groups may be ranked by, as users call it, and as `Sum` does."""
 _BAR = 36
 _MOST_PERIODS = 24
 
 
 def top(sums: Sums, by: str, most: int) -> list[tuple[tuple[str, ...], Sum]]:
     """The groups with most of a measure, the largest first; equal ones by name."""
-    ranked = sorted(sums.groups.items(), key=lambda item: (-getattr(item[1], by), item[0]))
+    ranked = sorted(sums.groups.items(), key=lambda item: (-getattr(item[1], MEASURES[by]), item[0]))
     return ranked[:most]
 
 
@@ -36,9 +37,9 @@ def show_flows(sums: Sums, timeline: Timeline, by: str, most: int, caveats: list
             wide=tuple(name for name in sums.fields if name in ("source", "destination")),
             numbers=("records", "packets", "bytes", "share"),
         )
-        whole = max(1, getattr(total, by))
+        whole = max(1, getattr(total, MEASURES[by]))
         for key, each in shown:
-            share = f"{100 * getattr(each, by) / whole:.1f} %"
+            share = f"{100 * getattr(each, MEASURES[by]) / whole:.1f} %"
             grid.add([*key, f"{each.records:,}", f"{each.packets:,}", f"{each.octets:,}", share,
                       _time(each.first), _time(each.last)])  # fmt: skip
         out.grid(grid)
@@ -74,7 +75,7 @@ def _histogram(timeline: Timeline, out: Output) -> None:
     out.heading(f"records by the time they began, each line {_length(timeline.step)}")
     most = max(sum(counts) for _, counts in rows)
     for begin, counts in rows:
-        seen, passed, denied = (round(_BAR * count / most) for count in counts)
+        seen, passed, denied = (max(bool(count), round(_BAR * count / most)) for count in counts)
         parts = [(f"  {_time(begin)[:16]}  {sum(counts):>12,}  ", "")]
         parts += [("█" * passed, "allow"), ("▒" * seen, "quiet"), ("░" * denied, "drop")]
         out.parts(*parts)
