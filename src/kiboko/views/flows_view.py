@@ -88,8 +88,6 @@ def show_usage(usage: RuleUsage, caveats: list[str], out: Output) -> None:
     lines = usage.lines()
     never = [each for each in lines if not each.is_hit and each.rule is not None]
     rules = sum(each.rule is not None for each in lines)
-    out.parts((f"{usage.records:,}", "mark"), (f" records held against {counted(rules, 'rule')}; ", ""),
-              (f"{len(never)} never hit", "unsure" if never else "agree"))  # fmt: skip
     grid = Grid(["rule", "action", "what", "records", "packets", "bytes", "first", "last"], wide=("what",),
                 numbers=("records", "packets", "bytes"))  # fmt: skip
     section = ""
@@ -110,9 +108,10 @@ def show_usage(usage: RuleUsage, caveats: list[str], out: Output) -> None:
         else:
             grid.add([f"  {each.name}", action, what, f"{each.sum.records:,}", f"{each.sum.packets:,}",
                       f"{each.sum.octets:,}", _time(each.sum.first), _time(each.sum.last)])  # fmt: skip
-    out.line()
     out.grid(grid)
     out.line()
+    out.parts((f"{usage.records:,}", "mark"), (f" records held against {counted(rules, 'rule')}; ", ""),
+              (f"{len(never)} never hit", "unsure" if never else "agree"))  # fmt: skip
     out.line("A rule that is never hit may be needed all the same: these records cover their own time and places only.")
     if caveats:
         out.heading("Bear in mind")
