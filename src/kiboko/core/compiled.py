@@ -259,8 +259,8 @@ class CompiledComparison:
         rows = np.flatnonzero(candidate)
         if not len(rows):
             return code
-        hashes = table.addresses.hashes()
-        wanted = _flow_hash(hashes, table, rows, turned=True)
+        hashes = _FlowHash.of(table.addresses)
+        wanted = hashes.turned(table, rows)
         request_rows, request_hash = self._requests(table, code, hashes)
         requests = _partners(wanted, request_hash, request_rows)
         hit = requests >= 0
@@ -283,21 +283,21 @@ class CompiledComparison:
         return result
 
     def _requests(
-        self, table: FlowTable, code: NDArray[np.int32], hashes: NDArray[np.uint64]
+        self, table: FlowTable, code: NDArray[np.int32], hashes: _FlowHash
     ) -> tuple[NDArray[np.int64], NDArray[np.uint64]]:
         """The requests of a table and their hashes, those behind a gateway under both pairs of addresses."""
         rows = np.flatnonzero(np.array(self._is_request)[code])
-        own = _flow_hash(hashes, table, rows, turned=False)
-        met = np.unique(code[rows])
+        own = hashes.rows(table, rows)
+        met = np.flatnonzero(np.bincount(code[rows]))
         moved = [number for number in met.tolist() if self._behind[number] is not None]
         more_rows, more_hashes = [rows], [own]
         for number in moved:
             behind = self._behind[number]
             assert behind is not None
             these = rows[code[rows] == number]
-            ends = AddressTable.of(behind).hashes()[:, np.newaxis]
+            ends = _FlowHash.of(AddressTable.of(behind))
             more_rows.append(these)
-            more_hashes.append(_mix(ends[0], ends[1], table, these, False))
+            more_hashes.append(ends.as_source[0] ^ ends.as_destination[1] ^ _port_hash(table, these, False))
         return np.concatenate(more_rows), np.concatenate(more_hashes)
 
     def _reply(self, table: FlowTable, row: int, own: int, request: int) -> int:
@@ -340,12 +340,18 @@ def _as_slice(wanted: NDArray[np.bool_]) -> NDArray[np.bool_] | slice:
 
 def _partners(wanted: NDArray[np.uint64], hashes: NDArray[np.uint64], rows: NDArray[np.int64]) -> NDArray[np.int64]:
     """For each wanted hash the first of the rows that has it, -1 for none."""
-    distinct, back = np.unique(wanted, return_inverse=True)
-    at = np.searchsorted(distinct, hashes)
-    met = np.flatnonzero(distinct[np.minimum(at, len(distinct) - 1)] == hashes)
-    first = np.full(len(distinct), -1, dtype=np.int64)
-    first[at[met[::-1]]] = rows[met[::-1]]
-    found: NDArray[np.int64] = first[back]
+    found = np.full(len(wanted), -1, dtype=np.int64)
+    # Few are wanted among many: a bitmap by some of the bits leaves out nearly all the others.
+    bitmap = np.zeros(1 << 20, dtype=np.bool_)
+    bitmap[wanted >> np.uint64(44)] = True
+    likely = np.flatnonzero(bitmap[hashes >> np.uint64(44)])
+    if not len(likely):
+        return found
+    order = likely[np.argsort(hashes[likely], kind="stable")]
+    ordered = hashes[order]
+    at = np.minimum(np.searchsorted(ordered, wanted), len(ordered) - 1)
+    hit = ordered[at] == wanted
+    found[hit] = rows[order[at[hit]]]
     return found
 
 
@@ -359,25 +365,34 @@ def _flag_kinds() -> NDArray[np.int64]:
     return kinds
 
 
-def _flow_hash(
-    hashes: NDArray[np.uint64], table: FlowTable, rows: NDArray[np.int64], turned: bool
-) -> NDArray[np.uint64]:
-    source, destination = hashes[table.source[rows]], hashes[table.destination[rows]]
-    return _mix(destination, source, table, rows, True) if turned else _mix(source, destination, table, rows, False)
+@dataclass(frozen=True, slots=True)
+class _FlowHash:
+    """64-bit hashes of flows: of each address once as a source and once as a destination, of the ports row by row."""
+
+    as_source: NDArray[np.uint64]
+    as_destination: NDArray[np.uint64]
+
+    @classmethod
+    def of(cls, addresses: AddressTable) -> _FlowHash:
+        """The hashes of some addresses in both roles. Multipliers are odd, so that no bit is lost."""
+        hashes = addresses.hashes()
+        return cls(hashes * np.uint64(0x9E3779B97F4A7C15), hashes * np.uint64(0xC2B2AE3D27D4EB4F))
+
+    def rows(self, table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.uint64]:
+        """The hashes of some records."""
+        ends = self.as_source[table.source[rows]] ^ self.as_destination[table.destination[rows]]
+        return ends ^ _port_hash(table, rows, False)
+
+    def turned(self, table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.uint64]:
+        """The hashes that the requests of some records have, if these are replies."""
+        ends = self.as_source[table.destination[rows]] ^ self.as_destination[table.source[rows]]
+        return ends ^ _port_hash(table, rows, True)
 
 
-def _mix(
-    source: NDArray[np.uint64] | np.uint64,
-    destination: NDArray[np.uint64] | np.uint64,
-    table: FlowTable,
-    rows: NDArray[np.int64],
-    turned: bool,
-) -> NDArray[np.uint64]:
-    """A 64-bit hash of addresses, protocol and ports; multipliers are odd, so that no bit is lost on the way."""
-    near, far = table.source_port[rows].astype(np.uint64), table.detail[rows].astype(np.uint64)
+def _port_hash(table: FlowTable, rows: NDArray[np.int64], turned: bool) -> NDArray[np.uint64]:
+    near, far = table.source_port[rows], table.detail[rows]
     if turned:
         near, far = far, near
-    ports = (near << np.uint64(16) | far) << np.uint64(8) | table.protocol[rows].astype(np.uint64)
-    mixed = source * np.uint64(0x9E3779B97F4A7C15) ^ destination * np.uint64(0xC2B2AE3D27D4EB4F)
-    mixed = (mixed ^ ports) * np.uint64(0xD6E8FEB86659FD93)
-    return mixed ^ mixed >> np.uint64(32)
+    packed = near.astype(np.int64) << 24 | far.astype(np.int64) << 8 | table.protocol[rows]
+    hashed: NDArray[np.uint64] = packed.view(np.uint64) * np.uint64(0xD6E8FEB86659FD93)
+    return hashed

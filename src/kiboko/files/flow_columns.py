@@ -232,7 +232,9 @@ class _Columns:
         if column is None:
             return np.full(len(self.bad), NO_TIME, dtype=np.int64)
         if pa.types.is_timestamp(column.type):
-            column = pc.cast(column, pa.timestamp("ms", column.type.tz), safe=False).cast(pa.int64())
+            if column.type.unit != "ms":
+                column = pc.cast(column, pa.timestamp("ms", column.type.tz), safe=False)
+            column = column.cast(pa.int64())
         elif not pa.types.is_integer(column.type):
             column = self._as_times(column)
         if column.null_count:

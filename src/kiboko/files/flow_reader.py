@@ -415,4 +415,6 @@ def _time_type(sample: str) -> pa.DataType:
     if text.lstrip("-").isdecimal() or not text:
         return pa.int64()
     zoned = text.endswith("Z") or "+" in text[10:] or "-" in text[10:]
-    return pa.timestamp("us", "UTC") if zoned else pa.timestamp("us")
+    fraction = text.partition(".")[2].rstrip("Z").partition("+")[0].partition("-")[0]
+    unit = "ms" if len(fraction) <= 3 else "us"
+    return pa.timestamp(unit, "UTC") if zoned else pa.timestamp(unit)
