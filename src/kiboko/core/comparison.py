@@ -209,7 +209,7 @@ class Comparison:
         """A record by its own walk: `stops` are the gates that it had to pass and that stop it by the rules."""
         if not stops:
             return self._flow_of_open(record, walk)
-        reply = self._reply(record) or self._refusal(record, walk)
+        reply = self._refusal(record, walk) or self._reply(record)
         if reply is not None:
             return reply
         if record.event == DENIED:
