@@ -6,11 +6,12 @@ import unittest
 from datetime import UTC, datetime, timedelta
 
 from kiboko.core.addresses import Address
-from kiboko.core.comparison import Comparison, is_request, proves_passage, seen_behind
+from kiboko.core.comparison import Comparison, is_request, seen_behind
 from kiboko.core.compiled import CompiledComparison
 from kiboko.core.evidence import DENIED, PASSED, SEEN, FlowRecord
 from kiboko.core.flow_table import table_of
 from kiboko.core.services import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service
+from kiboko.core.signs import proves_passage
 from kiboko.core.walk import Walker
 from tests.helpers import base, load
 from tests.random_networks import random_network

@@ -25,11 +25,17 @@ from kiboko.core.gates import FORWARD, Row
 from kiboko.core.model import ObservationPoint
 from kiboko.core.ranges import ALL_PORTS, RangeSet
 from kiboko.core.services import ICMP, ICMP6, TCP, UDP, WELL_KNOWN, Service, parse_services, union_services
+from kiboko.core.signs import (
+    is_bare_opening,
+    is_bare_reset,
+    is_echo_reply,
+    is_icmp_error,
+    is_opening,
+    proves_passage,
+)
 from kiboko.core.walk import ALLOWED, PARTLY, Walk, Walker
 
 AGREE, LEAK, BREAK, UNSURE = "agree", "leak", "break", "unsure"
-_SYN, _RST, _ACK = 0x02, 0x04, 0x10
-_ICMP_ERRORS = {ICMP: (3, 4, 5, 11, 12), ICMP6: (1, 2, 3, 4)}
 _MOST_WALKS = 10_000
 MOST_RECENT = 100_000
 
@@ -198,12 +204,12 @@ class Comparison:
             return Finding(UNSURE, record.event, f"who sent it behind {record.source} is not recorded", None)
         if source.network is None and self.ends.is_foreign(target):
             return Finding(UNSURE, record.event, "both ends are outside: no gate lies between them", None)
-        if _is_echo_reply(record):
+        if is_echo_reply(record):
             return self._reply(record) or Finding(UNSURE, record.event, "an echo reply without a request", None)
         walk = self._walk(source, target, record.service, record.source_port)
         asked = self._rows_up_to(walk.forward, record)
         found = self._judge_request(record, walk, _stopping(asked))
-        return dataclasses.replace(found, asked=asked, is_bare_opening=_is_bare_opening(record))
+        return dataclasses.replace(found, asked=asked, is_bare_opening=is_bare_opening(record))
 
     def _judge_request(self, record: FlowRecord, walk: Walk, stops: list[Row]) -> Finding:
         """A record by its own walk: `stops` are the gates that it had to pass and that stop it by the rules."""
@@ -225,13 +231,13 @@ class Comparison:
     def _flow_of_open(self, record: FlowRecord, walk: Walk) -> Finding:
         """A record of a request that no gate on its way stops."""
         if record.event != DENIED:
-            if self.is_reply_by_ports(record) and not _is_bare_reset(record):
+            if self.is_reply_by_ports(record) and not is_bare_reset(record):
                 reply = self._reply(record)
                 if reply is not None:
                     return reply
             there = "passed" if walk.delivered else "passed its observation point"
             return Finding(AGREE, record.event, f"{there}, as the rules say", walk)
-        if _is_icmp_error(record):
+        if is_icmp_error(record):
             return Finding(UNSURE, DENIED, "an ICMP error: what it speaks of is not recorded", walk)
         if not walk.is_known:
             return Finding(UNSURE, DENIED, "it rests on a gate that is not known", walk)
@@ -329,11 +335,11 @@ class Comparison:
     def _refusal(self, record: FlowRecord, walk: Walk) -> Finding | None:
         """The finding where the record is a refusal (clause S34): a bare TCP reset, or an ICMP error. Stateful filters
         let it back with the flow that it refuses, so that its own walk tells nothing."""
-        if _is_icmp_error(record):
+        if is_icmp_error(record):
             return Finding(
                 UNSURE, record.event, "an ICMP error: what it speaks of is not recorded", walk, walk.decided_by
             )
-        if record.service.protocol != TCP or record.source_port is None or not _is_bare_reset(record):
+        if record.service.protocol != TCP or record.source_port is None or not is_bare_reset(record):
             return None
         requester = self.walker.directory.endpoint(record.destination)
         if self.walker.directory.shared_owner(record.destination) is not None:
@@ -372,7 +378,7 @@ class Comparison:
     def _judge_reply(self, record: FlowRecord, walk: Walk, never_answered: bool) -> Finding:
         """A reply by the gates of the reply alone: it is never a leak for what its request did."""
         stops = _stopping(self._rows_up_to(walk.reply, record))
-        if never_answered and _is_bare_reset(record):
+        if never_answered and is_bare_reset(record):
             if walk.verdict != ALLOWED:
                 return self._refusal_of(walk, record)
             if record.event != DENIED:
@@ -402,7 +408,7 @@ class Comparison:
         protocol = record.service.protocol
         if protocol in (ICMP, ICMP6):
             kind = {ICMP: 8, ICMP6: 128}[protocol]
-            if not _is_echo_reply(record):
+            if not is_echo_reply(record):
                 return None
             service, port = Service(protocol, kind << 8), None
         elif record.service.has_ports and record.source_port is not None:
@@ -456,11 +462,6 @@ def is_request(record: FlowRecord, finding: Finding) -> bool:
     return finding.walk is not None and not finding.is_reply and record.event != DENIED
 
 
-def proves_passage(record: FlowRecord) -> bool:
-    """Whether a reply proves that its request passed: a refusal may come from whatever stopped it."""
-    return record.event != DENIED and not _is_bare_reset(record)
-
-
 def _port_cells(walk: Walk) -> tuple[RangeSet, ...]:
     """The client ports of a walk, cut so that every row takes all of a cell or nothing of it."""
     cells = [walk.flow.source_ports]
@@ -468,30 +469,6 @@ def _port_cells(walk: Walk) -> tuple[RangeSet, ...]:
         if row.ports != walk.flow.source_ports:
             cells = [part for cell in cells for part in (cell & row.ports, cell - row.ports) if part]
     return tuple(cells)
-
-
-def is_opening(record: FlowRecord) -> bool:
-    """SYN without ACK: the first packet of a TCP connection, never a reply."""
-    return record.tcp_flags is not None and record.tcp_flags & (_SYN | _ACK) == _SYN
-
-
-def _is_echo_reply(record: FlowRecord) -> bool:
-    return record.service.detail >> 8 == {ICMP: 0, ICMP6: 129}.get(record.service.protocol)
-
-
-def _is_icmp_error(record: FlowRecord) -> bool:
-    """An ICMP message that speaks of another packet (RFC 792, RFC 4443)."""
-    return record.service.detail >> 8 in _ICMP_ERRORS.get(record.service.protocol, ())
-
-
-def _is_bare_opening(record: FlowRecord) -> bool:
-    """SYN and nothing else: a sender that got an answer would have sent more."""
-    return record.tcp_flags is not None and record.tcp_flags & 0x3F == _SYN
-
-
-def _is_bare_reset(record: FlowRecord) -> bool:
-    """RST, perhaps with ACK, and nothing else (RFC 9293, section 3.10.7)."""
-    return record.tcp_flags is not None and record.tcp_flags & 0x3F in (_RST, _RST | _ACK)
 
 
 def _changed(finding: Finding, status: str, why: str, cause: str | None, before_as_of: bool = False) -> Finding:

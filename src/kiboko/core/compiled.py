@@ -16,11 +16,12 @@ from numpy.typing import NDArray
 from kiboko.core.addresses import Address, AddressSet
 from kiboko.core.atoms import AddressAtoms, address_sets, service_cuts
 from kiboko.core.columns import distinct
-from kiboko.core.comparison import UNSURE, Comparison, Finding, is_request, proves_passage, seen_behind
+from kiboko.core.comparison import UNSURE, Comparison, Finding, is_request, seen_behind
 from kiboko.core.evidence import FlowRecord
 from kiboko.core.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds
 from kiboko.core.ranges import RangeSet
 from kiboko.core.services import ICMP, ICMP6, SCTP, TCP, UDP
+from kiboko.core.signs import proves_passage
 from kiboko.core.walk import Walker
 
 _MOST_CLASSES = 50_000
