@@ -25,6 +25,7 @@ from kiboko.core.signs import proves_passage
 from kiboko.core.walk import Walker
 
 _MOST_CLASSES = 50_000
+_Ends = tuple[Address | None, Address | None]
 _KEY_LIMIT = 1 << 62
 _SYN, _RST, _ACK = 0x02, 0x04, 0x10
 _SERVICES = 1 << 24
@@ -128,7 +129,7 @@ class CompiledComparison:
         self._may_reply: list[bool] = []
         self._by_ports: list[bool | None] = []
         self._proves: list[bool] = []
-        self._behind: list[tuple[Address, Address] | None] = []
+        self._behind: list[_Ends | None] = []
         self._replies: dict[tuple[int, int], int] = {}
         self._decided: dict[int, int] = {}
 
@@ -203,7 +204,7 @@ class CompiledComparison:
             has_ports and self._comparison.may_reply(record, finding),
             self._comparison.is_reply_by_ports(record),
             proves_passage(record),
-            behind if behind != (record.source, record.destination) else None,
+            _moved(record, behind),
         )
 
     def _add(
@@ -214,7 +215,7 @@ class CompiledComparison:
         reply: bool = False,
         by_ports: bool | None = None,
         proves: bool = False,
-        behind: tuple[Address, Address] | None = None,
+        behind: _Ends | None = None,
     ) -> int:
         self._findings.append(finding)
         self._classes.append(stands_for)
@@ -296,10 +297,13 @@ class CompiledComparison:
             behind = self._behind[number]
             assert behind is not None
             these = rows[code[rows] == number]
-            ends = _FlowHash.of(AddressTable.of(behind))
             more_rows.append(these)
-            more_hashes.append(ends.as_source[0] ^ ends.as_destination[1] ^ _port_hash(table, these, False))
-        return np.concatenate(more_rows), np.concatenate(more_hashes)
+            more_hashes.append(hashes.rows(table, these, behind))
+        # Of several the first in the order of the table counts, whatever its class.
+        late = np.argsort(np.concatenate(more_rows[1:]), kind="stable") if moved else np.zeros(0, dtype=np.int64)
+        rows_behind = np.concatenate(more_rows[1:])[late] if moved else late
+        hashes_behind = np.concatenate(more_hashes[1:])[late] if moved else np.zeros(0, dtype=np.uint64)
+        return np.concatenate([rows, rows_behind]), np.concatenate([own, hashes_behind])
 
     def _reply(self, table: FlowTable, row: int, own: int, request: int) -> int:
         """The finding of a reply, by its own class and that of its request."""
@@ -366,6 +370,17 @@ def _flag_kinds() -> NDArray[np.int64]:
     return kinds
 
 
+def _moved(record: FlowRecord, behind: tuple[Address, Address] | None) -> _Ends | None:
+    """The ends that a request bears behind a gateway and not in front of it; None where both are its own.
+
+    Records of one class may differ in an end, but only in one that stays as it is.
+    """
+    if behind is None or behind == (record.source, record.destination):
+        return None
+    source, destination = behind
+    return None if source == record.source else source, None if destination == record.destination else destination
+
+
 @dataclass(frozen=True, slots=True)
 class _FlowHash:
     """64-bit hashes of flows: of each address once as a source and once as a destination, of the ports row by row."""
@@ -379,10 +394,19 @@ class _FlowHash:
         hashes = addresses.hashes()
         return cls(hashes * np.uint64(0x9E3779B97F4A7C15), hashes * np.uint64(0xC2B2AE3D27D4EB4F))
 
-    def rows(self, table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.uint64]:
-        """The hashes of some records."""
-        ends = self.as_source[table.source[rows]] ^ self.as_destination[table.destination[rows]]
-        return ends ^ _port_hash(table, rows, False)
+    def rows(self, table: FlowTable, rows: NDArray[np.int64], instead: _Ends = (None, None)) -> NDArray[np.uint64]:
+        """The hashes of some records, with other ends `instead` of their own where these are given."""
+        source, destination = instead
+        near = (
+            self.as_source[table.source[rows]] if source is None else _FlowHash.of(AddressTable.of([source])).as_source
+        )
+        far = (
+            self.as_destination[table.destination[rows]]
+            if destination is None
+            else _FlowHash.of(AddressTable.of([destination])).as_destination
+        )
+        hashed: NDArray[np.uint64] = near ^ far ^ _port_hash(table, rows, False)
+        return hashed
 
     def turned(self, table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.uint64]:
         """The hashes that the requests of some records have, if these are replies."""
