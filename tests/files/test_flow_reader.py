@@ -1,6 +1,7 @@
 """Flow logs in every form come to the same records, whatever is wrong with some of them."""
 
 import gzip
+import io
 import json
 import tempfile
 import unittest
@@ -13,13 +14,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kiboko.core.addresses import parse_address
-from kiboko.core.errors import InputError
+from kiboko.core.errors import InputError, UsageError
 from kiboko.core.flow_query import FlowFilter, Sums, Timeline
 from kiboko.core.flow_table import table_of
 from kiboko.core.services import parse_services
 from kiboko.files.flow_columns import parse_ipv4
 from kiboko.files.flow_export import write_tables
 from kiboko.files.flow_reader import flow_files, pieces_of, tables_of
+from kiboko.views.flow_figures import draw_flows
+from kiboko.views.flows_view import show_flows
+from kiboko.views.output import Output
 
 HEADER = "flowStartMilliseconds,flowEndMilliseconds,sourceIPv4Address,destinationIPv4Address,sourceTransportPort,destinationTransportPort,protocolIdentifier,tcpControlBits,packetDeltaCount,octetDeltaCount,firewallEvent,observationPointId\n"
 ROWS = [
@@ -125,6 +129,54 @@ class Reading(unittest.TestCase):
         self.assertGreater(len(records), 1000)
         self.assertIn("torn gzip", rejects.counts)
 
+    def test_times_in_several_forms_in_one_column(self):
+        forms = [
+            "2026-11-20 10:00:00.250",
+            "2026-11-20T10:00:00.250Z",
+            "2026-11-20T12:00:00.250+02:00",
+            "1795168800250",
+            "",
+        ]
+        rows = [ROWS[0].replace("2026-11-20 10:00:00.000", text) for text in forms]
+        records, rejects = self.read(self.write("mixed.csv", HEADER + "".join(rows)))
+        self.assertEqual(rejects.counts, {})
+        moments = [record.start and record.start.isoformat(timespec="milliseconds") for record in records]
+        self.assertEqual(moments, ["2026-11-20T10:00:00.250+00:00"] * 4 + [None])
+
+    def test_microseconds_and_zones_in_the_fast_way(self):
+        for text in ("2026-11-20 10:00:00.250999", "2026-11-20T10:00:00.250999Z", "2026-11-20T10:00:00.250Z"):
+            with self.subTest(text):
+                records, _ = self.read(self.write("log.csv", HEADER + ROWS[0].replace("2026-11-20 10:00:00.000", text)))
+                self.assertEqual(records[0].start.isoformat(timespec="milliseconds"), "2026-11-20T10:00:00.250+00:00")
+
+    def test_words_for_protocols_events_and_flags(self):
+        header = "src,dst,proto,sport,dport,action,flags\n"
+        rows = ["10.0.0.1,10.0.0.2,TCP,1000,22,ALLOW,0x12\n", "10.0.0.1,10.0.0.2,udp,1000,53,Blocked,\n",
+                "fd00::1,fd00::2,ipv6-icmp,,33024,-,\n"]  # fmt: skip
+        records, rejects = self.read(self.write("words.csv", header + "".join(rows)))
+        self.assertEqual(rejects.counts, {})
+        self.assertEqual([(str(r.service), r.event, r.tcp_flags) for r in records],
+                         [("tcp/22", "passed", 0x12), ("udp/53", "denied", None), ("icmp6/echo-reply", "seen", None)])  # fmt: skip
+
+    def test_json_lines_with_bad_ones_between(self):
+        good = '{"src": "10.0.0.1", "dst": "10.0.0.2", "proto": "tcp", "dport": 22}\n'
+        text = (
+            good + "not json\n" + good + "[1]\n" + '{"src": "10.0.0.1", "proto": 6, "dport": 22}\n' + good + good[:30]
+        )
+        records, rejects = self.read(self.write("bad.jsonl", text))
+        self.assertEqual([record.line for record in records], [1, 3, 6])
+        self.assertEqual(rejects.counts, {"not JSON": 1, "not a record": 1, "bad address": 1, "torn last line": 1})
+        self.assertEqual(rejects.first["not JSON"][0], 2)
+
+    def test_nested_values_are_no_fields_and_no_crash(self):
+        text = '{"src": "10.0.0.1", "dst": {"a": 1}, "proto": 6, "dport": 22}\n'
+        self.assertEqual(self.read(self.write("nested.jsonl", text))[1].counts, {"bad address": 1})
+
+    def test_strict_stops_at_the_first_bad_row_and_names_its_line(self):
+        path = self.write("bad.csv", HEADER + ROWS[0] + ROWS[1].replace(",22,", ",x,") + ROWS[2])
+        with self.assertRaisesRegex(InputError, r"bad.csv:3: row 2: sourceTransportPort 'x' cannot be read"):
+            self.read(path, strict=True)
+
     def test_folders_and_patterns(self):
         self.write("b/two.csv", HEADER + ROWS[0])
         self.write("b/one.csv", HEADER + ROWS[1])
@@ -203,6 +255,55 @@ class Asking(unittest.TestCase):
         sums.add(table_of([]))
         timeline.add(table_of([]))
         self.assertEqual((sums.total.records, sums.groups, timeline.rows()), (0, {}, []))
+
+
+class Shown(unittest.TestCase):
+    """What a person sees of sums and of time."""
+
+    def setUp(self):
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        (folder / "log.csv").write_text(HEADER + "".join(ROWS))
+        self.folder, self.table = folder, next(tables_of(folder / "log.csv"))[0]
+        self.sums, self.timeline = Sums(("service",)), Timeline(60_000)
+        self.sums.add(self.table)
+        self.timeline.add(self.table)
+
+    def text(self, by="bytes", most=20, caveats=()):
+        stream = io.StringIO()
+        show_flows(self.sums, self.timeline, by, most, list(caveats), Output(stream))
+        return stream.getvalue()
+
+    def test_the_largest_groups_come_first_by_the_measure_asked_for(self):
+        def order(by):
+            return [line.split()[0] for line in self.text(by).splitlines() if line.startswith(("tcp", "udp"))]
+
+        self.assertEqual(order("bytes"), ["tcp/40000", "tcp/22", "udp/53"])
+        self.assertEqual(order("packets"), ["tcp/22", "tcp/40000", "udp/53"])
+        self.assertIn("and 2 more groups", self.text(most=1))
+        self.assertIn("80.6 %", self.text(), "4,000 of 4,960")
+
+    def test_the_smallest_count_is_still_seen(self):
+        for _ in range(500):
+            self.timeline.add(self.table.taken(np.array([True, False, False])))
+        (line,) = (line for line in self.text().splitlines() if line.startswith("  2026-11-20 11:30"))
+        self.assertTrue(line.endswith("░"), line)
+        self.assertIn("Bear in mind", self.text(caveats=["a log was torn"]))
+
+    def test_what_began_earlier_counts_from_since_on(self):
+        timeline = Timeline(60_000, int(self.table.start[2]))
+        timeline.add(self.table)
+        self.assertEqual([counts for _, counts in timeline.rows()], [(0, 2, 1)])
+
+    def test_figures(self):
+        for name, magic in (("flows.png", b"\x89PNG"), ("flows.svg", b"<?xml")):
+            draw_flows(self.sums, self.timeline, "bytes", self.folder / name)
+            self.assertTrue((self.folder / name).read_bytes().startswith(magic))
+        with self.assertRaisesRegex(UsageError, "a figure is .png or .svg"):
+            draw_flows(self.sums, self.timeline, "bytes", self.folder / "flows.pdf")
+
+    def test_names_from_outside_cannot_steer_a_terminal(self):
+        self.sums.groups[("\x1b[2Jgone",)] = self.sums.groups.pop(("tcp/22",))
+        self.assertNotIn("\x1b", self.text())
 
 
 if __name__ == "__main__":
