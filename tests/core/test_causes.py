@@ -1,0 +1,118 @@
+"""Likely causes, one by one: for each the smallest evidence that points to it. Who may what is worked out by hand.
+
+ann carries two filters: `guard` by name, which takes ssh from bob, and `fleet` from the filter's side, which drops telnet.
+"""
+
+import unittest
+from datetime import UTC, datetime, timedelta
+
+from kiboko.core.causes import CAUSE_IDS, Causes
+from kiboko.core.comparison import Comparison
+from kiboko.core.summary import Summary
+from kiboko.core.walk import Walker
+from tests.core.test_comparison import NOW, flow, probe
+from tests.helpers import a_filter, base, load
+
+
+def network():
+    values = base()
+    values["groups"] = {"admins": {"where": {"role": "admin"}}}
+    values["filters"] = {
+        "guard": a_filter("instance", otherwise="drop", inbound=[
+            {"action": "allow", "from": ["bob", "admins"], "service": ["ssh", "telnet", "udp/53"]}]),
+        "fleet": a_filter("instance", otherwise="allow", attach_to=["ann", "cat"],
+                          rules=[{"action": "drop", "service": "telnet"}]),
+        "own": a_filter("host", otherwise="allow", inbound=[{"action": "drop", "service": "rdp"}]),
+        "site-edge": a_filter("subnet", otherwise="allow", outbound=[{"action": "drop", "service": "smtp"}]),
+        "narrow": a_filter("subnet", stateful=False, inbound=[{"action": "allow"}],
+                           outbound=[{"action": "allow", "service": "tcp/32768-60999"}]),
+    }  # fmt: skip
+    values["instances"]["ann"]["interfaces"][0]["filters"] = ["guard"]
+    values["instances"]["ann"]["listens"] = ["ssh", "telnet", "udp/53"]
+    values["instances"]["bob"]["tags"] = {"role": "admn"}
+    values["instances"]["cat"]["host_filter"] = "own"
+    values["instances"]["cat"]["listens"] = ["ssh", "telnet", "rdp", "smtp"]
+    values["instances"]["dan"]["listens"] = ["ssh"]
+    values["outside"]["depot"]["filter"] = "site-edge"
+    values["subnets"]["b1"]["filter"] = "narrow"
+    return values
+
+
+class EachCause(unittest.TestCase):
+    def ranked(self, *records, values=None):
+        """The causes of the last record's group, the likeliest first."""
+        held = Comparison(Walker(load(values or network())))
+        summary = Summary(held.walker.directory)
+        for each in records:
+            finding = held.flow(each) if hasattr(each, "event") else held.probe(each)
+            summary.add(each, finding)
+        causes = Causes(held.walker, summary.groups.values())
+        group = next(g for g in summary.groups.values() if g.example is records[-1])
+        found = causes.of(group)
+        self.assertTrue(all(each.looked_at and each.to_confirm for each in found))
+        self.assertTrue({each.id for each in found} <= set(CAUSE_IDS))
+        self.assertEqual(len({each.id for each in found}), len(found))
+        return [each.id for each in found]
+
+    def test_exempt_where_the_filters_own_side_attaches_it_and_others_there_work(self):
+        """telnet from bob passes guard; only fleet stops it, and guard is seen to stop cat."""
+        ids = self.ranked(probe("cat", "ann", "ssh", "silent"), probe("bob", "ann", "telnet", "answered"))
+        self.assertEqual(ids[0], "exempt")
+        self.assertNotEqual(ids[0], "not-enforced")
+
+    def test_not_attached_where_the_interface_names_it(self):
+        """ssh from cat passes fleet; only guard stops it, and fleet is seen to stop bob's telnet."""
+        ids = self.ranked(probe("bob", "ann", "telnet", "silent"), probe("cat", "ann", "ssh", "answered"))
+        self.assertIn("not-attached", ids[:2])
+        self.assertLess(ids.index("not-attached"), ids.index("not-enforced"))
+
+    def test_membership_where_a_group_would_turn_it(self):
+        self.assertIn("membership", self.ranked(probe("cat", "ann", "ssh", "answered")))
+
+    def test_host_filter_where_only_that_stops_it(self):
+        self.assertEqual(self.ranked(probe("ann", "cat", "rdp", "answered"))[0], "host-filter")
+
+    def test_host_filter_may_be_one_that_nobody_recorded(self):
+        ids = self.ranked(probe("bob", "ann", "ping", "answered"), probe("bob", "ann", "ssh", "answered"),
+                          probe("bob", "ann", "udp/53", "answered"), probe("bob", "dan", "ssh", "silent"))  # fmt: skip
+        self.assertIn("host-filter", ids)
+
+    def test_senders_network_where_its_own_edge_should_have_stopped_it(self):
+        self.assertEqual(self.ranked(probe("198.51.100.3", "cat", "smtp", "answered"))[0], "senders-network")
+
+    def test_no_way_back_where_a_reply_is_denied(self):
+        ids = self.ranked(
+            flow("10.1.1.11", "10.2.1.10", "ssh", 40000), flow("10.2.1.10", "10.1.1.11", "tcp/40000", 22, "denied")
+        )
+        self.assertEqual(ids[0], "no-way-back")
+
+    def test_no_way_back_is_thought_of_where_a_stateless_filter_lets_the_reply_back(self):
+        self.assertIn("no-way-back", self.ranked(probe("bob", "dan", "ssh", "silent")))
+
+    def test_older_session_where_the_opening_packet_is_missing(self):
+        self.assertIn("older-session", self.ranked(flow("10.1.2.10", "10.1.1.10", "tcp/25", 40000, flags=0x18)))
+        self.assertNotIn("older-session", self.ranked(flow("10.1.2.10", "10.1.1.10", "tcp/25", 40000, flags=0x02)))
+
+    def test_what_is_older_than_the_network_file_says_so_itself(self):
+        values = {**network(), "as_of": "2026-11-20T10:00:00Z"}
+        early = datetime(2026, 11, 20, 8, tzinfo=UTC)
+        old = flow("10.1.2.10", "10.1.1.10", "tcp/25", 40000, start=early, end=early + timedelta(minutes=1))
+        self.assertEqual(self.ranked(old, values=values), ["log-before-as-of"])
+        long = flow("10.1.2.10", "10.1.1.10", "tcp/25", 40000, start=early, end=NOW + timedelta(hours=1))
+        self.assertEqual(self.ranked(long, values=values), ["older-session"])
+
+    def test_what_agrees_has_no_cause(self):
+        self.assertEqual(self.ranked(probe("bob", "ann", "ssh", "answered")), [])
+        self.assertEqual(self.ranked(probe("cat", "ann", "ssh", "silent")), [])
+
+    def test_a_leak_that_only_the_listener_stops_has_no_cause_of_the_list(self):
+        """Nothing is said to listen on smtp at dan's; that it answers tells of the listener, not of a filter."""
+        self.assertEqual(self.ranked(probe("bob", "dan", "smtp", "answered")), [])
+
+    def test_a_service_that_answers_others_is_not_called_down(self):
+        ids = self.ranked(probe("ann", "dan", "ssh", "answered"), probe("bob", "dan", "ssh", "refused"))
+        self.assertNotEqual(ids[0], "service-down")
+
+
+if __name__ == "__main__":
+    unittest.main()
