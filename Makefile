@@ -17,9 +17,9 @@ demo: $(STAMP)
 test: $(STAMP)
 	$(BIN)/python tests/run.py
 
-# The full count of random networks and kernel rule sets; `make test` runs a few.
+# Every pair and service of all random networks, and all kernel rule sets: an hour or more; `make test` runs a few.
 verify: $(STAMP)
-	KIBOKO_NETWORKS=200 KIBOKO_PROBES=600 KIBOKO_RULE_SETS=200 $(BIN)/python -m unittest tests.replica.test_replica \
+	KIBOKO_NETWORKS=200 KIBOKO_PROBES=0 KIBOKO_RULE_SETS=200 $(BIN)/python -m unittest tests.replica.test_replica \
 		tests.core.test_kernel_rules
 
 lint: $(STAMP)
