@@ -49,8 +49,8 @@ class Judging(unittest.TestCase):
 
     def test_several_workers_say_the_same_to_the_byte_as_one(self):
         with (
-            mock.patch("kiboko.files.flow_reader.PIECE", 40_000),
-            mock.patch("kiboko.files.flow_judging.PIECE", 40_000),
+            mock.patch("kiboko.files.flow_pieces.PIECE", 40_000),
+            mock.patch("kiboko.files.flow_pieces.PIECE", 40_000),
         ):
             self.assertGreater(len(list(pieces_of(self.log))), 8)
             alone = self.judged(self.log, 1)
@@ -63,8 +63,8 @@ class Judging(unittest.TestCase):
         """Replies stand within a few rows of nothing here, so that the window is made as wide as the log."""
         whole = self.judged(self.log, 1)
         with (
-            mock.patch("kiboko.files.flow_reader.PIECE", 60_000),
-            mock.patch("kiboko.files.flow_reader._CONTEXT", 1 << 20),
+            mock.patch("kiboko.files.flow_pieces.PIECE", 60_000),
+            mock.patch("kiboko.files.flow_pieces.CONTEXT", 1 << 20),
         ):
             pieces = self.judged(self.log, 1)
         self.assertEqual(pieces[1], whole[1])
@@ -94,7 +94,7 @@ class Judging(unittest.TestCase):
 
     def test_strict_stops_with_the_line_of_the_file_whatever_piece_it_is_in(self):
         with (
-            mock.patch("kiboko.files.flow_reader.PIECE", 40_000),
+            mock.patch("kiboko.files.flow_pieces.PIECE", 40_000),
             self.assertRaisesRegex(InputError, "long.csv:1236: row 1,235"),
         ):
             self.judged(self.log, 2, strict=True)

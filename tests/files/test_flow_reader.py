@@ -20,7 +20,8 @@ from kiboko.core.flow_table import table_of
 from kiboko.core.services import parse_services
 from kiboko.files.flow_columns import parse_ipv4
 from kiboko.files.flow_export import write_tables
-from kiboko.files.flow_reader import flow_files, pieces_of, tables_of
+from kiboko.files.flow_pieces import flow_files, pieces_of
+from kiboko.files.flow_reader import tables_of
 from kiboko.views.flow_figures import draw_flows
 from kiboko.views.flows_view import show_flows
 from kiboko.views.output import Output
@@ -112,8 +113,8 @@ class Reading(unittest.TestCase):
         self.assertEqual((len(whole), rejects.counts), (499, {"bad protocolIdentifier": 1}))
         for size in (300, 1000, 7001):
             with (
-                mock.patch("kiboko.files.flow_reader.PIECE", size),
-                mock.patch("kiboko.files.flow_reader._CONTEXT", 200),
+                mock.patch("kiboko.files.flow_pieces.PIECE", size),
+                mock.patch("kiboko.files.flow_pieces.CONTEXT", 200),
             ):
                 self.assertGreater(len(list(pieces_of(path))), 3)
                 cut, cut_rejects = self.read(path)
@@ -124,7 +125,7 @@ class Reading(unittest.TestCase):
     def test_a_torn_gzip_keeps_what_was_whole_and_says_so(self):
         rows = [ROWS[0].replace("40000", str(40000 + index)) for index in range(3000)]
         packed = gzip.compress((HEADER + "".join(rows)).encode())
-        with mock.patch("kiboko.files.flow_reader.PIECE", 4096):
+        with mock.patch("kiboko.files.flow_pieces.PIECE", 4096):
             records, rejects = self.read(self.write("torn.csv.gz", packed[: len(packed) * 2 // 3]))
         self.assertGreater(len(records), 1000)
         self.assertIn("torn gzip", rejects.counts)

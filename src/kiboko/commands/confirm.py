@@ -6,7 +6,7 @@ import argparse
 import json
 from pathlib import Path
 
-from kiboko.commands.main import add_network_option, add_time_options
+from kiboko.commands.main import add_columns_option, add_network_option, add_time_options
 from kiboko.core.causes import Causes
 from kiboko.core.comparison import BREAK, LEAK, Comparison
 from kiboko.core.errors import UsageError
@@ -34,6 +34,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="an older network file: what agrees with it may never have been updated",
     )
     add_time_options(parser)
+    add_columns_option(parser)
     parser.add_argument("--all", action="store_true", help="show the records that agree as well")
     parser.add_argument("--strict", action="store_true", help="stop at the first row that cannot be used (status 2)")
     parser.add_argument("--json", action="store_true", help="machine-readable, confirm/1")
@@ -52,11 +53,13 @@ def run(args: argparse.Namespace) -> int:
             caveats.extend(_take_probes(path, args.strict, comparison, summary))
         if args.flows:
             # Only who brings flow records pays for the libraries that read them.
+            from kiboko.files.column_map import USUAL, read_column_map
             from kiboko.files.flow_fields import time_filter
             from kiboko.files.flow_judging import FlowJudge
-            from kiboko.files.flow_reader import flow_files
+            from kiboko.files.flow_pieces import flow_files
 
-            judge = FlowJudge(comparison, summary, args.strict, time_filter(args.since, args.until))
+            judge = FlowJudge(comparison, summary, args.strict, time_filter(args.since, args.until),
+                              columns=read_column_map(args.columns) if args.columns else USUAL)  # fmt: skip
             caveats.extend(judge.take(flow_files(args.flows)))
             if judge.left_out:
                 caveats.append(f"{judge.left_out:,} flow records are not of the time asked for, and left out")

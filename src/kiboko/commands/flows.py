@@ -8,7 +8,7 @@ import json
 from collections.abc import Iterator
 from pathlib import Path
 
-from kiboko.commands.main import add_network_option, add_time_options
+from kiboko.commands.main import add_columns_option, add_network_option, add_time_options
 from kiboko.core.addresses import AddressSet, parse_address_set, reads_as_address
 from kiboko.core.comparison import Comparison
 from kiboko.core.endpoints import Ends, address_set_of, resolve_service
@@ -18,10 +18,12 @@ from kiboko.core.flow_table import EVENTS, FlowTable
 from kiboko.core.rule_usage import RuleUsage
 from kiboko.core.summary import Summary
 from kiboko.core.walk import Walker
+from kiboko.files.column_map import USUAL, ColumnMap, read_column_map
 from kiboko.files.flow_export import write_tables
 from kiboko.files.flow_fields import time_filter
 from kiboko.files.flow_judging import FlowJudge
-from kiboko.files.flow_reader import flow_files, tables_of
+from kiboko.files.flow_pieces import flow_files, without_copies
+from kiboko.files.flow_reader import tables_of
 from kiboko.files.network_file import load_network
 from kiboko.files.rejects import Rejects
 from kiboko.views.flows_view import MEASURES, flows_json, show_flows, show_usage, usage_json
@@ -38,6 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--service", metavar="SERVICE", help="only what was sent to this service")
     parser.add_argument("--outcome", choices=EVENTS, help="only what the records say had this fate")
     add_time_options(parser)
+    add_columns_option(parser)
     parser.add_argument("--by", metavar="FIELD,...", default="source,destination,service",
                         help=f"sum up by these fields: {', '.join(FIELDS)} (source,destination,service)")  # fmt: skip
     parser.add_argument(
@@ -95,7 +98,7 @@ def _ends(names: list[str], walker: Walker | None) -> AddressSet | None:
 def _rules(args: argparse.Namespace, walker: Walker | None, wanted: FlowFilter, files: list[Path]) -> int:
     assert walker is not None
     usage = RuleUsage(walker.topology)
-    judge = FlowJudge(Comparison(walker), Summary(walker.directory), args.strict, wanted, usage)
+    judge = FlowJudge(Comparison(walker), Summary(walker.directory), args.strict, wanted, usage, _columns(args))
     with working("holding records against the rules"):
         caveats = judge.take(files)
     if args.json:
@@ -103,6 +106,10 @@ def _rules(args: argparse.Namespace, walker: Walker | None, wanted: FlowFilter, 
     else:
         show_usage(usage, caveats, Output())
     return 1 if any(not line.is_hit for line in usage.lines() if line.rule is not None) else 0
+
+
+def _columns(args: argparse.Namespace) -> ColumnMap:
+    return read_column_map(args.columns) if args.columns else USUAL
 
 
 def _sums(
@@ -114,10 +121,12 @@ def _sums(
 
     sums, timeline = Sums(fields, name), Timeline(MINUTE, wanted.since)
     rejected: dict[Path, Rejects] = {}
+    columns = _columns(args)
+    files, copies = without_copies(files)
 
     def tables() -> Iterator[FlowTable]:
         for path in files:
-            for table, rejects in tables_of(path, args.strict):
+            for table, rejects in tables_of(path, args.strict, columns):
                 rejected[path] = rejects
                 keep = wanted.mask(table)
                 chosen = table if keep.all() else table.taken(keep)
@@ -131,7 +140,7 @@ def _sums(
         else:
             for _ in tables():
                 pass
-    caveats = [sentence for rejects in rejected.values() for sentence in rejects.sentences()]
+    caveats = copies + [sentence for rejects in rejected.values() for sentence in rejects.sentences()]
     if sums.left_out:
         caveats.append(
             f"{sums.left_out:,} records are of groups beyond the first {len(sums.groups):,}, in the totals only"

@@ -7,6 +7,7 @@ import importlib
 import os
 import sys
 from collections.abc import Sequence
+from pathlib import Path
 
 from kiboko import __version__
 from kiboko.core.errors import InputError, KibokoError
@@ -59,6 +60,14 @@ def add_time_options(parser: argparse.ArgumentParser) -> None:
         "--since", metavar="TIME", help="only flow records that touch this time or later (RFC 3339; UTC without a zone)"
     )
     parser.add_argument("--until", metavar="TIME", help="only flow records that began before this time")
+
+
+def add_columns_option(parser: argparse.ArgumentParser) -> None:
+    """`--columns`, for commands that read flow records."""
+    parser.add_argument(
+        "--columns", metavar="FILE", type=Path,
+        help="a mapping file: which column of these logs is which field (see the guide)",
+    )  # fmt: skip
 
 
 def main(arguments: Sequence[str] | None = None) -> int:

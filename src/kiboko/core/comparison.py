@@ -263,7 +263,7 @@ class Comparison:
 
     def _is_internet(self, point: str | None) -> bool:
         """Whether a record was taken at a gateway that translates public addresses."""
-        known = self.walker.topology.observation_points.get(point or "")
+        known = self.walker.topology.observation_point(point)
         gateway = self.walker.topology.gateways.get(known.name or "") if known is not None else None
         return gateway is not None and gateway.kind == "internet"
 
@@ -295,7 +295,7 @@ class Comparison:
     def _rows_up_to(self, rows: tuple[Row, ...], record: FlowRecord) -> tuple[Row, ...]:
         """The gates that a recorded packet had to pass: those up to its observation point where that is known, else
         those of the whole way (clause S37)."""
-        point = self.walker.topology.observation_points.get(record.point or "")
+        point = self.walker.topology.observation_point(record.point)
         if point is not None:
             met = [index for index, row in enumerate(rows) if _is_at(row, point)]
             if record.event != DENIED or point.name in self.walker.topology.outsides:
@@ -366,7 +366,7 @@ class Comparison:
 
     def _comes_by(self, walk: Walk, record: FlowRecord) -> bool:
         """Whether the way of a reply leads by the record's observation point, where that is known."""
-        point = self.walker.topology.observation_points.get(record.point or "")
+        point = self.walker.topology.observation_point(record.point)
         return point is None or any(_is_at(row, point) for row in walk.reply)
 
     def _refused(self, walk: Walk) -> Finding:

@@ -233,7 +233,8 @@ class CompiledComparison:
         protocol = table.protocol.astype(np.int32) << 16
         service = atoms.service_of[protocol | table.detail]
         port = np.where(table.source_port >= 0, atoms.service_of[protocol | np.maximum(table.source_port, 0)] + 1, 0)
-        points = np.array([self._points.get(point or "", 0) for point in table.points], dtype=np.int64)
+        found = [self._comparison.walker.topology.observation_point(point) for point in table.points]
+        points = np.array([self._points[point.key] if point is not None else 0 for point in found], dtype=np.int64)
         sizes = (atoms.services, atoms.services + 1, len(EVENTS), 4, 3, len(self._points) + 1)
         parts = (
             service, port, table.event, self._flag_kinds[np.maximum(table.flags, -1) & 0xFFFF] * (table.flags >= 0),

@@ -334,6 +334,18 @@ class Topology:
     instances: Mapping[str, Instance] = field(default_factory=dict)
     observation_points: Mapping[str, ObservationPoint] = field(default_factory=dict)
 
+    def observation_point(self, text: str | None) -> ObservationPoint | None:
+        """Where a record was taken that names its point so: an `observationPointId`, or exporter, observation domain
+        and interface as `EXPORTER/DOMAIN/INTERFACE`, of which the last may be left out in the network file, and the
+        first be `*` for any."""
+        if not text or not self.observation_points:
+            return None
+        parts = text.split("/")
+        tried = [parts[:count] for count in range(len(parts), 0, -1)]
+        tried += [["*", *each[1:]] for each in tried if len(each) > 1]
+        found = (self.observation_points.get("/".join(each)) for each in tried)
+        return next((point for point in found if point is not None), None)
+
     def with_filter(self, changed: Filter) -> Topology:
         """The same network with one filter replaced by another of the same name."""
         return dataclasses.replace(self, filters={**self.filters, changed.name: changed})

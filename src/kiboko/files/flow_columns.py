@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from kiboko.core.addresses import Address, parse_address
+from kiboko.core.columns import combined
 from kiboko.core.evidence import FlowRecord
 from kiboko.core.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds
 from kiboko.core.services import ICMP, ICMP6, PROTOCOLS, WITH_PORTS
@@ -59,7 +60,10 @@ class Converter:
         packets = columns.whole("packetDeltaCount", 0)
         octets = columns.whole("octetDeltaCount", 0)
         start, end = columns.times("flowStartMilliseconds"), columns.times("flowEndMilliseconds")
-        points, point = columns.texts("observationPointId")
+        if "flowDurationMilliseconds" in batch.column_names:
+            lasted = columns.whole("flowDurationMilliseconds", -1)
+            end = np.where((end == NO_TIME) & (start != NO_TIME) & (lasted >= 0), start + lasted, end)
+        points, point = columns.points()
         bad = columns.bad | missing | (protocol < 0) | (ported & (detail < 0))
         bad |= addresses.family[source] != addresses.family[destination]
         table = FlowTable(
@@ -71,6 +75,9 @@ class Converter:
         )  # fmt: skip
         if bad.any():
             table = self._mended(table, batch, np.flatnonzero(bad), rejects)
+        turned = (table.end < table.start) & (table.end != NO_TIME)
+        if turned.any():
+            _remark(table, turned, "end before they begin, so some clock is wrong", rejects)
         return table
 
     def _ends(self, batch: pa.Table) -> tuple[AddressTable, list[NDArray[np.int32]], NDArray[np.bool_]]:
@@ -117,7 +124,6 @@ class Converter:
         """The table with its bad rows read one at a time: put right, or taken out and noted."""
         maker = RecordMaker(rejects)
         keep = np.ones(len(table), dtype=np.bool_)
-        points = {text: index for index, text in enumerate(table.points)}
         copies = {name: getattr(table, name).copy() for name in _FIELDS}
         more: dict[Address, int] = {}
         for index in bad.tolist():
@@ -127,7 +133,7 @@ class Converter:
             if record is None:
                 keep[index] = False
                 continue
-            for name, value in _values(record, len(table.addresses), more, points).items():
+            for name, value in _values(record, len(table.addresses), more).items():
                 copies[name][index] = value
         kept = {name: column[keep] for name, column in copies.items()}
         mine, new = table.addresses, AddressTable.of(more)
@@ -135,10 +141,19 @@ class Converter:
             np.concatenate([mine.family, new.family]), np.concatenate([mine.high, new.high]),
             np.concatenate([mine.low, new.low]),
         )  # fmt: skip
-        return FlowTable(addresses=addresses, points=tuple(points), line=table.line[keep], **kept)
+        return FlowTable(
+            addresses=addresses, points=table.points, point=table.point[keep], line=table.line[keep], **kept
+        )
 
 
-def _values(record: FlowRecord, size: int, more: dict[Address, int], points: dict[str | None, int]) -> dict[str, int]:
+def _remark(table: FlowTable, rows: NDArray[np.bool_], kind: str, rejects: Rejects) -> None:
+    lines = table.line[rows]
+    lines = lines[(lines >= rejects.first_line) & (lines <= rejects.last_line)]
+    if len(lines):
+        rejects.remark(kind, int(lines[0]), len(lines))
+
+
+def _values(record: FlowRecord, size: int, more: dict[Address, int]) -> dict[str, int]:
     """A record as values of columns; an address is a new one behind the `size` of the table."""
     return {
         "source": more.setdefault(record.source, size + len(more)),
@@ -152,7 +167,6 @@ def _values(record: FlowRecord, size: int, more: dict[Address, int], points: dic
         "end": milliseconds(record.end),
         "packets": min(record.packets, (1 << 63) - 1),
         "octets": min(record.octets, (1 << 63) - 1),
-        "point": points.setdefault(record.point, len(points)),
     }
 
 
@@ -274,6 +288,37 @@ class _Columns:
         self.bad |= wrong[codes]
         return read_once[codes]
 
+    def points(self) -> tuple[tuple[str | None, ...], NDArray[np.int32]]:
+        """Where each record was taken, as `texts` has it: the observation point that it names, else its exporter,
+        observation domain and interface."""
+        known, codes = self.texts("observationPointId")
+        parts = [self._either("exporterIPv4Address", "exporterIPv6Address"), self.texts("observationDomainId"),
+                 self._interface()]  # fmt: skip
+        if all(len(texts) == 1 for texts, _ in parts):
+            return known, codes
+        groups = combined([column for _, column in parts], len(self.bad))
+        made = [
+            point_name(*(texts[column[row]] for texts, column in parts)) if len(self.bad) else None
+            for row in groups.first.tolist()
+        ]
+        none = np.array([text is None for text in known])[codes]
+        return (*known, *made), np.where(none, len(known) + groups.codes, codes).astype(np.int32)
+
+    def _either(self, name: str, other: str) -> tuple[tuple[str | None, ...], NDArray[np.int32]]:
+        one, two = self.texts(name), self.texts(other)
+        none = np.array([text is None for text in one[0]])[one[1]]
+        return (*one[0], *two[0]), np.where(none, len(one[0]) + two[1], one[1]).astype(np.int32)
+
+    def _interface(self) -> tuple[tuple[str | None, ...], NDArray[np.int32]]:
+        """The interface at which the packets were seen: where `flowDirection` is 1, the one they left by."""
+        known, codes = self.texts("ingressInterface")
+        if self._column("flowDirection") is None or self._column("egressInterface") is None:
+            return known, codes
+        directions, direction = self.texts("flowDirection")
+        left = np.array([text == "1" for text in directions])[direction]
+        other, other_codes = self.texts("egressInterface")
+        return (*known, *other), np.where(left, len(known) + other_codes, codes).astype(np.int32)
+
     def texts(self, name: str) -> tuple[tuple[str | None, ...], NDArray[np.int32]]:
         """The distinct texts of a column, None among them, and for each row which it is."""
         column = self._column(name)
@@ -283,6 +328,15 @@ class _Columns:
         return (*(text.strip() or None for text in texts), None), np.where(codes < 0, len(texts), codes).astype(
             np.int32
         )
+
+
+def point_name(exporter: str | None, domain: str | None, interface: str | None) -> str | None:
+    """The observation point that an exporter, its observation domain and an interface make: `EXPORTER/DOMAIN/INTERFACE`
+    with `*` for what is not known; None where nothing is."""
+    parts = [part or "*" for part in (exporter, domain, interface)]
+    while parts and parts[-1] == "*":
+        parts.pop()
+    return "/".join(parts) or None
 
 
 def _numpy(column: pa.ChunkedArray | pa.Array) -> NDArray[Any]:
@@ -321,4 +375,4 @@ def _event(text: str) -> int:
 
 
 _FIELDS = ("source", "destination", "protocol", "source_port", "detail", "event", "flags", "start", "end",
-           "packets", "octets", "point")  # fmt: skip
+           "packets", "octets")  # fmt: skip

@@ -3,8 +3,8 @@ say the same, and one record from its fields."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from datetime import UTC, datetime
+from collections.abc import Callable, Mapping, Sequence
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from kiboko.core.addresses import Address, parse_address
@@ -31,10 +31,29 @@ _PLAIN = {
     "octetDeltaCount": ("bytes", "octets"),
     "tcpControlBits": ("tcp_flags", "flags"),
     "observationPointId": ("point", "observation_point"),
+    "flowDurationMilliseconds": ("duration_ms",),
+    "exporterIPv4Address": ("exporter",),
+    "exporterIPv6Address": (),
+    "observationDomainId": ("observation_domain",),
+    "ingressInterface": ("in_interface",),
+    "egressInterface": (),
+    "flowDirection": (),
 }  # fmt: skip
 _BY_PLAIN = {plain: element for element, names in _PLAIN.items() for plain in names}
-_ELEMENTS = frozenset((*_PLAIN, *SOURCES, *DESTINATIONS, "icmpTypeCodeIPv4", "icmpTypeCodeIPv6"))
-_BY_CASE = {element.lower(): element for element in _ELEMENTS}
+ELEMENTS = frozenset((*_PLAIN, *SOURCES, *DESTINATIONS, "icmpTypeCodeIPv4", "icmpTypeCodeIPv6"))
+"""The information elements that are read."""
+_BY_CASE = {element.lower(): element for element in ELEMENTS}
+# Elements that say the same in another unit: which, and the factor.
+_OTHER_UNITS = {
+    f"flow{end}{unit}": (f"flow{end}Milliseconds", factor)
+    for end in ("Start", "End")
+    for unit, factor in (("Seconds", 1e3), ("Microseconds", 1e-3), ("Nanoseconds", 1e-6))
+} | {
+    "flowDurationMicroseconds": ("flowDurationMilliseconds", 1e-3),
+    "packetTotalCount": ("packetDeltaCount", 1.0),
+    "octetTotalCount": ("octetDeltaCount", 1.0),
+}
+_OTHER_BY_CASE = {element.lower(): other for element, other in _OTHER_UNITS.items()}
 # firewallEvent of the IANA registry: 1 created, 2 deleted, 3 denied, 4 alert, 5 update.
 EVENT_NAMES = {
     **dict.fromkeys(("1", "2", "5", "created", "deleted", "update"), PASSED),
@@ -50,7 +69,12 @@ def element_of(name: str) -> str | None:
     return _BY_CASE.get(plain.lower()) or _BY_PLAIN.get(plain.lower().replace("-", "_").replace(" ", "_"))
 
 
-def require_columns(elements: list[str | None], header: list[str], file: str) -> None:
+def in_other_units(name: str) -> tuple[str, float] | None:
+    """The element that a column is in another unit, and the factor to it; None for any other column."""
+    return _OTHER_BY_CASE.get(name.strip().lower())
+
+
+def require_columns(elements: Sequence[str | None], header: list[str], file: str) -> None:
     """Raise InputError where a record could not have two ends and a protocol."""
     problems = []
     for names in (SOURCES, DESTINATIONS, ("protocolIdentifier",)):
@@ -86,6 +110,12 @@ class RecordMaker:
         protocol = _read(fields, "protocolIdentifier", _protocol)
         if protocol is None:
             raise _BadField("no protocol", "protocolIdentifier is empty")
+        point = str(fields.get("observationPointId") or "") or None
+        start = _read(fields, "flowStartMilliseconds", parse_flow_time)
+        end = _read(fields, "flowEndMilliseconds", parse_flow_time)
+        lasted = _read(fields, "flowDurationMilliseconds", _count)
+        if end is None and start is not None and lasted is not None:
+            end = start + timedelta(milliseconds=lasted)
         source_port = _read(fields, "sourceTransportPort", _port)
         destination_port = _read(fields, "destinationTransportPort", _port)
         detail = 0
@@ -104,12 +134,12 @@ class RecordMaker:
             Service(protocol, detail),
             source_port if protocol in WITH_PORTS else None,
             _read(fields, "firewallEvent", _event) or SEEN,
-            _read(fields, "flowStartMilliseconds", parse_flow_time),
-            _read(fields, "flowEndMilliseconds", parse_flow_time),
+            start,
+            end,
             _read(fields, "packetDeltaCount", _count) or 0,
             _read(fields, "octetDeltaCount", _count) or 0,
             _read(fields, "tcpControlBits", _flags),
-            str(fields["observationPointId"]) if fields.get("observationPointId") not in (None, "") else None,
+            point,
             line,
         )
 

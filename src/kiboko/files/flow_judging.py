@@ -22,7 +22,10 @@ from kiboko.core.model import Topology
 from kiboko.core.rule_usage import RuleUsage
 from kiboko.core.summary import Summary
 from kiboko.core.walk import Walker
-from kiboko.files.flow_reader import PIECE, Piece, PieceReader, pieces_of
+from kiboko.files import flow_pieces
+from kiboko.files.column_map import USUAL, ColumnMap
+from kiboko.files.flow_pieces import Piece, pieces_of, without_copies
+from kiboko.files.flow_reader import PieceReader
 from kiboko.files.rejects import Rejects
 
 
@@ -39,9 +42,9 @@ class Outcome:
 class Worker:
     """Judges pieces for one topology."""
 
-    def __init__(self, topology: Topology, wanted: FlowFilter) -> None:
+    def __init__(self, topology: Topology, wanted: FlowFilter, columns: ColumnMap) -> None:
         self._compiled = CompiledComparison(Comparison(Walker(topology)))
-        self._reader = PieceReader()
+        self._reader = PieceReader(columns)
         self._wanted = wanted
 
     def judge(self, piece: Piece) -> Outcome:
@@ -61,8 +64,8 @@ _worker: list[Worker] = []
 """The worker of a process of the pool, made once when the process starts."""
 
 
-def _start_worker(topology: Topology, wanted: FlowFilter) -> None:
-    _worker.append(Worker(topology, wanted))
+def _start_worker(topology: Topology, wanted: FlowFilter, columns: ColumnMap) -> None:
+    _worker.append(Worker(topology, wanted, columns))
 
 
 def _work(piece: Piece) -> Outcome:
@@ -79,33 +82,36 @@ class FlowJudge:
         strict: bool = False,
         wanted: FlowFilter | None = None,
         usage: RuleUsage | None = None,
+        columns: ColumnMap = USUAL,
     ) -> None:
         self._comparison = comparison
         self._summary = summary
         self._usage = usage
         self._strict = strict
         self._wanted = wanted or FlowFilter()
+        self._columns = columns
         self._findings: dict[tuple[int, ...], Finding] = {}
         self.left_out = 0
 
     def take(self, paths: list[Path], workers: int | None = None) -> list[str]:
         """Judge some files. What was rejected, in sentences. Raises InputError where a file cannot be used."""
-        pieces = [piece for path in paths for piece in pieces_of(path)]
+        paths, copies = without_copies(paths)
+        pieces = [piece for path in paths for piece in pieces_of(path, self._columns)]
         count = workers or os.cpu_count() or 1
-        small = sum(os.path.getsize(path) for path in paths) < PIECE
+        small = sum(os.path.getsize(path) for path in paths) < flow_pieces.PIECE
         topology = self._comparison.walker.topology
         if count == 1 or small or len(pieces) == 1:
-            worker = Worker(topology, self._wanted)
-            return self._take_all(pieces, map(worker.judge, pieces))
+            worker = Worker(topology, self._wanted, self._columns)
+            return copies + self._take_all(pieces, map(worker.judge, pieces))
         context = multiprocessing.get_context("fork" if os.name == "posix" else None)
-        with ProcessPoolExecutor(count, context, _start_worker, (topology, self._wanted)) as pool:
-            return self._take_all(pieces, _in_order(pool, pieces, 2 * count))
+        with ProcessPoolExecutor(count, context, _start_worker, (topology, self._wanted, self._columns)) as pool:
+            return copies + self._take_all(pieces, _in_order(pool, pieces, 2 * count))
 
     def _take_all(self, pieces: list[Piece], outcomes: Iterator[Outcome]) -> list[str]:
         found: dict[str, Rejects] = {}
         lines: dict[str, int] = {}
         for piece, outcome in zip(pieces, outcomes, strict=True):
-            headers = 1 if piece.header or outcome.rejects.headers else 0
+            headers = piece.header_lines or outcome.rejects.headers
             rejects = found.setdefault(piece.path, Rejects(piece.path, self._strict, piece.word, headers))
             before = lines.setdefault(piece.path, headers)
             rejects.take(outcome.rejects, before)

@@ -1,363 +1,243 @@
-"""Flow logs as tables: CSV, JSON Lines and Parquet, each plain, gzip- or zstd-compressed, and folders of them.
-
-A log is cut into pieces of a fixed size, which can be read apart and by several workers; memory does not grow with the
-log. Where the pieces are cut depends on the log alone, never on the workers.
-"""
+"""Flow logs as tables: CSV, JSON, Parquet, Arrow streams and IPFIX files, each plain, gzip- or zstd-compressed."""
 
 from __future__ import annotations
 
-import csv
 import dataclasses
-import glob
 import gzip
 import io
-import json
+import itertools
 import mmap
-import zlib
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+import tempfile
+from collections.abc import Iterator, Mapping
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any
 
-import numpy as np
 import pyarrow as pa
-import pyarrow.csv
-import pyarrow.json
 import pyarrow.parquet
-from numpy.typing import NDArray
 
-from kiboko.core.errors import InputError, Place, Problem
+from kiboko.core.errors import InputError
 from kiboko.core.flow_table import FlowTable
+from kiboko.files import flow_pieces
+from kiboko.files.column_map import USUAL, ColumnMap, label
 from kiboko.files.flow_columns import Converter
-from kiboko.files.flow_fields import DESTINATIONS, SOURCES, element_of, require_columns
+from kiboko.files.flow_messages import MessageReader, messages_of
+from kiboko.files.flow_pieces import Part, Piece, opening_of, pieces_of, whole_form
+from kiboko.files.flow_texts import Batch, Text, TextReader, batch_of, count_lines
+from kiboko.files.nested_json import outer_items
 from kiboko.files.rejects import Rejects
+from kiboko.files.streams import Stream, Unpacked
 
-PIECE = 32 << 20
-"""Octets of text in a piece."""
 _ROWS = 250_000
-_SUFFIXES = (".csv", ".json", ".jsonl", ".ndjson", ".log", ".txt", ".parquet")
-_MAGIC = {b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd", b"PAR1": "parquet"}
-_LONGEST_LINE = 16 << 20
-_CONTEXT = 1 << 19
-"""Octets before and after a piece in which the other half of a conversation is looked for."""
-_CODED = (*SOURCES, *DESTINATIONS, "protocolIdentifier", "firewallEvent", "observationPointId")
-
-
-@dataclass(frozen=True, slots=True)
-class Piece:
-    """A part of a log that is read in one go: octets `start` to `stop` of a text file, or the whole of another file.
-
-    `begin` is where the records of the file begin; `header` are the columns of a CSV file, empty for other forms.
-    """
-
-    path: str
-    form: str
-    start: int = 0
-    stop: int | None = None
-    begin: int = 0
-    header: tuple[str, ...] = ()
-
-    @property
-    def word(self) -> str:
-        """What one record of the form is called in messages."""
-        return "row" if self.form == "csv" else "record"
-
-
-@dataclass(frozen=True, slots=True)
-class Part:
-    """A table read from a piece. `first` is its first line and `lines` how many lines it took, good or bad.
-
-    Records of other lines belong to the pieces beside it; they are there for their requests and replies.
-    """
-
-    table: FlowTable
-    first: int
-    lines: int
-
-    @property
-    def own(self) -> NDArray[np.bool_]:
-        """Which records of the table are the part's own, bool[n]."""
-        return (self.table.line >= self.first) & (self.table.line < self.first + self.lines)
-
-
-def flow_files(given: Sequence[str | Path]) -> list[Path]:
-    """The files that some paths, folders and patterns stand for, in order, each once: of a folder those that are named
-    as logs. Raises InputError for none."""
-    found: dict[Path, None] = {}
-    for each in given:
-        path = Path(each)
-        if path.is_dir():
-            inside = [p for p in sorted(path.rglob("*")) if p.is_file() and _is_log(p)]
-        elif path.exists():
-            inside = [path]
-        else:
-            inside = [Path(p) for p in sorted(glob.glob(str(each), recursive=True)) if Path(p).is_file()]
-        if not inside:
-            raise InputError(f"{each}: no such file, and no file that fits")
-        found.update(dict.fromkeys(inside))
-    return list(found)
-
-
-def _is_log(path: Path) -> bool:
-    """Whether a file in a folder is a log, by its name: what lies beside logs is none of them."""
-    suffixes = [each for each in path.suffixes if each not in (".gz", ".zst")]
-    return not path.name.startswith(".") and bool(suffixes) and suffixes[-1] in _SUFFIXES
-
-
-def pieces_of(path: Path) -> Iterator[Piece]:
-    """How a file is cut. Raises InputError where it cannot be read or is no flow log."""
-    try:
-        with path.open("rb") as stream:
-            head = stream.read(4)
-            packed = next((form for magic, form in _MAGIC.items() if head.startswith(magic)), None)
-            if packed is not None:
-                yield Piece(str(path), packed)
-                return
-            yield from _text_pieces(path, stream)
-    except OSError as error:
-        raise InputError(f"{path}: cannot be read: {error.strerror}") from error
-
-
-def _text_pieces(path: Path, stream: BinaryIO) -> Iterator[Piece]:
-    size = path.stat().st_size
-    form, header, begin = _opening(stream, str(path))
-    start = begin
-    while start < size:
-        stream.seek(min(size, start + PIECE))
-        stream.readline(_LONGEST_LINE)
-        stop = min(stream.tell(), size)
-        yield Piece(str(path), form, start, stop, begin, header)
-        start = stop
-
-
-def _opening(stream: BinaryIO, name: str) -> tuple[str, tuple[str, ...], int]:
-    """The form of a text, its columns, and where its records begin."""
-    stream.seek(0)
-    first = stream.readline(_LONGEST_LINE)
-    if not first:
-        raise InputError([Problem(Place(name, 1), "the file is empty; a flow log has at least a header")])
-    if first.removeprefix(b"\xef\xbb\xbf").lstrip()[:1] in (b"{", b"["):
-        return "json", (), 0
-    try:
-        text = first.decode("utf-8-sig", errors="replace").replace("\0", "\ufffd")
-        header = [each.strip() for each in next(csv.reader([text.rstrip("\r\n")]), [])]
-    except csv.Error as error:
-        raise InputError([Problem(Place(name, 1), f"not CSV: {error}")]) from error
-    require_columns([element_of(each) for each in header], header, name)
-    return "csv", tuple(header), len(first)
+_SOME_ROWS = 50_000
 
 
 class PieceReader:
     """Reads pieces. One reader serves one worker and remembers the addresses that it has parsed."""
 
-    def __init__(self) -> None:
+    def __init__(self, columns: ColumnMap = USUAL) -> None:
+        self._map = columns
+        self._texts = TextReader(columns)
         self._converter = Converter()
 
     def read(self, piece: Piece, rejects: Rejects) -> Iterator[Part]:
         """The tables of a piece; lines count from 1 at its beginning. Raises InputError."""
         try:
-            if piece.form == "parquet":
-                yield from self._parquet(piece, rejects)
-            elif piece.form in ("gzip", "zstd"):
+            if piece.form in ("gzip", "zstd"):
                 yield from self._packed(piece, rejects)
-            else:
+            elif piece.form in ("csv", "json"):
                 yield self._mapped(piece, rejects)
+            else:
+                with open(piece.path, "rb") as stream:
+                    yield from self._whole(piece.form, piece.path, stream, rejects)
         except OSError as error:
             raise InputError(f"{piece.path}: cannot be read: {error}") from error
+
+    # Texts.
 
     def _mapped(self, piece: Piece, rejects: Rejects) -> Part:
         """A piece of a text file, read where it lies. The mapping goes when the last column that rests on it does."""
         with open(piece.path, "rb") as stream:
             whole = mmap.mmap(stream.fileno(), 0, access=mmap.ACCESS_READ)
         begin, end = _with_context(piece, whole)
-        around = whole[begin : piece.start].count(b"\n"), _lines(whole[piece.stop : end])
+        before, behind = whole[begin : piece.start].count(b"\n"), count_lines(whole[piece.stop : end])
         data = pa.py_buffer(whole).slice(begin, end - begin)
-        return self._text(piece.form, piece.header, data, rejects, 1 - around[0], around)
+        return self._text(piece, Text(data, 1 - before, before, behind), rejects)
 
-    def _text(
-        self, form: str, header: tuple[str, ...], data: pa.Buffer, rejects: Rejects, line: int,
-        around: tuple[int, int] = (0, 0),
-    ) -> Part:  # fmt: skip
-        """The part that a text is, whose first line is `line`; so many lines of it before and behind the part's own are
-        `around`."""
-        read = self._json if form == "json" else self._csv
-        batch, places, lines = read(header, data, rejects, line, around)
-        first = line + around[0]
-        rejects.first_line, rejects.last_line = first, first + lines - sum(around) - 1
-        return Part(self._converter.table(batch, rejects, line, places), first, lines - sum(around))
+    def _text(self, piece: Piece, text: Text, rejects: Rejects) -> Part:
+        """The part that a text is."""
+        if piece.form == "json":
+            batch = self._texts.json(text, rejects)
+        else:
+            batch = self._texts.csv(piece.header, piece.delimiter, text, rejects)
+        first, own = text.line + text.before, batch.lines - text.before - text.behind
+        text.bounded(rejects, batch.lines)
+        return Part(self._converter.table(batch.columns, rejects, text.line, batch.places), first, own)
 
-    # CSV.
-
-    def _csv(
-        self, header: tuple[str, ...], data: pa.Buffer, rejects: Rejects, line: int, around: tuple[int, int]
-    ) -> tuple[pa.Table, list[int] | None, int]:
-        """A text's columns, the line of each row where they are not one after another, and how many lines it has."""
-        batch = self._columns(header, data)
-        if batch is not None:
-            return batch, None, batch.num_rows
-        # The slow way: line by line, so that whatever is wrong has its place.
-        text = data.to_pybytes()
-        lines = _lines(text)
-        rejects.first_line, rejects.last_line = line + around[0], line + lines - around[1] - 1
-        return (*self._slow_csv(header, text, rejects, line), lines)
-
-    def _columns(self, header: tuple[str, ...], data: pa.Buffer) -> pa.Table | None:
-        """The columns of a text, by types that fit nearly always, else as text; None where a row is out of shape."""
-        if bytes(1) in memoryview(data).tobytes() if data.size < 1 << 16 else np.frombuffer(data, np.uint8).min() == 0:
-            return None
-        names, wanted = _named(header)
-        options = pyarrow.csv.ReadOptions(column_names=names, use_threads=False, block_size=max(data.size + 1, 1 << 16))
-        parsing = pyarrow.csv.ParseOptions(ignore_empty_lines=False)
-        whole, coded = pa.int64(), pa.dictionary(pa.int32(), pa.string())
-        sample = _first_cells(header, data.slice(0, min(data.size, 1 << 16)).to_pybytes())
-        typed = {name: coded if name in _CODED else whole for name in wanted}
-        typed |= {name: _time_type(sample.get(name, "")) for name in wanted if name.endswith("Milliseconds")}
-        for types in (typed, dict.fromkeys(wanted, pa.string())):
-            converting = pyarrow.csv.ConvertOptions(
-                column_types=types, include_columns=wanted, strings_can_be_null=True, null_values=[""]
-            )
-            try:
-                return pyarrow.csv.read_csv(data, options, parsing, converting)
-            except pa.ArrowInvalid:
-                continue
-        return None
-
-    def _slow_csv(
-        self, header: tuple[str, ...], data: bytes, rejects: Rejects, line: int
-    ) -> tuple[pa.Table, list[int]]:
-        text = data.decode("utf-8", errors="replace").replace("\0", "\ufffd")
-        reader = csv.reader(io.StringIO(text, newline=""))
-        kept: list[list[str]] = []
-        places: list[int] = []
-        ends_whole = text.endswith("\n")
-        while True:
-            try:
-                cells = next(reader, None)
-            except csv.Error as error:
-                rejects.note("not CSV", str(error), line + reader.line_num - 1)
-                continue
-            if cells is None:
-                break
-            if not cells:
-                continue
-            if len(cells) != len(header):
-                last = not ends_whole and reader.line_num >= text.count("\n") + 1
-                kind = "torn last line" if last else "wrong number of cells"
-                rejects.note(kind, f"{len(cells)} cells, {len(header)} columns", line + reader.line_num - 1)
-                continue
-            kept.append(cells)
-            places.append(line + reader.line_num - 1)
-        names, wanted = _named(header)
-        columns = {name: [cells[names.index(name)] or None for cells in kept] for name in wanted}
-        return pa.table({name: pa.array(values, pa.string()) for name, values in columns.items()}), places
-
-    # JSON Lines.
-
-    def _json(
-        self, header: tuple[str, ...], data: pa.Buffer, rejects: Rejects, line: int, around: tuple[int, int]
-    ) -> tuple[pa.Table, list[int] | None, int]:
-        text = data.to_pybytes()
-        lines = _lines(text)
-        try:
-            options = pyarrow.json.ReadOptions(use_threads=False, block_size=max(data.size + 1, 1 << 16))
-            batch = pyarrow.json.read_json(data, options)
-            if batch.num_rows == lines and not any(pa.types.is_nested(field.type) for field in batch.schema):
-                return _renamed(batch), None, lines
-        except pa.ArrowInvalid:
-            pass
-        rejects.first_line, rejects.last_line = line + around[0], line + lines - around[1] - 1
-        return (*self._slow_json(text, rejects, line), lines)
-
-    def _slow_json(self, data: bytes, rejects: Rejects, line: int) -> tuple[pa.Table, list[int]]:
-        rows: list[dict[str, Any]] = []
-        places: list[int] = []
-        for number, text in enumerate(data.split(b"\n"), line):
-            if not text.strip():
-                continue
-            try:
-                value = json.loads(text)
-            except (ValueError, RecursionError):
-                torn = not data.endswith(b"\n") and number == line + data.count(b"\n")
-                rejects.note("torn last line" if torn else "not JSON", "the line is not JSON", number)
-                continue
-            if not isinstance(value, dict):
-                rejects.note("not a record", "the line is not a JSON object", number)
-                continue
-            rows.append(value)
-            places.append(number)
-        names = {name: element for row in rows for name in row if (element := element_of(name)) is not None}
-        columns: dict[str, list[str | None]] = {}
-        for name, element in names.items():
-            columns[element] = [None if row.get(name) is None else str(row[name]) for row in rows]
-        return pa.table({name: pa.array(values, pa.string()) for name, values in columns.items()}), places
-
-    # Packed.
+    # What is packed.
 
     def _packed(self, piece: Piece, rejects: Rejects) -> Iterator[Part]:
-        """A compressed text, read as it is unpacked; what was whole before a tear is kept."""
-        line, left = 1, b""
-        form, header = "", tuple[str, ...]()
+        """What is compressed, read as it is unpacked; what was whole before a tear is kept."""
         # Unpacked by gzip's own reader, since the other says nothing of a stream that ends in the middle.
         is_gzip = piece.form == "gzip"
-        with gzip.open(piece.path) if is_gzip else pa.input_stream(piece.path, compression="zstd") as stream:
+        with gzip.open(piece.path) if is_gzip else pa.input_stream(piece.path, compression="zstd") as packed:
+            stream = Unpacked(packed)
+            head = stream.read(4)
+            form = whole_form(head)
+            stream.put_back(head)
+            if form in ("gzip", "zstd"):
+                raise InputError(f"{piece.path}: compressed twice")
+            if form is not None:
+                yield from self._whole(form, piece.path, stream, rejects)
+            else:
+                yield from self._packed_text(piece, stream, rejects)
+            if stream.fault:
+                rejects.last_line = 1 << 62
+                rejects.note(f"torn {piece.form}", f"it ends in the middle: {stream.fault}", stream.line)
+
+    def _packed_text(self, piece: Piece, stream: Unpacked, rejects: Rejects) -> Iterator[Part]:
+        left, known = b"", None
+        while True:
+            data = stream.read(flow_pieces.PIECE)
+            if known is None:
+                if not data and stream.fault:
+                    return
+                opening = opening_of(io.BytesIO(data), piece.path, self._map)
+                if opening.form == "document":
+                    stream.put_back(data)
+                    yield from self._whole("document", piece.path, stream, rejects)
+                    return
+                rejects.headers = opening.header_lines
+                known = dataclasses.replace(
+                    piece, form=opening.form, header=opening.header, delimiter=opening.delimiter
+                )
+                data, stream.line = data[opening.begin :], 1 + opening.header_lines
+            whole = left + data
+            cut = whole.rfind(b"\n") + 1 if data and not stream.fault else len(whole)
+            left = whole[cut:]
+            if cut:
+                part = self._text(known, Text(pa.py_buffer(whole[:cut]), stream.line), rejects)
+                stream.line += part.lines
+                yield part
+            if stream.fault or not data:
+                return
+
+    # Forms that are read whole.
+
+    def _whole(self, form: str, path: str, stream: Stream, rejects: Rejects) -> Iterator[Part]:
+        if form == "parquet":
+            yield from self._parquet(path, stream, rejects)
+        elif form == "arrow":
+            yield from self._arrow(path, stream, rejects)
+        elif form == "ipfix":
+            yield from self._rows(self._messages(stream, rejects), rejects)
+        else:
+            yield from self._rows(self._documents(path, stream, rejects), rejects)
+
+    def _columnar(self, batches: Iterator[pa.RecordBatch], path: str, rejects: Rejects) -> Iterator[Part]:
+        line = 1
+        for batch in batches:
+            table = _flattened(pa.Table.from_batches([batch]))
+            chosen = self._map.chosen(tuple(table.column_names), path)
+            labelled = table.rename_columns([label(place) for place in range(table.num_columns)])
+            rejects.first_line, rejects.last_line = line, line + table.num_rows
+            read = batch_of(labelled.select(chosen.places), chosen, None, line, table.num_rows, rejects)
+            yield Part(self._converter.table(read.columns, rejects, line, read.places), line, table.num_rows)
+            line += table.num_rows
+
+    def _parquet(self, path: str, stream: Stream, rejects: Rejects) -> Iterator[Part]:
+        try:
+            with tempfile.TemporaryFile() as spool:
+                if isinstance(stream, Unpacked):  # its table of contents stands at the end
+                    while data := stream.read(flow_pieces.PIECE):
+                        spool.write(data)
+                    spool.seek(0)
+                source: Any = spool if isinstance(stream, Unpacked) else path
+                with pyarrow.parquet.ParquetFile(source) as file:
+                    header = tuple(_flattened(file.schema_arrow.empty_table()).column_names)
+                    chosen = self._map.chosen(header, path)
+                    columns = [header[place] for place in chosen.places]
+                    yield from self._columnar(file.iter_batches(_ROWS, columns=columns), path, rejects)
+        except pa.ArrowInvalid as error:
+            if not getattr(stream, "fault", ""):
+                raise InputError(f"{path}: not Parquet: {error}") from error
+
+    def _arrow(self, path: str, stream: Stream, rejects: Rejects) -> Iterator[Part]:
+        """An Arrow stream; its last batch may be torn, as a collector that was killed leaves it."""
+
+        def batches() -> Iterator[pa.RecordBatch]:
+            reader = pa.ipc.open_stream(pa.PythonFile(stream, mode="r"))
             while True:
-                data, fault = _some(stream.read1 if is_gzip else stream.read)
-                if fault:
-                    rejects.last_line = max(rejects.last_line, line)
-                    rejects.note(f"torn {piece.form}", f"it ends in the middle: {fault}", line)
-                if not form and (data or left):
-                    form, header, start = _opening(io.BytesIO(data), piece.path)
-                    data, line = data[start:], line + (form == "csv")
-                whole = left + data
-                cut = whole.rfind(b"\n") + 1 if data and not fault else len(whole)
-                left = whole[cut:]
-                if cut:
-                    part = self._text(form, header, pa.py_buffer(whole[:cut]), rejects, line)
-                    line += part.lines
-                    yield part
-                if fault or not data:
+                try:
+                    yield reader.read_next_batch()
+                except StopIteration:
                     return
 
-    def _parquet(self, piece: Piece, rejects: Rejects) -> Iterator[Part]:
+        done = 0
         try:
-            file = pyarrow.parquet.ParquetFile(piece.path)
-            names = {name: element for name in file.schema_arrow.names if (element := element_of(name)) is not None}
-            require_columns(list(names.values()), file.schema_arrow.names, piece.path)
-            line = 1
-            for batch in file.iter_batches(_ROWS, columns=list(names)):
-                table = _renamed(pa.Table.from_batches([batch]))
-                rejects.first_line, rejects.last_line = line, line + table.num_rows
-                yield Part(self._converter.table(table, rejects, line), line, table.num_rows)
-                line += table.num_rows
-        except pa.ArrowInvalid as error:
-            raise InputError(f"{piece.path}: not Parquet: {error}") from error
+            for part in self._columnar(batches(), path, rejects):
+                done = part.first + part.lines - 1
+                yield part
+        except (pa.ArrowInvalid, OSError) as error:
+            rejects.last_line = 1 << 62
+            rejects.note("torn arrow", f"it ends in the middle: {error}", done + 1)
 
+    def _rows(self, records: Iterator[tuple[Mapping[str, Any], int]], rejects: Rejects) -> Iterator[Part]:
+        """Records that come one by one, each with its place, as tables of bounded size."""
+        while chunk := list(itertools.islice(records, _SOME_ROWS)):
+            rows, places = [row for row, _ in chunk], [place for _, place in chunk]
+            first, last = places[0], places[-1]
+            window, rejects.first_line, rejects.last_line = rejects.last_line, 0, 1 << 62
+            batch: Batch = self._texts.objects(rows, places, first, last - first + 1, rejects)
+            yield Part(self._converter.table(batch.columns, rejects, first, batch.places), first, batch.lines)
+            rejects.last_line = window
 
-def _some(read: Callable[[int], bytes]) -> tuple[bytes, str]:
-    """About as much of a stream as a piece is, and what was wrong with the rest; nothing at its end."""
-    chunks: list[bytes] = []
-    size = 0
-    while size < PIECE:
+    def _documents(self, path: str, stream: Stream, rejects: Rejects) -> Iterator[tuple[Mapping[str, Any], int]]:
+        import ijson
+
+        place = 0
+        head = stream.read(1 << 12)
+        again = Unpacked(stream)
+        again.put_back(head)
+        is_array = head.removeprefix(b"\xef\xbb\xbf").lstrip()[:1] == b"["
+        steps = self._map.records or (("[]",) if is_array else ("",))
         try:
-            chunk = read(1 << 20)
-        except (OSError, EOFError, zlib.error) as error:
-            return b"".join(chunks), str(error)
-        if not chunk:
-            break
-        chunks.append(chunk)
-        size += len(chunk)
-    return b"".join(chunks), ""
+            for item, remaining in outer_items(again, steps):
+                inner = TextReader(dataclasses.replace(self._map, records=remaining))
+                for row in inner.inside(item, place + 1, rejects):
+                    place += 1
+                    yield row, place
+        except (ijson.JSONError, UnicodeDecodeError) as error:
+            first = str(error).strip().splitlines()[0]
+            rejects.note("torn JSON", f"not JSON from here on: {first}", place + 1)
+
+    def _messages(self, stream: Stream, rejects: Rejects) -> Iterator[tuple[Mapping[str, Any], int]]:
+        reader, place = MessageReader(), 0
+        for data, fault in messages_of(stream):
+            if fault:
+                rejects.note("torn IPFIX message" if data else "no IPFIX message", fault, place + 1)
+            for row in reader.read(data, "") if data else ():
+                place += 1
+                row.pop("exporterIPv4Address")
+                yield row, place
+        for kind in ("message cut short", "message that cannot be read", "message shorter than its header"):
+            if reader.counts[kind] and kind not in rejects.counts and "torn IPFIX message" not in rejects.counts:
+                rejects.note(kind, "the rest of it is lost", place + 1)
+        if reader.waiting:
+            rejects.note("unknown template", f"{reader.waiting} sets of data whose template never came", place + 1)
+        lost = reader.counts["records or messages that never came"]
+        if lost:
+            rejects.remark("missing by the sequence numbers of their exporter", place, lost)
 
 
-def tables_of(path: Path, strict: bool = False) -> Iterator[tuple[FlowTable, Rejects]]:
+def tables_of(path: Path, strict: bool = False, columns: ColumnMap = USUAL) -> Iterator[tuple[FlowTable, Rejects]]:
     """The tables of a file one after another, with lines counted from its beginning, and what was rejected so far.
 
     Raises InputError where the file cannot be read, and with `strict` for the first row that is rejected.
     """
-    reader, rejects, lines = PieceReader(), None, 0
-    for piece in pieces_of(path):
+    reader, rejects, lines = PieceReader(columns), None, 0
+    for piece in pieces_of(path, columns):
         if rejects is None:
-            lines = 1 if piece.form == "csv" else 0
+            lines = piece.header_lines
             rejects = Rejects(str(path), strict, piece.word, lines)
         fresh = Rejects(str(path), word=piece.word)
         read = 0
@@ -372,49 +252,18 @@ def tables_of(path: Path, strict: bool = False) -> Iterator[tuple[FlowTable, Rej
         yield FlowTable.empty(), rejects
 
 
-def _lines(data: bytes) -> int:
-    return data.count(b"\n") + (data[-1:] not in (b"\n", b""))
+def _flattened(table: pa.Table) -> pa.Table:
+    """The fields of structures as columns with dotted names."""
+    while any(pa.types.is_struct(each.type) for each in table.schema):
+        table = table.flatten()
+    return table
 
 
 def _with_context(piece: Piece, whole: mmap.mmap) -> tuple[int, int]:
     """Where a piece of a text file begins and ends together with the whole lines just before and behind it."""
     stop = piece.stop or 0
-    begin = max(piece.begin, piece.start - _CONTEXT)
+    begin = max(piece.begin, piece.start - flow_pieces.CONTEXT)
     if begin > piece.begin:
         begin = min(whole.find(b"\n", begin, piece.start) + 1 or piece.start, piece.start)
-    end = max(whole.rfind(b"\n", stop, stop + _CONTEXT) + 1, stop)
-    return begin, len(whole) if len(whole) <= stop + _CONTEXT else end
-
-
-def _named(header: tuple[str, ...]) -> tuple[list[str], list[str]]:
-    """The columns by element, others by their place, and the elements among them, each once."""
-    names: list[str] = []
-    for index, name in enumerate(header):
-        element = element_of(name)
-        names.append(f"column {index}" if element is None or element in names else element)
-    return names, [name for name in names if not name.startswith("column ")]
-
-
-def _renamed(batch: pa.Table) -> pa.Table:
-    names, wanted = _named(tuple(batch.column_names))
-    return batch.rename_columns(names).select(wanted)
-
-
-def _first_cells(header: tuple[str, ...], data: bytes) -> dict[str, str]:
-    names, _ = _named(header)
-    line = data[: max(0, data.find(b"\n")) or len(data)].decode("utf-8", errors="replace")
-    try:
-        return dict(zip(names, next(csv.reader([line.rstrip("\r")]), []), strict=False))
-    except csv.Error:
-        return {}
-
-
-def _time_type(sample: str) -> pa.DataType:
-    """The type of a time column, by its first value."""
-    text = sample.strip()
-    if text.lstrip("-").isdecimal() or not text:
-        return pa.int64()
-    zoned = text.endswith("Z") or "+" in text[10:] or "-" in text[10:]
-    fraction = text.partition(".")[2].rstrip("Z").partition("+")[0].partition("-")[0]
-    unit = "ms" if len(fraction) <= 3 else "us"
-    return pa.timestamp(unit, "UTC") if zoned else pa.timestamp(unit)
+    end = max(whole.rfind(b"\n", stop, stop + flow_pieces.CONTEXT) + 1, stop)
+    return begin, len(whole) if len(whole) <= stop + flow_pieces.CONTEXT else end

@@ -6,7 +6,7 @@ import re
 
 from kiboko.core.addresses import reads_as_address
 from kiboko.core.errors import Place, Problem
-from kiboko.files.parts import nearest
+from kiboko.files.held import nearest
 
 _NAME = re.compile(r"[a-z0-9][a-z0-9._-]*")
 RESERVED = frozenset(("any", "all", "discard", "local", "otherwise"))

@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 import csv
-import difflib
 import io
 import re
-from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from pydantic import ValidationError
-
 from kiboko.core.errors import InputError, Place, Problem
 from kiboko.files import lined_yaml
+from kiboko.files.held import held_against, nearest
 from kiboko.files.lined_yaml import Items, Plain, Table
 from kiboko.files.schema import NOT_SUPPORTED_YET, NetworkFile
 
@@ -28,12 +25,6 @@ class Part:
 
     raw: Table
     shape: NetworkFile
-
-
-def nearest(word: str, candidates: Iterable[str]) -> str:
-    """`; did you mean 'NAME'?` for the closest candidate, or nothing where none is close."""
-    close = difflib.get_close_matches(word, list(candidates), 1, 0.6)
-    return f"; did you mean '{close[0]}'?" if close else ""
 
 
 def read_parts(path: Path, shown: str, problems: list[Problem]) -> list[Part]:
@@ -98,93 +89,8 @@ def _checked(raw: Table, problems: list[Problem]) -> Part | None:
         del raw[section]
     for section in [key for key, value in raw.items() if value is None]:
         del raw[section]  # a section with nothing in it
-    try:
-        return Part(raw, NetworkFile.model_validate(raw))
-    except ValidationError as error:
-        problems.extend(_problem(raw, each) for each in error.errors())
-        return None
-
-
-def _problem(raw: Table, error: Any) -> Problem:
-    """What the schema found, in the words of the network file, at the line where it stands."""
-    location = tuple(error["loc"])
-    holder: Any = raw
-    place = raw.place()
-    trail: list[str] = []
-    for index, step in enumerate(location):
-        if isinstance(holder, Table | Items):
-            if isinstance(holder, Items) or step in holder:
-                place = holder.place(step)
-            last = index == len(location) - 1
-            if not last or error["type"] not in ("extra_forbidden", "missing"):
-                trail.append(str(step + 1) if isinstance(step, int) else str(step))
-            try:
-                inner = holder[step]
-            except (KeyError, IndexError, TypeError):
-                break
-            if last and error["type"] == "extra_forbidden":
-                break
-            holder = inner
-    where = ".".join(trail)
-    prefix = f"{where}: " if where else ""
-    return Problem(place, prefix + _words(error, holder))
-
-
-def _words(error: Any, holder: Any) -> str:
-    kind, given = error["type"], error.get("input")
-    if kind == "extra_forbidden":
-        key = str(error["loc"][-1])
-        return f"unknown key '{key}'" + nearest(key, _keys_at(error["loc"][:-1]))
-    if kind == "missing":
-        return f"'{error['loc'][-1]}' is missing"
-    if kind == "literal_error":
-        expected = error["ctx"]["expected"].replace("'", "").replace(" or ", ", ").split(", ")
-        return f"'{given}' is none of {', '.join(expected)}" + nearest(str(given), expected)
-    if kind == "value_error":
-        return f"{error['ctx']['error']}, not {_shown(given)}"
-    wanted = {
-        "string_type": "text",
-        "dict_type": "a table",
-        "model_type": "a table",
-        "model_attributes_type": "a table",
-        "list_type": "a list",
-    }.get(kind)
-    return f"{wanted} belongs here, not {_shown(given)}" if wanted else str(error["msg"])
-
-
-def _shown(value: Any) -> str:
-    if value is None:
-        return "nothing"
-    if isinstance(value, dict):
-        return "a table"
-    if isinstance(value, list):
-        return "a list"
-    return f"'{value}'"
-
-
-def _keys_at(location: Sequence[int | str]) -> list[str]:
-    """The keys that the schema knows at a place."""
-    shape: Any = NetworkFile
-    for step in location:
-        if isinstance(step, int) or not hasattr(shape, "model_fields"):
-            continue
-        known = {(field.alias or name): field for name, field in shape.model_fields.items()}
-        if step in known:
-            shape = _inner_shape(known[str(step)].annotation)
-    if not hasattr(shape, "model_fields"):
-        return []
-    return [field.alias or name for name, field in shape.model_fields.items()]
-
-
-def _inner_shape(annotation: Any) -> Any:
-    """The model inside `dict[str, Model]`, `list[Model]` or `Model | None`."""
-    if hasattr(annotation, "model_fields"):
-        return annotation
-    for inner in reversed(getattr(annotation, "__args__", ())):
-        found = _inner_shape(inner)
-        if found is not None:
-            return found
-    return None
+    shape = held_against(NetworkFile, raw, problems)
+    return None if shape is None else Part(raw, shape)
 
 
 def _read_instances(path: Path, shown: str, problems: list[Problem]) -> Part | None:

@@ -23,6 +23,13 @@ class Rejects:
     last_line: int = 1 << 62
     counts: dict[str, int] = field(default_factory=dict)
     first: dict[str, tuple[int, str]] = field(default_factory=dict)
+    remarks: dict[str, tuple[int, int]] = field(default_factory=dict)
+    """What is odd about rows that are used all the same, or were left out on purpose: the first line, how many."""
+
+    def remark(self, kind: str, line: int, count: int = 1) -> None:
+        """Tell of something odd that rejects nothing."""
+        first, before = self.remarks.get(kind, (line, 0))
+        self.remarks[kind] = min(first, line), before + count
 
     def note(self, kind: str, text: str, line: int) -> None:
         """Count a rejected row; `line` counts from 1."""
@@ -40,6 +47,8 @@ class Rejects:
                 self.note(kind, text, line + lines_before)
             self.first.setdefault(kind, (line + lines_before, text))
             self.counts[kind] = self.counts.get(kind, 0) + other.counts[kind]
+        for kind, (line, count) in other.remarks.items():
+            self.remark(kind, line + lines_before, count)
 
     @property
     def total(self) -> int:
@@ -51,6 +60,10 @@ class Rejects:
         return [
             f"{self.file}: {count:,} {'row' if count == 1 else 'rows'} rejected, {kind}; first {self._place(kind)}"
             for kind, count in self.counts.items()
+        ] + [
+            f"{self.file}: {count:,} {self.word if count == 1 else self.word + 's'} {kind}; first {self._where(line)}"
+            f" (line {line})"
+            for kind, (line, count) in self.remarks.items()
         ]
 
     def _where(self, line: int) -> str:

@@ -20,9 +20,9 @@ from kiboko.core.errors import Place, Problem
 from kiboko.core.model import Carrying, Literal, Named, Peer
 from kiboko.core.ranges import RangeSet
 from kiboko.core.services import PROTOCOLS, WELL_KNOWN, parse_ports, parse_services
+from kiboko.files.held import nearest
 from kiboko.files.lined_yaml import Items
 from kiboko.files.names import PEER_KINDS, Names
-from kiboko.files.parts import nearest
 
 T = TypeVar("T")
 

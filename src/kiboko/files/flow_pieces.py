@@ -1,0 +1,216 @@
+"""Which files are flow logs, in which form each is, and how large ones are cut into pieces.
+
+Pieces of a fixed size can be read apart and by several workers, so that memory does not grow with the log. Where they
+are cut depends on the log alone, never on the workers.
+"""
+
+from __future__ import annotations
+
+import csv
+import glob
+import hashlib
+import io
+import json
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import BinaryIO
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.errors import InputError, Place, Problem
+from kiboko.core.flow_table import FlowTable
+from kiboko.files.column_map import USUAL, ColumnMap
+from kiboko.files.flow_fields import element_of
+
+PIECE = 32 << 20
+"""Octets of text in a piece."""
+CONTEXT = 1 << 19
+"""Octets before and after a piece in which the other half of a conversation is looked for."""
+_SUFFIXES = (".csv", ".tsv", ".json", ".jsonl", ".ndjson", ".log", ".txt", ".parquet", ".ipfix", ".arrows")
+_MAGIC = {b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd", b"PAR1": "parquet", b"\xff\xff\xff\xff": "arrow"}
+_IPFIX_VERSION = b"\x00\x0a"
+_DELIMITERS = (",", ";", "\t", " ", "|")
+_LONGEST_LINE = 16 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """A part of a log that is read in one go: octets `start` to `stop` of a text file, or the whole of another file.
+
+    `form` is csv, json (JSON Lines), document (JSON that is not a record a line), parquet, arrow (an Arrow stream),
+    ipfix, gzip or zstd. `begin` is where the records of the file begin; `header` are the columns of a CSV file, empty
+    for other forms, and `header_lines` how many lines they take.
+    """
+
+    path: str
+    form: str
+    start: int = 0
+    stop: int | None = None
+    begin: int = 0
+    header: tuple[str, ...] = ()
+    delimiter: str = ","
+    header_lines: int = 0
+
+    @property
+    def word(self) -> str:
+        """What one record of the form is called in messages."""
+        return "row" if self.form == "csv" else "record"
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A table read from a piece. `first` is its first line and `lines` how many lines it took, good or bad.
+
+    Records of other lines belong to the pieces beside it; they are there for their requests and replies.
+    """
+
+    table: FlowTable
+    first: int
+    lines: int
+
+    @property
+    def own(self) -> NDArray[np.bool_]:
+        """Which records of the table are the part's own, bool[n]."""
+        return (self.table.line >= self.first) & (self.table.line < self.first + self.lines)
+
+
+def flow_files(given: Sequence[str | Path]) -> list[Path]:
+    """The files that some paths, folders and patterns stand for, in order, each once: of a folder those that are named
+    as logs. Raises InputError for none."""
+    found: dict[Path, None] = {}
+    for each in given:
+        path = Path(each)
+        if path.is_dir():
+            inside = [p for p in sorted(path.rglob("*")) if p.is_file() and _is_log(p)]
+        elif path.exists():
+            inside = [path]
+        else:
+            inside = [Path(p) for p in sorted(glob.glob(str(each), recursive=True)) if Path(p).is_file()]
+        if not inside:
+            raise InputError(f"{each}: no such file, and no file that fits")
+        found.update(dict.fromkeys(inside))
+    return list(found)
+
+
+def without_copies(paths: list[Path]) -> tuple[list[Path], list[str]]:
+    """The files without those that hold the same as one before them, and a sentence for each of these."""
+    sizes: dict[int, list[Path]] = {}
+    kept, said = [], []
+    for path in paths:
+        try:
+            size = path.stat().st_size if path.is_file() else -1
+        except OSError:
+            size = -1
+        same = next((other for other in sizes.get(size, []) if size > 0 and _digest(other) == _digest(path)), None)
+        if same is not None:
+            said.append(f"{path}: the same file as {same}, not counted twice")
+            continue
+        sizes.setdefault(size, []).append(path)
+        kept.append(path)
+    return kept, said
+
+
+def _digest(path: Path) -> bytes:
+    try:
+        with path.open("rb") as stream:
+            return hashlib.file_digest(stream, "blake2b").digest()
+    except OSError:
+        return str(path).encode()
+
+
+def _is_log(path: Path) -> bool:
+    """Whether a file in a folder is a log, by its name: what lies beside logs is none of them."""
+    suffixes = [each for each in path.suffixes if each not in (".gz", ".zst")]
+    return not path.name.startswith(".") and bool(suffixes) and suffixes[-1] in _SUFFIXES
+
+
+def pieces_of(path: Path, columns: ColumnMap = USUAL) -> Iterator[Piece]:
+    """How a file is cut. Raises InputError where it cannot be read or is no flow log."""
+    try:
+        with path.open("rb") as stream:
+            head = stream.read(4)
+            whole = whole_form(head)
+            if whole is not None:
+                yield Piece(str(path), whole)
+                return
+            yield from _text_pieces(path, stream, columns)
+    except OSError as error:
+        raise InputError(f"{path}: cannot be read: {error.strerror}") from error
+
+
+def whole_form(head: bytes) -> str | None:
+    """The form of a file that is not cut, by its first four octets; None for text."""
+    if head.startswith(_IPFIX_VERSION):
+        return "ipfix"
+    return next((form for magic, form in _MAGIC.items() if head.startswith(magic)), None)
+
+
+def _text_pieces(path: Path, stream: BinaryIO, columns: ColumnMap) -> Iterator[Piece]:
+    size = path.stat().st_size
+    opening = opening_of(stream, str(path), columns)
+    if opening.form == "document":
+        yield Piece(str(path), "document")
+        return
+    start = opening.begin
+    while start < size:
+        stream.seek(min(size, start + PIECE))
+        stream.readline(_LONGEST_LINE)
+        stop = min(stream.tell(), size)
+        yield Piece(str(path), opening.form, start, stop, opening.begin, opening.header, opening.delimiter,
+                    opening.header_lines)  # fmt: skip
+        start = stop
+
+
+@dataclass(frozen=True, slots=True)
+class Opening:
+    """What a text is: its form, its columns, what parts them, where its records begin and behind how many lines."""
+
+    form: str
+    header: tuple[str, ...] = ()
+    delimiter: str = ","
+    begin: int = 0
+    header_lines: int = 0
+
+
+def opening_of(stream: BinaryIO | io.BytesIO, name: str, columns: ColumnMap) -> Opening:
+    """What a text is, by its first line. Raises InputError where that cannot be a flow log."""
+    stream.seek(0)
+    first = stream.readline(_LONGEST_LINE)
+    if not first:
+        raise InputError([Problem(Place(name, 1), "the file is empty; a flow log has at least a header")])
+    start = first.removeprefix(b"\xef\xbb\xbf").lstrip()
+    if start[:1] in (b"{", b"["):
+        return Opening("json" if _is_object(start) else "document")
+    if columns.names and not columns.records:
+        return Opening("csv", columns.names, columns.delimiter or ",")
+    header, delimiter = _header(first, name, columns)
+    columns.chosen(header, name)
+    return Opening("csv", header, delimiter, len(first), 1)
+
+
+def _is_object(line: bytes) -> bool:
+    """Whether a line is a JSON object, whole: then every line is one. A torn or broken one is taken for one too."""
+    try:
+        return isinstance(json.loads(line), dict)
+    except RecursionError:
+        return True
+    except ValueError:
+        return line.rstrip()[-1:] not in (b"{", b"[", b",")
+
+
+def _header(first: bytes, name: str, columns: ColumnMap) -> tuple[tuple[str, ...], str]:
+    """The columns that a first line names, and what parts them: what the mapping says, else what makes most sense."""
+    text = first.decode("utf-8-sig", errors="replace").replace("\0", "\ufffd").rstrip("\r\n")
+    tried = []
+    for delimiter in (columns.delimiter,) if columns.delimiter else _DELIMITERS:
+        try:
+            header = tuple(each.strip() for each in next(csv.reader([text], delimiter=delimiter), []))
+        except csv.Error as error:
+            raise InputError([Problem(Place(name, 1), f"not CSV: {error}")]) from error
+        known = {each.name for each in columns.columns}
+        sense = sum(each in known if known else element_of(each) is not None for each in header)
+        tried.append((sense, header, delimiter))
+    best = max(tried, key=lambda each: each[0])
+    return best[1], best[2]

@@ -1,0 +1,47 @@
+"""What can be read from, whether a file, something unpacked on the way, or text put back in front of it."""
+
+from __future__ import annotations
+
+import zlib
+from typing import Protocol
+
+
+class Stream(Protocol):
+    """Octets in order."""
+
+    def read(self, size: int = -1, /) -> bytes:
+        """At most `size` octets, all that are left without one; none at the end."""
+
+
+class Unpacked:
+    """A stream that ends where it is torn and remembers why in `fault`. `line` is for who reads it."""
+
+    closed = False
+
+    def __init__(self, stream: Stream) -> None:
+        self._stream = stream
+        self._front = b""
+        self.fault = ""
+        self.line = 1
+
+    def put_back(self, data: bytes) -> None:
+        """Have the next read begin with this."""
+        self._front = data + self._front
+
+    def read(self, size: int = -1, /) -> bytes:
+        """So many octets, fewer only at the end or at a tear."""
+        chunks, have = [self._front[:size] if size >= 0 else self._front], 0
+        have = len(chunks[0])
+        self._front = self._front[have:]
+        while not self.fault and (size < 0 or have < size):
+            try:
+                # Little by little: what lies before a tear is only had that way.
+                chunk = self._stream.read(min(1 << 16, size - have) if size >= 0 else 1 << 16)
+            except (OSError, EOFError, zlib.error) as error:
+                self.fault = str(error)
+                break
+            if not chunk:
+                break
+            chunks.append(chunk)
+            have += len(chunk)
+        return b"".join(chunks)

@@ -1,0 +1,147 @@
+"""IPFIX and NetFlow version 9 come to records, whatever order, loss or damage they come with."""
+
+import gzip
+import io
+import tempfile
+import unittest
+from pathlib import Path
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kiboko.files.flow_messages import MessageReader, messages_of
+from kiboko.files.flow_reader import tables_of
+from tests.export_messages import FLOW, START, a_flow, data, message, options, template, v9
+
+SIX = tuple(name.replace("IPv4", "IPv6") for name in FLOW)
+
+
+class Messages(unittest.TestCase):
+    def test_a_record_by_hand(self):
+        reader = MessageReader()
+        self.assertEqual(reader.read(message(0, template(256, FLOW)), "192.0.2.1"), [])
+        (row,) = reader.read(message(0, data(256, FLOW, [a_flow(firewallEvent=3)])), "192.0.2.1")
+        self.assertEqual((row["sourceIPv4Address"], row["destinationIPv4Address"]), ("10.1.1.10", "10.2.1.10"))
+        self.assertEqual((row["sourceTransportPort"], row["destinationTransportPort"]), (40000, 22))
+        self.assertEqual((row["flowStartMilliseconds"], row["flowEndMilliseconds"]), (START, START + 500))
+        self.assertEqual((row["packetDeltaCount"], row["octetDeltaCount"]), (10, 900))
+        self.assertEqual((row["firewallEvent"], row["observationPointId"]), (3, 7))
+        self.assertEqual((row["exporterIPv4Address"], row["observationDomainId"]), ("192.0.2.1", 7))
+
+    def test_times_of_netflow_9_count_from_when_the_exporter_booted(self):
+        names = ("sourceIPv4Address", "destinationIPv4Address", "protocolIdentifier", "flowStartSysUpTime",
+                 "flowEndSysUpTime")  # fmt: skip
+        # Exported at START + 60 s, an hour after the boot: a flow of 3,540,000 ms of uptime began at START.
+        flow = a_flow(flowStartSysUpTime=3_540_000, flowEndSysUpTime=3_541_000)
+        rows = MessageReader().read(v9(0, 2, template(300, names, 9), data(300, names, [flow])), "192.0.2.1")
+        self.assertEqual(
+            [(r["flowStartMilliseconds"], r["flowEndMilliseconds"]) for r in rows], [(START, START + 1000)]
+        )
+        # An uptime of 32 bits that has begun anew since: 1,000 ms before it did.
+        flow = a_flow(flowStartSysUpTime=(1 << 32) - 1000, flowEndSysUpTime=1000)
+        again = v9(0, 2, template(300, names, 9), data(300, names, [flow]), uptime=2000)
+        (row,) = MessageReader().read(again, "192.0.2.1")
+        self.assertEqual(row["flowEndMilliseconds"] - row["flowStartMilliseconds"], 2000)
+        self.assertEqual(row["flowEndMilliseconds"], START + 59_000)
+
+    def test_data_before_its_template_waits_for_it(self):
+        reader = MessageReader()
+        self.assertEqual(reader.read(message(0, data(256, FLOW, [a_flow(1), a_flow(2)])), "192.0.2.1"), [])
+        self.assertEqual(reader.waiting, 1)
+        # The template of another exporter, or of another domain, is another template.
+        self.assertEqual(reader.read(message(0, template(256, FLOW)), "192.0.2.2"), [])
+        self.assertEqual(reader.read(message(0, template(256, FLOW), domain=8), "192.0.2.1"), [])
+        rows = reader.read(message(2, template(256, FLOW), data(256, FLOW, [a_flow(3)])), "192.0.2.1")
+        self.assertEqual([row["flowStartMilliseconds"] - START for row in rows], [1, 2, 3])
+        self.assertEqual((reader.waiting, reader.counts["data before its template, read later"]), (0, 1))
+
+    def test_counts_are_multiplied_by_the_sampling_rate(self):
+        reader = MessageReader()
+        stated = a_flow(samplingInterval=100, observationDomainId=7)
+        scope, names = ("observationDomainId",), ("samplingInterval",)
+        reader.read(message(0, options(400, scope, names), data(400, (*scope, *names), [stated])), "192.0.2.1")
+        (row,) = reader.read(message(1, template(256, FLOW), data(256, FLOW, [a_flow()])), "192.0.2.1")
+        self.assertEqual((row["packetDeltaCount"], row["octetDeltaCount"]), (1000, 90_000))
+        self.assertEqual((reader.sampled, reader.counts["option records"]), ({("192.0.2.1", 7): 100}, 1))
+
+    def test_gaps_in_the_sequence_are_counted(self):
+        reader = MessageReader()
+        two = data(256, FLOW, [a_flow(1), a_flow(2)])
+        for sequence in (0, 2, 4, 10):  # IPFIX counts records: four are missing
+            reader.read(message(sequence, template(256, FLOW), two), "192.0.2.1")
+        self.assertEqual(reader.counts["records or messages that never came"], 4)
+
+    def test_fields_of_any_length_and_unknown_elements_do_not_disturb(self):
+        names = ("interfaceName", *FLOW)
+        sets = template(256, names), data(256, names, [a_flow(1, interfaceName="a" * 200), a_flow(2)])
+        self.assertEqual(len(MessageReader().read(message(0, *sets), "192.0.2.1")), 2)
+
+    @given(st.binary(max_size=300), st.integers(0, 400))
+    def test_no_datagram_raises(self, noise, cut):
+        reader = MessageReader()
+        good = message(0, template(256, FLOW), data(256, FLOW, [a_flow(1), a_flow(2)]))
+        for datagram in (noise, good[:cut] + noise, b"\x00\x0a" + noise, b"\x00\x09" + noise):
+            reader.read(datagram, "192.0.2.1")
+        self.assertEqual(len(reader.read(message(9, template(257, FLOW), data(257, FLOW, [a_flow()])), "192.0.2.3")), 1)
+
+
+class Files(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+
+    def read(self, content, name="log.ipfix"):
+        (self.folder / name).write_bytes(content)
+        found = list(tables_of(self.folder / name))
+        return [table.record(index) for table, _ in found for index in range(len(table))], found[-1][1]
+
+    def whole(self, count=5):
+        each = [message(i, data(256, FLOW, [a_flow(i)])) for i in range(count)]
+        return [message(0, template(256, FLOW), template(257, SIX)), *each]
+
+    def test_a_file_plain_and_compressed(self):
+        content = b"".join([*self.whole(), message(5, data(257, SIX, [a_flow(9)]))])
+        for name, octets in (("log.ipfix", content), ("log.ipfix.gz", gzip.compress(content))):
+            records, rejects = self.read(octets, name)
+            self.assertEqual([str(r.source) for r in records], ["10.1.1.10"] * 5 + ["2001:db8:1:1::10"])
+            self.assertEqual([(r.point, r.event, r.octets) for r in records], [("7", "passed", 900)] * 6)
+            self.assertEqual([r.line for r in records], [1, 2, 3, 4, 5, 6])
+            self.assertEqual((rejects.counts, rejects.remarks), ({}, {}))
+
+    def test_a_torn_last_message_loses_only_what_is_torn(self):
+        content = b"".join(self.whole())
+        records, rejects = self.read(content[:-20])
+        self.assertEqual((len(records), rejects.counts), (4, {"torn IPFIX message": 1}))
+
+    def test_octets_that_are_no_message_are_stepped_over(self):
+        first, *rest = self.whole()
+        records, rejects = self.read(b"".join([first, *rest[:2], b"\x00\x07garbage", *rest[2:]]))
+        self.assertEqual((len(records), rejects.counts), (5, {"no IPFIX message": 1}))
+        self.assertEqual(rejects.first["no IPFIX message"], (3, "9 octets are no message"))
+
+    def test_a_length_of_nothing_does_not_hang(self):
+        first, *rest = self.whole()
+        records, rejects = self.read(b"".join([first, b"\x00\x0a\x00\x00" + bytes(12), *rest]))
+        self.assertEqual((len(records), rejects.counts), (5, {"no IPFIX message": 1}))
+
+    def test_data_whose_template_never_comes_is_told(self):
+        records, rejects = self.read(b"".join([*self.whole(), message(5, data(999, FLOW, [a_flow()]))]))
+        self.assertEqual((len(records), rejects.counts), (5, {"unknown template": 1}))
+
+    def test_no_exporter_means_the_point_by_domain_and_interface(self):
+        names = ("sourceIPv4Address", "destinationIPv4Address", "protocolIdentifier", "ingressInterface",
+                 "destinationTransportPort")  # fmt: skip
+        (record,), _ = self.read(message(0, template(256, names), data(256, names, [a_flow()])))
+        self.assertEqual(record.point, "*/7/3")
+
+    @given(st.integers(0, 400), st.binary(max_size=40))
+    def test_messages_are_found_again_behind_any_noise(self, cut, noise):
+        # A torn message may swallow the one behind it, and that one's rest the next: no more than these two.
+        good = self.whole()
+        found = [
+            each for each, fault in messages_of(io.BytesIO(b"".join(good)[:cut] + noise + b"".join(good))) if not fault
+        ]
+        self.assertLessEqual(set(good[2:]), set(found))
+
+
+if __name__ == "__main__":
+    unittest.main()
