@@ -10,7 +10,7 @@ ELEMENTS = {
     "sourceTransportPort": (7, 2), "destinationTransportPort": (11, 2), "protocolIdentifier": (4, 1),
     "tcpControlBits": (6, 2), "packetDeltaCount": (2, 8), "octetDeltaCount": (1, 8), "firewallEvent": (233, 1),
     "observationPointId": (138, 8), "ingressInterface": (10, 4), "flowStartSysUpTime": (22, 4),
-    "flowEndSysUpTime": (21, 4), "samplingInterval": (34, 4), "observationDomainId": (149, 4),
+    "flowEndSysUpTime": (21, 4), "flowStartSeconds": (150, 4), "flowEndMicroseconds": (155, 8), "samplingInterval": (34, 4), "observationDomainId": (149, 4),
     "interfaceName": (82, 0xFFFF),
 }  # fmt: skip
 FLOW = (

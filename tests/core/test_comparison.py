@@ -139,8 +139,8 @@ class Flows(unittest.TestCase):
         self.assertEqual(first.status, "unsure")
         summary.add(request, first)
         summary.add(reply, held.flow(reply))
-        for before, after in held.corrected:
-            summary.correct(before, after)
+        for record, before, after in held.corrected:
+            summary.correct(record, before, after)
         self.assertEqual(dict(summary.totals), {"unsure": 0, "leak": 1, "agree": 1})
 
     def test_s37_a_mapped_record_is_compared_with_the_gates_up_to_its_point(self):

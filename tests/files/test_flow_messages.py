@@ -16,42 +16,49 @@ from tests.export_messages import FLOW, START, a_flow, data, message, options, t
 SIX = tuple(name.replace("IPv4", "IPv6") for name in FLOW)
 
 
+def rows_of(reader, *messages, exporter="192.0.2.1"):
+    """What a reader makes of some messages."""
+    for each in messages:
+        reader.read(each, exporter)
+    return [row for table in reader.take() for row in table.to_pylist()]
+
+
 class Messages(unittest.TestCase):
     def test_a_record_by_hand(self):
         reader = MessageReader()
-        self.assertEqual(reader.read(message(0, template(256, FLOW)), "192.0.2.1"), [])
-        (row,) = reader.read(message(0, data(256, FLOW, [a_flow(firewallEvent=3)])), "192.0.2.1")
+        self.assertEqual(rows_of(reader, message(0, template(256, FLOW))), [])
+        (row,) = rows_of(reader, message(0, data(256, FLOW, [a_flow(firewallEvent=3)])))
         self.assertEqual((row["sourceIPv4Address"], row["destinationIPv4Address"]), ("10.1.1.10", "10.2.1.10"))
         self.assertEqual((row["sourceTransportPort"], row["destinationTransportPort"]), (40000, 22))
         self.assertEqual((row["flowStartMilliseconds"], row["flowEndMilliseconds"]), (START, START + 500))
         self.assertEqual((row["packetDeltaCount"], row["octetDeltaCount"]), (10, 900))
         self.assertEqual((row["firewallEvent"], row["observationPointId"]), (3, 7))
-        self.assertEqual((row["exporterIPv4Address"], row["observationDomainId"]), ("192.0.2.1", 7))
+        self.assertEqual((row["exporterIPv4Address"], row["observationDomainId"]), ("192.0.2.1", "7"))
 
     def test_times_of_netflow_9_count_from_when_the_exporter_booted(self):
         names = ("sourceIPv4Address", "destinationIPv4Address", "protocolIdentifier", "flowStartSysUpTime",
                  "flowEndSysUpTime")  # fmt: skip
         # Exported at START + 60 s, an hour after the boot: a flow of 3,540,000 ms of uptime began at START.
         flow = a_flow(flowStartSysUpTime=3_540_000, flowEndSysUpTime=3_541_000)
-        rows = MessageReader().read(v9(0, 2, template(300, names, 9), data(300, names, [flow])), "192.0.2.1")
+        rows = rows_of(MessageReader(), v9(0, 2, template(300, names, 9), data(300, names, [flow])))
         self.assertEqual(
             [(r["flowStartMilliseconds"], r["flowEndMilliseconds"]) for r in rows], [(START, START + 1000)]
         )
         # An uptime of 32 bits that has begun anew since: 1,000 ms before it did.
         flow = a_flow(flowStartSysUpTime=(1 << 32) - 1000, flowEndSysUpTime=1000)
         again = v9(0, 2, template(300, names, 9), data(300, names, [flow]), uptime=2000)
-        (row,) = MessageReader().read(again, "192.0.2.1")
+        (row,) = rows_of(MessageReader(), again)
         self.assertEqual(row["flowEndMilliseconds"] - row["flowStartMilliseconds"], 2000)
         self.assertEqual(row["flowEndMilliseconds"], START + 59_000)
 
     def test_data_before_its_template_waits_for_it(self):
         reader = MessageReader()
-        self.assertEqual(reader.read(message(0, data(256, FLOW, [a_flow(1), a_flow(2)])), "192.0.2.1"), [])
+        self.assertEqual(rows_of(reader, message(0, data(256, FLOW, [a_flow(1), a_flow(2)]))), [])
         self.assertEqual(reader.waiting, 1)
         # The template of another exporter, or of another domain, is another template.
-        self.assertEqual(reader.read(message(0, template(256, FLOW)), "192.0.2.2"), [])
-        self.assertEqual(reader.read(message(0, template(256, FLOW), domain=8), "192.0.2.1"), [])
-        rows = reader.read(message(2, template(256, FLOW), data(256, FLOW, [a_flow(3)])), "192.0.2.1")
+        self.assertEqual(rows_of(reader, message(0, template(256, FLOW)), exporter="192.0.2.2"), [])
+        self.assertEqual(rows_of(reader, message(0, template(256, FLOW), domain=8)), [])
+        rows = rows_of(reader, message(2, template(256, FLOW), data(256, FLOW, [a_flow(3)])))
         self.assertEqual([row["flowStartMilliseconds"] - START for row in rows], [1, 2, 3])
         self.assertEqual((reader.waiting, reader.counts["data before its template, read later"]), (0, 1))
 
@@ -60,7 +67,7 @@ class Messages(unittest.TestCase):
         stated = a_flow(samplingInterval=100, observationDomainId=7)
         scope, names = ("observationDomainId",), ("samplingInterval",)
         reader.read(message(0, options(400, scope, names), data(400, (*scope, *names), [stated])), "192.0.2.1")
-        (row,) = reader.read(message(1, template(256, FLOW), data(256, FLOW, [a_flow()])), "192.0.2.1")
+        (row,) = rows_of(reader, message(1, template(256, FLOW), data(256, FLOW, [a_flow()])))
         self.assertEqual((row["packetDeltaCount"], row["octetDeltaCount"]), (1000, 90_000))
         self.assertEqual((reader.sampled, reader.counts["option records"]), ({("192.0.2.1", 7): 100}, 1))
 
@@ -74,15 +81,39 @@ class Messages(unittest.TestCase):
     def test_fields_of_any_length_and_unknown_elements_do_not_disturb(self):
         names = ("interfaceName", *FLOW)
         sets = template(256, names), data(256, names, [a_flow(1, interfaceName="a" * 200), a_flow(2)])
-        self.assertEqual(len(MessageReader().read(message(0, *sets), "192.0.2.1")), 2)
+        found = rows_of(MessageReader(), message(0, *sets))
+        plain = rows_of(MessageReader(), message(0, template(256, FLOW), data(256, FLOW, [a_flow(1), a_flow(2)])))
+        # One by one they are texts; what they say is the same as gathered at once.
+        self.assertEqual([{k: str(v) for k, v in row.items()} for row in plain], found)
+
+    def test_times_of_other_units_are_milliseconds(self):
+        names = ("sourceIPv4Address", "destinationIPv4Address", "flowStartSeconds", "flowEndMicroseconds")
+        # An NTP timestamp: seconds since 1900 and a fraction in units of 2 to the power of -32.
+        ntp = (START // 1000 + 2_208_988_800 << 32) + (1 << 31)
+        flow = a_flow(flowStartSeconds=START // 1000, flowEndMicroseconds=ntp)
+        (row,) = rows_of(MessageReader(), message(0, template(256, names), data(256, names, [flow])))
+        self.assertEqual((row["flowStartMilliseconds"], row["flowEndMilliseconds"]), (START, START + 500))
+
+    def test_a_template_that_changes_is_the_new_one_from_then_on(self):
+        reader = MessageReader()
+        short = ("destinationIPv4Address", "sourceIPv4Address")
+        found = rows_of(
+            reader,
+            message(0, template(256, FLOW), data(256, FLOW, [a_flow(1)])),
+            message(1, template(256, short), data(256, short, [a_flow(2)])),
+        )
+        self.assertEqual(len(found), 2)
+        self.assertEqual(
+            {(row["sourceIPv4Address"], row["destinationIPv4Address"]) for row in found}, {("10.1.1.10", "10.2.1.10")}
+        )
 
     @given(st.binary(max_size=300), st.integers(0, 400))
     def test_no_datagram_raises(self, noise, cut):
         reader = MessageReader()
         good = message(0, template(256, FLOW), data(256, FLOW, [a_flow(1), a_flow(2)]))
-        for datagram in (noise, good[:cut] + noise, b"\x00\x0a" + noise, b"\x00\x09" + noise):
-            reader.read(datagram, "192.0.2.1")
-        self.assertEqual(len(reader.read(message(9, template(257, FLOW), data(257, FLOW, [a_flow()])), "192.0.2.3")), 1)
+        rows_of(reader, noise, good[:cut] + noise, b"\x00\x0a" + noise, b"\x00\x09" + noise, b"\x00\x05" + noise)
+        good = message(9, template(257, FLOW), data(257, FLOW, [a_flow()]))
+        self.assertEqual(len(rows_of(reader, good, exporter="192.0.2.3")), 1)
 
 
 class Files(unittest.TestCase):

@@ -18,6 +18,7 @@ COMMANDS = {
     "route": "the way from FROM to TO: each hop, the entry that won and the ones it beat",
     "show": "one thing and everything in force around it",
     "probe": "send real probes and record what came back",
+    "collect": "receive flow and deny records off the wire and store them",
     "flows": "read, filter, sum up and plot flow records; which rules they hit",
     "confirm": "hold the rules against probes and flow records",
     "replica": "the network rebuilt in kernel namespaces: real packets against the walk",

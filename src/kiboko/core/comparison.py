@@ -65,11 +65,20 @@ class Finding:
     is_bare_opening: bool = False
 
 
+@dataclass(slots=True)
+class _Request:
+    """A request that was recorded, and whether its reply has shown since that it passed."""
+
+    record: FlowRecord
+    finding: Finding
+    is_decided: bool = False
+
+
 class Comparison:
     """Holds records against one topology. Remembers walks and recent requests, both within fixed bounds.
 
-    `corrected` has findings that a later record changed, each as it was and as it is now; whoever sums up
-    findings takes them from there.
+    `corrected` has records whose finding a later record changed, each with it as it was and as it is now; whoever sums
+    up findings takes them from there.
     """
 
     def __init__(self, walker: Walker) -> None:
@@ -77,9 +86,9 @@ class Comparison:
         self.ends = Ends(walker)
         self._walks: dict[tuple[Address, Address, Service, RangeSet | None], Walk] = {}
         self._cells: dict[tuple[Address, Address, Service], tuple[RangeSet, ...]] = {}
-        self._recent: OrderedDict[tuple[object, ...], tuple[Finding, list[bool]]] = OrderedDict()
+        self._recent: OrderedDict[tuple[object, ...], _Request] = OrderedDict()
         self.served = self._served_services()
-        self.corrected: list[tuple[Finding, Finding]] = []
+        self.corrected: list[tuple[FlowRecord, Finding, Finding]] = []
 
     def _served_services(self) -> RangeSet:
         """Every service that somebody listens to or that has a name: a reply comes from one of these (S39)."""
@@ -153,7 +162,7 @@ class Comparison:
             found = self._recent.get((*ends, record.service.detail, record.source_port))
             if found is not None and self.may_reply(record, finding):
                 self._decide(found, record)
-                finding = self.judge_reply(record, found[0])
+                finding = self.judge_reply(record, found.finding)
             if is_request(record, finding):
                 self._remember(record, finding)
         return finding
@@ -427,12 +436,11 @@ class Comparison:
             return None
         return requester, target, service, port
 
-    def _decide(self, found: tuple[Finding, list[bool]], record: FlowRecord) -> None:
+    def _decide(self, request: _Request, record: FlowRecord) -> None:
         """A request of unknown fate has passed if its reply is recorded."""
-        request, decided = found
-        if request.is_undecided and not decided[0] and proves_passage(record):
-            decided[0] = True
-            self.corrected.append((request, self.decided(request)))
+        if request.finding.is_undecided and not request.is_decided and proves_passage(record):
+            request.is_decided = True
+            self.corrected.append((request.record, request.finding, self.decided(request.finding)))
 
     def decided(self, request: Finding) -> Finding:
         """The finding of an undecided request whose reply was recorded."""
@@ -442,7 +450,7 @@ class Comparison:
         if len(self._recent) >= MOST_RECENT:
             self._recent.popitem(last=False)
         ports = (record.service.protocol, record.source_port, record.service.detail)
-        entry = (finding, [False])
+        entry = _Request(record, finding)
         self._recent[(record.source, record.destination, *ports)] = entry
         behind = seen_behind(finding)
         if behind is not None:

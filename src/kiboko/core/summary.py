@@ -14,6 +14,7 @@ from kiboko.core.evidence import FlowRecord, ProbeRecord
 from kiboko.core.flow_table import moment
 from kiboko.core.services import Service
 
+_Key = tuple[str, str, str, str, str, tuple[str, str | None, str | None] | None, str, str]
 _RANK = {LEAK: 0, BREAK: 1, UNSURE: 2, AGREE: 3}
 
 
@@ -79,18 +80,20 @@ class Summary:
     replies: int = 0
     different_signal: int = 0
     before_as_of: int = 0
-    groups: dict[tuple[object, ...], Group] = field(default_factory=dict)
+    groups: dict[_Key, Group] = field(default_factory=dict)
     answered_probes: int = 0
 
-    def add(self, record: ProbeRecord | FlowRecord, finding: Finding) -> None:
-        """Take in one finding."""
+    def add(self, record: ProbeRecord | FlowRecord, finding: Finding) -> Group:
+        """Take in one finding; the group that it is of."""
         self.totals[finding.status] += 1
         self.replies += finding.is_reply
         self.different_signal += finding.different_signal
         self.before_as_of += finding.before_as_of
         if isinstance(record, ProbeRecord) and finding.status == AGREE and record.outcome == "answered":
             self.answered_probes += 1
-        self._group(record, finding).note(record)
+        group = self._group(record, finding)
+        group.note(record)
+        return group
 
     def take(self, record: FlowRecord, finding: Finding, tally: Tally) -> None:
         """Take in many flow records of one finding, of which `record` is the first."""
@@ -104,20 +107,30 @@ class Summary:
         group.octets += tally.octets
         group.span(moment(tally.first), moment(tally.last))
 
-    def correct(self, before: Finding, after: Finding) -> None:
-        """Replace a finding that a later record changed."""
-        for key, group in self.groups.items():
-            if group.finding is before or _alike(group.finding, before):
-                self.totals[before.status] -= 1
-                self.totals[after.status] += 1
-                group.count -= 1
-                record = group.example
-                if not group.count:
-                    del self.groups[key]
-                self._group(record, after).note(record)
-                return
+    def correct(self, record: FlowRecord, before: Finding, after: Finding) -> Group:
+        """Replace the finding of a record, which a later one changed; the group that it is of now."""
+        key = self._key(record, before)
+        group = self.groups.get(key)
+        if group is not None:
+            self.totals[before.status] -= 1
+            group.count -= 1
+            group.packets -= record.packets
+            group.octets -= record.octets
+            if not group.count:
+                del self.groups[key]
+        self.totals[after.status] += 1
+        group = self._group(record, after)
+        group.note(record)
+        return group
 
     def _group(self, record: ProbeRecord | FlowRecord, finding: Finding) -> Group:
+        key = self._key(record, finding)
+        if key not in self.groups:
+            evidence, source, destination, service = key[1:5]
+            self.groups[key] = Group(evidence, source, destination, service, finding, record)
+        return self.groups[key]
+
+    def _key(self, record: ProbeRecord | FlowRecord, finding: Finding) -> _Key:
         if isinstance(record, ProbeRecord):
             evidence, source, destination, service = "probe", record.source, record.destination, record.service
         else:
@@ -129,19 +142,12 @@ class Summary:
             service = _service_text(record, finding)
         decider = finding.decider
         rule = (decider.gate, decider.filter, decider.rule) if decider else None
-        key = (finding.status, evidence, source, destination, service, rule, finding.observed, finding.why)
-        if key not in self.groups:
-            self.groups[key] = Group(evidence, source, destination, service, finding, record)
-        return self.groups[key]
+        return finding.status, evidence, source, destination, service, rule, finding.observed, finding.why
 
     def rows(self, statuses: tuple[str, ...] = (LEAK, BREAK, UNSURE, AGREE)) -> Iterator[Group]:
         """The groups, leaks first, the largest of each status first."""
         chosen = [group for group in self.groups.values() if group.finding.status in statuses]
         yield from sorted(chosen, key=lambda g: (_RANK[g.finding.status], -g.count, g.source, g.destination))
-
-
-def _alike(one: Finding, other: Finding) -> bool:
-    return (one.status, one.why, one.decider) == (other.status, other.why, other.decider)
 
 
 def _service_text(record: FlowRecord, finding: Finding) -> str:

@@ -145,17 +145,16 @@ def label(place: int) -> str:
 
 
 def _usual(header: tuple[str, ...]) -> list[tuple[int, Column]]:
-    """Columns by their usual names; of several for one element the first, in its own unit before others."""
-    found: dict[str, tuple[int, Column]] = {}
+    """Columns by their usual names. Of several for one element the first that has a value counts, whole names before
+    plain ones and before other units."""
+    found: list[tuple[int, int, Column]] = []
     for place, name in enumerate(header):
-        element = element_of(name)
+        element, other = element_of(name), in_other_units(name)
         if element is not None:
-            found.setdefault(element, (place, Column(name, element)))
-    for place, name in enumerate(header):
-        other = in_other_units(name)
-        if other is not None:
-            found.setdefault(other[0], (place, Column(name, other[0], other[1])))
-    return sorted(found.values(), key=lambda item: item[0])
+            found.append((int(name != element), place, Column(name, element)))
+        elif other is not None:
+            found.append((2, place, Column(name, other[0], other[1])))
+    return [(place, column) for _, place, column in sorted(found, key=lambda item: item[:2])]
 
 
 def _text(column: pa.ChunkedArray) -> pa.ChunkedArray:

@@ -46,7 +46,7 @@ def write_tables(tables: Iterable[FlowTable], path: Path) -> int:
         path.parent.mkdir(parents=True, exist_ok=True)
         with _Writer(temporary, path.suffix) as writer:
             for table in tables:
-                writer.write(_arrow(table))
+                writer.write(arrow_table(table))
                 written += len(table)
         os.replace(temporary, path)
     except OSError as error:
@@ -60,7 +60,7 @@ class _Writer:
     """One file of records, in the form that its suffix names."""
 
     def __init__(self, path: Path, suffix: str) -> None:
-        schema = _arrow(FlowTable.empty()).schema
+        schema = arrow_table(FlowTable.empty()).schema
         self._lines = path.open("w", encoding="utf-8") if suffix in (".jsonl", ".json") else None
         self._writer: Any = None
         if suffix == ".parquet":
@@ -86,8 +86,8 @@ class _Writer:
             self._lines.write(json.dumps({name: value for name, value in row.items() if value is not None}) + "\n")
 
 
-def _arrow(table: FlowTable) -> pa.Table:
-    """A table under the names of information elements; times in milliseconds since 1970."""
+def arrow_table(table: FlowTable) -> pa.Table:
+    """A table as Arrow columns under the names of information elements; times in milliseconds since 1970."""
     texts = np.array([str(table.addresses[index]) for index in range(len(table.addresses))] or [""], dtype=object)
     six = table.addresses.family[table.source] == 6 if len(table) else np.zeros(0, dtype=np.bool_)
     ported = np.isin(table.protocol, sorted(WITH_PORTS))

@@ -19,10 +19,14 @@ SOURCES = ("sourceIPv4Address", "sourceIPv6Address")
 DESTINATIONS = ("destinationIPv4Address", "destinationIPv6Address")
 # Plain headers that say the same as an information element, whatever their case.
 _PLAIN = {
-    "sourceIPv4Address": ("src", "source", "src_ip", "src_addr", "source_ip", "source_address"),
-    "destinationIPv4Address": ("dst", "destination", "dst_ip", "dst_addr", "destination_ip", "destination_address"),
-    "sourceTransportPort": ("src_port", "source_port", "sport"),
-    "destinationTransportPort": ("dst_port", "destination_port", "dport", "dest_port", "port"),
+    "sourceIPv4Address": ("src", "source", "src_ip", "srcip", "src_addr", "source_ip", "source_address"),
+    "destinationIPv4Address": (
+        "dst", "destination", "dst_ip", "dstip", "dst_addr", "destination_ip", "destination_address",
+    ),
+    "sourceTransportPort": ("src_port", "source_port", "sport", "srcport", "spt"),
+    "destinationTransportPort": (
+        "dst_port", "destination_port", "dport", "dest_port", "dstport", "dpt", "port",
+    ),
     "protocolIdentifier": ("proto", "protocol"),
     "firewallEvent": ("action", "verdict", "event", "disposition"),
     "flowStartMilliseconds": ("start", "start_time", "time", "timestamp"),
@@ -59,7 +63,7 @@ EVENT_NAMES = {
     **dict.fromkeys(("1", "2", "5", "created", "deleted", "update"), PASSED),
     **dict.fromkeys(("pass", "passed", "allow", "allowed", "accept", "accepted", "permit", "permitted"), PASSED),
     **dict.fromkeys(("3", "denied", "deny", "drop", "dropped", "reject", "rejected", "block", "blocked"), DENIED),
-    **dict.fromkeys(("", "0", "4", "alert", "-"), SEEN),
+    **dict.fromkeys(("", "0", "4", "alert", "-", "seen"), SEEN),
 }  # fmt: skip
 
 

@@ -1,7 +1,8 @@
-"""IPFIX (RFC 7011) and NetFlow version 9 (RFC 3954) messages as records by information element.
+"""IPFIX (RFC 7011) and NetFlow version 9 (RFC 3954) messages as columns by information element.
 
-Templates, option records, sampling rates and sequence numbers are kept by the decoder of the library netflume, for each
-exporter and observation domain. Data that comes before its template waits for it, within a bound.
+Templates, option records, sampling rates and sequence numbers are kept by the library netflume, for each exporter and
+observation domain; so are records of no fixed length read by it. Data that comes before its template waits for it,
+within a bound.
 """
 
 from __future__ import annotations
@@ -12,32 +13,25 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from netflume import Decoder, parse_v9_or_ipfix
+import pyarrow as pa
+from netflume import Decoder, SequenceWatch
 from netflume.events import DecodeError, TemplateLearned
 
 from kiboko.files.streams import Stream
+from kiboko.files.template_columns import COUNTS, DAY_MS, ELEMENTS, TIMES, WRAP_MS, Layout
 
 IPFIX_HEADER = 16
 """Octets of an IPFIX message header (RFC 7011, section 3.1)."""
 _V9_HEADER = 20
+_FIRST_DATA = 256
 _MOST_WAITING = 4 << 20
-_ELEMENTS = {
-    "flow_start_ms": "flowStartMilliseconds", "flow_end_ms": "flowEndMilliseconds",
-    "src_port": "sourceTransportPort", "dst_port": "destinationTransportPort", "proto": "protocolIdentifier",
-    "icmp_type_code": "icmpTypeCodeIPv4", "icmp_type_code_v6": "icmpTypeCodeIPv6", "tcp_flags": "tcpControlBits",
-    "ie233": "firewallEvent", "observation_point_id": "observationPointId", "in_if": "ingressInterface",
-    "out_if": "egressInterface", "direction": "flowDirection", "ie161": "flowDurationMilliseconds",
-    "src_addr": "sourceIPv4Address", "dst_addr": "destinationIPv4Address",
-}  # fmt: skip
-# Absolute times in other units, with the factor to milliseconds; those of NTP form come as seconds.
-_TIMES = tuple(
-    (f"flow_{end}_{unit}", f"flow{end.capitalize()}Milliseconds", 1000.0)
-    for end in ("start", "end")
-    for unit in ("s", "us", "ns")
-)
-_COUNTS = (("packets", "packetDeltaCount", "packets_total"), ("octets", "octetDeltaCount", "octets_total"))
-_DAY_MS = 86_400_000
-_WRAP = 1 << 32
+_Template = tuple[str, int, int]
+GAPS = "records or messages that never came"
+_FAULTS = {
+    "short": "message shorter than its header",
+    "unsupported": "message of another version",
+    "malformed": "message that cannot be read",
+}
 
 
 @dataclass(slots=True)
@@ -47,41 +41,105 @@ class MessageReader:
 
     counts: Counter[str] = field(default_factory=Counter)
     first: dict[str, str] = field(default_factory=dict)
-    _decoder: Decoder = field(default_factory=Decoder)
-    _waiting: OrderedDict[tuple[str, int, int], list[bytes]] = field(default_factory=OrderedDict)
+    records: int = 0
+    """Flow records that were read and not taken yet."""
+    _decoder: Decoder = field(default_factory=lambda: Decoder(track_sequence=False))
+    _sequence: SequenceWatch = field(default_factory=SequenceWatch)
+    _layouts: OrderedDict[_Template, Layout | None] = field(default_factory=OrderedDict)
+    _one_by_one: list[dict[str, Any]] = field(default_factory=list)
+    _waiting: OrderedDict[_Template, list[bytes]] = field(default_factory=OrderedDict)
     _waiting_size: int = 0
 
-    def read(self, data: bytes, exporter: str) -> list[dict[str, Any]]:
-        """The flow records of one message, and of earlier data whose template it brings. Never raises for bad data."""
-        stats = self._decoder.stats
-        before = stats["deferred"], stats["truncated"]
-        rows = self._read(data, exporter)
-        if stats["deferred"] > before[0]:
-            self._set_aside(data, exporter)
-        if stats["truncated"] > before[1]:
+    def read(self, data: bytes, exporter: str) -> None:
+        """Take in one message, and with it earlier data whose template it brings. Never raises for bad data."""
+        exporter = exporter.removeprefix("::ffff:") if "." in exporter else exporter
+        size = {b"\x00\x0a": IPFIX_HEADER, b"\x00\x09": _V9_HEADER}.get(data[:2])
+        if size is None or len(data) < size:
+            flows, _ = self._by_library(data, exporter)
+            self.counts["messages"] += flows >= 0
+            return
+        self.counts["messages"] += 1
+        domain, sequence, sets, is_short = _opened(data, size)
+        if is_short:
             self._fault("message cut short", exporter)
+        flows, options = self._read_sets(data[:size], exporter, domain, sets)
+        gap = self._sequence.observe(exporter, domain, data[1], sequence, flows, options)
+        if gap:
+            self._fault(GAPS, exporter, gap)
+
+    def _read_sets(self, header: bytes, exporter: str, domain: int, sets: list[tuple[int, bytes]]) -> tuple[int, int]:
+        """The flow and option records of some sets, how many: templates first, since the data may be of them."""
+        learnt = [each for number, each in sets if number < _FIRST_DATA]
+        if learnt:
+            self._by_library(_message(header, learnt), exporter)
+        flows, odd = 0, []
+        for number, each in sets:
+            if number < _FIRST_DATA:
+                continue
+            known = self._decoder.templates.get(exporter, domain, number)
+            if not known[0]:
+                self._set_aside(header, exporter, domain, number, each)
+                continue
+            layout = None if known[1] else self._layout((exporter, domain, number), known[0])
+            if layout is None:
+                odd.append(each)
+                continue
+            export, boot = _clock(header)
+            flows += layout.add(each[4:], export, boot, self._decoder.sampling_rate(exporter, domain))
+        self.records += flows
+        more, options = self._by_library(_message(header, odd), exporter) if odd else (0, 0)
+        return flows + max(0, more), options
+
+    def _layout(self, template: _Template, fields: Any) -> Layout | None:
+        layout = self._layouts.get(template)
+        if template not in self._layouts or (layout is not None and layout.fields is not fields):
+            if layout is not None and layout.fields != fields:
+                self._one_by_one.extend(_rows_of(layout.take(template[0], template[1])))
+            if layout is None or layout.fields != fields:
+                layout = Layout.of(fields)
+            else:
+                layout.fields = fields
+            self._layouts[template] = layout
+        return layout
+
+    def _by_library(self, data: bytes, exporter: str) -> tuple[int, int]:
+        """How many flow and option records the library found in a message, -1 where it could not read it."""
+        message = self._decoder.decode(data, exporter)
         for event in self._decoder.take_events():
             if isinstance(event, TemplateLearned):
                 self.counts["templates"] += 1
-                rows = [*self._late(event.exporter, event.domain, event.template_id), *rows]
+                self._layouts.pop((event.exporter, event.domain, event.template_id), None) if event.options else None
+                self._late(event.exporter, event.domain, event.template_id)
             elif isinstance(event, DecodeError):
                 self._fault(_FAULTS.get(event.reason, "message that cannot be read"), exporter)
-        return rows
-
-    def _read(self, data: bytes, exporter: str) -> list[dict[str, Any]]:
-        message = self._decoder.decode(data, exporter)
         if message is None:
-            return []
-        self.counts["messages"] += 1
+            return -1, 0
         self.counts["option records"] += len(message.options)
-        if message.gap:
-            self.counts["records or messages that never came"] += message.gap
-            self.first.setdefault("records or messages that never came", exporter)
-        return list(_records(message.flows, message.header, message.sampling_rate, exporter))
+        rows = list(_records(message.flows, message.header, message.sampling_rate, exporter))
+        self._one_by_one.extend(rows)
+        self.records += len(rows)
+        return len(rows), len(message.options)
 
-    def _fault(self, kind: str, exporter: str) -> None:
-        self.counts[kind] += 1
+    def _fault(self, kind: str, exporter: str, count: int = 1) -> None:
+        self.counts[kind] += count
         self.first.setdefault(kind, exporter)
+
+    def take(self) -> list[pa.Table]:
+        """The records since the last time, as tables by information element."""
+        found = [
+            layout.take(exporter, domain)
+            for (exporter, domain, _), layout in self._layouts.items()
+            if layout is not None and layout.bodies
+        ]
+        rows, self._one_by_one, self.records = self._one_by_one, [], 0
+        if rows:
+            names = dict.fromkeys(name for row in rows for name in row)
+            found.append(
+                pa.table({name: pa.array([_text(row.get(name)) for row in rows], pa.string()) for name in names})
+            )
+        while len(self._layouts) > 10_000:
+            self._layouts.popitem(last=False)
+        return found
 
     @property
     def waiting(self) -> int:
@@ -96,101 +154,103 @@ class MessageReader:
 
     # Data before its template.
 
-    def _set_aside(self, data: bytes, exporter: str) -> None:
-        """Keep the sets of a message whose template is not known, each as a message of its own."""
-        domain, header, sets = _sets(data)
-        for number, body in sets:
-            if number < 256 or self._decoder.templates.get(exporter, domain, number)[0]:
-                continue
-            self.counts["data before its template"] += 1
-            self.first.setdefault("data before its template", exporter)
-            alone = _alone(header, number, body)
-            self._waiting.setdefault((exporter, domain, number), []).append(alone)
-            self._waiting_size += len(alone)
+    def _set_aside(self, header: bytes, exporter: str, domain: int, number: int, body: bytes) -> None:
+        """Keep a set whose template is not known, as a message of its own."""
+        self._fault("data before its template", exporter)
+        alone = _message(header, [body])
+        self._waiting.setdefault((exporter, domain, number), []).append(alone)
+        self._waiting_size += len(alone)
         while self._waiting_size > _MOST_WAITING:
             _, lost = self._waiting.popitem(last=False)
             self._waiting_size -= sum(map(len, lost))
             self.counts["data dropped without a template"] += len(lost)
 
-    def _late(self, exporter: str, domain: int, template: int) -> list[dict[str, Any]]:
-        found: list[dict[str, Any]] = []
-        for data in self._waiting.pop((exporter, domain, template), ()):
+    def _late(self, exporter: str, domain: int, number: int) -> None:
+        """Read what has waited for a template. Its sequence was counted when it came, as of no records."""
+        for data in self._waiting.pop((exporter, domain, number), ()):
             self._waiting_size -= len(data)
-            # Apart from the sequence of its exporter, in which it was counted when it came.
-            header, flows, _ = _parsed(data, exporter, self._decoder)
-            rate = self._decoder.sampling_rate(exporter, domain)
-            found.extend(_records(flows, header, rate, exporter))
+            size = IPFIX_HEADER if data[1] == 10 else _V9_HEADER
+            self._read_sets(data[:size], exporter, domain, [(number, data[size:])])
             self.counts["data before its template, read later"] += 1
-        return found
 
 
-_FAULTS = {
-    "short": "message shorter than its header",
-    "unsupported": "message of another version",
-    "malformed": "message that cannot be read",
-}
-
-
-def _parsed(data: bytes, exporter: str, decoder: Decoder) -> tuple[Mapping[str, Any], list[dict[str, Any]], Any]:
-    header, flows, options = parse_v9_or_ipfix(data, exporter, decoder.templates)
-    return header or {}, flows, options
-
-
-def _sets(data: bytes) -> tuple[int, bytes, list[tuple[int, bytes]]]:
-    """The domain of a message, its header, and its sets by number."""
-    size = IPFIX_HEADER if data[1] == 10 else _V9_HEADER
-    domain = struct.unpack_from("!I", data, size - 4)[0]
+def _opened(data: bytes, size: int) -> tuple[int, int, list[tuple[int, bytes]], bool]:
+    """The domain of a message, its sequence number, its sets by number, and whether it ends before they do."""
+    sequence, domain = struct.unpack_from("!II", data, size - 8)
+    end, is_short = len(data), False
+    if data[1] == 10:
+        length = int.from_bytes(data[2:4], "big")
+        end, is_short = min(end, length or end), length > end
     found, at = [], size
-    while at + 4 <= len(data):
+    while at + 4 <= end:
         number, length = struct.unpack_from("!HH", data, at)
         if length < 4:
+            is_short = True
             break
-        found.append((number, data[at : at + length]))
+        is_short |= at + length > end
+        found.append((number, data[at : min(end, at + length)]))
         at += length
-    return domain, data[:size], found
+    return domain, sequence, found, is_short
 
 
-def _alone(header: bytes, number: int, body: bytes) -> bytes:
-    """A message of one set."""
+def _clock(header: bytes) -> tuple[int, int]:
+    """A message's time of export, and of its exporter's boot, in milliseconds since 1970; 0 for no boot known."""
     if header[1] == 10:
-        return header[:2] + struct.pack("!H", IPFIX_HEADER + len(body)) + header[4:] + body
-    return header[:2] + struct.pack("!H", 1) + header[4:] + body
+        return int.from_bytes(header[4:8], "big") * 1000, 0
+    uptime, export = struct.unpack_from("!II", header, 4)
+    return export * 1000, export * 1000 - uptime
+
+
+def _message(header: bytes, sets: list[bytes]) -> bytes:
+    """A message of some sets of another."""
+    body = b"".join(sets)
+    if header[1] == 10:
+        return header[:2] + struct.pack("!H", min(0xFFFF, IPFIX_HEADER + len(body))) + header[4:] + body
+    return header[:2] + struct.pack("!H", len(sets)) + header[4:] + body
+
+
+def _rows_of(table: pa.Table) -> list[dict[str, Any]]:
+    rows: list[dict[str, Any]] = table.to_pylist()
+    return rows
+
+
+def _text(value: Any) -> str | None:
+    return None if value is None else str(value)
 
 
 def _records(
     flows: list[dict[str, Any]], header: Mapping[str, Any], rate: int, exporter: str
 ) -> Iterator[dict[str, Any]]:
-    """Records by information element. Counts of a sampling exporter are multiplied by its rate."""
+    """Records that were read one by one, by information element."""
     domain, export_ms = header.get("domain"), (header.get("unix_secs") or 0) * 1000
     uptime = header.get("sys_uptime")
     for flow in flows:
-        if flow.get("src_addr") is None or flow.get("dst_addr") is None:
-            flow = {**flow, "src_addr": flow.get("post_nat_src_addr", flow.get("src_addr")),
-                    "dst_addr": flow.get("post_nat_dst_addr", flow.get("dst_addr"))}  # fmt: skip
-        row = {element: flow[name] for name, element in _ELEMENTS.items() if name in flow}
-        for name, element, factor in _TIMES:
-            if name in flow and element not in row:
-                row[element] = round(flow[name] * factor)
-        if uptime is not None and "first_switched" in flow:
-            boot = export_ms - uptime
-            row.setdefault("flowStartMilliseconds", _since_boot(boot, flow["first_switched"], export_ms))
-            last = flow.get("last_switched")
-            if last is not None:
-                row.setdefault("flowEndMilliseconds", _since_boot(boot, last, export_ms))
-        for name, element, total in _COUNTS:
+        row = {element: flow[name] for name, element in ELEMENTS.items() if name in flow}
+        for name, element in (
+            ("post_nat_src_addr", "sourceIPv4Address"),
+            ("post_nat_dst_addr", "destinationIPv4Address"),
+        ):
+            if name in flow:
+                row.setdefault(element, flow[name])
+        for name, element in TIMES:
+            if name in flow:
+                row.setdefault(element, round(flow[name] * 1000))
+        if uptime is not None:
+            for name, element in (
+                ("first_switched", "flowStartMilliseconds"),
+                ("last_switched", "flowEndMilliseconds"),
+            ):
+                if name in flow:
+                    moment = export_ms - uptime + flow[name]
+                    row.setdefault(element, moment - WRAP_MS if moment > export_ms + DAY_MS else moment)
+        if "flowEndMilliseconds" not in row:
+            row.setdefault("flowStartMilliseconds", export_ms)
+        for name, element, total in COUNTS:
             row[element] = flow.get(name, flow.get(total, 0)) * rate
         if "icmp_type" in flow:
             kind = flow["icmp_type"] << 8 | flow.get("icmp_code", 0)
             row.setdefault("icmpTypeCodeIPv6" if row.get("protocolIdentifier") == 58 else "icmpTypeCodeIPv4", kind)
-        row["exporterIPv4Address"], row["observationDomainId"] = exporter, domain
-        yield row
-
-
-def _since_boot(boot: int, uptime: int, export: int) -> int:
-    """A time in milliseconds of an exporter's uptime as one since 1970. The uptime is of 32 bits and wraps after 49.7
-    days: a time far behind its own export has wrapped in between."""
-    moment = boot + uptime
-    return moment - _WRAP if moment > export + _DAY_MS else moment
+        yield {**row, "exporterIPv4Address": exporter or None, "observationDomainId": domain}
 
 
 def messages_of(stream: Stream) -> Iterator[tuple[bytes, str]]:

@@ -83,7 +83,7 @@ def flow_files(given: Sequence[str | Path]) -> list[Path]:
     for each in given:
         path = Path(each)
         if path.is_dir():
-            inside = [p for p in sorted(path.rglob("*")) if p.is_file() and _is_log(p)]
+            inside = [p for p in sorted(path.rglob("*")) if p.is_file() and _is_log(p) and not _is_finished(p)]
         elif path.exists():
             inside = [path]
         else:
@@ -124,6 +124,11 @@ def _is_log(path: Path) -> bool:
     """Whether a file in a folder is a log, by its name: what lies beside logs is none of them."""
     suffixes = [each for each in path.suffixes if each not in (".gz", ".zst")]
     return not path.name.startswith(".") and bool(suffixes) and suffixes[-1] in _SUFFIXES
+
+
+def _is_finished(path: Path) -> bool:
+    """Whether a growing segment of a store has become a Parquet file already, which a crash left beside it."""
+    return path.suffix == ".arrows" and path.with_suffix(".parquet").exists()
 
 
 def pieces_of(path: Path, columns: ColumnMap = USUAL) -> Iterator[Piece]:

@@ -20,7 +20,7 @@ from kiboko.core.flow_table import FlowTable
 from kiboko.files import flow_pieces
 from kiboko.files.column_map import USUAL, ColumnMap, label
 from kiboko.files.flow_columns import Converter
-from kiboko.files.flow_messages import MessageReader, messages_of
+from kiboko.files.flow_messages import GAPS, MessageReader, messages_of
 from kiboko.files.flow_pieces import Part, Piece, opening_of, pieces_of, whole_form
 from kiboko.files.flow_texts import Batch, Text, TextReader, batch_of, count_lines
 from kiboko.files.nested_json import outer_items
@@ -129,7 +129,7 @@ class PieceReader:
         elif form == "arrow":
             yield from self._arrow(path, stream, rejects)
         elif form == "ipfix":
-            yield from self._rows(self._messages(stream, rejects), rejects)
+            yield from self._messages(stream, rejects)
         else:
             yield from self._rows(self._documents(path, stream, rejects), rejects)
 
@@ -210,23 +210,32 @@ class PieceReader:
             first = str(error).strip().splitlines()[0]
             rejects.note("torn JSON", f"not JSON from here on: {first}", place + 1)
 
-    def _messages(self, stream: Stream, rejects: Rejects) -> Iterator[tuple[Mapping[str, Any], int]]:
-        reader, place = MessageReader(), 0
+    def _messages(self, stream: Stream, rejects: Rejects) -> Iterator[Part]:
+        """An IPFIX file (RFC 5655)."""
+        reader, done = MessageReader(), 0
+        rejects.first_line, rejects.last_line = 0, 1 << 62
+
+        def parts() -> Iterator[Part]:
+            nonlocal done
+            for columns in reader.take():
+                size = columns.num_rows
+                yield Part(self._converter.table(columns, rejects, done + 1), done + 1, size)
+                done += size
+
         for data, fault in messages_of(stream):
             if fault:
-                rejects.note("torn IPFIX message" if data else "no IPFIX message", fault, place + 1)
-            for row in reader.read(data, "") if data else ():
-                place += 1
-                row.pop("exporterIPv4Address")
-                yield row, place
-        for kind in ("message cut short", "message that cannot be read", "message shorter than its header"):
-            if reader.counts[kind] and kind not in rejects.counts and "torn IPFIX message" not in rejects.counts:
-                rejects.note(kind, "the rest of it is lost", place + 1)
+                rejects.note("torn IPFIX message" if data else "no IPFIX message", fault, done + reader.records + 1)
+            if data:
+                reader.read(data, "")
+            if reader.records >= _SOME_ROWS:
+                yield from parts()
+        yield from parts()
+        if reader.counts["message cut short"] and "torn IPFIX message" not in rejects.counts:
+            rejects.note("message cut short", "a set is longer than its message", done + 1)
         if reader.waiting:
-            rejects.note("unknown template", f"{reader.waiting} sets of data whose template never came", place + 1)
-        lost = reader.counts["records or messages that never came"]
-        if lost:
-            rejects.remark("missing by the sequence numbers of their exporter", place, lost)
+            rejects.note("unknown template", f"{reader.waiting} sets of data whose template never came", done + 1)
+        if reader.counts[GAPS]:
+            rejects.remark("missing by the sequence numbers of their exporter", done, reader.counts[GAPS])
 
 
 def tables_of(path: Path, strict: bool = False, columns: ColumnMap = USUAL) -> Iterator[tuple[FlowTable, Rejects]]:

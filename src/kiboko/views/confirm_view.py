@@ -25,6 +25,14 @@ _MOST_CAUSES = 2
 
 def show_confirm(summary: Summary, causes: Causes, caveats: list[str], show_agreeing: bool, out: Output) -> None:
     """The whole report."""
+    show_findings(summary, causes, show_agreeing, out)
+    if caveats:
+        out.heading("Bear in mind")
+        out.bullets(caveats)
+
+
+def show_findings(summary: Summary, causes: Causes, show_agreeing: bool, out: Output) -> None:
+    """Totals, then what disagrees, group by group."""
     total = sum(summary.totals.values())
     leaks, breaks = summary.totals[LEAK], summary.totals[BREAK]
     if not total:
@@ -53,9 +61,6 @@ def show_confirm(summary: Summary, causes: Causes, caveats: list[str], show_agre
             f"{counted(summary.answered_probes, 'probe')} answered as the rules say: the network lets it through."
             " If somebody still cannot get in, what remains is the service itself (login, keys, certificates)."
         )
-    if caveats:
-        out.heading("Bear in mind")
-        out.bullets(caveats)
 
 
 def _note(summary: Summary, status: str) -> str:
@@ -125,15 +130,20 @@ def confirm_json(summary: Summary, causes: Causes, caveats: list[str]) -> dict[s
             "different_signal": summary.different_signal,
             "before_as_of": summary.before_as_of,
         },
-        "rows": [_row_json(group, causes.of(group)) for group in summary.rows()],
+        "rows": rows_json(summary, causes),
         "caveats": caveats,
     }
+
+
+def rows_json(summary: Summary, causes: Causes) -> list[dict[str, Any]]:
+    """The groups of findings, leaks first."""
+    return [_row_json(group, causes.of(group)) for group in summary.rows()]
 
 
 def _row_json(group: Group, causes: list[Cause]) -> dict[str, Any]:
     finding, walk = group.finding, group.finding.walk
     example = group.example
-    where = {"line": example.line} if isinstance(example, FlowRecord) else {"time": _iso(example.time)}
+    where = {"line": example.line} if isinstance(example, FlowRecord) else {"time": iso(example.time)}
     return {
         "status": finding.status, "evidence": group.evidence, "from": group.source, "to": group.destination,
         "service": group.service, "observed": finding.observed, "verdict": walk.verdict if walk else None,
@@ -142,10 +152,11 @@ def _row_json(group: Group, causes: list[Cause]) -> dict[str, Any]:
         "causes": [{"id": c.id, "looked_at": c.looked_at, "to_confirm": c.to_confirm} for c in causes],
         "decided_by": decider_json(finding.decider) if finding.decider else None,
         "count": group.count, "packets": group.packets, "octets": group.octets,
-        "first": _iso(group.first), "last": _iso(group.last),
+        "first": iso(group.first), "last": iso(group.last),
         "example": {**where, "check": group.check_line()},
     }  # fmt: skip
 
 
-def _iso(moment: datetime | None) -> str | None:
+def iso(moment: datetime | None) -> str | None:
+    """A time as RFC 3339 has it."""
     return moment.isoformat().replace("+00:00", "Z") if moment else None

@@ -1,0 +1,81 @@
+"""Syslog messages in a stream (RFC 6587; RFC 5425 uses counted octets over TLS)."""
+
+from __future__ import annotations
+
+MOST_OCTETS = 1 << 20
+"""Octets of the longest message that is read."""
+_LONGEST_SKIP = 1 << 30
+
+
+class Frames:
+    """The messages in a stream (RFC 6587): counted octets or ended by a line feed, whichever each of them begins with.
+
+    A message longer than `MOST_OCTETS` is left out as a whole and counted in `too_long`; `broken` tells of a stream
+    that cannot be followed any further.
+    """
+
+    def __init__(self) -> None:
+        self._buffer = bytearray()
+        self._skip = 0
+        self._skip_line = False
+        self.too_long = 0
+        self.broken = False
+
+    def feed(self, data: bytes) -> list[bytes]:
+        """What a stream brought next: the messages that are whole now."""
+        self._buffer += data
+        found: list[bytes] = []
+        while self._buffer and not self.broken:
+            if self._skip:
+                gone = min(self._skip, len(self._buffer))
+                del self._buffer[:gone]
+                self._skip -= gone
+                continue
+            message = self._line() if self._skip_line or not 0x30 < self._buffer[0] <= 0x39 else self._counted()
+            if message is None:
+                break
+            if message.strip():
+                found.append(message)
+        return found
+
+    def rest(self) -> bytes:
+        """What a stream ended with: a last message without its line feed."""
+        left = bytes(self._buffer) if not (self._skip or self._skip_line or self.broken) else b""
+        self._buffer.clear()
+        return left
+
+    def _counted(self) -> bytes | None:
+        space = self._buffer.find(b" ", 0, 12)
+        digits = bytes(self._buffer[: space if space >= 0 else 12])
+        if space < 0 and len(self._buffer) < 12 and digits.isdigit():
+            return None
+        if space < 0 or not digits.isdigit():
+            return self._line()
+        length = int(digits)
+        if length > MOST_OCTETS:
+            self.too_long += 1
+            if length > _LONGEST_SKIP:
+                self.broken = True
+                return None
+            del self._buffer[: space + 1]
+            self._skip = length
+            return b""
+        if len(self._buffer) < space + 1 + length:
+            return None
+        message = bytes(self._buffer[space + 1 : space + 1 + length])
+        del self._buffer[: space + 1 + length]
+        return message
+
+    def _line(self) -> bytes | None:
+        end = self._buffer.find(b"\n")
+        if end < 0:
+            if self._skip_line or len(self._buffer) > MOST_OCTETS:
+                self.too_long += not self._skip_line
+                self._skip_line = True
+                self._buffer.clear()
+            return None
+        message = bytes(self._buffer[:end]) if not self._skip_line and end <= MOST_OCTETS else b""
+        self.too_long += end > MOST_OCTETS and not self._skip_line
+        self._skip_line = False
+        del self._buffer[: end + 1]
+        return message
