@@ -25,6 +25,7 @@ IPFIX_HEADER = 16
 _V9_HEADER = 20
 _FIRST_DATA = 256
 _MOST_WAITING = 4 << 20
+_MOST_BOOTED = 10_000
 _Template = tuple[str, int, int]
 GAPS = "records or messages that never came"
 _FAULTS = {
@@ -45,6 +46,8 @@ class MessageReader:
     """Flow records that were read and not taken yet."""
     _decoder: Decoder = field(default_factory=lambda: Decoder(track_sequence=False))
     _sequence: SequenceWatch = field(default_factory=SequenceWatch)
+    _booted: dict[tuple[str, int], int] = field(default_factory=dict)
+    """When exporters of IPFIX say that they were booted, in milliseconds since 1970, by exporter and domain."""
     _layouts: OrderedDict[_Template, Layout | None] = field(default_factory=OrderedDict)
     _one_by_one: list[dict[str, Any]] = field(default_factory=list)
     _waiting: OrderedDict[_Template, list[bytes]] = field(default_factory=OrderedDict)
@@ -68,26 +71,31 @@ class MessageReader:
             self._fault(GAPS, exporter, gap)
 
     def _read_sets(self, header: bytes, exporter: str, domain: int, sets: list[tuple[int, bytes]]) -> tuple[int, int]:
-        """The flow and option records of some sets, how many: templates first, since the data may be of them."""
+        """The flow and option records of some sets, how many: first templates and what exporters say of themselves,
+        since the data rest on both."""
         learnt = [each for number, each in sets if number < _FIRST_DATA]
         if learnt:
             self._by_library(_message(header, learnt), exporter)
+        known = {number: self._decoder.templates.get(exporter, domain, number) for number, _ in sets}
+        told = [each for number, each in sets if number >= _FIRST_DATA and known[number][1]]
+        options = self._by_library(_message(header, told), exporter)[1] if told else 0
+        export, boot = _clock(header, self._booted.get((exporter, domain), 0))
+        rate = self._decoder.sampling_rate(exporter, domain)
         flows, odd = 0, []
         for number, each in sets:
-            if number < _FIRST_DATA:
+            fields, is_option = known[number]
+            if number < _FIRST_DATA or is_option:
                 continue
-            known = self._decoder.templates.get(exporter, domain, number)
-            if not known[0]:
+            if not fields:
                 self._set_aside(header, exporter, domain, number, each)
                 continue
-            layout = None if known[1] else self._layout((exporter, domain, number), known[0])
+            layout = self._layout((exporter, domain, number), fields)
             if layout is None:
                 odd.append(each)
-                continue
-            export, boot = _clock(header)
-            flows += layout.add(each[4:], export, boot, self._decoder.sampling_rate(exporter, domain))
+            else:
+                flows += layout.add(each[4:], export, boot, rate)
         self.records += flows
-        more, options = self._by_library(_message(header, odd), exporter) if odd else (0, 0)
+        more = self._by_library(_message(header, odd), exporter)[0] if odd else 0
         return flows + max(0, more), options
 
     def _layout(self, template: _Template, fields: Any) -> Layout | None:
@@ -115,7 +123,11 @@ class MessageReader:
         if message is None:
             return -1, 0
         self.counts["option records"] += len(message.options)
-        rows = list(_records(message.flows, message.header, message.sampling_rate, exporter))
+        header = message.header
+        for option in message.options:
+            if "system_init_time_ms" in option and len(self._booted) < _MOST_BOOTED:
+                self._booted[exporter, header["domain"]] = int(option["system_init_time_ms"])
+        rows = list(_records(message.flows, header, message.sampling_rate, exporter, self._booted))
         self._one_by_one.extend(rows)
         self.records += len(rows)
         return len(rows), len(message.options)
@@ -193,10 +205,11 @@ def _opened(data: bytes, size: int) -> tuple[int, int, list[tuple[int, bytes]], 
     return domain, sequence, found, is_short
 
 
-def _clock(header: bytes) -> tuple[int, int]:
-    """A message's time of export, and of its exporter's boot, in milliseconds since 1970; 0 for no boot known."""
+def _clock(header: bytes, booted: int) -> tuple[int, int]:
+    """A message's time of export, and of its exporter's boot, in milliseconds since 1970; 0 for no boot known. IPFIX
+    messages do not tell the boot, but an option record may have: `booted`."""
     if header[1] == 10:
-        return int.from_bytes(header[4:8], "big") * 1000, 0
+        return int.from_bytes(header[4:8], "big") * 1000, booted
     uptime, export = struct.unpack_from("!II", header, 4)
     return export * 1000, export * 1000 - uptime
 
@@ -219,11 +232,16 @@ def _text(value: Any) -> str | None:
 
 
 def _records(
-    flows: list[dict[str, Any]], header: Mapping[str, Any], rate: int, exporter: str
+    flows: list[dict[str, Any]],
+    header: Mapping[str, Any],
+    rate: int,
+    exporter: str,
+    booted: Mapping[tuple[str, int], int],
 ) -> Iterator[dict[str, Any]]:
     """Records that were read one by one, by information element."""
     domain, export_ms = header.get("domain"), (header.get("unix_secs") or 0) * 1000
     uptime = header.get("sys_uptime")
+    boot = export_ms - uptime if uptime is not None else booted.get((exporter, domain or 0))
     for flow in flows:
         row = {element: flow[name] for name, element in ELEMENTS.items() if name in flow}
         for name, element in (
@@ -235,13 +253,14 @@ def _records(
         for name, element in TIMES:
             if name in flow:
                 row.setdefault(element, round(flow[name] * 1000))
-        if uptime is not None:
+        boot_ms = flow.get("system_init_time_ms", boot)
+        if boot_ms is not None:
             for name, element in (
                 ("first_switched", "flowStartMilliseconds"),
                 ("last_switched", "flowEndMilliseconds"),
             ):
                 if name in flow:
-                    moment = export_ms - uptime + flow[name]
+                    moment = boot_ms + flow[name]
                     row.setdefault(element, moment - WRAP_MS if moment > export_ms + DAY_MS else moment)
         if "flowEndMilliseconds" not in row:
             row.setdefault("flowStartMilliseconds", export_ms)

@@ -68,6 +68,7 @@ class FlowStore:
             store._lock = (folder / _LOCK).open("w")
             fcntl.flock(store._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError as error:
+            store._lock.close()
             raise SurroundingsError(f"{folder}: another process is collecting into this store") from error
         except OSError as error:
             raise SurroundingsError(f"{folder}: cannot be written: {error.strerror}") from error

@@ -113,8 +113,10 @@ class _Gathered:
         for name, element in TIMES:
             if name in self._places and element not in found:
                 found[element] = pa.array(self._moments(name))
+        told = "system_init_time_ms" in self._places
+        boots = self._whole("system_init_time_ms") if told else boots
         for name, element in (("first_switched", "flowStartMilliseconds"), ("last_switched", "flowEndMilliseconds")):
-            if name in self._places and element not in found:
+            if name in self._places and element not in found and (told or boots.all()):
                 found[element] = pa.array(self._since_boot(name, exports, boots))
         if "flowStartMilliseconds" not in found and "flowEndMilliseconds" not in found:
             found["flowStartMilliseconds"] = pa.array(exports)

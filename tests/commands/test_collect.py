@@ -1,0 +1,311 @@
+"""The built program receives what real senders send, over every transport, and keeps it."""
+
+import contextlib
+import json
+import shutil
+import signal
+import socket
+import ssl
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+import trustme
+
+from kiboko.files.flow_pieces import flow_files
+from kiboko.files.flow_reader import tables_of
+from tests.captures import ACK, FIN_ACK, PSH_ACK, SYN, SYN_ACK, capture, packet, tcp, udp
+from tests.export_messages import FLOW, a_flow, data, message, template
+from tests.files.test_syslog import KERNEL
+from tests.helpers import a_filter, base, kiboko
+
+PAIRS = "src=192.0.2.9 dst=10.1.1.10 proto=tcp spt=%d dpt=22 action=deny bytes=60"
+
+
+class Collecting(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.store = self.folder / "store"
+
+    @contextlib.contextmanager
+    def collector(self, *options):
+        """The program at ports that are free; yields it with the ports by transport, and ends it."""
+        command = [
+            sys.executable,
+            "-m",
+            "kiboko",
+            "collect",
+            self.store,
+            "--flow-port",
+            "0",
+            "--syslog-port",
+            "0",
+            *options,
+        ]
+        stops = [each for each in options if each == "--json"]
+        with subprocess.Popen(
+            [*map(str, command)], cwd=self.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+        ) as process:
+            ports = {}
+            wanted = {"flows", "udp", "tcp", *(["tls"] if "--certificate" in options else [])}
+            try:
+                while set(ports) != wanted:
+                    line = process.stderr.readline()
+                    self.assertTrue(line, "the collector ended too soon")
+                    kind = "flows" if "IPFIX" in line else line.split()[-2]
+                    ports[kind] = int(line.rpartition(":")[2])
+                process.ports = ports
+                yield process
+                self.end(process, stops)
+            finally:
+                if process.poll() is None:
+                    process.kill()
+
+    def end(self, process, stops):
+        if process.poll() is not None:
+            return
+        time.sleep(0.4)
+        process.send_signal(signal.SIGTERM)
+        process.output, process.errors = process.communicate(timeout=30)
+        process.report = json.loads(process.output) if stops else None
+
+    def send(self, port, *messages):
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sender:
+            for each in messages:
+                sender.sendto(each, ("127.0.0.1", port))
+
+    def records(self):
+        tables = [table for path in flow_files([self.store]) for table, _ in tables_of(path)]
+        return [table.record(index) for table in tables for index in range(len(table))]
+
+    def ports_received(self):
+        return sorted(record.source_port for record in self.records())
+
+
+class FlowExport(Collecting):
+    def test_records_arrive_whole_and_are_counted(self):
+        with self.collector("--json") as process:
+            self.send(process.ports["flows"], message(0, template(256, FLOW)))
+            for number in range(50):
+                self.send(
+                    process.ports["flows"],
+                    message(20 * number, data(256, FLOW, [a_flow(20 * number + n) for n in range(20)])),
+                )
+        summary = process.report["summary"]
+        self.assertEqual((process.returncode, summary["records"], summary["packets"]), (0, 1000, 10_000))
+        self.assertEqual(self.ports_received(), list(range(40000, 41000)))
+        self.assertEqual(summary["messages"]["messages"], 51)
+
+    def test_what_is_missing_or_no_message_is_said(self):
+        two = data(256, FLOW, [a_flow(1), a_flow(2)])
+        with self.collector("--json") as process:
+            port = process.ports["flows"]
+            self.send(
+                port, data(256, FLOW, [a_flow()])[:3], b"\x00\x63 nonsense", message(0, data(300, FLOW, [a_flow()]))
+            )
+            self.send(port, *(message(sequence, template(256, FLOW), two, domain=9) for sequence in (0, 2, 4, 14)))
+        faults = {each["kind"]: each["count"] for each in process.report["summary"]["faults"]}
+        self.assertEqual(faults["message of another version"], 2)
+        self.assertEqual(faults["data whose template never came"], 1)
+        self.assertEqual(faults["records or messages that never came"], 8)
+        self.assertEqual(len(self.records()), 8)
+
+    @unittest.skipUnless(shutil.which("softflowd"), "softflowd is not installed")
+    def test_a_real_exporter_over_both_protocols(self):
+        packets = []
+        for client in (40000, 40001, 40002):
+            packets += [
+                packet("10.1.1.10", "10.2.1.10", 6, tcp(client, 22, flags)) for flags in (SYN, ACK, PSH_ACK, FIN_ACK)
+            ]
+            packets.append(packet("10.2.1.10", "10.1.1.10", 6, tcp(22, client, SYN_ACK)))
+        packets.append(packet("2001:db8::9", "2001:db8:1:1::10", 17, udp(5000, 53, b"abcd")))
+        began = int(time.time()) - 100
+        (self.folder / "packets.pcap").write_bytes(capture(packets, began))
+        for version in ("9", "10"):
+            with self.subTest(version), self.collector("--json") as process:
+                target = f"127.0.0.1:{process.ports['flows']}"
+                subprocess.run(["softflowd", "-r", self.folder / "packets.pcap", "-n", target, "-v", version, "-d"],
+                               capture_output=True, check=True, timeout=60)  # fmt: skip
+            records = self.records()
+            shutil.rmtree(self.store)
+            got = sorted((str(r.source), str(r.service), r.source_port, r.packets, r.octets) for r in records)
+            # By hand: 20 octets of IP and 20 of TCP each; 40 of IPv6, 8 of UDP and 4 of body.
+            there = [("10.1.1.10", "tcp/22", port, 4, 160) for port in (40000, 40001, 40002)]
+            back = [("10.2.1.10", f"tcp/{port}", 22, 1, 40) for port in (40000, 40001, 40002)]
+            self.assertEqual(got, [*there, *back, ("2001:db8::9", "udp/53", 5000, 1, 52)])
+            self.assertTrue(all(record.event == "seen" for record in records))
+            self.assertTrue(all(abs(record.start.timestamp() - began) < 2 for record in records))
+
+
+class Syslog(Collecting):
+    @unittest.skipUnless(shutil.which("logger"), "logger is not installed")
+    def test_a_real_sender_over_udp_and_tcp_in_both_forms(self):
+        with self.collector("--json") as process:
+            udp_port, tcp_port = str(process.ports["udp"]), str(process.ports["tcp"])
+            for number, options in enumerate(
+                (["-d", "-P", udp_port, "--rfc5424"], ["-d", "-P", udp_port, "--rfc3164"], ["-T", "-P", tcp_port, "--rfc5424"],
+                 ["-T", "-P", tcp_port, "--rfc3164", "--octet-count"])
+            ):  # fmt: skip
+                subprocess.run(
+                    ["logger", "-n", "127.0.0.1", *options, PAIRS % (40000 + number)], check=True, timeout=30
+                )
+            subprocess.run(
+                ["logger", "-n", "127.0.0.1", "-d", "-P", udp_port, f"drop {KERNEL}"], check=True, timeout=30
+            )
+        records = sorted(self.records(), key=lambda record: (record.source_port, record.octets))
+        self.assertEqual([r.source_port for r in records], [40000, 40000, 40001, 40002, 40003])
+        self.assertEqual({(str(r.source), str(r.destination), str(r.service), r.event, r.octets) for r in records},
+                         {("192.0.2.9", "10.1.1.10", "tcp/22", "denied", 60)})  # fmt: skip
+        self.assertTrue(all(abs(record.start.timestamp() - time.time()) < 60 for record in records))
+        self.assertIn("127.0.0.1/*/eth0", {record.point for record in records})
+
+    @unittest.skipUnless(shutil.which("rsyslogd"), "rsyslogd is not installed")
+    def test_a_real_daemon_over_tcp(self):
+        with self.collector("--json") as process:
+            config = self.folder / "daemon.conf"
+            config.write_text(
+                f'module(load="imuxsock" SysSock.Use="off")\ninput(type="imuxsock" Socket="{self.folder}/log")\n'
+                f'*.* action(type="omfwd" target="127.0.0.1" port="{process.ports["tcp"]}" protocol="tcp"'
+                ' template="RSYSLOG_SyslogProtocol23Format")\n'
+            )
+            with subprocess.Popen(["rsyslogd", "-n", "-f", config, "-i", self.folder / "pid"]) as daemon:
+                try:
+                    wait_for(lambda: (self.folder / "log").exists())
+                    for number in range(200):
+                        subprocess.run(
+                            ["logger", "-u", self.folder / "log", PAIRS % (40000 + number)], check=True, timeout=30
+                        )
+                    wait_for(lambda: self.store.exists() and len(self.records()) >= 200)
+                finally:
+                    daemon.terminate()
+        self.assertEqual(self.ports_received(), list(range(40000, 40200)))
+
+    def test_tls_takes_messages_from_who_has_a_certificate(self):
+        authority, stranger = trustme.CA(), trustme.CA()
+        server, client = authority.issue_cert("localhost"), authority.issue_cert("sender")
+        server.private_key_and_cert_chain_pem.write_to_path(self.folder / "server.pem")
+        authority.cert_pem.write_to_path(self.folder / "authority.pem")
+        options = ("--tls-port", "0", "--certificate", "server.pem", "--client-authority", "authority.pem", "--json")
+        with self.collector(*options) as process:
+            for number, certificate in enumerate((client, stranger.issue_cert("other"), None)):
+                context = ssl.create_default_context()
+                authority.configure_trust(context)
+                if certificate is not None:
+                    certificate.configure_cert(context)
+                text = (PAIRS % (40000 + number)).encode()
+                with (
+                    contextlib.suppress(OSError),
+                    socket.create_connection(("127.0.0.1", process.ports["tls"]), timeout=2) as plain,
+                    context.wrap_socket(plain, server_hostname="localhost") as secured,
+                ):
+                    secured.sendall(b"%d %b" % (len(text), text))
+                    secured.recv(1)  # where the certificate is refused, this tells
+        self.assertEqual(self.ports_received(), [40000])
+
+    def test_a_line_of_10_mb_costs_its_neighbours_nothing(self):
+        with (
+            self.collector("--json") as process,
+            socket.create_connection(("127.0.0.1", process.ports["tcp"])) as sender,
+        ):
+            for number, middle in enumerate((b"", b"<13>" + b"x" * (10 << 20) + b"\n", b"")):
+                sender.sendall(middle + (PAIRS % (40000 + number)).encode() + b"\n")
+            sender.sendall(b"nothing of interest\n")
+        self.assertEqual(self.ports_received(), [40000, 40001, 40002])
+        faults = {each["kind"]: each["count"] for each in process.report["summary"]["faults"]}
+        self.assertEqual(faults, {"messages too long to be read": 1, "syslog messages without a flow": 1})
+
+    def test_other_words_by_a_mapping_file(self):
+        (self.folder / "map.yaml").write_text(
+            "kiboko: columns/1\ncolumns:\n  who: sourceIPv4Address\n  whom: destinationIPv4Address\n"
+            "  how: protocolIdentifier\n  door: destinationTransportPort\n"
+            "  fate: {element: firewallEvent, denied: [stopped]}\n"
+        )
+        with self.collector("--columns", "map.yaml", "--json") as process:
+            self.send(process.ports["udp"], b"<13>who=192.0.2.9 whom=10.1.1.10 how=tcp door=22 fate=stopped")
+        (record,) = self.records()
+        self.assertEqual((str(record.service), record.event, record.point), ("tcp/22", "denied", "127.0.0.1"))
+
+
+class Ending(Collecting):
+    def test_a_kill_loses_at_most_a_second(self):
+        with self.collector() as process:
+            port = process.ports["flows"]
+            self.send(port, message(0, template(256, FLOW)))
+            for number in range(30):
+                self.send(port, message(number, data(256, FLOW, [a_flow(number)])))
+                time.sleep(0.05)
+                if number == 9:
+                    early = time.monotonic()
+            self.assertGreaterEqual(time.monotonic() - early, 1.0)
+            process.kill()
+            process.wait()
+        self.assertLessEqual(set(range(40000, 40010)), set(self.ports_received()))
+        before = len(self.records())
+        with self.collector("--json") as process:
+            pass
+        self.assertEqual((process.report["summary"]["recovered"], len(self.records())), (before, before))
+
+    def test_a_leak_is_shown_and_written_within_a_second(self):
+        values = base()
+        values["filters"]["closed"] = a_filter("subnet", inbound=[])
+        values["subnets"]["a1"]["filter"] = "closed"
+        (self.folder / "network.yaml").write_text(json.dumps(values))
+        flow = a_flow(sourceIPv4Address="10.1.2.10", destinationIPv4Address="10.1.1.10", observationPointId=99)
+        with self.collector("--confirm", "--network", "network.yaml") as process:
+            self.send(process.ports["flows"], message(0, template(256, FLOW), data(256, FLOW, [flow])))
+            sent = time.monotonic()
+            line = process.stdout.readline()
+            self.assertLess(time.monotonic() - sent, 1.0)
+            self.assertIn("LEAK 10:00:00Z cat to ann, tcp/22: passed; by the rules stopped by subnet-in", line)
+            (written,) = (self.store / "disagreements.log.jsonl").read_text().splitlines()
+            self.assertLess(time.monotonic() - sent, 1.0)
+        told = json.loads(written)
+        self.assertEqual(
+            (told["status"], told["filter"], told["rule"], told["count"]), ("leak", "closed", "otherwise", 1)
+        )
+        self.assertEqual(process.returncode, 1)
+        self.assertIn("DISAGREE: 1 leak in 1 record.", process.output)
+        self.assertEqual(len(self.records()), 1)
+
+    def test_every_record_is_judged_or_said_not_to_be(self):
+        (self.folder / "network.yaml").write_text(json.dumps(base()))
+        with self.collector("--confirm", "--network", "network.yaml", "--json") as process:
+            self.send(process.ports["flows"], message(0, template(256, FLOW)))
+            for number in range(20):
+                flows = [a_flow(n, sourceIPv4Address=f"10.1.1.{n % 250}") for n in range(number * 20, number * 20 + 20)]
+                self.send(process.ports["flows"], message(number * 20, data(256, FLOW, flows)))
+        summary = process.report["summary"]
+        judged = sum(row["count"] for row in process.report["rows"])
+        self.assertEqual((summary["records"], judged + summary["unjudged"]), (400, 400))
+
+    def test_a_port_in_use_is_the_surroundings_fault(self):
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as taken:
+            taken.bind(("127.0.0.1", 0))
+            done = kiboko("collect", self.store, "--flow-port", taken.getsockname()[1], "--stop-after", "1")
+        self.assertEqual(done.returncode, 3)
+        self.assertIn("cannot listen at udp 127.0.0.1:", done.stderr)
+
+    def test_bad_usage_says_what_would_be_right(self):
+        for options, said in (
+            (("--flow-port", "ninety"), "'ninety' is no port"),
+            (("--flow-port", "none", "--syslog-port", "none"), "nothing to listen to"),
+            (("--keep-size", "lots"), "'lots' is no size; write it as 500M or 20G"),
+            (("--keep-days", "0"), "--keep-days is at least 1"),
+            (("--key", "k.pem"), "go with --certificate"),
+        ):
+            done = kiboko("collect", self.store, *options)
+            self.assertEqual((done.returncode, said in done.stderr), (2, True), done.stderr)
+        self.assertFalse(self.store.exists())
+
+
+def wait_for(condition, seconds=20):
+    until = time.monotonic() + seconds
+    while not condition() and time.monotonic() < until:
+        time.sleep(0.05)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,85 @@
+"""Records are judged as they come, as they would be all together; what is too much is let go and counted."""
+
+import unittest
+from datetime import UTC, datetime, timedelta
+from unittest import mock
+
+from kiboko.core.addresses import parse_address
+from kiboko.core.comparison import AGREE, LEAK, UNSURE, Comparison
+from kiboko.core.evidence import PASSED, SEEN, FlowRecord
+from kiboko.core.flow_table import table_of
+from kiboko.core.services import Service
+from kiboko.core.summary import Summary
+from kiboko.core.walk import Walker
+from kiboko.core.watch import Watch
+from tests.helpers import a_filter, base, load
+
+NOW = datetime(2026, 11, 20, 10, tzinfo=UTC)
+
+
+def record(source, destination, source_port, port, event, flags, seconds=0):
+    at = NOW + timedelta(seconds=seconds)
+    return FlowRecord(
+        parse_address(source),
+        parse_address(destination),
+        Service(6, port),
+        source_port,
+        event,
+        at,
+        at,
+        1,
+        60,
+        flags,
+        None,
+        1,
+    )
+
+
+class Watching(unittest.TestCase):
+    def setUp(self):
+        values = base()
+        values["filters"]["closed"] = a_filter("subnet", inbound=[])
+        values["subnets"]["b1"]["filter"] = "closed"
+        walker = Walker(load(values))
+        self.watch = Watch(Comparison(walker), Summary(walker.directory))
+
+    def feed(self, *records):
+        self.watch.add(table_of(list(records)))
+        return self.watch.judge(10)
+
+    def test_a_leak_is_told_once_as_the_first_of_its_group(self):
+        leak = record("10.1.1.10", "10.2.1.10", 40000, 22, PASSED, 2)
+        self.assertEqual([each.is_first for each in self.feed(leak, leak)], [True, False])
+        self.assertEqual([each.is_first for each in self.feed(leak)], [False])
+        self.assertEqual(self.watch.summary.totals, {LEAK: 3})
+
+    def test_a_reply_that_comes_later_makes_a_leak_of_its_request(self):
+        request = record("10.1.1.10", "10.2.1.10", 40000, 22, SEEN, 2)
+        self.assertEqual(self.feed(request), [])
+        self.assertEqual(self.watch.summary.totals, {UNSURE: 1})
+        (met,) = self.feed(record("10.2.1.10", "10.1.1.10", 22, 40000, SEEN, 18, 1))
+        self.assertEqual((met.record, met.group.finding.status, met.group.count), (request, LEAK, 1))
+        totals = {status: count for status, count in self.watch.summary.totals.items() if count}
+        self.assertEqual(totals, {LEAK: 1, AGREE: 1})
+        self.assertEqual(len(self.watch.summary.groups), 2)
+
+    def test_too_many_at_once_are_let_go_and_counted(self):
+        with mock.patch("kiboko.core.watch._MOST_WAITING", 100):
+            self.watch.add(table_of([record("10.1.1.10", "10.1.2.10", 40000, 22, PASSED, 2)] * 150))
+            self.watch.add(table_of([record("10.1.1.10", "10.1.2.10", 40000, 22, PASSED, 2)] * 7))
+        self.assertEqual((self.watch.waiting, self.watch.unjudged), (100, 57))
+        self.watch.judge(10)
+        self.assertEqual((self.watch.waiting, self.watch.judged, self.watch.summary.totals[AGREE]), (0, 100, 100))
+
+    def test_judging_ends_in_time_and_goes_on_where_it_was(self):
+        records = [record("10.1.1.10", "10.1.2.10", 40000 + n, 22, PASSED, 2) for n in range(200)]
+        self.watch.add(table_of(records))
+        self.watch.judge(0)
+        self.assertEqual(self.watch.waiting, 200 - 64)
+        while self.watch.waiting:
+            self.watch.judge(0)
+        self.assertEqual(self.watch.summary.totals, {AGREE: 200})
+
+
+if __name__ == "__main__":
+    unittest.main()
