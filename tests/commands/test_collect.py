@@ -259,7 +259,7 @@ class Ending(Collecting):
             sent = time.monotonic()
             line = process.stdout.readline()
             self.assertLess(time.monotonic() - sent, 1.0)
-            self.assertIn("LEAK 10:00:00Z cat to ann, tcp/22: passed; by the rules stopped by subnet-in", line)
+            self.assertIn("LEAK 10:00:00Z cat to ann, tcp/22: passed; by the rules stopped by no rule of closed", line)
             (written,) = (self.store / "disagreements.log.jsonl").read_text().splitlines()
             self.assertLess(time.monotonic() - sent, 1.0)
         told = json.loads(written)
