@@ -45,12 +45,12 @@ class Watching(unittest.TestCase):
 
     def feed(self, *records):
         self.watch.add(table_of(list(records)))
-        return self.watch.judge(10)
+        return self.watch.judge()
 
     def test_a_leak_is_told_once_as_the_first_of_its_group(self):
         leak = record("10.1.1.10", "10.2.1.10", 40000, 22, PASSED, 2)
-        self.assertEqual([each.is_first for each in self.feed(leak, leak)], [True, False])
-        self.assertEqual([each.is_first for each in self.feed(leak)], [False])
+        self.assertEqual([(each.count, each.is_first) for each in self.feed(leak, leak)], [(2, True)])
+        self.assertEqual([(each.count, each.is_first) for each in self.feed(leak)], [(1, False)])
         self.assertEqual(self.watch.summary.totals, {LEAK: 3})
 
     def test_a_reply_that_comes_later_makes_a_leak_of_its_request(self):
@@ -68,17 +68,32 @@ class Watching(unittest.TestCase):
             self.watch.add(table_of([record("10.1.1.10", "10.1.2.10", 40000, 22, PASSED, 2)] * 150))
             self.watch.add(table_of([record("10.1.1.10", "10.1.2.10", 40000, 22, PASSED, 2)] * 7))
         self.assertEqual((self.watch.waiting, self.watch.unjudged), (100, 57))
-        self.watch.judge(10)
+        self.watch.judge()
         self.assertEqual((self.watch.waiting, self.watch.judged, self.watch.summary.totals[AGREE]), (0, 100, 100))
 
-    def test_judging_ends_in_time_and_goes_on_where_it_was(self):
-        records = [record("10.1.1.10", "10.1.2.10", 40000 + n, 22, PASSED, 2) for n in range(200)]
-        self.watch.add(table_of(records))
-        self.watch.judge(0)
-        self.assertEqual(self.watch.waiting, 200 - 64)
-        while self.watch.waiting:
-            self.watch.judge(0)
-        self.assertEqual(self.watch.summary.totals, {AGREE: 200})
+    def test_table_by_table_is_the_same_as_all_at_once(self):
+        flows = []
+        for n in range(40):
+            ends = ("10.1.1.10", "10.2.1.10") if n % 2 else ("10.1.1.10", "10.1.2.10")
+            flows.append(record(*ends, 40000 + n, 22, SEEN, 2, n))
+            flows.append(record(*ends[::-1], 22, 40000 + n, SEEN, 18, n))
+        for each in flows:
+            self.feed(each)
+        walker = self.watch.comparison.walker
+        whole = Watch(Comparison(walker), Summary(walker.directory))
+        whole.add(table_of(flows))
+        whole.judge()
+        told = lambda watch: {key: (g.count, g.octets) for key, g in watch.summary.groups.items()}  # noqa: E731
+        self.assertEqual(told(self.watch), told(whole))
+        self.assertEqual(self.watch.summary.totals[LEAK], 20)
+
+    def test_the_window_is_bounded_and_a_reply_behind_it_is_judged_by_itself(self):
+        with mock.patch("kiboko.core.watch._WINDOW", 3):
+            self.feed(record("10.1.1.10", "10.2.1.10", 40000, 22, SEEN, 2))
+            for n in range(3):
+                self.feed(record("10.1.1.10", "10.1.2.10", 41000 + n, 22, PASSED, 2))
+            self.feed(record("10.2.1.10", "10.1.1.10", 22, 40000, SEEN, 18, 1))
+        self.assertEqual(self.watch.summary.totals[LEAK], 0)
 
 
 if __name__ == "__main__":

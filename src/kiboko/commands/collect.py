@@ -146,7 +146,7 @@ class _Collector:
                 await self._work(receivers)
             finally:
                 await receivers.close()
-                self._take_in(monotonic() + 5)
+                self._take_in()
                 if self._finishing:
                     await asyncio.gather(*self._finishing)
         if self._failed is not None:
@@ -189,7 +189,7 @@ class _Collector:
         limit = self.args.stop_after
         while not self._stop.is_set() and self._failed is None:
             with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(self._stop.wait(), _TURN if not self._behind else 0.001)
+                await asyncio.wait_for(self._stop.wait(), _TURN)
             self._take_in()
             if monotonic() - looked >= 1:
                 looked = monotonic()
@@ -199,20 +199,19 @@ class _Collector:
             if limit is not None and monotonic() - began >= limit:
                 return
 
-    @property
-    def _behind(self) -> bool:
-        return self.watch is not None and self.watch.waiting > 0
-
-    def _take_in(self, until: float | None = None) -> None:
-        """Store and judge what has come in. With a time `until`, judging goes on till then, else for a moment."""
-        for table in self.intake.take():
-            self._store(table)
-            if self.watch is not None:
+    def _take_in(self) -> None:
+        """Store what has come in, and judge it."""
+        tables = self.intake.take()
+        if self.watch is not None:
+            # As they come there are few at a time; a reply may be in another table than its request.
+            for table in tables:
                 self.watch.add(table)
+        for table in tables:
+            self._store(table)
             if self._view is not None:
                 self._view.add(table, self.watch.summary.directory.name_of if self.watch is not None else str)
         if self.watch is not None:
-            self._judge(self.watch, _TURN / 2 if until is None else max(0.0, until - monotonic()))
+            self._judge(self.watch)
 
     def _store(self, table: FlowTable) -> None:
         try:
@@ -227,13 +226,13 @@ class _Collector:
             self._finishing.add(task)
             task.add_done_callback(self._finishing.discard)
 
-    def _judge(self, watch: Watch, seconds: float) -> None:
-        met = watch.judge(seconds)
+    def _judge(self, watch: Watch) -> None:
+        met = watch.judge()
         self.tally.unjudged = watch.unjudged
         for each in met:
             is_leak = each.group.finding.status == LEAK
-            self.tally.leaks += is_leak
-            self.tally.breaks += not is_leak
+            self.tally.leaks += each.count * is_leak
+            self.tally.breaks += each.count * (not is_leak)
             if not each.is_first:
                 continue
             if self._view is not None:
@@ -241,8 +240,7 @@ class _Collector:
             elif not self.args.quiet and not self.args.json:
                 print(disagreement_line(each), flush=True)
         if met and self._leaks is not None:
-            for line in disagreement_json(met):
-                self._leaks.append(line)
+            self._leaks.append("\n".join(map(disagreement_json, met)))
 
     def _tell(self) -> None:
         self.tally.counts = self.intake.counts

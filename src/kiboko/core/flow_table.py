@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -120,6 +120,27 @@ class FlowTable:
             int(self.packets[index]), int(self.octets[index]), flags if flags >= 0 else None,
             self.points[self.point[index]], int(self.line[index]),
         )  # fmt: skip
+
+
+def joined(tables: Sequence[FlowTable]) -> FlowTable:
+    """Tables one behind the other, with no more addresses than occur."""
+    used = [np.unique(np.concatenate([each.source, each.destination])) for each in tables]
+    starts = np.cumsum([0, *map(len, used)])
+    points: dict[str | None, int] = {}
+    columns: dict[str, list[Any]] = {name: [] for name in (field.name for field in dataclasses.fields(FlowTable))}
+    for table, own, start in zip(tables, used, starts, strict=False):
+        codes = np.array([points.setdefault(point, len(points)) for point in table.points], dtype=np.int32)
+        for name, column in columns.items():
+            if name in ("source", "destination"):
+                column.append((start + np.searchsorted(own, getattr(table, name))).astype(np.int32))
+            elif name == "point":
+                column.append(codes[table.point] if len(table) else table.point)
+            elif name not in ("addresses", "points"):
+                column.append(getattr(table, name))
+    chosen = [(t.addresses.family[own], t.addresses.high[own], t.addresses.low[own]) for t, own in zip(tables, used)]
+    addresses = AddressTable(*(np.concatenate(parts) for parts in zip(*chosen, strict=True)))
+    whole = {name: np.concatenate(parts) for name, parts in columns.items() if parts}
+    return FlowTable(addresses=addresses, points=tuple(points), **whole)
 
 
 def moment(milliseconds: int) -> datetime | None:

@@ -95,8 +95,8 @@ class Summary:
         group.note(record)
         return group
 
-    def take(self, record: FlowRecord, finding: Finding, tally: Tally) -> None:
-        """Take in many flow records of one finding, of which `record` is the first."""
+    def take(self, record: FlowRecord, finding: Finding, tally: Tally) -> Group:
+        """Take in many flow records of one finding, of which `record` is the first; the group that they are of."""
         self.totals[finding.status] += tally.count
         self.replies += finding.is_reply * tally.count
         self.different_signal += finding.different_signal * tally.count
@@ -106,6 +106,7 @@ class Summary:
         group.packets += tally.packets
         group.octets += tally.octets
         group.span(moment(tally.first), moment(tally.last))
+        return group
 
     def correct(self, record: FlowRecord, before: Finding, after: Finding) -> Group:
         """Replace the finding of a record, which a later one changed; the group that it is of now."""

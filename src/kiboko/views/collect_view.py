@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 from json import dumps
 from typing import TYPE_CHECKING, Any
@@ -130,24 +129,19 @@ def disagreement_line(each: Disagreement) -> str:
     )
 
 
-def disagreement_json(met: list[Disagreement]) -> Iterator[str]:
-    """Leaks and breaks as lines of `disagreement/1`, those of one group in one line with their count."""
-    groups: dict[int, list[Disagreement]] = {}
-    for each in met:
-        groups.setdefault(id(each.group), []).append(each)
-    for alike in groups.values():
-        group, record = alike[0].group, alike[0].record
-        finding = group.finding
-        decider = finding.decider
-        yield dumps(
-            {
-                "kiboko": "disagreement/1", "status": finding.status, "time": iso(record.start), "from": group.source,
-                "to": group.destination, "source": str(record.source), "destination": str(record.destination),
-                "service": group.service, "source_port": record.source_port, "observed": finding.observed,
-                "why": finding.why, "filter": decider.filter if decider else None,
-                "rule": decider.rule if decider else None, "count": len(alike), "check": group.check_line(),
-            }
-        )  # fmt: skip
+def disagreement_json(each: Disagreement) -> str:
+    """Leaks or breaks of one group as a line of `disagreement/1`."""
+    group, record = each.group, each.record
+    finding, decider = group.finding, group.finding.decider
+    return dumps(
+        {
+            "kiboko": "disagreement/1", "status": finding.status, "time": iso(record.start), "from": group.source,
+            "to": group.destination, "source": str(record.source), "destination": str(record.destination),
+            "service": group.service, "source_port": record.source_port, "observed": finding.observed,
+            "why": finding.why, "filter": decider.filter if decider else None,
+            "rule": decider.rule if decider else None, "count": each.count, "check": group.check_line(),
+        }
+    )  # fmt: skip
 
 
 def live_grid(rows: list[list[str]]) -> Grid:
