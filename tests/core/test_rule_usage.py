@@ -36,7 +36,7 @@ class Usage(unittest.TestCase):
             index = next(i for i in range(len(table)) if table.record(i) == tally.record)
             usage.take(judged.findings[judged.code[index]], tally)
         self.assertEqual(usage.records, len(records))
-        return {(line.filter.name, line.direction, line.name): line.sum.records for line in usage.lines()}
+        return {line.key: line.sum.records for line in usage.lines()}
 
     def test_every_rule_that_the_packets_meet_is_hit_and_no_other(self):
         hit = self.hits(flow("10.2.1.10", "10.1.1.10", "ssh", 40000), flow("10.1.2.10", "10.1.1.10", "ssh", 40001))

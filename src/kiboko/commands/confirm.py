@@ -35,6 +35,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add_time_options(parser)
     add_columns_option(parser)
+    parser.add_argument(
+        "--plot", metavar="FILE", type=Path, help="draw the findings over time and what was covered, as .png or .svg"
+    )
     parser.add_argument("--all", action="store_true", help="show the records that agree as well")
     parser.add_argument("--strict", action="store_true", help="stop at the first row that cannot be used (status 2)")
     parser.add_argument("--json", action="store_true", help="machine-readable, confirm/1")
@@ -48,6 +51,7 @@ def run(args: argparse.Namespace) -> int:
     comparison = Comparison(walker)
     summary = Summary(walker.directory)
     caveats: list[str] = []
+    coverage = None
     with working("holding records against the rules"):
         for path in args.probes:
             caveats.extend(_take_probes(path, args.strict, comparison, summary))
@@ -63,12 +67,19 @@ def run(args: argparse.Namespace) -> int:
             caveats.extend(judge.take(flow_files(args.flows)))
             if judge.left_out:
                 caveats.append(f"{judge.left_out:,} flow records are not of the time asked for, and left out")
+            coverage = judge.coverage
     older = Walker(load_network(args.older)) if args.older else None
     causes = Causes(walker, summary.groups.values(), older)
     if args.json:
-        print(json.dumps(confirm_json(summary, causes, caveats), indent=1))
+        print(json.dumps(confirm_json(summary, causes, caveats, coverage), indent=1))
     else:
-        show_confirm(summary, causes, caveats, args.all, Output())
+        show_confirm(summary, causes, caveats, args.all, Output(), coverage)
+    if args.plot is not None:
+        if coverage is None:
+            raise UsageError("--plot draws flow records over time: give --flows")
+        from kiboko.views.flow_figures import draw_findings
+
+        draw_findings(coverage, args.plot)
     return 1 if summary.totals[LEAK] or summary.totals[BREAK] else 0
 
 

@@ -5,17 +5,22 @@ from __future__ import annotations
 import argparse
 import dataclasses
 import json
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
+
+import numpy as np
 
 from kiboko.commands.main import add_columns_option, add_network_option, add_time_options
 from kiboko.core.addresses import AddressSet, parse_address_set, reads_as_address
 from kiboko.core.comparison import Comparison
+from kiboko.core.compiled import CompiledComparison
 from kiboko.core.endpoints import Ends, address_set_of, resolve_service
-from kiboko.core.errors import UsageError
+from kiboko.core.errors import InputError, Problem, UsageError
 from kiboko.core.flow_query import FIELDS, MINUTE, FlowFilter, Sums, Timeline
 from kiboko.core.flow_table import EVENTS, FlowTable
-from kiboko.core.rule_usage import RuleUsage
+from kiboko.core.model import Topology
+from kiboko.core.nftables import HostRuleSet
+from kiboko.core.rule_usage import RuleUsage, rules_met
 from kiboko.core.summary import Summary
 from kiboko.core.walk import Walker
 from kiboko.files.column_map import USUAL, ColumnMap, read_column_map
@@ -24,7 +29,9 @@ from kiboko.files.flow_fields import time_filter
 from kiboko.files.flow_judging import FlowJudge
 from kiboko.files.flow_pieces import flow_files, without_copies
 from kiboko.files.flow_reader import tables_of
+from kiboko.files.held import nearest
 from kiboko.files.network_file import load_network
+from kiboko.files.nftables import read_rule_set
 from kiboko.files.rejects import Rejects
 from kiboko.views.flows_view import MEASURES, flows_json, show_flows, show_usage, usage_json
 from kiboko.views.output import Output, working
@@ -38,6 +45,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         parser.add_argument(f"--{name}", metavar="NAME", dest=f"{name}_names", action="append", default=[],
                             help=f"only what was {what} this name, address or block; repeatable")  # fmt: skip
     parser.add_argument("--service", metavar="SERVICE", help="only what was sent to this service")
+    parser.add_argument("--rule", metavar="FILTER[/DIRECTION]/RULE", action="append", default=[],
+                        help="only what meets this rule by the walk of its packets; repeatable")  # fmt: skip
     parser.add_argument("--outcome", choices=EVENTS, help="only what the records say had this fate")
     add_time_options(parser)
     add_columns_option(parser)
@@ -48,6 +57,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--top", metavar="N", type=int, default=20, help="show so many groups (20)")
     parser.add_argument("--rules", action="store_true", help="what hit each rule of the network, and which none did")
+    parser.add_argument("--counters", metavar="INSTANCE=FILE", action="append", default=[],
+                        help="with --rules: a later `nft -j list ruleset` of an instance")  # fmt: skip
     parser.add_argument("--plot", metavar="FILE", type=Path, help="draw the groups and their time, as .png or .svg")
     parser.add_argument("--export", metavar="FILE", type=Path, help="write the records, as .csv, .jsonl or .parquet")
     parser.add_argument("--strict", action="store_true", help="stop at the first row that cannot be used (status 2)")
@@ -68,7 +79,7 @@ def run(args: argparse.Namespace) -> int:
 
 def _walker(args: argparse.Namespace) -> Walker | None:
     """The network, which only names and rules need: without a network file, addresses stand for themselves."""
-    needed = args.rules or args.network != "network.yaml"
+    needed = args.rules or args.rule or args.network != "network.yaml"
     return Walker(load_network(args.network)) if needed or Path(args.network).exists() else None
 
 
@@ -97,7 +108,7 @@ def _ends(names: list[str], walker: Walker | None) -> AddressSet | None:
 
 def _rules(args: argparse.Namespace, walker: Walker | None, wanted: FlowFilter, files: list[Path]) -> int:
     assert walker is not None
-    usage = RuleUsage(walker.topology)
+    usage = RuleUsage(walker.topology, _listings(args.counters, walker.topology))
     judge = FlowJudge(Comparison(walker), Summary(walker.directory), args.strict, wanted, usage, _columns(args))
     with working("holding records against the rules"):
         caveats = judge.take(files)
@@ -105,7 +116,48 @@ def _rules(args: argparse.Namespace, walker: Walker | None, wanted: FlowFilter, 
         print(json.dumps(usage_json(usage, caveats), indent=1))
     else:
         show_usage(usage, caveats, Output())
-    return 1 if any(not line.is_hit for line in usage.lines() if line.rule is not None) else 0
+    return 1 if any(not line.is_hit for line in usage.lines() if line.is_rule) else 0
+
+
+def _listings(given: list[str], topology: Topology) -> dict[str, HostRuleSet]:
+    """Rule sets as the kernel listed them later, by instance."""
+    found = {}
+    for text in given:
+        name, equals, path = text.partition("=")
+        instance = topology.instances.get(name)
+        if not equals or instance is None:
+            raise UsageError(f"'{text}' is not INSTANCE=FILE with an instance of the network")
+        if not isinstance(instance.host_filter, HostRuleSet):
+            raise UsageError(f"'{name}' has no rule set of the kernel in the network file")
+        problems: list[Problem] = []
+        listing = read_rule_set(Path(path), path, problems)
+        if listing is None or problems:
+            raise InputError(problems)
+        found[name] = listing
+    return found
+
+
+def _met(args: argparse.Namespace, walker: Walker | None) -> Callable[[FlowTable], FlowTable]:
+    """What keeps of a table the records that meet one of the rules asked for."""
+    if not args.rule:
+        return lambda table: table
+    assert walker is not None
+    known = [line.key for line in RuleUsage(walker.topology).lines()]
+    wanted = set()
+    for text in args.rule:
+        fitting = [key for key in known if text in ("/".join(key), f"{key[0]}/{key[2]}")]
+        if not fitting:
+            names = ["/".join(key) for key in known]
+            raise UsageError(f"'{text}' is no rule of the network{nearest(text, names)}")
+        wanted.update(fitting)
+    compiled, topology = CompiledComparison(Comparison(walker)), walker.topology
+
+    def keep(table: FlowTable) -> FlowTable:
+        judged = compiled.judge(table)
+        meets = np.array([not wanted.isdisjoint(rules_met(topology, each)) for each in judged.findings], dtype=np.bool_)
+        return table.taken(meets[judged.code]) if len(table) else table
+
+    return keep
 
 
 def _columns(args: argparse.Namespace) -> ColumnMap:
@@ -124,12 +176,14 @@ def _sums(
     columns = _columns(args)
     files, copies = without_copies(files)
 
+    met = _met(args, walker)
+
     def tables() -> Iterator[FlowTable]:
         for path in files:
             for table, rejects in tables_of(path, args.strict, columns):
                 rejected[path] = rejects
                 keep = wanted.mask(table)
-                chosen = table if keep.all() else table.taken(keep)
+                chosen = met(table if keep.all() else table.taken(keep))
                 sums.add(chosen)
                 timeline.add(chosen)
                 yield chosen

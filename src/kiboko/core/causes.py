@@ -67,7 +67,7 @@ class Causes:
     hand: what agrees with that file and not with today's is most likely a filter that was never brought up to date."""
 
     def __init__(self, walker: Walker, groups: Iterable[Group], older: Walker | None = None) -> None:
-        self._walker = walker
+        self.walker = walker
         self._older = older
         self._board = _Board()
         for group in groups:
@@ -251,7 +251,7 @@ class Causes:
             yield _cause("senders-network", 0.4 * factor, f"{service} from {sender} was not seen to arrive anywhere")
 
     def _host_filter(self, walk: Walk, receiver: str, refused: bool) -> Iterator[Cause]:
-        instance = self._walker.topology.instances.get(receiver)
+        instance = self.walker.topology.instances.get(receiver)
         if instance is None:
             return
         factor = 0.5 if refused else 1.0
@@ -302,20 +302,20 @@ class Causes:
         for end in (walk.flow.source, walk.arrival):
             if end is not None and end.subnet is not None and end.interface is None:
                 yield _cause("no-address", 0.5, f"no instance is recorded at {end.address}")
-        for miss in near_misses(self._walker, walk):
+        for miss in near_misses(self.walker, walk):
             rule = self._rule(miss.filter, miss.rule)
             if rule is None or miss.field not in ("from", "to"):
                 continue
             for item in (rule.sources if miss.field == "from" else rule.destinations) or ():
-                if isinstance(item, Named) and item.name in self._walker.topology.groups:
+                if isinstance(item, Named) and item.name in self.walker.topology.groups:
                     looked = f"rule {miss.rule} of {miss.filter} would turn it, were the end in group {item.name}"
                     yield _cause("membership", 0.45, looked)
-                    if self._walker.membership.without_address((item,)):
+                    if self.walker.membership.without_address((item,)):
                         yield _cause("no-address", 0.3, f"a member of group {item.name} has no address recorded")
                     return
 
     def _rule(self, filter_name: str, text: str) -> Rule | None:
-        chosen = self._walker.topology.filters.get(filter_name)
+        chosen = self.walker.topology.filters.get(filter_name)
         rules = chosen.every_rule() if chosen else ()
         return next((rule for rule in rules if (rule.id or str(rule.order)) == text), None)
 

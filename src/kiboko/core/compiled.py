@@ -8,6 +8,7 @@ finding, so that one of them is judged by the one walk and the answer is gathere
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -53,20 +54,23 @@ class Tally:
 
 @dataclass(frozen=True, slots=True)
 class _Class:
-    """What a number of `CompiledComparison` stands for: its key, one record of it, the class of its request."""
+    """What a number of `CompiledComparison` stands for: its key, one record of it, and whether it is of replies whose
+    requests were recorded too."""
 
     key: tuple[int, ...]
     record: FlowRecord
-    request: int | None = None
+    is_reply: bool = False
     is_decided: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Judged:
-    """A table's findings: `code` is int32[n], for each record the index of its finding in `findings`."""
+    """A table's findings: `code` is int32[n], for each record the index of its finding in `findings`; `request` is
+    int64[n], the row of the request that it is the reply of, -1 for none, or None where no record is any."""
 
     code: NDArray[np.int32]
     findings: list[Finding]
+    request: NDArray[np.int64] | None = None
 
 
 class _Atoms:
@@ -138,7 +142,8 @@ class CompiledComparison:
         if len(self._findings) > _MOST_CLASSES:
             self._forget()
         code = self._class_of(table)
-        return Judged(self._with_requests(table, code), self._findings)
+        code, request = self._with_requests(table, code)
+        return Judged(code, self._findings, request)
 
     def _forget(self) -> None:
         memories = (self._classes, self._findings, self._is_request, self._may_reply, self._by_ports, self._proves,
@@ -146,13 +151,22 @@ class CompiledComparison:
         for memory in memories:
             memory.clear()
 
-    def tallies(self, table: FlowTable, wanted: NDArray[np.bool_] | None = None) -> list[Tally]:
+    def tallies(
+        self,
+        table: FlowTable,
+        wanted: NDArray[np.bool_] | None = None,
+        covered: Callable[[FlowTable, Judged], None] | None = None,
+    ) -> list[Tally]:
         """A table judged, and its wanted records (all by default) summed up by finding, in the order of each finding's
-        first record. The others are there for their requests and replies."""
-        code = self.judge(table).code
+        first record. The others are there for their requests and replies. `covered` is told of the wanted records."""
+        whole, judged = table, self.judge(table)
+        code = judged.code
+        rows: Sequence[int] = range(len(table))
         if wanted is not None and not wanted.all():
-            rows = _as_slice(wanted)
-            table, code = table.taken(rows), code[rows]
+            chosen, rows = _as_slice(wanted)
+            table, code = table.taken(chosen), code[chosen]
+        if covered is not None:
+            covered(table, Judged(code, judged.findings))
         if not len(table):
             return []
         groups = distinct(code.astype(np.int64))
@@ -165,7 +179,10 @@ class CompiledComparison:
         found = []
         for row, *sums in columns:
             about = self._classes[code[row]]
-            request = None if about.request is None else self._classes[about.request].record
+            request = None
+            if about.is_reply:
+                assert judged.request is not None
+                request = whole.record(int(judged.request[rows[row]]))
             found.append(Tally(about.key, table.record(row), request, about.is_decided, *sums))
         return found
 
@@ -256,12 +273,15 @@ class CompiledComparison:
 
     # Replies.
 
-    def _with_requests(self, table: FlowTable, code: NDArray[np.int32]) -> NDArray[np.int32]:
-        """The findings changed where a record's request, or its reply, is in the table as well."""
+    def _with_requests(
+        self, table: FlowTable, code: NDArray[np.int32]
+    ) -> tuple[NDArray[np.int32], NDArray[np.int64] | None]:
+        """The findings changed where a record's request, or its reply, is in the table as well; and the row of each
+        request that was found."""
         candidate = np.array(self._may_reply)[code]
         rows = np.flatnonzero(candidate)
         if not len(rows):
-            return code
+            return code, None
         hashes = _FlowHash.of(table.addresses)
         wanted = hashes.turned(table, rows)
         request_rows, request_hash = self._requests(table, code, hashes)
@@ -269,7 +289,7 @@ class CompiledComparison:
         hit = requests >= 0
         rows, requests = rows[hit], requests[hit]
         if not len(rows):
-            return code
+            return code, None
         # Where the ports do not tell which of the two is the reply, it is the one recorded later.
         surely = np.array([each is True for each in self._by_ports])[code[rows]]
         keep = (surely | (requests < rows)) & (requests != rows)
@@ -280,10 +300,12 @@ class CompiledComparison:
         fresh = np.empty(len(met), dtype=np.int32)
         for index, row in enumerate(met.first.tolist()):
             pair = int(pairs[row])
-            fresh[index] = self._reply(table, int(rows[row]), pair >> 32, pair & 0xFFFFFFFF)
+            fresh[index] = self._reply(table, int(rows[row]), int(requests[row]), pair >> 32, pair & 0xFFFFFFFF)
         result[rows] = fresh[met.codes]
         self._decide(table, code, result, rows, requests)
-        return result
+        partner = np.full(len(table), -1, dtype=np.int64)
+        partner[rows] = requests
+        return result, partner
 
     def _requests(
         self, table: FlowTable, code: NDArray[np.int32], hashes: _FlowHash
@@ -306,14 +328,18 @@ class CompiledComparison:
         hashes_behind = np.concatenate(more_hashes[1:])[late] if moved else np.zeros(0, dtype=np.uint64)
         return np.concatenate([rows, rows_behind]), np.concatenate([own, hashes_behind])
 
-    def _reply(self, table: FlowTable, row: int, own: int, request: int) -> int:
-        """The finding of a reply, by its own class and that of its request."""
+    def _reply(self, table: FlowTable, row: int, request_row: int, own: int, request: int) -> int:
+        """The finding of a reply, by its own class and that of its request.
+
+        Their records must be two of one conversation: where a point is met twice on one way, it is by their addresses
+        that a reply is known to have been taken on this side of a translation or on that.
+        """
         number = self._replies.get((own, request))
         if number is None:
             record = table.record(row)
-            finding = self._comparison.judge_reply(record, self._findings[request])
+            finding = self._comparison.judge_reply(record, self._comparison.judge(table.record(request_row)))
             key = (*self._classes[own].key, *self._classes[request].key)
-            number = self._replies[own, request] = self._add(finding, _Class(key, record, request))
+            number = self._replies[own, request] = self._add(finding, _Class(key, record, True))
         return number
 
     def _decide(
@@ -331,17 +357,18 @@ class CompiledComparison:
             own = int(code[row])
             number = self._decided.get(own)
             if number is None:
-                about = _Class((*self._classes[own].key, -1), table.record(row), None, True)
+                about = _Class((*self._classes[own].key, -1), table.record(row), is_decided=True)
                 number = self._decided[own] = self._add(self._comparison.decided(self._findings[own]), about)
             result[row] = number
 
 
-def _as_slice(wanted: NDArray[np.bool_]) -> NDArray[np.bool_] | slice:
-    """A mask of rows that lie together as a slice, which copies nothing."""
+def _as_slice(wanted: NDArray[np.bool_]) -> tuple[NDArray[np.bool_] | slice, Sequence[int]]:
+    """A mask of rows that lie together as a slice, which copies nothing; and the rows themselves."""
     rows = np.flatnonzero(wanted)
     if len(rows) and rows[-1] - rows[0] + 1 == len(rows):
-        return slice(int(rows[0]), int(rows[-1]) + 1)
-    return wanted
+        first, last = int(rows[0]), int(rows[-1])
+        return slice(first, last + 1), range(first, last + 1)
+    return wanted, rows.tolist()
 
 
 def _partners(wanted: NDArray[np.uint64], hashes: NDArray[np.uint64], rows: NDArray[np.int64]) -> NDArray[np.int64]:

@@ -20,6 +20,7 @@ MINUTE = 60_000
 """Milliseconds in a minute."""
 _PERIODS = {"minute": MINUTE, "hour": 60 * MINUTE, "day": 1440 * MINUTE}
 _MOST_GROUPS = 2_000_000
+_MOST_PERIODS = 100_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,22 +158,45 @@ def _moment(milliseconds: int, period: str) -> str:
 
 @dataclass(slots=True)
 class Timeline:
-    """How many records of each outcome began in each period of `step` milliseconds. What began before `since`
+    """How many records of each kind began in each period of `step` milliseconds. What began before `since`
     (milliseconds since 1970), where that is given, counts as having begun then."""
 
     step: int
     since: int | None = None
+    kinds: tuple[str, ...] = EVENTS
     counts: dict[int, NDArray[np.int64]] = field(default_factory=dict)
 
     def add(self, table: FlowTable) -> None:
-        """Take in a table; records without a time are left out."""
-        timed = table.start != NO_TIME
-        start, event = table.start[timed], table.event[timed]
+        """Take in a table, by what the records say of their fate."""
+        self.note(table.start, table.event)
+
+    def note(self, start: NDArray[np.int64], kind: NDArray[np.uint8]) -> None:
+        """Take in records by the time they began, int64[n] in milliseconds, and their kind, uint8[n], an index of
+        `kinds`; those without a time are left out."""
+        if (start == NO_TIME).any():
+            timed = start != NO_TIME
+            start, kind = start[timed], kind[timed]
+        if not len(start):
+            return
         at = (start if self.since is None else np.maximum(start, self.since)) // self.step
-        periods, codes = np.unique(at, return_inverse=True)
-        counts = np.bincount(codes * len(EVENTS) + event, minlength=len(periods) * len(EVENTS)).reshape(-1, len(EVENTS))
-        for period, row in zip(periods.tolist(), counts, strict=True):
-            self.counts[period] = self.counts.get(period, np.zeros(len(EVENTS), dtype=np.int64)) + row
+        size, first = len(self.kinds), int(at.min())
+        span = int(at.max()) - first + 1
+        if span <= _MOST_PERIODS:
+            periods, codes = np.arange(first, first + span), at - first
+        else:
+            periods, codes = np.unique(at, return_inverse=True)
+        counts = np.bincount(codes * size + kind, minlength=len(periods) * size).reshape(-1, size)
+        for index in np.flatnonzero(counts.any(axis=1)).tolist():
+            self._put(int(periods[index]), counts[index])
+
+    def merge(self, other: Timeline) -> None:
+        """Take in what another one of the same kinds and step has counted."""
+        for period, row in other.counts.items():
+            self._put(period, row)
+
+    def _put(self, period: int, row: NDArray[np.int64]) -> None:
+        known = self.counts.get(period)
+        self.counts[period] = row if known is None else known + row
 
     def coarsened(self, most: int) -> Timeline:
         """The same in periods long enough that there are at most `most` from the first to the last."""
@@ -181,17 +205,35 @@ class Timeline:
             merged: dict[int, NDArray[np.int64]] = {}
             for period, row in counts.items():
                 key = period * step // longer
-                merged[key] = merged.get(key, np.zeros(len(EVENTS), dtype=np.int64)) + row
+                merged[key] = merged.get(key, np.zeros(len(self.kinds), dtype=np.int64)) + row
             if not merged or max(merged) - min(merged) < most:
-                return Timeline(longer, self.since, merged)
+                return Timeline(longer, self.since, self.kinds, merged)
         return self
+
+    def without_early(self) -> tuple[Timeline, int]:
+        """The same without a few records from long before the others, and how many these are: at most one in a hundred,
+        where leaving them out makes the time at most half as long."""
+        periods = sorted(self.counts)
+        whole = sum(int(self.counts[period].sum()) for period in periods)
+        early, start = 0, 0
+        for index, period in enumerate(periods):
+            if early * 100 > whole:
+                break
+            if 2 * (periods[-1] - period) <= periods[-1] - periods[0]:
+                start = index
+                break
+            early += int(self.counts[period].sum())
+        if not start:
+            return self, 0
+        kept = {period: self.counts[period] for period in periods[start:]}
+        return Timeline(self.step, self.since, self.kinds, kept), early
 
     def rows(self) -> list[tuple[int, tuple[int, ...]]]:
         """Every period from the first to the last, empty ones too: its beginning in milliseconds since 1970, and the
-        count of each of `EVENTS`."""
+        count of each of `kinds`."""
         if not self.counts:
             return []
-        none = np.zeros(len(EVENTS), dtype=np.int64)
+        none = np.zeros(len(self.kinds), dtype=np.int64)
         return [
             (period * self.step, tuple(int(n) for n in self.counts.get(period, none)))
             for period in range(min(self.counts), max(self.counts) + 1)

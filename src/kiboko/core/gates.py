@@ -49,6 +49,8 @@ class Row:
     tracked: bool = False
     icmp_code: int | None = None
     """Of a kernel's own reject by ICMP: the code of the destination unreachable that it sends."""
+    chain: str | None = None
+    """Of a kernel's own rule set: the chain that the rule is of."""
 
     @property
     def stops(self) -> bool:
@@ -334,7 +336,8 @@ class GateAsker:
             rows.append(
                 self._row(step, direction, share.action if known else None, ports=share.ports,
                           filters=(rules.file,), filter=rules.file, rule=share.rule, reason=reason,
-                          place=Place(rules.file, 1), signal=self._own_signal(step, signal), icmp_code=code)
+                          place=Place(rules.file, 1), signal=self._own_signal(step, signal), icmp_code=code,
+                          chain=share.chain)
             )  # fmt: skip
         return rows
 

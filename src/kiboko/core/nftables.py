@@ -74,10 +74,18 @@ Statement = Match | Verdict | VerdictMap | Unjudged
 
 @dataclass(frozen=True, slots=True)
 class HostRule:
-    """One rule: its comment or handle as name, and its statements in order."""
+    """One rule: its comment or handle as name, its statements in order, and what its counter has counted, packets and
+    octets, None without one."""
 
     name: str
     statements: tuple[Statement, ...]
+    counted: tuple[int, int] | None = None
+
+    @property
+    def action(self) -> str:
+        """What it does with a packet that matches: the kind of its last verdict."""
+        verdicts = [each.kind for each in self.statements if isinstance(each, Verdict)]
+        return verdicts[-1] if verdicts else "map" if any(isinstance(s, VerdictMap) for s in self.statements) else "-"
 
 
 @dataclass(frozen=True, slots=True)

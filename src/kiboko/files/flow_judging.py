@@ -17,6 +17,7 @@ from pathlib import Path
 
 from kiboko.core.comparison import Comparison, Finding
 from kiboko.core.compiled import CompiledComparison, Tally
+from kiboko.core.coverage import Coverage
 from kiboko.core.flow_query import FlowFilter
 from kiboko.core.model import Topology
 from kiboko.core.rule_usage import RuleUsage
@@ -31,12 +32,14 @@ from kiboko.files.rejects import Rejects
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """What came of a piece: its tallies, what was rejected, its lines, and how many records were not wanted."""
+    """What came of a piece: its tallies, what was rejected, its lines, how many records were not wanted, and what the
+    others cover."""
 
     tallies: list[Tally]
     rejects: Rejects
     lines: int
     left_out: int
+    coverage: Coverage
 
 
 class Worker:
@@ -52,12 +55,13 @@ class Worker:
         rejects = Rejects(piece.path, word=piece.word)
         tallies: list[Tally] = []
         lines = left_out = 0
+        coverage = Coverage()
         for part in self._reader.read(piece, rejects):
             wanted = part.own & self._wanted.mask(part.table)
             left_out += int(part.own.sum() - wanted.sum())
-            tallies.extend(self._compiled.tallies(part.table, wanted))
+            tallies.extend(self._compiled.tallies(part.table, wanted, coverage.add))
             lines += part.lines
-        return Outcome(tallies, rejects, lines, left_out)
+        return Outcome(tallies, rejects, lines, left_out, coverage)
 
 
 _worker: list[Worker] = []
@@ -92,6 +96,7 @@ class FlowJudge:
         self._columns = columns
         self._findings: dict[tuple[int, ...], Finding] = {}
         self.left_out = 0
+        self.coverage = Coverage()
 
     def take(self, paths: list[Path], workers: int | None = None) -> list[str]:
         """Judge some files. What was rejected, in sentences. Raises InputError where a file cannot be used."""
@@ -119,6 +124,7 @@ class FlowJudge:
                 self._take_tally(tally, before)
             lines[piece.path] = before + outcome.lines
             self.left_out += outcome.left_out
+            self.coverage.merge(outcome.coverage)
         return [sentence for rejects in found.values() for sentence in rejects.sentences()]
 
     def _take_tally(self, tally: Tally, lines_before: int) -> None:

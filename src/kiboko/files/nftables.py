@@ -127,7 +127,7 @@ class _Listing:
                 statements = tuple(
                     made for expression in rule.get("expr", []) if (made := self.statement(key, expression)) is not None
                 )
-                rules.setdefault(key, []).append(HostRule(name, statements))
+                rules.setdefault(key, []).append(HostRule(name, statements, _counted(rule.get("expr", []))))
         chains = []
         for each in self.objects:
             if "chain" in each:
@@ -203,6 +203,15 @@ class _Listing:
             inner = right["set"]
             return inner if isinstance(inner, list) else [inner]
         return [right]
+
+
+def _counted(expressions: Any) -> tuple[int, int] | None:
+    """Packets and octets of a rule's own counter; a named counter stands elsewhere, and is not looked up."""
+    for each in expressions if isinstance(expressions, list) else ():
+        body = each.get("counter") if isinstance(each, dict) else None
+        if isinstance(body, dict) and isinstance(body.get("packets"), int) and isinstance(body.get("bytes"), int):
+            return max(0, body["packets"]), max(0, body["bytes"])
+    return None
 
 
 def _verdict(kind: str, body: Any) -> Verdict:

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from datetime import datetime
 from typing import Any
 
 from kiboko.core.causes import Cause, Causes
 from kiboko.core.comparison import AGREE, BREAK, LEAK, UNSURE
+from kiboko.core.coverage import Coverage
 from kiboko.core.evidence import FlowRecord
+from kiboko.core.side_by_side import Side, side_by_side
 from kiboko.core.summary import Group, Summary
 from kiboko.views.check_view import decider_json, decider_text
+from kiboko.views.coverage_view import coverage_json, show_coverage
 from kiboko.views.output import Grid, Output
 from kiboko.views.text import counted
 
@@ -23,9 +27,19 @@ _MEANING = {
 _MOST_CAUSES = 2
 
 
-def show_confirm(summary: Summary, causes: Causes, caveats: list[str], show_agreeing: bool, out: Output) -> None:
+def show_confirm(
+    summary: Summary,
+    causes: Causes,
+    caveats: list[str],
+    show_agreeing: bool,
+    out: Output,
+    coverage: Coverage | None = None,
+) -> None:
     """The whole report."""
     show_findings(summary, causes, show_agreeing, out)
+    _show_sides(side_by_side(summary), out)
+    if coverage is not None and coverage.points:
+        show_coverage(coverage, causes.walker.topology, out)
     if caveats:
         out.heading("Bear in mind")
         out.bullets(caveats)
@@ -119,8 +133,26 @@ def _time(moment: datetime) -> str:
     return f"{moment:%Y-%m-%d %H:%M:%S}Z"
 
 
-def confirm_json(summary: Summary, causes: Causes, caveats: list[str]) -> dict[str, Any]:
+def _show_sides(sides: list[Side], out: Output) -> None:
+    if not sides:
+        return
+    out.heading("the same traffic by both kinds of evidence")
+    grid = Grid(["from", "to", "service", "rules say", "probe says", "log says", "conclusion"], wide=("conclusion",))
+    for side in sides:
+        grid.add([side.source, side.destination, side.service, side.walk.verdict, _counts(side.probes),
+                  _counts(side.records), side.conclusion])  # fmt: skip
+    out.grid(grid)
+
+
+def _counts(counts: Counter[str]) -> str:
+    return ", ".join(f"{word} {count:,}" if count > 1 else word for word, count in counts.items())
+
+
+def confirm_json(
+    summary: Summary, causes: Causes, caveats: list[str], coverage: Coverage | None = None
+) -> dict[str, Any]:
     """The report as `confirm/1`."""
+    covered = coverage_json(coverage, causes.walker.topology) if coverage is not None and coverage.points else None
     return {
         "kiboko": "confirm/1",
         "summary": {
@@ -131,6 +163,19 @@ def confirm_json(summary: Summary, causes: Causes, caveats: list[str]) -> dict[s
             "before_as_of": summary.before_as_of,
         },
         "rows": rows_json(summary, causes),
+        "side_by_side": [
+            {
+                "from": side.source,
+                "to": side.destination,
+                "service": side.service,
+                "rules": side.walk.verdict,
+                "probes": dict(side.probes),
+                "records": dict(side.records),
+                "conclusion": side.conclusion,
+            }
+            for side in side_by_side(summary)
+        ],
+        "coverage": covered,
         "caveats": caveats,
     }
 

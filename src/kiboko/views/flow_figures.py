@@ -1,28 +1,28 @@
-"""Flow records as a figure: the largest groups, and records over time."""
+"""Flow records as figures: the largest groups, records over time, and what they came to against the rules."""
 
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
+from kiboko.core.coverage import Coverage
 from kiboko.core.errors import SurroundingsError, UsageError
-from kiboko.core.flow_query import Sums, Timeline
-from kiboko.core.flow_table import EVENTS, moment
+from kiboko.core.flow_query import MINUTE, Sums, Timeline
+from kiboko.core.flow_table import moment
 from kiboko.views.flows_view import MEASURES, top
 from kiboko.views.text import clean
 
-_COLOURS = {"passed": "#2f7d6d", "seen": "#9aa5b1", "denied": "#c4552d"}
+_FATES = {"passed": "#2f7d6d", "seen": "#9aa5b1", "denied": "#c4552d"}
+_WRONG = {"leak": "#b3203a", "break": "#8e44ad"}
+_RIGHT = {"agree": "#2f7d6d", "unsure": "#d9a441"}
 _MOST_BARS = 12
 _MOST_PERIODS = 120
 
 
 def draw_flows(sums: Sums, timeline: Timeline, by: str, path: Path) -> None:
     """Draw to a PNG or SVG file. Raises UsageError for another form, SurroundingsError where it cannot be written."""
-    if path.suffix not in (".png", ".svg"):
-        raise UsageError(f"{path}: a figure is .png or .svg")
-    import matplotlib
-
-    matplotlib.use("Agg")
-    from matplotlib import dates, pyplot, ticker
+    pyplot = _pyplot(path)
+    from matplotlib import ticker
 
     figure, (bars, course) = pyplot.subplots(2, 1, figsize=(12.8, 8), height_ratios=(3, 2), layout="constrained")
     shown = top(sums, by, _MOST_BARS)[::-1]
@@ -32,25 +32,94 @@ def draw_flows(sums: Sums, timeline: Timeline, by: str, path: Path) -> None:
     bars.set_title(f"Most {by} by {', '.join(sums.fields)}", loc="left")
     bars.set_xlabel(by)
     bars.xaxis.set_major_formatter(ticker.EngFormatter(sep=""))
-    coarse = timeline.coarsened(_MOST_PERIODS)
-    rows = coarse.rows()
-    if rows:
-        times = dates.date2num([moment(begin) for begin, _ in rows])
-        base = [0] * len(rows)
-        for name in ("passed", "seen", "denied"):
-            heights = [counts[EVENTS.index(name)] for _, counts in rows]
-            if any(heights):
-                course.bar(times, heights, bottom=base, width=coarse.step / 86_400_000, align="edge", label=name,
-                           color=_COLOURS[name])  # fmt: skip
-                base = [low + high for low, high in zip(base, heights, strict=True)]
-        locator = dates.AutoDateLocator()
-        course.xaxis.set_major_locator(locator)
-        course.xaxis.set_major_formatter(dates.ConciseDateFormatter(locator))
-        course.legend(loc="lower right", bbox_to_anchor=(1, 1), ncols=len(_COLOURS), frameon=False)
+    _draw_course(course, timeline, _FATES)
     course.set_title("Records by the time they began (UTC)", loc="left")
-    course.set_ylabel("records")
-    for axes in (bars, course):
-        axes.spines[["top", "right"]].set_visible(False)
+    _save(figure, (bars, course), path)
+
+
+def draw_findings(coverage: Coverage, path: Path) -> None:
+    """Findings over time, leaks and breaks apart from the rest, and when each observation point recorded anything. To a
+    PNG or SVG file; raises UsageError for another form, SurroundingsError where it cannot be written."""
+    pyplot = _pyplot(path)
+    points = sorted(coverage.points.items(), key=lambda item: (-item[1][0].records, item[0]))[:_MOST_BARS][::-1]
+    heights = (2, 2, 1 + 0.25 * len(points))
+    figure, (wrong, rest, places) = pyplot.subplots(
+        3, 1, figsize=(12.8, 8), height_ratios=heights, sharex=True, layout="constrained"
+    )
+    _draw_course(wrong, coverage.timeline, _WRONG)
+    _draw_course(rest, coverage.timeline, _RIGHT)
+    wrong.set_title("Leaks and breaks by the time their records began (UTC)", loc="left")
+    rest.set_title("Records that agree, or cannot be told", loc="left")
+    minute = MINUTE / 86_400_000
+    shown = coverage.timeline.without_early()[0].rows()
+    if shown:
+        places.set_xlim(_day(shown[0][0]), _day(shown[-1][0] + coverage.timeline.step))
+    for height, (_, (_, minutes)) in enumerate(points):
+        runs = _runs(sorted(minutes))
+        spans = [(_day(begin * MINUTE), (end - begin) * minute) for begin, end in runs]
+        places.broken_barh(spans, (height - 0.35, 0.7), color="#3b5b92", linewidth=0)
+    places.set_yticks(range(len(points)), [clean(name) for name, _ in points])
+    places.set_title("Minutes with a record, by observation point", loc="left")
+    _save(figure, (wrong, rest, places), path)
+
+
+def _pyplot(path: Path) -> Any:
+    if path.suffix not in (".png", ".svg"):
+        raise UsageError(f"{path}: a figure is .png or .svg")
+    import matplotlib
+
+    matplotlib.use("Agg")
+    from matplotlib import pyplot
+
+    return pyplot
+
+
+def _day(milliseconds: int) -> float:
+    from matplotlib import dates
+
+    return float(dates.date2num(moment(milliseconds)))
+
+
+def _draw_course(axes: Any, timeline: Timeline, colours: dict[str, str]) -> None:
+    """Stacked bars of some kinds of a timeline."""
+    from matplotlib import dates, ticker
+
+    coarse = timeline.without_early()[0].coarsened(_MOST_PERIODS)
+    rows = coarse.rows()
+    base = [0] * len(rows)
+    for name, colour in colours.items():
+        heights = [counts[coarse.kinds.index(name)] for _, counts in rows]
+        if any(heights):
+            times = [_day(begin) for begin, _ in rows]
+            axes.bar(
+                times, heights, bottom=base, width=coarse.step / 86_400_000, align="edge", label=name, color=colour
+            )
+            base = [low + high for low, high in zip(base, heights, strict=True)]
+    if any(base):
+        locator = dates.AutoDateLocator()
+        axes.xaxis.set_major_locator(locator)
+        axes.xaxis.set_major_formatter(dates.ConciseDateFormatter(locator))
+        axes.legend(loc="lower right", bbox_to_anchor=(1, 1), ncols=len(colours), frameon=False)
+    axes.yaxis.set_major_locator(ticker.MaxNLocator(integer=True))
+    axes.set_ylabel("records")
+
+
+def _runs(minutes: list[int]) -> list[tuple[int, int]]:
+    """Minutes as runs without a gap, each from its first to before its end."""
+    found: list[tuple[int, int]] = []
+    for minute in minutes:
+        if found and found[-1][1] == minute:
+            found[-1] = found[-1][0], minute + 1
+        else:
+            found.append((minute, minute + 1))
+    return found
+
+
+def _save(figure: Any, axes: tuple[Any, ...], path: Path) -> None:
+    from matplotlib import pyplot
+
+    for each in axes:
+        each.spines[["top", "right"]].set_visible(False)
     try:
         figure.savefig(path, dpi=100)
     except OSError as error:

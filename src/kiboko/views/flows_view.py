@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from typing import Any
 
-from kiboko.core.flow_query import MINUTE, Sum, Sums, Timeline
-from kiboko.core.flow_table import EVENTS, NO_TIME, moment
-from kiboko.core.rule_usage import RuleLine, RuleUsage
+from kiboko.core.flow_query import Sum, Sums, Timeline
+from kiboko.core.flow_table import EVENTS, NO_TIME
+from kiboko.core.rule_usage import RuleUsage
 from kiboko.views.output import Grid, Output
 from kiboko.views.text import counted
+from kiboko.views.timeline_view import Bar, iso_of, show_timeline, time_text
 
 MEASURES = {"bytes": "octets", "packets": "packets", "records": "records"}
 """What groups may be ranked by, as users call it, and as `Sum` does."""
 _BAR = 36
-_MOST_PERIODS = 24
 
 
 def top(sums: Sums, by: str, most: int) -> list[tuple[tuple[str, ...], Sum]]:
@@ -41,73 +41,66 @@ def show_flows(sums: Sums, timeline: Timeline, by: str, most: int, caveats: list
         for key, each in shown:
             share = f"{100 * getattr(each, MEASURES[by]) / whole:.1f} %"
             grid.add([*key, f"{each.records:,}", f"{each.packets:,}", f"{each.octets:,}", share,
-                      _time(each.first), _time(each.last)])  # fmt: skip
+                      time_text(each.first), time_text(each.last)])  # fmt: skip
         out.grid(grid)
         if len(sums.groups) > len(shown):
             out.line(f"and {len(sums.groups) - len(shown):,} more groups; --top N shows more", "quiet")
-    _histogram(timeline.coarsened(_MOST_PERIODS), out)
+    _histogram(timeline, out)
     if caveats:
         out.heading("Bear in mind")
         out.bullets(caveats)
 
 
 def _span(each: Sum) -> str:
-    return f", {_time(each.first)} to {_time(each.last)}" if each.first != NO_TIME else ""
-
-
-def _time(milliseconds: int) -> str:
-    when = moment(milliseconds)
-    return f"{when:%Y-%m-%d %H:%M:%S}Z" if when is not None else "-"
-
-
-def _length(step: int) -> str:
-    minutes = step // MINUTE
-    for size, word in ((1440, "day"), (60, "hour"), (1, "minute")):
-        if minutes % size == 0:
-            return counted(minutes // size, word)
-    return f"{minutes} minutes"
+    return f", {time_text(each.first)} to {time_text(each.last)}" if each.first != NO_TIME else ""
 
 
 def _histogram(timeline: Timeline, out: Output) -> None:
-    rows = timeline.rows()
-    if not rows:
-        return
-    out.heading(f"records by the time they began, each line {_length(timeline.step)}")
-    most = max(sum(counts) for _, counts in rows)
-    for begin, counts in rows:
-        seen, passed, denied = (max(bool(count), round(_BAR * count / most)) for count in counts)
-        parts = [(f"  {_time(begin)[:16]}  {sum(counts):>12,}  ", "")]
-        parts += [("█" * passed, "allow"), ("▒" * seen, "quiet"), ("░" * denied, "drop")]
-        out.parts(*parts)
-    out.parts(("  █ ", "allow"), ("passed  ", ""), ("▒ ", "quiet"), ("seen, no word of its fate  ", ""), ("░ ", "drop"),
-              ("denied", ""))  # fmt: skip
+    bars = (
+        Bar("passed", "█", "allow"),
+        Bar("seen", "▒", "quiet", "seen, no word of its fate"),
+        Bar("denied", "░", "drop"),
+    )
+    show_timeline(timeline, bars, out)
 
 
 def show_usage(usage: RuleUsage, caveats: list[str], out: Output) -> None:
     """Every rule with what hit it; those never hit are marked."""
     lines = usage.lines()
-    never = [each for each in lines if not each.is_hit and each.rule is not None]
-    rules = sum(each.rule is not None for each in lines)
-    grid = Grid(["rule", "action", "what", "records", "packets", "bytes", "first", "last"], wide=("what",),
-                numbers=("records", "packets", "bytes"))  # fmt: skip
+    never = [each for each in lines if not each.is_hit and each.is_rule]
+    rules = sum(each.is_rule for each in lines)
+    has_counters = any(each.counted is not None for each in lines)
+    counters = ["counter"] if has_counters else []
+    grid = Grid(
+        ["rule", "action", "what", "records", "packets", "bytes", *counters, "first", "last"],
+        wide=("what",), numbers=("records", "packets", "bytes", "counter"),
+    )  # fmt: skip
     section = ""
     for each in lines:
-        if each.rule is None and not each.is_hit:
+        if not each.is_rule and not each.is_hit:
             continue
-        head = f"{each.filter.name}, {each.direction}" if each.direction != "rules" else each.filter.name
+        name, direction, rule = each.key
+        head = f"{name}, {direction}" if direction != "rules" else name
         if head != section:
             grid.section(head)
             section = head
-        action = each.rule.action if each.rule is not None else each.filter.otherwise
-        what = _what(each)
-        if not each.is_hit:
-            disabled = each.rule is not None and not each.rule.enabled
+        counter = [] if not has_counters else ["" if each.counted is None else f"{each.counted[0]:,}"]
+        if each.sum.records:
+            counts = [f"{each.sum.records:,}", f"{each.sum.packets:,}", f"{each.sum.octets:,}"]
             grid.add(
-                [f"  {each.name}", action, what, "never hit" if not disabled else "disabled", "", "", "", ""], "quiet"
+                [
+                    f"  {rule}",
+                    each.action,
+                    each.what,
+                    *counts,
+                    *counter,
+                    time_text(each.sum.first),
+                    time_text(each.sum.last),
+                ]
             )
-        else:
-            grid.add([f"  {each.name}", action, what, f"{each.sum.records:,}", f"{each.sum.packets:,}",
-                      f"{each.sum.octets:,}", _time(each.sum.first), _time(each.sum.last)])  # fmt: skip
+            continue
+        state = "no record" if each.is_hit else "never hit" if each.is_enabled else "disabled"
+        grid.add([f"  {rule}", each.action, each.what, state, "", "", *counter, "", ""], "" if each.is_hit else "quiet")
     out.grid(grid)
     out.line()
     out.parts((f"{usage.records:,}", "mark"), (f" records held against {counted(rules, 'rule')}; ", ""),
@@ -116,18 +109,6 @@ def show_usage(usage: RuleUsage, caveats: list[str], out: Output) -> None:
     if caveats:
         out.heading("Bear in mind")
         out.bullets(caveats)
-
-
-def _what(line: RuleLine) -> str:
-    rule = line.rule
-    if rule is None:
-        return "no rule matched"
-    from kiboko.core.model import peer_text
-
-    parts = [f"from {peer_text(rule.sources)}" if rule.sources is not None else "",
-             f"to {peer_text(rule.destinations)}" if rule.destinations is not None else "",
-             rule.service_text if rule.services is not None else ""]  # fmt: skip
-    return " ".join(part for part in parts if part) or "anything"
 
 
 def flows_json(sums: Sums, timeline: Timeline, by: str, most: int | None, caveats: list[str]) -> dict[str, Any]:
@@ -140,7 +121,7 @@ def flows_json(sums: Sums, timeline: Timeline, by: str, most: int | None, caveat
         "timeline": {
             "step_ms": timeline.step,
             "rows": [
-                {"begin": _iso(begin), **dict(zip(EVENTS, counts, strict=True))} for begin, counts in timeline.rows()
+                {"begin": iso_of(begin), **dict(zip(EVENTS, counts, strict=True))} for begin, counts in timeline.rows()
             ],
         },
         "caveats": caveats,
@@ -154,14 +135,13 @@ def usage_json(usage: RuleUsage, caveats: list[str]) -> dict[str, Any]:
         "kiboko": "rule-usage/1",
         "summary": {
             "records": usage.records,
-            "rules": sum(each.rule is not None for each in lines),
-            "never_hit": sum(not each.is_hit for each in lines if each.rule is not None),
+            "rules": sum(each.is_rule for each in lines),
+            "never_hit": sum(not each.is_hit for each in lines if each.is_rule),
         },
         "rows": [
-            {"filter": each.filter.name, "direction": each.direction, "rule": each.name,
-             "action": each.rule.action if each.rule else each.filter.otherwise,
-             "file": each.rule.place.file if each.rule else each.filter.place.file,
-             "line": each.rule.place.line if each.rule else each.filter.place.line, **_sum_json(each.sum)}
+            {**dict(zip(("filter", "direction", "rule"), each.key, strict=True)), "action": each.action,
+             "file": each.place.file, "line": each.place.line, **_sum_json(each.sum),
+             "counter": None if each.counted is None else dict(zip(("packets", "bytes"), each.counted, strict=True))}
             for each in lines
         ],
         "caveats": caveats,
@@ -170,9 +150,4 @@ def usage_json(usage: RuleUsage, caveats: list[str]) -> dict[str, Any]:
 
 def _sum_json(each: Sum) -> dict[str, Any]:
     return {"records": each.records, "packets": each.packets, "bytes": each.octets,
-            "first": _iso(each.first), "last": _iso(each.last)}  # fmt: skip
-
-
-def _iso(milliseconds: int) -> str | None:
-    when = moment(milliseconds)
-    return when.isoformat(timespec="milliseconds").replace("+00:00", "Z") if when is not None else None
+            "first": iso_of(each.first), "last": iso_of(each.last)}  # fmt: skip
