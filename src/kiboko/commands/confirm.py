@@ -6,7 +6,7 @@ import argparse
 import json
 from pathlib import Path
 
-from kiboko.commands.main import add_columns_option, add_network_option, add_time_options
+from kiboko.commands.main import add_cluster_option, add_columns_option, add_network_option, add_time_options
 from kiboko.core.causes import Causes
 from kiboko.core.comparison import BREAK, LEAK, Comparison
 from kiboko.core.errors import UsageError
@@ -35,6 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add_time_options(parser)
     add_columns_option(parser)
+    add_cluster_option(parser)
     parser.add_argument(
         "--plot", metavar="FILE", type=Path, help="draw the findings over time and what was covered, as .png or .svg"
     )
@@ -64,7 +65,7 @@ def run(args: argparse.Namespace) -> int:
 
             judge = FlowJudge(comparison, summary, args.strict, time_filter(args.since, args.until),
                               columns=read_column_map(args.columns) if args.columns else USUAL)  # fmt: skip
-            caveats.extend(judge.take(flow_files(args.flows)))
+            caveats.extend(judge.take(flow_files(args.flows), cluster=args.cluster))
             if judge.left_out:
                 caveats.append(f"{judge.left_out:,} flow records are not of the time asked for, and left out")
             coverage = judge.coverage

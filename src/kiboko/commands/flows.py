@@ -5,30 +5,28 @@ from __future__ import annotations
 import argparse
 import dataclasses
 import json
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 
-import numpy as np
-
-from kiboko.commands.main import add_columns_option, add_network_option, add_time_options
+from kiboko.commands.main import add_cluster_option, add_columns_option, add_network_option, add_time_options
 from kiboko.core.addresses import AddressSet, parse_address_set, reads_as_address
 from kiboko.core.comparison import Comparison
-from kiboko.core.compiled import CompiledComparison
 from kiboko.core.endpoints import Ends, address_set_of, resolve_service
 from kiboko.core.errors import InputError, Problem, UsageError
-from kiboko.core.flow_query import FIELDS, MINUTE, FlowFilter, Sums, Timeline
+from kiboko.core.flow_query import FIELDS, FlowFilter
 from kiboko.core.flow_table import EVENTS, FlowTable
 from kiboko.core.model import Topology
 from kiboko.core.nftables import HostRuleSet
-from kiboko.core.rule_usage import RuleUsage, rules_met
+from kiboko.core.rule_usage import RuleKey, RuleUsage
 from kiboko.core.summary import Summary
 from kiboko.core.walk import Walker
 from kiboko.files.column_map import USUAL, ColumnMap, read_column_map
 from kiboko.files.flow_export import write_tables
 from kiboko.files.flow_fields import time_filter
 from kiboko.files.flow_judging import FlowJudge
-from kiboko.files.flow_pieces import flow_files, without_copies
-from kiboko.files.flow_reader import tables_of
+from kiboko.files.flow_pieces import flow_files, pieces_of, without_copies
+from kiboko.files.flow_reader import PieceReader
+from kiboko.files.flow_summing import Question, Summer, summed
 from kiboko.files.held import nearest
 from kiboko.files.network_file import load_network
 from kiboko.files.nftables import read_rule_set
@@ -50,6 +48,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--outcome", choices=EVENTS, help="only what the records say had this fate")
     add_time_options(parser)
     add_columns_option(parser)
+    add_cluster_option(parser)
     parser.add_argument("--by", metavar="FIELD,...", default="source,destination,service",
                         help=f"sum up by these fields: {', '.join(FIELDS)} (source,destination,service)")  # fmt: skip
     parser.add_argument(
@@ -111,7 +110,7 @@ def _rules(args: argparse.Namespace, walker: Walker | None, wanted: FlowFilter, 
     usage = RuleUsage(walker.topology, _listings(args.counters, walker.topology))
     judge = FlowJudge(Comparison(walker), Summary(walker.directory), args.strict, wanted, usage, _columns(args))
     with working("holding records against the rules"):
-        caveats = judge.take(files)
+        caveats = judge.take(files, cluster=args.cluster)
     if args.json:
         print(json.dumps(usage_json(usage, caveats), indent=1))
     else:
@@ -137,10 +136,10 @@ def _listings(given: list[str], topology: Topology) -> dict[str, HostRuleSet]:
     return found
 
 
-def _met(args: argparse.Namespace, walker: Walker | None) -> Callable[[FlowTable], FlowTable]:
-    """What keeps of a table the records that meet one of the rules asked for."""
+def _rules_named(args: argparse.Namespace, walker: Walker | None) -> frozenset[RuleKey]:
+    """The rules that records must have met."""
     if not args.rule:
-        return lambda table: table
+        return frozenset()
     assert walker is not None
     known = [line.key for line in RuleUsage(walker.topology).lines()]
     wanted = set()
@@ -150,14 +149,7 @@ def _met(args: argparse.Namespace, walker: Walker | None) -> Callable[[FlowTable
             names = ["/".join(key) for key in known]
             raise UsageError(f"'{text}' is no rule of the network{nearest(text, names)}")
         wanted.update(fitting)
-    compiled, topology = CompiledComparison(Comparison(walker)), walker.topology
-
-    def keep(table: FlowTable) -> FlowTable:
-        judged = compiled.judge(table)
-        meets = np.array([not wanted.isdisjoint(rules_met(topology, each)) for each in judged.findings], dtype=np.bool_)
-        return table.taken(meets[judged.code]) if len(table) else table
-
-    return keep
+    return frozenset(wanted)
 
 
 def _columns(args: argparse.Namespace) -> ColumnMap:
@@ -167,34 +159,14 @@ def _columns(args: argparse.Namespace) -> ColumnMap:
 def _sums(
     args: argparse.Namespace, fields: tuple[str, ...], walker: Walker | None, wanted: FlowFilter, files: list[Path]
 ) -> int:
-    def name(address: object) -> str:
-        known = walker.directory.name_of(address) if walker is not None else str(address)  # type: ignore[arg-type]
-        return str(address) if known == str(address) else f"{known} {address}"
-
-    sums, timeline = Sums(fields, name), Timeline(MINUTE, wanted.since)
-    rejected: dict[Path, Rejects] = {}
-    columns = _columns(args)
-    files, copies = without_copies(files)
-
-    met = _met(args, walker)
-
-    def tables() -> Iterator[FlowTable]:
-        for path in files:
-            for table, rejects in tables_of(path, args.strict, columns):
-                rejected[path] = rejects
-                keep = wanted.mask(table)
-                chosen = met(table if keep.all() else table.taken(keep))
-                sums.add(chosen)
-                timeline.add(chosen)
-                yield chosen
-
+    topology = walker.topology if walker is not None else None
+    question = Question(wanted, fields, _rules_named(args, walker), topology, _columns(args))
+    if args.export is not None and args.cluster:
+        raise UsageError("--export writes on this machine: leave out --cluster")
     with working("reading records"):
+        sums, timeline, caveats = summed(files, question, args.strict, args.cluster)
         if args.export is not None:
-            write_tables(tables(), args.export)
-        else:
-            for _ in tables():
-                pass
-    caveats = copies + [sentence for rejects in rejected.values() for sentence in rejects.sentences()]
+            write_tables(_chosen(files, question), args.export)
     if sums.left_out:
         caveats.append(
             f"{sums.left_out:,} records are of groups beyond the first {len(sums.groups):,}, in the totals only"
@@ -208,3 +180,13 @@ def _sums(
     else:
         show_flows(sums, timeline, args.most, args.top, caveats, Output())
     return 0
+
+
+def _chosen(files: list[Path], question: Question) -> Iterator[FlowTable]:
+    """The records that are wanted, table by table; what was rejected is told by the sums."""
+    summer = Summer(question)
+    reader = PieceReader(question.columns)
+    for path in without_copies(files)[0]:
+        for piece in pieces_of(path, question.columns):
+            for part in reader.read(piece, Rejects(piece.path)):
+                yield summer.chosen(part)

@@ -71,6 +71,14 @@ def add_columns_option(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
 
 
+def add_cluster_option(parser: argparse.ArgumentParser) -> None:
+    """`--cluster`, for commands that read many flow records."""
+    parser.add_argument(
+        "--cluster", metavar="ADDRESS",
+        help="read on a Dask cluster: its scheduler (tcp://HOST:PORT), or local:N for N workers here",
+    )  # fmt: skip
+
+
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run one command line and return its exit status."""
     given = list(sys.argv[1:] if arguments is None else arguments)

@@ -119,6 +119,17 @@ class Sums:
                 continue
             self.groups.setdefault(key, Sum()).add(*sums)
 
+    def merge(self, other: Sums) -> None:
+        """Take in what others of the same fields came to."""
+        total = other.total
+        self.total.add(total.records, total.packets, total.octets, total.first, total.last)
+        self.left_out += other.left_out
+        for key, each in other.groups.items():
+            if key not in self.groups and len(self.groups) >= _MOST_GROUPS:
+                self.left_out += each.records
+                continue
+            self.groups.setdefault(key, Sum()).add(each.records, each.packets, each.octets, each.first, each.last)
+
     def _codes(self, name: str, table: FlowTable) -> NDArray[np.int64] | NDArray[np.uint64]:
         if name in ("source", "destination"):
             hashes: NDArray[np.uint64] = table.addresses.hashes()[

@@ -7,11 +7,7 @@ taken in in the order of the pieces, so that the result is the same whoever did 
 from __future__ import annotations
 
 import dataclasses
-import multiprocessing
-import os
-from collections import deque
-from collections.abc import Iterator
-from concurrent.futures import Executor, Future, ProcessPoolExecutor
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -23,10 +19,10 @@ from kiboko.core.model import Topology
 from kiboko.core.rule_usage import RuleUsage
 from kiboko.core.summary import Summary
 from kiboko.core.walk import Walker
-from kiboko.files import flow_pieces
 from kiboko.files.column_map import USUAL, ColumnMap
 from kiboko.files.flow_pieces import Piece, pieces_of, without_copies
 from kiboko.files.flow_reader import PieceReader
+from kiboko.files.piecework import cluster_outcomes, outcomes
 from kiboko.files.rejects import Rejects
 
 
@@ -64,16 +60,17 @@ class Worker:
         return Outcome(tallies, rejects, lines, left_out, coverage)
 
 
-_worker: list[Worker] = []
-"""The worker of a process of the pool, made once when the process starts."""
+@dataclass(frozen=True, slots=True)
+class JudgeJob:
+    """Pieces judged for one topology."""
 
+    topology: Topology
+    wanted: FlowFilter
+    columns: ColumnMap
 
-def _start_worker(topology: Topology, wanted: FlowFilter, columns: ColumnMap) -> None:
-    _worker.append(Worker(topology, wanted, columns))
-
-
-def _work(piece: Piece) -> Outcome:
-    return _worker[0].judge(piece)
+    def start(self) -> Callable[[Piece], Outcome]:
+        """Make a worker."""
+        return Worker(self.topology, self.wanted, self.columns).judge
 
 
 class FlowJudge:
@@ -98,19 +95,14 @@ class FlowJudge:
         self.left_out = 0
         self.coverage = Coverage()
 
-    def take(self, paths: list[Path], workers: int | None = None) -> list[str]:
-        """Judge some files. What was rejected, in sentences. Raises InputError where a file cannot be used."""
+    def take(self, paths: list[Path], workers: int | None = None, cluster: str | None = None) -> list[str]:
+        """Judge some files, on this machine or on a cluster. What was rejected, in sentences. Raises InputError where a
+        file cannot be used."""
         paths, copies = without_copies(paths)
         pieces = [piece for path in paths for piece in pieces_of(path, self._columns)]
-        count = workers or os.cpu_count() or 1
-        small = sum(os.path.getsize(path) for path in paths) < flow_pieces.PIECE
-        topology = self._comparison.walker.topology
-        if count == 1 or small or len(pieces) == 1:
-            worker = Worker(topology, self._wanted, self._columns)
-            return copies + self._take_all(pieces, map(worker.judge, pieces))
-        context = multiprocessing.get_context("fork" if os.name == "posix" else None)
-        with ProcessPoolExecutor(count, context, _start_worker, (topology, self._wanted, self._columns)) as pool:
-            return copies + self._take_all(pieces, _in_order(pool, pieces, 2 * count))
+        job = JudgeJob(self._comparison.walker.topology, self._wanted, self._columns)
+        done = cluster_outcomes(job, pieces, cluster) if cluster else outcomes(job, pieces, workers)
+        return copies + self._take_all(pieces, done)
 
     def _take_all(self, pieces: list[Piece], outcomes: Iterator[Outcome]) -> list[str]:
         found: dict[str, Rejects] = {}
@@ -141,14 +133,3 @@ class FlowJudge:
             return self._comparison.judge_reply(tally.record, self._comparison.judge(tally.request))
         alone = self._comparison.judge(tally.record)
         return self._comparison.decided(alone) if tally.is_decided else alone
-
-
-def _in_order(pool: Executor, pieces: list[Piece], ahead: int) -> Iterator[Outcome]:
-    """The outcomes in the order of the pieces, with a few of them worked on ahead."""
-    waiting: deque[Future[Outcome]] = deque()
-    for piece in pieces:
-        waiting.append(pool.submit(_work, piece))
-        if len(waiting) > ahead:
-            yield waiting.popleft().result()
-    while waiting:
-        yield waiting.popleft().result()

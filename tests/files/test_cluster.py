@@ -1,0 +1,168 @@
+"""A cluster of workers says what one machine says, to the byte, also when it loses one of them on the way."""
+
+import contextlib
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from bench import flow_logs
+from distributed import LocalCluster
+
+from kiboko.core.errors import InputError, SurroundingsError
+from kiboko.core.flow_query import FlowFilter
+from kiboko.demo.data import write_demo
+from kiboko.files import piecework
+from kiboko.files.column_map import USUAL
+from kiboko.files.flow_judging import JudgeJob
+from kiboko.files.flow_pieces import Piece, pieces_of
+from kiboko.files.flow_summing import Question, summed
+from kiboko.files.network_file import load_network
+from tests.helpers import kiboko
+
+
+class Slow:
+    """Another job that tells which process worked on which piece, and takes its time."""
+
+    def __init__(self, folder, job=None):
+        self.folder, self.job = str(folder), job
+
+    def start(self):
+        do = self.job.start() if self.job is not None else lambda piece: piece.start
+
+        def work(piece):
+            Path(self.folder, f"{piece.start}-{os.getpid()}").write_text("")
+            time.sleep(0.15)
+            if piece.path == "broken":
+                raise InputError("broken: cannot be read")
+            return do(piece)
+
+        return work
+
+
+class Cluster(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+
+    @contextlib.contextmanager
+    def cluster(self, workers):
+        made = LocalCluster(
+            n_workers=workers,
+            threads_per_worker=1,
+            processes=True,
+            host="127.0.0.1",
+            dashboard_address=None,
+            silence_logs=50,
+        )
+        with made:
+            yield made
+
+    def test_a_worker_that_is_lost_loses_and_doubles_nothing(self):
+        data = self.enterContext(tempfile.TemporaryDirectory())
+        write_demo(Path(data))
+        log = Path(data) / "log.csv"
+        flow_logs.write(log, 12_000)
+        job = JudgeJob(load_network(f"{data}/network.yaml"), FlowFilter(), USUAL)
+        with mock.patch("kiboko.files.flow_pieces.PIECE", 20_000):
+            pieces = list(pieces_of(log))
+        self.assertGreater(len(pieces), 40)
+        with self.cluster(2) as cluster:
+
+            def kill():
+                while len(list(self.folder.iterdir())) < 10:
+                    time.sleep(0.02)
+                worked = [int(path.name.partition("-")[2]) for path in self.folder.iterdir()]
+                mine = {worker.pid for worker in cluster.workers.values()}
+                self.killed = next(pid for pid in worked if pid in mine)
+                os.kill(self.killed, 9)  # a process of the cluster that this test made
+
+            killer = threading.Thread(target=kill)
+            killer.start()
+            found = list(piecework.cluster_outcomes(Slow(self.folder, job), pieces, cluster.scheduler_address))
+            killer.join()
+        alone = list(map(job.start(), pieces))
+        self.assertEqual([each.tallies for each in found], [each.tallies for each in alone])
+        self.assertEqual([each.lines for each in found], [each.lines for each in alone])
+        pids = {path.name.partition("-")[2] for path in self.folder.iterdir()}
+        self.assertIn(str(self.killed), pids)
+        self.assertGreaterEqual(len(pids), 3, "the one that was killed, the other, and the one in its place")
+
+    def test_what_is_wrong_with_a_file_is_said_at_once(self):
+        with self.cluster(1) as cluster, self.assertRaisesRegex(InputError, "broken: cannot be read"):
+            list(piecework.cluster_outcomes(Slow(self.folder), [Piece("broken", "csv")], cluster.scheduler_address))
+        self.assertEqual(len(list(self.folder.iterdir())), 1)
+
+    def test_another_version_on_a_worker_is_refused(self):
+        with (
+            self.cluster(1) as cluster,
+            mock.patch.object(piecework, "__version__", "0.0.0"),
+            self.assertRaisesRegex(SurroundingsError, "a worker of the cluster has kiboko .*, this is 0.0.0"),
+        ):
+            list(piecework.cluster_outcomes(Slow(self.folder), [Piece("log", "csv")], cluster.scheduler_address))
+
+
+class SameResult(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.folder = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
+        write_demo(cls.folder)
+        logs = cls.folder / "logs"
+        logs.mkdir()
+        for number in range(3):
+            flow_logs.write(logs / f"{number}.csv", 4000 + number)
+        with (logs / "2.csv").open("a") as log:
+            log.write("torn,row\n")
+
+    def both(self, *arguments):
+        alone, cluster = (
+            kiboko(*arguments, "logs", "--json", *more, cwd=self.folder) for more in ((), ("--cluster", "local:2"))
+        )
+        self.assertEqual(alone.stdout, cluster.stdout, cluster.stderr)
+        self.assertEqual(alone.returncode, cluster.returncode)
+        return json.loads(alone.stdout)
+
+    def test_confirm_to_the_byte(self):
+        told = self.both("confirm", "--flows")
+        self.assertEqual(told["summary"]["records"], 12_003)
+        self.assertTrue(any("1 row rejected" in caveat for caveat in told["caveats"]))
+
+    def test_flows_to_the_byte(self):
+        told = self.both("flows", "--by", "source,hour,outcome")
+        self.assertEqual(told["summary"]["records"], 12_003)
+
+    def test_pieces_summed_apart_come_to_the_whole(self):
+        paths = [self.folder / "logs" / "0.csv"]
+        question = Question(FlowFilter(), ("source", "service"))
+        whole = summed(paths, question)
+        with mock.patch("kiboko.files.flow_pieces.PIECE", 40_000):
+            self.assertGreater(len(list(pieces_of(paths[0], USUAL))), 5)
+            parts = summed(paths, question)
+        self.assertEqual(whole[0].groups, parts[0].groups)
+        self.assertEqual(whole[1].rows(), parts[1].rows())
+        self.assertEqual(whole[0].total, parts[0].total)
+
+    def test_bad_addresses_are_said(self):
+        for address, status, said in (
+            ("local:none", 2, "write local:4"),
+            ("tcp://127.0.0.1:1", 3, "no Dask scheduler at"),
+        ):
+            done = kiboko("flows", "logs", "--cluster", address, cwd=self.folder)
+            self.assertEqual((done.returncode, said in done.stderr), (status, True), done.stderr)
+
+    def test_without_the_extra_the_way_to_it_is_said(self):
+        code = "import sys; sys.modules['distributed'] = None; from kiboko.commands.main import main; sys.exit(main(sys.argv[1:]))"
+        done = subprocess.run(
+            [sys.executable, "-c", code, "flows", "logs", "--cluster", "local"], cwd=self.folder, capture_output=True,
+            text=True, timeout=60, check=False,
+        )  # fmt: skip
+        self.assertEqual((done.returncode, "pip install 'kiboko[cluster]'" in done.stderr), (2, True), done.stderr)
+
+
+if __name__ == "__main__":
+    unittest.main()
