@@ -26,6 +26,8 @@ from kiboko.files.rejects import Rejects
 _PORTED = np.isin(np.arange(256), sorted(WITH_PORTS))
 _MOST_KNOWN = 1_000_000
 _LOW = (1 << 64) - 1
+# The times that a calendar of four digits has, in milliseconds since 1970.
+_EARLIEST, _LATEST = -62_135_596_800_000, 253_402_300_799_999
 _WHOLE = r"^\d{1,18}$"
 
 
@@ -62,7 +64,8 @@ class Converter:
         start, end = columns.times("flowStartMilliseconds"), columns.times("flowEndMilliseconds")
         if "flowDurationMilliseconds" in batch.column_names:
             lasted = columns.whole("flowDurationMilliseconds", -1)
-            end = np.where((end == NO_TIME) & (start != NO_TIME) & (lasted >= 0), start + lasted, end)
+            ended = (end == NO_TIME) & (start != NO_TIME) & (lasted >= 0) & (lasted < _LATEST - start)
+            end = np.where(ended, start + lasted, end)
         points, point = columns.points()
         bad = columns.bad | missing | (protocol < 0) | (ported & (detail < 0))
         bad |= addresses.family[source] != addresses.family[destination]
@@ -253,7 +256,13 @@ class _Columns:
             column = self._as_times(column)
         if column.null_count:
             column = pc.fill_null(column.cast(pa.int64()), int(NO_TIME))
-        return _numpy(column).astype(np.int64, copy=False)
+        values = _numpy(column).astype(np.int64, copy=False)
+        wrong = (values < _EARLIEST) | (values > _LATEST)
+        if wrong.any():
+            wrong &= values != NO_TIME
+            self.bad |= wrong
+            values = np.where(wrong, NO_TIME, values)
+        return values
 
     def _as_times(self, column: pa.ChunkedArray) -> pa.ChunkedArray:
         if pa.types.is_null(column.type):

@@ -136,7 +136,7 @@ class PieceReader:
     def _columnar(self, batches: Iterator[pa.RecordBatch], path: str, rejects: Rejects) -> Iterator[Part]:
         line = 1
         for batch in batches:
-            table = _flattened(pa.Table.from_batches([batch]))
+            table = _as_utf8(_flattened(pa.Table.from_batches([batch])))
             chosen = self._map.chosen(tuple(table.column_names), path)
             labelled = table.rename_columns([label(place) for place in range(table.num_columns)])
             rejects.first_line, rejects.last_line = line, line + table.num_rows
@@ -157,7 +157,7 @@ class PieceReader:
                     chosen = self._map.chosen(header, path)
                     columns = [header[place] for place in chosen.places]
                     yield from self._columnar(file.iter_batches(_ROWS, columns=columns), path, rejects)
-        except pa.ArrowInvalid as error:
+        except (pa.ArrowException, UnicodeDecodeError) as error:
             if not getattr(stream, "fault", ""):
                 raise InputError(f"{path}: not Parquet: {error}") from error
 
@@ -168,16 +168,18 @@ class PieceReader:
             reader = pa.ipc.open_stream(pa.PythonFile(stream, mode="r"))
             while True:
                 try:
-                    yield reader.read_next_batch()
+                    batch = reader.read_next_batch()
                 except StopIteration:
                     return
+                batch.validate(full=True)  # damage may show in its offsets only
+                yield batch
 
         done = 0
         try:
             for part in self._columnar(batches(), path, rejects):
                 done = part.first + part.lines - 1
                 yield part
-        except (pa.ArrowInvalid, OSError) as error:
+        except (pa.ArrowException, OSError, UnicodeDecodeError) as error:
             rejects.last_line = 1 << 62
             rejects.note("torn arrow", f"it ends in the middle: {error}", done + 1)
 
@@ -266,6 +268,21 @@ def _flattened(table: pa.Table) -> pa.Table:
     while any(pa.types.is_struct(each.type) for each in table.schema):
         table = table.flatten()
     return table
+
+
+def _as_utf8(table: pa.Table) -> pa.Table:
+    """The same with what is no UTF-8 in its texts replaced: a file of another writer may hold anything."""
+    try:
+        table.validate(full=True)
+        return table
+    except pa.ArrowException:
+        columns = {}
+        for name, column in zip(table.column_names, table.columns, strict=True):
+            if pa.types.is_string(column.type):
+                octets = column.cast(pa.binary()).to_pylist()
+                column = pa.array([None if each is None else each.decode("utf-8", "replace") for each in octets])
+            columns[name] = column
+        return pa.table(columns)
 
 
 def _with_context(piece: Piece, whole: mmap.mmap) -> tuple[int, int]:

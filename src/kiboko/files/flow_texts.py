@@ -127,11 +127,12 @@ class TextReader:
             try:
                 options = pyarrow.json.ReadOptions(use_threads=False, block_size=max(text.data.size + 1, 1 << 16))
                 columns = pyarrow.json.read_json(text.data, options)
+                columns.validate(full=True)
                 if columns.num_rows == lines and not any(pa.types.is_nested(each.type) for each in columns.schema):
                     header = tuple(columns.column_names)
                     columns = columns.rename_columns([label(place) for place in range(len(header))])
                     return batch_of(columns, self._map.chosen(header), None, text.line, lines, rejects)
-            except pa.ArrowInvalid:
+            except (pa.ArrowException, UnicodeDecodeError):
                 pass
         text.bounded(rejects, lines)
         rows: list[Mapping[str, Any]] = []
