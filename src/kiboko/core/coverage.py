@@ -7,11 +7,11 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.addresses import Address
+from kiboko.core.addresses import Prefix
 from kiboko.core.comparison import AGREE, BREAK, LEAK, UNSURE
 from kiboko.core.compiled import Judged
 from kiboko.core.flow_query import MINUTE, Sum, Timeline
-from kiboko.core.flow_table import NO_TIME, FlowTable
+from kiboko.core.flow_table import NO_TIME, AddressTable, FlowTable
 from kiboko.core.model import Topology
 
 STATUSES = (LEAK, BREAK, UNSURE, AGREE)
@@ -19,7 +19,6 @@ _MOST_GAPS = 5
 _LEAST_GAP = 5
 _MOSTLY = 0.8
 _MOST_POINTS = 10_000
-_MOST_ADDRESSES = 100_000
 _UNKNOWN = "no observation point"
 
 
@@ -33,17 +32,56 @@ class Gap:
     end: int
 
 
+@dataclass(frozen=True, slots=True)
+class Places:
+    """Which subnet an address is of: blocks of IPv4, and single public addresses, as ascending ranges from `lows` to
+    `highs`, int64[k], each with the name of its subnet; and blocks of IPv6."""
+
+    lows: NDArray[np.int64]
+    highs: NDArray[np.int64]
+    names: tuple[str, ...]
+    six: tuple[tuple[Prefix, str], ...]
+
+    @classmethod
+    def of(cls, topology: Topology) -> Places:
+        """The places of a network."""
+        found = [
+            (each.public.value, each.public.value, each.subnet)
+            for instance in topology.instances.values()
+            for each in instance.interfaces
+            if each.public is not None
+        ]
+        blocks = [(block, name) for name, subnet in topology.subnets.items() for block in subnet.blocks]
+        found += [(block.value, block.last, name) for block, name in blocks if block.family == 4]
+        found.sort()
+        lows, highs = (np.array([each[side] for each in found], dtype=np.int64) for side in (0, 1))
+        return cls(lows, highs, tuple(each[2] for each in found), tuple(each for each in blocks if each[0].family == 6))
+
+    def met(self, addresses: AddressTable, used: NDArray[np.bool_]) -> set[str]:
+        """The subnets that the used addresses, bool[m], are of."""
+        four = addresses.low[used & (addresses.family == 4)].astype(np.int64)
+        met: set[str] = set()
+        if len(self.lows) and len(four):
+            at = np.searchsorted(self.lows, four, side="right") - 1
+            inside = (at >= 0) & (four <= self.highs[np.maximum(at, 0)])
+            met = {self.names[index] for index in np.flatnonzero(np.bincount(at[inside])).tolist()}
+        for index in np.flatnonzero(used & (addresses.family == 6)).tolist():
+            met.update(name for block, name in self.six if name not in met and addresses[index] in block)
+        return met
+
+
 @dataclass(slots=True)
 class Coverage:
     """When and where some flow records were taken, and what became of them when they were held against the rules.
 
     `timeline` counts them by status; `points` has for each observation point what it recorded and in which minutes
-    since 1970; `v4` and `v6` are the addresses that occur, within a bound.
+    since 1970; `subnets` are those that an address of a record is of, as `places` has them.
     """
 
+    places: Places
     timeline: Timeline = field(default_factory=lambda: Timeline(MINUTE, kinds=STATUSES))
     points: dict[str, tuple[Sum, set[int]]] = field(default_factory=dict)
-    addresses: set[tuple[int, int]] = field(default_factory=set)
+    subnets: set[str] = field(default_factory=set)
 
     def add(self, table: FlowTable, judged: Judged) -> None:
         """Take in a table and its findings."""
@@ -54,15 +92,10 @@ class Coverage:
         for index in np.flatnonzero(np.bincount(table.point, minlength=len(table.points))).tolist():
             rows = slice(None) if len(table.points) == 1 else table.point == index
             self._point(table.points[index] or _UNKNOWN, table.start[rows], table.end[rows])
-        if len(self.addresses) < _MOST_ADDRESSES:
-            used = np.zeros(len(table.addresses), dtype=np.bool_)
-            used[table.source] = True
-            used[table.destination] = True
-            known = table.addresses
-            for family, high, low in zip(
-                known.family[used].tolist(), known.high[used].tolist(), known.low[used].tolist()
-            ):
-                self.addresses.add((family, high << 64 | low))
+        used = np.zeros(len(table.addresses), dtype=np.bool_)
+        used[table.source] = True
+        used[table.destination] = True
+        self.subnets |= self.places.met(table.addresses, used)
 
     def _point(self, name: str, start: NDArray[np.int64], end: NDArray[np.int64]) -> None:
         total, minutes = self.points.get(name, (Sum(), set[int]()))
@@ -86,7 +119,7 @@ class Coverage:
             mine, known = self.points.setdefault(name, (Sum(), set()))
             mine.add(total.records, 0, 0, total.first, total.last)
             known.update(minutes)
-        self.addresses |= other.addresses if len(self.addresses) < _MOST_ADDRESSES else set()
+        self.subnets |= other.subnets
 
     def gaps(self) -> list[Gap]:
         """The longest times without a record: of all points together, then of single ones where others went on. At
@@ -102,18 +135,7 @@ class Coverage:
     def subnets_without(self, topology: Topology) -> list[str]:
         """The subnets with instances of which no record has an address."""
         inhabited = {each.subnet for instance in topology.instances.values() for each in instance.interfaces}
-        public = {
-            (4, each.public.value): each.subnet
-            for instance in topology.instances.values()
-            for each in instance.interfaces
-            if each.public is not None
-        }
-        met = {public[address] for address in self.addresses if address in public}
-        for name, subnet in topology.subnets.items():
-            looked = name in inhabited and name not in met
-            if looked and any(Address(*each) in block for block in subnet.blocks for each in self.addresses):
-                met.add(name)
-        return [name for name in topology.subnets if name in inhabited and name not in met]
+        return [name for name in topology.subnets if name in inhabited and name not in self.subnets]
 
     def points_without(self, topology: Topology) -> list[str]:
         """The observation points of the network file that no record was taken at."""

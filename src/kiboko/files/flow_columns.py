@@ -25,6 +25,7 @@ from kiboko.files.rejects import Rejects
 
 _PORTED = np.isin(np.arange(256), sorted(WITH_PORTS))
 _MOST_KNOWN = 1_000_000
+_EXPORTERS = {"exporterIPv4Address", "exporterIPv6Address", "observationDomainId", "ingressInterface"}
 _LOW = (1 << 64) - 1
 # The times that a calendar of four digits has, in milliseconds since 1970.
 _EARLIEST, _LATEST = -62_135_596_800_000, 253_402_300_799_999
@@ -301,10 +302,10 @@ class _Columns:
         """Where each record was taken, as `texts` has it: the observation point that it names, else its exporter,
         observation domain and interface."""
         known, codes = self.texts("observationPointId")
+        if not _EXPORTERS & set(self._batch.column_names):
+            return known, codes
         parts = [self._either("exporterIPv4Address", "exporterIPv6Address"), self.texts("observationDomainId"),
                  self._interface()]  # fmt: skip
-        if all(len(texts) == 1 for texts, _ in parts):
-            return known, codes
         groups = combined([column for _, column in parts], len(self.bad))
         made = [
             point_name(*(texts[column[row]] for texts, column in parts)) if len(self.bad) else None

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from kiboko.core.comparison import Comparison, Finding
 from kiboko.core.compiled import CompiledComparison, Tally
-from kiboko.core.coverage import Coverage
+from kiboko.core.coverage import Coverage, Places
 from kiboko.core.flow_query import FlowFilter
 from kiboko.core.model import Topology
 from kiboko.core.rule_usage import RuleUsage
@@ -45,13 +45,14 @@ class Worker:
         self._compiled = CompiledComparison(Comparison(Walker(topology)))
         self._reader = PieceReader(columns)
         self._wanted = wanted
+        self._places = Places.of(topology)
 
     def judge(self, piece: Piece) -> Outcome:
         """Read and judge one piece. Raises InputError."""
         rejects = Rejects(piece.path, word=piece.word)
         tallies: list[Tally] = []
         lines = left_out = 0
-        coverage = Coverage()
+        coverage = Coverage(self._places)
         for part in self._reader.read(piece, rejects):
             wanted = part.own & self._wanted.mask(part.table)
             left_out += int(part.own.sum() - wanted.sum())
@@ -93,7 +94,7 @@ class FlowJudge:
         self._columns = columns
         self._findings: dict[tuple[int, ...], Finding] = {}
         self.left_out = 0
-        self.coverage = Coverage()
+        self.coverage = Coverage(Places.of(comparison.walker.topology))
 
     def take(self, paths: list[Path], workers: int | None = None, cluster: str | None = None) -> list[str]:
         """Judge some files, on this machine or on a cluster. What was rejected, in sentences. Raises InputError where a

@@ -29,6 +29,8 @@ from kiboko.files.streams import Stream, Unpacked
 
 _ROWS = 250_000
 _SOME_ROWS = 50_000
+_DAMAGE = (pa.ArrowException, UnicodeDecodeError, MemoryError, OverflowError)
+"""What the library raises for damaged files; a length that cannot be is asked for as memory."""
 
 
 class PieceReader:
@@ -157,7 +159,7 @@ class PieceReader:
                     chosen = self._map.chosen(header, path)
                     columns = [header[place] for place in chosen.places]
                     yield from self._columnar(file.iter_batches(_ROWS, columns=columns), path, rejects)
-        except (pa.ArrowException, UnicodeDecodeError) as error:
+        except _DAMAGE as error:
             if not getattr(stream, "fault", ""):
                 raise InputError(f"{path}: not Parquet: {error}") from error
 
@@ -179,7 +181,7 @@ class PieceReader:
             for part in self._columnar(batches(), path, rejects):
                 done = part.first + part.lines - 1
                 yield part
-        except (pa.ArrowException, OSError, UnicodeDecodeError) as error:
+        except (*_DAMAGE, OSError) as error:
             rejects.last_line = 1 << 62
             rejects.note("torn arrow", f"it ends in the middle: {error}", done + 1)
 
