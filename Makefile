@@ -4,7 +4,7 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 STAMP  := $(VENV)/.installed
 
-.PHONY: demo test verify lint bench evidence schema screenshots clean
+.PHONY: demo test verify fuzz lint bench evidence schema screenshots clean
 
 $(STAMP): pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -27,9 +27,15 @@ lint: $(STAMP)
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 
+# Damaged datagrams, messages and files for ten minutes.
+fuzz: $(STAMP)
+	$(BIN)/python -m tests.fuzz 600
+
 bench: $(STAMP)
 	$(BIN)/python bench/startup.py
 	$(BIN)/python bench/loading.py
+	$(BIN)/python bench/collecting.py
+	$(BIN)/python bench/judging.py
 	$(BIN)/python bench/confirming.py
 
 # Record the demo's evidence anew (root, or unprivileged user namespaces).

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kiboko.demo.data import write_demo
+from kiboko.demo.exporter import PORT, exporter
 from kiboko.demo.listeners import lamp
 from kiboko.views.output import Output
 
@@ -74,6 +75,11 @@ LIVE_STEPS = (
         0,
     ),
 )
+COLLECTING = Step(
+    "A stand-in for an exporter sends these flows as IPFIX over loopback. What do the rules say as they come?",
+    f"collect store --flow-port {PORT} --syslog-port none --confirm --stop-after 6",
+    1,
+)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -92,11 +98,13 @@ def run(args: argparse.Namespace) -> int:
         with lamp():
             for number, step in enumerate(LIVE_STEPS, len(STEPS) + 1):
                 wrong += _run_step(step, number, out)
+        with exporter(Path("evidence/flows.csv")):
+            wrong += _run_step(COLLECTING, len(STEPS) + len(LIVE_STEPS) + 1, out)
     out.line()
     if wrong:
         out.bullets(wrong, "!", "blocked")
         return 1
-    out.line(f"All {len(STEPS) + len(LIVE_STEPS)} steps gave the status they should.", "allowed")
+    out.line(f"All {len(STEPS) + len(LIVE_STEPS) + 1} steps gave the status they should.", "allowed")
     out.line(f"Try your own in {args.folder}/: kiboko check FROM TO SERVICE", "quiet")
     return 0
 

@@ -17,6 +17,8 @@ from pathlib import Path
 from typing import BinaryIO
 
 import numpy as np
+import pyarrow as pa
+import pyarrow.parquet
 from numpy.typing import NDArray
 
 from kiboko.core.errors import InputError, Place, Problem
@@ -28,6 +30,8 @@ PIECE = 32 << 20
 """Octets of text in a piece."""
 CONTEXT = 1 << 19
 """Octets before and after a piece in which the other half of a conversation is looked for."""
+ROWS = 250_000
+"""Rows in a piece of a Parquet file, at least."""
 _SUFFIXES = (".csv", ".tsv", ".json", ".jsonl", ".ndjson", ".log", ".txt", ".parquet", ".ipfix", ".arrows")
 _MAGIC = {b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd", b"PAR1": "parquet", b"\xff\xff\xff\xff": "arrow"}
 _IPFIX_VERSION = b"\x00\x0a"
@@ -37,7 +41,8 @@ _LONGEST_LINE = 16 << 20
 
 @dataclass(frozen=True, slots=True)
 class Piece:
-    """A part of a log that is read in one go: octets `start` to `stop` of a text file, or the whole of another file.
+    """A part of a log that is read in one go: octets `start` to `stop` of a text file, row groups `start` to `stop` of
+    a Parquet file, or the whole of another file.
 
     `form` is csv, json (JSON Lines), document (JSON that is not a record a line), parquet, arrow (an Arrow stream),
     ipfix, gzip or zstd. `begin` is where the records of the file begin; `header` are the columns of a CSV file, empty
@@ -137,12 +142,32 @@ def pieces_of(path: Path, columns: ColumnMap = USUAL) -> Iterator[Piece]:
         with path.open("rb") as stream:
             head = stream.read(4)
             whole = whole_form(head)
+            if whole == "parquet":
+                yield from _row_groups(path)
+                return
             if whole is not None:
                 yield Piece(str(path), whole)
                 return
             yield from _text_pieces(path, stream, columns)
     except OSError as error:
         raise InputError(f"{path}: cannot be read: {error.strerror}") from error
+
+
+def _row_groups(path: Path) -> Iterator[Piece]:
+    """A Parquet file cut into runs of row groups, about as many rows in each."""
+    try:
+        with pyarrow.parquet.ParquetFile(path) as file:
+            sizes = [file.metadata.row_group(index).num_rows for index in range(file.metadata.num_row_groups)]
+    except (pa.ArrowException, UnicodeDecodeError, MemoryError, OverflowError) as error:
+        raise InputError(f"{path}: not Parquet: {error}") from error
+    start = rows = 0
+    for index, size in enumerate(sizes):
+        rows += size
+        if rows >= ROWS or index == len(sizes) - 1:
+            yield Piece(str(path), "parquet", start, index + 1)
+            start, rows = index + 1, 0
+    if not sizes:
+        yield Piece(str(path), "parquet", 0, 0)
 
 
 def whole_form(head: bytes) -> str | None:

@@ -48,6 +48,8 @@ class PieceReader:
                 yield from self._packed(piece, rejects)
             elif piece.form in ("csv", "json"):
                 yield self._mapped(piece, rejects)
+            elif piece.form == "parquet":
+                yield from self._parquet(piece.path, piece.path, rejects, (piece.start, piece.stop))
             else:
                 with open(piece.path, "rb") as stream:
                     yield from self._whole(piece.form, piece.path, stream, rejects)
@@ -126,8 +128,8 @@ class PieceReader:
     # Forms that are read whole.
 
     def _whole(self, form: str, path: str, stream: Stream, rejects: Rejects) -> Iterator[Part]:
-        if form == "parquet":
-            yield from self._parquet(path, stream, rejects)
+        if form == "parquet" and isinstance(stream, Unpacked):
+            yield from self._unpacked_parquet(path, stream, rejects)
         elif form == "arrow":
             yield from self._arrow(path, stream, rejects)
         elif form == "ipfix":
@@ -146,22 +148,31 @@ class PieceReader:
             yield Part(self._converter.table(read.columns, rejects, line, read.places), line, table.num_rows)
             line += table.num_rows
 
-    def _parquet(self, path: str, stream: Stream, rejects: Rejects) -> Iterator[Part]:
+    def _parquet(
+        self, path: str, source: Any, rejects: Rejects, groups: tuple[int, int | None] = (0, None)
+    ) -> Iterator[Part]:
+        """Some row groups of a Parquet file, all by default. Texts come as dictionaries, as they are mostly kept."""
         try:
-            with tempfile.TemporaryFile() as spool:
-                if isinstance(stream, Unpacked):  # its table of contents stands at the end
-                    while data := stream.read(flow_pieces.PIECE):
-                        spool.write(data)
-                    spool.seek(0)
-                source: Any = spool if isinstance(stream, Unpacked) else path
-                with pyarrow.parquet.ParquetFile(source) as file:
-                    header = tuple(_flattened(file.schema_arrow.empty_table()).column_names)
-                    chosen = self._map.chosen(header, path)
-                    columns = [header[place] for place in chosen.places]
-                    yield from self._columnar(file.iter_batches(_ROWS, columns=columns), path, rejects)
+            with pyarrow.parquet.ParquetFile(source) as file:
+                schema, header = file.schema_arrow, tuple(_flattened(file.schema_arrow.empty_table()).column_names)
+            texts = [each.name for each in schema if pa.types.is_string(each.type)]
+            with pyarrow.parquet.ParquetFile(source, read_dictionary=texts) as file:
+                chosen = self._map.chosen(header, path)
+                columns = [header[place] for place in chosen.places]
+                indices = list(range(groups[0], file.num_row_groups if groups[1] is None else groups[1]))
+                batches = file.iter_batches(_ROWS, indices, columns, use_threads=False) if indices else iter(())
+                yield from self._columnar(batches, path, rejects)
         except _DAMAGE as error:
-            if not getattr(stream, "fault", ""):
-                raise InputError(f"{path}: not Parquet: {error}") from error
+            raise InputError(f"{path}: not Parquet: {error}") from error
+
+    def _unpacked_parquet(self, path: str, stream: Unpacked, rejects: Rejects) -> Iterator[Part]:
+        with tempfile.TemporaryFile() as spool:
+            while data := stream.read(flow_pieces.PIECE):
+                spool.write(data)
+            if stream.fault:
+                return  # its table of contents stood at the end; the tear is told by who unpacked it
+            spool.seek(0)
+            yield from self._parquet(path, spool, rejects)
 
     def _arrow(self, path: str, stream: Stream, rejects: Rejects) -> Iterator[Part]:
         """An Arrow stream; its last batch may be torn, as a collector that was killed leaves it."""
@@ -280,6 +291,8 @@ def _as_utf8(table: pa.Table) -> pa.Table:
     except pa.ArrowException:
         columns = {}
         for name, column in zip(table.column_names, table.columns, strict=True):
+            if pa.types.is_dictionary(column.type):
+                column = pa.chunked_array([chunk.dictionary_decode() for chunk in column.chunks], pa.string())
             if pa.types.is_string(column.type):
                 octets = column.cast(pa.binary()).to_pylist()
                 column = pa.array([None if each is None else each.decode("utf-8", "replace") for each in octets])

@@ -1,0 +1,145 @@
+"""What evidence covers, by hand: gaps, subnets and points without a record, rules that do not log; and both kinds of
+evidence side by side."""
+
+import unittest
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+
+from kiboko.core.addresses import parse_address
+from kiboko.core.comparison import AGREE, LEAK, Comparison
+from kiboko.core.compiled import CompiledComparison
+from kiboko.core.coverage import Coverage, Gap, Places, unlogged
+from kiboko.core.evidence import DENIED, PASSED, FlowRecord, ProbeRecord
+from kiboko.core.flow_query import MINUTE, Timeline
+from kiboko.core.flow_table import milliseconds, table_of
+from kiboko.core.services import Service
+from kiboko.core.side_by_side import side_by_side
+from kiboko.core.summary import Summary
+from kiboko.core.walk import Walker
+from tests.helpers import a_filter, base, load
+
+TEN = datetime(2026, 11, 20, 10, tzinfo=UTC)
+
+
+def flow(
+    minute, source="10.1.1.10", destination="10.1.2.10", port=22, event=PASSED, point="1", source_port=40000, flags=2
+):
+    at = TEN + timedelta(minutes=minute)
+    ends = parse_address(source), parse_address(destination)
+    return FlowRecord(*ends, Service(6, port), source_port, event, at, at, 1, 60, flags, point)
+
+
+def network():
+    values = base()
+    values["observation_points"] = {"1": "a1", "2": "b1", "192.0.2.1/7": "a2"}
+    values["filters"] = {
+        "quiet": a_filter("subnet", inbound=[{"action": "allow", "service": "ssh"}]),
+        "loud": a_filter("instance", rules=[{"action": "drop", "service": "http", "log": True}, {"action": "allow"}]),
+    }
+    values["subnets"]["b1"]["filter"] = "quiet"
+    return values
+
+
+class Covering(unittest.TestCase):
+    def setUp(self):
+        self.walker = Walker(load(network()))
+        self.topology = self.walker.topology
+
+    def covered(self, *tables):
+        compiled = CompiledComparison(Comparison(self.walker))
+        found = Coverage(Places.of(self.topology))
+        for records in tables:
+            table = table_of(list(records))
+            part = Coverage(Places.of(self.topology))
+            part.add(table, compiled.judge(table))
+            found.merge(part)
+        return found
+
+    def test_points_and_the_minutes_in_which_they_recorded(self):
+        coverage = self.covered([flow(0), flow(0), flow(3)], [flow(4), flow(1, point="192.0.2.1/7/3")])
+        records, minutes = coverage.points["1"]
+        base_minute = milliseconds(TEN) // MINUTE
+        self.assertEqual((records.records, sorted(m - base_minute for m in minutes)), (4, [0, 3, 4]))
+        self.assertEqual(coverage.points_without(self.topology), ["2"])
+
+    def test_statuses_over_time(self):
+        coverage = self.covered([flow(0), flow(0, destination="10.2.1.10", port=80, point="2"), flow(2)])
+        rows = [(begin - milliseconds(TEN), dict(zip(coverage.timeline.kinds, counts, strict=True)))
+                for begin, counts in coverage.timeline.rows()]  # fmt: skip
+        self.assertEqual(
+            [(begin // MINUTE, counts[LEAK], counts[AGREE]) for begin, counts in rows],
+            [(0, 1, 1), (1, 0, 0), (2, 0, 1)],
+        )
+
+    def test_subnets_that_no_record_has_an_address_of(self):
+        self.assertEqual(self.covered([flow(0)]).subnets_without(self.topology), ["b1"])
+        # cat of a2 by its public address; the other end is nobody's.
+        coverage = self.covered([flow(0, "192.0.2.9", "203.0.113.20")])
+        self.assertEqual(coverage.subnets_without(self.topology), ["a1", "b1"])
+        coverage = self.covered([flow(0, "2001:db8::9", "2001:db8:1:1::10")])
+        self.assertEqual(coverage.subnets_without(self.topology), ["a2", "b1"])
+
+    def test_gaps_are_long_beside_what_is_usual_and_told_once(self):
+        everywhere = [flow(m, point=p) for m in [*range(10), *range(40, 60)] for p in ("1", "2")]
+        (gap,) = self.covered(everywhere).gaps()
+        self.assertEqual(gap, Gap(None, milliseconds(TEN) + 10 * MINUTE, milliseconds(TEN) + 40 * MINUTE))
+        one_silent = [flow(m) for m in range(60)] + [flow(m, point="2") for m in [*range(10), *range(50, 60)]]
+        (gap,) = self.covered(one_silent).gaps()
+        self.assertEqual((gap.point, (gap.end - gap.begin) // MINUTE), ("2", 40))
+        slow = [flow(m) for m in range(0, 600, 20)]  # every twenty minutes: none is missing
+        self.assertEqual(self.covered(slow).gaps(), [])
+
+    def test_rules_that_do_not_log(self):
+        self.assertEqual(unlogged(self.topology), (2, ["quiet"]))
+
+    def test_a_few_records_from_long_before_do_not_squeeze_the_rest(self):
+        start = np.array([0] + [10_000 * MINUTE + n * MINUTE for n in range(200)])
+        timeline = Timeline(MINUTE)
+        timeline.note(start, np.zeros(201, dtype=np.uint8))
+        kept, early = timeline.without_early()
+        self.assertEqual((early, len(kept.rows()), sum(sum(counts) for _, counts in kept.rows())), (1, 200, 200))
+        even = Timeline(MINUTE)
+        even.note(np.arange(200) * MINUTE, np.zeros(200, dtype=np.uint8))
+        self.assertEqual(even.without_early(), (even, 0))
+
+
+class SideBySide(unittest.TestCase):
+    def told(self, probes, records):
+        walker = Walker(load(network()))
+        comparison, summary = Comparison(walker), Summary(walker.directory)
+        for destination, address, port, outcome in probes:
+            record = ProbeRecord(TEN, "ann", destination, address, f"tcp/{port}", outcome, 40000)
+            summary.add(record, comparison.probe(record))
+        for record in records:
+            summary.add(record, comparison.flow(record))
+        return [
+            (s.source, s.destination, s.service, dict(s.probes), dict(s.records), s.conclusion.partition(":")[0])
+            for s in side_by_side(summary)
+        ]
+
+    def test_what_follows_from_all_three(self):
+        for destination, address, port, outcome, records, said, conclusion in (
+            ("cat", "10.1.2.10", 22, "answered", [flow(0), flow(0, "10.1.2.10", "10.1.1.10", 40000, source_port=22, flags=18)],
+             {"passed": 1, "reply": 1}, "all three agree"),
+            ("dan", "10.2.1.10", 80, "silent", [flow(0, destination="10.2.1.10", port=80, event=DENIED)], {"denied": 1}, "all three agree"),
+            ("dan", "10.2.1.10", 80, "answered", [flow(0, destination="10.2.1.10", port=80)], {"passed": 1}, "both saw it get through"),
+            ("dan", "10.2.1.10", 80, "silent", [flow(0, destination="10.2.1.10", port=80, point="2")], {"passed": 1},
+             "the log saw it pass a filter that stops it by the rules, the probe was not answered"),
+            ("dan", "10.2.1.10", 80, "silent", [flow(0, destination="10.2.1.10", port=80, point="1")], {"passed": 1},
+             "on its way where the log was taken, and not answered"),
+            ("cat", "10.1.2.10", 22, "silent", [flow(0, event=DENIED)], {"denied": 1},
+             "a filter stops it that the rules do not have there"),
+            ("cat", "10.1.2.10", 22, "refused", [flow(0)], {"passed": 1}, "it arrives and is refused"),
+            ("cat", "10.1.2.10", 22, "silent", [flow(0)], {"passed": 1}, "the log has it on its way, and nothing came back"),
+        ):  # fmt: skip
+            with self.subTest(conclusion):
+                (side,) = self.told([(destination, address, port, outcome)], records)
+                self.assertEqual(side, ("ann", destination, f"tcp/{port}", {outcome: 1}, said, conclusion))
+
+    def test_what_only_one_of_them_speaks_of_is_not_shown(self):
+        self.assertEqual(self.told([("cat", "10.1.2.10", 22, "answered")], [flow(0, port=443)]), [])
+
+
+if __name__ == "__main__":
+    unittest.main()
