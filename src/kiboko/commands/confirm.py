@@ -80,7 +80,7 @@ def run(args: argparse.Namespace) -> int:
             raise UsageError("--plot draws flow records over time: give --flows")
         from kiboko.views.flow_figures import draw_findings
 
-        draw_findings(coverage, args.plot)
+        draw_findings(coverage, walker.topology, args.plot)
     return 1 if summary.totals[LEAK] or summary.totals[BREAK] else 0
 
 

@@ -23,7 +23,7 @@ def show_coverage(coverage: Coverage, topology: Topology, out: Output) -> None:
     grid = Grid(["taken at", "records", "first", "last", "minutes"], numbers=("records", "minutes"))
     ranked = sorted(coverage.points.items(), key=lambda item: (-item[1][0].records, item[0]))
     for name, (total, minutes) in ranked[:_MOST_POINTS]:
-        grid.add([_point_text(name, topology), f"{total.records:,}", time_text(total.first), time_text(total.last),
+        grid.add([point_text(name, topology), f"{total.records:,}", time_text(total.first), time_text(total.last),
                   f"{len(minutes):,}"])  # fmt: skip
     out.grid(grid)
     if len(ranked) > _MOST_POINTS:
@@ -31,7 +31,8 @@ def show_coverage(coverage: Coverage, topology: Topology, out: Output) -> None:
     out.bullets(_open_ends(coverage, topology))
 
 
-def _point_text(name: str, topology: Topology) -> str:
+def point_text(name: str, topology: Topology) -> str:
+    """An observation point with what the network file says it is."""
     point = topology.observation_point(name)
     if point is None:
         return f"{name} (not in the network file)" if name[:3] != "no " else name
@@ -44,12 +45,12 @@ def _point_text(name: str, topology: Topology) -> str:
 def _open_ends(coverage: Coverage, topology: Topology) -> list[str]:
     found = []
     for gap in coverage.gaps():
-        who = "no record at all" if gap.point is None else f"none of {_point_text(gap.point, topology)}"
+        who = "no record at all" if gap.point is None else f"none of {point_text(gap.point, topology)}"
         lasts = length_text((gap.end - gap.begin) // MINUTE * MINUTE)
         found.append(f"{who} from {time_text(gap.begin)} to {time_text(gap.end)} ({lasts})")
     for what, names in (
         ("no record has an address of", coverage.subnets_without(topology)),
-        ("no record was taken at", [_point_text(key, topology) for key in coverage.points_without(topology)]),
+        ("no record was taken at", [point_text(key, topology) for key in coverage.points_without(topology)]),
     ):
         if names:
             found.append(f"{what} {_some(names)}")

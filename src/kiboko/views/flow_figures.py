@@ -9,6 +9,8 @@ from kiboko.core.coverage import Coverage
 from kiboko.core.errors import SurroundingsError, UsageError
 from kiboko.core.flow_query import MINUTE, Sums, Timeline
 from kiboko.core.flow_table import moment
+from kiboko.core.model import Topology
+from kiboko.views.coverage_view import point_text
 from kiboko.views.flows_view import MEASURES, top
 from kiboko.views.text import clean
 
@@ -37,7 +39,7 @@ def draw_flows(sums: Sums, timeline: Timeline, by: str, path: Path) -> None:
     _save(figure, (bars, course), path)
 
 
-def draw_findings(coverage: Coverage, path: Path) -> None:
+def draw_findings(coverage: Coverage, topology: Topology, path: Path) -> None:
     """Findings over time, leaks and breaks apart from the rest, and when each observation point recorded anything. To a
     PNG or SVG file; raises UsageError for another form, SurroundingsError where it cannot be written."""
     pyplot = _pyplot(path)
@@ -58,7 +60,7 @@ def draw_findings(coverage: Coverage, path: Path) -> None:
         runs = _runs(sorted(minutes))
         spans = [(_day(begin * MINUTE), (end - begin) * minute) for begin, end in runs]
         places.broken_barh(spans, (height - 0.35, 0.7), color="#3b5b92", linewidth=0)
-    places.set_yticks(range(len(points)), [clean(name) for name, _ in points])
+    places.set_yticks(range(len(points)), [clean(point_text(name, topology)) for name, _ in points])
     places.set_title("Minutes with a record, by observation point", loc="left")
     _save(figure, (wrong, rest, places), path)
 
