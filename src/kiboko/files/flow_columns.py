@@ -29,6 +29,7 @@ _EXPORTERS = {"exporterIPv4Address", "exporterIPv6Address", "observationDomainId
 _LOW = (1 << 64) - 1
 # The times that a calendar of four digits has, in milliseconds since 1970.
 _EARLIEST, _LATEST = -62_135_596_800_000, 253_402_300_799_999
+_NO_NUMBER = 256
 _WHOLE = r"^\d{1,18}$"
 
 
@@ -287,6 +288,10 @@ class _Columns:
         column = self._column(name)
         if column is None:
             return np.full(len(self.bad), missing, dtype=np.int64)
+        if pa.types.is_integer(column.type):
+            numbers = _numpy(pc.fill_null(column, _NO_NUMBER) if column.null_count else column)
+            if len(numbers) and numbers.min() >= 0 and numbers.max() <= _NO_NUMBER:
+                return self._looked_up(numbers, read, missing)
         texts, codes = _coded(column)
         read_once = np.full(len(texts) + 1, missing, dtype=np.int64)
         wrong = np.zeros(len(texts) + 1, dtype=np.bool_)
@@ -297,6 +302,20 @@ class _Columns:
                 wrong[index] = True
         self.bad |= wrong[codes]
         return read_once[codes]
+
+    def _looked_up(self, numbers: NDArray[Any], read: Callable[[str], int], missing: int) -> NDArray[np.int64]:
+        """Small numbers of a vocabulary, each that occurs read once."""
+        table = np.full(_NO_NUMBER + 1, missing, dtype=np.int64)
+        wrong = np.zeros(_NO_NUMBER + 1, dtype=np.bool_)
+        for number in np.flatnonzero(np.bincount(numbers, minlength=_NO_NUMBER + 1)[:_NO_NUMBER]).tolist():
+            try:
+                table[number] = read(str(number))
+            except (ValueError, KeyError):
+                wrong[number] = True
+        if wrong.any():
+            self.bad |= wrong[numbers]
+        found: NDArray[np.int64] = table[numbers]
+        return found
 
     def points(self) -> tuple[tuple[str | None, ...], NDArray[np.int32]]:
         """Where each record was taken, as `texts` has it: the observation point that it names, else its exporter,

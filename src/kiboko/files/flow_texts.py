@@ -29,6 +29,7 @@ _CODED = (
     *SOURCES, *DESTINATIONS, "protocolIdentifier", "firewallEvent", "observationPointId", "exporterIPv4Address",
     "exporterIPv6Address", "observationDomainId", "ingressInterface", "egressInterface", "flowDirection",
 )  # fmt: skip
+_OFTEN_NUMBERS = ("protocolIdentifier", "firewallEvent")
 _TYPES = {**dict.fromkeys(_WHOLE, pa.int64()), **dict.fromkeys(_CODED, pa.dictionary(pa.int32(), pa.string()))}
 
 
@@ -221,7 +222,15 @@ def _columns(header: tuple[str, ...], delimiter: str, chosen: Chosen, data: pa.B
     for place, column in chosen.columns:
         if column.is_plain and column.element in ("flowStartMilliseconds", "flowEndMilliseconds"):
             typed[label(place)] = _time_type(sample[place] if place < len(sample) else "")
-    for types in (typed, dict.fromkeys(wanted, pa.string())):
+    attempts = [typed, dict.fromkeys(wanted, pa.string())]
+    numbered = {
+        label(place): pa.int64()
+        for place, column in chosen.columns
+        if column.is_plain and column.element in _OFTEN_NUMBERS and place < len(sample) and sample[place].isdecimal()
+    }
+    if numbered:
+        attempts.insert(0, {**typed, **numbered})
+    for types in attempts:
         converting = pyarrow.csv.ConvertOptions(
             column_types=types, include_columns=wanted, strings_can_be_null=True, null_values=[""]
         )
