@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 _BITS = 20
 _FEW = 20_000
+_SMALL_BITS = 16
 _MULTIPLIERS = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0xD6E8FEB86659FD93)
 _EXACT = 1 << 53
 
@@ -62,22 +63,32 @@ def distinct(values: NDArray[Any]) -> Distinct:
     """
     keys = values.view(np.uint64) if values.dtype.itemsize == 8 else values.astype(np.uint64)
     count = len(keys)
-    rows = np.arange(count)
-    for multiplier in _MULTIPLIERS if count > _FEW else ():
-        slots = (keys * np.uint64(multiplier)) >> np.uint64(64 - _BITS)
-        holder = np.full(1 << _BITS, count, dtype=np.int64)
-        holder[slots[::-1]] = rows[::-1]  # the last write is that of the first row
-        firsts = holder[slots]
-        if bool((keys[firsts] == keys).all()):
-            first = np.sort(holder[holder < count])
-            number = np.empty(count + 1, dtype=np.int64)
-            number[first] = np.arange(len(first))
-            return Distinct(number[firsts], first)
+    if count > _FEW:
+        rows = np.arange(count, dtype=np.int32)
+        if int(keys.max()) < 1 << _SMALL_BITS:
+            return _numbered(keys.astype(np.int64), rows, 1 << _SMALL_BITS)[1]
+        for multiplier in _MULTIPLIERS:
+            slots = ((keys * np.uint64(multiplier)) >> np.uint64(64 - _BITS)).astype(np.int64)
+            firsts, found = _numbered(slots, rows, 1 << _BITS)
+            if bool((keys[firsts] == keys).all()):
+                return found
     _, first, back = np.unique(keys, return_index=True, return_inverse=True)
     order = np.argsort(first)
     number = np.empty(len(first), dtype=np.int64)
     number[order] = np.arange(len(first))
     return Distinct(number[back], first[order])
+
+
+def _numbered(slots: NDArray[np.int64], rows: NDArray[np.int32], size: int) -> tuple[NDArray[np.int32], Distinct]:
+    """For each row the first that has the same slot, and the slots as distinct values."""
+    count = len(rows)
+    holder = np.full(size, count, dtype=np.int32)
+    holder[slots[::-1]] = rows[::-1]  # the last write is that of the first row
+    firsts = holder[slots]
+    first = np.sort(holder[holder < count])
+    number = np.empty(count, dtype=np.int32)
+    number[first] = np.arange(len(first), dtype=np.int32)
+    return firsts, Distinct(number[firsts].astype(np.int64), first.astype(np.int64))
 
 
 def combined(columns: list[NDArray[Any]], count: int) -> Distinct:

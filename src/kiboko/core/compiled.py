@@ -267,6 +267,8 @@ class CompiledComparison:
         as_of = milliseconds(self._comparison.walker.topology.as_of)
         if as_of == NO_TIME:
             return np.zeros(len(table), dtype=np.int8)
+        if not len(table) or int(table.start.min()) >= as_of:
+            return np.zeros(len(table), dtype=np.int8)
         timed = table.start != NO_TIME
         last = np.where(table.end != NO_TIME, table.end, table.start)
         return np.where(timed & (last < as_of), 1, np.where(timed & (table.start < as_of), 2, 0)).astype(np.int8)

@@ -89,8 +89,9 @@ class Coverage:
             return
         status = np.array([STATUSES.index(each.status) for each in judged.findings], dtype=np.uint8)
         self.timeline.note(table.start, status[judged.code])
-        for index in np.flatnonzero(np.bincount(table.point, minlength=len(table.points))).tolist():
-            rows = slice(None) if len(table.points) == 1 else table.point == index
+        met = np.flatnonzero(np.bincount(table.point, minlength=len(table.points))).tolist()
+        for index in met:
+            rows = slice(None) if len(met) == 1 else table.point == index
             self._point(table.points[index] or _UNKNOWN, table.start[rows], table.end[rows])
         used = np.zeros(len(table.addresses), dtype=np.bool_)
         used[table.source] = True
@@ -101,8 +102,10 @@ class Coverage:
         total, minutes = self.points.get(name, (Sum(), set[int]()))
         if name not in self.points and len(self.points) >= _MOST_POINTS:
             return
-        timed = start[start != NO_TIME] if (start == NO_TIME).any() else start
-        last = int(np.where(end == NO_TIME, start, end).max())
+        last = int(end.max())
+        if last == NO_TIME or int(end.min()) == NO_TIME:
+            last = int(np.where(end == NO_TIME, start, end).max())
+        timed = start[start != NO_TIME] if int(start.min()) == NO_TIME else start
         total.add(len(start), 0, 0, int(timed.min()) if len(timed) else int(NO_TIME), last)
         if len(timed):
             at = timed // MINUTE

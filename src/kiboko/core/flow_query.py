@@ -184,7 +184,7 @@ class Timeline:
     def note(self, start: NDArray[np.int64], kind: NDArray[np.uint8]) -> None:
         """Take in records by the time they began, int64[n] in milliseconds, and their kind, uint8[n], an index of
         `kinds`; those without a time are left out."""
-        if (start == NO_TIME).any():
+        if len(start) and int(start.min()) == NO_TIME:
             timed = start != NO_TIME
             start, kind = start[timed], kind[timed]
         if not len(start):

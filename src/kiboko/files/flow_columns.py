@@ -369,8 +369,25 @@ def point_name(exporter: str | None, domain: str | None, interface: str | None) 
 
 
 def _numpy(column: pa.ChunkedArray | pa.Array) -> NDArray[Any]:
-    values: NDArray[Any] = column.to_numpy() if isinstance(column, pa.ChunkedArray) else column.to_numpy(False)
-    return values
+    """A column as an array. Numbers are taken from where they lie: the library's own way loads pandas first."""
+    chunks = column.chunks if isinstance(column, pa.ChunkedArray) else [column]
+    kind = column.type
+    if (
+        pa.types.is_timestamp(kind)
+        or not (pa.types.is_integer(kind) or pa.types.is_floating(kind))
+        or column.null_count
+    ):
+        values: NDArray[Any] = column.to_numpy() if isinstance(column, pa.ChunkedArray) else column.to_numpy(False)
+        return values
+    number = np.dtype(kind.to_pandas_dtype())
+    parts = [
+        np.frombuffer(chunk.buffers()[1], dtype=number)[chunk.offset : chunk.offset + len(chunk)]
+        for chunk in chunks
+        if len(chunk)
+    ]
+    if len(parts) == 1:
+        return parts[0]
+    return np.concatenate(parts) if parts else np.zeros(0, dtype=number)
 
 
 def _dictionary(column: pa.ChunkedArray) -> tuple[pa.StringArray, NDArray[np.int32]]:

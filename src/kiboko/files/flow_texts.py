@@ -29,6 +29,7 @@ _CODED = (
     *SOURCES, *DESTINATIONS, "protocolIdentifier", "firewallEvent", "observationPointId", "exporterIPv4Address",
     "exporterIPv6Address", "observationDomainId", "ingressInterface", "egressInterface", "flowDirection",
 )  # fmt: skip
+_BLOCK = 1 << 20  # octets that are parsed at once: what stays in a processor's cache
 _OFTEN_NUMBERS = ("protocolIdentifier", "firewallEvent")
 _TYPES = {**dict.fromkeys(_WHOLE, pa.int64()), **dict.fromkeys(_CODED, pa.dictionary(pa.int32(), pa.string()))}
 
@@ -42,6 +43,8 @@ class Text:
     line: int
     before: int = 0
     behind: int = 0
+    has_nul: bool = False
+    """Whether there is a NUL in it, which the library does not see as text."""
 
     def bounded(self, rejects: Rejects, lines: int) -> None:
         """Have `rejects` count only what is wrong with the text's own lines, of `lines` in all."""
@@ -108,7 +111,7 @@ class TextReader:
     def csv(self, header: tuple[str, ...], delimiter: str, text: Text, rejects: Rejects) -> Batch:
         """A text of cells."""
         chosen = self._map.chosen(header)
-        columns = _columns(header, delimiter, chosen, text.data)
+        columns = _columns(header, delimiter, chosen, text.data, text.has_nul)
         if columns is not None:
             text.bounded(rejects, columns.num_rows)
             return batch_of(columns, chosen, None, text.line, columns.num_rows, rejects)
@@ -207,15 +210,17 @@ def _reaches(value: Any, path: tuple[str, ...]) -> bool:
     return isinstance(value, list) if not first else isinstance(value, dict) and first in value
 
 
-def _columns(header: tuple[str, ...], delimiter: str, chosen: Chosen, data: pa.Buffer) -> pa.Table | None:
+def _columns(
+    header: tuple[str, ...], delimiter: str, chosen: Chosen, data: pa.Buffer, has_nul: bool
+) -> pa.Table | None:
     """The columns of a text, by types that fit nearly always, else as text; None where a row is out of shape."""
     if data.size == 0:
         return None
-    if bytes(1) in memoryview(data).tobytes() if data.size < 1 << 16 else np.frombuffer(data, np.uint8).min() == 0:
+    if has_nul:
         return None
     labels = [label(place) for place in range(len(header))]
     wanted = [label(place) for place in chosen.places]
-    options = pyarrow.csv.ReadOptions(column_names=labels, use_threads=False, block_size=max(data.size + 1, 1 << 16))
+    options = pyarrow.csv.ReadOptions(column_names=labels, use_threads=False, block_size=_BLOCK)
     parsing = pyarrow.csv.ParseOptions(ignore_empty_lines=False, delimiter=delimiter)
     sample = _first_cells(delimiter, data.slice(0, min(data.size, 1 << 16)).to_pybytes())
     typed = chosen.typed(_TYPES)
