@@ -1,6 +1,6 @@
 """The compiled evaluator against a plain loop over the walk, and `confirm` over Parquet against reading the file.
 
-`python bench/judging.py [RECORDS]` (three million for Parquet by default; the loop takes the first ten thousand).
+`python bench/judging.py [RECORDS]` (ten million for Parquet by default; the loop takes the first ten thousand).
 """
 
 import subprocess
@@ -84,7 +84,7 @@ def parquet(folder: Path, log: Path, count: int) -> None:
 
 
 def main() -> None:
-    count = int(sys.argv[1]) if len(sys.argv) > 1 else 3_000_000
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000_000
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         write_demo(folder)

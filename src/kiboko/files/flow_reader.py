@@ -28,6 +28,7 @@ from kiboko.files.rejects import Rejects
 from kiboko.files.streams import Stream, Unpacked
 
 _ROWS = 250_000
+_MOST_ROWS = 1_000_000
 _SOME_ROWS = 50_000
 _DAMAGE = (pa.ArrowException, UnicodeDecodeError, MemoryError, OverflowError)
 """What the library raises for damaged files; a length that cannot be is asked for as memory."""
@@ -138,10 +139,10 @@ class PieceReader:
         else:
             yield from self._rows(self._documents(path, stream, rejects), rejects)
 
-    def _columnar(self, batches: Iterator[pa.RecordBatch], path: str, rejects: Rejects) -> Iterator[Part]:
+    def _columnar(self, tables: Iterator[pa.Table], path: str, rejects: Rejects) -> Iterator[Part]:
         line = 1
-        for batch in batches:
-            table = _as_utf8(_flattened(pa.Table.from_batches([batch])))
+        for each in tables:
+            table = _as_utf8(_flattened(each))
             chosen = self._map.chosen(tuple(table.column_names), path)
             labelled = table.rename_columns([label(place) for place in range(table.num_columns)])
             rejects.first_line, rejects.last_line = line, line + table.num_rows
@@ -161,8 +162,14 @@ class PieceReader:
                 chosen = self._map.chosen(header, path)
                 columns = [header[place] for place in chosen.places]
                 indices = list(range(groups[0], file.num_row_groups if groups[1] is None else groups[1]))
-                batches = file.iter_batches(_ROWS, indices, columns, use_threads=False) if indices else iter(())
-                yield from self._columnar(batches, path, rejects)
+                rows = sum(file.metadata.row_group(index).num_rows for index in indices)
+                tables: Iterator[pa.Table]
+                if rows > _MOST_ROWS:  # a row group may be of any size
+                    batches = file.iter_batches(_ROWS, indices, columns, use_threads=False)
+                    tables = (pa.Table.from_batches([batch]) for batch in batches)
+                else:
+                    tables = iter([file.read_row_groups(indices, columns, use_threads=False)] if rows else [])
+                yield from self._columnar(tables, path, rejects)
         except _DAMAGE as error:
             raise InputError(f"{path}: not Parquet: {error}") from error
 
@@ -178,7 +185,7 @@ class PieceReader:
     def _arrow(self, path: str, stream: Stream, rejects: Rejects) -> Iterator[Part]:
         """An Arrow stream; its last batch may be torn, as a collector that was killed leaves it."""
 
-        def batches() -> Iterator[pa.RecordBatch]:
+        def batches() -> Iterator[pa.Table]:
             reader = pa.ipc.open_stream(pa.PythonFile(stream, mode="r"))
             while True:
                 try:
@@ -186,7 +193,7 @@ class PieceReader:
                 except StopIteration:
                     return
                 batch.validate(full=True)  # damage may show in its offsets only
-                yield batch
+                yield pa.Table.from_batches([batch])
 
         done = 0
         try:
