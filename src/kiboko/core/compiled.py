@@ -19,7 +19,7 @@ from kiboko.core.atoms import AddressAtoms, address_sets, service_cuts
 from kiboko.core.columns import distinct
 from kiboko.core.comparison import UNSURE, Comparison, Finding, is_request, seen_behind
 from kiboko.core.evidence import FlowRecord
-from kiboko.core.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds
+from kiboko.core.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds, summed
 from kiboko.core.ranges import RangeSet
 from kiboko.core.services import ICMP, ICMP6, SCTP, TCP, UDP
 from kiboko.core.signs import proves_passage
@@ -170,14 +170,8 @@ class CompiledComparison:
         if not len(table):
             return []
         groups = distinct(code.astype(np.int64))
-        firsts = groups.first.tolist()
-        columns = zip(
-            firsts, groups.counts().tolist(), groups.sums(table.packets), groups.sums(table.octets),
-            groups.least(table.start, int(NO_TIME)),
-            groups.most(np.where(table.end == NO_TIME, table.start, table.end)), strict=True,
-        )  # fmt: skip
         found = []
-        for row, *sums in columns:
+        for row, *sums in summed(groups, table):
             about = self._classes[code[row]]
             request = None
             if about.is_reply:

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.addresses import Address, AddressSet
 from kiboko.core.columns import combined
-from kiboko.core.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable
+from kiboko.core.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, summed
 from kiboko.core.ranges import RangeSet
 from kiboko.core.services import PROTOCOL_NAMES, Service
 
@@ -106,12 +106,7 @@ class Sums:
         if not len(table):
             return
         groups = combined([self._codes(name, table) for name in self.fields], len(table))
-        columns = zip(
-            groups.first.tolist(), groups.counts().tolist(), groups.sums(table.packets), groups.sums(table.octets),
-            groups.least(table.start, int(NO_TIME)),
-            groups.most(np.where(table.end == NO_TIME, table.start, table.end)), strict=True,
-        )  # fmt: skip
-        for row, *sums in columns:
+        for row, *sums in summed(groups, table):
             self.total.add(*sums)
             key = tuple(self._text(name, table, row) for name in self.fields)
             if key not in self.groups and len(self.groups) >= _MOST_GROUPS:

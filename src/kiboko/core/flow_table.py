@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.addresses import Address
+from kiboko.core.columns import Distinct
 from kiboko.core.evidence import DENIED, PASSED, SEEN, FlowRecord
 from kiboko.core.services import WITH_PORTS, Service
 
@@ -120,6 +121,16 @@ class FlowTable:
             int(self.packets[index]), int(self.octets[index]), flags if flags >= 0 else None,
             self.points[self.point[index]], int(self.line[index]),
         )  # fmt: skip
+
+
+def summed(groups: Distinct, table: FlowTable) -> Iterator[tuple[int, ...]]:
+    """For each group of a table's records: its first row, how many there are, their packets and octets, and the first
+    and last time among them in milliseconds since 1970."""
+    return zip(
+        groups.first.tolist(), groups.counts().tolist(), groups.sums(table.packets), groups.sums(table.octets),
+        groups.least(table.start, int(NO_TIME)),
+        groups.most(np.where(table.end == NO_TIME, table.start, table.end)), strict=True,
+    )  # fmt: skip
 
 
 def joined(tables: Sequence[FlowTable]) -> FlowTable:

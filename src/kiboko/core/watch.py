@@ -11,7 +11,7 @@ from kiboko.core.columns import distinct
 from kiboko.core.comparison import BREAK, LEAK, Comparison, Finding
 from kiboko.core.compiled import CompiledComparison, Tally
 from kiboko.core.evidence import FlowRecord
-from kiboko.core.flow_table import NO_TIME, FlowTable, joined
+from kiboko.core.flow_table import FlowTable, joined, summed
 from kiboko.core.summary import Group, Summary
 
 _MOST_WAITING = 200_000
@@ -80,13 +80,8 @@ class Watch:
 
     def _fresh(self, table: FlowTable, code: NDArray[np.int32], findings: list[Finding]) -> list[Disagreement]:
         groups = distinct(code.astype(np.int64))
-        columns = zip(
-            groups.first.tolist(), groups.counts().tolist(), groups.sums(table.packets), groups.sums(table.octets),
-            groups.least(table.start, int(NO_TIME)),
-            groups.most(np.where(table.end == NO_TIME, table.start, table.end)), strict=True,
-        )  # fmt: skip
         met: dict[int, Disagreement] = {}
-        for row, *sums in columns:
+        for row, *sums in summed(groups, table):
             finding, record = findings[code[row]], table.record(row)
             group = self.summary.take(record, finding, Tally((), record, None, False, *sums))
             if finding.status in (LEAK, BREAK):

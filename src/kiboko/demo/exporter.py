@@ -6,14 +6,14 @@ import socket
 import struct
 import threading
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager
 from pathlib import Path
 
 import numpy as np
 
 from kiboko.core.flow_table import NO_TIME, FlowTable
 from kiboko.core.services import ICMP, WITH_PORTS
+from kiboko.demo.background import beside
 from kiboko.files.flow_reader import tables_of
 
 ADDRESS, PORT = "127.0.0.1", 47839
@@ -29,17 +29,9 @@ _RECORD = struct.Struct("!QQIIHHBHHQQBQ")
 _EVENTS = (0, 1, 3)
 
 
-@contextmanager
-def exporter(log: Path) -> Iterator[None]:
-    """Send the flows of a log to the demo's collector as soon as it listens, while the block runs."""
-    stopped = threading.Event()
-    thread = threading.Thread(target=_export, args=(log, stopped), daemon=True)
-    thread.start()
-    try:
-        yield
-    finally:
-        stopped.set()
-        thread.join()
+def exporter(log: Path) -> AbstractContextManager[None]:
+    """Send the flows of a log to the demo's collector as soon as it listens, while a block runs."""
+    return beside(_export, log)
 
 
 def _export(log: Path, stopped: threading.Event) -> None:

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager, suppress
 
 from kiboko.core.errors import SurroundingsError
+from kiboko.demo.background import beside
 
 ADDRESS, TCP_PORT, UDP_PORT = "127.77.1.10", 47811, 47813
 
@@ -26,14 +27,8 @@ def lamp() -> Iterator[None]:
         except OSError as error:
             text = f"the demo cannot listen on {ADDRESS}, ports {TCP_PORT} and {UDP_PORT}: {error.strerror}"
             raise SurroundingsError(text) from error
-        stopped = threading.Event()
-        thread = threading.Thread(target=_answer, args=(datagrams, stopped), daemon=True)
-        thread.start()
-        try:
+        with beside(_answer, datagrams):
             yield
-        finally:
-            stopped.set()
-            thread.join()
 
 
 def _answer(datagrams: socket.socket, stopped: threading.Event) -> None:

@@ -1,1 +1,1 @@
-"""Real packets: probes out."""
+"""Real packets: probes out, flow records and log messages in."""
