@@ -123,8 +123,11 @@ class Flows(Logs):
             (told["summary"]["records"], told["summary"]["first"], told["summary"]["last"]),
             (3, *["2026-11-20T10:00:00.000Z"] * 2),
         )
-        self.assertEqual(len(told["caveats"]), 1)
-        self.assertIn("1 row rejected, mixed families; first row 3 (line 4)", told["caveats"][0])
+        rejected, zoneless = told["caveats"]
+        self.assertIn("1 row rejected, mixed families; first row 3 (line 4)", rejected)
+        self.assertIn(
+            "1 row with a time without a zone, where others have one: read as UTC; first row 4 (line 5)", zoneless
+        )
 
 
 class Confirm(Logs):

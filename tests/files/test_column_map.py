@@ -183,7 +183,7 @@ class UsualNames(Reading):
         head = "start,end,src,dst,dport,proto\n"
         records, rejects = self.read("log.csv", head + "2000,1000,10.1.1.10,10.2.1.10,22,6\n", None)
         self.assertEqual(
-            (len(records), rejects.remarks), (1, {"end before they begin, so some clock is wrong": (2, 1)})
+            (len(records), rejects.remarks), (1, {"ending before they begin: some clock is wrong": (2, 1)})
         )
 
     def test_exporter_domain_and_interface_make_a_point(self):

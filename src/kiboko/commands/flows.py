@@ -59,7 +59,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--counters", metavar="INSTANCE=FILE", action="append", default=[],
                         help="with --rules: a later `nft -j list ruleset` of an instance")  # fmt: skip
     parser.add_argument("--plot", metavar="FILE", type=Path, help="draw the groups and their time, as .png or .svg")
-    parser.add_argument("--export", metavar="FILE", type=Path, help="write the records, as .csv, .jsonl or .parquet")
+    parser.add_argument(
+        "--export", metavar="FILE", type=Path, help="write the records: .csv, .jsonl, .ipfix, .arrows, .parquet"
+    )
     parser.add_argument("--strict", action="store_true", help="stop at the first row that cannot be used (status 2)")
     parser.add_argument("--json", action="store_true", help="machine-readable, flows/1 or rule-usage/1")
 

@@ -30,6 +30,7 @@ _LOW = (1 << 64) - 1
 # The times that a calendar of four digits has, in milliseconds since 1970.
 _EARLIEST, _LATEST = -62_135_596_800_000, 253_402_300_799_999
 _NO_NUMBER = 256
+_OFFSET = r"(?:Z|[+-]\d\d:?\d\d)$"
 _WHOLE = r"^\d{1,18}$"
 
 
@@ -78,11 +79,13 @@ class Converter:
             octets=octets, points=points, point=point,
             line=np.arange(first_line, first_line + size) if places is None else np.array(places, dtype=np.int64),
         )  # fmt: skip
+        if columns.zoneless.any():
+            _remark(table, columns.zoneless, "with a time without a zone, where others have one: read as UTC", rejects)
         if bad.any():
             table = self._mended(table, batch, np.flatnonzero(bad), rejects)
         turned = (table.end < table.start) & (table.end != NO_TIME)
         if turned.any():
-            _remark(table, turned, "end before they begin, so some clock is wrong", rejects)
+            _remark(table, turned, "ending before they begin: some clock is wrong", rejects)
         return table
 
     def _ends(self, batch: pa.Table) -> tuple[AddressTable, list[NDArray[np.int32]], NDArray[np.bool_]]:
@@ -215,6 +218,8 @@ class _Columns:
     def __init__(self, batch: pa.Table) -> None:
         self._batch = batch
         self.bad = np.zeros(batch.num_rows, dtype=np.bool_)
+        self.zoneless = np.zeros(batch.num_rows, dtype=np.bool_)
+        """Rows with a time without a zone, where others of its column have one."""
 
     def _column(self, name: str) -> pa.ChunkedArray | None:
         return self._batch.column(name) if name in self._batch.column_names else None
@@ -276,6 +281,9 @@ class _Columns:
         number = text.where(given & text.str.fullmatch(r"-?\d{1,17}").fillna(False).astype(bool))
         parsed = pd.to_datetime(text.where(given & number.isna()), format="ISO8601", utc=True, errors="coerce")
         self.bad |= (given & number.isna() & parsed.isna()).to_numpy()
+        zoned = given & number.isna() & text.str.contains(_OFFSET, regex=True).fillna(False).astype(bool)
+        if zoned.any():
+            self.zoneless |= (given & number.isna() & parsed.notna() & ~zoned).to_numpy()
         result = np.full(len(text), NO_TIME, dtype=np.int64)
         dated = parsed.notna().to_numpy()
         result[dated] = parsed[dated].dt.tz_localize(None).to_numpy().astype("datetime64[ms]").astype(np.int64)

@@ -16,10 +16,11 @@ import pyarrow as pa
 import pyarrow.csv
 import pyarrow.parquet
 
-from kiboko.core.errors import SurroundingsError
+from kiboko.core.errors import SurroundingsError, UsageError
 from kiboko.core.evidence import DENIED, PASSED, FlowRecord
 from kiboko.core.flow_table import NO_TIME, FlowTable
 from kiboko.core.services import ICMP, ICMP6, WITH_PORTS
+from kiboko.files import ipfix_export
 
 _EVENTS = {PASSED: "1", DENIED: "3"}
 
@@ -36,17 +37,19 @@ def flows_csv(records: Iterable[FlowRecord]) -> str:
 
 
 def write_tables(tables: Iterable[FlowTable], path: Path) -> int:
-    """Write tables to a file by its name: `.parquet`, `.jsonl` or CSV; how many records. Nothing half-written is left.
+    """Write tables to a file by its name: `.csv`, `.jsonl`, `.ipfix`, `.arrows` or `.parquet`, all but the last also
+    with `.gz` or `.zst` behind it; how many records. Nothing half-written is left.
 
-    Raises SurroundingsError where it cannot be written.
+    Raises UsageError for another name, SurroundingsError where it cannot be written.
     """
+    form, packed = _form_of(path)
     temporary = path.with_name(f".{path.name}.part")
     written = 0
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        with _Writer(temporary, path.suffix) as writer:
+        with _Writer(temporary, form, packed) as writer:
             for table in tables:
-                writer.write(arrow_table(table))
+                writer.write(table)
                 written += len(table)
         os.replace(temporary, path)
     except OSError as error:
@@ -56,34 +59,60 @@ def write_tables(tables: Iterable[FlowTable], path: Path) -> int:
     return written
 
 
-class _Writer:
-    """One file of records, in the form that its suffix names."""
+def _form_of(path: Path) -> tuple[str, str | None]:
+    """The form that a file's name asks for, and how it is compressed."""
+    packed = {".gz": "gzip", ".zst": "zstd"}.get(path.suffix)
+    form = (path.with_suffix("") if packed else path).suffix
+    form = {".json": ".jsonl", ".ndjson": ".jsonl"}.get(form, form)
+    if form not in _FORMS or (packed and form == ".parquet"):
+        raise UsageError(
+            f"{path}: records are written as {', '.join(_FORMS)}, all but the last with .gz or .zst as well"
+        )
+    return form, packed
 
-    def __init__(self, path: Path, suffix: str) -> None:
+
+_FORMS = (".csv", ".jsonl", ".ipfix", ".arrows", ".parquet")
+
+
+class _Writer:
+    """One file of records in some form."""
+
+    def __init__(self, path: Path, form: str, packed: str | None) -> None:
+        self._form = form
+        self._written = 0
         schema = arrow_table(FlowTable.empty()).schema
-        self._lines = path.open("w", encoding="utf-8") if suffix in (".jsonl", ".json") else None
+        self._stream = pa.output_stream(str(path), compression=packed)
         self._writer: Any = None
-        if suffix == ".parquet":
-            self._writer = pyarrow.parquet.ParquetWriter(path, schema)
-        elif self._lines is None:
+        if form == ".parquet":
+            self._writer = pyarrow.parquet.ParquetWriter(self._stream, schema)
+        elif form == ".arrows":
+            self._writer = pa.ipc.new_stream(self._stream, schema)
+        elif form == ".csv":
             options = pyarrow.csv.WriteOptions(quoting_style="none", quoting_header="none")
-            self._writer = pyarrow.csv.CSVWriter(path, schema, write_options=options)
+            self._writer = pyarrow.csv.CSVWriter(self._stream, schema, write_options=options)
+        elif form == ".ipfix":
+            self._stream.write(ipfix_export.templates())
 
     def __enter__(self) -> _Writer:
         return self
 
     def __exit__(self, *_: object) -> None:
-        for each in (self._writer, self._lines):
+        for each in (self._writer, self._stream):
             if each is not None:
                 each.close()
 
-    def write(self, table: pa.Table) -> None:
+    def write(self, table: FlowTable) -> None:
         """Write some records; an element that a record has not is left out in JSON Lines, empty in CSV."""
-        if self._lines is None:
-            self._writer.write_table(table)
-            return
-        for row in table.to_pylist():
-            self._lines.write(json.dumps({name: value for name, value in row.items() if value is not None}) + "\n")
+        if self._form == ".ipfix":
+            for message in ipfix_export.messages(table, self._written):
+                self._stream.write(message)
+        elif self._writer is not None:
+            self._writer.write_table(arrow_table(table))
+        else:
+            for row in arrow_table(table).to_pylist():
+                line = json.dumps({name: value for name, value in row.items() if value is not None})
+                self._stream.write(line.encode() + b"\n")
+        self._written += len(table)
 
 
 def arrow_table(table: FlowTable) -> pa.Table:

@@ -147,7 +147,7 @@ class Intake:
         for kind, count in rejects.counts.items():
             self.fault(f"records rejected, {kind}", sender(rejects.first[kind][0]), count)
         for kind, (line, count) in rejects.remarks.items():
-            self.fault(f"records that {kind}" if kind.startswith("end") else f"records {kind}", sender(line), count)
+            self.fault(f"records {kind}", sender(line), count)
 
 
 def _milliseconds(moment: datetime) -> int:
