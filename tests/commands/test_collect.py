@@ -260,7 +260,7 @@ class Ending(Collecting):
             line = process.stdout.readline()
             self.assertLess(time.monotonic() - sent, 1.0)
             self.assertIn("LEAK 10:00:00Z cat to ann, tcp/22: passed; by the rules stopped by no rule of closed", line)
-            (written,) = (self.store / "disagreements.log.jsonl").read_text().splitlines()
+            (written,) = (self.store / "disagreements.jsonl").read_text().splitlines()
             self.assertLess(time.monotonic() - sent, 1.0)
         told = json.loads(written)
         self.assertEqual(
@@ -268,6 +268,8 @@ class Ending(Collecting):
         )
         self.assertEqual(process.returncode, 1)
         self.assertIn("DISAGREE: 1 leak in 1 record.", process.output)
+        again = json.loads(kiboko("confirm", "--flows", self.store, "--json", cwd=self.folder).stdout)
+        self.assertEqual((again["summary"]["leak"], again["caveats"]), (1, []))
         self.assertEqual(len(self.records()), 1)
 
     def test_every_record_is_judged_or_said_not_to_be(self):

@@ -23,6 +23,7 @@ from kiboko.core.summary import Summary
 from kiboko.core.walk import Walker
 from kiboko.core.watch import Watch
 from kiboko.files.column_map import USUAL, read_column_map
+from kiboko.files.flow_pieces import DISAGREEMENTS
 from kiboko.files.flow_store import FlowStore, Keeping, finish_segment
 from kiboko.files.intake import Intake
 from kiboko.files.network_file import load_network
@@ -137,7 +138,7 @@ class _Collector:
             loop.add_signal_handler(number, self._end, status)
         with contextlib.ExitStack() as stack:
             if self.watch is not None:
-                self._leaks = stack.enter_context(LineAppender(self.args.store / "disagreements.log.jsonl"))
+                self._leaks = stack.enter_context(LineAppender(self.args.store / DISAGREEMENTS))
             for where in await self._listen(receivers, ports):
                 print(f"kiboko collect: receiving {where}", file=sys.stderr, flush=True)
             if not self.args.quiet and sys.stdout.isatty():

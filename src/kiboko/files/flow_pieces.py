@@ -37,6 +37,8 @@ _MAGIC = {b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd", b"PAR1": "parquet", 
 _IPFIX_VERSION = b"\x00\x0a"
 _DELIMITERS = (",", ";", "\t", " ", "|")
 _LONGEST_LINE = 16 << 20
+DISAGREEMENTS = "disagreements.jsonl"
+"""What a collector writes into its store beside the records: leaks and breaks, which are no flow records."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +130,8 @@ def _digest(path: Path) -> bytes:
 def _is_log(path: Path) -> bool:
     """Whether a file in a folder is a log, by its name: what lies beside logs is none of them."""
     suffixes = [each for each in path.suffixes if each not in (".gz", ".zst")]
-    return not path.name.startswith(".") and bool(suffixes) and suffixes[-1] in _SUFFIXES
+    is_hidden = path.name.startswith(".") or path.name == DISAGREEMENTS
+    return not is_hidden and bool(suffixes) and suffixes[-1] in _SUFFIXES
 
 
 def _is_finished(path: Path) -> bool:
