@@ -229,6 +229,8 @@ class _Collector:
 
     def _judge(self, watch: Watch) -> None:
         met = watch.judge()
+        if met and self._leaks is not None:
+            self._leaks.append("\n".join(map(disagreement_json, met)))
         self.tally.unjudged = watch.unjudged
         for each in met:
             is_leak = each.group.finding.status == LEAK
@@ -240,8 +242,6 @@ class _Collector:
                 self._view.tell(disagreement_line(each))
             elif not self.args.quiet and not self.args.json:
                 print(disagreement_line(each), flush=True)
-        if met and self._leaks is not None:
-            self._leaks.append("\n".join(map(disagreement_json, met)))
 
     def _tell(self) -> None:
         self.tally.counts = self.intake.counts
