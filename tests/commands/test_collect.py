@@ -287,7 +287,7 @@ class Ending(Collecting):
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as taken:
             taken.bind(("127.0.0.1", 0))
             done = kiboko("collect", self.store, "--flow-port", taken.getsockname()[1], "--stop-after", "1")
-        self.assertEqual(done.returncode, 3)
+        self.assertEqual((done.returncode, done.stdout), (3, ""))
         self.assertIn("cannot listen at udp 127.0.0.1:", done.stderr)
 
     def test_bad_usage_says_what_would_be_right(self):

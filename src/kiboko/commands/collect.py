@@ -88,7 +88,8 @@ def run(args: argparse.Namespace) -> int:
         return asyncio.run(collector.run(ports))
     finally:
         store.close()
-        collector.report()
+        if collector.began:
+            collector.report()
 
 
 def _port(text: str) -> int | None:
@@ -124,6 +125,7 @@ class _Collector:
     watch: Watch | None
     tally: Tally = field(default_factory=Tally)
     status: int = 0
+    began: bool = False
     _view: LiveView | None = None
     _leaks: LineAppender | None = None
     _failed: SurroundingsError | None = None
@@ -141,6 +143,7 @@ class _Collector:
                 self._leaks = stack.enter_context(LineAppender(self.args.store / DISAGREEMENTS))
             for where in await self._listen(receivers, ports):
                 print(f"kiboko collect: receiving {where}", file=sys.stderr, flush=True)
+            self.began = True
             if not self.args.quiet and sys.stdout.isatty():
                 self._view = stack.enter_context(LiveView(lambda: self._end(0), self.tally))
             try:
