@@ -206,12 +206,10 @@ class _Collector:
     def _take_in(self) -> None:
         """Store what has come in, and judge it."""
         tables = self.intake.take()
-        if self.watch is not None:
-            # As they come there are few at a time; a reply may be in another table than its request.
-            for table in tables:
-                self.watch.add(table)
         for table in tables:
             self._store(table)
+            if self.watch is not None:
+                self.watch.add(table)
             if self._view is not None:
                 self._view.add(table, self.watch.summary.directory.name_of if self.watch is not None else str)
         if self.watch is not None:
@@ -233,7 +231,10 @@ class _Collector:
     def _judge(self, watch: Watch) -> None:
         met = watch.judge()
         if met and self._leaks is not None:
-            self._leaks.append("\n".join(map(disagreement_json, met)))
+            try:
+                self._leaks.append("\n".join(map(disagreement_json, met)))
+            except SurroundingsError as error:
+                self._failed = self._failed or error
         self.tally.unjudged = watch.unjudged
         for each in met:
             is_leak = each.group.finding.status == LEAK
