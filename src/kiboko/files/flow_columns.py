@@ -56,6 +56,8 @@ class Converter:
         detail = np.where(ported, port, 0)
         for number, name in ((ICMP, "icmpTypeCodeIPv4"), (ICMP6, "icmpTypeCodeIPv6")):
             kind = columns.whole(name, -1, 65535)
+            if not (protocol == number).any():
+                continue
             echo = (8 if number == ICMP else 128) << 8
             # Many exporters put type and code where the destination port stands (RFC 7011 did not settle it).
             fallback = np.where(port > 0, port, echo)
