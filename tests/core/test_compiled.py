@@ -5,7 +5,7 @@ import random
 import unittest
 from datetime import UTC, datetime, timedelta
 
-from kiboko.core.addresses import Address
+from kiboko.core.addresses import Address, parse_address
 from kiboko.core.comparison import Comparison, is_request, seen_behind
 from kiboko.core.compiled import CompiledComparison
 from kiboko.core.evidence import DENIED, PASSED, SEEN, FlowRecord
@@ -114,6 +114,19 @@ class Compiled(unittest.TestCase):
             values["observation_points"] = dict(enumerate(names, 1)) if seed % 2 else {}
             topology = load(values)
             self.compare(topology, random_records(topology, random.Random(seed), RECORDS // 8), seed)
+
+    def test_a_reply_is_judged_with_its_own_request_and_not_with_another_of_that_class(self):
+        """Two addresses of the internet are one class; at a point met twice on the way it is by the addresses that a
+        reply is known to have been taken on this side of the translation or on that."""
+        values = random_network(1)
+        values["observation_points"] = dict(enumerate([*values["subnets"], *values["outside"]], 1))
+        own, one, other = map(parse_address, ("203.0.113.43", "127.255.255.255", "198.51.100.95"))
+        records = [
+            FlowRecord(own, one, Service(UDP, 40000), 47000, SEEN, point="1"),
+            FlowRecord(own, other, Service(UDP, 40000), 47000, SEEN, NOON, NOON, point="1"),
+            FlowRecord(other, own, Service(UDP, 47000), 40000, DENIED, NOON, NOON, point="1"),
+        ]
+        self.compare(load(values), records, 1)
 
     def test_a_record_comes_back_from_the_columns_as_it_was(self):
         topology = load(base())
