@@ -17,7 +17,7 @@ demo: $(STAMP)
 test: $(STAMP)
 	$(BIN)/python tests/run.py
 
-# Every pair and service of all random networks, and all kernel rule sets: an hour or more; `make test` runs a few.
+# Every pair and service of all random networks, and all kernel rule sets: about half an hour; `make test` runs a few.
 verify: $(STAMP)
 	KIBOKO_NETWORKS=200 KIBOKO_PROBES=0 KIBOKO_RULE_SETS=200 $(BIN)/python -m unittest tests.replica.test_replica \
 		tests.core.test_kernel_rules

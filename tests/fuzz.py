@@ -115,6 +115,8 @@ def run(seconds, seed):
             intake, frames = Intake(), Frames()
             for each in chance.choices(datagrams(), k=20):
                 intake.flow_message(damaged(each, chance), f"192.0.2.{chance.randrange(4)}", NOW)
+                if chance.random() < 0.2:  # as it is when time passes between two of them
+                    intake.take()
             stream = b"".join(damaged(each, chance) + b"\n" for each in chance.choices(logs(), k=20))
             for each in frames.feed(stream):
                 intake.log_message(each, "192.0.2.9", NOW)

@@ -94,6 +94,25 @@ class Messages(unittest.TestCase):
         (row,) = rows_of(MessageReader(), message(0, template(256, names), data(256, names, [flow])))
         self.assertEqual((row["flowStartMilliseconds"], row["flowEndMilliseconds"]), (START, START + 500))
 
+    def test_a_template_may_change_when_everything_before_it_is_taken(self):
+        reader = MessageReader()
+        short = ("destinationIPv4Address", "sourceIPv4Address")
+        self.assertEqual(len(rows_of(reader, message(0, template(256, FLOW), data(256, FLOW, [a_flow(1)])))), 1)
+        found = rows_of(reader, message(1, template(256, short), data(256, short, [a_flow(2)])))
+        self.assertEqual([row["sourceIPv4Address"] for row in found], ["10.1.1.10"])
+        self.assertEqual(len(rows_of(reader, message(2, data(256, short, [a_flow(3), a_flow(4)])))), 2)
+
+    def test_a_number_that_becomes_one_of_options_loses_no_data_of_before(self):
+        reader = MessageReader()
+        stated = a_flow(samplingInterval=1, observationDomainId=7)
+        scope, names = ("observationDomainId",), ("samplingInterval",)
+        found = rows_of(
+            reader,
+            message(0, template(256, FLOW), data(256, FLOW, [a_flow(1)])),
+            message(1, options(256, scope, names), data(256, (*scope, *names), [stated])),
+        )
+        self.assertEqual([row["sourceIPv4Address"] for row in found], ["10.1.1.10"])
+
     def test_a_template_that_changes_is_the_new_one_from_then_on(self):
         reader = MessageReader()
         short = ("destinationIPv4Address", "sourceIPv4Address")

@@ -102,7 +102,7 @@ class MessageReader:
         layout = self._layouts.get(template)
         if template not in self._layouts or (layout is not None and layout.fields is not fields):
             if layout is not None and layout.fields != fields:
-                self._one_by_one.extend(_rows_of(layout.take(template[0], template[1])))
+                self._read_out(layout, template)
             if layout is None or layout.fields != fields:
                 layout = Layout.of(fields)
             else:
@@ -110,13 +110,20 @@ class MessageReader:
             self._layouts[template] = layout
         return layout
 
+    def _read_out(self, layout: Layout | None, template: _Template) -> None:
+        """Take the records of a layout that is no more, if it keeps any."""
+        if layout is not None and layout.bodies:
+            self._one_by_one.extend(_rows_of(layout.take(template[0], template[1])))
+
     def _by_library(self, data: bytes, exporter: str) -> tuple[int, int]:
         """How many flow and option records the library found in a message, -1 where it could not read it."""
         message = self._decoder.decode(data, exporter)
         for event in self._decoder.take_events():
             if isinstance(event, TemplateLearned):
                 self.counts["templates"] += 1
-                self._layouts.pop((event.exporter, event.domain, event.template_id), None) if event.options else None
+                if event.options:  # the number was of data before: what is kept of that is not lost
+                    template = event.exporter, event.domain, event.template_id
+                    self._read_out(self._layouts.pop(template, None), template)
                 self._late(event.exporter, event.domain, event.template_id)
             elif isinstance(event, DecodeError):
                 self._fault(_FAULTS.get(event.reason, "message that cannot be read"), exporter)
