@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from kiboko.core import columns
 from kiboko.core.columns import combined, distinct
 
-NUMBERS = st.lists(st.integers(-5, 5) | st.integers(-(2**62), 2**62), max_size=60)
+SMALL, WIDE = st.integers(-5, 5), st.integers(-(2**62), 2**62)
 
 
 class Columns(unittest.TestCase):
@@ -18,11 +18,26 @@ class Columns(unittest.TestCase):
         met = {}
         return [met.setdefault(value, len(met)) for value in values], [values.index(value) for value in met]
 
-    @given(NUMBERS, st.integers(1, 20))
-    def test_distinct_values_in_the_order_they_are_met_whatever_falls_on_one_slot(self, values, bits):
-        with mock.patch.object(columns, "_BITS", bits):
-            found = distinct(np.array(values, dtype=np.int64))
-        self.assertEqual((found.codes.tolist(), found.first.tolist()), self.by_loop(values))
+    @given(st.lists(st.tuples(SMALL | WIDE, SMALL | WIDE), max_size=60), st.integers(1, 20), st.sampled_from([0, 100]))
+    def test_distinct_rows_in_the_order_they_are_met_whatever_falls_on_one_slot(self, rows, bits, few):
+        columns_of = [np.array(side, dtype=np.int64) for side in zip(*rows)] or [np.zeros(0, np.int64)] * 2
+        # Few rows are sorted; here the hash is tried on few as well, with as many collisions as its slots make.
+        with mock.patch.object(columns, "_BITS", bits), mock.patch.object(columns, "_FEW", few):
+            both, one = distinct(*columns_of), distinct(columns_of[0])
+        self.assertEqual((both.codes.tolist(), both.first.tolist()), self.by_loop(rows))
+        self.assertEqual((one.codes.tolist(), one.first.tolist()), self.by_loop([row[0] for row in rows]))
+
+    @given(st.lists(st.integers(0, 9), min_size=1, max_size=40))
+    def test_small_numbers_of_any_width(self, values):
+        with mock.patch.object(columns, "_FEW", 0):
+            for kind in (np.uint8, np.int16, np.int32, np.int64, np.uint64):
+                found = distinct(np.array(values, dtype=kind))
+                self.assertEqual((found.codes.tolist(), found.first.tolist()), self.by_loop(values))
+
+    def test_many_rows_that_all_differ(self):
+        values = np.random.default_rng(1).permutation(300_000) * 1_000_003
+        found = distinct(values, values)
+        self.assertTrue((found.codes == np.arange(300_000)).all() and len(found) == 300_000)
 
     @given(st.lists(st.tuples(st.integers(0, 3), st.integers(0, 2**60), st.integers(0, 2**62)), max_size=40))
     def test_sums_are_exact_however_large(self, rows):

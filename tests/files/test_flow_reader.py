@@ -10,15 +10,11 @@ from unittest import mock
 
 import numpy as np
 import pyarrow as pa
-from hypothesis import given
-from hypothesis import strategies as st
 
-from kiboko.core.addresses import parse_address
 from kiboko.core.errors import InputError, UsageError
 from kiboko.core.flow_query import FlowFilter, Sums, Timeline
 from kiboko.core.flow_table import table_of
 from kiboko.core.services import parse_services
-from kiboko.files.flow_columns import parse_ipv4
 from kiboko.files.flow_export import write_tables
 from kiboko.files.flow_pieces import flow_files, pieces_of
 from kiboko.files.flow_reader import tables_of
@@ -191,20 +187,6 @@ class Reading(unittest.TestCase):
     def test_what_is_no_parquet_file_is_an_error_without_a_traceback(self):
         with self.assertRaisesRegex(InputError, "not Parquet"):
             self.read(self.write("x.parquet", b"PAR1 and then nothing of the kind"))
-
-    @given(st.lists(st.one_of(
-        st.ip_addresses(v=4).map(str), st.from_regex(r"[0-9.]{1,16}", fullmatch=True), st.text(max_size=12)), max_size=30))  # fmt: skip
-    def test_addresses_read_all_at_once_are_those_read_one_by_one(self, texts):
-        values, good = parse_ipv4(pa.array(texts, pa.string()))
-        for text, value, is_good in zip(texts, values.tolist(), good.tolist(), strict=True):
-            try:
-                known = parse_address(text)
-            except ValueError:
-                known = None
-            if is_good:
-                self.assertEqual((known.family, known.value), (4, value))
-            elif known is not None:
-                self.assertEqual(known.family, 6, text)
 
 
 class Asking(unittest.TestCase):

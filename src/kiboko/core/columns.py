@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 
 _BITS = 20
 _FEW = 20_000
-_SMALL_BITS = 16
-_MULTIPLIERS = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0xD6E8FEB86659FD93)
+_SMALL = 1 << 16
+_MULTIPLIERS = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0xD6E8FEB86659FD93, 0xA0761D6478BD642F)
 _EXACT = 1 << 53
 
 
@@ -45,7 +45,8 @@ class Distinct:
         """The least value of a column for each; `missing` stands for none, and for no value at all."""
         top = np.iinfo(np.int64).max
         found = np.full(len(self), top)
-        np.minimum.at(found, self.codes, np.where(values == missing, top, values))
+        known = np.where(values == missing, top, values) if missing in (values.min(initial=top), top) else values
+        np.minimum.at(found, self.codes, known)
         return [missing if each == top else each for each in found.tolist()]
 
     def most(self, values: NDArray[np.int64]) -> list[int]:
@@ -55,46 +56,70 @@ class Distinct:
         return found.tolist()
 
 
-def distinct(values: NDArray[Any]) -> Distinct:
-    """The distinct values of a column of 64-bit numbers.
+def distinct(*columns: NDArray[Any]) -> Distinct:
+    """The distinct rows of one or more columns of whole numbers, of one length each.
 
-    Few values among many rows, as is usual, are told apart by a hash without any sorting: where two values fall on one
-    slot, which is seen, another multiplier is tried, and sorting is what remains. It is the cheaper for few rows.
+    Rows are told apart by a hash without any sorting: the rows whose hash another value has taken before them, which is
+    seen, are tried again with another multiplier, and sorting is what remains. It is the cheaper for few rows.
     """
-    keys = values.view(np.uint64) if values.dtype.itemsize == 8 else values.astype(np.uint64)
-    count = len(keys)
-    if count > _FEW:
-        rows = np.arange(count, dtype=np.int32)
-        if int(keys.max()) < 1 << _SMALL_BITS:
-            return _numbered(keys.astype(np.int64), rows, 1 << _SMALL_BITS)[1]
-        for multiplier in _MULTIPLIERS:
-            slots = ((keys * np.uint64(multiplier)) >> np.uint64(64 - _BITS)).astype(np.int64)
-            firsts, found = _numbered(slots, rows, 1 << _BITS)
-            if bool((keys[firsts] == keys).all()):
-                return found
-    _, first, back = np.unique(keys, return_index=True, return_inverse=True)
-    order = np.argsort(first)
-    number = np.empty(len(first), dtype=np.int64)
-    number[order] = np.arange(len(first))
-    return Distinct(number[back], first[order])
+    count = len(columns[0])
+    rows = np.arange(count)
+    if count > _FEW and len(columns) == 1 and int(columns[0].min()) >= 0 and (most := int(columns[0].max())) < _SMALL:
+        firsts = _holders(columns[0].astype(np.int64, copy=False), rows, most + 1)
+    else:
+        keys = [_unsigned(column) for column in columns]
+        firsts = _firsts(keys, rows, _MULTIPLIERS if count > _FEW else ())
+    first = np.flatnonzero(firsts == rows)
+    number = np.empty(count, dtype=np.int64)
+    number[first] = np.arange(len(first))
+    return Distinct(number[firsts], first)
 
 
-def _numbered(slots: NDArray[np.int64], rows: NDArray[np.int32], size: int) -> tuple[NDArray[np.int32], Distinct]:
-    """For each row the first that has the same slot, and the slots as distinct values."""
-    count = len(rows)
-    holder = np.full(size, count, dtype=np.int32)
+def _unsigned(column: NDArray[Any]) -> NDArray[np.uint64]:
+    found: NDArray[np.uint64] = column.astype(np.int64, copy=False) if column.dtype.itemsize < 8 else column
+    return found.view(np.uint64)
+
+
+def _holders(slots: NDArray[np.int64], rows: NDArray[np.int64], size: int) -> NDArray[np.int64]:
+    """For each row the first of all rows that have its slot."""
+    holder = np.empty(size, dtype=np.int64)
     holder[slots[::-1]] = rows[::-1]  # the last write is that of the first row
-    firsts = holder[slots]
-    first = np.sort(holder[holder < count])
-    number = np.empty(count, dtype=np.int32)
-    number[first] = np.arange(len(first), dtype=np.int32)
-    return firsts, Distinct(number[firsts].astype(np.int64), first.astype(np.int64))
+    return holder[slots]
+
+
+def _firsts(keys: list[NDArray[np.uint64]], rows: NDArray[np.int64], multipliers: tuple[int, ...]) -> NDArray[np.int64]:
+    """For each of some ascending rows the first of them that has its keys, which are those of all rows."""
+    mine = [key[rows] for key in keys] if len(rows) < len(keys[0]) else keys
+    if not multipliers:
+        return rows[_firsts_by_sorting(mine)]
+    mixed = mine[0] * np.uint64(multipliers[0])
+    for key in mine[1:]:
+        mixed = (mixed ^ mixed >> np.uint64(29)) + key
+        mixed *= np.uint64(multipliers[0])
+    slots = (mixed >> np.uint64(64 - _BITS)).view(np.int64)
+    firsts = _holders(slots, rows, 1 << _BITS)
+    wrong = np.zeros(len(rows), dtype=np.bool_)
+    for whole, key in zip(keys, mine, strict=True):
+        wrong |= whole[firsts] != key
+    if wrong.any():
+        firsts[wrong] = _firsts(keys, rows[wrong], multipliers[1:])
+    return firsts
+
+
+def _firsts_by_sorting(keys: list[NDArray[np.uint64]]) -> NDArray[np.int64]:
+    order = np.lexsort(keys)  # equal rows stay in their order
+    is_new = np.ones(len(order), dtype=np.bool_)
+    if len(order):
+        is_new[1:] = False
+    for key in keys:
+        ordered = key[order]
+        is_new[1:] |= ordered[1:] != ordered[:-1]
+    starts = np.flatnonzero(is_new)
+    firsts = np.empty(len(order), dtype=np.int64)
+    firsts[order] = order[starts][np.cumsum(is_new) - 1]
+    return firsts
 
 
 def combined(columns: list[NDArray[Any]], count: int) -> Distinct:
     """The distinct rows of several columns of `count` numbers; of none, one value for all rows."""
-    codes = np.zeros(count, dtype=np.int64)
-    for column in columns:
-        each = distinct(column)
-        codes = distinct(codes * max(1, len(each)) + each.codes).codes
-    return distinct(codes)
+    return distinct(*columns) if columns else distinct(np.zeros(count, dtype=np.int64))

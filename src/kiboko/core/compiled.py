@@ -27,9 +27,10 @@ from kiboko.core.walk import Walker
 
 _MOST_CLASSES = 50_000
 _Ends = tuple[Address | None, Address | None]
-_KEY_LIMIT = 1 << 62
 _SYN, _RST, _ACK = 0x02, 0x04, 0x10
 _SERVICES = 1 << 24
+_KINDS = len(EVENTS) * 4
+_AGES = 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,10 +66,10 @@ class _Class:
 
 @dataclass(frozen=True, slots=True)
 class Judged:
-    """A table's findings: `code` is int32[n], for each record the index of its finding in `findings`; `request` is
+    """A table's findings: `code` is int64[n], for each record the index of its finding in `findings`; `request` is
     int64[n], the row of the request that it is the reply of, -1 for none, or None where no record is any."""
 
-    code: NDArray[np.int32]
+    code: NDArray[np.int64]
     findings: list[Finding]
     request: NDArray[np.int64] | None = None
 
@@ -169,7 +170,7 @@ class CompiledComparison:
             covered(table, Judged(code, judged.findings))
         if not len(table):
             return []
-        groups = distinct(code.astype(np.int64))
+        groups = distinct(code)
         found = []
         for row, *sums in summed(groups, table):
             about = self._classes[code[row]]
@@ -182,26 +183,19 @@ class CompiledComparison:
 
     # Classes.
 
-    def _class_of(self, table: FlowTable) -> NDArray[np.int32]:
+    def _class_of(self, table: FlowTable) -> NDArray[np.int64]:
         pair, rest = self._keys(table)
-        each = distinct(self._joined(pair, rest))
+        each = distinct(pair, rest)
         first = each.first
         keys = zip(pair[first].tolist(), rest[first].tolist(), strict=True)
-        known = np.empty(len(first), dtype=np.int32)
+        known = np.empty(len(first), dtype=np.int64)
         for index, (key, row) in enumerate(zip(keys, first.tolist(), strict=True)):
             number = self._numbers.get(key)
             if number is None:
                 number = self._numbers[key] = self._new_class(table, row, key)
             known[index] = number
-        found: NDArray[np.int32] = known[each.codes]
+        found: NDArray[np.int64] = known[each.codes]
         return found
-
-    def _joined(self, pair: NDArray[np.int64], rest: NDArray[np.int64]) -> NDArray[np.int64]:
-        """One number for both parts of a key, within this table."""
-        size = int(rest.max(initial=0)) + 1
-        if self._atoms.addresses**2 * size >= _KEY_LIMIT:
-            pair = distinct(pair).codes
-        return pair * size + rest
 
     def _new_class(self, table: FlowTable, index: int, key: tuple[int, ...]) -> int:
         record = table.record(index)
@@ -241,37 +235,40 @@ class CompiledComparison:
         """Two numbers for each record, for its ends and for the rest: equal where nothing tells records apart."""
         atoms = self._atoms
         atom = atoms.of_addresses(table.addresses)
-        protocol = table.protocol.astype(np.int32) << 16
-        service = atoms.service_of[protocol | table.detail]
-        port = np.where(table.source_port >= 0, atoms.service_of[protocol | np.maximum(table.source_port, 0)] + 1, 0)
+        pair = (atom * atoms.addresses)[table.source] + atom[table.destination]
+        protocol = table.protocol.astype(np.int64) << 16
+        port = atoms.service_of[protocol | table.source_port & 0xFFFF] + np.int64(1)
+        port[table.source_port < 0] = 0
+        rest = port * atoms.services + atoms.service_of[protocol | table.detail]
+        size = (atoms.services + 1) * atoms.services
+        rest += (self._flag_kinds[table.flags] + table.event) * np.int64(size)
+        size *= _KINDS
+        # The ages and points of most tables are all 0.
+        for part, kinds in ((self._ages(table), _AGES), (self._points_of(table), len(self._points) + 1)):
+            if part is not None:
+                rest += part * np.int64(size)
+            size *= kinds
+        return pair, rest
+
+    def _points_of(self, table: FlowTable) -> NDArray[np.int64] | None:
+        """The numbers of the observation points of the records; None where the network file knows none of them."""
         found = [self._comparison.walker.topology.observation_point(point) for point in table.points]
         points = np.array([self._points[point.key] if point is not None else 0 for point in found], dtype=np.int64)
-        sizes = (atoms.services, atoms.services + 1, len(EVENTS), 4, 3, len(self._points) + 1)
-        parts = (
-            service, port, table.event, self._flag_kinds[np.maximum(table.flags, -1) & 0xFFFF] * (table.flags >= 0),
-            self._ages(table), points[table.point],
-        )  # fmt: skip
-        rest = np.zeros(len(table), dtype=np.int64)
-        for part, size in zip(parts, sizes, strict=True):
-            rest = rest * size + part
-        return atom[table.source] * atoms.addresses + atom[table.destination], rest
+        return points[table.point] if points.any() else None
 
-    def _ages(self, table: FlowTable) -> NDArray[np.int8]:
-        """0: as new as the network file; 1: older; 2: begun before it and ended since."""
+    def _ages(self, table: FlowTable) -> NDArray[np.int64] | None:
+        """0: as new as the network file; 1: older; 2: begun before it and ended since. None where all are new."""
         as_of = milliseconds(self._comparison.walker.topology.as_of)
-        if as_of == NO_TIME:
-            return np.zeros(len(table), dtype=np.int8)
-        if not len(table) or int(table.start.min()) >= as_of:
-            return np.zeros(len(table), dtype=np.int8)
-        timed = table.start != NO_TIME
-        last = np.where(table.end != NO_TIME, table.end, table.start)
-        return np.where(timed & (last < as_of), 1, np.where(timed & (table.start < as_of), 2, 0)).astype(np.int8)
+        if as_of == NO_TIME or not len(table) or int(table.start.min()) >= as_of:
+            return None
+        timed, last = table.start != NO_TIME, table.last()
+        return np.where(timed & (last < as_of), 1, np.where(timed & (table.start < as_of), 2, 0))
 
     # Replies.
 
     def _with_requests(
-        self, table: FlowTable, code: NDArray[np.int32]
-    ) -> tuple[NDArray[np.int32], NDArray[np.int64] | None]:
+        self, table: FlowTable, code: NDArray[np.int64]
+    ) -> tuple[NDArray[np.int64], NDArray[np.int64] | None]:
         """The findings changed where a record's request, or its reply, is in the table as well; and the row of each
         request that was found."""
         candidate = np.array(self._may_reply)[code]
@@ -280,7 +277,7 @@ class CompiledComparison:
             return code, None
         hashes = _FlowHash.of(table.addresses)
         wanted = hashes.turned(table, rows)
-        request_rows, request_hash = self._requests(table, code, hashes)
+        request_rows, request_hash = self._requests(table, code, hashes, rows)
         requests = _partners(wanted, request_hash, request_rows)
         hit = requests >= 0
         rows, requests = rows[hit], requests[hit]
@@ -291,12 +288,11 @@ class CompiledComparison:
         keep = (surely | (requests < rows)) & (requests != rows)
         rows, requests = rows[keep], requests[keep]
         result = code.copy()
-        pairs = code[rows].astype(np.int64) << 32 | code[requests]
-        met = distinct(pairs)
-        fresh = np.empty(len(met), dtype=np.int32)
+        own, theirs = code[rows], code[requests]
+        met = distinct(own, theirs)
+        fresh = np.empty(len(met), dtype=np.int64)
         for index, row in enumerate(met.first.tolist()):
-            pair = int(pairs[row])
-            fresh[index] = self._reply(table, int(rows[row]), int(requests[row]), pair >> 32, pair & 0xFFFFFFFF)
+            fresh[index] = self._reply(table, int(rows[row]), int(requests[row]), int(own[row]), int(theirs[row]))
         result[rows] = fresh[met.codes]
         self._decide(table, code, result, rows, requests)
         partner = np.full(len(table), -1, dtype=np.int64)
@@ -304,25 +300,29 @@ class CompiledComparison:
         return result, partner
 
     def _requests(
-        self, table: FlowTable, code: NDArray[np.int32], hashes: _FlowHash
+        self, table: FlowTable, code: NDArray[np.int64], hashes: _FlowHash, replies: NDArray[np.int64]
     ) -> tuple[NDArray[np.int64], NDArray[np.uint64]]:
-        """The requests of a table and their hashes, those behind a gateway under both pairs of addresses."""
+        """The requests of a table that some rows may be replies to, by the client's port at least, and their hashes:
+        those behind a gateway under both pairs of addresses."""
         rows = np.flatnonzero(np.array(self._is_request)[code])
-        own = hashes.rows(table, rows)
-        met = np.flatnonzero(np.bincount(code[rows]))
-        moved = [number for number in met.tolist() if self._behind[number] is not None]
-        more_rows, more_hashes = [rows], [own]
-        for number in moved:
-            behind = self._behind[number]
-            assert behind is not None
-            these = rows[code[rows] == number]
-            more_rows.append(these)
-            more_hashes.append(hashes.rows(table, these, behind))
-        # Of several the first in the order of the table counts, whatever its class.
-        late = np.argsort(np.concatenate(more_rows[1:]), kind="stable") if moved else np.zeros(0, dtype=np.int64)
-        rows_behind = np.concatenate(more_rows[1:])[late] if moved else late
-        hashes_behind = np.concatenate(more_hashes[1:])[late] if moved else np.zeros(0, dtype=np.uint64)
-        return np.concatenate([rows, rows_behind]), np.concatenate([own, hashes_behind])
+        clients = np.zeros(1 << 16, dtype=np.bool_)
+        clients[table.detail[replies]] = True
+        rows = rows[clients[table.source_port[rows]]]
+        near, far = hashes.as_source[table.source[rows]], hashes.as_destination[table.destination[rows]]
+        ports = _port_hash(table, rows, False)
+        own = near ^ far ^ ports
+        classes = code[rows]
+        near_behind, far_behind = self._ends_behind()
+        moved = np.flatnonzero((near_behind.is_given | far_behind.is_given)[classes])
+        if not len(moved):
+            return rows, own
+        behind = near_behind.instead(near[moved], classes[moved]) ^ far_behind.instead(far[moved], classes[moved])
+        return np.concatenate([rows, rows[moved]]), np.concatenate([own, behind ^ ports[moved]])
+
+    def _ends_behind(self) -> tuple[_Instead, _Instead]:
+        """The hashes that the sources and destinations of requests have behind a gateway, by class."""
+        ends = [ends or (None, None) for ends in self._behind]
+        return _Instead.of([near for near, _ in ends], True), _Instead.of([far for _, far in ends], False)
 
     def _reply(self, table: FlowTable, row: int, request_row: int, own: int, request: int) -> int:
         """The finding of a reply, by its own class and that of its request.
@@ -341,8 +341,8 @@ class CompiledComparison:
     def _decide(
         self,
         table: FlowTable,
-        code: NDArray[np.int32],
-        result: NDArray[np.int32],
+        code: NDArray[np.int64],
+        result: NDArray[np.int64],
         rows: NDArray[np.int64],
         requests: NDArray[np.int64],
     ) -> None:
@@ -384,14 +384,15 @@ def _partners(wanted: NDArray[np.uint64], hashes: NDArray[np.uint64], rows: NDAr
     return found
 
 
-def _flag_kinds() -> NDArray[np.int64]:
-    """For each union of TCP flags what it tells: 0 nothing, 1 opening, 2 nothing but SYN, 3 a bare reset."""
-    kinds = np.zeros(1 << 16, dtype=np.int64)
+def _flag_kinds() -> NDArray[np.uint8]:
+    """For each union of TCP flags what it tells: 0 nothing, 1 opening, 2 nothing but SYN, 3 a bare reset; each times
+    the number of events, so that one can be added. Of -1, for flags that are not known, the last one tells nothing."""
+    kinds = np.zeros((1 << 16) + 1, dtype=np.uint8)
     flags = np.arange(1 << 16)
-    kinds[flags & (_SYN | _ACK) == _SYN] = 1
-    kinds[flags & 0x3F == _SYN] = 2
-    kinds[np.isin(flags & 0x3F, (_RST, _RST | _ACK))] = 3
-    return kinds
+    kinds[:-1][flags & (_SYN | _ACK) == _SYN] = 1
+    kinds[:-1][flags & 0x3F == _SYN] = 2
+    kinds[:-1][np.isin(flags & 0x3F, (_RST, _RST | _ACK))] = 3
+    return kinds * np.uint8(len(EVENTS))
 
 
 def _moved(record: FlowRecord, behind: tuple[Address, Address] | None) -> _Ends | None:
@@ -418,24 +419,29 @@ class _FlowHash:
         hashes = addresses.hashes()
         return cls(hashes * np.uint64(0x9E3779B97F4A7C15), hashes * np.uint64(0xC2B2AE3D27D4EB4F))
 
-    def rows(self, table: FlowTable, rows: NDArray[np.int64], instead: _Ends = (None, None)) -> NDArray[np.uint64]:
-        """The hashes of some records, with other ends `instead` of their own where these are given."""
-        source, destination = instead
-        near = (
-            self.as_source[table.source[rows]] if source is None else _FlowHash.of(AddressTable.of([source])).as_source
-        )
-        far = (
-            self.as_destination[table.destination[rows]]
-            if destination is None
-            else _FlowHash.of(AddressTable.of([destination])).as_destination
-        )
-        hashed: NDArray[np.uint64] = near ^ far ^ _port_hash(table, rows, False)
-        return hashed
-
     def turned(self, table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.uint64]:
         """The hashes that the requests of some records have, if these are replies."""
         ends = self.as_source[table.destination[rows]] ^ self.as_destination[table.source[rows]]
         return ends ^ _port_hash(table, rows, True)
+
+
+@dataclass(frozen=True, slots=True)
+class _Instead:
+    """By class, the hash of another end, uint64[k], and whether there is any, bool[k]."""
+
+    hashes: NDArray[np.uint64]
+    is_given: NDArray[np.bool_]
+
+    @classmethod
+    def of(cls, ends: list[Address | None], is_source: bool) -> _Instead:
+        """The hashes of some ends, as sources or as destinations."""
+        hashed = _FlowHash.of(AddressTable.of([end or Address(4, 0) for end in ends]))
+        given = np.array([end is not None for end in ends], dtype=np.bool_)
+        return cls(hashed.as_source if is_source else hashed.as_destination, given)
+
+    def instead(self, own: NDArray[np.uint64], classes: NDArray[np.int64]) -> NDArray[np.uint64]:
+        """For each row the hash of the other end of its class, or its own."""
+        return np.where(self.is_given[classes], self.hashes[classes], own)
 
 
 def _port_hash(table: FlowTable, rows: NDArray[np.int64], turned: bool) -> NDArray[np.uint64]:

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.addresses import Prefix
+from kiboko.core.columns import Distinct, distinct
 from kiboko.core.comparison import AGREE, BREAK, LEAK, UNSURE
 from kiboko.core.compiled import Judged
 from kiboko.core.flow_query import MINUTE, Sum, Timeline
@@ -19,6 +20,7 @@ _MOST_GAPS = 5
 _LEAST_GAP = 5
 _MOSTLY = 0.8
 _MOST_POINTS = 10_000
+_MOST_CELLS = 1 << 20
 _UNKNOWN = "no observation point"
 
 
@@ -88,32 +90,56 @@ class Coverage:
         if not len(table):
             return
         status = np.array([STATUSES.index(each.status) for each in judged.findings], dtype=np.uint8)
-        self.timeline.note(table.start, status[judged.code])
-        met = np.flatnonzero(np.bincount(table.point, minlength=len(table.points))).tolist()
-        for index in met:
-            rows = slice(None) if len(met) == 1 else table.point == index
-            self._point(table.points[index] or _UNKNOWN, table.start[rows], table.end[rows])
-        used = np.zeros(len(table.addresses), dtype=np.bool_)
-        used[table.source] = True
-        used[table.destination] = True
+        self._times(table, status[judged.code])
+        self._totals(table)
+        used = np.bincount(table.source, minlength=len(table.addresses)) > 0
+        used |= np.bincount(table.destination, minlength=len(table.addresses)) > 0
         self.subnets |= self.places.met(table.addresses, used)
 
-    def _point(self, name: str, start: NDArray[np.int64], end: NDArray[np.int64]) -> None:
-        total, minutes = self.points.get(name, (Sum(), set[int]()))
-        if name not in self.points and len(self.points) >= _MOST_POINTS:
+    def _times(self, table: FlowTable, status: NDArray[np.uint8]) -> None:
+        """Count by minute, point and status at once."""
+        start, point = table.start, table.point
+        if int(start.min()) == NO_TIME:
+            timed = start != NO_TIME
+            start, point, status = start[timed], point[timed], status[timed]
+        if not len(start):
             return
-        last = int(end.max())
-        if last == NO_TIME or int(end.min()) == NO_TIME:
-            last = int(np.where(end == NO_TIME, start, end).max())
-        timed = start[start != NO_TIME] if int(start.min()) == NO_TIME else start
-        total.add(len(start), 0, 0, int(timed.min()) if len(timed) else int(NO_TIME), last)
-        if len(timed):
-            at = timed // MINUTE
-            first = int(at.min())
-            span = int(at.max()) - first + 1
-            met = np.flatnonzero(np.bincount(at - first)) + first if span < 1 << 20 else np.unique(at)
-            minutes.update(met.tolist())
-        self.points[name] = total, minutes
+        minute, points = start // MINUTE, len(table.points)
+        first = int(minute.min())
+        cell = minute - first
+        if points > 1:
+            cell = cell * points + point
+        cell = cell * len(STATUSES) + status
+        if (size := (int(minute.max()) - first + 1) * points * len(STATUSES)) <= _MOST_CELLS:
+            counts = np.bincount(cell, minlength=size)
+            cells = np.flatnonzero(counts)
+            counts = counts[cells]
+        else:
+            groups = distinct(cell)
+            cells, counts = cell[groups.first], groups.counts()
+        rest, kind = np.divmod(cells, len(STATUSES))
+        period, where = np.divmod(rest, points)
+        self.timeline.count((period + first).tolist(), kind.tolist(), counts.tolist())
+        for index, minutes in zip(where.tolist(), (period + first).tolist(), strict=True):
+            known = self._point(table.points[index])
+            if known is not None:
+                known[1].add(minutes)
+
+    def _totals(self, table: FlowTable) -> None:
+        """How many records each point took, and from when to when."""
+        groups = distinct(table.point) if len(table.points) > 1 else Distinct(table.point, np.zeros(1, dtype=np.int64))
+        sums = (groups.counts().tolist(), groups.least(table.start, int(NO_TIME)), groups.most(table.last()))
+        for row, count, first, last in zip(groups.first.tolist(), *sums, strict=True):
+            known = self._point(table.points[table.point[row]])
+            if known is not None:
+                known[0].add(count, 0, 0, first, last)
+
+    def _point(self, name: str | None) -> tuple[Sum, set[int]] | None:
+        """What a point has recorded so far; None for a further one where there are too many."""
+        name = name or _UNKNOWN
+        if name not in self.points and len(self.points) >= _MOST_POINTS:
+            return None
+        return self.points.setdefault(name, (Sum(), set()))
 
     def merge(self, other: Coverage) -> None:
         """Take in what another one covers."""

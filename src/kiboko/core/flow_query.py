@@ -195,6 +195,13 @@ class Timeline:
         for index in np.flatnonzero(counts.any(axis=1)).tolist():
             self._put(int(periods[index]), counts[index])
 
+    def count(self, periods: list[int], kinds: list[int], counts: list[int]) -> None:
+        """Take in records that are counted already: how many of each kind, an index of `kinds`, in each period."""
+        for period, kind, number in zip(periods, kinds, counts, strict=True):
+            if period not in self.counts:
+                self.counts[period] = np.zeros(len(self.kinds), dtype=np.int64)
+            self.counts[period][kind] += number
+
     def merge(self, other: Timeline) -> None:
         """Take in what another one of the same kinds and step has counted."""
         for period, row in other.counts.items():

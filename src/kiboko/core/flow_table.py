@@ -59,16 +59,16 @@ class AddressTable:
 class FlowTable:
     """`n` flow records, one direction each.
 
-    `addresses` are the addresses that occur; `source` and `destination` int32[n] are their indices. `protocol` is
+    `addresses` are the addresses that occur; `source` and `destination` int64[n] are their indices. `protocol` is
     uint8[n]; `source_port` int32[n], -1 where there is none; `detail` int32[n] the destination port, or type and code
     of ICMP. `event` is uint8[n], an index of `EVENTS`; `flags` int32[n] the TCP flags (RFC 9293), -1 for none.
     `start` and `end` are int64[n] in milliseconds since 1970 UTC, `NO_TIME` where not recorded; `packets` and
-    `octets` int64[n] counts; `point` int32[n] indices of `points`; `line` int64[n] from 1.
+    `octets` int64[n] counts; `point` int64[n] indices of `points`; `line` int64[n] from 1.
     """
 
     addresses: AddressTable
-    source: NDArray[np.int32]
-    destination: NDArray[np.int32]
+    source: NDArray[np.int64]
+    destination: NDArray[np.int64]
     protocol: NDArray[np.uint8]
     source_port: NDArray[np.int32]
     detail: NDArray[np.int32]
@@ -79,7 +79,7 @@ class FlowTable:
     packets: NDArray[np.int64]
     octets: NDArray[np.int64]
     points: tuple[str | None, ...]
-    point: NDArray[np.int32]
+    point: NDArray[np.int64]
     line: NDArray[np.int64]
 
     @classmethod
@@ -96,12 +96,18 @@ class FlowTable:
         chosen: dict[str, Any] = {n: c[rows] if isinstance(c, np.ndarray) else c for n, c in columns.items()}
         return FlowTable(**chosen)
 
+    def last(self) -> NDArray[np.int64]:
+        """The last time that each record knows of, int64[n]."""
+        if not len(self) or int(self.end.min()) != NO_TIME:
+            return self.end
+        return np.where(self.end == NO_TIME, self.start, self.end)
+
     def within(self, since: int | None, until: int | None) -> NDArray[np.bool_]:
         """Which records touch a time, in milliseconds since 1970, bool[n]. Where a time is asked for, those without one
         do not; None leaves a side open."""
         if since is None and until is None:
             return np.ones(len(self), dtype=np.bool_)
-        last = np.where(self.end != NO_TIME, self.end, self.start)
+        last = self.last()
         keep = self.start != NO_TIME
         if since is not None:
             keep &= last >= since
@@ -128,8 +134,7 @@ def summed(groups: Distinct, table: FlowTable) -> Iterator[tuple[int, ...]]:
     and last time among them in milliseconds since 1970."""
     return zip(
         groups.first.tolist(), groups.counts().tolist(), groups.sums(table.packets), groups.sums(table.octets),
-        groups.least(table.start, int(NO_TIME)),
-        groups.most(np.where(table.end == NO_TIME, table.start, table.end)), strict=True,
+        groups.least(table.start, int(NO_TIME)), groups.most(table.last()), strict=True,
     )  # fmt: skip
 
 
@@ -140,10 +145,10 @@ def joined(tables: Sequence[FlowTable]) -> FlowTable:
     points: dict[str | None, int] = {}
     columns: dict[str, list[Any]] = {name: [] for name in (field.name for field in dataclasses.fields(FlowTable))}
     for table, own, start in zip(tables, used, starts, strict=False):
-        codes = np.array([points.setdefault(point, len(points)) for point in table.points], dtype=np.int32)
+        codes = np.array([points.setdefault(point, len(points)) for point in table.points], dtype=np.int64)
         for name, column in columns.items():
             if name in ("source", "destination"):
-                column.append((start + np.searchsorted(own, getattr(table, name))).astype(np.int32))
+                column.append(start + np.searchsorted(own, getattr(table, name)))
             elif name == "point":
                 column.append(codes[table.point] if len(table) else table.point)
             elif name not in ("addresses", "points"):
@@ -173,8 +178,8 @@ def table_of(records: list[FlowRecord]) -> FlowTable:
         return np.array(values, dtype=kind)
 
     return FlowTable(
-        source=column([addresses.setdefault(r.source, len(addresses)) for r in records], np.int32),
-        destination=column([addresses.setdefault(r.destination, len(addresses)) for r in records], np.int32),
+        source=column([addresses.setdefault(r.source, len(addresses)) for r in records], np.int64),
+        destination=column([addresses.setdefault(r.destination, len(addresses)) for r in records], np.int64),
         protocol=column([r.service.protocol for r in records], np.uint8),
         source_port=column([-1 if r.source_port is None else r.source_port for r in records], np.int32),
         detail=column([r.service.detail for r in records], np.int32),
@@ -184,7 +189,7 @@ def table_of(records: list[FlowRecord]) -> FlowTable:
         end=column([milliseconds(r.end) for r in records], np.int64),
         packets=column([r.packets for r in records], np.int64),
         octets=column([r.octets for r in records], np.int64),
-        point=column([points.setdefault(r.point, len(points)) for r in records], np.int32),
+        point=column([points.setdefault(r.point, len(points)) for r in records], np.int64),
         line=column([r.line for r in records], np.int64),
         addresses=AddressTable.of(addresses),
         points=tuple(points),

@@ -78,8 +78,8 @@ class Watch:
         self._keep(table, judged.code, judged.findings)
         return found
 
-    def _fresh(self, table: FlowTable, code: NDArray[np.int32], findings: list[Finding]) -> list[Disagreement]:
-        groups = distinct(code.astype(np.int64))
+    def _fresh(self, table: FlowTable, code: NDArray[np.int64], findings: list[Finding]) -> list[Disagreement]:
+        groups = distinct(code)
         met: dict[int, Disagreement] = {}
         for row, *sums in summed(groups, table):
             finding, record = findings[code[row]], table.record(row)
@@ -91,7 +91,7 @@ class Watch:
                 met[id(group)] = Disagreement(group, known.record if known is not None else record, count, is_first)
         return list(met.values())
 
-    def _corrected(self, table: FlowTable, code: NDArray[np.int32], findings: list[Finding]) -> list[Disagreement]:
+    def _corrected(self, table: FlowTable, code: NDArray[np.int64], findings: list[Finding]) -> list[Disagreement]:
         """Requests of the window whose reply has come now."""
         found = []
         for row, before in list(self._undecided.items()):
@@ -103,7 +103,7 @@ class Watch:
                 del self._undecided[row]
         return found
 
-    def _keep(self, table: FlowTable, code: NDArray[np.int32], findings: list[Finding]) -> None:
+    def _keep(self, table: FlowTable, code: NDArray[np.int64], findings: list[Finding]) -> None:
         first = max(0, len(table) - _WINDOW)
         self._window = table.taken(slice(first, None))
         undecided = np.array([each.is_undecided and each.status != LEAK for each in findings], dtype=np.bool_)

@@ -6,6 +6,7 @@ object) is which element, in which unit, and which values mean passed and denied
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal
@@ -13,7 +14,6 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 from numpy.typing import NDArray
 from pydantic import Field
 
@@ -119,8 +119,7 @@ class Chosen:
         rows are records, where some are none."""
         keep = None
         for place, values in self.skip:
-            matches = pc.is_in(pc.utf8_trim_whitespace(_text(batch.column(label(place)))), pa.array(values))
-            out = ~np.asarray(pc.fill_null(matches, False))
+            out = ~_is_among(batch.column(label(place)), values)
             keep = out if keep is None else keep & out
         if keep is not None:
             batch = batch.filter(pa.array(keep))
@@ -129,7 +128,7 @@ class Chosen:
             values = batch.column(label(place))
             values = values if column.is_plain else _translated(column, values)
             known = found.get(column.element)
-            found[column.element] = values if known is None else pc.coalesce(_text(known), _text(values))
+            found[column.element] = values if known is None else _either(known, values)
         for element, text in self.constants:
             found.setdefault(element, pa.chunked_array([pa.array([text] * batch.num_rows, pa.string())]))
         return pa.table(found), keep
@@ -158,11 +157,35 @@ def _usual(header: tuple[str, ...]) -> list[tuple[int, Column]]:
 
 
 def _text(column: pa.ChunkedArray) -> pa.ChunkedArray:
-    return column if pa.types.is_string(column.type) else column.cast(pa.string())
+    if pa.types.is_string(column.type):
+        return column
+    try:
+        return column.cast(pa.string())
+    except pa.ArrowInvalid:  # octets that are no UTF-8
+        texts = [None if octets is None else octets.decode("utf-8", "replace") for octets in column.to_pylist()]
+        return pa.chunked_array([pa.array(texts, pa.string())])
+
+
+# `pyarrow.compute` takes long to load, and the common columns do without.
+
+
+def _is_among(column: pa.ChunkedArray, values: Sequence[str]) -> NDArray[np.bool_]:
+    import pyarrow.compute as pc
+
+    matches = pc.is_in(pc.utf8_trim_whitespace(_text(column)), pa.array(values))
+    return np.asarray(pc.fill_null(matches, False))
+
+
+def _either(one: pa.ChunkedArray, other: pa.ChunkedArray) -> pa.ChunkedArray:
+    import pyarrow.compute as pc
+
+    return pc.coalesce(_text(one), _text(other))
 
 
 def _translated(column: Column, values: pa.ChunkedArray) -> pa.ChunkedArray:
     """Values as their element wants them; one that does not fit stays as it is, to be rejected with its place."""
+    import pyarrow.compute as pc
+
     text = pc.utf8_trim_whitespace(_text(values))
     if column.texts:
         written, meant = zip(*column.texts)

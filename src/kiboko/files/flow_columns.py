@@ -6,27 +6,24 @@ understood after all or rejected with its reason and place; the rest go on.
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Callable, Mapping
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from kiboko.core.addresses import Address, parse_address
+from kiboko.core.addresses import Address
 from kiboko.core.columns import combined
 from kiboko.core.evidence import FlowRecord
 from kiboko.core.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds
 from kiboko.core.services import ICMP, ICMP6, PROTOCOLS, WITH_PORTS
+from kiboko.files.address_texts import AddressTexts
 from kiboko.files.flow_fields import DESTINATIONS, EVENT_NAMES, SOURCES, RecordMaker
 from kiboko.files.rejects import Rejects
 
 _PORTED = np.isin(np.arange(256), sorted(WITH_PORTS))
-_MOST_KNOWN = 1_000_000
 _EXPORTERS = {"exporterIPv4Address", "exporterIPv6Address", "observationDomainId", "ingressInterface"}
-_LOW = (1 << 64) - 1
 # The times that a calendar of four digits has, in milliseconds since 1970.
 _EARLIEST, _LATEST = -62_135_596_800_000, 253_402_300_799_999
 _NO_NUMBER = 256
@@ -38,7 +35,7 @@ class Converter:
     """Turns batches into tables. Remembers the addresses that it had to parse one by one, within a bound."""
 
     def __init__(self) -> None:
-        self._known: dict[str, Address | None] = {}
+        self._addresses = AddressTexts()
 
     def table(self, batch: pa.Table, rejects: Rejects, first_line: int, places: list[int] | None = None) -> FlowTable:
         """A table of the usable rows of a batch, whose columns bear the names of information elements.
@@ -48,87 +45,60 @@ class Converter:
         """
         columns = _Columns(batch)
         size = batch.num_rows
-        addresses, (source, destination), missing = self._ends(batch)
+        addresses, (source, destination) = self._ends(batch)
         protocol = columns.coded("protocolIdentifier", _protocol, -1)
         source_port = columns.whole("sourceTransportPort", -1, 65535)
         port = columns.whole("destinationTransportPort", -1, 65535)
-        ported = _PORTED[np.clip(protocol, 0, 255)]
-        detail = np.where(ported, port, 0)
+        ported, detail = _PORTED.take(protocol, mode="clip"), port
+        if not ported.all():
+            source_port, detail = np.where(ported, source_port, np.int32(-1)), np.where(ported, port, np.int32(0))
         for number, name in ((ICMP, "icmpTypeCodeIPv4"), (ICMP6, "icmpTypeCodeIPv6")):
-            kind = columns.whole(name, -1, 65535)
             if not (protocol == number).any():
                 continue
-            echo = (8 if number == ICMP else 128) << 8
+            kind = columns.whole(name, -1, 65535)
+            echo = np.int32((8 if number == ICMP else 128) << 8)
             # Many exporters put type and code where the destination port stands (RFC 7011 did not settle it).
             fallback = np.where(port > 0, port, echo)
             detail = np.where(protocol == number, np.where(kind >= 0, kind, fallback), detail)
         event = columns.coded("firewallEvent", _event, 0)
         flags = columns.whole("tcpControlBits", -1, 0xFFFF)
-        packets = columns.whole("packetDeltaCount", 0)
-        octets = columns.whole("octetDeltaCount", 0)
+        packets = columns.count("packetDeltaCount", 0)
+        octets = columns.count("octetDeltaCount", 0)
         start, end = columns.times("flowStartMilliseconds"), columns.times("flowEndMilliseconds")
         if "flowDurationMilliseconds" in batch.column_names:
-            lasted = columns.whole("flowDurationMilliseconds", -1)
+            lasted = columns.count("flowDurationMilliseconds", -1)
             ended = (end == NO_TIME) & (start != NO_TIME) & (lasted >= 0) & (lasted < _LATEST - start)
             end = np.where(ended, start + lasted, end)
         points, point = columns.points()
-        bad = columns.bad | missing | (protocol < 0) | (ported & (detail < 0))
-        bad |= addresses.family[source] != addresses.family[destination]
+        bad = columns.bad | (source == 0) | (destination == 0) | (protocol < 0) | (ported & (detail < 0))
+        if (addresses.family == 6).any():
+            bad |= addresses.family[source] != addresses.family[destination]
         table = FlowTable(
             addresses=addresses, source=source, destination=destination, protocol=protocol.astype(np.uint8),
-            source_port=np.where(ported, source_port, -1).astype(np.int32), detail=detail.astype(np.int32),
-            event=event.astype(np.uint8), flags=flags.astype(np.int32), start=start, end=end, packets=packets,
-            octets=octets, points=points, point=point,
+            source_port=source_port, detail=detail, event=event.astype(np.uint8), flags=flags, start=start, end=end,
+            packets=packets, octets=octets, points=points, point=point,
             line=np.arange(first_line, first_line + size) if places is None else np.array(places, dtype=np.int64),
         )  # fmt: skip
         if columns.zoneless.any():
             _remark(table, columns.zoneless, "with a time without a zone, where others have one: read as UTC", rejects)
         if bad.any():
             table = self._mended(table, batch, np.flatnonzero(bad), rejects)
-        turned = (table.end < table.start) & (table.end != NO_TIME)
-        if turned.any():
+        turned = table.end < table.start
+        if turned.any() and (turned := turned & (table.end != NO_TIME)).any():
             _remark(table, turned, "ending before they begin: some clock is wrong", rejects)
         return table
 
-    def _ends(self, batch: pa.Table) -> tuple[AddressTable, list[NDArray[np.int32]], NDArray[np.bool_]]:
-        """The addresses of a batch, both ends of every row as indices of them, and the rows where one is missing."""
-        if len(self._known) > _MOST_KNOWN:
-            self._known.clear()
-        nobody = AddressTable.of([Address(4, 0)])
-        tables, size = [nobody], 1
-        ends: list[NDArray[np.int32]] = []
-        for names in (SOURCES, DESTINATIONS):
-            end = np.zeros(batch.num_rows, dtype=np.int32)
-            for name in names:
-                if name in batch.column_names:
-                    texts, codes = _dictionary(batch.column(name))
-                    table, good = self._parsed(texts)
-                    found = np.where(good, np.arange(size, size + len(good)), 0)[codes] if len(good) else codes * 0
-                    end = np.where((end == 0) & (codes >= 0), found, end).astype(np.int32)
-                    tables.append(table)
-                    size += len(table)
+    def _ends(self, batch: pa.Table) -> tuple[AddressTable, list[NDArray[np.int64]]]:
+        """The addresses of a batch, and both ends of every row as indices of them, 0 for none."""
+        sides = [[name for name in names if name in batch.column_names] for names in (SOURCES, DESTINATIONS)]
+        addresses, columns = self._addresses.table([batch.column(name) for names in sides for name in names])
+        ends: list[NDArray[np.int64]] = []
+        for names in sides:
+            end = columns.pop(0) if names else np.zeros(batch.num_rows, dtype=np.int64)
+            for _ in names[1:]:
+                end = np.where(end == 0, columns.pop(0), end)
             ends.append(end)
-        joined = AddressTable(*(np.concatenate(parts) for parts in zip(*((t.family, t.high, t.low) for t in tables))))
-        return joined, ends, (ends[0] == 0) | (ends[1] == 0)
-
-    def _parsed(self, texts: pa.StringArray) -> tuple[AddressTable, NDArray[np.bool_]]:
-        """Texts as addresses, and which of them are any. IPv4 as it is nearly always written is read all at once."""
-        low, good = parse_ipv4(texts)
-        family, high = np.full(len(texts), 4, dtype=np.uint8), np.zeros(len(texts), dtype=np.uint64)
-        for index in np.flatnonzero(~good).tolist():
-            address = self._address(texts[index].as_py() or "")
-            if address is not None:
-                good[index], family[index] = True, address.family
-                high[index], low[index] = address.value >> 64, address.value & _LOW
-        return AddressTable(family, high, low), good
-
-    def _address(self, text: str) -> Address | None:
-        if text not in self._known:
-            try:
-                self._known[text] = parse_address(text.strip())
-            except ValueError:
-                self._known[text] = None
-        return self._known[text]
+        return addresses, ends
 
     def _mended(self, table: FlowTable, batch: pa.Table, bad: NDArray[np.int64], rejects: Rejects) -> FlowTable:
         """The table with its bad rows read one at a time: put right, or taken out and noted."""
@@ -139,7 +109,7 @@ class Converter:
         for index in bad.tolist():
             fields: Mapping[str, Any] = batch.slice(index, 1).to_pylist()[0]
             line = int(table.line[index])
-            record = maker.record({k: v for k, v in fields.items() if v is not None}, line)
+            record = maker.record({name: _as_text(value) for name, value in fields.items() if value is not None}, line)
             if record is None:
                 keep[index] = False
                 continue
@@ -154,6 +124,10 @@ class Converter:
         return FlowTable(
             addresses=addresses, points=table.points, point=table.point[keep], line=table.line[keep], **kept
         )
+
+
+def _as_text(value: Any) -> Any:
+    return value.decode("utf-8", "replace") if isinstance(value, bytes) else value
 
 
 def _remark(table: FlowTable, rows: NDArray[np.bool_], kind: str, rejects: Rejects) -> None:
@@ -180,40 +154,6 @@ def _values(record: FlowRecord, size: int, more: dict[Address, int]) -> dict[str
     }
 
 
-def parse_ipv4(texts: pa.StringArray) -> tuple[NDArray[np.uint64], NDArray[np.bool_]]:
-    """Texts as IPv4 addresses all at once: their numbers uint64[m], and which of them are dotted decimals without
-    leading zeros (RFC 6943, section 3.1.1: other forms are ambiguous)."""
-    count = len(texts)
-    values, good = np.zeros(count, dtype=np.uint64), np.zeros(count, dtype=np.bool_)
-    if not count or texts.buffers()[2] is None:
-        return values, good
-    offsets = np.frombuffer(texts.buffers()[1], dtype=np.int32)[texts.offset : texts.offset + count + 1].astype(
-        np.int64
-    )
-    data = np.frombuffer(texts.buffers()[2], dtype=np.uint8)
-    dots = np.flatnonzero(data == ord("."))
-    odd = np.flatnonzero((data != ord(".")) & ((data < ord("0")) | (data > ord("9"))))
-    first_dot = np.searchsorted(dots, offsets)
-    good = (np.diff(first_dot) == 3) & (np.diff(np.searchsorted(odd, offsets)) == 0)
-    chosen = np.flatnonzero(good)
-    if not len(chosen):
-        return values, good
-    marks = [offsets[chosen] - 1, *(dots[first_dot[chosen] + step] for step in range(3)), offsets[chosen + 1]]
-    digits = np.concatenate([np.zeros(3, dtype=np.int64), data.astype(np.int64) - ord("0")])
-    fits = np.ones(len(chosen), dtype=np.bool_)
-    total = np.zeros(len(chosen), dtype=np.int64)
-    for begin, end in itertools.pairwise(marks):
-        length = end - begin - 1
-        last = end + 2  # shifted by the three zeros in front
-        octet = digits[last] + (length > 1) * digits[last - 1] * 10 + (length > 2) * digits[last - 2] * 100
-        leading = (length > 1) & (digits[np.minimum(last - length + 1, last)] == 0)
-        fits &= (length >= 1) & (length <= 3) & (octet <= 255) & ~leading
-        total = total << 8 | octet
-    good[chosen] = fits
-    values[chosen[fits]] = total[fits].astype(np.uint64)
-    return values, good
-
-
 class _Columns:
     """The columns of one batch as arrays; `bad` marks the rows of which some value could not be read."""
 
@@ -226,18 +166,29 @@ class _Columns:
     def _column(self, name: str) -> pa.ChunkedArray | None:
         return self._batch.column(name) if name in self._batch.column_names else None
 
-    def whole(self, name: str, missing: int, most: int | None = None) -> NDArray[np.int64]:
+    def whole(self, name: str, missing: int, most: int) -> NDArray[np.int32]:
         """Whole numbers from 0 to `most`; `missing` where there is none."""
+        return self._whole(name, missing, most).astype(np.int32, copy=False)
+
+    def count(self, name: str, missing: int) -> NDArray[np.int64]:
+        """Whole numbers from 0; `missing` where there is none."""
+        return self._whole(name, missing, None).astype(np.int64, copy=False)
+
+    def _whole(self, name: str, missing: int, most: int | None) -> NDArray[Any]:
         column = self._column(name)
         if column is None:
-            return np.full(len(self.bad), missing, dtype=np.int64)
+            return np.full(len(self.bad), missing, dtype=np.int64 if most is None else np.int32)
         if not pa.types.is_integer(column.type):
             column = self._as_whole(column)
-        absent = column.null_count > 0
-        values = _numpy(pc.fill_null(column, missing) if absent else column).astype(np.int64, copy=False)
+        if column.null_count:
+            values, absent = _numpy(column.fill_null(missing)), _numpy(column.is_null())
+        else:
+            values, absent = _numpy(column), None
+            if not len(values) or (values.min() >= 0 and (most is None or values.max() <= most)):
+                return values
         wrong = values < 0 if most is None else (values < 0) | (values > most)
-        if absent:
-            wrong &= ~_numpy(column.is_null())
+        if absent is not None:
+            wrong &= ~absent
         if wrong.any():
             self.bad |= wrong
             values = np.where(wrong, missing, values)
@@ -246,6 +197,8 @@ class _Columns:
     def _as_whole(self, column: pa.ChunkedArray) -> pa.ChunkedArray:
         if pa.types.is_null(column.type):
             return column.cast(pa.int64())
+        import pyarrow.compute as pc  # takes long to load, and most logs have their numbers as numbers
+
         text = pc.utf8_trim_whitespace(column.cast(pa.string()))
         text = pc.if_else(pc.equal(text, ""), pa.scalar(None, pa.string()), text)
         fits = pc.match_substring_regex(text, _WHOLE)
@@ -259,16 +212,15 @@ class _Columns:
             return np.full(len(self.bad), NO_TIME, dtype=np.int64)
         if pa.types.is_timestamp(column.type):
             if column.type.unit != "ms":
-                column = pc.cast(column, pa.timestamp("ms", column.type.tz), safe=False)
-            column = column.cast(pa.int64())
+                column = column.cast(pa.timestamp("ms", column.type.tz), safe=False)
+            column = pa.chunked_array([chunk.view(pa.int64()) for chunk in column.chunks], pa.int64())
         elif not pa.types.is_integer(column.type):
             column = self._as_times(column)
         if column.null_count:
-            column = pc.fill_null(column.cast(pa.int64()), int(NO_TIME))
+            column = column.cast(pa.int64()).fill_null(int(NO_TIME))
         values = _numpy(column).astype(np.int64, copy=False)
-        wrong = (values < _EARLIEST) | (values > _LATEST)
-        if wrong.any():
-            wrong &= values != NO_TIME
+        if len(values) and (values.min() < _EARLIEST or values.max() > _LATEST):
+            wrong = ((values < _EARLIEST) | (values > _LATEST)) & (values != NO_TIME)
             self.bad |= wrong
             values = np.where(wrong, NO_TIME, values)
         return values
@@ -276,7 +228,8 @@ class _Columns:
     def _as_times(self, column: pa.ChunkedArray) -> pa.ChunkedArray:
         if pa.types.is_null(column.type):
             return column.cast(pa.int64())
-        import pandas as pd  # only odd times pay for it
+        import pandas as pd  # only odd times pay for both
+        import pyarrow.compute as pc
 
         text = pc.utf8_trim_whitespace(column.cast(pa.string())).to_pandas()
         given = text.notna() & (text != "")
@@ -293,17 +246,17 @@ class _Columns:
         result[numbered] = number[numbered].astype(np.int64).to_numpy()
         return pa.chunked_array([pa.array(result, mask=result == NO_TIME)])
 
-    def coded(self, name: str, read: Callable[[str], int], missing: int) -> NDArray[np.int64]:
+    def coded(self, name: str, read: Callable[[str], int], missing: int) -> NDArray[np.int16]:
         """Values of a small vocabulary, each distinct text read once; `missing` where there is none."""
         column = self._column(name)
         if column is None:
-            return np.full(len(self.bad), missing, dtype=np.int64)
+            return np.full(len(self.bad), missing, dtype=np.int16)
         if pa.types.is_integer(column.type):
-            numbers = _numpy(pc.fill_null(column, _NO_NUMBER) if column.null_count else column)
+            numbers = _numpy(column.fill_null(_NO_NUMBER) if column.null_count else column)
             if len(numbers) and numbers.min() >= 0 and numbers.max() <= _NO_NUMBER:
                 return self._looked_up(numbers, read, missing)
         texts, codes = _coded(column)
-        read_once = np.full(len(texts) + 1, missing, dtype=np.int64)
+        read_once = np.full(len(texts) + 1, missing, dtype=np.int16)
         wrong = np.zeros(len(texts) + 1, dtype=np.bool_)
         for index, text in enumerate(texts):
             try:
@@ -313,21 +266,22 @@ class _Columns:
         self.bad |= wrong[codes]
         return read_once[codes]
 
-    def _looked_up(self, numbers: NDArray[Any], read: Callable[[str], int], missing: int) -> NDArray[np.int64]:
+    def _looked_up(self, numbers: NDArray[Any], read: Callable[[str], int], missing: int) -> NDArray[np.int16]:
         """Small numbers of a vocabulary, each that occurs read once."""
-        table = np.full(_NO_NUMBER + 1, missing, dtype=np.int64)
+        table = np.full(_NO_NUMBER + 1, missing, dtype=np.int16)
         wrong = np.zeros(_NO_NUMBER + 1, dtype=np.bool_)
-        for number in np.flatnonzero(np.bincount(numbers, minlength=_NO_NUMBER + 1)[:_NO_NUMBER]).tolist():
+        occurs = np.zeros(_NO_NUMBER + 1, dtype=np.bool_)
+        occurs[numbers] = True
+        for number in np.flatnonzero(occurs[:_NO_NUMBER]).tolist():
             try:
                 table[number] = read(str(number))
             except (ValueError, KeyError):
                 wrong[number] = True
         if wrong.any():
             self.bad |= wrong[numbers]
-        found: NDArray[np.int64] = table[numbers]
-        return found
+        return table.take(numbers)
 
-    def points(self) -> tuple[tuple[str | None, ...], NDArray[np.int32]]:
+    def points(self) -> tuple[tuple[str | None, ...], NDArray[np.int64]]:
         """Where each record was taken, as `texts` has it: the observation point that it names, else its exporter,
         observation domain and interface."""
         known, codes = self.texts("observationPointId")
@@ -341,14 +295,14 @@ class _Columns:
             for row in groups.first.tolist()
         ]
         none = np.array([text is None for text in known])[codes]
-        return (*known, *made), np.where(none, len(known) + groups.codes, codes).astype(np.int32)
+        return (*known, *made), np.where(none, len(known) + groups.codes, codes)
 
-    def _either(self, name: str, other: str) -> tuple[tuple[str | None, ...], NDArray[np.int32]]:
+    def _either(self, name: str, other: str) -> tuple[tuple[str | None, ...], NDArray[np.int64]]:
         one, two = self.texts(name), self.texts(other)
         none = np.array([text is None for text in one[0]])[one[1]]
-        return (*one[0], *two[0]), np.where(none, len(one[0]) + two[1], one[1]).astype(np.int32)
+        return (*one[0], *two[0]), np.where(none, len(one[0]) + two[1], one[1])
 
-    def _interface(self) -> tuple[tuple[str | None, ...], NDArray[np.int32]]:
+    def _interface(self) -> tuple[tuple[str | None, ...], NDArray[np.int64]]:
         """The interface at which the packets were seen: where `flowDirection` is 1, the one they left by."""
         known, codes = self.texts("ingressInterface")
         if self._column("flowDirection") is None or self._column("egressInterface") is None:
@@ -356,17 +310,15 @@ class _Columns:
         directions, direction = self.texts("flowDirection")
         left = np.array([text == "1" for text in directions])[direction]
         other, other_codes = self.texts("egressInterface")
-        return (*known, *other), np.where(left, len(known) + other_codes, codes).astype(np.int32)
+        return (*known, *other), np.where(left, len(known) + other_codes, codes)
 
-    def texts(self, name: str) -> tuple[tuple[str | None, ...], NDArray[np.int32]]:
+    def texts(self, name: str) -> tuple[tuple[str | None, ...], NDArray[np.int64]]:
         """The distinct texts of a column, None among them, and for each row which it is."""
         column = self._column(name)
         if column is None:
-            return (None,), np.zeros(len(self.bad), dtype=np.int32)
+            return (None,), np.zeros(len(self.bad), dtype=np.int64)
         texts, codes = _coded(column)
-        return (*(text.strip() or None for text in texts), None), np.where(codes < 0, len(texts), codes).astype(
-            np.int32
-        )
+        return (*(text.strip() or None for text in texts), None), np.where(codes < 0, len(texts), codes)
 
 
 def point_name(exporter: str | None, domain: str | None, interface: str | None) -> str | None:
@@ -400,22 +352,15 @@ def _numpy(column: pa.ChunkedArray | pa.Array) -> NDArray[Any]:
     return np.concatenate(parts) if parts else np.zeros(0, dtype=number)
 
 
-def _dictionary(column: pa.ChunkedArray) -> tuple[pa.StringArray, NDArray[np.int32]]:
+def _coded(column: pa.ChunkedArray) -> tuple[list[str], NDArray[np.int64]]:
     """The distinct texts of a column and for each row the index of its own, -1 for none."""
     if not pa.types.is_dictionary(column.type):
-        column = pc.dictionary_encode(column.cast(pa.string()))
+        column = column.cast(pa.string()).dictionary_encode()
     if column.num_chunks == 0:
-        return pa.array([], pa.string()), np.zeros(0, dtype=np.int32)
+        return [], np.zeros(0, dtype=np.int64)
     whole = column.unify_dictionaries().combine_chunks() if column.num_chunks > 1 else column.chunk(0)
-    codes = whole.indices
-    if codes.null_count:
-        codes = pc.fill_null(codes, -1)
-    return whole.dictionary, _numpy(codes).astype(np.int32, copy=False)
-
-
-def _coded(column: pa.ChunkedArray) -> tuple[list[str], NDArray[np.int32]]:
-    texts, codes = _dictionary(column)
-    return [str(text) for text in texts.to_pylist()], codes
+    codes = whole.indices.fill_null(-1) if whole.indices.null_count else whole.indices
+    return [str(text) for text in whole.dictionary.to_pylist()], _numpy(codes).astype(np.int64)
 
 
 def _protocol(text: str) -> int:

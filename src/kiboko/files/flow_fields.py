@@ -192,11 +192,11 @@ def _count(text: str) -> int:
 
 
 def _flags(text: str) -> int:
-    return _bounded(text, 0xFFFF) if not text.lower().startswith("0x") else int(text, 16)
+    return _bounded(text, 0xFFFF, 16 if text.lower().startswith("0x") else 10)
 
 
-def _bounded(text: str, most: int) -> int:
-    number = int(text)
+def _bounded(text: str, most: int, base: int = 10) -> int:
+    number = int(text, base)
     if not 0 <= number <= most:
         raise ValueError(text)
     return number

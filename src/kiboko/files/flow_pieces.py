@@ -18,7 +18,6 @@ from typing import BinaryIO
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.parquet
 from numpy.typing import NDArray
 
 from kiboko.core.errors import InputError, Place, Problem
@@ -158,6 +157,8 @@ def pieces_of(path: Path, columns: ColumnMap = USUAL) -> Iterator[Piece]:
 
 def _row_groups(path: Path) -> Iterator[Piece]:
     """A Parquet file cut into runs of row groups, about as many rows in each."""
+    import pyarrow.parquet  # takes long to load
+
     try:
         with pyarrow.parquet.ParquetFile(path) as file:
             sizes = [file.metadata.row_group(index).num_rows for index in range(file.metadata.num_row_groups)]

@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
-import pyarrow.parquet
 
 from kiboko.core.errors import InputError
 from kiboko.core.flow_table import FlowTable
@@ -154,6 +153,8 @@ class PieceReader:
         self, path: str, source: Any, rejects: Rejects, groups: tuple[int, int | None] = (0, None)
     ) -> Iterator[Part]:
         """Some row groups of a Parquet file, all by default. Texts come as dictionaries, as they are mostly kept."""
+        import pyarrow.parquet  # takes long to load
+
         try:
             with pyarrow.parquet.ParquetFile(source) as file:
                 schema, header = file.schema_arrow, tuple(_flattened(file.schema_arrow.empty_table()).column_names)

@@ -20,18 +20,19 @@ from kiboko.files.flow_fields import DESTINATIONS, SOURCES
 from kiboko.files.nested_json import delimited, expanded
 from kiboko.files.rejects import Rejects
 
-_WHOLE = (
-    "flowStartMilliseconds", "flowEndMilliseconds", "flowDurationMilliseconds", "sourceTransportPort",
-    "destinationTransportPort", "icmpTypeCodeIPv4", "icmpTypeCodeIPv6", "tcpControlBits", "packetDeltaCount",
-    "octetDeltaCount",
-)  # fmt: skip
-_CODED = (
-    *SOURCES, *DESTINATIONS, "protocolIdentifier", "firewallEvent", "observationPointId", "exporterIPv4Address",
-    "exporterIPv6Address", "observationDomainId", "ingressInterface", "egressInterface", "flowDirection",
-)  # fmt: skip
-_BLOCK = 1 << 20  # octets that are parsed at once: what stays in a processor's cache
+_WHOLE = ("flowStartMilliseconds", "flowEndMilliseconds", "flowDurationMilliseconds", "packetDeltaCount",
+          "octetDeltaCount")  # fmt: skip
+_SMALL = ("sourceTransportPort", "destinationTransportPort", "icmpTypeCodeIPv4", "icmpTypeCodeIPv6", "tcpControlBits")
+_CODED = ("protocolIdentifier", "firewallEvent", "observationPointId", "exporterIPv4Address", "exporterIPv6Address",
+          "observationDomainId", "ingressInterface", "egressInterface", "flowDirection")  # fmt: skip
 _OFTEN_NUMBERS = ("protocolIdentifier", "firewallEvent")
-_TYPES = {**dict.fromkeys(_WHOLE, pa.int64()), **dict.fromkeys(_CODED, pa.dictionary(pa.int32(), pa.string()))}
+_TYPES = {
+    **dict.fromkeys(_WHOLE, pa.int64()),
+    **dict.fromkeys(_SMALL, pa.int32()),
+    **dict.fromkeys((*SOURCES, *DESTINATIONS), pa.binary()),
+    **dict.fromkeys(_CODED, pa.dictionary(pa.int32(), pa.string())),
+}
+_BLOCK = 1 << 20  # octets that are parsed at once: what stays in a processor's cache
 
 
 @dataclass(frozen=True, slots=True)
@@ -229,7 +230,7 @@ def _columns(
             typed[label(place)] = _time_type(sample[place] if place < len(sample) else "")
     attempts = [typed, dict.fromkeys(wanted, pa.string())]
     numbered = {
-        label(place): pa.int64()
+        label(place): pa.int32()
         for place, column in chosen.columns
         if column.is_plain and column.element in _OFTEN_NUMBERS and place < len(sample) and sample[place].isdecimal()
     }

@@ -6,6 +6,7 @@ The order of the outcomes is that of the pieces, so that what is made of them is
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import hashlib
 import multiprocessing
 import os
@@ -22,6 +23,8 @@ from kiboko.files.flow_pieces import Piece
 
 T_co = TypeVar("T_co", covariant=True)
 _AHEAD = 2
+_TRIM_THRESHOLD, _MMAP_THRESHOLD = -1, -3
+_KEPT = 1 << 28  # octets
 _RETRIES = 3
 _MOST_JOBS = 4
 
@@ -52,7 +55,17 @@ _started: list[Callable[[Piece], Any]] = []
 
 
 def _start(job: Job[Any]) -> None:
+    _keep_memory()
     _started.append(job.start())
+
+
+def _keep_memory() -> None:
+    """Have the C library keep what was freed for what is asked for next, instead of giving back arrays of megabytes to
+    the system and getting them again page by page (mallopt(3)). Where there is no such function nothing is lost."""
+    with contextlib.suppress(AttributeError, OSError, TypeError):
+        library = ctypes.CDLL(None)
+        for option in (_TRIM_THRESHOLD, _MMAP_THRESHOLD):
+            library.mallopt(option, _KEPT)
 
 
 def _work(piece: Piece) -> Any:

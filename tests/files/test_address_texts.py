@@ -1,0 +1,71 @@
+"""Columns of addresses read at once, against one text after the other."""
+
+import unittest
+
+import pyarrow as pa
+from hypothesis import example, given, settings
+from hypothesis import strategies as st
+
+from kiboko.core.addresses import parse_address
+from kiboko.files.address_texts import AddressTexts, parse_ipv4
+
+FOUR = st.ip_addresses(v=4).map(str)
+TEXTS = st.lists(
+    st.one_of(
+        st.none(), FOUR, FOUR.map(lambda text: f" {text} "), FOUR.map(lambda text: text + "\0"),
+        st.ip_addresses(v=6).map(str), st.from_regex(r"[0-9.]{1,16}", fullmatch=True), st.text(max_size=20),
+    ),
+    max_size=30,
+)  # fmt: skip
+
+
+def known(text):
+    """The address that a text is, by itself; None for none."""
+    try:
+        return parse_address(text.strip()) if text else None
+    except ValueError:
+        return None
+
+
+class Reading(unittest.TestCase):
+    @given(TEXTS)
+    @settings(deadline=None)  # the first time loads a library
+    @example(
+        ["0.0.0.0", "255.255.255.255", "256.1.1.1", "1.2.3", "1.2.3.4.5", "01.2.3.4", "1..2.3", ".1.2.3", "1.2.3."]
+    )
+    def test_addresses_read_all_at_once_are_those_read_one_by_one(self, texts):
+        given_texts = [text for text in texts if text is not None]
+        values, good = parse_ipv4(pa.array(given_texts, pa.string()))
+        for text, value, is_good in zip(given_texts, values.tolist(), good.tolist(), strict=True):
+            if is_good:
+                self.assertEqual((known(text).family, known(text).value), (4, value))
+            else:
+                self.assertTrue(known(text) is None or known(text).family == 6 or text != text.strip(), text)
+
+    @given(TEXTS, TEXTS, st.integers(1, 7))
+    @settings(deadline=None)
+    def test_columns_of_any_kind_give_each_row_its_address(self, one, two, cut):
+        pieces = [one[at : at + cut] for at in range(0, len(one), cut)]
+        octets = [[None if text is None else text.encode() for text in piece] for piece in pieces]
+        columns = [
+            pa.chunked_array([pa.array(piece, pa.binary()) for piece in octets], pa.binary()),
+            pa.chunked_array([pa.array(two, pa.string())]),
+            pa.chunked_array([pa.array(piece, pa.string()) for piece in pieces], pa.string()).dictionary_encode(),
+        ]
+        addresses, found = AddressTexts().table(columns)
+        for texts, codes in zip((one, two, one), found, strict=True):
+            self.assertEqual([addresses[code] if code else None for code in codes.tolist()], [known(t) for t in texts])
+
+    def test_octets_that_are_no_text_are_no_address(self):
+        addresses, (codes,) = AddressTexts().table([pa.chunked_array([[b"10.1.1.\xff", b"\xff" * 30, b"10.1.1.1"]])])
+        self.assertEqual(codes.tolist()[:2], [0, 0])
+        self.assertEqual(str(addresses[codes[2]]), "10.1.1.1")
+
+    def test_no_columns_and_no_rows(self):
+        self.assertEqual(AddressTexts().table([])[1], [])
+        _, (codes,) = AddressTexts().table([pa.chunked_array([], pa.string())])
+        self.assertEqual(len(codes), 0)
+
+
+if __name__ == "__main__":
+    unittest.main()
