@@ -184,6 +184,24 @@ class Reading(unittest.TestCase):
         with self.assertRaisesRegex(InputError, "no such file"):
             flow_files([self.folder / "none*"])
 
+    def test_times_of_every_unit_and_beyond_any_calendar_in_an_arrow_stream(self):
+        # 2026-11-20 09:20:00 and 123 ms, in each unit; 2**62 of most of them lies beyond the year 9999.
+        moments = {"s": 1795166400, "ms": 1795166400123, "us": 1795166400123456, "ns": 1795166400123456789}
+        for unit, moment in moments.items():
+            times = pa.array([moment, None, 2**62, -1], pa.int64()).view(pa.timestamp(unit))
+            table = pa.table({"start": times, "src": ["10.1.1.1"] * 4, "dst": ["10.1.1.2"] * 4, "proto": ["1"] * 4})
+            with (
+                pa.OSFile(str(self.folder / "x.arrows"), "wb") as sink,
+                pa.ipc.new_stream(sink, table.schema) as writer,
+            ):
+                writer.write_table(table)
+            found, rejects = self.read(self.folder / "x.arrows")
+            exact = {"s": 1795166400000}.get(unit, 1795166400123)
+            starts = [None if each.start is None else round(each.start.timestamp() * 1000) for each in found]
+            late = [2**62 // 10**6] if unit == "ns" else []
+            self.assertEqual(starts, [exact, None, *late, -1000 if unit == "s" else -1], unit)
+            self.assertEqual(rejects.counts, {} if late else {"bad flowStartMilliseconds": 1})
+
     def test_what_is_no_parquet_file_is_an_error_without_a_traceback(self):
         with self.assertRaisesRegex(InputError, "not Parquet"):
             self.read(self.write("x.parquet", b"PAR1 and then nothing of the kind"))

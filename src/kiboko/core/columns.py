@@ -63,28 +63,30 @@ def distinct(*columns: NDArray[Any]) -> Distinct:
     seen, are tried again with another multiplier, and sorting is what remains. It is the cheaper for few rows.
     """
     count = len(columns[0])
-    rows = np.arange(count)
     if count > _FEW and len(columns) == 1 and int(columns[0].min()) >= 0 and (most := int(columns[0].max())) < _SMALL:
-        firsts = _holders(columns[0].astype(np.int64, copy=False), rows, most + 1)
-    else:
-        keys = [_unsigned(column) for column in columns]
-        firsts = _firsts(keys, rows, _MULTIPLIERS if count > _FEW else ())
+        return _distinct_small(columns[0].astype(np.int64, copy=False), most + 1)
+    rows = np.arange(count)
+    firsts = _firsts([_unsigned(column) for column in columns], rows, _MULTIPLIERS if count > _FEW else ())
     first = np.flatnonzero(firsts == rows)
     number = np.empty(count, dtype=np.int64)
     number[first] = np.arange(len(first))
     return Distinct(number[firsts], first)
 
 
+def _distinct_small(values: NDArray[np.int64], size: int) -> Distinct:
+    """The distinct values of a column whose values are below `size`."""
+    row = np.full(size, -1)
+    row[values[::-1]] = np.arange(len(values) - 1, -1, -1)  # the last write is that of the first row
+    met = np.flatnonzero(row >= 0)
+    met = met[np.argsort(row[met])]
+    number = np.empty(size, dtype=np.int64)
+    number[met] = np.arange(len(met))
+    return Distinct(number[values], row[met])
+
+
 def _unsigned(column: NDArray[Any]) -> NDArray[np.uint64]:
     found: NDArray[np.uint64] = column.astype(np.int64, copy=False) if column.dtype.itemsize < 8 else column
     return found.view(np.uint64)
-
-
-def _holders(slots: NDArray[np.int64], rows: NDArray[np.int64], size: int) -> NDArray[np.int64]:
-    """For each row the first of all rows that have its slot."""
-    holder = np.empty(size, dtype=np.int64)
-    holder[slots[::-1]] = rows[::-1]  # the last write is that of the first row
-    return holder[slots]
 
 
 def _firsts(keys: list[NDArray[np.uint64]], rows: NDArray[np.int64], multipliers: tuple[int, ...]) -> NDArray[np.int64]:
@@ -94,10 +96,11 @@ def _firsts(keys: list[NDArray[np.uint64]], rows: NDArray[np.int64], multipliers
         return rows[_firsts_by_sorting(mine)]
     mixed = mine[0] * np.uint64(multipliers[0])
     for key in mine[1:]:
-        mixed = (mixed ^ mixed >> np.uint64(29)) + key
-        mixed *= np.uint64(multipliers[0])
+        mixed = (mixed ^ key) * np.uint64(multipliers[0])
     slots = (mixed >> np.uint64(64 - _BITS)).view(np.int64)
-    firsts = _holders(slots, rows, 1 << _BITS)
+    holder = np.empty(1 << _BITS, dtype=np.int64)
+    holder[slots[::-1]] = rows[::-1]  # the last write is that of the first row
+    firsts = holder[slots]
     wrong = np.zeros(len(rows), dtype=np.bool_)
     for whole, key in zip(keys, mine, strict=True):
         wrong |= whole[firsts] != key

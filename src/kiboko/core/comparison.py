@@ -285,7 +285,10 @@ class Comparison:
             if len(self._cells) >= _MOST_WALKS:
                 self._cells.clear()
                 self._walks.clear()
-            self._cells[key] = _port_cells(self.walker.walk(source, target, service, ALL_PORTS))
+            walk = self.walker.walk(source, target, service, ALL_PORTS)
+            cells = self._cells[key] = _port_cells(walk)
+            if len(cells) == 1:
+                self._walks[*key, cells[0]] = walk
         cell = next(each for each in self._cells[key] if port in each)
         return self._remembered((*key, cell), source, target, service, cell)
 

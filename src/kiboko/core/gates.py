@@ -75,7 +75,20 @@ class Ground:
         self.directory = directory or Directory(topology)
         self.membership = Membership(self.directory, topology)
         self.judge = FilterJudge(self.membership)
+        self._empty_members: dict[tuple[str, str], tuple[str, ...]] = {}
         self._crossings = {(c.source, c.destination): c for c in topology.crossings}
+
+    def empty_members(self, name: str, way: str) -> tuple[str, ...]:
+        """What has to be said where a filter is asked: which members of its rules' groups have no address."""
+        if (name, way) not in self._empty_members:
+            self._empty_members[name, way] = tuple(
+                f"{member} is in group {group} (rule {name}/{rule.name}) but has no address,"
+                " so the rule does not match it"
+                for rule in self.topology.filters[name].direction(way) or ()
+                for peer in (rule.sources, rule.destinations)
+                for group, member in self.membership.without_address(peer)
+            )
+        return self._empty_members[name, way]
 
     def crossing_filter(self, source: str, destination: str) -> Filter | None:
         """The filter of a crossing; None where none is listed and the zone defaults hold."""
@@ -258,13 +271,7 @@ class GateAsker:
 
     def _caveat_empty_members(self, names: tuple[str, ...], way: str) -> None:
         for name in names:
-            for rule in self.topology.filters[name].direction(way) or ():
-                for peer in (rule.sources, rule.destinations):
-                    for group, member in self.ground.membership.without_address(peer):
-                        self.caveats.append(
-                            f"{member} is in group {group} (rule {name}/{rule.name}) but has no address,"
-                            " so the rule does not match it"
-                        )
+            self.caveats.extend(self.ground.empty_members(name, way))
 
     # Zones (clause S22).
 

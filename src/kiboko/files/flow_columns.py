@@ -6,7 +6,9 @@ understood after all or rejected with its reason and place; the rest go on.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+import contextlib
+import functools
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -27,6 +29,7 @@ _EXPORTERS = {"exporterIPv4Address", "exporterIPv6Address", "observationDomainId
 # The times that a calendar of four digits has, in milliseconds since 1970.
 _EARLIEST, _LATEST = -62_135_596_800_000, 253_402_300_799_999
 _NO_NUMBER = 256
+_BAD = -2
 _OFFSET = r"(?:Z|[+-]\d\d:?\d\d)$"
 _WHOLE = r"^\d{1,18}$"
 
@@ -107,9 +110,9 @@ class Converter:
         copies = {name: getattr(table, name).copy() for name in _FIELDS}
         more: dict[Address, int] = {}
         for index in bad.tolist():
-            fields: Mapping[str, Any] = batch.slice(index, 1).to_pylist()[0]
+            fields = {name: _plain(column[index]) for name, column in zip(batch.column_names, batch.columns)}
             line = int(table.line[index])
-            record = maker.record({name: _as_text(value) for name, value in fields.items() if value is not None}, line)
+            record = maker.record({name: value for name, value in fields.items() if value is not None}, line)
             if record is None:
                 keep[index] = False
                 continue
@@ -126,8 +129,13 @@ class Converter:
         )
 
 
-def _as_text(value: Any) -> Any:
-    return value.decode("utf-8", "replace") if isinstance(value, bytes) else value
+def _plain(value: pa.Scalar) -> Any:
+    """A value of a column as a plain one: octets as text, a time beyond any calendar as its number."""
+    try:
+        found = value.as_py()
+    except (OverflowError, ValueError):
+        return value.value
+    return found.decode("utf-8", "replace") if isinstance(found, bytes) else found
 
 
 def _remark(table: FlowTable, rows: NDArray[np.bool_], kind: str, rejects: Rejects) -> None:
@@ -210,15 +218,15 @@ class _Columns:
         column = self._column(name)
         if column is None:
             return np.full(len(self.bad), NO_TIME, dtype=np.int64)
+        unit = "ms"
         if pa.types.is_timestamp(column.type):
-            if column.type.unit != "ms":
-                column = column.cast(pa.timestamp("ms", column.type.tz), safe=False)
+            unit = column.type.unit
             column = pa.chunked_array([chunk.view(pa.int64()) for chunk in column.chunks], pa.int64())
         elif not pa.types.is_integer(column.type):
             column = self._as_times(column)
         if column.null_count:
             column = column.cast(pa.int64()).fill_null(int(NO_TIME))
-        values = _numpy(column).astype(np.int64, copy=False)
+        values = _in_milliseconds(_numpy(column).astype(np.int64, copy=False), unit)
         if len(values) and (values.min() < _EARLIEST or values.max() > _LATEST):
             wrong = ((values < _EARLIEST) | (values > _LATEST)) & (values != NO_TIME)
             self.bad |= wrong
@@ -254,7 +262,10 @@ class _Columns:
         if pa.types.is_integer(column.type):
             numbers = _numpy(column.fill_null(_NO_NUMBER) if column.null_count else column)
             if len(numbers) and numbers.min() >= 0 and numbers.max() <= _NO_NUMBER:
-                return self._looked_up(numbers, read, missing)
+                found = _numbered(read, missing).take(numbers)
+                if found.min() == _BAD:
+                    self.bad |= found == _BAD
+                return found
         texts, codes = _coded(column)
         read_once = np.full(len(texts) + 1, missing, dtype=np.int16)
         wrong = np.zeros(len(texts) + 1, dtype=np.bool_)
@@ -265,21 +276,6 @@ class _Columns:
                 wrong[index] = True
         self.bad |= wrong[codes]
         return read_once[codes]
-
-    def _looked_up(self, numbers: NDArray[Any], read: Callable[[str], int], missing: int) -> NDArray[np.int16]:
-        """Small numbers of a vocabulary, each that occurs read once."""
-        table = np.full(_NO_NUMBER + 1, missing, dtype=np.int16)
-        wrong = np.zeros(_NO_NUMBER + 1, dtype=np.bool_)
-        occurs = np.zeros(_NO_NUMBER + 1, dtype=np.bool_)
-        occurs[numbers] = True
-        for number in np.flatnonzero(occurs[:_NO_NUMBER]).tolist():
-            try:
-                table[number] = read(str(number))
-            except (ValueError, KeyError):
-                wrong[number] = True
-        if wrong.any():
-            self.bad |= wrong[numbers]
-        return table.take(numbers)
 
     def points(self) -> tuple[tuple[str | None, ...], NDArray[np.int64]]:
         """Where each record was taken, as `texts` has it: the observation point that it names, else its exporter,
@@ -319,6 +315,28 @@ class _Columns:
             return (None,), np.zeros(len(self.bad), dtype=np.int64)
         texts, codes = _coded(column)
         return (*(text.strip() or None for text in texts), None), np.where(codes < 0, len(texts), codes)
+
+
+def _in_milliseconds(values: NDArray[np.int64], unit: str) -> NDArray[np.int64]:
+    """Times of a unit of the library's in milliseconds; what is beyond any calendar stays beyond it."""
+    if unit == "s":
+        fits = (values >= _EARLIEST // 1000) & (values <= _LATEST // 1000)
+        return np.where(fits, values * 1000, np.where(values == NO_TIME, NO_TIME, _LATEST + 1))
+    if unit == "ms" or not len(values):
+        return values
+    found: NDArray[np.int64] = values // (1000 if unit == "us" else 1_000_000)
+    return np.where(values == NO_TIME, NO_TIME, found) if values.min() == NO_TIME else found
+
+
+@functools.cache
+def _numbered(read: Callable[[str], int], missing: int) -> NDArray[np.int16]:
+    """What each small number of a vocabulary means, `_BAD` for nothing; the last stands for none."""
+    table = np.full(_NO_NUMBER + 1, _BAD, dtype=np.int16)
+    for number in range(_NO_NUMBER):
+        with contextlib.suppress(ValueError, KeyError):
+            table[number] = read(str(number))
+    table[_NO_NUMBER] = missing
+    return table
 
 
 def point_name(exporter: str | None, domain: str | None, interface: str | None) -> str | None:

@@ -79,7 +79,12 @@ class Part:
     @property
     def own(self) -> NDArray[np.bool_]:
         """Which records of the table are the part's own, bool[n]."""
-        return (self.table.line >= self.first) & (self.table.line < self.first + self.lines)
+        first, line = self.first, self.table.line
+        if len(line) and line[-1] - line[0] + 1 == len(line):  # one after another, as is usual
+            own = np.zeros(len(line), dtype=np.bool_)
+            own[max(0, first - line[0]) : max(0, first + self.lines - line[0])] = True
+            return own
+        return (line >= first) & (line < first + self.lines)
 
 
 def flow_files(given: Sequence[str | Path]) -> list[Path]:
@@ -189,7 +194,9 @@ def _text_pieces(path: Path, stream: BinaryIO, columns: ColumnMap) -> Iterator[P
         return
     start = opening.begin
     while start < size:
-        stream.seek(min(size, start + PIECE))
+        # The last ones are smaller, so that all who read them end at about the same time.
+        length = PIECE if size - start > 2 * PIECE else PIECE // 4
+        stream.seek(min(size, start + length))
         stream.readline(_LONGEST_LINE)
         stop = min(stream.tell(), size)
         yield Piece(str(path), opening.form, start, stop, opening.begin, opening.header, opening.delimiter,

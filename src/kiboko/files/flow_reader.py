@@ -65,8 +65,7 @@ class PieceReader:
         begin, end = _with_context(piece, whole)
         before, behind = whole[begin : piece.start].count(b"\n"), count_lines(whole[piece.stop : end])
         data = pa.py_buffer(whole).slice(begin, end - begin)
-        has_nul = whole.find(b"\0", begin, end) >= 0
-        return self._text(piece, Text(data, 1 - before, before, behind, has_nul), rejects)
+        return self._text(piece, Text(data, 1 - before, before, behind), rejects)
 
     def _text(self, piece: Piece, text: Text, rejects: Rejects) -> Part:
         """The part that a text is."""
@@ -120,7 +119,7 @@ class PieceReader:
             cut = whole.rfind(b"\n") + 1 if data and not stream.fault else len(whole)
             left = whole[cut:]
             if cut:
-                part = self._text(known, Text(pa.py_buffer(whole[:cut]), stream.line, has_nul=b"\0" in whole), rejects)
+                part = self._text(known, Text(pa.py_buffer(whole[:cut]), stream.line), rejects)
                 stream.line += part.lines
                 yield part
             if stream.fault or not data:

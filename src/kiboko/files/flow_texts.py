@@ -44,8 +44,6 @@ class Text:
     line: int
     before: int = 0
     behind: int = 0
-    has_nul: bool = False
-    """Whether there is a NUL in it, which the library does not see as text."""
 
     def bounded(self, rejects: Rejects, lines: int) -> None:
         """Have `rejects` count only what is wrong with the text's own lines, of `lines` in all."""
@@ -112,7 +110,7 @@ class TextReader:
     def csv(self, header: tuple[str, ...], delimiter: str, text: Text, rejects: Rejects) -> Batch:
         """A text of cells."""
         chosen = self._map.chosen(header)
-        columns = _columns(header, delimiter, chosen, text.data, text.has_nul)
+        columns = _columns(header, delimiter, chosen, text.data)
         if columns is not None:
             text.bounded(rejects, columns.num_rows)
             return batch_of(columns, chosen, None, text.line, columns.num_rows, rejects)
@@ -211,13 +209,9 @@ def _reaches(value: Any, path: tuple[str, ...]) -> bool:
     return isinstance(value, list) if not first else isinstance(value, dict) and first in value
 
 
-def _columns(
-    header: tuple[str, ...], delimiter: str, chosen: Chosen, data: pa.Buffer, has_nul: bool
-) -> pa.Table | None:
+def _columns(header: tuple[str, ...], delimiter: str, chosen: Chosen, data: pa.Buffer) -> pa.Table | None:
     """The columns of a text, by types that fit nearly always, else as text; None where a row is out of shape."""
     if data.size == 0:
-        return None
-    if has_nul:
         return None
     labels = [label(place) for place in range(len(header))]
     wanted = [label(place) for place in chosen.places]
