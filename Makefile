@@ -31,7 +31,9 @@ lint: $(STAMP)
 fuzz: $(STAMP)
 	$(BIN)/python -m tests.fuzz 600
 
+# Compiled first, as any installed program is: where Python may not write beside the sources, each start would compile.
 bench: $(STAMP)
+	$(BIN)/python -m compileall -q src
 	$(BIN)/python bench/startup.py
 	$(BIN)/python bench/loading.py
 	$(BIN)/python bench/collecting.py

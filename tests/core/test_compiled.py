@@ -12,8 +12,9 @@ from kiboko.core.evidence import DENIED, PASSED, SEEN, FlowRecord
 from kiboko.core.flow_table import table_of
 from kiboko.core.services import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service
 from kiboko.core.signs import proves_passage
+from kiboko.core.summary import Summary
 from kiboko.core.walk import Walker
-from tests.helpers import base, load
+from tests.helpers import a_filter, base, load
 from tests.random_networks import random_network
 
 RECORDS = int(os.environ.get("KIBOKO_RECORDS", "3000"))
@@ -127,6 +128,29 @@ class Compiled(unittest.TestCase):
             FlowRecord(other, own, Service(UDP, 47000), 40000, DENIED, NOON, NOON, point="1"),
         ]
         self.compare(load(values), records, 1)
+
+    def test_a_scan_is_one_group_from_its_lowest_to_its_highest_port_whatever_came_first(self):
+        values = base()
+        values["filters"]["guard"] = a_filter(
+            "instance", inbound=[{"order": 10, "action": "allow", "service": "tcp/30040"}], outbound=[{"action": "allow"}]
+        )
+        values["instances"]["dan"]["interfaces"][0]["filters"] = ["guard"]
+        topology = load(values)
+        ann, dan = parse_address("10.1.1.10"), parse_address("10.2.1.10")
+
+        def record(port, source_port=40000):
+            return FlowRecord(ann, dan, Service(TCP, port), source_port, PASSED, NOON, NOON, 1, 60, 0x02)
+
+        comparison = Comparison(Walker(topology))
+        compiled = CompiledComparison(comparison)
+        summary = Summary(comparison.walker.directory)
+        # Two tables as of two pieces: no rule tells the ports above 30040 apart, nor those below.
+        for ports in ((30050, 30045, 30040, 30050), (30100, 30048, 30021)):
+            for tally in compiled.tallies(table_of([record(port) for port in ports])):
+                summary.take(tally.record, comparison.judge(tally.record), tally)
+        found = {(each.service, each.count) for each in summary.rows(("leak",))}
+        self.assertEqual(found, {("tcp/30045-30100", 5), ("tcp/30021", 1)})
+        self.assertEqual({each.service for each in summary.rows(("agree",))}, {"tcp/30040"})
 
     def test_a_record_comes_back_from_the_columns_as_it_was(self):
         topology = load(base())

@@ -473,6 +473,18 @@ def is_request(record: FlowRecord, finding: Finding) -> bool:
     return finding.walk is not None and not finding.is_reply and record.event != DENIED
 
 
+def is_from_service(record: FlowRecord, finding: Finding) -> bool:
+    """Whether a record is a reply, and so about the service that it is from."""
+    return finding.is_reply and record.service.has_ports and record.source_port is not None
+
+
+def conversation_service(record: FlowRecord, finding: Finding) -> Service:
+    """The service that a record's conversation is about."""
+    if not is_from_service(record, finding):
+        return record.service
+    return Service(record.service.protocol, record.source_port or 0)
+
+
 def _port_cells(walk: Walk) -> tuple[RangeSet, ...]:
     """The client ports of a walk, cut so that every row takes all of a cell or nothing of it."""
     cells = [walk.flow.source_ports]

@@ -7,9 +7,11 @@ finding, so that one of them is judged by the one walk and the answer is gathere
 
 from __future__ import annotations
 
+import dataclasses
 from bisect import bisect_right
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,7 +19,15 @@ from numpy.typing import NDArray
 from kiboko.core.addresses import Address, AddressSet
 from kiboko.core.atoms import AddressAtoms, address_sets, service_cuts
 from kiboko.core.columns import distinct
-from kiboko.core.comparison import UNSURE, Comparison, Finding, is_request, seen_behind
+from kiboko.core.comparison import (
+    UNSURE,
+    Comparison,
+    Finding,
+    conversation_service,
+    is_from_service,
+    is_request,
+    seen_behind,
+)
 from kiboko.core.evidence import FlowRecord
 from kiboko.core.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds, summed
 from kiboko.core.ranges import RangeSet
@@ -38,14 +48,17 @@ class Tally:
     """Records of one table that got the same finding, summed up: small, and the same wherever it was made.
 
     `key` tells what the finding rests on; `record` is the first of them, `request` a request like that of a reply, and
-    `is_decided` tells of requests whose passage their replies prove. `first` and `last` are milliseconds since 1970,
-    `NO_TIME` where no record had a time.
+    `is_decided` tells of requests whose passage their replies prove. `alike` are the lowest and the highest service
+    number that no rule tells from the record's (for replies, that they are from), `met` those among the records.
+    `first` and `last` are milliseconds since 1970, `NO_TIME` where no record had a time.
     """
 
     key: tuple[int, ...]
     record: FlowRecord
     request: FlowRecord | None
     is_decided: bool
+    alike: tuple[int, int]
+    met: tuple[int, int]
     count: int
     packets: int
     octets: int
@@ -55,11 +68,13 @@ class Tally:
 
 @dataclass(frozen=True, slots=True)
 class _Class:
-    """What a number of `CompiledComparison` stands for: its key, one record of it, and whether it is of replies whose
-    requests were recorded too."""
+    """What a number of `CompiledComparison` stands for: its key, one record of it, the services that it may be of, by
+    the source port where that is a reply's, and whether it is of replies whose requests were recorded too."""
 
     key: tuple[int, ...]
     record: FlowRecord
+    alike: tuple[int, int]
+    is_from: bool
     is_reply: bool = False
     is_decided: bool = False
 
@@ -96,7 +111,13 @@ class _Atoms:
         starts = sorted(cut for cut in cuts if cut < _SERVICES)
         self.services = len(starts)
         kind = np.uint16 if self.services < 1 << 16 else np.uint32
+        self._service_starts = [*starts, _SERVICES]
         self.service_of = np.repeat(np.arange(self.services, dtype=kind), np.diff([*starts, _SERVICES]))
+
+    def alike(self, service: int) -> tuple[int, int]:
+        """The lowest and the highest service number of the atom that one is in."""
+        atom = int(self.service_of[service])
+        return self._service_starts[atom], self._service_starts[atom + 1] - 1
 
     def of_addresses(self, addresses: AddressTable) -> NDArray[np.int64]:
         """The atoms of some addresses, int64[m]."""
@@ -170,16 +191,38 @@ class CompiledComparison:
             covered(table, Judged(code, judged.findings))
         if not len(table):
             return []
-        groups = distinct(code)
         found = []
-        for row, *sums in summed(groups, table):
+        for row, met, *sums in self.summed(table, code):
             about = self._classes[code[row]]
             request = None
             if about.is_reply:
                 assert judged.request is not None
                 request = whole.record(int(judged.request[rows[row]]))
-            found.append(Tally(about.key, table.record(row), request, about.is_decided, *sums))
+            found.append(Tally(about.key, table.record(row), request, about.is_decided, about.alike, met, *sums))
         return found
+
+    def alike(self, number: int) -> tuple[int, int]:
+        """The services that no rule tells from those of a finding's records: see `Tally`."""
+        return self._classes[number].alike
+
+    def summed(self, table: FlowTable, code: NDArray[np.int64]) -> Iterator[tuple[Any, ...]]:
+        """For each finding of a judged table: its first row, the lowest and highest service number among its records,
+        how many there are, their packets and octets, and the first and last time among them."""
+        groups = distinct(code)
+        about = [self._classes[number] for number in code[groups.first].tolist()]
+        low, high = (np.array([each.alike[side] for each in about], dtype=np.int64) for side in (0, 1))
+        several = low < high
+        rows = np.flatnonzero(several[groups.codes]) if several.any() else np.zeros(0, dtype=np.int64)
+        if len(rows):
+            which = groups.codes[rows]
+            is_from = np.array([each.is_from for each in about])[which]
+            port = np.where(is_from, table.source_port[rows], table.detail[rows])
+            service = table.protocol[rows].astype(np.int64) << 16 | port
+            low[several], high[several] = _SERVICES, -1
+            np.minimum.at(low, which, service)
+            np.maximum.at(high, which, service)
+        for met, (row, *sums) in zip(zip(low.tolist(), high.tolist()), summed(groups, table), strict=True):
+            yield row, met, *sums
 
     # Classes.
 
@@ -204,13 +247,17 @@ class CompiledComparison:
         behind = seen_behind(finding)
         return self._add(
             finding,
-            _Class(key, record),
+            self._class(key, record, finding),
             has_ports and is_request(record, finding),
             has_ports and self._comparison.may_reply(record, finding),
             self._comparison.is_reply_by_ports(record),
             proves_passage(record),
             _moved(record, behind),
         )
+
+    def _class(self, key: tuple[int, ...], record: FlowRecord, finding: Finding, is_reply: bool = False) -> _Class:
+        alike = self._atoms.alike(conversation_service(record, finding).number)
+        return _Class(key, record, alike, is_from_service(record, finding), is_reply)
 
     def _add(
         self,
@@ -335,7 +382,7 @@ class CompiledComparison:
             record = table.record(row)
             finding = self._comparison.judge_reply(record, self._comparison.judge(table.record(request_row)))
             key = (*self._classes[own].key, *self._classes[request].key)
-            number = self._replies[own, request] = self._add(finding, _Class(key, record, True))
+            number = self._replies[own, request] = self._add(finding, self._class(key, record, finding, True))
         return number
 
     def _decide(
@@ -353,7 +400,9 @@ class CompiledComparison:
             own = int(code[row])
             number = self._decided.get(own)
             if number is None:
-                about = _Class((*self._classes[own].key, -1), table.record(row), is_decided=True)
+                about = dataclasses.replace(
+                    self._classes[own], key=(*self._classes[own].key, -1), record=table.record(row), is_decided=True
+                )
                 number = self._decided[own] = self._add(self._comparison.decided(self._findings[own]), about)
             result[row] = number
 

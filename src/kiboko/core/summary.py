@@ -7,32 +7,48 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from kiboko.core.comparison import AGREE, BREAK, LEAK, UNSURE, Finding
+from kiboko.core.comparison import AGREE, BREAK, LEAK, UNSURE, Finding, conversation_service, is_from_service
 from kiboko.core.compiled import Tally
 from kiboko.core.directory import Directory
 from kiboko.core.evidence import FlowRecord, ProbeRecord
 from kiboko.core.flow_table import moment
-from kiboko.core.services import Service
+from kiboko.core.services import service_text
 
-_Key = tuple[str, str, str, str, str, tuple[str, str | None, str | None] | None, str, str]
+_Key = tuple[object, ...]
 _RANK = {LEAK: 0, BREAK: 1, UNSURE: 2, AGREE: 3}
 
 
 @dataclass(slots=True)
 class Group:
-    """Findings alike in status, ends, service and deciding rule, with one example."""
+    """Findings alike in status, ends, deciding rule and service, as far as rules tell services apart, with one example.
+    `met` are the lowest and the highest service number of flow records, None for probes."""
 
     evidence: str
     source: str
     destination: str
-    service: str
     finding: Finding
     example: ProbeRecord | FlowRecord
+    met: tuple[int, int] | None = None
     count: int = 0
     packets: int = 0
     octets: int = 0
     first: datetime | None = None
     last: datetime | None = None
+
+    @property
+    def service(self) -> str:
+        """What the records are about; several services that no rule tells apart are a range."""
+        if isinstance(self.example, ProbeRecord) or self.met is None:
+            return str(self.example.service)
+        low, high = self.met
+        text = service_text(low, high)
+        if low >> 16 != high >> 16:
+            text = f"{service_text(low, low)} to {service_text(high, high)}"
+        return f"reply of {text}" if is_from_service(self.example, self.finding) else text
+
+    def stretch(self, met: tuple[int, int]) -> None:
+        """Take in the lowest and the highest service number of more flow records."""
+        self.met = met if self.met is None else (min(self.met[0], met[0]), max(self.met[1], met[1]))
 
     def note(self, record: ProbeRecord | FlowRecord) -> None:
         """Count one more record."""
@@ -91,8 +107,11 @@ class Summary:
         self.before_as_of += finding.before_as_of
         if isinstance(record, ProbeRecord) and finding.status == AGREE and record.outcome == "answered":
             self.answered_probes += 1
-        group = self._group(record, finding)
+        alone = _alone(record, finding) if isinstance(record, FlowRecord) else None
+        group = self._group(record, finding, alone)
         group.note(record)
+        if alone is not None:
+            group.stretch(alone)
         return group
 
     def take(self, record: FlowRecord, finding: Finding, tally: Tally) -> Group:
@@ -101,16 +120,21 @@ class Summary:
         self.replies += finding.is_reply * tally.count
         self.different_signal += finding.different_signal * tally.count
         self.before_as_of += finding.before_as_of * tally.count
-        group = self._group(record, finding)
+        group = self._group(record, finding, tally.alike)
+        group.stretch(tally.met)
         group.count += tally.count
         group.packets += tally.packets
         group.octets += tally.octets
         group.span(moment(tally.first), moment(tally.last))
         return group
 
-    def correct(self, record: FlowRecord, before: Finding, after: Finding) -> Group:
-        """Replace the finding of a record, which a later one changed; the group that it is of now."""
-        key = self._key(record, before)
+    def correct(
+        self, record: FlowRecord, before: Finding, after: Finding, alike: tuple[int, int] | None = None
+    ) -> Group:
+        """Replace the finding of a record, which a later one changed; the group that it is of now. `alike` are the
+        services that no rule tells from the record's."""
+        alike = alike or _alone(record, before)
+        key = self._key(record, before, alike)
         group = self.groups.get(key)
         if group is not None:
             self.totals[before.status] -= 1
@@ -120,30 +144,30 @@ class Summary:
             if not group.count:
                 del self.groups[key]
         self.totals[after.status] += 1
-        group = self._group(record, after)
+        group = self._group(record, after, alike)
         group.note(record)
+        group.stretch(_alone(record, after))
         return group
 
-    def _group(self, record: ProbeRecord | FlowRecord, finding: Finding) -> Group:
-        key = self._key(record, finding)
+    def _group(self, record: ProbeRecord | FlowRecord, finding: Finding, alike: tuple[int, int] | None) -> Group:
+        key = self._key(record, finding, alike)
         if key not in self.groups:
-            evidence, source, destination, service = key[1:5]
-            self.groups[key] = Group(evidence, source, destination, service, finding, record)
+            self.groups[key] = Group(*self._ends(record), finding, record)
         return self.groups[key]
 
-    def _key(self, record: ProbeRecord | FlowRecord, finding: Finding) -> _Key:
+    def _ends(self, record: ProbeRecord | FlowRecord) -> tuple[str, str, str]:
+        """What kind of evidence it is, and what its ends are called."""
         if isinstance(record, ProbeRecord):
-            evidence, source, destination, service = "probe", record.source, record.destination, record.service
-        else:
-            evidence, source, destination = (
-                "flow",
-                self.directory.name_of(record.source),
-                self.directory.name_of(record.destination),
-            )
-            service = _service_text(record, finding)
+            return "probe", record.source, record.destination
+        return "flow", self.directory.name_of(record.source), self.directory.name_of(record.destination)
+
+    def _key(self, record: ProbeRecord | FlowRecord, finding: Finding, alike: tuple[int, int] | None) -> _Key:
         decider = finding.decider
-        rule = (decider.gate, decider.filter, decider.rule) if decider else None
-        return finding.status, evidence, source, destination, service, rule, finding.observed, finding.why
+        return (
+            finding.status, *self._ends(record), record.service if isinstance(record, ProbeRecord) else alike,
+            finding.is_reply, (decider.gate, decider.filter, decider.rule) if decider else None, finding.observed,
+            finding.why,
+        )  # fmt: skip
 
     def rows(self, statuses: tuple[str, ...] = (LEAK, BREAK, UNSURE, AGREE)) -> Iterator[Group]:
         """The groups, leaks first, the largest of each status first."""
@@ -151,7 +175,7 @@ class Summary:
         yield from sorted(chosen, key=lambda g: (_RANK[g.finding.status], -g.count, g.source, g.destination))
 
 
-def _service_text(record: FlowRecord, finding: Finding) -> str:
-    if finding.is_reply and record.service.has_ports and record.source_port is not None:
-        return f"reply of {Service(record.service.protocol, record.source_port)}"
-    return str(record.service)
+def _alone(record: FlowRecord, finding: Finding) -> tuple[int, int]:
+    """The service that a record is about, as the only one."""
+    number = conversation_service(record, finding).number
+    return number, number

@@ -7,11 +7,10 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.columns import distinct
 from kiboko.core.comparison import BREAK, LEAK, Comparison, Finding
 from kiboko.core.compiled import CompiledComparison, Tally
 from kiboko.core.evidence import FlowRecord
-from kiboko.core.flow_table import FlowTable, joined, summed
+from kiboko.core.flow_table import FlowTable, joined
 from kiboko.core.summary import Group, Summary
 
 _MOST_WAITING = 200_000
@@ -79,11 +78,11 @@ class Watch:
         return found
 
     def _fresh(self, table: FlowTable, code: NDArray[np.int64], findings: list[Finding]) -> list[Disagreement]:
-        groups = distinct(code)
         met: dict[int, Disagreement] = {}
-        for row, *sums in summed(groups, table):
+        for row, services, *sums in self._compiled.summed(table, code):
             finding, record = findings[code[row]], table.record(row)
-            group = self.summary.take(record, finding, Tally((), record, None, False, *sums))
+            alike = self._compiled.alike(int(code[row]))
+            group = self.summary.take(record, finding, Tally((), record, None, False, alike, services, *sums))
             if finding.status in (LEAK, BREAK):
                 known = met.get(id(group))
                 is_first = group.count == sums[0] if known is None else known.is_first
@@ -98,7 +97,7 @@ class Watch:
             after = findings[code[row]]
             if after.status == LEAK and before.status != LEAK:
                 record = table.record(row)
-                group = self.summary.correct(record, before, after)
+                group = self.summary.correct(record, before, after, self._compiled.alike(int(code[row])))
                 found.append(Disagreement(group, record, 1, group.count == 1))
                 del self._undecided[row]
         return found
