@@ -132,7 +132,9 @@ class Compiled(unittest.TestCase):
     def test_a_scan_is_one_group_from_its_lowest_to_its_highest_port_whatever_came_first(self):
         values = base()
         values["filters"]["guard"] = a_filter(
-            "instance", inbound=[{"order": 10, "action": "allow", "service": "tcp/30040"}], outbound=[{"action": "allow"}]
+            "instance",
+            inbound=[{"order": 10, "action": "allow", "service": "tcp/30040"}],
+            outbound=[{"action": "allow"}],
         )
         values["instances"]["dan"]["interfaces"][0]["filters"] = ["guard"]
         topology = load(values)

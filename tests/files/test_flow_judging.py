@@ -1,6 +1,7 @@
 """Logs judged in pieces and by several workers come to what one worker makes of the whole."""
 
 import csv
+import gzip
 import random
 import tempfile
 import unittest
@@ -67,8 +68,16 @@ class Judging(unittest.TestCase):
             mock.patch("kiboko.files.flow_pieces.CONTEXT", 1 << 20),
         ):
             pieces = self.judged(self.log, 1)
+        packed = self.folder / "packed.csv.gz"
+        packed.write_bytes(gzip.compress(self.log.read_bytes()))
+        with (
+            mock.patch("kiboko.files.flow_pieces.PIECE", 240_000),
+            mock.patch("kiboko.files.flow_pieces.CONTEXT", 1 << 20),
+        ):
+            unpacked = self.judged(packed, 1)
         self.assertEqual(pieces[1], whole[1])
         self.assertEqual(pieces[0]["summary"], whole[0]["summary"])
+        self.assertEqual(unpacked[0]["summary"], whole[0]["summary"])
 
     def test_every_form_comes_to_the_same_findings(self):
         whole = self.judged(self.log, 1)[0]

@@ -117,6 +117,9 @@ class Reading(unittest.TestCase):
                 self.assertEqual(cut, whole)
                 self.assertEqual(cut_rejects.first, rejects.first)
                 self.assertEqual(cut_rejects.first["bad protocolIdentifier"][0], 302)
+                packed, packed_rejects = self.read(self.write("long.csv.gz", gzip.compress(path.read_bytes())))
+                self.assertEqual(packed, whole)
+                self.assertEqual(packed_rejects.first["bad protocolIdentifier"][0], 302)
 
     def test_a_torn_gzip_keeps_what_was_whole_and_says_so(self):
         rows = [ROWS[0].replace("40000", str(40000 + index)) for index in range(3000)]

@@ -99,31 +99,32 @@ class PieceReader:
                 rejects.note(f"torn {piece.form}", f"it ends in the middle: {stream.fault}", stream.line)
 
     def _packed_text(self, piece: Piece, stream: Unpacked, rejects: Rejects) -> Iterator[Part]:
-        left, known = b"", None
-        while True:
-            data = stream.read(flow_pieces.PIECE)
-            if known is None:
-                if not data and stream.fault:
-                    return
-                opening = opening_of(io.BytesIO(data), piece.path, self._map)
-                if opening.form == "document":
-                    stream.put_back(data)
-                    yield from self._whole("document", piece.path, stream, rejects)
-                    return
-                rejects.headers = opening.header_lines
-                known = dataclasses.replace(
-                    piece, form=opening.form, header=opening.header, delimiter=opening.delimiter
-                )
-                data, stream.line = data[opening.begin :], 1 + opening.header_lines
-            whole = left + data
-            cut = whole.rfind(b"\n") + 1 if data and not stream.fault else len(whole)
-            left = whole[cut:]
-            if cut:
-                part = self._text(known, Text(pa.py_buffer(whole[:cut]), stream.line), rejects)
-                stream.line += part.lines
-                yield part
-            if stream.fault or not data:
-                return
+        """Text that is unpacked, as pieces with the lines around them, as a file that is not packed."""
+        data = stream.read(flow_pieces.PIECE)
+        if not data and stream.fault:
+            return
+        opening = opening_of(io.BytesIO(data), piece.path, self._map)
+        if opening.form == "document":
+            stream.put_back(data)
+            yield from self._whole("document", piece.path, stream, rejects)
+            return
+        rejects.headers = opening.header_lines
+        known = dataclasses.replace(piece, form=opening.form, header=opening.header, delimiter=opening.delimiter)
+        stream.line = 1 + opening.header_lines
+        runs = _whole_lines(data[opening.begin :], stream)
+        before, own = b"", next(runs, b"")
+        while own:
+            following = next(runs, b"")
+            behind = following[: following.rfind(b"\n", 0, flow_pieces.CONTEXT) + 1]
+            lines_before = before.count(b"\n")
+            whole = pa.py_buffer(b"".join((before, own, behind)))
+            text = Text(whole, stream.line - lines_before, lines_before, behind.count(b"\n"))
+            part = self._text(known, text, rejects)
+            stream.line += part.lines
+            yield part
+            start = max(0, len(own) - flow_pieces.CONTEXT)
+            before = own[own.find(b"\n", start) + 1 or len(own) :] if start else own
+            own = following
 
     # Forms that are read whole.
 
@@ -259,6 +260,20 @@ class PieceReader:
             rejects.note("unknown template", f"{reader.waiting} sets of data whose template never came", done + 1)
         if reader.counts[GAPS]:
             rejects.remark("missing by the sequence numbers of their exporter", done, reader.counts[GAPS])
+
+
+def _whole_lines(text: bytes, stream: Unpacked) -> Iterator[bytes]:
+    """What begins with `text` and goes on in a stream, a run of whole lines after the other; the last may be torn."""
+    while True:
+        following = stream.read(flow_pieces.PIECE)
+        if not following:
+            if text:
+                yield text
+            return
+        cut = text.rfind(b"\n") + 1
+        if cut:
+            yield text[:cut]
+        text = text[cut:] + following
 
 
 def tables_of(path: Path, strict: bool = False, columns: ColumnMap = USUAL) -> Iterator[tuple[FlowTable, Rejects]]:
