@@ -28,6 +28,7 @@ from kiboko.core.comparison import (
     is_request,
     seen_behind,
 )
+from kiboko.core.conversations import FlowHash, OtherEnds, partners, port_hash
 from kiboko.core.evidence import FlowRecord
 from kiboko.core.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds, summed
 from kiboko.core.ranges import RangeSet
@@ -322,10 +323,10 @@ class CompiledComparison:
         rows = np.flatnonzero(candidate)
         if not len(rows):
             return code, None
-        hashes = _FlowHash.of(table.addresses)
+        hashes = FlowHash.of(table.addresses)
         wanted = hashes.turned(table, rows)
         request_rows, request_hash = self._requests(table, code, hashes, rows)
-        requests = _partners(wanted, request_hash, request_rows)
+        requests = partners(wanted, request_hash, request_rows)
         hit = requests >= 0
         rows, requests = rows[hit], requests[hit]
         if not len(rows):
@@ -347,7 +348,7 @@ class CompiledComparison:
         return result, partner
 
     def _requests(
-        self, table: FlowTable, code: NDArray[np.int64], hashes: _FlowHash, replies: NDArray[np.int64]
+        self, table: FlowTable, code: NDArray[np.int64], hashes: FlowHash, replies: NDArray[np.int64]
     ) -> tuple[NDArray[np.int64], NDArray[np.uint64]]:
         """The requests of a table that some rows may be replies to, by the client's port at least, and their hashes:
         those behind a gateway under both pairs of addresses."""
@@ -356,7 +357,7 @@ class CompiledComparison:
         clients[table.detail[replies]] = True
         rows = rows[clients[table.source_port[rows]]]
         near, far = hashes.as_source[table.source[rows]], hashes.as_destination[table.destination[rows]]
-        ports = _port_hash(table, rows, False)
+        ports = port_hash(table, rows, False)
         own = near ^ far ^ ports
         classes = code[rows]
         near_behind, far_behind = self._ends_behind()
@@ -366,10 +367,10 @@ class CompiledComparison:
         behind = near_behind.instead(near[moved], classes[moved]) ^ far_behind.instead(far[moved], classes[moved])
         return np.concatenate([rows, rows[moved]]), np.concatenate([own, behind ^ ports[moved]])
 
-    def _ends_behind(self) -> tuple[_Instead, _Instead]:
+    def _ends_behind(self) -> tuple[OtherEnds, OtherEnds]:
         """The hashes that the sources and destinations of requests have behind a gateway, by class."""
         ends = [ends or (None, None) for ends in self._behind]
-        return _Instead.of([near for near, _ in ends], True), _Instead.of([far for _, far in ends], False)
+        return OtherEnds.of([near for near, _ in ends], True), OtherEnds.of([far for _, far in ends], False)
 
     def _reply(self, table: FlowTable, row: int, request_row: int, own: int, request: int) -> int:
         """The finding of a reply, by its own class and that of its request.
@@ -416,23 +417,6 @@ def _as_slice(wanted: NDArray[np.bool_]) -> tuple[NDArray[np.bool_] | slice, Seq
     return wanted, rows.tolist()
 
 
-def _partners(wanted: NDArray[np.uint64], hashes: NDArray[np.uint64], rows: NDArray[np.int64]) -> NDArray[np.int64]:
-    """For each wanted hash the first of the rows that has it, -1 for none."""
-    found = np.full(len(wanted), -1, dtype=np.int64)
-    # Few are wanted among many: a bitmap by some of the bits leaves out nearly all the others.
-    bitmap = np.zeros(1 << 20, dtype=np.bool_)
-    bitmap[wanted >> np.uint64(44)] = True
-    likely = np.flatnonzero(bitmap[hashes >> np.uint64(44)])
-    if not len(likely):
-        return found
-    order = likely[np.argsort(hashes[likely], kind="stable")]
-    ordered = hashes[order]
-    at = np.minimum(np.searchsorted(ordered, wanted), len(ordered) - 1)
-    hit = ordered[at] == wanted
-    found[hit] = rows[order[at[hit]]]
-    return found
-
-
 def _flag_kinds() -> NDArray[np.uint8]:
     """For each union of TCP flags what it tells: 0 nothing, 1 opening, 2 nothing but SYN, 3 a bare reset; each times
     the number of events, so that one can be added. Of -1, for flags that are not known, the last one tells nothing."""
@@ -453,50 +437,3 @@ def _moved(record: FlowRecord, behind: tuple[Address, Address] | None) -> _Ends 
         return None
     source, destination = behind
     return None if source == record.source else source, None if destination == record.destination else destination
-
-
-@dataclass(frozen=True, slots=True)
-class _FlowHash:
-    """64-bit hashes of flows: of each address once as a source and once as a destination, of the ports row by row."""
-
-    as_source: NDArray[np.uint64]
-    as_destination: NDArray[np.uint64]
-
-    @classmethod
-    def of(cls, addresses: AddressTable) -> _FlowHash:
-        """The hashes of some addresses in both roles. Multipliers are odd, so that no bit is lost."""
-        hashes = addresses.hashes()
-        return cls(hashes * np.uint64(0x9E3779B97F4A7C15), hashes * np.uint64(0xC2B2AE3D27D4EB4F))
-
-    def turned(self, table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.uint64]:
-        """The hashes that the requests of some records have, if these are replies."""
-        ends = self.as_source[table.destination[rows]] ^ self.as_destination[table.source[rows]]
-        return ends ^ _port_hash(table, rows, True)
-
-
-@dataclass(frozen=True, slots=True)
-class _Instead:
-    """By class, the hash of another end, uint64[k], and whether there is any, bool[k]."""
-
-    hashes: NDArray[np.uint64]
-    is_given: NDArray[np.bool_]
-
-    @classmethod
-    def of(cls, ends: list[Address | None], is_source: bool) -> _Instead:
-        """The hashes of some ends, as sources or as destinations."""
-        hashed = _FlowHash.of(AddressTable.of([end or Address(4, 0) for end in ends]))
-        given = np.array([end is not None for end in ends], dtype=np.bool_)
-        return cls(hashed.as_source if is_source else hashed.as_destination, given)
-
-    def instead(self, own: NDArray[np.uint64], classes: NDArray[np.int64]) -> NDArray[np.uint64]:
-        """For each row the hash of the other end of its class, or its own."""
-        return np.where(self.is_given[classes], self.hashes[classes], own)
-
-
-def _port_hash(table: FlowTable, rows: NDArray[np.int64], turned: bool) -> NDArray[np.uint64]:
-    near, far = table.source_port[rows], table.detail[rows]
-    if turned:
-        near, far = far, near
-    packed = near.astype(np.int64) << 24 | far.astype(np.int64) << 8 | table.protocol[rows]
-    hashed: NDArray[np.uint64] = packed.view(np.uint64) * np.uint64(0xD6E8FEB86659FD93)
-    return hashed
