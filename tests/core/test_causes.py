@@ -7,11 +7,11 @@ import unittest
 from datetime import UTC, datetime, timedelta
 
 from kiboko.core.causes import CAUSE_IDS, Causes
-from kiboko.core.comparison import Comparison
 from kiboko.core.summary import Summary
 from kiboko.core.walk import Walker
 from tests.core.test_comparison import NOW, flow, probe
 from tests.helpers import a_filter, base, load
+from tests.one_by_one import OneByOne
 
 
 def network():
@@ -41,7 +41,7 @@ def network():
 class EachCause(unittest.TestCase):
     def ranked(self, *records, values=None):
         """The causes of the last record's group, the likeliest first."""
-        held = Comparison(Walker(load(values or network())))
+        held = OneByOne(Walker(load(values or network())))
         summary = Summary(held.walker.directory)
         for each in records:
             finding = held.flow(each) if hasattr(each, "event") else held.probe(each)

@@ -5,7 +5,6 @@ from datetime import UTC, datetime
 
 from kiboko.core.addresses import parse_address
 from kiboko.core.causes import Causes
-from kiboko.core.comparison import Comparison
 from kiboko.core.errors import UsageError
 from kiboko.core.evidence import FlowRecord, ProbeRecord
 from kiboko.core.ranges import RangeSet
@@ -13,6 +12,7 @@ from kiboko.core.services import Service, parse_services
 from kiboko.core.summary import Summary
 from kiboko.core.walk import Walker
 from tests.helpers import a_filter, base, load
+from tests.one_by_one import OneByOne
 
 NOW = datetime(2026, 11, 20, 10, 0, tzinfo=UTC)
 SYN, REST = 0x02, 0x1B
@@ -36,7 +36,7 @@ def network():
 
 
 def comparison(values=None):
-    return Comparison(Walker(load(values or network())))
+    return OneByOne(Walker(load(values or network())))
 
 
 def probe(source, destination, service, outcome, port=None, address="10.0.0.0", redirected=False):

@@ -18,6 +18,7 @@ from kiboko.core.side_by_side import side_by_side
 from kiboko.core.summary import Summary
 from kiboko.core.walk import Walker
 from tests.helpers import a_filter, base, load
+from tests.one_by_one import OneByOne
 
 TEN = datetime(2026, 11, 20, 10, tzinfo=UTC)
 
@@ -107,7 +108,7 @@ class Covering(unittest.TestCase):
 class SideBySide(unittest.TestCase):
     def told(self, probes, records):
         walker = Walker(load(network()))
-        comparison, summary = Comparison(walker), Summary(walker.directory)
+        comparison, summary = OneByOne(walker), Summary(walker.directory)
         for destination, address, port, outcome in probes:
             record = ProbeRecord(TEN, "ann", destination, address, f"tcp/{port}", outcome, 40000)
             summary.add(record, comparison.probe(record))

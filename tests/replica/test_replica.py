@@ -12,7 +12,6 @@ import unittest
 from pathlib import Path
 
 from kiboko.core.addresses import Address
-from kiboko.core.comparison import Comparison
 from kiboko.core.errors import UsageError
 from kiboko.core.summary import Summary
 from kiboko.core.walk import Walker
@@ -24,6 +23,7 @@ from kiboko.replica.trials import Choice, services_that_matter
 from kiboko.replica.verify import verify
 from tests.helpers import a_filter, base, kiboko, load
 from tests.namespaces import why_not
+from tests.one_by_one import OneByOne
 from tests.random_networks import random_network
 
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))
@@ -188,7 +188,7 @@ class RealPackets(unittest.TestCase):
             values["observation_points"] = dict(enumerate(names, 1)) if seed % 3 else {}
             topology = load(values)
             found = verify(topology, Choice(most=PROBES, seed=seed), record=True)
-            held = Comparison(Walker(topology))
+            held = OneByOne(Walker(topology))
             summary = Summary(held.walker.directory)
             for record in found.flows:
                 summary.add(record, held.flow(record))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-from collections import OrderedDict
 from dataclasses import dataclass
 
 from kiboko.core.addresses import Address
@@ -31,13 +30,11 @@ from kiboko.core.signs import (
     is_echo_reply,
     is_icmp_error,
     is_opening,
-    proves_passage,
 )
 from kiboko.core.walk import ALLOWED, PARTLY, Walk, Walker
 
 AGREE, LEAK, BREAK, UNSURE = "agree", "leak", "break", "unsure"
 _MOST_WALKS = 10_000
-MOST_RECENT = 100_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,30 +62,16 @@ class Finding:
     is_bare_opening: bool = False
 
 
-@dataclass(slots=True)
-class _Request:
-    """A request that was recorded, and whether its reply has shown since that it passed."""
-
-    record: FlowRecord
-    finding: Finding
-    is_decided: bool = False
-
-
 class Comparison:
-    """Holds records against one topology. Remembers walks and recent requests, both within fixed bounds.
-
-    `corrected` has records whose finding a later record changed, each with it as it was and as it is now; whoever sums
-    up findings takes them from there.
-    """
+    """Holds records against one topology, each by itself; what several of them tell together is found by
+    `kiboko.core.compiled`. Remembers walks, within a fixed bound."""
 
     def __init__(self, walker: Walker) -> None:
         self.walker = walker
         self.ends = Ends(walker)
         self._walks: dict[tuple[Address, Address, Service, RangeSet | None], Walk] = {}
         self._cells: dict[tuple[Address, Address, Service], tuple[RangeSet, ...]] = {}
-        self._recent: OrderedDict[tuple[object, ...], _Request] = OrderedDict()
         self.served = self._served_services()
-        self.corrected: list[tuple[FlowRecord, Finding, Finding]] = []
 
     def _served_services(self) -> RangeSet:
         """Every service that somebody listens to or that has a name: a reply comes from one of these (S39)."""
@@ -150,22 +133,6 @@ class Comparison:
         return Finding(BREAK, outcome, f"{outcome}, though the rules allow it", walk)
 
     # Flow records.
-
-    def flow(self, record: FlowRecord) -> Finding:
-        """A flow record held against the rules and against the requests that were given here before it.
-
-        Whether the rules allow a request or not, its reply is judged by the gates of the reply alone (S9).
-        """
-        finding = self.judge(record)
-        if record.service.has_ports and record.source_port is not None:
-            ends = (record.destination, record.source, record.service.protocol)
-            found = self._recent.get((*ends, record.service.detail, record.source_port))
-            if found is not None and self.may_reply(record, finding):
-                self._decide(found, record)
-                finding = self.judge_reply(record, found.finding)
-            if is_request(record, finding):
-                self._remember(record, finding)
-        return finding
 
     def judge(self, record: FlowRecord) -> Finding:
         """A flow record held against the rules by itself. Records alike in everything that a rule or the network tells
@@ -439,25 +406,9 @@ class Comparison:
             return None
         return requester, target, service, port
 
-    def _decide(self, request: _Request, record: FlowRecord) -> None:
-        """A request of unknown fate has passed if its reply is recorded."""
-        if request.finding.is_undecided and not request.is_decided and proves_passage(record):
-            request.is_decided = True
-            self.corrected.append((request.record, request.finding, self.decided(request.finding)))
-
     def decided(self, request: Finding) -> Finding:
         """The finding of an undecided request whose reply was recorded."""
         return _changed(request, LEAK, "its reply was recorded, so it passed", None)
-
-    def _remember(self, record: FlowRecord, finding: Finding) -> None:
-        if len(self._recent) >= MOST_RECENT:
-            self._recent.popitem(last=False)
-        ports = (record.service.protocol, record.source_port, record.service.detail)
-        entry = _Request(record, finding)
-        self._recent[(record.source, record.destination, *ports)] = entry
-        behind = seen_behind(finding)
-        if behind is not None:
-            self._recent.setdefault((*behind, *ports), entry)
 
 
 def seen_behind(finding: Finding) -> tuple[Address, Address] | None:
