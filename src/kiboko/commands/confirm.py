@@ -23,10 +23,20 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of `confirm`."""
     add_network_option(parser)
     parser.add_argument(
-        "--probes", metavar="FILE", type=Path, action="append", default=[], help="probe records (JSON Lines)"
+        "--probes",
+        metavar="FILE",
+        type=Path,
+        action="append",
+        default=[],
+        help="probe records (JSON Lines); repeatable",
     )
     parser.add_argument(
-        "--flows", metavar="FILE", type=Path, action="append", default=[], help="flow records (CSV or JSON Lines)"
+        "--flows",
+        metavar="PATH",
+        type=Path,
+        action="append",
+        default=[],
+        help="flow logs: a file, a folder of them or a pattern; repeatable",
     )
     parser.add_argument(
         "--older",
