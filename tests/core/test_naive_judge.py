@@ -127,7 +127,7 @@ attached_filters = st.lists(st.one_of(filters("first"), filters("any")), max_siz
 
 
 class NaiveJudge(unittest.TestCase):
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(attached_filters, attached_filters, st.sampled_from([("ann", "bob"), ("bob", "ann")]),
            st.sampled_from([("tcp", 22), ("tcp", 25), ("udp", 22)]))  # fmt: skip
     def test_every_port_of_every_random_filter_is_judged_as_the_naive_judge_does(self, on_ann, on_bob, ends, service):

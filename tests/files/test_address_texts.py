@@ -3,7 +3,7 @@
 import unittest
 
 import pyarrow as pa
-from hypothesis import example, given, settings
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from kiboko.core.addresses import parse_address
@@ -29,7 +29,6 @@ def known(text):
 
 class Reading(unittest.TestCase):
     @given(TEXTS)
-    @settings(deadline=None)  # the first time loads a library
     @example(
         ["0.0.0.0", "255.255.255.255", "256.1.1.1", "1.2.3", "1.2.3.4.5", "01.2.3.4", "1..2.3", ".1.2.3", "1.2.3."]
     )
@@ -43,7 +42,6 @@ class Reading(unittest.TestCase):
                 self.assertTrue(known(text) is None or known(text).family == 6 or text != text.strip(), text)
 
     @given(TEXTS, TEXTS, st.integers(1, 7))
-    @settings(deadline=None)
     def test_columns_of_any_kind_give_each_row_its_address(self, one, two, cut):
         pieces = [one[at : at + cut] for at in range(0, len(one), cut)]
         octets = [[None if text is None else text.encode() for text in piece] for piece in pieces]

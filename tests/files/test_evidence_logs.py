@@ -89,7 +89,7 @@ class Logs(unittest.TestCase):
         self.assertEqual(len(found), 1)
         self.assertEqual(set(rejects.counts), {"bad destinationTransportPort", "bad firewallEvent", "mixed families", "no port", "bad flowStartMilliseconds", "bad protocolIdentifier"})  # fmt: skip
 
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(st.binary(max_size=300))
     def test_no_bytes_crash_the_reader_and_the_good_row_before_them_is_kept(self, noise):
         found, _ = self.flows((HEADER + ROW).encode() + noise.replace(b'"', b"'"))

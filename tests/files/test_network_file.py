@@ -212,7 +212,7 @@ class Readers(unittest.TestCase):
         self.assertEqual(dict(topology.instances["on"].tags), {"power": "off", "up": "yes"})
         self.assertIn("off", topology.instances)
 
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=200)
     @given(st.text(max_size=200))
     def test_no_text_crashes_the_yaml_reader(self, text):
         try:
@@ -220,7 +220,7 @@ class Readers(unittest.TestCase):
         except InputError as error:
             self.assertTrue(error.problems)
 
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=100)
     @given(st.data())
     def test_no_damaged_network_crashes_the_loader(self, data):
         text = json.dumps(base(), indent=1)
