@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kiboko.core import columns
-from kiboko.core.columns import combined, distinct
+from kiboko.core.columns import KeyNumbers, combined, distinct
 
 SMALL, WIDE = st.integers(-5, 5), st.integers(-(2**62), 2**62)
 
@@ -33,6 +33,22 @@ class Columns(unittest.TestCase):
             for kind in (np.uint8, np.int16, np.int32, np.int64, np.uint64):
                 found = distinct(np.array(values, dtype=kind))
                 self.assertEqual((found.codes.tolist(), found.first.tolist()), self.by_loop(values))
+
+    @given(st.lists(st.tuples(SMALL | WIDE, SMALL | WIDE), unique=True, max_size=40), st.sampled_from([1, 3, 20]))
+    def test_numbers_of_keys_may_be_forgotten_and_are_never_wrong(self, keys, bits):
+        both = [np.array(side, dtype=np.int64) for side in zip(*keys)] or [np.zeros(0, np.int64)] * 2
+        with mock.patch.object(columns, "_BITS", bits):
+            memory = KeyNumbers(2)
+            self.assertTrue((memory.find(*both) == -1).all())
+            half = len(keys) // 2
+            for begin, end in ((0, half), (half, len(keys))):
+                memory.note(np.arange(begin, end), *(column[begin:end] for column in both))
+            found = memory.find(*both).tolist()
+        known = [index for index, number in enumerate(found) if number >= 0]
+        self.assertEqual([found[index] for index in known], known)
+        # One key has each place, the last that was noted.
+        self.assertTrue(not keys or len(keys) - 1 in known)
+        self.assertTrue(bits < 20 or len(known) >= len(keys) - 2)
 
     def test_many_rows_that_all_differ(self):
         values = np.random.default_rng(1).permutation(300_000) * 1_000_003

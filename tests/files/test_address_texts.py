@@ -1,12 +1,14 @@
 """Columns of addresses read at once, against one text after the other."""
 
 import unittest
+from unittest import mock
 
 import pyarrow as pa
 from hypothesis import example, given
 from hypothesis import strategies as st
 
 from kiboko.core.addresses import parse_address
+from kiboko.files import address_texts
 from kiboko.files.address_texts import AddressTexts, parse_ipv4
 
 FOUR = st.ip_addresses(v=4).map(str)
@@ -53,6 +55,15 @@ class Reading(unittest.TestCase):
         addresses, found = AddressTexts().table(columns)
         for texts, codes in zip((one, two, one), found, strict=True):
             self.assertEqual([addresses[code] if code else None for code in codes.tolist()], [known(t) for t in texts])
+
+    @given(st.lists(TEXTS, min_size=1, max_size=5), st.sampled_from([3, 1 << 16]))
+    def test_what_was_read_before_changes_nothing(self, batches, most):
+        reader = AddressTexts()
+        with mock.patch.object(address_texts, "_MOST_KEPT", most):
+            for texts in batches:
+                addresses, (codes,) = reader.table([pa.chunked_array([pa.array(texts, pa.string())])])
+                read = [addresses[code] if code else None for code in codes.tolist()]
+                self.assertEqual(read, [known(text) for text in texts])
 
     def test_octets_that_are_no_text_are_no_address(self):
         addresses, (codes,) = AddressTexts().table([pa.chunked_array([[b"10.1.1.\xff", b"\xff" * 30, b"10.1.1.1"]])])

@@ -84,6 +84,61 @@ def _distinct_small(values: NDArray[np.int64], size: int) -> Distinct:
     return Distinct(number[values], row[met])
 
 
+class KeyNumbers:
+    """Remembers the number of each key, a key being one or more whole numbers, for columns of keys at once.
+
+    A key has one place, by its hash. Of two keys with one place the later stays and the other is not known any more:
+    this is a memory that may forget, in front of one that does not.
+    """
+
+    def __init__(self, parts: int) -> None:
+        """`parts` is of how many numbers a key is made."""
+        self._parts = parts
+        self.clear()
+
+    def clear(self) -> None:
+        """Forget all."""
+        self._keys = [np.zeros(1 << _BITS, dtype=np.uint64) for _ in range(self._parts)]
+        self._numbers = np.full(1 << _BITS, -1, dtype=np.int64)
+
+    def find(self, *columns: NDArray[Any]) -> NDArray[np.int64]:
+        """The number of each row's key, int64[n]; -1 where it is not known."""
+        keys = [_unsigned(column) for column in columns]
+        places = _places(keys, _MULTIPLIERS[0])
+        found: NDArray[np.int64] = self._numbers[places]
+        for known, key in zip(self._keys, keys, strict=True):
+            other = known[places] != key
+            if other.any():
+                found[other] = -1
+        return found
+
+    def note(self, numbers: NDArray[np.int64], *columns: NDArray[Any]) -> None:
+        """Keep the numbers of some keys, none of which may be there twice."""
+        keys = [_unsigned(column) for column in columns]
+        places = _places(keys, _MULTIPLIERS[0])
+        order = _last_of_each(places)
+        for known, key in zip(self._keys, keys, strict=True):
+            known[places[order]] = key[order]
+        self._numbers[places[order]] = numbers[order]
+
+
+def _last_of_each(places: NDArray[np.int64]) -> NDArray[np.int64]:
+    """The last row of each place, so that all parts of one key are kept."""
+    _, back = np.unique(places[::-1], return_index=True)
+    found: NDArray[np.int64] = len(places) - 1 - back
+    return found
+
+
+def _places(keys: list[NDArray[np.uint64]], multiplier: int) -> NDArray[np.int64]:
+    """A hash of each key that is below `1 << _BITS`."""
+    mixed = keys[0] * np.uint64(multiplier)
+    for key in keys[1:]:
+        mixed ^= key
+        mixed *= np.uint64(multiplier)
+    mixed >>= np.uint64(64 - _BITS)
+    return mixed.view(np.int64)
+
+
 def _unsigned(column: NDArray[Any]) -> NDArray[np.uint64]:
     found: NDArray[np.uint64] = column.astype(np.int64, copy=False) if column.dtype.itemsize < 8 else column
     return found.view(np.uint64)
@@ -94,10 +149,7 @@ def _firsts(keys: list[NDArray[np.uint64]], rows: NDArray[np.int64], multipliers
     mine = [key[rows] for key in keys] if len(rows) < len(keys[0]) else keys
     if not multipliers:
         return rows[_firsts_by_sorting(mine)]
-    mixed = mine[0] * np.uint64(multipliers[0])
-    for key in mine[1:]:
-        mixed = (mixed ^ key) * np.uint64(multipliers[0])
-    slots = (mixed >> np.uint64(64 - _BITS)).view(np.int64)
+    slots = _places(mine, multipliers[0])
     holder = np.empty(1 << _BITS, dtype=np.int64)
     holder[slots[::-1]] = rows[::-1]  # the last write is that of the first row
     firsts = holder[slots]

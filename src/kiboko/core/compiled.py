@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.addresses import Address, AddressSet
 from kiboko.core.atoms import AddressAtoms, address_sets, service_cuts
-from kiboko.core.columns import distinct
+from kiboko.core.columns import KeyNumbers, distinct
 from kiboko.core.comparison import (
     UNSURE,
     Comparison,
@@ -150,6 +150,7 @@ class CompiledComparison:
         self._points = {name: index for index, name in enumerate(known, 1)}
         self._flag_kinds = _flag_kinds()
         self._numbers: dict[tuple[int, ...], int] = {}
+        self._known = KeyNumbers(2)
         self._classes: list[_Class] = []
         self._findings: list[Finding] = []
         self._is_request: list[bool] = []
@@ -173,6 +174,7 @@ class CompiledComparison:
                     self._behind, self._numbers, self._replies, self._decided)  # fmt: skip
         for memory in memories:
             memory.clear()
+        self._known.clear()
 
     def tallies(
         self,
@@ -229,16 +231,20 @@ class CompiledComparison:
 
     def _class_of(self, table: FlowTable) -> NDArray[np.int64]:
         pair, rest = self._keys(table)
-        each = distinct(pair, rest)
-        first = each.first
-        keys = zip(pair[first].tolist(), rest[first].tolist(), strict=True)
-        known = np.empty(len(first), dtype=np.int64)
-        for index, (key, row) in enumerate(zip(keys, first.tolist(), strict=True)):
-            number = self._numbers.get(key)
-            if number is None:
-                number = self._numbers[key] = self._new_class(table, row, key)
-            known[index] = number
-        found: NDArray[np.int64] = known[each.codes]
+        found = self._known.find(pair, rest)
+        rows = np.flatnonzero(found < 0)
+        if len(rows):
+            pair, rest = pair[rows], rest[rows]
+            each = distinct(pair, rest)
+            pair, rest, first = pair[each.first], rest[each.first], rows[each.first]
+            numbers = np.empty(len(first), dtype=np.int64)
+            for index, key in enumerate(zip(pair.tolist(), rest.tolist(), strict=True)):
+                number = self._numbers.get(key)
+                if number is None:
+                    number = self._numbers[key] = self._new_class(table, int(first[index]), key)
+                numbers[index] = number
+            self._known.note(numbers, pair, rest)
+            found[rows] = numbers[each.codes]
         return found
 
     def _new_class(self, table: FlowTable, index: int, key: tuple[int, ...]) -> int:

@@ -13,10 +13,11 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 from kiboko.core.addresses import Address, parse_address
-from kiboko.core.columns import distinct
+from kiboko.core.columns import KeyNumbers, distinct
 from kiboko.core.flow_table import AddressTable
 
 _MOST_KNOWN = 1_000_000
+_MOST_KEPT = 1 << 16
 _LONGEST = 15
 _LOW = (1 << 64) - 1
 _WORD = np.dtype("<u8")
@@ -26,10 +27,15 @@ _FIRST, _SECOND = _KEPT[:, 0].copy(), _KEPT[:, 1].copy()
 
 
 class AddressTexts:
-    """Reads columns of addresses. Remembers what it had to parse one by one, within a bound."""
+    """Reads columns of addresses. Remembers those that it has read, within a bound: most come again and again."""
 
     def __init__(self) -> None:
         self._known: dict[str, Address | None] = {}
+        self._forget()
+
+    def _forget(self) -> None:
+        self._numbers = KeyNumbers(2)
+        self._addresses = AddressTable.of([Address(4, 0)])
 
     def table(self, columns: Sequence[pa.ChunkedArray]) -> tuple[AddressTable, list[NDArray[np.int64]]]:
         """The addresses of some columns of texts, dictionaries of texts or octets; and for each column, for each row,
@@ -37,39 +43,54 @@ class AddressTexts:
         if len(self._known) > _MOST_KNOWN:
             self._known.clear()
         read = [_texts(column) for column in columns]
-        rows = [0, *np.cumsum([1, *(len(texts) for texts, _ in read)]).tolist()]
+        rows = [0, *np.cumsum([len(texts) for texts, _ in read]).tolist()]
         first, second = np.zeros(rows[-1], dtype=_WORD), np.zeros(rows[-1], dtype=_WORD)
         is_long = np.zeros(rows[-1], dtype=np.bool_)
-        for begin, (texts, _) in zip(rows[1:], read):
+        for begin, (texts, _) in zip(rows, read):
             _put_words(texts, first[begin:], second[begin:], is_long[begin:])
-        groups = distinct(first, second)
-        words = np.stack([first[groups.first], second[groups.first]], axis=1)
-        low, good = _ipv4(words)
-        family, high = np.full(len(groups), 4, dtype=np.uint8), np.zeros(len(groups), dtype=np.uint64)
-        good[0] = True  # the first is none at all
-        number = np.where(good, np.arange(len(groups)), 0)
+        codes, found = self._short(first, second), []
         more: dict[Address, int] = {}
-
-        def numbered(octets: bytes | None) -> int:
-            address = self._address((octets or b"").decode("utf-8", "replace"))
-            return 0 if address is None else more.setdefault(address, len(groups) + len(more))
-
-        for index in np.flatnonzero(~good).tolist():
-            octets = words[index].tobytes()
-            number[index] = numbered(octets[: octets[-1]])
-        codes, found = number[groups.codes], []
-        for begin, end, (texts, indices) in zip(rows[1:], rows[2:], read):
+        for begin, end, (texts, indices) in zip(rows, rows[1:], read):
             mine, long = codes[begin:end], is_long[begin:end]
             if long.any():
                 coded = texts.filter(pa.array(long)).combine_chunks().dictionary_encode()
-                numbers = np.array([numbered(octets) for octets in coded.dictionary.to_pylist()], dtype=np.int64)
-                mine[long] = numbers[coded.indices.to_numpy()]
+                numbers = [self._long(octets, more) for octets in coded.dictionary.to_pylist()]
+                mine[long] = np.array(numbers, dtype=np.int64)[coded.indices.to_numpy()]
             found.append(mine if indices is None else np.append(mine, 0)[indices])
-        others = AddressTable.of(more)
-        return AddressTable(
-            np.concatenate([family, others.family]), np.concatenate([high, others.high]),
-            np.concatenate([low, others.low]),
-        ), found  # fmt: skip
+        return _joined(self._addresses, AddressTable.of(more)) if more else self._addresses, found
+
+    def _short(self, first: NDArray[np.uint64], second: NDArray[np.uint64]) -> NDArray[np.int64]:
+        """Which address each text of at most fifteen octets is; new ones are read and remembered."""
+        found = self._numbers.find(first, second)
+        rows = np.flatnonzero(found < 0)
+        if not len(rows):
+            return found
+        is_new = len(self._addresses) == 1
+        groups = distinct(first[rows], second[rows])
+        if not is_new and (2 * len(rows) > len(first) or len(self._addresses) + len(groups) > _MOST_KEPT):
+            # Others than those before, or too many: what is done for each of them must not cost more than it saves.
+            self._forget()
+            return self._short(first, second)
+        words = np.stack([first[rows[groups.first]], second[rows[groups.first]]], axis=1)
+        low, good = _ipv4(words)
+        size = len(self._addresses)
+        number = np.where(good, size + np.arange(len(groups)), 0)
+        family, high = np.full(len(groups), 4, dtype=np.uint8), np.zeros(len(groups), dtype=np.uint64)
+        for index in np.flatnonzero(~good).tolist():
+            octets = words[index].tobytes()
+            address = self._address(octets[: octets[-1]].decode("utf-8", "replace"))
+            if address is not None:
+                number[index], family[index] = size + index, address.family
+                high[index], low[index] = address.value >> 64, address.value & _LOW
+        self._addresses = _joined(self._addresses, AddressTable(family, high, low))
+        self._numbers.note(number, words[:, 0].copy(), words[:, 1].copy())
+        found[rows] = number[groups.codes]
+        return found
+
+    def _long(self, octets: bytes | None, more: dict[Address, int]) -> int:
+        """Which address a longer text is, 0 for none; `more` are those behind the ones that are remembered."""
+        address = self._address((octets or b"").decode("utf-8", "replace"))
+        return 0 if address is None else more.setdefault(address, len(self._addresses) + len(more))
 
     def _address(self, text: str) -> Address | None:
         if text not in self._known:
@@ -78,6 +99,13 @@ class AddressTexts:
             except ValueError:
                 self._known[text] = None
         return self._known[text]
+
+
+def _joined(one: AddressTable, other: AddressTable) -> AddressTable:
+    return AddressTable(
+        np.concatenate([one.family, other.family]), np.concatenate([one.high, other.high]),
+        np.concatenate([one.low, other.low]),
+    )  # fmt: skip
 
 
 def parse_ipv4(texts: pa.Array) -> tuple[NDArray[np.uint64], NDArray[np.bool_]]:
