@@ -61,16 +61,13 @@ class AddressTexts:
 
     def _short(self, first: NDArray[np.uint64], second: NDArray[np.uint64]) -> NDArray[np.int64]:
         """Which address each text of at most fifteen octets is; new ones are read and remembered."""
+        if len(self._addresses) > _MOST_KEPT:  # what is done for each of them would cost more than it saves
+            self._forget()
         found = self._numbers.find(first, second)
         rows = np.flatnonzero(found < 0)
         if not len(rows):
             return found
-        is_new = len(self._addresses) == 1
         groups = distinct(first[rows], second[rows])
-        if not is_new and (2 * len(rows) > len(first) or len(self._addresses) + len(groups) > _MOST_KEPT):
-            # Others than those before, or too many: what is done for each of them must not cost more than it saves.
-            self._forget()
-            return self._short(first, second)
         words = np.stack([first[rows[groups.first]], second[rows[groups.first]]], axis=1)
         low, good = _ipv4(words)
         size = len(self._addresses)
