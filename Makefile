@@ -4,12 +4,33 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 STAMP  := $(VENV)/.installed
 
-.PHONY: demo test verify fuzz lint bench evidence schema screenshots clean
+LOCK   := constraints.txt
+NEWEST := .venv-newest
+PIP    := -m pip install --quiet --disable-pip-version-check
 
-$(STAMP): pyproject.toml
+.PHONY: demo test newest lock verify fuzz lint bench evidence schema clean
+
+# What is installed has the versions of the lock, so that both commands do the same on any day.
+$(STAMP): pyproject.toml $(LOCK)
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	$(BIN)/python $(PIP) --constraint $(LOCK) --editable '.[dev]'
 	touch $(STAMP)
+
+# The lock made anew from the newest releases that pyproject.toml allows.
+lock:
+	rm -rf $(NEWEST)
+	$(PYTHON) -m venv $(NEWEST)
+	$(NEWEST)/bin/python $(PIP) '.[dev]'
+	echo "# Exact versions for 'make demo' and 'make test', made by 'make lock'; pyproject.toml has the ranges." > $(LOCK)
+	$(NEWEST)/bin/python -m pip freeze --disable-pip-version-check --exclude kiboko >> $(LOCK)
+
+# The tests on the newest releases: which versions differ from the lock, and what comes of it.
+newest:
+	rm -rf $(NEWEST)
+	$(PYTHON) -m venv $(NEWEST)
+	$(NEWEST)/bin/python $(PIP) --editable '.[dev]'
+	-$(NEWEST)/bin/python -m pip freeze --disable-pip-version-check --exclude-editable | diff $(LOCK) - | grep '^[<>] [^#]'
+	$(NEWEST)/bin/python tests/run.py
 
 demo: $(STAMP)
 	$(BIN)/kiboko demo
@@ -45,7 +66,7 @@ evidence: $(STAMP)
 	$(BIN)/python -m kiboko.demo.recording src/kiboko/demo/mto/evidence
 
 schema: $(STAMP)
-	$(BIN)/python -m kiboko.files.schema > docs/network-file.schema.json
+	$(BIN)/python -m kiboko.files.network.schema > docs/network-file.schema.json
 
 clean:
-	rm -rf $(VENV) build dist src/*.egg-info
+	rm -rf $(VENV) $(NEWEST) build dist src/*.egg-info

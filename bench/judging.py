@@ -14,13 +14,13 @@ import pyarrow.parquet
 from confirming import peak
 from measure import seconds
 
-from kiboko.core.comparison import Comparison, Finding
-from kiboko.core.compiled import CompiledComparison
-from kiboko.core.evidence import FlowRecord
-from kiboko.core.walk import Walker
+from kiboko.core.evidence.comparison import Comparison, Finding
+from kiboko.core.evidence.compiled import CompiledComparison
+from kiboko.core.records.records import FlowRecord
+from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
-from kiboko.files.flow_reader import tables_of
-from kiboko.files.network_file import load_network
+from kiboko.files.logs.flow_reader import tables_of
+from kiboko.files.network.network_file import load_network
 
 LOOP = 10_000
 READ = """

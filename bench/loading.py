@@ -7,12 +7,13 @@ import yaml
 from measure import ratio, report, seconds
 from networks import large_network
 
-from kiboko.core.endpoints import Ends, resolve_service
-from kiboko.core.explain import near_misses, suggestions
-from kiboko.core.question import ask
-from kiboko.core.sets import ask_set
-from kiboko.core.walk import Walker
-from kiboko.files.network_file import load_network
+from kiboko.core.queries.ends import Ends, resolve_service
+from kiboko.core.queries.near_misses import near_misses
+from kiboko.core.queries.pair import ask
+from kiboko.core.queries.proposals import proposals
+from kiboko.core.reachability.sets import ask_set
+from kiboko.core.walk.walk import Walker
+from kiboko.files.network.network_file import load_network
 
 
 def one_check(topology) -> None:
@@ -20,7 +21,7 @@ def one_check(topology) -> None:
     services = resolve_service("ssh", {})
     found = ask(ends, ends.resolve("host-1"), ends.resolve("host-2"), services, None, None)
     near_misses(ends.walker, found.walk)
-    suggestions(ends.walker, found.walk)
+    proposals(ends.walker, found.walk)
 
 
 def main() -> None:

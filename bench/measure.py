@@ -30,6 +30,7 @@ def command(*words: str, cwd: str | None = None) -> Callable[[], object]:
     return lambda: subprocess.run(words, cwd=cwd, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=False)
 
 
-def report(what: str, ours: float, theirs: float, times: float, bar: float) -> None:
-    """One line: what was measured, both times, the ratio and its bar."""
-    print(f"{what}: {ours:.3f} s against {theirs:.3f} s, ratio {times:.2f} (bar {bar})")
+def report(what: str, ours: float, theirs: float, times: float, bar: float | None) -> None:
+    """One line: what was measured, both times, the ratio and its bar, where there is one."""
+    said = f" (bar {bar})" if bar is not None else ""
+    print(f"{what}: {ours:.3f} s against {theirs:.3f} s, ratio {times:.2f}{said}", flush=True)

@@ -18,9 +18,9 @@ import pyarrow as pa
 import pyarrow.parquet
 
 from kiboko.core.errors import InputError
-from kiboko.files.column_map import USUAL, Column, ColumnMap
-from kiboko.files.flow_reader import tables_of
-from kiboko.files.intake import Intake
+from kiboko.files.collection.intake import Intake
+from kiboko.files.elements.mapping_file import USUAL, Column, ColumnMap
+from kiboko.files.logs.flow_reader import tables_of
 from kiboko.wire.framing import Frames
 from tests.export_messages import FLOW, a_flow, data, message, options, template, v9
 from tests.files.test_flow_reader import HEADER, ROWS

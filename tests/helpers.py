@@ -8,11 +8,11 @@ import sys
 import tempfile
 from pathlib import Path
 
-from kiboko.core.endpoints import Ends, resolve_service
-from kiboko.core.question import ask
-from kiboko.core.ranges import RangeSet
-from kiboko.core.walk import Walker
-from kiboko.files.network_file import load_network
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.queries.ends import Ends, resolve_service
+from kiboko.core.queries.pair import ask
+from kiboko.core.walk.walk import Walker
+from kiboko.files.network.network_file import load_network
 
 # Two networks, three subnets, four machines. Nothing is filtered; tests add what they are about.
 BASE = {
@@ -35,11 +35,11 @@ BASE = {
         "north-table": [
             {"to": "0.0.0.0/0", "via": "door"},
             {"to": "::/0", "via": "door"},
-            {"to": "10.2.0.0/16", "via": "peer", "origin": "platform"},
+            {"to": "10.2.0.0/16", "via": "peer", "origin": "learned"},
         ],
         "south-table": [
             {"to": "0.0.0.0/0", "via": "exit"},
-            {"to": "10.1.0.0/16", "via": "peer", "origin": "platform"},
+            {"to": "10.1.0.0/16", "via": "peer", "origin": "learned"},
         ],
     },
     "zones": {"left": {}, "right": {}, "public": {}, "depots": {}},

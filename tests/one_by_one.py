@@ -3,9 +3,9 @@ evaluator does for whole tables, by plain means."""
 
 from dataclasses import dataclass
 
-from kiboko.core.comparison import Comparison, Finding, is_request, seen_behind
-from kiboko.core.evidence import FlowRecord
-from kiboko.core.signs import proves_passage
+from kiboko.core.evidence.comparison import Comparison, Finding, is_request, seen_behind
+from kiboko.core.records.records import FlowRecord
+from kiboko.core.records.signs import proves_passage
 
 
 @dataclass

@@ -203,8 +203,8 @@ class _Draw:
             table = [{"to": "0.0.0.0/0", "via": door}]
             if len(subnet["cidr"]) > 1:
                 table.append({"to": "::/0", "via": door})
-            table.append({"to": "10.2.0.0/16" if north else "10.1.0.0/16", "via": "peer", "origin": "platform"})
-            table.append({"to": "fd00:2::/48" if north else "2001:db8:1::/48", "via": "peer", "origin": "platform"})
+            table.append({"to": "10.2.0.0/16" if north else "10.1.0.0/16", "via": "peer", "origin": "learned"})
+            table.append({"to": "fd00:2::/48" if north else "2001:db8:1::/48", "via": "peer", "origin": "learned"})
             link = values["gateways"].get("link")
             if link is not None and link["network"] == subnet["network"] and chance.random() < 0.8:
                 table.append({"to": "198.51.100.96/28", "via": "link"})

@@ -1,3 +1,43 @@
-"""Kiboko: is this traffic allowed, which rule decides it, and does the real network agree?"""
+"""Kiboko: is this traffic allowed, which rule decides it, and does the real network agree?
+
+For scripts: `load`, `check`, `check_set` and `confirm`, with what they return and raise. See docs/scripts.md.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
 
 __version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from kiboko.api import Answer, Confirmation, Network, SetAnswer, check, check_set, confirm, load
+    from kiboko.core.errors import EnvironmentFailure, InputError, KibokoError, UsageError
+
+__all__ = [
+    "Answer",
+    "Confirmation",
+    "EnvironmentFailure",
+    "InputError",
+    "KibokoError",
+    "Network",
+    "SetAnswer",
+    "UsageError",
+    "check",
+    "check_set",
+    "confirm",
+    "load",
+]
+_ERRORS = frozenset(("EnvironmentFailure", "InputError", "KibokoError", "UsageError"))
+
+
+def __getattr__(name: str) -> Any:
+    """The names above, each brought in when it is first used: the program itself needs none of them to start."""
+    if name not in __all__:
+        raise AttributeError(f"module 'kiboko' has no attribute '{name}'")
+    from importlib import import_module
+
+    return getattr(import_module("kiboko.core.errors" if name in _ERRORS else "kiboko.api"), name)
+
+
+def __dir__() -> list[str]:
+    return sorted([*__all__, "__version__"])

@@ -1,5 +1,23 @@
-"""`python -m kiboko`."""
+"""The program `kiboko`, and `python -m kiboko`."""
 
-from kiboko.commands.main import run
+from __future__ import annotations
 
-run()
+import gc
+import sys
+
+
+def run() -> None:
+    """Start. Even while it is still being loaded it can be interrupted without a word of how it was made."""
+    # What is loaded stays: to look for garbage in it again and again would take a tenth of a short command's time.
+    gc.set_threshold(50_000, 20, 50)
+    try:
+        from kiboko.commands.main import run as run_command
+
+        run_command()
+    except KeyboardInterrupt:
+        sys.stderr.write("kiboko: interrupted\n")
+        sys.exit(130)
+
+
+if __name__ == "__main__":
+    run()

@@ -53,14 +53,14 @@ class OnTheDemo(unittest.TestCase):
             "reason",
             "file",
             "line",
-            "source_ports",
+            "client_ports",
         }
         self.assertTrue(all(gate <= set(row) for row in found["forward"] + found["reply"]))
         route = next(row for row in found["reply"] if row["gate"] == "route")
         self.assertEqual((route["entry"], route["beaten"], route["rule"]), ("0.0.0.0/0 via field-door", [], None))
         self.assertEqual({miss["rule"]: miss["field"] for miss in found["near_misses"]}["crew-ssh"], "from")
         self.assertEqual(found["suggestions"][0]["filter"], "gauge-guard")
-        self.assertEqual(found["allowed_source_ports"], [])
+        self.assertEqual(found["allowed_client_ports"], [])
 
     def test_each_planted_fault_is_on_one_commands_first_screen(self):
         """Rule and line are looked up in the file by their text, not taken from the output."""
@@ -71,7 +71,12 @@ class OnTheDemo(unittest.TestCase):
                 "rule 30 drops exactly this, but rule 20 comes before it",
                 "scanner, ticket 4411",
             ),
-            ("check 203.0.113.77 bulletin https", 1, "only from source ports 49152-60999", "return ports, copied"),
+            (
+                "check 203.0.113.77 bulletin https",
+                1,
+                "Client ports 49152-60999 of 32768-60999 get an answer",
+                "return ports, copied",
+            ),
             ("route desk-1 forecast-2", 1, "scrubber does not forward", "left over from a test"),
             (
                 "check desk-1 forecast-1 forecast-api",
@@ -85,7 +90,7 @@ class OnTheDemo(unittest.TestCase):
             ("show relay-1", 0, "ssh-for-all", "for the first week only"),
             ("check gauge-03 ingest-2 telemetry", 1, "listens on 127.0.0.1 only, not on 10.62.1.12", None),
             ("check 198.51.100.20 gauge-12 ssh", 1, "gauge-12/eth0 has no public address", None),
-            ("check 198.51.100.20 gauge-04 ssh", 1, "no rule of hosts/gauge-04.json", None),
+            ("check 198.51.100.20 gauge-04 ssh", 1, "policy drop of hosts/gauge-04.json, inbound", None),
             ("flows evidence/flows.csv --rules", 1, "old-syslog", "old-syslog"),
             ("confirm --flows evidence/flows.csv", 1, "1. not-enforced", None),
             ("confirm --flows evidence/flows.csv", 1, "may be older than the rules", None),
@@ -105,10 +110,18 @@ class OnTheDemo(unittest.TestCase):
             r for r in rows if r["destinationTransportPort"] == "8883" and r["destinationIPv4Address"] == "10.62.1.11"
         ]
         found = self.run_json(
-            "flows", "evidence/fl*.csv", "--to", "ingest-1", "--service", "telemetry", "--by", "outcome", status=0
+            "flows",
+            "evidence/fl*.csv",
+            "--destination",
+            "ingest-1",
+            "--service",
+            "telemetry",
+            "--by",
+            "outcome",
+            status=0,
         )
         self.assertEqual(found["summary"]["records"], len(telemetry))
-        self.assertEqual(found["summary"]["bytes"], sum(int(r["octetDeltaCount"]) for r in telemetry))
+        self.assertEqual(found["summary"]["octets"], sum(int(r["octetDeltaCount"]) for r in telemetry))
         self.assertEqual([(row["outcome"], row["records"]) for row in found["rows"]], [("passed", len(telemetry))])
         self.assertEqual(sum(row["passed"] for row in found["timeline"]["rows"]), len(telemetry))
         denied = self.run_json("flows", "evidence/flows.csv", "--outcome", "denied", status=0)["summary"]["records"]
@@ -125,7 +138,7 @@ class OnTheDemo(unittest.TestCase):
 
     def test_rule_usage(self):
         """Counted by hand from the story: four knocks of the met office at gauge-07, one probe there, one at relay-1."""
-        rows = self.run_json("flows", "evidence/flows.csv", "--rules", "--from", "met-office", status=1)["rows"]
+        rows = self.run_json("flows", "evidence/flows.csv", "--rules", "--source", "met-office", status=1)["rows"]
         hit = {(row["filter"], row["direction"], row["rule"]): row["records"] for row in rows if row["records"]}
         self.assertEqual(hit["public-to-riverside", "rules", "10"], 6)
         self.assertEqual(hit["relay-guard", "inbound", "ssh-for-all"], 1)
@@ -148,11 +161,12 @@ class OnTheDemo(unittest.TestCase):
     def test_sets_have_their_own_form(self):
         found = self.run_json("check", "crews", "gauges", "ssh", status=1)
         self.assertEqual(found["kiboko"], "check-set/1")
-        self.assertEqual(
-            sum(row["pairs"] for row in found["rows"]), found["summary"]["pairs"], "16 addresses, 5 gauges"
-        )
-        self.assertEqual(found["summary"]["pairs"], 80)
-        self.assertEqual(self.run_json("check", "crews", "relays", "ssh", status=0)["summary"]["allowed"], 32)
+        self.assertEqual(found["summary"]["sources"], {"instances": 0, "addresses": 0, "outsides": ["crews"]})
+        self.assertEqual(found["summary"]["destinations"]["instances"], 5)
+        self.assertEqual(sum(row["destinations"]["instances"] for row in found["rows"]), 5, "each gauge is in one row")
+        allowed = self.run_json("check", "crews", "gauges", "ssh", "--only", "allowed", status=1)["rows"]
+        self.assertEqual({row["verdict"] for row in allowed}, {"allowed"})
+        self.assertEqual(self.run_json("check", "crews", "relays", "ssh", status=0)["summary"]["allowed"], 1)
 
     def test_route_and_show_have_their_forms(self):
         route = self.run_json("route", "desk-1", "forecast-2", status=1)
@@ -161,7 +175,7 @@ class OnTheDemo(unittest.TestCase):
         self.assertEqual(
             (row["entry"], row["line"]), ("10.62.2.21/32 via instance scrubber", self.line_of("10.62.2.21/32"))
         )
-        self.assertEqual(row["beaten"][0], "10.62.0.0/16 via desk-hub (platform) [shorter prefix]")
+        self.assertEqual(row["beaten"][0], "10.62.0.0/16 via desk-hub (learned) [shorter prefix]")
         for name in ("relay-1", "bank-east", "fleet", "gauges", "riverside", "desk-exit", "crews", "hub", "banks",
                      "relay-1/eth0", "203.0.113.101", "10.61.4.101", "203.0.113.200", "10.61.4.77", "10.61.9.9", "192.0.2.1"):  # fmt: skip
             with self.subTest(name):
@@ -169,7 +183,7 @@ class OnTheDemo(unittest.TestCase):
 
     def test_show_leaves_only_the_rules_that_matter(self):
         all_rules = self.run_json("show", "relay-1", status=0)["rows"]
-        some = self.run_json("show", "relay-1", "--service", "telemetry", "--from", "gauge-03", status=0)["rows"]
+        some = self.run_json("show", "relay-1", "--service", "telemetry", "--peer", "gauge-03", status=0)["rows"]
         names = [row["rule"].strip() for row in some if row["table"].startswith("Inbound")]
         self.assertLess(len(some), len(all_rules))
         self.assertIn("from-gauges", names)
@@ -181,11 +195,26 @@ class OnTheDemo(unittest.TestCase):
         self.assertEqual(
             summary["records"], 14 + len((Path(self.folder) / "evidence/flows.csv").read_text().splitlines()) - 1
         )
-        self.assertEqual({row["to"] for row in found["rows"] if row["status"] == "leak"}, {"relay-2"})
+        self.assertEqual({row["destination"] for row in found["rows"] if row["status"] == "leak"}, {"relay-2"})
         leak = found["rows"][0]
         words = leak["example"]["check"].split()
         again = kiboko(*words[1:], "--json", cwd=self.folder)
         self.assertEqual((again.returncode, json.loads(again.stdout)["decided_by"]), (1, leak["decided_by"]))
+
+    def test_what_nobody_saw_agree_is_no_agreement(self):
+        folder = Path(self.folder)
+        lines = (folder / "evidence/flows.csv").read_text().splitlines(True)
+        unsure = [line for line in lines if "203.0.113.200" in line]
+        for name, rows, told in (
+            ("none.csv", [], "NOT KNOWN: there is no record"),
+            ("unsure.csv", unsure, f"NOT KNOWN: of {len(unsure)} records none can be told."),
+        ):
+            (folder / name).write_text("".join(lines[:1] + rows))
+            done = kiboko("confirm", "--flows", name, cwd=self.folder)
+            self.assertEqual((done.returncode, done.stdout.startswith(told)), (1, True), done.stdout)
+        (folder / "probes-none.jsonl").write_text("")
+        done = kiboko("confirm", "--probes", "probes-none.jsonl", cwd=self.folder)
+        self.assertEqual((done.returncode, done.stdout.startswith("NOT KNOWN")), (1, True), done.stdout)
 
     def test_rejected_rows_do_not_change_the_status_unless_strict(self):
         bad = Path(self.folder) / "bad.csv"
@@ -206,7 +235,7 @@ class OnTheDemo(unittest.TestCase):
             "check riverside relay-1 ssh": "'riverside' is a zone, which cannot send or receive",
             "check 192.0.2.1 198.51.100.20 ssh": "both outside",
             "check gauge-03 relay-1 icmp6/echo-request": "no address family in common",
-            "check gauge-03 relay-1 ssh --source-ports 9-1": "--source-ports: '9-1' runs backwards",
+            "check gauge-03 relay-1 ssh --client-ports 9-1": "--client-ports: '9-1' runs backwards",
             "check gauge-03 relay-1 ssh -n none.yaml": "none.yaml: no such network file",
             "check gauge-03 gauge-03 ssh": "are one machine",
             "show gaugess": "did you mean 'gauges'",

@@ -148,7 +148,7 @@ class Confirm(Logs):
         )
         told = json.loads(done.stdout)
         self.assertEqual(
-            [(s["from"], s["to"], s["conclusion"]) for s in told["side_by_side"]],
+            [(s["source"], s["destination"], s["conclusion"]) for s in told["side_by_side"]],
             [("cat", "ann", "all three agree: it works")],
         )
         self.assertEqual(told["coverage"]["subnets_without"], [])

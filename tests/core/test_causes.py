@@ -6,9 +6,9 @@ ann carries two filters: `guard` by name, which takes ssh from bob, and `fleet` 
 import unittest
 from datetime import UTC, datetime, timedelta
 
-from kiboko.core.causes import CAUSE_IDS, Causes
-from kiboko.core.summary import Summary
-from kiboko.core.walk import Walker
+from kiboko.core.evidence.causes import CAUSE_IDS, Causes
+from kiboko.core.evidence.summary import Summary
+from kiboko.core.walk.walk import Walker
 from tests.core.test_comparison import NOW, flow, probe
 from tests.helpers import a_filter, base, load
 from tests.one_by_one import OneByOne
@@ -77,8 +77,8 @@ class EachCause(unittest.TestCase):
                           probe("bob", "ann", "udp/53", "answered"), probe("bob", "dan", "ssh", "silent"))  # fmt: skip
         self.assertIn("host-filter", ids)
 
-    def test_senders_network_where_its_own_edge_should_have_stopped_it(self):
-        self.assertEqual(self.ranked(probe("198.51.100.3", "cat", "smtp", "answered"))[0], "senders-network")
+    def test_sender_side_where_its_own_edge_should_have_stopped_it(self):
+        self.assertEqual(self.ranked(probe("198.51.100.3", "cat", "smtp", "answered"))[0], "sender-side")
 
     def test_no_way_back_where_a_reply_is_denied(self):
         ids = self.ranked(

@@ -106,12 +106,12 @@ class Ends(unittest.TestCase):
         with self.assertRaisesRegex(UsageError, "both outside"):
             walk(base(), "192.0.2.1", "198.51.100.5", "ssh")
 
-    def test_s5_a_stopped_source_is_blocked_at_source_and_a_stopped_destination_at_listener(self):
+    def test_s5_a_stopped_source_is_blocked_at_source_and_a_stopped_destination_at_destination(self):
         values = base()
         values["instances"]["ann"]["state"] = "stopped"
         self.assertEqual(decided(walk(values, "ann", "bob", "ssh"))[0], "source")
         to = walk(values, "bob", "ann", "ssh")
-        self.assertEqual((decided(to)[0], to.signal), ("listener", "silent"))
+        self.assertEqual((decided(to)[0], to.signal), ("destination", "silent"))
 
     def test_s5_a_stopped_instances_own_interface_refuses_nothing(self):
         values = base()

@@ -343,7 +343,16 @@ class SourcePorts(unittest.TestCase):
     def test_s23_none_allowed_but_some_delivered_is_one_way(self):
         found = self.judged([{"action": "drop", "source_ports": "40000-40009"}, {"action": "allow"}], [])
         self.assertEqual((found.verdict, found.signal), ("one-way", "silent"))
-        self.assertEqual(decided(found), ("subnet-in", "b1", "e", "1"))
+
+    def test_s23_decided_by_is_the_gate_that_stops_all_that_came_to_it_and_not_one_before_that_stops_some(self):
+        some = [{"action": "drop", "source_ports": "40000-40009"}, {"action": "allow"}]
+        self.assertEqual(decided(self.judged(some, [])), ("subnet-out", "b1", "e", "otherwise"))
+        values = base()
+        values["route_tables"]["south-table"] = [{"to": "10.1.0.0/16", "via": "discard"}]
+        values["filters"]["e"] = a_filter("subnet", stateful=False, inbound=some)
+        values["subnets"]["b1"]["filter"] = "e"
+        found = walk(values, "ann", "dan", "ssh")
+        self.assertEqual((found.verdict, decided(found)), ("one-way", ("route", "b1", None, None)))
 
     def test_s23_decided_by_is_the_rule_of_the_lowest_stopped_port(self):
         found = self.judged(

@@ -48,21 +48,21 @@ class Routes(unittest.TestCase):
         table = values["route_tables"]["north-table"]
         table += [
             {"to": "10.2.0.0/16", "via": "discard"},
-            {"to": "10.1.0.0/16", "via": "discard", "origin": "platform"},
-            {"to": "10.2.1.10/32", "via": "peer", "origin": "platform"},
+            {"to": "10.1.0.0/16", "via": "discard", "origin": "learned"},
+            {"to": "10.2.1.10/32", "via": "peer", "origin": "learned"},
         ]
         exact = walk(values, "ann", "dan", "ssh")
         self.assertEqual(exact.verdict, "allowed")
         lookup = next(row.step.lookup for row in exact.forward if row.gate == "route")
         self.assertEqual([str(e) for e in (lookup.entry, *lookup.beaten)],
-                         ["10.2.1.10/32 via peer (platform)", "10.2.0.0/16 via discard", "10.2.0.0/16 via peer (platform)", "0.0.0.0/0 via door"])  # fmt: skip
+                         ["10.2.1.10/32 via peer (learned)", "10.2.0.0/16 via discard", "10.2.0.0/16 via peer (learned)", "0.0.0.0/0 via door"])  # fmt: skip
         self.assertEqual(decided(walk(values, "ann", "10.2.1.9", "ssh"))[0], "route")
         self.assertEqual(decided(walk(values, "ann", "cat", "ssh"))[0], "route")
 
     def test_s25_two_entries_with_the_same_to_and_origin_are_an_error(self):
         values = base()
         values["route_tables"]["north-table"].append({"to": "0.0.0.0/0", "via": "discard"})
-        with self.assertRaisesRegex(InputError, r"0.0.0.0/0 \(manual\) is given twice"):
+        with self.assertRaisesRegex(InputError, r"0.0.0.0/0 \(static\) is given twice"):
             load(values)
 
     def test_s25_a_subnet_without_a_table_has_only_local(self):

@@ -57,7 +57,7 @@ class Signals(unittest.TestCase):
         partly = filtered("b1", inbound=[{"action": "allow", "source_ports": "40000-60999"}])
         found = walk(partly, "ann", "dan", "ssh")
         self.assertEqual(found.signal, "answered")
-        self.assertTrue(found.caveats[-1].startswith("only some source ports work: 40000-60999"))
+        self.assertTrue(found.caveats[-1].startswith("only some client ports work: 40000-60999"))
 
 
 class Refusals(unittest.TestCase):
@@ -100,7 +100,7 @@ class Refusals(unittest.TestCase):
         values = filtered("dan", stateful=False, inbound=[{"action": "reject"}], outbound=[])
         found = walk(values, "ann", "dan", "ssh")
         self.assertEqual((found.verdict, found.signal), ("blocked", "silent"))
-        self.assertTrue(any("the refusal is lost at instance-out at dan/eth0" in text for text in found.caveats))
+        self.assertTrue(any("that is lost at instance-out at dan/eth0" in text for text in found.caveats))
 
     def test_s34_by_a_subnet_filter_the_subnets_router_sends_it_by_its_own_table(self):
         values = filtered("b1", inbound=[{"action": "reject"}])
@@ -108,7 +108,7 @@ class Refusals(unittest.TestCase):
         values["route_tables"]["south-table"] = [{"to": "10.1.0.0/16", "via": "discard"}]
         self.assertEqual(walk(values, "ann", "dan", "ssh").signal, "silent")
 
-    def test_s34_a_routers_icmp_matches_only_rules_that_name_no_address(self):
+    def test_s34_a_routers_icmp_matches_only_rules_that_name_no_address_or_all(self):
         def signal(inbound, service):
             values = filtered("b1", inbound=[{"action": "reject"}])
             values["filters"]["own"] = a_filter(
@@ -117,9 +117,11 @@ class Refusals(unittest.TestCase):
             values["instances"]["ann"]["interfaces"][0]["filters"] = ["own"]
             return walk(values, "ann", "dan", service).signal
 
-        named, unnamed = [{"action": "allow", "from": "0.0.0.0/0"}], [{"action": "allow"}]
+        named, unnamed = [{"action": "allow", "from": "10.0.0.0/8"}], [{"action": "allow"}]
         self.assertEqual((signal(named, "udp/53"), signal(unnamed, "udp/53")), ("silent", "refused"))
         self.assertEqual(signal(named, "ssh"), "refused")  # a TCP reset bears the receiver's address
+        for all_of_them in ("0.0.0.0/0", "internet", ["0.0.0.0/1", "128.0.0.0/1"]):
+            self.assertEqual(signal([{"action": "allow", "from": all_of_them}], "udp/53"), "refused")
 
     def test_s34_by_a_zone_filter_the_core_sends_it_to_the_senders_subnet(self):
         def signal(inbound):

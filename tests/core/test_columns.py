@@ -7,8 +7,8 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kiboko.core import columns
-from kiboko.core.columns import KeyNumbers, combined, distinct
+from kiboko.core.records import columns
+from kiboko.core.records.columns import KeyNumbers, combined, distinct
 
 SMALL, WIDE = st.integers(-5, 5), st.integers(-(2**62), 2**62)
 

@@ -3,14 +3,14 @@
 import unittest
 from datetime import UTC, datetime
 
-from kiboko.core.addresses import parse_address
-from kiboko.core.causes import Causes
 from kiboko.core.errors import UsageError
-from kiboko.core.evidence import FlowRecord, ProbeRecord
-from kiboko.core.ranges import RangeSet
-from kiboko.core.services import Service, parse_services
-from kiboko.core.summary import Summary
-from kiboko.core.walk import Walker
+from kiboko.core.evidence.causes import Causes
+from kiboko.core.evidence.summary import Summary
+from kiboko.core.header.addresses import parse_address
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import Service, parse_services
+from kiboko.core.records.records import FlowRecord, ProbeRecord
+from kiboko.core.walk.walk import Walker
 from tests.helpers import a_filter, base, load
 from tests.one_by_one import OneByOne
 
@@ -295,19 +295,19 @@ class LikelyCauses(unittest.TestCase):
         found = self.ranked(probe("bob", "ann", "ssh", "refused"), probe("bob", "ann", "ping", "answered"))
         self.assertEqual(found["bob", "ssh"][0], "service-down")
 
-    def test_a_service_that_answers_others_is_not_down_but_the_senders_network_blocks(self):
+    def test_a_service_that_answers_others_is_not_down_but_the_sender_side_blocks(self):
         values = network()
         values["filters"]["guard"]["inbound"][0]["from"] = "any"
         found = self.ranked(probe("198.51.100.3", "ann", "ssh", "silent"), probe("bob", "ann", "ssh", "answered"),
                             values=values)  # fmt: skip
-        self.assertEqual(found["198.51.100.3", "ssh"][0], "senders-network")
+        self.assertEqual(found["198.51.100.3", "ssh"][0], "sender-side")
 
     def test_a_machine_that_answers_nobody_on_anything_is_unwell(self):
         values = network()
         values["filters"]["guard"]["inbound"][0]["from"] = "any"
         silent = [probe(who, "ann", what, "silent") for who in ("bob", "cat") for what in ("ssh",)]
         found = self.ranked(*silent, probe("bob", "ann", "udp/53", "refused"), values=values)
-        self.assertEqual(found["cat", "ssh"][0], "machine-unwell")
+        self.assertEqual(found["cat", "ssh"][0], "host-unhealthy")
 
     def test_what_agrees_with_an_older_file_is_an_older_filter(self):
         values = network()
@@ -325,7 +325,7 @@ class LikelyCauses(unittest.TestCase):
         summary = Summary(held.walker.directory)
         record = flow("10.1.2.10", "10.1.1.10", "http", 40002)
         summary.add(record, held.flow(record))
-        line = "kiboko check 10.1.2.10 10.1.1.10 tcp/80 --source-ports 40002"
+        line = "kiboko check 10.1.2.10 10.1.1.10 tcp/80 --client-ports 40002"
         self.assertEqual(next(summary.rows()).check_line(), line)
 
 

@@ -5,15 +5,15 @@ import random
 import unittest
 from datetime import UTC, datetime, timedelta
 
-from kiboko.core.addresses import Address, parse_address
-from kiboko.core.comparison import Comparison, is_request, seen_behind
-from kiboko.core.compiled import CompiledComparison
-from kiboko.core.evidence import DENIED, PASSED, SEEN, FlowRecord
-from kiboko.core.flow_table import table_of
-from kiboko.core.services import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service
-from kiboko.core.signs import proves_passage
-from kiboko.core.summary import Summary
-from kiboko.core.walk import Walker
+from kiboko.core.evidence.comparison import Comparison, is_request, seen_behind
+from kiboko.core.evidence.compiled import CompiledComparison
+from kiboko.core.evidence.summary import Summary
+from kiboko.core.header.addresses import Address, parse_address
+from kiboko.core.header.services import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service
+from kiboko.core.records.flow_table import table_of
+from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
+from kiboko.core.records.signs import proves_passage
+from kiboko.core.walk.walk import Walker
 from tests.helpers import a_filter, base, load
 from tests.random_networks import random_network
 

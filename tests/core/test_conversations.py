@@ -6,11 +6,11 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kiboko.core.addresses import parse_address
-from kiboko.core.conversations import FlowHash, OtherEnds, partners, port_hash
-from kiboko.core.evidence import PASSED, FlowRecord
-from kiboko.core.flow_table import table_of
-from kiboko.core.services import TCP, Service
+from kiboko.core.header.addresses import parse_address
+from kiboko.core.header.services import TCP, Service
+from kiboko.core.records.conversations import FlowHash, OtherEnds, partners, port_hash
+from kiboko.core.records.flow_table import table_of
+from kiboko.core.records.records import PASSED, FlowRecord
 
 ANN, DAN, PUBLIC = map(parse_address, ("10.1.1.10", "10.2.1.10", "203.0.113.10"))
 FEW = st.lists(st.sampled_from([0, 1, 2, 1 << 44, (1 << 44) + 1, (1 << 64) - 1]), max_size=20)

@@ -2,21 +2,23 @@
 evidence side by side."""
 
 import unittest
+from collections import Counter
 from datetime import UTC, datetime, timedelta
+from unittest import mock
 
 import numpy as np
 
-from kiboko.core.addresses import parse_address
-from kiboko.core.comparison import AGREE, LEAK, Comparison
-from kiboko.core.compiled import CompiledComparison
-from kiboko.core.coverage import Coverage, Gap, Places, unlogged
-from kiboko.core.evidence import DENIED, PASSED, FlowRecord, ProbeRecord
-from kiboko.core.flow_query import MINUTE, Timeline
-from kiboko.core.flow_table import milliseconds, table_of
-from kiboko.core.services import Service
-from kiboko.core.side_by_side import side_by_side
-from kiboko.core.summary import Summary
-from kiboko.core.walk import Walker
+from kiboko.core.evidence.comparison import AGREE, LEAK, Comparison
+from kiboko.core.evidence.compiled import CompiledComparison
+from kiboko.core.evidence.coverage import Coverage, Gap, Places, unlogged
+from kiboko.core.evidence.side_by_side import Side, side_by_side
+from kiboko.core.evidence.summary import Summary
+from kiboko.core.header.addresses import parse_address
+from kiboko.core.header.services import Service
+from kiboko.core.records.flow_query import MINUTE, Timeline
+from kiboko.core.records.flow_table import milliseconds, table_of
+from kiboko.core.records.records import DENIED, PASSED, FlowRecord, ProbeRecord
+from kiboko.core.walk.walk import UNKNOWN, Walker
 from tests.helpers import a_filter, base, load
 from tests.one_by_one import OneByOne
 
@@ -129,6 +131,8 @@ class SideBySide(unittest.TestCase):
              "the log saw it pass a filter that stops it by the rules, the probe was not answered"),
             ("dan", "10.2.1.10", 80, "silent", [flow(0, destination="10.2.1.10", port=80, point="1")], {"passed": 1},
              "on its way where the log was taken, and not answered"),
+            ("dan", "10.2.1.10", 80, "refused", [flow(0, destination="10.2.1.10", port=80, point="1")], {"passed": 1},
+             "on its way where the log was taken, and refused"),
             ("cat", "10.1.2.10", 22, "silent", [flow(0, event=DENIED)], {"denied": 1},
              "a filter stops it that the rules do not have there"),
             ("cat", "10.1.2.10", 22, "refused", [flow(0)], {"passed": 1}, "it arrives and is refused"),
@@ -137,6 +141,12 @@ class SideBySide(unittest.TestCase):
             with self.subTest(conclusion):
                 (side,) = self.told([(destination, address, port, outcome)], records)
                 self.assertEqual(side, ("ann", destination, f"tcp/{port}", {outcome: 1}, said, conclusion))
+
+    def test_where_the_rules_cannot_tell_nothing_is_a_leak_and_nothing_agrees(self):
+        walk = mock.Mock(verdict=UNKNOWN)
+        for probe, event in (("answered", "passed"), ("silent", "passed"), ("silent", "denied")):
+            side = Side("a", "b", "tcp/22", walk, Counter({probe: 1}), Counter({event: 1}))
+            self.assertTrue(side.conclusion.startswith("the rules cannot tell"), side.conclusion)
 
     def test_what_only_one_of_them_speaks_of_is_not_shown(self):
         self.assertEqual(self.told([("cat", "10.1.2.10", 22, "answered")], [flow(0, port=443)]), [])

@@ -1,10 +1,13 @@
 """Near misses, the smallest fix, and toggles: each by hand, each fix proved by walking again."""
 
+import json
 import unittest
 
 from kiboko.core.errors import UsageError
-from kiboko.core.explain import near_misses, suggestions, toggled, verdict_with_all
-from kiboko.core.walk import Walker
+from kiboko.core.network.edits import with_rule_enabled, without_rule
+from kiboko.core.queries.near_misses import near_misses
+from kiboko.core.queries.proposals import proposals
+from kiboko.core.walk.walk import Walker
 from tests.helpers import a_filter, base, load, walk
 
 
@@ -14,6 +17,10 @@ def setup(rules, source="bob", service="ssh", **more):
     values["instances"]["ann"]["interfaces"][0]["filters"] = ["f"]
     topology = load(values)
     return Walker(topology), walk(topology, source, "ann", service)
+
+
+def fixes(walker, found):
+    return proposals(walker, found).each
 
 
 def misses(*rules, **more):
@@ -50,7 +57,7 @@ class NearMisses(unittest.TestCase):
             {"action": "drop", "id": "d"},
             {"action": "allow", "id": "late"},
         )
-        self.assertEqual([rule for rule, *_ in found], ["late", "other"])
+        self.assertEqual([rule for rule, *_ in found], ["late"], "a rule for another protocol is noise beside it")
 
 
 class Fixes(unittest.TestCase):
@@ -59,28 +66,28 @@ class Fixes(unittest.TestCase):
             {"order": 10, "action": "allow", "from": "cat"},
             {"order": 20, "action": "drop", "from": "10.1.0.0/16"},
         ]
-        (fix,) = suggestions(*setup(rules))
+        (fix,) = fixes(*setup(rules))
         self.assertEqual((fix.place, fix.proved, fix.verdict_after), ("before 20", True, "allowed"))
         self.assertEqual(
             fix.rule, {"order": 15, "action": "allow", "from": "10.1.1.11", "to": "10.1.1.10", "service": "tcp/22"}
         )
 
     def test_at_the_end_where_otherwise_decides_and_without_a_number_where_none_is_free(self):
-        (end,) = suggestions(*setup([{"order": 10, "action": "allow", "from": "cat"}]))
+        (end,) = fixes(*setup([{"order": 10, "action": "allow", "from": "cat"}]))
         self.assertEqual((end.place, end.rule["order"]), ("at the end", 20))
-        (tight,) = suggestions(*setup([{"order": 1, "action": "drop"}]))
+        (tight,) = fixes(*setup([{"order": 1, "action": "drop"}]))
         self.assertEqual((tight.place, "order" in tight.rule, tight.proved), ("before 1", False, True))
 
     def test_in_an_any_set_the_rule_may_stand_anywhere(self):
-        (fix,) = suggestions(*setup([], decide="any"))
-        self.assertEqual((fix.place, fix.proved), ("anywhere", True))
+        (fix,) = fixes(*setup([], decide="any"))
+        self.assertEqual((fix.place, fix.proved), ("the place does not matter", True))
 
     def test_a_stateless_reply_needs_the_clients_ports_from_the_servers_port(self):
         values = base()
         values["filters"]["e"] = a_filter("subnet", stateful=False, inbound=[{"action": "allow"}], outbound=[])
         values["subnets"]["b1"]["filter"] = "e"
         topology = load(values)
-        (fix,) = suggestions(Walker(topology), walk(topology, "ann", "dan", "ssh"))
+        (fix,) = fixes(Walker(topology), walk(topology, "ann", "dan", "ssh"))
         self.assertEqual(fix.rule, {"order": 10, "action": "allow", "from": "10.2.1.10", "to": "10.1.1.10",
                                     "service": "tcp/32768-60999", "source_ports": "22"})  # fmt: skip
         self.assertEqual(fix.verdict_after, "allowed")
@@ -95,28 +102,84 @@ class Fixes(unittest.TestCase):
         values["subnets"]["b1"]["filter"] = "e"
         topology = load(values)
         walker, found = Walker(topology), walk(topology, "ann", "dan", "ssh")
-        self.assertEqual([(fix.gate, fix.verdict_after) for fix in suggestions(walker, found)],
+        self.assertEqual([(fix.gate, fix.verdict_after) for fix in fixes(walker, found)],
                          [("subnet-in", "blocked"), ("instance-in", "blocked"), ("subnet-out", "blocked")])  # fmt: skip
-        self.assertEqual(verdict_with_all(walker, found), "allowed")
+        self.assertEqual(proposals(walker, found).verdict_with_all, "allowed")
 
     def test_where_no_rule_helps_the_advice_says_what_does(self):
         values = base()
         values["route_tables"]["north-table"].append({"to": "10.2.1.10/32", "via": "discard"})
         values["instances"]["dan"]["listens"] = []
         topology = load(values)
-        texts = [fix.text for fix in suggestions(Walker(topology), walk(topology, "ann", "dan", "ssh"))]
+        line = topology.route_tables["north-table"].entries[-1].place.line
+        both = fixes(Walker(topology), walk(topology, "ann", "dan", "ssh"))
+        texts = [fix.text for fix in both]
+        self.assertEqual([fix.proved for fix in both], [True, True])
         self.assertEqual(
             texts[0],
-            "change or remove the route 10.2.1.10/32 via discard; without this entry, 10.2.0.0/16 via peer (platform) would carry it",
+            f"remove the route 10.2.1.10/32 via discard ({topology.file}:{line}); then 10.2.0.0/16 via peer (learned) carries it",
         )
         self.assertTrue(texts[1].startswith("on dan: nothing listens on tcp/22"))
+
+
+class OtherFixes(unittest.TestCase):
+    def tried(self, values, source, destination, service="ssh"):
+        topology = load(values)
+        found = proposals(Walker(topology), walk(topology, source, destination, service))
+        return [(fix.gate, fix.text.partition(":")[0], fix.proved) for fix in found.each], found.verdict_with_all
+
+    def test_a_stopped_machine_is_started_and_its_gate_is_its_own(self):
+        values = base()
+        values["instances"]["bob"]["state"] = "stopped"
+        self.assertEqual(self.tried(values, "ann", "bob"), ([("destination", "start bob", True)], "allowed"))
+        self.assertEqual(self.tried(values, "bob", "ann"), ([("source", "start bob", True)], "allowed"))
+
+    def test_a_service_bound_elsewhere_is_bound_to_the_machines_own_address(self):
+        values = base()
+        values["instances"]["bob"]["listens"] = [{"service": "ssh", "address": "127.0.0.1"}]
+        topology = load(values)
+        (fix,) = fixes(Walker(topology), walk(topology, "ann", "bob", "ssh"))
+        self.assertTrue(fix.proved)
+        self.assertIn("tcp/22 is bound to 127.0.0.1; bind it to 10.1.1.11, the machine's own address", fix.text)
+
+    def test_a_missing_route_names_the_exits_and_the_translation_they_need(self):
+        values = base()
+        values["route_tables"]["south-table"] = [{"to": "10.1.0.0/16", "via": "peer"}]
+        topology = load(values)
+        (fix,) = fixes(Walker(topology), walk(topology, "dan", "192.0.2.9", "ssh"))
+        self.assertIn("{to: 0.0.0.0/0, via: exit} (sends as 203.0.113.2)", fix.text)
+        self.assertEqual((fix.proved, fix.verdict_after), (True, "allowed"))
+
+    def test_from_outside_a_private_machine_gets_a_public_address(self):
+        told, together = self.tried(base(), "192.0.2.9", "bob")
+        self.assertEqual((told, together), ([("route", "give bob/eth0 a public address", True)], "allowed"))
+
+    def test_a_zone_without_a_crossing_gets_one(self):
+        values = base()
+        values["defaults"] = {"between_zones": "drop"}
+        told, together = self.tried(values, "ann", "dan")
+        self.assertEqual(told, [("zone", "list a crossing left to right with a zone filter that allows tcp/22", True)])
+        self.assertEqual(together, "allowed")
+
+    def test_a_kernel_rule_set_gets_a_rule_at_the_head_of_the_chain_that_stops(self):
+        listing = {"nftables": [
+            {"table": {"family": "inet", "name": "t"}},
+            {"chain": {"family": "inet", "table": "t", "name": "input", "type": "filter", "hook": "input", "prio": 0,
+                       "policy": "drop"}},
+        ]}  # fmt: skip
+        values = base()
+        values["instances"]["bob"]["host_filter"] = {"nftables": "bob.json"}
+        topology = load(values, {"bob.json": json.dumps(listing)})
+        (fix,) = fixes(Walker(topology), walk(topology, "ann", "bob", "ssh"))
+        self.assertIn("chain input: ip saddr 10.1.1.10 ip daddr 10.1.1.11 tcp dport 22 accept", fix.text)
+        self.assertEqual((fix.proved, fix.verdict_after), (True, "allowed"))
 
 
 class Toggles(unittest.TestCase):
     def test_a_rule_is_taken_away_or_put_in_for_one_answer(self):
         walker, found = setup([{"action": "drop", "id": "a"}, {"action": "allow", "id": "b", "enabled": False}])
         self.assertEqual(found.verdict, "blocked")
-        opened = toggled(toggled(walker.topology, "f/a", enabled=False), "f/b", enabled=True)
+        opened = with_rule_enabled(without_rule(walker.topology, "f/a"), "f/b")
         self.assertEqual(walk(opened, "bob", "ann", "ssh").verdict, "allowed")
         self.assertEqual(walk(walker.topology, "bob", "ann", "ssh").verdict, "blocked")
 
@@ -128,7 +191,7 @@ class Toggles(unittest.TestCase):
             ("f/1", "write f/inbound/1 or f/outbound/1"),
         ):
             with self.assertRaisesRegex(UsageError, hint):
-                toggled(walker.topology, path, enabled=False)
+                without_rule(walker.topology, path)
 
 
 if __name__ == "__main__":

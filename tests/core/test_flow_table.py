@@ -7,8 +7,8 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kiboko.core.addresses import Address, parse_address
-from kiboko.core.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds, moment, table_of
+from kiboko.core.header.addresses import Address, parse_address
+from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds, moment, table_of
 from tests.core.test_comparison import flow
 
 TEN = datetime(2026, 11, 20, 10, 0, tzinfo=UTC)

@@ -6,12 +6,12 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kiboko.core import addresses, services
-from kiboko.core.addresses import Address, AddressSet, parse_address_set, parse_prefix
-from kiboko.core.atoms import AddressAtoms
-from kiboko.core.prefixes import PrefixTable
-from kiboko.core.ranges import RangeSet
-from kiboko.core.services import parse_services, services_texts
+from kiboko.core.header import addresses, services
+from kiboko.core.header.addresses import Address, AddressSet, parse_address_set, parse_prefix
+from kiboko.core.header.prefixes import PrefixTable
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import parse_services, services_texts
+from kiboko.core.tables.cuts import AddressAtoms
 
 UNIVERSE = range(40)
 small_sets = st.lists(st.tuples(st.integers(0, 39), st.integers(0, 8)), max_size=6).map(

@@ -2,11 +2,11 @@
 
 import unittest
 
-from kiboko.core.comparison import Comparison
-from kiboko.core.compiled import CompiledComparison
-from kiboko.core.flow_table import table_of
-from kiboko.core.rule_usage import RuleUsage
-from kiboko.core.walk import Walker
+from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.compiled import CompiledComparison
+from kiboko.core.evidence.rule_usage import RuleUsage
+from kiboko.core.records.flow_table import table_of
+from kiboko.core.walk.walk import Walker
 from tests.core.test_comparison import flow
 from tests.helpers import a_filter, base, load
 

@@ -3,12 +3,12 @@
 import random
 import unittest
 
-from kiboko.core.endpoints import Ends, resolve_service
 from kiboko.core.errors import UsageError
-from kiboko.core.question import ask
-from kiboko.core.services import services_texts
-from kiboko.core.sets import ask_set
-from kiboko.core.walk import Walker
+from kiboko.core.header.services import services_texts
+from kiboko.core.queries.ends import Ends, resolve_service
+from kiboko.core.queries.pair import ask
+from kiboko.core.reachability.sets import ask_set
+from kiboko.core.walk.walk import Walker
 from tests.helpers import a_filter, base, load
 
 
@@ -21,7 +21,7 @@ def answer(values, source, destination, service, family=None):
 
 def told(row):
     return [
-        (part.source_texts(), part.destination_texts(), services_texts(part.services), part.pairs) for part in row.parts
+        (part.source_texts(), part.destination_texts(), services_texts(part.services), part.size) for part in row.parts
     ]
 
 
@@ -33,9 +33,9 @@ class Sets(unittest.TestCase):
         )
         values["instances"]["ann"]["interfaces"][0]["filters"] = ["f"]
         found = answer(values, "192.0.2.0/24", "ann", "tcp/20-24")
-        self.assertEqual([row.example.verdict for row in found.rows], ["blocked", "allowed"])
-        self.assertEqual(told(found.rows[1]), [(["192.0.2.0/25"], ["ann"], ["tcp/22"], 128)])
-        self.assertEqual(sorted(told(found.rows[0])), [
+        self.assertEqual([row.example.verdict for row in found.rows], ["allowed", "blocked"], "asked about an outside")
+        self.assertEqual(told(found.rows[0]), [(["192.0.2.0/25"], ["ann"], ["tcp/22"], 128)])
+        self.assertEqual(sorted(told(found.rows[1])), [
             (["192.0.2.0/25"], ["ann"], ["tcp/20-21", "tcp/23-24"], 128),
             (["192.0.2.128/25"], ["ann"], ["tcp/20-24"], 128),
         ])  # fmt: skip
@@ -44,7 +44,9 @@ class Sets(unittest.TestCase):
         values = base()
         values["groups"]["both"] = {"members": ["ann", "bob"]}
         found = answer(values, "both", "both", "ssh")
-        self.assertEqual((found.pairs, [row.example.verdict for row in found.rows]), (2, ["allowed"]))
+        self.assertEqual(
+            [(row.example.verdict, row.sources.instances) for row in found.rows], [("allowed", ("ann", "bob"))]
+        )
 
     def test_s36_even_one_row_is_a_set(self):
         values = base()
@@ -68,10 +70,11 @@ class Sets(unittest.TestCase):
 
     def test_a_subnet_is_its_machines_and_the_addresses_where_nobody_is_recorded(self):
         found = answer(base(), "dan", "a1", "ssh", family=4)
-        self.assertEqual(found.pairs, 256 + 2**64)
+        self.assertEqual(found.destinations.instances, ("ann", "bob"))
+        self.assertEqual(found.destinations.addresses, 256 - 2 - 2 + 2**64 - 1, "less the edges of the IPv4 block")
         names = [text for row in found.rows for part in row.parts for text in part.destination_texts()]
         self.assertIn("ann/eth0", names)
-        self.assertIn("10.1.1.12-10.1.1.255", names)
+        self.assertIn("10.1.1.12-10.1.1.254", names)
 
     def test_an_outside_is_its_addresses_less_our_blocks_each_walked_as_the_outside_it_belongs_to(self):
         values = base()
@@ -93,6 +96,55 @@ class Sets(unittest.TestCase):
         self.assertEqual(
             [(r.example.verdict, told(r)[0][1]) for r in rows], [("blocked", ["new"]), ("allowed", ["bob"])]
         )
+
+    def test_both_families_are_asked_and_named_where_they_differ(self):
+        values = base()
+        values["filters"]["f"] = a_filter("instance", inbound=[{"action": "allow", "from": "10.0.0.0/8"}])
+        values["instances"]["eve"] = {"interfaces": [{"subnet": "a1", "addresses": ["10.1.1.12", "2001:db8:1:1::12"],
+                                                      "filters": ["f"]}]}  # fmt: skip
+        values["groups"]["g"] = {"members": ["eve"]}
+        rows = answer(values, "ann", "g", "ssh").rows
+        self.assertEqual([(r.example.verdict, r.family) for r in rows], [("blocked", 6), ("allowed", 4)])
+        same = answer(base(), "ann", "a1", "ssh").rows
+        self.assertEqual({row.family for row in same if row.kind == 0}, {None})
+
+    def test_addresses_of_two_families_make_no_pair(self):
+        rows = answer(base(), "a1", "a1", "ssh").rows
+        self.assertEqual({row.example.verdict for row in rows}, {"allowed"})
+
+    def test_an_outside_that_covers_our_own_public_addresses_does_not_mean_our_machines(self):
+        found = answer(base(), "dan", "internet", "ssh", family=4)
+        self.assertEqual(found.destinations.instances, ())
+        self.assertNotIn(
+            "203.0.113.10", " ".join(t for r in found.rows for p in r.parts for t in p.destination_texts())
+        )
+        self.assertIn("public addresses of our own in internet are not meant by it", found.caveats[0])
+
+    def test_one_reason_for_a_row_is_that_of_all_its_members(self):
+        values = base()
+        for name, address in (("off", "10.1.1.50"), ("gone", "10.1.1.51")):
+            values["instances"][name] = {"state": "stopped", "interfaces": [{"subnet": "a1", "addresses": [address]}]}
+        found = answer(values, "10.1.0.0/16", "dan", "ssh")
+        reasons = {row.reason for row in found.rows if row.example.verdict == "blocked"}
+        self.assertEqual(reasons, {"the machine is stopped", "the sender lies in no subnet"})
+
+    def test_recorded_instances_come_first_and_any_is_an_end(self):
+        found = answer(base(), "any", "dan", "ssh", family=4)
+        self.assertEqual(found.sources.instances, ("ann", "bob", "cat", "dan"))
+        self.assertEqual(set(found.sources.outsides), {"internet", "depot"})
+        kinds = [row.kind for row in answer(base(), "a1", "dan", "ssh", family=4).rows]
+        self.assertEqual(kinds, sorted(kinds))
+
+    def test_addresses_that_are_never_delivered_are_bad_usage_said_what_they_are(self):
+        for address, what in (
+            ("224.0.0.5", "multicast"), ("127.0.0.1", "loopback"), ("169.254.9.9", "link-local"),
+            ("255.255.255.255", "broadcast"), ("0.0.0.0", "unspecified"), ("10.1.1.255", "broadcast in subnet a1"),
+            ("ff02::1", "multicast"), ("::1", "loopback"),
+        ):  # fmt: skip
+            topology = load(base())
+            ends = Ends(Walker(topology))
+            with self.assertRaisesRegex(UsageError, f"{address} is {what}"):
+                ask(ends, ends.resolve("ann"), ends.resolve(address), resolve_service("ssh", {}), None, None)
 
     def test_ends_that_make_no_pair_are_bad_usage(self):
         with self.assertRaises(UsageError):

@@ -4,14 +4,14 @@ import unittest
 from datetime import UTC, datetime, timedelta
 from unittest import mock
 
-from kiboko.core.addresses import parse_address
-from kiboko.core.comparison import AGREE, LEAK, UNSURE, Comparison
-from kiboko.core.evidence import PASSED, SEEN, FlowRecord
-from kiboko.core.flow_table import table_of
-from kiboko.core.services import Service
-from kiboko.core.summary import Summary
-from kiboko.core.walk import Walker
-from kiboko.core.watch import Watch
+from kiboko.core.evidence.comparison import AGREE, LEAK, UNSURE, Comparison
+from kiboko.core.evidence.summary import Summary
+from kiboko.core.evidence.watch import Watch
+from kiboko.core.header.addresses import parse_address
+from kiboko.core.header.services import Service
+from kiboko.core.records.flow_table import table_of
+from kiboko.core.records.records import PASSED, SEEN, FlowRecord
+from kiboko.core.walk.walk import Walker
 from tests.helpers import a_filter, base, load
 
 NOW = datetime(2026, 11, 20, 10, tzinfo=UTC)
@@ -64,7 +64,7 @@ class Watching(unittest.TestCase):
         self.assertEqual(len(self.watch.summary.groups), 2)
 
     def test_too_many_at_once_are_let_go_and_counted(self):
-        with mock.patch("kiboko.core.watch._MOST_WAITING", 100):
+        with mock.patch("kiboko.core.evidence.watch._MOST_WAITING", 100):
             self.watch.add(table_of([record("10.1.1.10", "10.1.2.10", 40000, 22, PASSED, 2)] * 150))
             self.watch.add(table_of([record("10.1.1.10", "10.1.2.10", 40000, 22, PASSED, 2)] * 7))
         self.assertEqual((self.watch.waiting, self.watch.unjudged), (100, 57))
@@ -88,7 +88,7 @@ class Watching(unittest.TestCase):
         self.assertEqual(self.watch.summary.totals[LEAK], 20)
 
     def test_the_window_is_bounded_and_a_reply_behind_it_is_judged_by_itself(self):
-        with mock.patch("kiboko.core.watch._WINDOW", 3):
+        with mock.patch("kiboko.core.evidence.watch._WINDOW", 3):
             self.feed(record("10.1.1.10", "10.2.1.10", 40000, 22, SEEN, 2))
             for n in range(3):
                 self.feed(record("10.1.1.10", "10.1.2.10", 41000 + n, 22, PASSED, 2))

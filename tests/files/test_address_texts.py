@@ -7,9 +7,9 @@ import pyarrow as pa
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from kiboko.core.addresses import parse_address
-from kiboko.files import address_texts
-from kiboko.files.address_texts import AddressTexts, parse_ipv4
+from kiboko.core.header.addresses import parse_address
+from kiboko.files.logs import address_texts
+from kiboko.files.logs.address_texts import AddressTexts, parse_ipv4
 
 FOUR = st.ip_addresses(v=4).map(str)
 TEXTS = st.lists(

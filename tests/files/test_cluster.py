@@ -15,15 +15,15 @@ from unittest import mock
 from bench import flow_logs
 from distributed import LocalCluster
 
-from kiboko.core.errors import InputError, SurroundingsError
-from kiboko.core.flow_query import FlowFilter
+from kiboko.batch import piecework
+from kiboko.batch.flow_judging import JudgeJob
+from kiboko.batch.flow_summing import Question, summed
+from kiboko.core.errors import EnvironmentFailure, InputError
+from kiboko.core.records.flow_query import FlowFilter
 from kiboko.demo.data import write_demo
-from kiboko.files import piecework
-from kiboko.files.column_map import USUAL
-from kiboko.files.flow_judging import JudgeJob
-from kiboko.files.flow_pieces import Piece, pieces_of
-from kiboko.files.flow_summing import Question, summed
-from kiboko.files.network_file import load_network
+from kiboko.files.elements.mapping_file import USUAL
+from kiboko.files.logs.flow_pieces import Piece, pieces_of
+from kiboko.files.network.network_file import load_network
 from tests.helpers import kiboko
 
 
@@ -69,7 +69,7 @@ class Cluster(unittest.TestCase):
         log = Path(data) / "log.csv"
         flow_logs.write(log, 12_000)
         job = JudgeJob(load_network(f"{data}/network.yaml"), FlowFilter(), USUAL)
-        with mock.patch("kiboko.files.flow_pieces.PIECE", 20_000):
+        with mock.patch("kiboko.files.logs.flow_pieces.PIECE", 20_000):
             pieces = list(pieces_of(log))
         self.assertGreater(len(pieces), 40)
         with self.cluster(2) as cluster:
@@ -102,7 +102,7 @@ class Cluster(unittest.TestCase):
         with (
             self.cluster(1) as cluster,
             mock.patch.object(piecework, "__version__", "0.0.0"),
-            self.assertRaisesRegex(SurroundingsError, "a worker of the cluster has kiboko .*, this is 0.0.0"),
+            self.assertRaisesRegex(EnvironmentFailure, "a worker of the cluster has kiboko .*, this is 0.0.0"),
         ):
             list(piecework.cluster_outcomes(Slow(self.folder), [Piece("log", "csv")], cluster.scheduler_address))
 
@@ -140,7 +140,7 @@ class SameResult(unittest.TestCase):
         paths = [self.folder / "logs" / "0.csv"]
         question = Question(FlowFilter(), ("source", "service"))
         whole = summed(paths, question)
-        with mock.patch("kiboko.files.flow_pieces.PIECE", 40_000):
+        with mock.patch("kiboko.files.logs.flow_pieces.PIECE", 40_000):
             self.assertGreater(len(list(pieces_of(paths[0], USUAL))), 5)
             parts = summed(paths, question)
         self.assertEqual(whole[0].groups, parts[0].groups)

@@ -11,9 +11,9 @@ import pyarrow as pa
 import pyarrow.parquet
 
 from kiboko.core.errors import InputError
-from kiboko.files.column_map import USUAL, read_column_map
-from kiboko.files.flow_reader import tables_of
-from kiboko.files.nested_json import expanded, outer_items
+from kiboko.files.elements.mapping_file import USUAL, read_column_map
+from kiboko.files.logs.flow_reader import tables_of
+from kiboko.files.logs.nested_json import expanded, outer_items
 from tests.helpers import kiboko
 
 MAP = """
@@ -165,7 +165,7 @@ class Mapping(Reading):
         (self.folder / "map.yaml").write_text(MAP)
         (self.folder / "log.csv").write_text(self.csv())
         told = json.loads(kiboko("flows", "log.csv", "--columns", "map.yaml", "--json", cwd=self.folder).stdout)
-        self.assertEqual((told["summary"]["records"], told["summary"]["bytes"]), (2, 2560))
+        self.assertEqual((told["summary"]["records"], told["summary"]["octets"]), (2, 2560))
         self.assertEqual(told["caveats"], ["log.csv: 1 row left out, as the mapping file says; first row 3 (line 4)"])
 
 

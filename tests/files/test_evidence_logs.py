@@ -12,13 +12,13 @@ from unittest import mock
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kiboko.core.errors import InputError, SurroundingsError
-from kiboko.core.evidence import ProbeRecord
-from kiboko.files.flow_fields import parse_flow_time
-from kiboko.files.flow_reader import tables_of
-from kiboko.files.probe_log import read_probes, to_line
-from kiboko.files.rejects import Rejects
-from kiboko.files.saving import LineAppender, write_whole
+from kiboko.core.errors import EnvironmentFailure, InputError
+from kiboko.core.records.records import ProbeRecord
+from kiboko.files.elements.fields import parse_flow_time
+from kiboko.files.elements.rejects import Rejects
+from kiboko.files.logs.flow_reader import tables_of
+from kiboko.files.logs.probe_log import read_probes, to_line
+from kiboko.files.store.saving import LineAppender, write_whole
 
 HEADER = "flowStartMilliseconds,sourceIPv4Address,destinationIPv4Address,sourceTransportPort,destinationTransportPort,protocolIdentifier,firewallEvent\n"
 ROW = "1763632800000,10.1.1.10,10.2.1.10,40000,22,6,1\n"
@@ -141,15 +141,15 @@ class Logs(unittest.TestCase):
             log.append("earlier")
             with (
                 mock.patch("os.write", short),
-                self.assertRaisesRegex(SurroundingsError, "the records before this one are kept"),
+                self.assertRaisesRegex(EnvironmentFailure, "the records before this one are kept"),
             ):
                 log.append("a longer record")
         self.assertEqual(path.read_text(), "earlier\n")
 
     def test_a_folder_that_cannot_be_written_is_said_before_anything_is_sent(self):
-        with self.assertRaisesRegex(SurroundingsError, "cannot be appended to"):
+        with self.assertRaisesRegex(EnvironmentFailure, "cannot be appended to"):
             LineAppender(Path("/proc/nothing/here"))
-        with self.assertRaisesRegex(SurroundingsError, "cannot be written"):
+        with self.assertRaisesRegex(EnvironmentFailure, "cannot be written"):
             write_whole(Path("/proc/nothing/here"), b"x")
 
     def test_a_whole_file_is_moved_into_place(self):

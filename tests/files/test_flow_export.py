@@ -6,15 +6,15 @@ import unittest
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from kiboko.core.addresses import parse_address
 from kiboko.core.errors import UsageError
-from kiboko.core.evidence import DENIED, PASSED, SEEN, FlowRecord
-from kiboko.core.flow_table import table_of
-from kiboko.core.services import Service
-from kiboko.files.flow_export import write_tables
-from kiboko.files.flow_messages import MessageReader
-from kiboko.files.flow_reader import tables_of
-from kiboko.files.ipfix_export import messages, templates
+from kiboko.core.header.addresses import parse_address
+from kiboko.core.header.services import Service
+from kiboko.core.records.flow_table import table_of
+from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
+from kiboko.files.logs.flow_reader import tables_of
+from kiboko.files.messages.flow_messages import MessageReader
+from kiboko.files.store.flow_export import write_tables
+from kiboko.files.store.ipfix_export import messages, templates
 
 TEN = datetime(2026, 11, 20, 10, tzinfo=UTC)
 

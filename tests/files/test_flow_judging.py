@@ -9,19 +9,19 @@ from collections import Counter
 from pathlib import Path
 from unittest import mock
 
-from kiboko.core.causes import Causes
-from kiboko.core.comparison import Comparison
+from kiboko.batch.flow_judging import FlowJudge
 from kiboko.core.errors import InputError
-from kiboko.core.flow_query import FlowFilter
-from kiboko.core.rule_usage import RuleUsage
-from kiboko.core.summary import Summary
-from kiboko.core.walk import Walker
+from kiboko.core.evidence.causes import Causes
+from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.rule_usage import RuleUsage
+from kiboko.core.evidence.summary import Summary
+from kiboko.core.records.flow_query import FlowFilter
+from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
 from kiboko.demo.recording import MORNING, READERS, rules_before, sessions
-from kiboko.files.flow_export import flows_csv, write_tables
-from kiboko.files.flow_judging import FlowJudge
-from kiboko.files.flow_reader import pieces_of, tables_of
-from kiboko.files.network_file import load_network
+from kiboko.files.logs.flow_reader import pieces_of, tables_of
+from kiboko.files.network.network_file import load_network
+from kiboko.files.store.flow_export import flows_csv, write_tables
 from kiboko.views.confirm_view import confirm_json
 from kiboko.views.flows_view import usage_json
 from tests.helpers import walk
@@ -50,8 +50,8 @@ class Judging(unittest.TestCase):
 
     def test_several_workers_say_the_same_to_the_byte_as_one(self):
         with (
-            mock.patch("kiboko.files.flow_pieces.PIECE", 40_000),
-            mock.patch("kiboko.files.flow_pieces.PIECE", 40_000),
+            mock.patch("kiboko.files.logs.flow_pieces.PIECE", 40_000),
+            mock.patch("kiboko.files.logs.flow_pieces.PIECE", 40_000),
         ):
             self.assertGreater(len(list(pieces_of(self.log))), 8)
             alone = self.judged(self.log, 1)
@@ -64,15 +64,15 @@ class Judging(unittest.TestCase):
         """Replies stand within a few rows of nothing here, so that the window is made as wide as the log."""
         whole = self.judged(self.log, 1)
         with (
-            mock.patch("kiboko.files.flow_pieces.PIECE", 60_000),
-            mock.patch("kiboko.files.flow_pieces.CONTEXT", 1 << 20),
+            mock.patch("kiboko.files.logs.flow_pieces.PIECE", 60_000),
+            mock.patch("kiboko.files.logs.flow_pieces.CONTEXT", 1 << 20),
         ):
             pieces = self.judged(self.log, 1)
         packed = self.folder / "packed.csv.gz"
         packed.write_bytes(gzip.compress(self.log.read_bytes()))
         with (
-            mock.patch("kiboko.files.flow_pieces.PIECE", 240_000),
-            mock.patch("kiboko.files.flow_pieces.CONTEXT", 1 << 20),
+            mock.patch("kiboko.files.logs.flow_pieces.PIECE", 240_000),
+            mock.patch("kiboko.files.logs.flow_pieces.CONTEXT", 1 << 20),
         ):
             unpacked = self.judged(packed, 1)
         self.assertEqual(pieces[1], whole[1])
@@ -103,7 +103,7 @@ class Judging(unittest.TestCase):
 
     def test_strict_stops_with_the_line_of_the_file_whatever_piece_it_is_in(self):
         with (
-            mock.patch("kiboko.files.flow_pieces.PIECE", 40_000),
+            mock.patch("kiboko.files.logs.flow_pieces.PIECE", 40_000),
             self.assertRaisesRegex(InputError, "long.csv:1236: row 1,235"),
         ):
             self.judged(self.log, 2, strict=True)

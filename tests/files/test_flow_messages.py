@@ -9,8 +9,8 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kiboko.files.flow_messages import MessageReader, messages_of
-from kiboko.files.flow_reader import tables_of
+from kiboko.files.logs.flow_reader import tables_of
+from kiboko.files.messages.flow_messages import MessageReader, messages_of
 from tests.export_messages import FLOW, START, a_flow, data, message, options, template, v9
 
 SIX = tuple(name.replace("IPv4", "IPv6") for name in FLOW)

@@ -12,12 +12,12 @@ import numpy as np
 import pyarrow as pa
 
 from kiboko.core.errors import InputError, UsageError
-from kiboko.core.flow_query import FlowFilter, Sums, Timeline
-from kiboko.core.flow_table import table_of
-from kiboko.core.services import parse_services
-from kiboko.files.flow_export import write_tables
-from kiboko.files.flow_pieces import flow_files, pieces_of
-from kiboko.files.flow_reader import tables_of
+from kiboko.core.header.services import parse_services
+from kiboko.core.records.flow_query import FlowFilter, Sums, Timeline
+from kiboko.core.records.flow_table import table_of
+from kiboko.files.logs.flow_pieces import flow_files, pieces_of
+from kiboko.files.logs.flow_reader import tables_of
+from kiboko.files.store.flow_export import write_tables
 from kiboko.views.flow_figures import draw_flows
 from kiboko.views.flows_view import show_flows
 from kiboko.views.output import Output
@@ -109,8 +109,8 @@ class Reading(unittest.TestCase):
         self.assertEqual((len(whole), rejects.counts), (499, {"bad protocolIdentifier": 1}))
         for size in (300, 1000, 7001):
             with (
-                mock.patch("kiboko.files.flow_pieces.PIECE", size),
-                mock.patch("kiboko.files.flow_pieces.CONTEXT", 200),
+                mock.patch("kiboko.files.logs.flow_pieces.PIECE", size),
+                mock.patch("kiboko.files.logs.flow_pieces.CONTEXT", 200),
             ):
                 self.assertGreater(len(list(pieces_of(path))), 3)
                 cut, cut_rejects = self.read(path)
@@ -124,7 +124,7 @@ class Reading(unittest.TestCase):
     def test_a_torn_gzip_keeps_what_was_whole_and_says_so(self):
         rows = [ROWS[0].replace("40000", str(40000 + index)) for index in range(3000)]
         packed = gzip.compress((HEADER + "".join(rows)).encode())
-        with mock.patch("kiboko.files.flow_pieces.PIECE", 4096):
+        with mock.patch("kiboko.files.logs.flow_pieces.PIECE", 4096):
             records, rejects = self.read(self.write("torn.csv.gz", packed[: len(packed) * 2 // 3]))
         self.assertGreater(len(records), 1000)
         self.assertIn("torn gzip", rejects.counts)
@@ -219,7 +219,7 @@ class Asking(unittest.TestCase):
         self.table = next(tables_of(folder / "log.csv"))[0]
 
     def kept(self, **wanted):
-        from kiboko.core.addresses import parse_address_set
+        from kiboko.core.header.addresses import parse_address_set
 
         sets = {n: parse_address_set(v) for n, v in wanted.items() if n in ("sources", "destinations", "either")}
         return FlowFilter(**{**wanted, **sets}).mask(self.table).tolist()
@@ -272,7 +272,7 @@ class Shown(unittest.TestCase):
         self.sums.add(self.table)
         self.timeline.add(self.table)
 
-    def text(self, by="bytes", most=20, caveats=()):
+    def text(self, by="octets", most=20, caveats=()):
         stream = io.StringIO()
         show_flows(self.sums, self.timeline, by, most, list(caveats), Output(stream))
         return stream.getvalue()
@@ -281,7 +281,7 @@ class Shown(unittest.TestCase):
         def order(by):
             return [line.split()[0] for line in self.text(by).splitlines() if line.startswith(("tcp", "udp"))]
 
-        self.assertEqual(order("bytes"), ["tcp/40000", "tcp/22", "udp/53"])
+        self.assertEqual(order("octets"), ["tcp/40000", "tcp/22", "udp/53"])
         self.assertEqual(order("packets"), ["tcp/22", "tcp/40000", "udp/53"])
         self.assertIn("and 2 more groups", self.text(most=1))
         self.assertIn("80.6 %", self.text(), "4,000 of 4,960")
@@ -300,10 +300,10 @@ class Shown(unittest.TestCase):
 
     def test_figures(self):
         for name, magic in (("flows.png", b"\x89PNG"), ("flows.svg", b"<?xml")):
-            draw_flows(self.sums, self.timeline, "bytes", self.folder / name)
+            draw_flows(self.sums, self.timeline, "octets", self.folder / name)
             self.assertTrue((self.folder / name).read_bytes().startswith(magic))
         with self.assertRaisesRegex(UsageError, "a figure is .png or .svg"):
-            draw_flows(self.sums, self.timeline, "bytes", self.folder / "flows.pdf")
+            draw_flows(self.sums, self.timeline, "octets", self.folder / "flows.pdf")
 
     def test_names_from_outside_cannot_steer_a_terminal(self):
         self.sums.groups[("\x1b[2Jgone",)] = self.sums.groups.pop(("tcp/22",))

@@ -6,14 +6,14 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from unittest import mock
 
-from kiboko.core.addresses import parse_address
-from kiboko.core.errors import SurroundingsError
-from kiboko.core.evidence import PASSED, FlowRecord
-from kiboko.core.flow_table import table_of
-from kiboko.core.services import Service
-from kiboko.files.flow_pieces import flow_files
-from kiboko.files.flow_reader import tables_of
-from kiboko.files.flow_store import FlowStore, Keeping, finish_segment
+from kiboko.core.errors import EnvironmentFailure
+from kiboko.core.header.addresses import parse_address
+from kiboko.core.header.services import Service
+from kiboko.core.records.flow_table import table_of
+from kiboko.core.records.records import PASSED, FlowRecord
+from kiboko.files.logs.flow_pieces import flow_files
+from kiboko.files.logs.flow_reader import tables_of
+from kiboko.files.store.flow_store import FlowStore, Keeping, finish_segment
 
 NOW = datetime(2026, 11, 20, 10, 0, 0, tzinfo=UTC)
 
@@ -87,7 +87,7 @@ class Store(unittest.TestCase):
         self.assertEqual(
             sorted(path.name for path in self.folder.iterdir() if path.is_dir()), ["2026-11-20", "2026-11-21"]
         )
-        with mock.patch("kiboko.files.flow_store.SEGMENT_OCTETS", 10):
+        with mock.patch("kiboko.files.store.flow_store.SEGMENT_OCTETS", 10):
             self.assertIsNotNone(store.append(records(4, 1), NOW + timedelta(days=1)))
         self.assertEqual(self.ports(), [0, 1, 2, 3, 4])
 
@@ -112,12 +112,12 @@ class Store(unittest.TestCase):
 
     def test_one_process_alone_collects_into_a_store(self):
         self.opened()
-        with self.assertRaisesRegex(SurroundingsError, "another process is collecting"):
+        with self.assertRaisesRegex(EnvironmentFailure, "another process is collecting"):
             FlowStore.opened(self.folder, Keeping(), NOW)
 
     def test_a_folder_that_cannot_be_written_is_said(self):
         self.folder.parent.joinpath("file").write_text("")
-        with self.assertRaisesRegex(SurroundingsError, "cannot be written"):
+        with self.assertRaisesRegex(EnvironmentFailure, "cannot be written"):
             FlowStore.opened(self.folder.parent / "file" / "store", Keeping(), NOW)
 
 

@@ -11,9 +11,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kiboko.core.errors import InputError
-from kiboko.files import schema
-from kiboko.files.lined_yaml import MOST_DEPTH, parse
-from kiboko.files.network_file import load_network
+from kiboko.files.documents.lined_yaml import MOST_DEPTH, parse
+from kiboko.files.network import schema
+from kiboko.files.network.network_file import load_network
 from tests.helpers import base
 
 ROOT = Path(__file__).resolve().parents[2]
@@ -186,6 +186,32 @@ class Readers(unittest.TestCase):
             problems("kiboko: 1\n---\nkiboko: 1\n"), ["network.yaml:2: a second document; one file holds one"]
         )
 
+    def test_broken_syntax_is_said_as_what_it_is_at_the_line_where_it_is(self):
+        for text, said in (
+            ("name: x\n\tb: 2\n", "3: not YAML: a tab in the indentation; YAML wants spaces"),
+            ("zones:\n\t- x\n", "3: not YAML: a tab in the indentation; YAML wants spaces"),
+            ("name: 'x\nzones: {}\ngroups: {}\n", "2: not YAML: the quote that opens here is never closed"),
+            ("zones:\n  b: {}\n c: {}\n", "4: not YAML: this line is not indented as the lines beside it are"),
+            ("name: [1, 2\nzones: {}\n", "2: not YAML: the '[' that opens here is never closed"),
+            ("zones: {x: {}\ngroups: {}\n", "2: not YAML: the '{' that opens here is never closed"),
+            ("name: x\nbcd\nzones: {}\n", "3: not YAML: a ':' is missing behind this key"),
+            ("name: 'it's'\n", "2: not YAML: more text behind a value; a quote or a bracket too many?"),
+        ):
+            self.assertEqual(problems("kiboko: 1\n" + text), [f"network.yaml:{said}"], text)
+
+    def test_nesting_that_the_library_stops_by_itself_is_told_in_our_words(self):
+        """A release of the library has a limit of its own, and meets it before it hands over the first event."""
+        for text in ("name: " + "[" * 5_000, "\n".join("  " * depth + "a:" for depth in range(3_000))):
+            (found,) = problems("kiboko: 1\n" + text)
+            self.assertRegex(found, f"network.yaml:[0-9]+: nested deeper than {MOST_DEPTH} levels")
+
+    def test_the_former_words_for_origins_are_refused_with_the_new_ones_named(self):
+        values = base()
+        for former, now in (("manual", "static"), ("platform", "learned")):
+            values["route_tables"]["north-table"][0]["origin"] = former
+            (found,) = problems(json.dumps(values))
+            self.assertIn(f"this is called {now} now, not '{former}'", found)
+
     def test_deep_nesting_and_alias_bombs_are_stopped_at_once(self):
         deep = "kiboko: 1\nname: " + "[" * 5_000_000
         self.assertEqual(problems(deep), [f"network.yaml:2: nested deeper than {MOST_DEPTH} levels"])
@@ -313,9 +339,7 @@ class HostFiles(unittest.TestCase):
                 {"metainfo": {"json_schema_version": 2}}
             ): "host.file:1: the listing has JSON schema version 2; version 1 is read",
             wrapped(bridge): "host.file:1: only tables of family bridge; inet, ip and ip6 are judged",
-            wrapped(
-                {"rule": {"family": "inet"}}
-            ): "host.file:1: not a listing of `nft -j list ruleset`: KeyError('table')",
+            wrapped({"rule": {"family": "inet"}}): "host.file:1: not a listing of `nft -j list ruleset` (KeyError)",
         }
         for content, expected in cases.items():
             self.assertEqual(self.with_file("host_filter", "nftables", content), [expected])
@@ -324,7 +348,66 @@ class HostFiles(unittest.TestCase):
         good = "tcp LISTEN 0 128 0.0.0.0:22 0.0.0.0:*\nudp UNCONN 0 0 127.0.0.1%lo:53 0.0.0.0:*\n"
         self.assertEqual(self.with_file("listens", "sockets", good), [])
         self.assertEqual(self.with_file("listens", "sockets", good + "what is this\n"),
-                         ["host.file:3: not a line of `ss -H -tuln`: 'what is this'"])  # fmt: skip
+                         ["host.file:3: not a line of `ss -H -tuln`, such as 'tcp LISTEN 0 128 0.0.0.0:22 0.0.0.0:*'"])  # fmt: skip
+
+    def test_real_lines_with_an_interface_behind_the_address(self):
+        lines = "udp UNCONN 0 0 [fe80::1]%v0:546 [::]:*\nudp UNCONN 0 0 0.0.0.0%eth0:68 0.0.0.0:*\n"
+        self.assertEqual(self.with_file("listens", "sockets", lines), [])
+
+    def test_files_outside_the_networks_folder_are_refused_unless_allowed(self):
+        with tempfile.TemporaryDirectory() as folder:
+            inner = Path(folder, "inner")
+            inner.mkdir()
+            Path(folder, "secret").write_text("root:x:0:0\n")
+            Path(inner, "link").symlink_to("../secret")
+            for name in ("../secret", "link", "/etc/hostname"):
+                text = SMALL.replace("  ann:\n", f"  ann:\n    listens: {{sockets: {name}}}\n")
+                Path(inner, "network.yaml").write_text(text)
+                with self.assertRaisesRegex(InputError, "does not lie below the network's folder") as caught:
+                    load_network(str(inner / "network.yaml"))
+                self.assertNotIn("root:x", str(caught.exception))
+                with self.assertRaisesRegex(InputError, "not a line of") as caught:
+                    load_network(str(inner / "network.yaml"), files_elsewhere=True)
+                self.assertNotIn("root:x", str(caught.exception))
+
+    def test_every_fault_is_told_at_once_also_where_one_value_is_malformed(self):
+        text = textwrap.dedent("""
+            kiboko: 1
+            networks: {n: {cidrs: [10.0.0.0/16]}}
+            subnets: {s: {network: n, cidr: 10.0.0.0/24, filtr: x}, t: {network: nn, cidr: 10.0.1.0/24}}
+            filters:
+              f:
+                layer: subnet
+                decide: first
+                stateful: maybe
+                inbound:
+                  - {order: 10, action: allow, service: '443'}
+                  - {order: 10, action: drop, from: nobody}
+        """).lstrip()
+        self.assertEqual(problems(text), [
+            "network.yaml:3: subnets.s: unknown key 'filtr'; did you mean 'filter'?",
+            "network.yaml:3: subnet 't' names network 'nn', which is not defined; did you mean 'n'?",
+            "network.yaml:8: filters.f.stateful: true or false belongs here, not 'maybe'",
+            "network.yaml:10: filter 'f', rule 10: service '443' is not defined; write it as tcp/443, udp/443 or a name",
+            "network.yaml:11: filter 'f', rule 10 names end 'nobody', which is not defined",
+            "network.yaml:11: filter 'f': order 10 is given twice; first in network.yaml:10",
+        ])  # fmt: skip
+
+    def test_what_is_odd_but_can_be_read_is_a_warning(self):
+        values = base()
+        values["groups"] = {"nobody": {"where": {"role": "none"}}}
+        values["outside"]["inner"] = {"addresses": ["10.1.9.0/24"]}
+        values["filters"]["f"] = {"layer": "subnet", "decide": "first", "stateful": True, "inbound": [
+            {"order": 10, "action": "allow"}, {"action": "drop", "service": "icmp", "source_ports": "22"}]}  # fmt: skip
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder, "network.yaml")
+            path.write_text(json.dumps(values))
+            told = " ".join(each.text for each in load_network(str(path)).warnings)
+        for said in (
+            "group 'nobody' matches nobody: nobody is in it", "10.1.9.0/24 lies in network 'north'",
+            "a rule without 'order' between ordered ones counts as 2", "never match a service without ports",
+        ):  # fmt: skip
+            self.assertIn(said, told)
 
     def test_a_file_that_is_not_there(self):
         text = SMALL.replace("  ann:\n", "  ann:\n    host_filter: {nftables: none.json}\n")

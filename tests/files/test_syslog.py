@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kiboko.files.syslog import flow_fields, names_flow, parse_syslog
+from kiboko.files.messages.syslog import flow_fields, names_flow, parse_syslog
 from kiboko.wire.framing import MOST_OCTETS, Frames
 
 NOW = datetime(2026, 1, 2, 3, 4, 5, tzinfo=UTC)
@@ -102,18 +102,18 @@ class Framing(unittest.TestCase):
             stream = stream[size:]
         self.assertEqual(found, messages)
 
-    def test_a_line_of_10_mb_is_left_out_and_the_next_is_not(self):
+    def test_of_a_line_of_10_mb_the_beginning_is_read_and_the_next_one_whole(self):
         frames, found = Frames(), []
         stream = b"<13>" + b"x" * (10 << 20) + b"\n<13>after\n"
         for at in range(0, len(stream), 65536):
             found += frames.feed(stream[at : at + 65536])
-        self.assertEqual((found, frames.too_long), ([b"<13>after"], 1))
+        self.assertEqual((found, frames.too_long), ([stream[:MOST_OCTETS], b"<13>after"], 1))
 
-    def test_a_count_of_10_mb_is_stepped_over(self):
+    def test_of_a_count_of_10_mb_the_beginning_is_read_and_the_rest_stepped_over(self):
         frames = Frames()
         size = 10 << 20
         self.assertGreater(size, MOST_OCTETS)
-        self.assertEqual(frames.feed(b"%d " % size + b"x" * size + b"5 after"), [b"after"])
+        self.assertEqual(frames.feed(b"%d " % size + b"x" * size + b"5 after"), [b"x" * MOST_OCTETS, b"after"])
         self.assertEqual((frames.too_long, frames.broken), (1, False))
 
     def test_a_count_that_no_stream_can_keep_ends_it(self):

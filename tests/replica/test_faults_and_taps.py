@@ -8,14 +8,14 @@ from datetime import UTC, datetime
 from pathlib import Path
 from unittest import mock
 
-from kiboko.core.addresses import parse_address
-from kiboko.core.errors import SurroundingsError, UsageError
-from kiboko.core.services import Service, parse_services
-from kiboko.core.walk import Walker
+from kiboko.core.errors import EnvironmentFailure, UsageError
+from kiboko.core.header.addresses import parse_address
+from kiboko.core.header.services import Service, parse_services
+from kiboko.core.walk.walk import Walker
 from kiboko.replica import standing
-from kiboko.replica.blueprint import Tap
 from kiboko.replica.faults import Fault, as_built, check_faults
-from kiboko.replica.layout import lay_out
+from kiboko.replica.laying_out import lay_out
+from kiboko.replica.layout import Tap
 from kiboko.replica.recorder import Header, Recorder
 from kiboko.replica.trials import Choice, Trial, chosen_services, chosen_trials
 from kiboko.replica.verify import draw, probe_record
@@ -37,8 +37,8 @@ def network():
     return values
 
 
-def machine(blueprint, name):
-    return blueprint.machines[blueprint.homes[name]]
+def machine(layout, name):
+    return layout.machines[layout.homes[name]]
 
 
 class Faults(unittest.TestCase):
@@ -74,8 +74,8 @@ class Faults(unittest.TestCase):
         self.assertEqual(built.filters["guard"].inbound, ())
         self.assertEqual(built.instances["ann"], self.topology.instances["ann"])
 
-    def test_a_senders_network_drops_what_is_new_on_its_way_out(self):
-        made = lay_out(self.topology, [], {}, (Fault("senders-network", "depot", parse_services("ssh")),))
+    def test_a_sender_side_drops_what_is_new_on_its_way_out(self):
+        made = lay_out(self.topology, [], {}, (Fault("sender-side", "depot", parse_services("ssh")),))
         line = 'oifname != "lo" ct direction original ct state new tcp dport { 22 } drop'
         self.assertIn(line, machine(made, "depot").rules)
         self.assertNotIn(line, machine(made, "internet").rules)
@@ -87,7 +87,7 @@ class Faults(unittest.TestCase):
         values["filters"]["guard"]["inbound"] = [{"action": "allow", "from": "gone"}]
         for fault, said in (
             (Fault("not-enforced", "depot"), "'depot' is no instance"),
-            (Fault("senders-network", "a1"), "'a1' is no instance or outside"),
+            (Fault("sender-side", "a1"), "'a1' is no instance or outside"),
             (Fault("older-filter", "gard"), "'gard' is no filter"),
             (Fault("service-down", "cat"), "listens to nothing"),
             (Fault("older-filter", "guard", older=load(values).filters["guard"]), "names 'gone'"),
@@ -156,8 +156,8 @@ class Trials(unittest.TestCase):
     def trials(self, *services, **choice):
         chosen = Choice(services=services or ("ssh",), **choice)
         found = chosen_services(self.walker.topology, chosen)
-        blueprint = draw(self.walker.topology, self.walker, found, (), False)
-        return chosen_trials(self.walker, blueprint, found, chosen)
+        layout = draw(self.walker.topology, self.walker, found, (), False)
+        return chosen_trials(self.walker, layout, found, chosen)
 
     def test_ends_and_services_as_chosen(self):
         found = self.trials("ssh", "ping", sources=("ann",), destinations=("dan", "cat"))
@@ -213,13 +213,13 @@ class Notes(unittest.TestCase):
     def test_a_folder_that_others_can_write_to_is_refused(self):
         self.own.mkdir(mode=0o700)
         self.own.chmod(0o777)
-        with self.assertRaisesRegex(SurroundingsError, "not a folder of this user alone"):
+        with self.assertRaisesRegex(EnvironmentFailure, "not a folder of this user alone"):
             standing.standing()
 
     def test_a_note_that_is_none_is_an_error_with_a_way_out(self):
         self.own.mkdir(mode=0o700)
         (self.own / "replica.json").write_text("{")
-        with self.assertRaisesRegex(SurroundingsError, "cannot be read.*remove it"):
+        with self.assertRaisesRegex(EnvironmentFailure, "cannot be read.*remove it"):
             standing.standing()
 
 

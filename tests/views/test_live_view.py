@@ -5,7 +5,7 @@ import unittest
 
 from rich.console import Console
 
-from kiboko.core.flow_table import table_of
+from kiboko.core.records.flow_table import table_of
 from kiboko.views.collect_view import Tally
 from kiboko.views.live_view import LiveView
 from tests.core.test_watch import record

@@ -6,11 +6,11 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kiboko.core.endpoints import Ends
-from kiboko.core.inspection import attachments, end_addresses, group_lookalikes, group_reasons, groups_of
-from kiboko.core.question import ask_ways
-from kiboko.core.services import parse_services
-from kiboko.core.walk import Walker
+from kiboko.core.header.services import parse_services
+from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.inspection import attachments, end_addresses, group_lookalikes, group_reasons, groups_of
+from kiboko.core.queries.pair import ask_ways
+from kiboko.core.walk.walk import Walker
 from kiboko.views.output import Grid, Output
 from kiboko.views.route_view import hops, route_json
 from kiboko.views.sheet import Sheet, sheet_json, show_sheet
@@ -170,7 +170,7 @@ class Routes(unittest.TestCase):
         self.assertEqual(found["summary"]["stopped_at"], {"gate": "route", "at": "a1"})
         self.assertEqual(
             found["rows"][2]["beaten"],
-            ["10.2.0.0/16 via peer (platform) [shorter prefix]", "0.0.0.0/0 via door [shorter prefix]"],
+            ["10.2.0.0/16 via peer (learned) [shorter prefix]", "0.0.0.0/0 via door [shorter prefix]"],
         )
 
 

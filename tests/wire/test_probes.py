@@ -34,7 +34,7 @@ class Outcomes(TwoMachines):
 
     def test_silence_takes_all_attempts_and_probes_run_side_by_side(self):
         self.load_rules(self.server, DROPPING)
-        records = self.probe(SERVER4, ["tcp/1001"], "--attempts", "3", "--source-port", "45000")
+        records = self.probe(SERVER4, ["tcp/1001"], "--attempts", "3", "--client-port", "45000")
         self.assertEqual((records[0]["attempts"], records[0]["source_port"]), (3, 45000))
         records = self.probe(SERVER4, ["udp/1003-1042"], "--concurrency", "40")
         self.assertEqual(len(records), 40)

@@ -7,7 +7,7 @@ import unittest
 from collections import Counter
 from unittest import mock
 
-from kiboko.core.errors import SurroundingsError
+from kiboko.core.errors import EnvironmentFailure
 from kiboko.wire import receivers
 
 
@@ -81,7 +81,7 @@ class Receiving(unittest.TestCase):
         self.assertEqual((self.taken, self.faults["streams that could not be followed"]), ([b"hello"], 1))
 
     def test_a_certificate_that_is_none_is_said(self):
-        with self.assertRaisesRegex(SurroundingsError, "no certificate that TLS can use"):
+        with self.assertRaisesRegex(EnvironmentFailure, "no certificate that TLS can use"):
             receivers.Certificate(__file__).context()
 
 

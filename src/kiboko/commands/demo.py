@@ -8,9 +8,7 @@ import shlex
 from dataclasses import dataclass
 from pathlib import Path
 
-from kiboko.demo.data import write_demo
-from kiboko.demo.exporter import PORT, exporter
-from kiboko.demo.listeners import lamp
+from kiboko.commands.options import INTERRUPTED, add_examples
 from kiboko.views.output import Output
 
 
@@ -18,6 +16,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of `demo`."""
     parser.add_argument("folder", metavar="DIR", nargs="?", type=Path, default=Path("mto"), help="where to (mto)")
     parser.add_argument("--only-write", action="store_true", help="write the data and stop")
+    add_examples(parser, "demo", "demo /tmp/mto --only-write", "demo mto")
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,13 +76,17 @@ LIVE_STEPS = (
 )
 COLLECTING = Step(
     "A stand-in for an exporter sends these flows as IPFIX over loopback. What do the rules say as they come?",
-    f"collect store --flow-port {PORT} --syslog-port none --confirm --stop-after 6",
+    "collect store --flow-port 47839 --syslog-port none --confirm --stop-after 6",
     1,
 )
 
 
 def run(args: argparse.Namespace) -> int:
     """Write, run every step, and return 0 if each gave the status that it should."""
+    from kiboko.demo.data import write_demo
+    from kiboko.demo.exporter import exporter
+    from kiboko.demo.listeners import lamp
+
     out = Output()
     written = write_demo(args.folder)
     out.line(f"{len(written)} files of the Mto river gauging service in {args.folder}/, all of it made up.")
@@ -116,4 +119,6 @@ def _run_step(step: Step, number: int, out: Output) -> list[str]:
     out.line(f"{number}. {step.question}", "heading")
     out.line(f"$ kiboko {step.command}", "mark")
     status = main(shlex.split(step.command))
+    if status == INTERRUPTED:
+        raise KeyboardInterrupt
     return [f"step {number} gave status {status}, not {step.status}"] if status != step.status else []

@@ -7,52 +7,57 @@ import dataclasses
 import json
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from kiboko.commands.main import add_cluster_option, add_columns_option, add_network_option, add_time_options
-from kiboko.core.addresses import AddressSet, parse_address_set, reads_as_address
-from kiboko.core.comparison import Comparison
-from kiboko.core.endpoints import Ends, address_set_of, resolve_service
+from kiboko.batch.flow_summing import Question, Summer, summed
+from kiboko.commands.options import (
+    add_cluster_option,
+    add_columns_option,
+    add_examples,
+    add_network_option,
+    add_time_options,
+    network_of,
+)
 from kiboko.core.errors import InputError, Problem, UsageError
-from kiboko.core.flow_query import FIELDS, FlowFilter
-from kiboko.core.flow_table import EVENTS, FlowTable
-from kiboko.core.model import Topology
-from kiboko.core.nftables import HostRuleSet
-from kiboko.core.rule_usage import RuleKey, RuleUsage
-from kiboko.core.summary import Summary
-from kiboko.core.walk import Walker
-from kiboko.files.column_map import USUAL, ColumnMap, read_column_map
-from kiboko.files.flow_export import write_tables
-from kiboko.files.flow_fields import time_filter
-from kiboko.files.flow_judging import FlowJudge
-from kiboko.files.flow_pieces import flow_files, pieces_of, without_copies
-from kiboko.files.flow_reader import PieceReader
-from kiboko.files.flow_summing import Question, Summer, summed
-from kiboko.files.held import nearest
-from kiboko.files.network_file import load_network
-from kiboko.files.nftables import read_rule_set
-from kiboko.files.rejects import Rejects
+from kiboko.core.header.addresses import AddressSet, parse_address_set, reads_as_address
+from kiboko.core.hints import nearest
+from kiboko.core.network.host_rules import HostRuleSet
+from kiboko.core.network.model import Topology
+from kiboko.core.queries.ends import Ends, address_set_of, resolve_service
+from kiboko.core.records.flow_query import FIELDS, FlowFilter
+from kiboko.core.records.flow_table import EVENTS, FlowTable
+from kiboko.core.walk.walk import Walker
+from kiboko.files.elements.fields import time_filter
+from kiboko.files.elements.mapping_file import USUAL, ColumnMap, read_column_map
+from kiboko.files.elements.rejects import Rejects
+from kiboko.files.logs.flow_pieces import flow_files, pieces_of, without_copies
+from kiboko.files.logs.flow_reader import PieceReader
+from kiboko.files.store.saving import check_writable
 from kiboko.views.flows_view import MEASURES, flows_json, show_flows, show_usage, usage_json
 from kiboko.views.output import Output, working
+
+if TYPE_CHECKING:
+    from kiboko.core.evidence.rule_usage import RuleKey
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of `flows`."""
     parser.add_argument("paths", metavar="PATH", nargs="+", help="flow logs: files, folders of them, patterns")
     add_network_option(parser)
-    for name, what in (("from", "sent by"), ("to", "sent to"), ("with", "sent by or to")):
+    for name, what in (("source", "sent by"), ("destination", "sent to"), ("end", "sent by or to")):
         parser.add_argument(f"--{name}", metavar="NAME", dest=f"{name}_names", action="append", default=[],
                             help=f"only what was {what} this name, address or block; repeatable")  # fmt: skip
     parser.add_argument("--service", metavar="SERVICE", help="only what was sent to this service")
     parser.add_argument("--rule", metavar="FILTER[/DIRECTION]/RULE", action="append", default=[],
                         help="only what meets this rule by the walk of its packets; repeatable")  # fmt: skip
-    parser.add_argument("--outcome", choices=EVENTS, help="only what the records say had this fate")
+    parser.add_argument("--outcome", choices=EVENTS, help="only what the records say had this outcome")
     add_time_options(parser)
     add_columns_option(parser)
     add_cluster_option(parser)
     parser.add_argument("--by", metavar="FIELD,...", default="source,destination,service",
                         help=f"sum up by these fields: {', '.join(FIELDS)} (source,destination,service)")  # fmt: skip
     parser.add_argument(
-        "--most", choices=list(MEASURES), default="bytes", help="what the largest groups have most of (bytes)"
+        "--sort-by", choices=MEASURES, default="octets", help="what the groups shown first have most of (octets)"
     )
     parser.add_argument("--top", metavar="N", type=int, default=20, help="show so many groups (20)")
     parser.add_argument("--rules", action="store_true", help="what hit each rule of the network, and which none did")
@@ -62,8 +67,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--export", metavar="FILE", type=Path, help="write the records: .csv, .jsonl, .ipfix, .arrows, .parquet"
     )
-    parser.add_argument("--strict", action="store_true", help="stop at the first row that cannot be used (status 2)")
+    parser.add_argument("--raw", action="store_true", help="with --export: text as it is, also what spreadsheets run")
     parser.add_argument("--json", action="store_true", help="machine-readable, flows/1 or rule-usage/1")
+    add_examples(
+        parser,
+        "flows evidence/flows.csv --top 8",
+        "flows evidence/flows.csv --rules",
+        "flows evidence/flows.csv --by source,service --export copy.jsonl",
+    )
 
 
 def run(args: argparse.Namespace) -> int:
@@ -72,6 +83,12 @@ def run(args: argparse.Namespace) -> int:
     wrong = [name for name in fields if name not in FIELDS]
     if wrong:
         raise UsageError(f"'{wrong[0]}' is no field to sum up by: {', '.join(FIELDS)}")
+    if args.plot is not None:
+        from kiboko.views.flow_figures import check_figure
+
+        check_figure(args.plot)
+    if args.export is not None:
+        check_writable(args.export)
     walker = _walker(args)
     wanted = _filter(args, walker)
     files = flow_files(args.paths)
@@ -81,16 +98,16 @@ def run(args: argparse.Namespace) -> int:
 def _walker(args: argparse.Namespace) -> Walker | None:
     """The network, which only names and rules need: without a network file, addresses stand for themselves."""
     needed = args.rules or args.rule or args.network != "network.yaml"
-    return Walker(load_network(args.network)) if needed or Path(args.network).exists() else None
+    return Walker(network_of(args)) if needed or Path(args.network).exists() else None
 
 
 def _filter(args: argparse.Namespace, walker: Walker | None) -> FlowFilter:
     services = resolve_service(args.service, walker.topology.services if walker else {}) if args.service else None
     return dataclasses.replace(
         time_filter(args.since, args.until),
-        sources=_ends(args.from_names, walker),
-        destinations=_ends(args.to_names, walker),
-        either=_ends(args.with_names, walker),
+        sources=_ends(args.source_names, walker),
+        destinations=_ends(args.destination_names, walker),
+        either=_ends(args.end_names, walker),
         services=services,
         outcome=args.outcome,
     )
@@ -108,6 +125,11 @@ def _ends(names: list[str], walker: Walker | None) -> AddressSet | None:
 
 
 def _rules(args: argparse.Namespace, walker: Walker | None, wanted: FlowFilter, files: list[Path]) -> int:
+    from kiboko.batch.flow_judging import FlowJudge
+    from kiboko.core.evidence.comparison import Comparison
+    from kiboko.core.evidence.rule_usage import RuleUsage
+    from kiboko.core.evidence.summary import Summary
+
     assert walker is not None
     usage = RuleUsage(walker.topology, _listings(args.counters, walker.topology))
     judge = FlowJudge(Comparison(walker), Summary(walker.directory), args.strict, wanted, usage, _columns(args))
@@ -131,6 +153,8 @@ def _listings(given: list[str], topology: Topology) -> dict[str, HostRuleSet]:
         if not isinstance(instance.host_filter, HostRuleSet):
             raise UsageError(f"'{name}' has no rule set of the kernel in the network file")
         problems: list[Problem] = []
+        from kiboko.files.hosts.rule_set_listing import read_rule_set
+
         listing = read_rule_set(Path(path), path, problems)
         if listing is None or problems:
             raise InputError(problems)
@@ -142,6 +166,8 @@ def _rules_named(args: argparse.Namespace, walker: Walker | None) -> frozenset[R
     """The rules that records must have met."""
     if not args.rule:
         return frozenset()
+    from kiboko.core.evidence.rule_usage import RuleUsage
+
     assert walker is not None
     known = [line.key for line in RuleUsage(walker.topology).lines()]
     wanted = set()
@@ -168,7 +194,9 @@ def _sums(
     with working("reading records"):
         sums, timeline, caveats = summed(files, question, args.strict, args.cluster)
         if args.export is not None:
-            write_tables(_chosen(files, question), args.export)
+            from kiboko.files.store.flow_export import write_tables
+
+            write_tables(_chosen(files, question), args.export, args.raw)
     if sums.left_out:
         caveats.append(
             f"{sums.left_out:,} records are of groups beyond the first {len(sums.groups):,}, in the totals only"
@@ -176,11 +204,11 @@ def _sums(
     if args.plot is not None:
         from kiboko.views.flow_figures import draw_flows
 
-        draw_flows(sums, timeline, args.most, args.plot)
+        draw_flows(sums, timeline, args.sort_by, args.plot)
     if args.json:
-        print(json.dumps(flows_json(sums, timeline, args.most, args.top, caveats), indent=1))
+        print(json.dumps(flows_json(sums, timeline, args.sort_by, args.top, caveats), indent=1))
     else:
-        show_flows(sums, timeline, args.most, args.top, caveats, Output())
+        show_flows(sums, timeline, args.sort_by, args.top, caveats, Output())
     return 0
 
 

@@ -8,10 +8,11 @@ import importlib
 import os
 import sys
 from collections.abc import Sequence
-from pathlib import Path
 
 from kiboko import __version__
-from kiboko.core.errors import InputError, KibokoError
+from kiboko.commands.options import INTERRUPTED
+from kiboko.commands.streams import UnwritableOutput, end_streams, take_streams
+from kiboko.core.errors import EnvironmentFailure, InputError, KibokoError
 
 COMMANDS = {
     "demo": "write the demo data and run the whole job on it",
@@ -24,7 +25,6 @@ COMMANDS = {
     "confirm": "hold the rules against probes and flow records",
     "replica": "the network rebuilt in kernel namespaces: real packets against the walk",
 }
-INTERRUPTED = 130
 
 
 def build_parser(chosen: str | None = None) -> argparse.ArgumentParser:
@@ -34,7 +34,7 @@ def build_parser(chosen: str | None = None) -> argparse.ArgumentParser:
         description="Is this traffic allowed through every layer, which rule decides it, and does the real"
         " network agree?",
         epilog="Exit status: 0 all well, 1 something is blocked or disagrees, 2 bad usage or input,"
-        " 3 the surroundings failed, 130 interrupted.",
+        " 3 the environment failed, 130 interrupted.",
     )
     parser.add_argument("--version", action="version", version=f"kiboko {__version__}")
     subparsers = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
@@ -43,41 +43,6 @@ def build_parser(chosen: str | None = None) -> argparse.ArgumentParser:
         if name == chosen:
             importlib.import_module(f"kiboko.commands.{name}").add_arguments(subparser)
     return parser
-
-
-def add_network_option(parser: argparse.ArgumentParser) -> None:
-    """`-n/--network`, which every command that needs a network file has."""
-    parser.add_argument(
-        "-n",
-        "--network",
-        metavar="PATH",
-        default=os.environ.get("KIBOKO_NETWORK") or "network.yaml",
-        help="the network file or folder (else KIBOKO_NETWORK, else network.yaml here)",
-    )
-
-
-def add_time_options(parser: argparse.ArgumentParser) -> None:
-    """`--since` and `--until`, for commands that read flow records."""
-    parser.add_argument(
-        "--since", metavar="TIME", help="only flow records that touch this time or later (RFC 3339; UTC without a zone)"
-    )
-    parser.add_argument("--until", metavar="TIME", help="only flow records that began before this time")
-
-
-def add_columns_option(parser: argparse.ArgumentParser) -> None:
-    """`--columns`, for commands that read flow records."""
-    parser.add_argument(
-        "--columns", metavar="FILE", type=Path,
-        help="a mapping file: which column of these logs is which field (see the guide)",
-    )  # fmt: skip
-
-
-def add_cluster_option(parser: argparse.ArgumentParser) -> None:
-    """`--cluster`, for commands that read many flow records."""
-    parser.add_argument(
-        "--cluster", metavar="ADDRESS",
-        help="read on a Dask cluster: its scheduler (tcp://HOST:PORT), or local:N for N workers here",
-    )  # fmt: skip
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -95,15 +60,22 @@ def main(arguments: Sequence[str] | None = None) -> int:
         _complain(error, args.command)
         return error.exit_status
     except KibokoError as error:
-        print(f"kiboko {args.command}: {_safe(str(error))}", file=sys.stderr)
-        return error.exit_status
-    except BrokenPipeError:
-        # The reader went away (`kiboko … | head`): nothing is wrong, and nothing more can be said to it.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return 0
+        return _refused(args.command, str(error), error.exit_status)
     except KeyboardInterrupt:
-        print(f"kiboko {args.command}: interrupted", file=sys.stderr)
-        return INTERRUPTED
+        return _refused(args.command, "interrupted", INTERRUPTED)
+    except UnwritableOutput as error:
+        return _refused(args.command, str(error), EnvironmentFailure.exit_status)
+    except RecursionError:
+        return _refused(args.command, "an input is nested too deeply", InputError.exit_status)
+    except OSError as error:
+        # Whatever a path may be that was given: one that may not be entered, one that is too long.
+        where = f"{error.filename}: " if error.filename else ""
+        return _refused(args.command, f"{where}{error.strerror or error}", InputError.exit_status)
+
+
+def _refused(command: str, text: str, status: int) -> int:
+    print(f"kiboko {command}: {_safe(text)}", file=sys.stderr)
+    return status
 
 
 _MOST_PROBLEMS = 60
@@ -127,7 +99,9 @@ def _safe(text: str) -> str:
 
 def run() -> None:
     """The console script."""
+    take_streams()
     status = main()
+    status = end_streams(status)
     gc.freeze()  # all goes with the process: to look for cycles in it first takes a tenth of a short command's time
     sys.exit(status)
 

@@ -10,17 +10,16 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
-from kiboko.commands.main import add_network_option
-from kiboko.core.addresses import Address, parse_address
-from kiboko.core.endpoints import End, Ends, Member, resolve_service, services_for, single_service
+from kiboko.commands.options import add_examples, add_network_option, network_of
 from kiboko.core.errors import UsageError
-from kiboko.core.evidence import ANSWERED, ProbeRecord
-from kiboko.core.model import Topology
-from kiboko.core.services import Service, parse_ports
-from kiboko.core.walk import Walker
-from kiboko.files.network_file import load_network
-from kiboko.files.probe_log import to_line
-from kiboko.files.saving import LineAppender
+from kiboko.core.header.addresses import Address, parse_address
+from kiboko.core.header.services import Service, parse_ports
+from kiboko.core.network.model import Topology
+from kiboko.core.queries.ends import End, Ends, Member, resolve_service, services_for, single_service
+from kiboko.core.records.records import ANSWERED, ProbeRecord
+from kiboko.core.walk.walk import Walker
+from kiboko.files.logs.probe_log import to_line
+from kiboko.files.store.saving import LineAppender
 from kiboko.views.output import Output
 from kiboko.views.probe_view import show_outcome, show_probe_summary
 from kiboko.wire.probes import Outcome, Sending, Target, probe_all
@@ -41,12 +40,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--timeout", metavar="SECONDS", type=_positive, default=2.0, help="wait this long (2)")
     parser.add_argument("--attempts", metavar="N", type=_whole, default=2, help="tries before silence is silence (2)")
     parser.add_argument("--concurrency", metavar="N", type=_whole, default=64, help="probes at once (64)")
-    parser.add_argument("--source-port", metavar="PORT", help="send from this port")
+    parser.add_argument("--client-port", metavar="PORT", help="send from this port")
     parser.add_argument("--payload", metavar="TEXT", default="kiboko", help="what a UDP probe or an echo carries")
     family = parser.add_mutually_exclusive_group()
     family.add_argument("-4", action="store_const", const=4, dest="family", help="IPv4 only")
     family.add_argument("-6", action="store_const", const=6, dest="family", help="IPv6 only")
     parser.add_argument("--json", action="store_true", help="the records on standard output, as JSON Lines (probe/1)")
+    add_examples(
+        parser,
+        "probe lamp reading ping --as bench-pc -n loopback/network.yaml",
+        "probe 127.0.0.1 tcp/22",
+        "probe lamp reading --as bench-pc -n loopback/network.yaml --record probes.jsonl",
+    )
 
 
 def _positive(text: str) -> float:
@@ -76,7 +81,7 @@ class _Asked:
 def run(args: argparse.Namespace) -> int:
     """Probe, show, record; return 0 where everything answered, else 1."""
     asked = _asked(args)
-    sending = Sending(args.timeout, args.attempts, args.payload.encode())
+    sending = Sending(args.timeout, args.attempts, os.fsencode(args.payload))
     out = Output()
     records: list[ProbeRecord] = []
     with ExitStack() as stack:
@@ -107,7 +112,7 @@ def _asked(args: argparse.Namespace) -> list[_Asked]:
     """Every target of the command line. Without a network file only addresses and plain services are known."""
     topology = _topology(args)
     ends = Ends(Walker(topology))
-    port = _port(args.source_port)
+    port = _port(args.client_port)
     redirect, redirect_port = _redirect(args.address)
     found = []
     for name, address in _addresses(ends, args, redirect):
@@ -128,7 +133,7 @@ def _asked(args: argparse.Namespace) -> list[_Asked]:
 def _topology(args: argparse.Namespace) -> Topology:
     if args.sender is None and args.network == "network.yaml" and not os.path.exists(args.network):
         return Topology("no network file", args.network)
-    return load_network(args.network)
+    return network_of(args)
 
 
 def _services(text: str, topology: Topology, address: Address) -> list[Service]:
@@ -180,7 +185,7 @@ def _port(text: str | None) -> int | None:
     try:
         return parse_ports(text).lowest
     except ValueError as error:
-        raise UsageError(f"--source-port: {error}") from error
+        raise UsageError(f"--client-port: {error}") from error
 
 
 def _redirect(text: str | None) -> tuple[Address | None, int | None]:

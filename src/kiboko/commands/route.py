@@ -5,11 +5,10 @@ from __future__ import annotations
 import argparse
 import json
 
-from kiboko.commands.main import add_network_option
-from kiboko.core.endpoints import Ends
-from kiboko.core.question import ask_ways
-from kiboko.core.walk import Walker
-from kiboko.files.network_file import load_network
+from kiboko.commands.options import add_examples, add_network_option, network_of
+from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.pair import ask_ways
+from kiboko.core.walk.walk import Walker
 from kiboko.views.output import Output
 from kiboko.views.route_view import route_json, show_route
 
@@ -23,11 +22,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     family.add_argument("-4", action="store_const", const=4, dest="family", help="IPv4 only")
     family.add_argument("-6", action="store_const", const=6, dest="family", help="IPv6 only")
     parser.add_argument("--json", action="store_true", help="machine-readable, route/1")
+    add_examples(parser, "route desk-1 forecast-2", "route gauge-03 ingest-1 --json", "route 198.51.100.20 gauge-07 -4")
 
 
 def run(args: argparse.Namespace) -> int:
     """Show the way, and return 0 where request and reply are routed, else 1."""
-    ends = Ends(Walker(load_network(args.network)))
+    ends = Ends(Walker(network_of(args)))
     ways = ask_ways(ends, ends.resolve(args.source), ends.resolve(args.destination), args.family)
     if args.json:
         print(json.dumps(route_json(ways), indent=1))

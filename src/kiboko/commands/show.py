@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import argparse
-import difflib
 import json
 
-from kiboko.commands.main import add_network_option
-from kiboko.core.addresses import parse_address, reads_as_address
-from kiboko.core.endpoints import Ends, resolve_service
+from kiboko.commands.options import add_examples, add_network_option, network_of
 from kiboko.core.errors import UsageError
-from kiboko.core.inspection import end_addresses
-from kiboko.core.walk import Walker
-from kiboko.files.network_file import load_network
+from kiboko.core.header.addresses import parse_address, reads_as_address
+from kiboko.core.hints import nearest
+from kiboko.core.queries.ends import Ends, resolve_service
+from kiboko.core.queries.inspection import end_addresses
+from kiboko.core.walk.walk import Walker
 from kiboko.views.output import Output
 from kiboko.views.sheet import Sheet, sheet_json, show_sheet
 from kiboko.views.show_view import Shower
@@ -27,13 +26,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add_network_option(parser)
     parser.add_argument("--service", metavar="SERVICE", help="only the rules that could match this service")
-    parser.add_argument("--from", metavar="PEER", dest="peer", help="only the rules that could match this other end")
+    parser.add_argument("--peer", metavar="NAME", help="only the rules that could match this other end")
     parser.add_argument("--json", action="store_true", help="machine-readable, show/1")
+    add_examples(parser, "show relay-1", "show gauges", "show relay-1 --service telemetry --peer gauge-03")
 
 
 def run(args: argparse.Namespace) -> int:
     """Show, and return 0."""
-    walker = Walker(load_network(args.network))
+    walker = Walker(network_of(args))
     ends = Ends(walker)
     services = resolve_service(args.service, walker.topology.services) if args.service else None
     peers = end_addresses(ends.resolve(args.peer)) if args.peer else None
@@ -56,6 +56,4 @@ def _sheet(shower: Shower, ends: Ends, name: str) -> Sheet:
             raise UsageError(f"'{name}' is not one address; show takes one, or a name") from error
     topology = ends.topology
     names = [*ends.known_names(), *topology.filters, *topology.zones, *topology.gateways, *topology.route_tables]
-    close = difflib.get_close_matches(name, names, 3, 0.5)
-    hint = f"; did you mean {', '.join(repr(each) for each in close)}?" if close else ""
-    raise UsageError(f"nothing in the network is called '{name}'{hint}")
+    raise UsageError(f"nothing in the network is called '{name}'" + nearest(name, names, 3, 0.5))

@@ -46,7 +46,7 @@ class UsageError(KibokoError):
     """A command line that cannot be carried out: an unknown endpoint, two options that exclude each other."""
 
 
-class SurroundingsError(KibokoError):
+class EnvironmentFailure(KibokoError):
     """The machine around Kiboko failed: writing, sockets, privileges."""
 
     exit_status = 3

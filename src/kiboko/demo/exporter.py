@@ -9,8 +9,8 @@ from contextlib import AbstractContextManager
 from pathlib import Path
 
 from kiboko.demo.background import beside
-from kiboko.files.flow_reader import tables_of
-from kiboko.files.ipfix_export import messages, templates
+from kiboko.files.logs.flow_reader import tables_of
+from kiboko.files.store.ipfix_export import messages, templates
 
 ADDRESS, PORT = "127.0.0.1", 47839
 _WAIT = 30.0

@@ -7,7 +7,7 @@ import threading
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager, suppress
 
-from kiboko.core.errors import SurroundingsError
+from kiboko.core.errors import EnvironmentFailure
 from kiboko.demo.background import beside
 
 ADDRESS, TCP_PORT, UDP_PORT = "127.77.1.10", 47811, 47813
@@ -26,7 +26,7 @@ def lamp() -> Iterator[None]:
             datagrams.bind((ADDRESS, UDP_PORT))
         except OSError as error:
             text = f"the demo cannot listen on {ADDRESS}, ports {TCP_PORT} and {UDP_PORT}: {error.strerror}"
-            raise SurroundingsError(text) from error
+            raise EnvironmentFailure(text) from error
         with beside(_answer, datagrams):
             yield
 

@@ -22,22 +22,22 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import TypeVar
 
-from kiboko.core.addresses import parse_address
-from kiboko.core.endpoints import Ends, resolve_service, single_service
-from kiboko.core.evidence import FlowRecord, ProbeRecord
-from kiboko.core.model import ALLOW, Named, Rule, Topology
-from kiboko.core.services import TCP, UDP, Service, parse_services
-from kiboko.core.walk import Walker
+from kiboko.core.header.addresses import parse_address
+from kiboko.core.header.services import TCP, UDP, Service, parse_services
+from kiboko.core.network.model import ALLOW, Named, Rule, Topology
+from kiboko.core.queries.ends import Ends, resolve_service, single_service
+from kiboko.core.records.records import FlowRecord, ProbeRecord
+from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
-from kiboko.files.flow_export import flows_csv
-from kiboko.files.network_file import load_network
-from kiboko.files.probe_log import to_line
-from kiboko.files.saving import write_whole
-from kiboko.replica.blueprint import Blueprint
+from kiboko.files.logs.probe_log import to_line
+from kiboko.files.network.network_file import load_network
+from kiboko.files.store.flow_export import flows_csv
+from kiboko.files.store.saving import write_whole
 from kiboko.replica.faults import NOT_ENFORCED, Fault
 from kiboko.replica.holder import Job, run_inside
 from kiboko.replica.kernel import Services, build, enter, replace_rules
-from kiboko.replica.layout import lay_out
+from kiboko.replica.laying_out import lay_out
+from kiboko.replica.layout import Layout
 from kiboko.replica.recorder import Recorder
 from kiboko.replica.trials import Trial
 from kiboko.replica.verify import probe_record
@@ -166,7 +166,7 @@ def _service(walker: Walker, session: Session) -> Service:
     return service if service is not None else Service(1, 8 << 8)
 
 
-def _trial(walker: Walker, blueprint: Blueprint, session: Session) -> Trial:
+def _trial(walker: Walker, blueprint: Layout, session: Session) -> Trial:
     """Where a session's packets start, and the address that its sender uses for its destination (S1)."""
     ends = Ends(walker)
     pair = ends.pairs(ends.resolve(session.source).members[0], ends.resolve(session.destination).members[0], 4)[0]
@@ -185,7 +185,7 @@ def _when(session: Session) -> datetime:
 # Inside the namespaces.
 
 
-def play(argument: tuple[Blueprint, Blueprint, list[Played]]) -> tuple[list[Outcome | None], list[FlowRecord], int]:
+def play(argument: tuple[Layout, Layout, list[Played]]) -> tuple[list[Outcome | None], list[FlowRecord], int]:
     """Build the network of two days before, open the old session, put today's rules in force, play the hour."""
     before, today, played = argument
     build(before)

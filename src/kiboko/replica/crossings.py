@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from kiboko.core.errors import UsageError
-from kiboko.replica.blueprint import End
-from kiboko.replica.kernel_rules import first_chain, let_back, mark, verdict_lines
+from kiboko.replica.kernel_rules import MARK_BITS, first_chain, let_back, mark, state_set, tracked, verdict_lines
+from kiboko.replica.layout import End
 from kiboko.replica.site import GATEWAY4, GATEWAY6, ROUTER_MAC, Site, base_chain, chain
 from kiboko.replica.taps import crossing_taps
 
@@ -22,21 +21,22 @@ def add_core(site: Site) -> None:
         _mark_way_back(site, end, 0x200 + list(site.tunnels).index(tunnel))
     for number, end in enumerate(site.gateway_link.values()):
         _mark_way_back(site, end, 0x100 + number)
+    for router in site.routers.values():
+        # Before its neighbours are noted: a new address of its own makes the kernel forget them.
+        router.commands.append(f"link set br0 address {ROUTER_MAC}")
     for subnet_name, known in site.neighbours.items():
         router = site.routers[subnet_name]
         for address, mac, machine_name, device in known:
             router.commands.append(f"neigh replace {address} lladdr {mac} dev br0 nud permanent")
             for other, other_mac, _, _ in known:
                 if other != address and (":" in other) == (":" in address):
-                    site.blueprint.machines[machine_name].commands.append(
+                    site.layout.machines[machine_name].commands.append(
                         f"neigh replace {other} lladdr {other_mac} dev {device} nud permanent"
                     )
             gateway = GATEWAY6 if ":" in address else GATEWAY4
-            site.blueprint.machines[machine_name].commands.append(
+            site.layout.machines[machine_name].commands.append(
                 f"neigh replace {gateway} lladdr {ROUTER_MAC} dev {device} nud permanent"
             )
-    for router in site.routers.values():
-        router.commands.append(f"link set br0 address {ROUTER_MAC}")
     _zone_rules(site)
 
 
@@ -53,9 +53,10 @@ def _mark_way_back(site: Site, end: End, number: int) -> None:
 def _zone_rules(site: Site) -> None:
     """Crossings, each with a bit of its own in the connection's mark (S22)."""
     zones = list(site.topology.zones)
-    if len(zones) > 5:
-        raise UsageError("the replica keeps state for crossings between at most 5 zones")
-    bits = {(x, y): 1 << index for index, (x, y) in enumerate((x, y) for x in zones for y in zones)}
+    pairs = [(x, y) for x in zones for y in zones]
+    # Where the bits of a mark are too few, connections are kept in sets, a set for each crossing.
+    first = 0 if len(pairs) <= MARK_BITS else MARK_BITS
+    bits = {pair: 1 << first + index for index, pair in enumerate(pairs)}
     crossings = {(each.source, each.destination): each.filter for each in site.topology.crossings}
     chains: list[str] = []
     defaults = site.topology.defaults
@@ -107,11 +108,11 @@ def _remembered(bits: list[int]) -> tuple[list[str], list[str]]:
     for bit in bits:
         for kind, keyword in (("ipv4_addr", "ip"), ("ipv6_addr", "ip6")):
             elements = f"{kind} . inet_service . {kind} . inet_service"
-            declared.append(f"set tcp-{keyword}-{bit} {{ type {elements}; flags dynamic; size 65535; }}")
+            declared.append(f"set {_tcp_set(keyword, bit)} {{ type {elements}; flags dynamic; size 65535; }}")
             tuple_ = f"{keyword} saddr . tcp sport . {keyword} daddr . tcp dport"
-            noting.append(
-                f"ct direction original ct mark & {bit:#x} == {bit:#x} add @tcp-{keyword}-{bit} {{ {tuple_} }}"
-            )
+            noting.append(f"ct direction original {tracked(bit)} add @{_tcp_set(keyword, bit)} {{ {tuple_} }}")
+        if bit.bit_length() > MARK_BITS:
+            declared.append(f"set {state_set(bit)} {{ typeof ct id; flags dynamic; size 65535; }}")
     return declared, noting
 
 
@@ -119,9 +120,13 @@ def _late_resets(bit: int) -> list[str]:
     """A reset of a connection that was tracked here, though connection tracking knows it no more."""
     return [
         f"tcp flags & rst == rst ct state invalid {keyword} daddr . tcp dport . {keyword} saddr . tcp sport"
-        f" @tcp-{keyword}-{bit} return"
+        f" @{_tcp_set(keyword, bit)} return"
         for keyword in ("ip", "ip6")
     ]
+
+
+def _tcp_set(keyword: str, bit: int) -> str:
+    return f"tcp-{keyword}-{bit.bit_length()}"
 
 
 def _by_outside(site: Site, side: str, verdict: Callable[[str], str]) -> list[str]:

@@ -11,19 +11,19 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from kiboko.core.errors import UsageError
-from kiboko.core.model import Filter, Instance, Listener, Named, Topology
-from kiboko.core.ranges import RangeSet
-from kiboko.core.services import parse_services, union_services
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import parse_services, union_services
+from kiboko.core.network.model import Filter, Instance, Listener, Named, Topology
 
-NOT_ENFORCED, SERVICE_DOWN, OLDER_FILTER, SENDERS_NETWORK = (
-    "not-enforced", "service-down", "older-filter", "senders-network",
+NOT_ENFORCED, SERVICE_DOWN, OLDER_FILTER, SENDER_SIDE = (
+    "not-enforced", "service-down", "older-filter", "sender-side",
 )  # fmt: skip
-KINDS = (NOT_ENFORCED, SERVICE_DOWN, OLDER_FILTER, SENDERS_NETWORK)
+KINDS = (NOT_ENFORCED, SERVICE_DOWN, OLDER_FILTER, SENDER_SIDE)
 
 
 @dataclass(frozen=True, slots=True)
 class Fault:
-    """One fault. `who` is an instance, for `senders-network` also an outside, for `older-filter` a filter.
+    """One fault. `who` is an instance, for `sender-side` also an outside, for `older-filter` a filter.
 
     `services` narrows a service that is down, or what a sender's network blocks; None is all of them. `older` is the
     filter as it stands in the older network file.
@@ -39,12 +39,12 @@ def check_faults(faults: tuple[Fault, ...], topology: Topology) -> None:
     """Refuse a fault that cannot be put into this network. Raises UsageError."""
     for fault in faults:
         known: Mapping[str, object] = topology.instances
-        if fault.kind == SENDERS_NETWORK:
+        if fault.kind == SENDER_SIDE:
             known = {**topology.instances, **topology.outsides}
         elif fault.kind == OLDER_FILTER:
             known = topology.filters
         if fault.who not in known:
-            what = {OLDER_FILTER: "filter", SENDERS_NETWORK: "instance or outside"}.get(fault.kind, "instance")
+            what = {OLDER_FILTER: "filter", SENDER_SIDE: "instance or outside"}.get(fault.kind, "instance")
             raise UsageError(f"fault {fault.kind}: '{fault.who}' is no {what} of the network")
         if fault.kind == SERVICE_DOWN and topology.instances[fault.who].listens == ():
             raise UsageError(f"fault {fault.kind}: '{fault.who}' listens to nothing")
@@ -102,6 +102,6 @@ def blocked_senders(faults: tuple[Fault, ...]) -> dict[str, list[RangeSet | None
     """For each instance or outside, the services that its own network does not let out."""
     found: dict[str, list[RangeSet | None]] = {}
     for fault in faults:
-        if fault.kind == SENDERS_NETWORK:
+        if fault.kind == SENDER_SIDE:
             found.setdefault(fault.who, []).append(fault.services)
     return found

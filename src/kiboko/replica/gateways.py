@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
-from kiboko.core.addresses import Address, is_global_ipv6
-from kiboko.core.model import Gateway, Outside
-from kiboko.replica.blueprint import Machine
+from kiboko.core.header.addresses import Address, is_global_ipv6
+from kiboko.core.network.model import Gateway, Outside
 from kiboko.replica.instances import block_sender, listen
 from kiboko.replica.kernel_rules import ROUTERS6, first_chain
+from kiboko.replica.layout import Machine
 from kiboko.replica.site import NEIGHBOUR_DISCOVERY, Site, base_chain, chain
 
 
 def add_gateway(site: Site, name: str, gateway: Gateway) -> None:
     """Make an internet or nat gateway between the core and the internet (S28)."""
-    machine = site.blueprint.machine(name, f"gateway {gateway.name}", forwards=True)
-    core_end, inner = site.blueprint.join(site.core, f"p{name}", machine, "inner")
-    outer, net_end = site.blueprint.join(machine, "outer", site.internet, f"n{name}")
+    machine = site.layout.machine(name, f"gateway {gateway.name}", forwards=True)
+    core_end, inner = site.layout.join(site.core, f"p{name}", machine, "inner")
+    outer, net_end = site.layout.join(machine, "outer", site.internet, f"n{name}")
     site.gateway_link[gateway.name] = core_end
     site.gateway_machines[gateway.name] = machine
-    site.blueprint.homes[gateway.name] = name
+    site.layout.homes[gateway.name] = name
     site.public_devices.append(core_end.device)
     network = gateway.networks[0]
     site.route_in(core_end.device, network)
@@ -76,28 +76,28 @@ def _add_shared(site: Site, machine: Machine, gateway: Gateway) -> None:
 
 def add_outside(site: Site, name: str, outside: Outside) -> None:
     """Make an outside, with its filter at its own edge and a cable for each tunnel (S10)."""
-    machine = site.blueprint.machine(name, f"outside {outside.name}")
-    site.blueprint.homes[outside.name] = name
-    edge, net_end = site.blueprint.join(machine, "site", site.internet, f"n{name}")
+    machine = site.layout.machine(name, f"outside {outside.name}")
+    site.layout.homes[outside.name] = name
+    edge, net_end = site.layout.join(machine, "site", site.internet, f"n{name}")
     for every in ("0.0.0.0/0", "::/0"):
         machine.route(every, edge.via(":" in every))
     for prefix in outside.prefixes:
         site.internet.route(str(prefix), net_end.via(prefix.family == 6))
-    for address in site.blueprint.outside_addresses.get(outside.name, []):
+    for address in site.layout.outside_addresses.get(outside.name, []):
         length = 128 if ":" in address else 32
         machine.commands.append(f"addr add {address}/{length} dev lo" + (" nodad" if length == 128 else ""))
     devices = ["site"]
     for gateway in site.topology.gateways.values():
         if gateway.kind == "tunnel" and gateway.outside == outside.name:
             device = f"t{len(site.tunnels)}"
-            site_end, core_end = site.blueprint.join(machine, device, site.core, f"q{len(site.tunnels)}")
+            site_end, core_end = site.layout.join(machine, device, site.core, f"q{len(site.tunnels)}")
             site.tunnels[gateway.name] = core_end
             site.zone_of_device[core_end.device] = outside.zone
             site.route_in(core_end.device, gateway.networks[0])
             devices.append(device)
             for block in site.topology.networks[gateway.networks[0]].blocks:
                 machine.route(str(block), site_end.via(block.family == 6))
-    listen(site, machine, None, site.blueprint.outside_addresses.get(outside.name, []))
+    listen(site, machine, None, site.layout.outside_addresses.get(outside.name, []))
     if outside.filter is not None:
         chosen = site.topology.filters[outside.filter]
         names = "{ " + ", ".join(f'"{device}"' for device in devices) + " }"

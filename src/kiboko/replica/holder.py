@@ -22,7 +22,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import IO, Any
 
-from kiboko.core.errors import SurroundingsError
+from kiboko.core.errors import EnvironmentFailure
 
 _PR_SET_PDEATHSIG = 1
 _PATH = "/usr/sbin:/usr/bin:/sbin:/bin"
@@ -44,7 +44,7 @@ class Job:
 def run_inside(job: Job, timeout: float = 600.0) -> Any:
     """Do a job inside new namespaces and return its result. All that it made is gone afterwards.
 
-    Raises SurroundingsError where this system does not let us, or where the job fails for its surroundings.
+    Raises EnvironmentFailure where this system does not let us, or where the job fails for its environment.
     """
     process, complaints = start_holder(_end_with_parent)
     with process, complaints:
@@ -54,12 +54,12 @@ def run_inside(job: Job, timeout: float = 600.0) -> Any:
 def start_holder(before: Callable[[], None] | None = None) -> tuple[subprocess.Popen[bytes], IO[bytes]]:
     """Start the process that waits for a job on its input; it, and the file that takes its complaints.
 
-    Raises SurroundingsError for a tool that is missing.
+    Raises EnvironmentFailure for a tool that is missing.
     """
     for tool in ("unshare", "nsenter", "ip", "nft"):
         if shutil.which(tool, path=search_path()) is None:
-            raise SurroundingsError(f"the replica needs '{tool}' (Debian: util-linux, iproute2, nftables)")
-    command = ["unshare", *_flags(), sys.executable, "-m", "kiboko.replica.holder"]
+            raise EnvironmentFailure(f"the replica needs '{tool}' (Debian: util-linux, iproute2, nftables)")
+    command = ["unshare", *_flags(), sys.executable, "-P", "-m", "kiboko.replica.holder"]
     pipe = subprocess.PIPE
     complaints = tempfile.TemporaryFile()  # noqa: SIM115 - whoever hands over the job closes it
     process = subprocess.Popen(
@@ -85,7 +85,7 @@ def hand_over(process: subprocess.Popen[bytes], complaints: IO[bytes], job: Job,
         waiting = select.poll()
         waiting.register(process.stdout, select.POLLIN)
         if not waiting.poll(timeout * 1000):
-            raise SurroundingsError(f"the replica was not ready within {timeout:.0f} s")
+            raise EnvironmentFailure(f"the replica was not ready within {timeout:.0f} s")
         size = int.from_bytes(process.stdout.read(8), "big")
         output = process.stdout.read(size)
     except BaseException:
@@ -96,10 +96,10 @@ def hand_over(process: subprocess.Popen[bytes], complaints: IO[bytes], job: Job,
         said = (complaints.read().decode(errors="replace").strip().splitlines() or ["no word of why"])[-1]
         if said.startswith("unshare:"):
             said += "; run as root, or allow unprivileged user namespaces"
-        raise SurroundingsError(f"the replica could not be made: {said}")
+        raise EnvironmentFailure(f"the replica could not be made: {said}")
     succeeded, result = pickle.loads(output)
     if not succeeded:
-        raise SurroundingsError(str(result))
+        raise EnvironmentFailure(str(result))
     return result
 
 
@@ -132,7 +132,7 @@ def main() -> None:
         subprocess.run(["mount", "-t", "tmpfs", "kiboko", "/run/netns"], check=True, capture_output=True)
         kept = getattr(importlib.import_module(job.module), job.function)(job.argument)
         result = (True, None if job.stays else kept)
-    except SurroundingsError as error:
+    except EnvironmentFailure as error:
         result = (False, str(error))
     except (OSError, subprocess.CalledProcessError) as error:
         result = (False, f"the replica could not be made: {error}")

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
-from kiboko.core.addresses import Prefix
+import re
+import zlib
+
 from kiboko.core.errors import Place
-from kiboko.core.model import Instance, Interface, RouteEntry, Rule, Subnet
-from kiboko.replica.blueprint import Machine
+from kiboko.core.header.addresses import Prefix
+from kiboko.core.network.model import Instance, Interface, RouteEntry, Rule, Subnet
 from kiboko.replica.kernel_rules import any_chain, first_chain, rule_matches, tracking
+from kiboko.replica.layout import Machine
 from kiboko.replica.peers import filters_of
 from kiboko.replica.site import GATEWAY4, GATEWAY6, NEIGHBOUR_DISCOVERY, Site, base_chain, chain
 
 
 def add_instance(site: Site, name: str, instance: Instance) -> None:
     """Make the machine of an instance."""
-    machine = site.blueprint.machine(name, f"instance {instance.name}", forwards=instance.forwards)
-    site.blueprint.homes[instance.name] = name
+    machine = site.layout.machine(name, f"instance {instance.name}", forwards=instance.forwards)
+    site.layout.homes[instance.name] = name
     for index, interface in enumerate(instance.interfaces):
         _add_interface(site, machine, interface, index)
     _route_instance(site, machine, instance)
@@ -24,17 +27,30 @@ def add_instance(site: Site, name: str, instance: Instance) -> None:
             *base_chain("mute", "output", -400, ['oifname != "lo" drop']),
         ]  # fmt: skip
         return
+    machine.client_ports = site.client_ports(instance)
     _filter_instance(site, machine, instance)
     addresses = [str(address) for interface in instance.interfaces for address in interface.addresses]
     listen(site, machine, instance, addresses)
 
 
+_AS_IT_IS = re.compile(r"(?!lo$|dev$|via$|all$|default$)[a-z][a-z0-9._-]{1,14}")
+
+
+def device_of(interface: Interface) -> str:
+    """What an interface is called in its namespace: as in the network file, but for names that the kernel or ip(8)
+    takes for something else, or that are too long."""
+    device = interface.device
+    if _AS_IT_IS.fullmatch(device):
+        return device
+    return f"if{zlib.crc32(interface.name.encode()):08x}"
+
+
 def _add_interface(site: Site, machine: Machine, interface: Interface, index: int) -> None:
     subnet = site.topology.subnets[interface.subnet]
     router = site.routers[subnet.name]
-    device = interface.device
-    port = f"b{len(site.blueprint.cables)}"
-    cable = site.blueprint.plug(machine, device, router, port)
+    device = device_of(interface)
+    port = f"b{len(site.layout.cables)}"
+    cable = site.layout.plug(machine, device, router, port)
     router.commands.append(f"link set {port} master br0")
     for address in interface.addresses:
         block = subnet.block(address.family)
@@ -70,8 +86,8 @@ def _subnet_routes(site: Site, machine: Machine, interface: Interface, table: in
         if block is None or interface.address(family) is None:
             continue
         six = family == 6
-        machine.route(str(block), f"dev {interface.device}", table)
-        machine.route("::/0" if six else "0.0.0.0/0", f"via {router} dev {interface.device} onlink", table)
+        machine.route(str(block), f"dev {device_of(interface)}", table)
+        machine.route("::/0" if six else "0.0.0.0/0", f"via {router} dev {device_of(interface)} onlink", table)
         for prefix, entry in site.winners(subnet).items():
             if prefix.family != family or block.covers(prefix):
                 continue
@@ -92,8 +108,8 @@ def _hop_of(site: Site, interface: Interface, entry: RouteEntry | None, prefix: 
     if entry is not None and entry.instance is not None:
         hop = site.next_hop(entry)
         if hop.subnet == interface.subnet and hop.instance != interface.instance:
-            return f"via {hop.address(prefix.family)} dev {interface.device} onlink"
-    return f"via {router} dev {interface.device} onlink"
+            return f"via {hop.address(prefix.family)} dev {device_of(interface)} onlink"
+    return f"via {router} dev {device_of(interface)} onlink"
 
 
 def _forwarding_routes(site: Site, machine: Machine, instance: Instance) -> None:
@@ -134,21 +150,21 @@ def _filter_instance(site: Site, machine: Machine, instance: Instance) -> None:
                 continue
             bit = next(bits)
             members = together if chosen.decide == "any" else [chosen]
-            note = f"note{index}-{interface.device}"
+            note = f"note{index}-{device_of(interface)}"
             chains += chain(note, tracking(site.topology, members, "in", bit))
-            notes.append(f'iifname "{interface.device}" jump {note}')
+            notes.append(f'iifname "{device_of(interface)}" jump {note}')
             for way, lines in (("in", inward), ("out", outward)):
                 body = (
                     any_chain(site.topology, together, way, bit)
                     if chosen.decide == "any"
                     else first_chain(site.topology, chosen, way, bit)
                 )
-                name = f"f{index}-{way}-{interface.device}".replace(".", "_")
+                name = f"f{index}-{way}-{device_of(interface)}".replace(".", "_")
                 chains += chain(name, body)
                 lines.append(f"jump {name}")
-        chains += [*chain(f"in-{interface.device}", inward), *chain(f"out-{interface.device}", outward)]
-        pre.append(f'iifname "{interface.device}" jump in-{interface.device}')
-        out.append(f'oifname "{interface.device}" jump out-{interface.device}')
+        chains += [*chain(f"in-{device_of(interface)}", inward), *chain(f"out-{device_of(interface)}", outward)]
+        pre.append(f'iifname "{device_of(interface)}" jump in-{device_of(interface)}')
+        out.append(f'oifname "{device_of(interface)}" jump out-{device_of(interface)}')
     host_in: list[str] = []
     host_out: list[str] = []
     host_notes: list[str] = []
@@ -161,6 +177,7 @@ def _filter_instance(site: Site, machine: Machine, instance: Instance) -> None:
         host_notes = ['iifname != "lo" jump note-host']
     elif instance.host_filter is not None:
         machine.host_rules = instance.host_filter.file
+        machine.renamed = {i.device: device_of(i) for i in instance.interfaces if i.device not in ("lo", device_of(i))}
     machine.rules = [
         *chains,
         *base_chain("arrived", "input", -190, [*notes, *host_notes, *pre]),

@@ -1,4 +1,4 @@
-"""Carrying a blueprint out: namespaces, cables, settings, routes, rules and sockets of this machine's kernel.
+"""Carrying a layout out: namespaces, cables, settings, routes, rules and sockets of this machine's kernel.
 
 Everything happens in a mount, process and network namespace of our own (`kiboko.replica.holder`), so that the host's
 namespaces, addresses, rules and settings are never touched and all of it is gone when the holder ends.
@@ -8,16 +8,18 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import json
 import os
 import selectors
 import socket
 import subprocess
 import threading
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Iterator
 from pathlib import Path
+from typing import Any
 
-from kiboko.core.errors import SurroundingsError
-from kiboko.replica.blueprint import BASE_SETTINGS, FORWARDING, Blueprint, Machine
+from kiboko.core.errors import EnvironmentFailure
+from kiboko.replica.layout import BASE_SETTINGS, FORWARDING, Layout, Machine
 
 _NETNS = Path("/run/netns")
 _CLONE_NEWNET = 0x40000000
@@ -30,32 +32,32 @@ def enter(name: str) -> None:
     try:
         if _libc.setns(handle, _CLONE_NEWNET):
             number = ctypes.get_errno()
-            raise SurroundingsError(f"cannot enter namespace {name}: {os.strerror(number)}")
+            raise EnvironmentFailure(f"cannot enter namespace {name}: {os.strerror(number)}")
     finally:
         os.close(handle)
 
 
-def build(blueprint: Blueprint) -> None:
-    """Make everything of a blueprint. Raises SurroundingsError with what the kernel's tools said."""
-    names = [machine.name for machine in blueprint.machines.values()]
+def build(layout: Layout) -> None:
+    """Make everything of a layout. Raises EnvironmentFailure with what the kernel's tools said."""
+    names = [machine.name for machine in layout.machines.values()]
     _run(["ip", "-batch", "-"], "".join(f"netns add {name}\n" for name in names))
-    in_namespaces(blueprint.machines.values(), _settings)
+    in_namespaces(layout.machines.values(), _settings)
     cables = "".join(
         f"link add {c.one_device} netns {c.one} address {c.one_mac} type veth"
         f" peer name {c.other_device} netns {c.other} address {c.other_mac}\n"
-        for c in blueprint.cables
+        for c in layout.cables
     )
     _run(["ip", "-batch", "-"], cables)
-    for machine in blueprint.machines.values():
+    for machine in layout.machines.values():
         _run(["ip", "-n", machine.name, "-batch", "-"], "link set lo up\n" + "\n".join(machine.commands) + "\n")
         for family, commands in (("-4", machine.commands4), ("-6", machine.commands6)):
             if commands:
                 _run(["ip", family, "-n", machine.name, "-batch", "-"], "\n".join(commands) + "\n")
-    in_namespaces(blueprint.machines.values(), _rules)
+    in_namespaces(layout.machines.values(), _rules)
 
 
-def replace_rules(blueprint: Blueprint, keeping: Collection[str] = ()) -> None:
-    """Put another blueprint's rules in force in a replica that stands.
+def replace_rules(layout: Layout, keeping: Collection[str] = ()) -> None:
+    """Put another layout's rules in force in a replica that stands.
 
     At the machines named in `keeping` what is connected already goes on, as on a device that asks its rules about
     new connections only.
@@ -75,7 +77,7 @@ def replace_rules(blueprint: Blueprint, keeping: Collection[str] = ()) -> None:
                 lines.append("ct state established accept")
         _run(["nft", "-f", "-"], "table inet kiboko {\n" + "\n".join(lines) + "\n}\n")
 
-    in_namespaces([machine for machine in blueprint.machines.values() if machine.rules], swap)
+    in_namespaces([machine for machine in layout.machines.values() if machine.rules], swap)
 
 
 def _settings(machine: Machine) -> None:
@@ -88,9 +90,52 @@ def _settings(machine: Machine) -> None:
 
 def _rules(machine: Machine) -> None:
     if machine.host_rules is not None:
-        _run(["nft", "-j", "-f", machine.host_rules], "")
+        _run(["nft", "-j", "-f", "-"], _renamed(Path(machine.host_rules).read_text(), machine.renamed))
     if machine.rules:
         _run(["nft", "-f", "-"], "table inet kiboko {\n" + "\n".join(machine.rules) + "\n}\n")
+
+
+_INTERFACE_KEYS = {"iif", "iifname", "oif", "oifname"}
+
+
+def _renamed(listing: str, names: dict[str, str]) -> str:
+    """A listing in which interfaces bear other names: where a rule compares with an interface's name, and in sets."""
+    if not names:
+        return listing
+
+    def walk(value: Any, of_interfaces: bool) -> Any:
+        if isinstance(value, str):
+            return names.get(value, value) if of_interfaces else value
+        if isinstance(value, list):
+            return [walk(each, of_interfaces) for each in value]
+        if not isinstance(value, dict):
+            return value
+        keys = {each for side in ("left", "key") for each in _meta_keys(value.get(side))}
+        mine = of_interfaces or bool(keys & _INTERFACE_KEYS) or "ifname" in str(value.get("type", ""))
+        return {key: each if key in ("left", "key") else walk(each, mine) for key, each in value.items()}
+
+    return json.dumps(walk(json.loads(listing), False))
+
+
+def _meta_keys(expression: Any) -> Iterator[str]:
+    if isinstance(expression, dict):
+        if isinstance(expression.get("meta"), dict):
+            yield str(expression["meta"].get("key"))
+        for each in expression.values():
+            yield from _meta_keys(each)
+    elif isinstance(expression, list):
+        for each in expression:
+            yield from _meta_keys(each)
+
+
+def use_client_ports(layout: Layout) -> None:
+    """Have what is started inside by hand come from the client ports that the network file gives each machine."""
+
+    def use(machine: Machine) -> None:
+        low, high = machine.client_ports or (61000, 65535)
+        Path("/proc/sys/net/ipv4/ip_local_port_range").write_text(f"{low} {high}")
+
+    in_namespaces([machine for machine in layout.machines.values() if machine.client_ports], use)
 
 
 def in_namespaces(machines: Iterable[Machine], action: Callable[[Machine], object]) -> None:
@@ -115,7 +160,7 @@ def in_namespaces(machines: Iterable[Machine], action: Callable[[Machine], objec
 def _run(command: list[str], text: str) -> None:
     done = subprocess.run(command, input=text, capture_output=True, text=True, check=False)
     if done.returncode:
-        raise SurroundingsError(f"{' '.join(command)}: {done.stderr.strip()[:800]}\n{_context(done.stderr, text)}")
+        raise EnvironmentFailure(f"{' '.join(command)}: {done.stderr.strip()[:800]}\n{_context(done.stderr, text)}")
 
 
 def _context(message: str, text: str) -> str:
@@ -128,10 +173,10 @@ def _context(message: str, text: str) -> str:
 class Services:
     """Everything that listens in the replica: one thread answers for all namespaces."""
 
-    def __init__(self, blueprint: Blueprint) -> None:
+    def __init__(self, layout: Layout) -> None:
         self._selector = selectors.DefaultSelector()
         self._stopped = threading.Event()
-        in_namespaces([m for m in blueprint.machines.values() if m.listeners], self._open)
+        in_namespaces([m for m in layout.machines.values() if m.listeners], self._open)
         self._thread = threading.Thread(target=self._serve, daemon=True)
         self._thread.start()
 
@@ -146,7 +191,7 @@ class Services:
             try:
                 made.bind((address, port))
             except OSError as error:
-                raise SurroundingsError(
+                raise EnvironmentFailure(
                     f"{machine.role} cannot listen on {address} {protocol}/{port}: {error}"
                 ) from error
             made.setblocking(False)

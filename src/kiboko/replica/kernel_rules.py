@@ -10,14 +10,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from kiboko.core.addresses import AddressSet, range_text
-from kiboko.core.model import Filter, Rule, Topology
-from kiboko.core.ranges import RangeSet
-from kiboko.core.services import ICMP, ICMP6, PROTOCOL_NAMES, WITH_PORTS
+from kiboko.core.header.addresses import AddressSet, range_text
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import ICMP, ICMP6, PROTOCOL_NAMES, WITH_PORTS
+from kiboko.core.network.model import Filter, Rule, Topology
 from kiboko.replica.peers import peer_addresses
 
 ROUTERS4, ROUTERS6 = "100.127.0.0/16", "fd7f:7f7f::/32"
-"""Addresses of the replica's own routers: a refusal from one matches only rules that name no address (S34)."""
+"""Addresses of the replica's own routers: a refusal from one matches only rules that name no address, or all (S34)."""
 
 REJECT = ("meta l4proto tcp reject with tcp reset", "reject with icmpx port-unreachable")
 
@@ -54,8 +54,9 @@ def _address_matches(sources: AddressSet | None, destinations: AddressSet | None
                 texts = ", ".join(_interval(family, low, high) for low, high in ranges)
                 parts.append(f"{keyword} {side} {{ {texts} }}")
         else:
-            # A router's own address matches no `from` that names one (S34).
-            yield " ".join([f"{keyword} saddr != {routers}"] * (sources is not None) + parts)
+            # A router's own address matches no `from` that names one, but for one that names all (S34).
+            named = sources is not None and not sources.is_whole(family)
+            yield " ".join([f"{keyword} saddr != {routers}"] * named + parts)
 
 
 def _interval(family: int, low: int, high: int) -> str:
@@ -164,9 +165,25 @@ def any_chain(topology: Topology, members: Iterable[Filter], way: str, bit: int)
     return lines + verdict_lines("", "reject" if all(each.otherwise == "reject" for each in naming) else "drop")
 
 
+MARK_BITS = 32
+"""Bits of a connection's mark. What has a higher one keeps its connections in a set of its own, by their number."""
+
+
 def let_back(bit: int) -> str:
     """The statement that lets a tracked connection's replies, and refusals of it, through unasked."""
-    return f"ct direction reply ct mark & {bit:#x} == {bit:#x} return"
+    return f"ct direction reply {tracked(bit)} return"
+
+
+def tracked(bit: int) -> str:
+    """The match of a connection that is tracked by an attachment."""
+    if bit.bit_length() > MARK_BITS:
+        return f"ct id @{state_set(bit)}"
+    return f"ct mark & {bit:#x} == {bit:#x}"
+
+
+def state_set(bit: int) -> str:
+    """The name of the set that keeps the connections of an attachment beyond the bits of the mark."""
+    return f"state-{bit.bit_length() - 1}"
 
 
 def tracking(topology: Topology, members: list[Filter], way: str, bit: int) -> list[str]:
@@ -193,4 +210,5 @@ def tracking(topology: Topology, members: list[Filter], way: str, bit: int) -> l
 def mark(bit: int) -> str:
     """The statement that notes a connection as tracked by an attachment: for its own packets, not for an ICMP error
     that only speaks of it."""
-    return f"ct direction original ct state new,established ct mark set ct mark or {bit:#x}"
+    note = f"add @{state_set(bit)} {{ ct id }}" if bit.bit_length() > MARK_BITS else f"ct mark set ct mark or {bit:#x}"
+    return f"ct direction original ct state new,established {note}"

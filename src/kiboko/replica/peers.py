@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from kiboko.core.addresses import AddressSet
-from kiboko.core.model import Carrying, Interface, Literal, Peer, Topology
+from kiboko.core.header.addresses import AddressSet
+from kiboko.core.network.model import Carrying, Interface, Literal, Peer, Topology
 
 
 def all_interfaces(topology: Topology) -> list[Interface]:

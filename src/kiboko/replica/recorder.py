@@ -17,12 +17,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from kiboko.core.addresses import Address
-from kiboko.core.errors import SurroundingsError
-from kiboko.core.evidence import DENIED, PASSED, FlowRecord
-from kiboko.core.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
-from kiboko.replica.blueprint import LOG_GROUP, Blueprint
+from kiboko.core.errors import EnvironmentFailure
+from kiboko.core.header.addresses import Address
+from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
+from kiboko.core.records.records import DENIED, PASSED, FlowRecord
 from kiboko.replica.kernel import in_namespaces
+from kiboko.replica.layout import LOG_GROUP, Layout
 
 _NETLINK_NETFILTER = 12
 _PACKET, _CONFIG = 4 << 8, 4 << 8 | 1  # subsystem 4 is the log
@@ -62,14 +62,14 @@ class Recorder:
     `moved_by` are seconds added to the time of each packet from now on: a recording may stand for another day.
     """
 
-    def __init__(self, blueprint: Blueprint) -> None:
+    def __init__(self, layout: Layout) -> None:
         self.lost = 0
         self.moved_by = 0.0
-        self._taps = blueprint.taps
+        self._taps = layout.taps
         self._flows: dict[tuple[str | None, Address, Address, int, int | None, int], _Flow] = {}
         self._selector = selectors.DefaultSelector()
         self._stopped = threading.Event()
-        in_namespaces([blueprint.machines[name] for name in blueprint.tapped], lambda _: self._open())
+        in_namespaces([layout.machines[name] for name in layout.tapped], lambda _: self._open())
         self._thread = threading.Thread(target=self._read_all, daemon=True)
         self._thread.start()
 
@@ -84,7 +84,7 @@ class Recorder:
             _configure(made, _attribute(_ATTR_COMMAND, b"\x01"))  # bind the group
             _configure(made, _attribute(_ATTR_MODE, struct.pack(">IBB", 128, 2, 0)))  # copy packets, 128 octets
         except OSError as error:
-            raise SurroundingsError(f"the kernel's packet log cannot be read: {error.strerror}") from error
+            raise EnvironmentFailure(f"the kernel's packet log cannot be read: {error.strerror}") from error
         made.setblocking(False)
         self._selector.register(made, selectors.EVENT_READ)
 

@@ -1,19 +1,19 @@
-"""What all parts of the replica's layout share: the blueprint so far, and who is joined to what."""
+"""What all parts of the replica's layout share: the layout so far, and who is joined to what."""
 
 from __future__ import annotations
 
-from kiboko.core.addresses import Prefix
 from kiboko.core.errors import UsageError
-from kiboko.core.model import Gateway, Interface, RouteEntry, Subnet, Topology
-from kiboko.replica.blueprint import Blueprint, End, Machine
+from kiboko.core.header.addresses import Prefix
+from kiboko.core.network.model import Gateway, Instance, Interface, Outside, RouteEntry, Subnet, Topology
 from kiboko.replica.faults import Fault, as_built, blocked_senders, unenforced
 from kiboko.replica.kernel_rules import ROUTERS4
+from kiboko.replica.layout import End, Layout, Machine
 
 GATEWAY4, GATEWAY6 = "100.127.255.254", "fd7f:7f7f:ffff::1"
 ROUTER_MAC = "02:6b:ff:ff:ff:fe"
 ARRIVING = 90  # the table of what comes in to a subnet: delivered, no entry of its own table is asked (S26)
 NEIGHBOUR_DISCOVERY = "icmpv6 type { 133-137 } return"
-_RANK = {"manual": 0, "platform": 1, "local": 2}
+_RANK = {"static": 0, "learned": 1, "connected": 2}
 
 
 class Site:
@@ -31,9 +31,9 @@ class Site:
         self.unenforced = unenforced(faults)
         self.blocked_senders = blocked_senders(faults)
         self.tapping = tapping
-        self.blueprint = Blueprint()
-        self.core = self.blueprint.machine("core", "core", forwards=True)
-        self.internet = self.blueprint.machine("net", "the internet", forwards=True)
+        self.layout = Layout()
+        self.core = self.layout.machine("core", "core", forwards=True)
+        self.internet = self.layout.machine("net", "the internet", forwards=True)
         self.routers: dict[str, Machine] = {}
         self.local_link: dict[str, End] = {}
         self.zone_of_device: dict[str, str | None] = {}
@@ -58,6 +58,11 @@ class Site:
                         f"network {network.name} uses {block}; the replica needs {ROUTERS4} for its own routers"
                     )
 
+    def client_ports(self, end: Instance | Outside) -> tuple[int, int]:
+        """The first range of the client ports that the network file gives a machine (S23)."""
+        low, high = (end.ephemeral_ports or self.topology.defaults.ephemeral_ports).ranges[0]
+        return low, high
+
     def next_table(self) -> int:
         """A routing table that is not used yet."""
         self.table += 1
@@ -67,7 +72,7 @@ class Site:
         """A cable from a subnet's router to the core; its device at the core belongs to the subnet's zone."""
         router = self.routers[subnet.name]
         device = f"c{len(self.zone_of_device)}"
-        made = self.blueprint.join(router, f"u{number}", self.core, device)
+        made = self.layout.join(router, f"u{number}", self.core, device)
         self.zone_of_device[device] = subnet.zone
         router.both(f"rule add iif u{number} lookup {ARRIVING} priority {50 + number}")
         if kind == "local":

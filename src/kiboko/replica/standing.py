@@ -19,14 +19,16 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from kiboko.core.errors import SurroundingsError, UsageError
-from kiboko.core.model import Topology
-from kiboko.core.walk import Walker
-from kiboko.files.saving import write_whole
-from kiboko.replica.blueprint import Blueprint
+from kiboko.core.errors import EnvironmentFailure, UsageError
+from kiboko.core.hints import nearest
+from kiboko.core.network.model import Topology
+from kiboko.core.walk.walk import Walker
+from kiboko.files.store.saving import write_whole
 from kiboko.replica.faults import Fault
 from kiboko.replica.holder import Job, hand_over, search_path, start_holder
-from kiboko.replica.kernel import Services, build
+from kiboko.replica.instances import device_of
+from kiboko.replica.kernel import Services, build, use_client_ports
+from kiboko.replica.layout import Layout
 from kiboko.replica.trials import services_that_matter
 from kiboko.replica.verify import draw
 
@@ -41,6 +43,8 @@ class Standing:
     network: str
     machines: dict[str, str] = dataclasses.field(default_factory=dict)
     addresses: dict[str, list[str]] = dataclasses.field(default_factory=dict)
+    about: dict[str, list[str]] = dataclasses.field(default_factory=dict)
+    """Of each instance, in words: its interfaces as they are called here, and its client ports."""
 
     @property
     def is_alive(self) -> bool:
@@ -49,15 +53,15 @@ class Standing:
 
 
 def state_file() -> Path:
-    """Where the standing replica is noted: in a folder of this user alone. Raises SurroundingsError if it is not."""
+    """Where the standing replica is noted: in a folder of this user alone. Raises EnvironmentFailure if it is not."""
     folder = Path(os.environ.get("XDG_RUNTIME_DIR") or tempfile.gettempdir()) / f"kiboko-{os.geteuid()}"
     try:
         folder.mkdir(mode=0o700, exist_ok=True)
         about = folder.lstat()
     except OSError as error:
-        raise SurroundingsError(f"{folder}: {error.strerror}") from error
+        raise EnvironmentFailure(f"{folder}: {error.strerror}") from error
     if about.st_uid != os.geteuid() or about.st_mode & 0o077 or not folder.is_dir():
-        raise SurroundingsError(f"{folder} is not a folder of this user alone; remove it, or set XDG_RUNTIME_DIR")
+        raise EnvironmentFailure(f"{folder} is not a folder of this user alone; remove it, or set XDG_RUNTIME_DIR")
     return folder / "replica.json"
 
 
@@ -69,7 +73,7 @@ def standing() -> Standing | None:
     except FileNotFoundError:
         return None
     except (OSError, ValueError, TypeError) as error:
-        raise SurroundingsError(f"{state_file()} cannot be read: {error}; remove it") from error
+        raise EnvironmentFailure(f"{state_file()} cannot be read: {error}; remove it") from error
     return found if found.is_alive else None
 
 
@@ -79,14 +83,15 @@ def stand(topology: Topology, faults: tuple[Fault, ...] = ()) -> Standing:
     if there is not None:
         raise UsageError(f"a replica of {there.network} stands already; take it away with 'kiboko replica remove'")
     walker = Walker(topology)
-    blueprint = draw(topology, walker, services_that_matter(topology), faults, False)
+    layout = draw(topology, walker, services_that_matter(topology), faults, False)
     process, complaints = start_holder()
     note = Standing(
-        process.pid, _began(process.pid) or "", topology.file, blueprint.homes, blueprint.outside_addresses
+        process.pid, _began(process.pid) or "", topology.file, layout.homes, layout.outside_addresses,
+        _about(topology, layout),
     )  # fmt: skip
     write_whole(state_file(), json.dumps(dataclasses.asdict(note), indent=1).encode())
     try:
-        hand_over(process, complaints, Job("kiboko.replica.standing", "stand_inside", blueprint, stays=True), 600.0)
+        hand_over(process, complaints, Job("kiboko.replica.standing", "stand_inside", layout, stays=True), 600.0)
     except BaseException:
         remove()
         raise
@@ -95,14 +100,45 @@ def stand(topology: Topology, faults: tuple[Fault, ...] = ()) -> Standing:
     return note
 
 
-def stand_inside(blueprint: Blueprint) -> Services:
+def _about(topology: Topology, layout: Layout) -> dict[str, list[str]]:
+    found = {}
+    for instance in topology.instances.values():
+        lines = []
+        for interface in instance.interfaces:
+            addresses = ", ".join(map(str, interface.addresses)) or "no address"
+            lines.append(f"{interface.device} is {device_of(interface)} here: {addresses}")
+        machine = layout.machines.get(layout.homes.get(instance.name, ""))
+        if machine is not None and machine.client_ports is not None:
+            low, high = machine.client_ports
+            lines.append(f"what is started here comes from client ports {low}-{high}")
+        found[instance.name] = lines
+    return found
+
+
+def about(name: str) -> list[str]:
+    """What a machine of the standing replica is like, in lines. Raises UsageError."""
+    return _machine_of(name).about.get(name, ["a router or gateway, or somewhere outside"])
+
+
+def _machine_of(name: str) -> Standing:
+    there = standing()
+    if there is None:
+        raise UsageError("no replica stands; make one with 'kiboko replica build'")
+    if name not in there.machines:
+        hint = nearest(name, there.machines, 3, 0.5)
+        raise UsageError(f"'{name}' is no instance, outside, subnet or gateway of the replica{hint}")
+    return there
+
+
+def stand_inside(layout: Layout) -> Services:
     """Build and serve, inside the namespaces."""
-    build(blueprint)
-    return Services(blueprint)
+    build(layout)
+    use_client_ports(layout)
+    return Services(layout)
 
 
 def remove() -> Standing | None:
-    """End the holder, and with it all that was made; what stood, or None. Raises SurroundingsError if it stays."""
+    """End the holder, and with it all that was made; what stood, or None. Raises EnvironmentFailure if it stays."""
     there = standing()
     if there is not None:
         inside = _child(there.pid)
@@ -117,25 +153,17 @@ def remove() -> Standing | None:
                 break
             time.sleep(0.05)
         else:
-            raise SurroundingsError(f"process {there.pid} holds the replica and does not end")
+            raise EnvironmentFailure(f"process {there.pid} holds the replica and does not end")
     state_file().unlink(missing_ok=True)
     return there
 
 
 def run_at(name: str, command: Sequence[str]) -> int:
     """Run a command at an instance, outside, subnet router or gateway of the standing replica; its exit status."""
-    there = standing()
-    if there is None:
-        raise UsageError("no replica stands; make one with 'kiboko replica build'")
-    if name not in there.machines:
-        import difflib
-
-        close = difflib.get_close_matches(name, there.machines, 3, 0.5)
-        hint = f"; did you mean {', '.join(repr(each) for each in close)}?" if close else ""
-        raise UsageError(f"'{name}' is no instance, outside, subnet or gateway of the replica{hint}")
+    there = _machine_of(name)
     inside = _child(there.pid)
     if inside is None:
-        raise SurroundingsError("the replica is just being taken away")
+        raise EnvironmentFailure("the replica is just being taken away")
     user = [] if os.geteuid() == 0 else ["--user", "--preserve-credentials"]
     enter = ["nsenter", "--target", str(inside), *user, "--mount", "--pid", f"--wd={os.getcwd()}", "--"]
     whole = [*enter, "nsenter", f"--net=/run/netns/{there.machines[name]}", "--", *command]

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from kiboko.core.addresses import Address, Prefix, is_global_ipv6
-from kiboko.core.model import Gateway, Interface, Subnet
-from kiboko.replica.blueprint import End, Machine
+from kiboko.core.header.addresses import Address, Prefix, is_global_ipv6
+from kiboko.core.network.model import Gateway, Interface, Subnet
 from kiboko.replica.kernel_rules import ROUTERS4, ROUTERS6, first_chain
+from kiboko.replica.layout import End, Machine
 from kiboko.replica.site import ARRIVING, GATEWAY4, GATEWAY6, NEIGHBOUR_DISCOVERY, Site, base_chain, chain
 
 
 def add_router(site: Site, subnet: Subnet) -> None:
     """Make the router of a subnet, with the subnet's filter at its edge."""
     router = site.routers[subnet.name]
-    site.blueprint.homes[subnet.name] = router.name
+    site.layout.homes[subnet.name] = router.name
     router.commands += [
         "link add br0 type bridge",
         "link set br0 up",
@@ -92,7 +92,7 @@ def _link_to_hop(site: Site, subnet: Subnet, hop: Interface) -> End:
         target = site.topology.subnets[hop.subnet]
         router = site.routers[target.name]
         core_device = f"c{len(site.zone_of_device)}"
-        core_end, far = site.blueprint.join(site.core, core_device, router, f"h{len(site.blueprint.cables)}")
+        core_end, far = site.layout.join(site.core, core_device, router, f"h{len(site.layout.cables)}")
         site.zone_of_device[core_device] = target.zone
         hop_table = site.next_table()
         router.both(f"rule add iif {far.device} lookup {hop_table} priority {hop_table}")

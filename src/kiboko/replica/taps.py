@@ -6,9 +6,9 @@ At a machine a packet is seen before its first filter and has passed behind its 
 
 from __future__ import annotations
 
-from kiboko.core.model import ObservationPoint
-from kiboko.replica.blueprint import Machine
+from kiboko.core.network.model import ObservationPoint
 from kiboko.replica.kernel_rules import ROUTERS4, ROUTERS6
+from kiboko.replica.layout import Machine
 from kiboko.replica.site import Site, base_chain
 
 _FOREIGN = [
@@ -29,15 +29,15 @@ def add_taps(site: Site) -> None:
     if not points:
         for instance in site.topology.instances.values():
             if instance.running:
-                _tap_arrivals(site, site.blueprint.machines[site.blueprint.homes[instance.name]])
+                _tap_arrivals(site, site.layout.machines[site.layout.homes[instance.name]])
 
 
 def crossing_taps(site: Site, source: str, destination: str) -> tuple[list[str], list[str]]:
     """The statements before and behind the rules of a crossing; none where nobody observes it."""
     for point in site.topology.observation_points.values() if site.tapping else ():
         if point.crossing == (source, destination):
-            before = site.blueprint.log(site.core, point.key, False)
-            return [before], [site.blueprint.log(site.core, point.key, True)]
+            before = site.layout.log(site.core, point.key, False)
+            return [before], [site.layout.log(site.core, point.key, True)]
     return [], []
 
 
@@ -53,7 +53,7 @@ def _tap_named(site: Site, point: ObservationPoint) -> None:
     if name in site.routers:
         machine = site.routers[name]
     else:
-        machine = site.blueprint.machines[site.blueprint.homes[home]]
+        machine = site.layout.machines[site.layout.homes[home]]
     _around(
         site, machine, point.key,
         [("prerouting", -300), ("output", -300)], [("input", 300), ("postrouting", 300)], interface,
@@ -75,8 +75,8 @@ def _around(
     narrowed: str = "",
 ) -> None:
     """Log at hooks in front of all filters and behind them, of one interface or of all but the loopback."""
-    before = site.blueprint.log(machine, key, False)
-    behind = site.blueprint.log(machine, key, True)
+    before = site.layout.log(machine, key, False)
+    behind = site.layout.log(machine, key, True)
     for hooks, statement in ((seen, before), (passed, behind)):
         for hook, priority in hooks:
             which = f'"{interface}"' if interface else '!= "lo"'

@@ -6,14 +6,14 @@ import random
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from kiboko.core.addresses import Address, AddressSet, parse_address
-from kiboko.core.directory import Directory
-from kiboko.core.endpoints import Ends, address_set_of, resolve_service
 from kiboko.core.errors import UsageError
-from kiboko.core.model import Topology
-from kiboko.core.services import ICMP, ICMP6, TCP, UDP, Service
-from kiboko.core.walk import Walker
-from kiboko.replica.blueprint import Blueprint
+from kiboko.core.header.addresses import Address, AddressSet, parse_address
+from kiboko.core.header.services import ICMP, ICMP6, TCP, UDP, Service
+from kiboko.core.network.directory import Directory
+from kiboko.core.network.model import Topology
+from kiboko.core.queries.ends import Ends, address_set_of, resolve_service
+from kiboko.core.walk.walk import Walker
+from kiboko.replica.layout import Layout
 from kiboko.wire.probes import Target
 
 _MOST_PORTS = 6
@@ -57,13 +57,13 @@ def chosen_services(topology: Topology, choice: Choice) -> list[Service]:
     return list(found)
 
 
-def chosen_trials(walker: Walker, blueprint: Blueprint, services: list[Service], choice: Choice) -> list[Trial]:
+def chosen_trials(walker: Walker, layout: Layout, services: list[Service], choice: Choice) -> list[Trial]:
     """The trials of a choice. Raises UsageError where there is none."""
     sources, destinations = _addresses(walker, choice.sources), _addresses(walker, choice.destinations)
     chance = random.Random(choice.seed)
     wanted = [
         each
-        for each in _trials(walker, blueprint, services, chance)
+        for each in _trials(walker, layout, services, chance)
         if (sources is None or each.source in sources) and (destinations is None or each.target.address in destinations)
     ]
     if not wanted:
@@ -114,18 +114,16 @@ def outside_addresses(topology: Topology, directory: Directory) -> dict[str, lis
     return found
 
 
-def _trials(walker: Walker, blueprint: Blueprint, services: list[Service], chance: random.Random) -> Iterator[Trial]:
+def _trials(walker: Walker, layout: Layout, services: list[Service], chance: random.Random) -> Iterator[Trial]:
     topology = walker.topology
     inside = [
-        (blueprint.homes[instance.name], address)
+        (layout.homes[instance.name], address)
         for instance in topology.instances.values()
         for interface in instance.interfaces
         for address in interface.addresses
     ]
     outside = [
-        (blueprint.homes[name], parse_address(text))
-        for name, texts in blueprint.outside_addresses.items()
-        for text in texts
+        (layout.homes[name], parse_address(text)) for name, texts in layout.outside_addresses.items() for text in texts
     ]
     publics = walker.directory.public_addresses()
     listening = {service.detail for service in services if service.has_ports}

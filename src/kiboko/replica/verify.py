@@ -8,18 +8,18 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from kiboko.core.addresses import Address
-from kiboko.core.evidence import SILENT, UNREACHABLE, FlowRecord, ProbeRecord
-from kiboko.core.model import Topology
-from kiboko.core.ranges import RangeSet
-from kiboko.core.services import TCP, UDP, Service
-from kiboko.core.verification import Difference, Verification
-from kiboko.core.walk import Walk, Walker
-from kiboko.replica.blueprint import Blueprint
+from kiboko.core.evidence.verification import Difference, Verification
+from kiboko.core.header.addresses import Address
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import TCP, UDP, Service
+from kiboko.core.network.model import Topology
+from kiboko.core.records.records import SILENT, UNREACHABLE, FlowRecord, ProbeRecord
+from kiboko.core.walk.walk import Walk, Walker
 from kiboko.replica.faults import Fault, check_faults
 from kiboko.replica.holder import Job, run_inside
 from kiboko.replica.kernel import Services, build, enter
-from kiboko.replica.layout import lay_out
+from kiboko.replica.laying_out import lay_out
+from kiboko.replica.layout import Layout
 from kiboko.replica.recorder import Recorder
 from kiboko.replica.trials import Choice, Trial, chosen_services, chosen_trials, outside_addresses
 from kiboko.wire.probes import Outcome, Sending, probe
@@ -39,8 +39,8 @@ class Observed:
 
 def draw(
     topology: Topology, walker: Walker, services: list[Service], faults: tuple[Fault, ...], tapping: bool
-) -> Blueprint:
-    """The blueprint of a network, with an address or two for each outside."""
+) -> Layout:
+    """The layout of a network, with an address or two for each outside."""
     check_faults(faults, topology)
     ports = [({TCP: "tcp", UDP: "udp"}[s.protocol], s.detail) for s in services if s.protocol in (TCP, UDP)]
     return lay_out(topology, ports, outside_addresses(topology, walker.directory), faults, tapping)
@@ -61,16 +61,16 @@ def verify(
     choice = choice or Choice()
     walker = Walker(topology)
     services = chosen_services(topology, choice)
-    blueprint = draw(topology, walker, services, faults, record)
-    trials = chosen_trials(walker, blueprint, services, choice)
-    observed: Observed = run_inside(Job("kiboko.replica.verify", "probe_inside", (blueprint, trials, timeout)))
+    layout = draw(topology, walker, services, faults, record)
+    trials = chosen_trials(walker, layout, services, choice)
+    observed: Observed = run_inside(Job("kiboko.replica.verify", "probe_inside", (layout, trials, timeout)))
     walks = [_walk(walker, trial) for trial in trials]
     unknown = sum(not _is_known(said) for said in walks)
     again = [index for index, (_, outcome) in enumerate(observed.outcomes) if _differs(walks[index], outcome)]
     if again and not record:
         # What a busy machine answered too late is no verdict: only what shows again, with time to spare, differs.
         few = [trials[index] for index in again]
-        second: Observed = run_inside(Job("kiboko.replica.verify", "probe_inside", (blueprint, few, 4 * timeout)))
+        second: Observed = run_inside(Job("kiboko.replica.verify", "probe_inside", (layout, few, 4 * timeout)))
         outcomes = list(observed.outcomes)
         for index, outcome in zip(again, second.outcomes, strict=True):
             outcomes[index] = outcome
@@ -143,12 +143,12 @@ def _receiver_name(walker: Walker, trial: Trial) -> str:
 # Inside the namespaces.
 
 
-def probe_inside(argument: tuple[Blueprint, list[Trial], float]) -> Observed:
+def probe_inside(argument: tuple[Layout, list[Trial], float]) -> Observed:
     """Build, serve, and probe."""
-    blueprint, trials, timeout = argument
-    build(blueprint)
-    services = Services(blueprint)
-    recorder = Recorder(blueprint) if blueprint.taps else None
+    layout, trials, timeout = argument
+    build(layout)
+    services = Services(layout)
+    recorder = Recorder(layout) if layout.taps else None
     outcomes = tuple(send_all(trials, Sending(timeout, 2)))  # a lost packet is no verdict
     services.close()
     if recorder is None:

@@ -7,18 +7,18 @@ from dataclasses import dataclass, field
 from json import dumps
 from typing import TYPE_CHECKING, Any
 
-from kiboko.core.causes import Causes
-from kiboko.core.flow_table import EVENTS, FlowTable
-from kiboko.core.summary import Summary
-from kiboko.core.watch import Disagreement
+from kiboko.core.evidence.causes import Causes
+from kiboko.core.evidence.summary import Summary
+from kiboko.core.evidence.watch import Disagreement
+from kiboko.core.records.flow_table import EVENTS, FlowTable
 from kiboko.views.check_view import decider_text
-from kiboko.views.confirm_view import iso, rows_json, show_findings
+from kiboko.views.confirm_view import rows_json, show_findings
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted
+from kiboko.views.text import counted, iso
 
 if TYPE_CHECKING:
-    from kiboko.files.flow_store import FlowStore
-    from kiboko.files.intake import Intake
+    from kiboko.files.collection.intake import Intake
+    from kiboko.files.store.flow_store import FlowStore
 
 _PLAIN = ("messages", "templates", "option records", "syslog messages")
 
@@ -38,6 +38,7 @@ class Tally:
     senders: int = 0
     removed: int = 0
     recovered: int = 0
+    damaged: int = 0
     counts: Counter[str] = field(default_factory=Counter)
     first: dict[str, str] = field(default_factory=dict)
     sampled: dict[tuple[str, int], int] = field(default_factory=dict)
@@ -56,7 +57,7 @@ class Tally:
         if intake.without_template:
             self.counts["data whose template never came"] = intake.without_template
         self.senders = len(intake.exporters)
-        self.removed, self.recovered = store.removed, store.recovered
+        self.removed, self.recovered, self.damaged = store.removed, store.recovered, store.damaged
 
     @property
     def faults(self) -> list[tuple[str, int, str]]:
@@ -79,6 +80,10 @@ class Tally:
             found.append(f"{self.lost:,} records could not be stored")
         if self.recovered:
             found.append(f"{self.recovered:,} records of an earlier run that was cut short were put in order")
+        if self.damaged:
+            found.append(
+                f"{counted(self.damaged, 'segment')} of an earlier run not readable in full: set aside as *.damaged"
+            )
         if self.removed:
             found.append(f"{counted(self.removed, 'segment')} too old or too much removed from the store")
         return found
@@ -89,7 +94,7 @@ def show_collected(tally: Tally, summary: Summary | None, causes: Causes | None,
     out.parts(
         (f"{tally.records:,}", "mark"),
         (f" records from {counted(tally.senders, 'sender')}: {counted(tally.packets, 'packet')},"
-         f" {counted(tally.octets, 'byte')}", ""),
+         f" {counted(tally.octets, 'octet')}", ""),
     )  # fmt: skip
     told = [counted(tally.counts[kind], kind.rstrip("s")) for kind in _PLAIN if tally.counts[kind]]
     if told:
@@ -107,9 +112,10 @@ def collect_json(tally: Tally, summary: Summary | None, causes: Causes | None) -
     return {
         "kiboko": "collect/1",
         "summary": {
-            "records": tally.records, "packets": tally.packets, "bytes": tally.octets, "senders": tally.senders,
+            "records": tally.records, "packets": tally.packets, "octets": tally.octets, "senders": tally.senders,
             **{name: tally.events[name] for name in EVENTS}, "leaks": tally.leaks, "breaks": tally.breaks,
-            "unjudged": tally.unjudged, "lost": tally.lost, "recovered": tally.recovered, "removed": tally.removed,
+            "unjudged": tally.unjudged, "lost": tally.lost, "recovered": tally.recovered,
+            "damaged": tally.damaged, "removed": tally.removed,
             "messages": {kind: tally.counts[kind] for kind in _PLAIN},
             "faults": [{"kind": kind, "count": count, "first": sender} for kind, count, sender in tally.faults],
         },
@@ -135,9 +141,10 @@ def disagreement_json(each: Disagreement) -> str:
     finding, decider = group.finding, group.finding.decider
     return dumps(
         {
-            "kiboko": "disagreement/1", "status": finding.status, "time": iso(record.start), "from": group.source,
-            "to": group.destination, "source": str(record.source), "destination": str(record.destination),
-            "service": group.service, "source_port": record.source_port, "observed": finding.observed,
+            "kiboko": "disagreement/1", "status": finding.status, "time": iso(record.start), "source": group.source,
+            "destination": group.destination, "source_address": str(record.source),
+            "destination_address": str(record.destination), "service": group.service,
+            "source_port": record.source_port, "observed": finding.observed,
             "why": finding.why, "filter": decider.filter if decider else None,
             "rule": decider.rule if decider else None, "count": each.count, "check": group.check_line(),
         }
@@ -146,8 +153,8 @@ def disagreement_json(each: Disagreement) -> str:
 
 def live_grid(rows: list[list[str]]) -> Grid:
     """The latest records as a table."""
-    grid = Grid(["time", "source", "destination", "service", "outcome", "bytes"], wide=("source", "destination"),
-                numbers=("bytes",))  # fmt: skip
+    grid = Grid(["time", "source", "destination", "service", "outcome", "octets"], wide=("source", "destination"),
+                numbers=("octets",))  # fmt: skip
     for cells in rows:
         grid.add(cells)
     return grid

@@ -6,16 +6,16 @@ from collections import Counter
 from datetime import datetime
 from typing import Any
 
-from kiboko.core.causes import Cause, Causes
-from kiboko.core.comparison import AGREE, BREAK, LEAK, UNSURE
-from kiboko.core.coverage import Coverage
-from kiboko.core.evidence import FlowRecord
-from kiboko.core.side_by_side import Side, side_by_side
-from kiboko.core.summary import Group, Summary
+from kiboko.core.evidence.causes import Cause, Causes
+from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE
+from kiboko.core.evidence.coverage import Coverage
+from kiboko.core.evidence.side_by_side import Side, side_by_side
+from kiboko.core.evidence.summary import Group, Summary
+from kiboko.core.records.records import FlowRecord
 from kiboko.views.check_view import decider_json, decider_text
 from kiboko.views.coverage_view import coverage_json, show_coverage
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted
+from kiboko.views.text import counted, iso
 
 _ORDER = (LEAK, BREAK, UNSURE, AGREE)
 _MEANING = {
@@ -50,10 +50,12 @@ def show_findings(summary: Summary, causes: Causes, show_agreeing: bool, out: Ou
     total = sum(summary.totals.values())
     leaks, breaks = summary.totals[LEAK], summary.totals[BREAK]
     if not total:
-        out.line("No record could be held against the rules.")
+        out.parts(("NOT KNOWN", "unsure"), (": there is no record to hold against the rules.", ""))
     elif leaks or breaks:
         told = " and ".join(counted(number, word) for number, word in ((leaks, "leak"), (breaks, "break")) if number)
         out.parts(("DISAGREE", "leak" if leaks else "break"), (f": {told} in {counted(total, 'record')}.", ""))
+    elif not summary.totals[AGREE]:
+        out.parts(("NOT KNOWN", "unsure"), (f": of {counted(total, 'record')} none can be told.", ""))
     else:
         out.parts(("AGREE", "agree"), (f": no leak and no break in {counted(total, 'record')}.", ""))
     for status in _ORDER:
@@ -121,7 +123,7 @@ def _details(causes: Causes, groups: list[Group], out: Output) -> None:
 def _span(group: Group) -> str:
     parts = [counted(group.count, "record")]
     if group.evidence == "flow":
-        parts += [counted(group.packets, "packet"), counted(group.octets, "byte")]
+        parts += [counted(group.packets, "packet"), counted(group.octets, "octet")]
     if group.first is not None and group.last is not None:
         parts.append(
             f"{_time(group.first)} to {_time(group.last)}" if group.first != group.last else _time(group.first)
@@ -165,8 +167,8 @@ def confirm_json(
         "rows": rows_json(summary, causes),
         "side_by_side": [
             {
-                "from": side.source,
-                "to": side.destination,
+                "source": side.source,
+                "destination": side.destination,
                 "service": side.service,
                 "rules": side.walk.verdict,
                 "probes": dict(side.probes),
@@ -190,7 +192,7 @@ def _row_json(group: Group, causes: list[Cause]) -> dict[str, Any]:
     example = group.example
     where = {"line": example.line} if isinstance(example, FlowRecord) else {"time": iso(example.time)}
     return {
-        "status": finding.status, "evidence": group.evidence, "from": group.source, "to": group.destination,
+        "status": finding.status, "evidence": group.evidence, "source": group.source, "destination": group.destination,
         "service": group.service, "observed": finding.observed, "verdict": walk.verdict if walk else None,
         "signal": walk.signal if walk else None, "different_signal": finding.different_signal,
         "reply": finding.is_reply, "why": finding.why,
@@ -200,8 +202,3 @@ def _row_json(group: Group, causes: list[Cause]) -> dict[str, Any]:
         "first": iso(group.first), "last": iso(group.last),
         "example": {**where, "check": group.check_line()},
     }  # fmt: skip
-
-
-def iso(moment: datetime | None) -> str | None:
-    """A time as RFC 3339 has it."""
-    return moment.isoformat().replace("+00:00", "Z") if moment else None

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+import importlib.util
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from kiboko.core.coverage import Coverage
-from kiboko.core.errors import SurroundingsError, UsageError
-from kiboko.core.flow_query import MINUTE, Sums, Timeline
-from kiboko.core.flow_table import moment
-from kiboko.core.model import Topology
+from kiboko.core.errors import UsageError
+from kiboko.core.evidence.coverage import Coverage
+from kiboko.core.network.model import Topology
+from kiboko.core.records.flow_query import MINUTE, Sums, Timeline
+from kiboko.core.records.flow_table import moment
+from kiboko.files.store.saving import check_writable, written_whole
 from kiboko.views.coverage_view import point_text
-from kiboko.views.flows_view import MEASURES, top
+from kiboko.views.flows_view import top
 from kiboko.views.text import clean
 
-_FATES = {"passed": "#2f7d6d", "seen": "#9aa5b1", "denied": "#c4552d"}
+_OUTCOMES = {"passed": "#2f7d6d", "seen": "#9aa5b1", "denied": "#c4552d"}
 _WRONG = {"leak": "#b3203a", "break": "#8e44ad"}
 _RIGHT = {"agree": "#2f7d6d", "unsure": "#d9a441"}
 _MOST_BARS = 12
@@ -22,26 +25,24 @@ _MOST_PERIODS = 120
 
 
 def draw_flows(sums: Sums, timeline: Timeline, by: str, path: Path) -> None:
-    """Draw to a PNG or SVG file. Raises UsageError for another form, SurroundingsError where it cannot be written."""
+    """Draw to a PNG or SVG file. Raises UsageError for another form, EnvironmentFailure where it cannot be written."""
     pyplot = _pyplot(path)
     from matplotlib import ticker
 
     figure, (bars, course) = pyplot.subplots(2, 1, figsize=(12.8, 8), height_ratios=(3, 2), layout="constrained")
     shown = top(sums, by, _MOST_BARS)[::-1]
-    bars.barh(
-        [clean("  ".join(key)) for key, _ in shown], [getattr(each, MEASURES[by]) for _, each in shown], color="#3b5b92"
-    )
+    bars.barh([_words("  ".join(key)) for key, _ in shown], [getattr(each, by) for _, each in shown], color="#3b5b92")
     bars.set_title(f"Most {by} by {', '.join(sums.fields)}", loc="left")
     bars.set_xlabel(by)
     bars.xaxis.set_major_formatter(ticker.EngFormatter(sep=""))
-    _draw_course(course, timeline, _FATES)
+    _draw_course(course, timeline, _OUTCOMES)
     course.set_title("Records by the time they began (UTC)", loc="left")
     _save(figure, (bars, course), path)
 
 
 def draw_findings(coverage: Coverage, topology: Topology, path: Path) -> None:
     """Findings over time, leaks and breaks apart from the rest, and when each observation point recorded anything. To a
-    PNG or SVG file; raises UsageError for another form, SurroundingsError where it cannot be written."""
+    PNG or SVG file; raises UsageError for another form, EnvironmentFailure where it cannot be written."""
     pyplot = _pyplot(path)
     points = sorted(coverage.points.items(), key=lambda item: (-item[1][0].records, item[0]))[:_MOST_BARS][::-1]
     heights = (2, 2, 1 + 0.25 * len(points))
@@ -53,21 +54,35 @@ def draw_findings(coverage: Coverage, topology: Topology, path: Path) -> None:
     wrong.set_title("Leaks and breaks by the time their records began (UTC)", loc="left")
     rest.set_title("Records that agree, or cannot be told", loc="left")
     minute = MINUTE / 86_400_000
-    shown = coverage.timeline.without_early()[0].rows()
+    shown = coverage.timeline.without_early()[0].met()
     if shown:
-        places.set_xlim(_day(shown[0][0]), _day(shown[-1][0] + coverage.timeline.step))
+        places.set_xlim(_day(shown[0][0]), _day(shown[-1][0]) + coverage.timeline.step / 86_400_000)
     for height, (_, (_, minutes)) in enumerate(points):
         runs = _runs(sorted(minutes))
         spans = [(_day(begin * MINUTE), (end - begin) * minute) for begin, end in runs]
         places.broken_barh(spans, (height - 0.35, 0.7), color="#3b5b92", linewidth=0)
-    places.set_yticks(range(len(points)), [clean(point_text(name, topology)) for name, _ in points])
+    places.set_yticks(range(len(points)), [_words(point_text(name, topology)) for name, _ in points])
     places.set_title("Minutes with a record, by observation point", loc="left")
     _save(figure, (wrong, rest, places), path)
 
 
-def _pyplot(path: Path) -> Any:
+def check_figure(path: Path) -> None:
+    """Raise, before any work is done, where a figure could not be drawn in the end: UsageError for another form or
+    without the extra `plot`, EnvironmentFailure where it cannot be written."""
     if path.suffix not in (".png", ".svg"):
         raise UsageError(f"{path}: a figure is .png or .svg")
+    if importlib.util.find_spec("matplotlib") is None:
+        raise UsageError("--plot needs the extra: pip install 'kiboko[plot]'")
+    check_writable(path)
+
+
+def _words(text: str) -> str:
+    """Text from outside as a figure shows it: no control characters, and no dollar sign that begins a formula."""
+    return clean(text).replace("$", r"\$")
+
+
+def _pyplot(path: Path) -> Any:
+    check_figure(path)
     import matplotlib
 
     matplotlib.use("Agg")
@@ -98,6 +113,10 @@ def _draw_course(axes: Any, timeline: Timeline, colours: dict[str, str]) -> None
             )
             base = [low + high for low, high in zip(base, heights, strict=True)]
     if any(base):
+        # No calendar goes beyond these years, and neither does a margin.
+        left, right = axes.get_xlim()
+        first, last = (float(dates.date2num(each)) for each in (datetime(1, 1, 1), datetime(9999, 12, 31)))
+        axes.set_xlim(max(left, first), min(right, last))
         locator = dates.AutoDateLocator()
         axes.xaxis.set_major_locator(locator)
         axes.xaxis.set_major_formatter(dates.ConciseDateFormatter(locator))
@@ -123,8 +142,7 @@ def _save(figure: Any, axes: tuple[Any, ...], path: Path) -> None:
     for each in axes:
         each.spines[["top", "right"]].set_visible(False)
     try:
-        figure.savefig(path, dpi=100)
-    except OSError as error:
-        raise SurroundingsError(f"{path}: cannot be written: {error.strerror}") from error
+        with written_whole(path) as temporary:
+            figure.savefig(temporary, dpi=100, format=path.suffix[1:])
     finally:
         pyplot.close(figure)

@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from kiboko.core.flow_query import Sum, Sums, Timeline
-from kiboko.core.flow_table import EVENTS, NO_TIME
-from kiboko.core.rule_usage import RuleUsage
+from kiboko.core.records.flow_query import Sum, Sums, Timeline
+from kiboko.core.records.flow_table import EVENTS, NO_TIME
 from kiboko.views.output import Grid, Output
 from kiboko.views.text import counted
 from kiboko.views.timeline_view import Bar, iso_of, show_timeline, time_text
 
-MEASURES = {"bytes": "octets", "packets": "packets", "records": "records"}
-"""What groups may be ranked by, as users call it, and as `Sum` does."""
+if TYPE_CHECKING:
+    from kiboko.core.evidence.rule_usage import RuleUsage
+
+MEASURES = ("octets", "packets", "records")
+"""What groups may be ranked by."""
 _BAR = 36
 
 
 def top(sums: Sums, by: str, most: int) -> list[tuple[tuple[str, ...], Sum]]:
     """The groups with most of a measure, the largest first; equal ones by name."""
-    ranked = sorted(sums.groups.items(), key=lambda item: (-getattr(item[1], MEASURES[by]), item[0]))
+    ranked = sorted(sums.groups.items(), key=lambda item: (-getattr(item[1], by), item[0]))
     return ranked[:most]
 
 
@@ -27,19 +29,19 @@ def show_flows(sums: Sums, timeline: Timeline, by: str, most: int, caveats: list
     total = sums.total
     out.parts(
         (f"{total.records:,}", "mark"),
-        (f" records, {counted(total.packets, 'packet')}, {counted(total.octets, 'byte')}{_span(total)}", ""),
+        (f" records, {counted(total.packets, 'packet')}, {counted(total.octets, 'octet')}{_span(total)}", ""),
     )
     if sums.fields and sums.groups:
         shown = top(sums, by, most)
         out.heading(f"by {', '.join(sums.fields)}: most {by} first")
         grid = Grid(
-            [*sums.fields, "records", "packets", "bytes", "share", "first", "last"],
+            [*sums.fields, "records", "packets", "octets", "share", "first", "last"],
             wide=tuple(name for name in sums.fields if name in ("source", "destination")),
-            numbers=("records", "packets", "bytes", "share"),
+            numbers=("records", "packets", "octets", "share"),
         )
-        whole = max(1, getattr(total, MEASURES[by]))
+        whole = max(1, getattr(total, by))
         for key, each in shown:
-            share = f"{100 * getattr(each, MEASURES[by]) / whole:.1f} %"
+            share = f"{100 * getattr(each, by) / whole:.1f} %"
             grid.add([*key, f"{each.records:,}", f"{each.packets:,}", f"{each.octets:,}", share,
                       time_text(each.first), time_text(each.last)])  # fmt: skip
         out.grid(grid)
@@ -58,7 +60,7 @@ def _span(each: Sum) -> str:
 def _histogram(timeline: Timeline, out: Output) -> None:
     bars = (
         Bar("passed", "█", "allow"),
-        Bar("seen", "▒", "quiet", "seen, no word of its fate"),
+        Bar("seen", "▒", "quiet", "seen, its outcome not recorded"),
         Bar("denied", "░", "drop"),
     )
     show_timeline(timeline, bars, out)
@@ -72,8 +74,8 @@ def show_usage(usage: RuleUsage, caveats: list[str], out: Output) -> None:
     has_counters = any(each.counted is not None for each in lines)
     counters = ["counter"] if has_counters else []
     grid = Grid(
-        ["rule", "action", "what", "records", "packets", "bytes", *counters, "first", "last"],
-        wide=("what",), numbers=("records", "packets", "bytes", "counter"),
+        ["rule", "action", "what", "records", "packets", "octets", *counters, "first", "last"],
+        wide=("what",), numbers=("records", "packets", "octets", "counter"),
     )  # fmt: skip
     section = ""
     for each in lines:
@@ -121,7 +123,7 @@ def flows_json(sums: Sums, timeline: Timeline, by: str, most: int | None, caveat
         "timeline": {
             "step_ms": timeline.step,
             "rows": [
-                {"begin": iso_of(begin), **dict(zip(EVENTS, counts, strict=True))} for begin, counts in timeline.rows()
+                {"begin": iso_of(begin), **dict(zip(EVENTS, counts, strict=True))} for begin, counts in timeline.met()
             ],
         },
         "caveats": caveats,
@@ -141,7 +143,7 @@ def usage_json(usage: RuleUsage, caveats: list[str]) -> dict[str, Any]:
         "rows": [
             {**dict(zip(("filter", "direction", "rule"), each.key, strict=True)), "action": each.action,
              "file": each.place.file, "line": each.place.line, **_sum_json(each.sum),
-             "counter": None if each.counted is None else dict(zip(("packets", "bytes"), each.counted, strict=True))}
+             "counter": None if each.counted is None else dict(zip(("packets", "octets"), each.counted, strict=True))}
             for each in lines
         ],
         "caveats": caveats,
@@ -149,5 +151,5 @@ def usage_json(usage: RuleUsage, caveats: list[str]) -> dict[str, Any]:
 
 
 def _sum_json(each: Sum) -> dict[str, Any]:
-    return {"records": each.records, "packets": each.packets, "bytes": each.octets,
+    return {"records": each.records, "packets": each.packets, "octets": each.octets,
             "first": iso_of(each.first), "last": iso_of(each.last)}  # fmt: skip

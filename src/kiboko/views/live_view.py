@@ -16,12 +16,12 @@ from time import monotonic
 from types import TracebackType
 from typing import Any
 
-from kiboko.core.addresses import Address
-from kiboko.core.flow_table import EVENTS, FlowTable, moment
-from kiboko.core.services import Service
+from kiboko.core.header.addresses import Address
+from kiboko.core.header.services import Service
+from kiboko.core.records.flow_table import EVENTS, FlowTable, moment
 from kiboko.views.collect_view import Tally, live_grid
 from kiboko.views.output import STYLES
-from kiboko.views.text import clean
+from kiboko.views.text import clean, counted
 
 _KEPT = 2000
 _MOST_A_TABLE = 500
@@ -126,8 +126,9 @@ class LiveView:
 
         tally = self._tally
         lines = [
-            f"{tally.records:,} records, {self._rate:,.0f} a second; {tally.events['denied']:,} denied;"
-            f" {sum(count for _, count, _ in tally.faults):,} faults; {tally.leaks:,} leaks, {tally.breaks:,} breaks"
+            f"{counted(tally.records, 'record')}, {self._rate:,.0f} a second; {tally.events['denied']:,} denied;"
+            f" {counted(sum(count for _, count, _ in tally.faults), 'fault')};"
+            f" {counted(tally.leaks, 'leak')}, {counted(tally.breaks, 'break')}"
         ]
         text = Text(no_wrap=True, overflow="ellipsis")
         text.append(f"{lines[0]}\n", "bold")

@@ -16,7 +16,8 @@ from kiboko.views.text import clean
 STYLES = {
     "allowed": "bold green", "answered": "green", "allow": "green", "agree": "green",
     "blocked": "bold red", "drop": "red", "reject": "red", "leak": "bold red", "break": "bold magenta",
-    "one-way": "bold magenta", "partly": "bold yellow", "unsure": "yellow", "not known": "yellow",
+    "one-way": "bold magenta", "partly": "bold yellow", "unknown": "bold yellow",
+    "unsure": "yellow", "not known": "yellow",
     "silent": "red", "refused": "red", "unreachable": "red",
     "section": "bold", "heading": "bold cyan", "quiet": "dim", "mark": "bold",
 }  # fmt: skip

@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
 
-from kiboko.core.evidence import OUTCOMES, ProbeRecord
+from kiboko.core.records.records import OUTCOMES, ProbeRecord
 from kiboko.views.output import Output
 from kiboko.views.text import counted
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from kiboko.core.verification import Difference, Verification
+from kiboko.core.evidence.verification import Difference, Verification
 from kiboko.views.check_view import decider_json, decider_text
 from kiboko.views.output import Grid, Output
 from kiboko.views.text import counted
@@ -74,8 +74,8 @@ def verification_json(found: Verification, seconds: float, faults: Sequence[str]
         },
         "rows": [
             {
-                "from": str(each.source),
-                "to": str(each.walk.flow.target),
+                "source": str(each.source),
+                "destination": str(each.walk.flow.target),
                 "service": str(each.walk.flow.service),
                 "source_port": each.source_port,
                 "kernel": each.outcome,

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from kiboko.core.model import RouteEntry
-from kiboko.core.question import Ways
-from kiboko.core.steps import Path, Step
+from kiboko.core.network.model import RouteEntry
+from kiboko.core.queries.pair import Ways
+from kiboko.core.routing.steps import Path, Step
 from kiboko.views.output import Grid, Output
 
 _SHOWN = ("source", "route", "translate", "instance-in", "instance-out", "outside")

@@ -4,19 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 
-from kiboko.core.addresses import Address, AddressSet
-from kiboko.core.inspection import (
-    IN,
-    OUT,
-    AppliedRule,
-    applied_rules,
-    attachments,
-    filter_rules,
-    group_lookalikes,
-    group_reasons,
-    groups_of,
-)
-from kiboko.core.model import (
+from kiboko.core.header.addresses import Address, AddressSet
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.network.model import (
     Filter,
     Group,
     Instance,
@@ -29,8 +19,18 @@ from kiboko.core.model import (
     Topology,
     peer_text,
 )
-from kiboko.core.ranges import RangeSet
-from kiboko.core.walk import Walker
+from kiboko.core.queries.inspection import (
+    IN,
+    OUT,
+    AppliedRule,
+    applied_rules,
+    attachments,
+    filter_rules,
+    group_lookalikes,
+    group_reasons,
+    groups_of,
+)
+from kiboko.core.walk.walk import Walker
 from kiboko.views.sheet import Sheet, Table
 from kiboko.views.text import counted
 
@@ -215,10 +215,10 @@ class Shower:
         )
         entries = list(self.topology.route_tables[subnet.route_table].entries) if subnet.route_table else []
         for block in self.topology.networks[subnet.network].blocks:
-            table.add([str(block), "local", "local", "-"])
+            table.add([str(block), "connected", "connected", "-"])
         for entry in entries:
             table.add([str(entry.to), entry.via, entry.origin, str(entry.place)])
-        rank = {"manual": 0, "platform": 1, "local": 2}
+        rank = {"static": 0, "learned": 1, "connected": 2}
         table.rows.sort(key=lambda row: (":" in row[0], -int(row[0].rpartition("/")[2]), row[0], rank[row[2]]))
 
     # Other things.

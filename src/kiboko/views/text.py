@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import shlex
+from datetime import datetime
+
 
 def clean(text: str) -> str:
     """The text with every control, format, line and odd space character written as an escape.
@@ -18,3 +21,13 @@ def counted(number: int, word: str, plural: str | None = None) -> str:
     """`1 row`, `2 rows`, with thousands separated; from 10^15 on rounded, since nobody reads more digits."""
     shown = f"{number:,}" if number < 10**15 else f"about {number:.1e}".replace("e+", " × 10^")
     return f"{shown} {word if number == 1 else plural or word + 's'}"
+
+
+def network_option(file: str) -> str:
+    """` -n FILE` for a line to be pasted, or nothing where the network file is the one that is read by itself."""
+    return "" if file == "network.yaml" else f" -n {shlex.quote(file)}"
+
+
+def iso(moment: datetime | None) -> str | None:
+    """A time as RFC 3339 has it, to the millisecond and in UTC, in every machine-readable form alike."""
+    return moment.isoformat(timespec="milliseconds").replace("+00:00", "Z") if moment is not None else None

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from kiboko.core.flow_query import MINUTE, Timeline
-from kiboko.core.flow_table import moment
+from kiboko.core.records.flow_query import MINUTE, Timeline
+from kiboko.core.records.flow_table import moment
 from kiboko.views.output import Output
-from kiboko.views.text import counted
+from kiboko.views.text import counted, iso
 
 _WIDTH = 36
 _MOST_PERIODS = 24
@@ -59,8 +59,7 @@ def time_text(milliseconds: int) -> str:
 
 def iso_of(milliseconds: int) -> str | None:
     """A column's time as RFC 3339 has it, None for none."""
-    when = moment(milliseconds)
-    return when.isoformat(timespec="milliseconds").replace("+00:00", "Z") if when is not None else None
+    return iso(moment(milliseconds))
 
 
 def length_text(step: int) -> str:

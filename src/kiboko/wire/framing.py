@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-MOST_OCTETS = 1 << 20
-"""Octets of the longest message that is read."""
+MOST_OCTETS = 1 << 16
+"""Octets of a message that are read: of a longer one the beginning."""
 _LONGEST_SKIP = 1 << 30
 
 
 class Frames:
     """The messages in a stream (RFC 6587): counted octets or ended by a line feed, whichever each of them begins with.
 
-    A message longer than `MOST_OCTETS` is left out as a whole and counted in `too_long`; `broken` tells of a stream
-    that cannot be followed any further.
+    Of a message longer than `MOST_OCTETS` only so much is handed on, and it is counted in `too_long`; `broken` tells of
+    a stream that cannot be followed any further. No more than one such message is ever kept.
     """
 
     def __init__(self) -> None:
@@ -38,6 +38,11 @@ class Frames:
                 found.append(message)
         return found
 
+    @property
+    def is_waiting(self) -> bool:
+        """Whether a message has begun that has not ended."""
+        return bool(self._buffer)
+
     def rest(self) -> bytes:
         """What a stream ended with: a last message without its line feed."""
         left = bytes(self._buffer) if not (self._skip or self._skip_line or self.broken) else b""
@@ -53,13 +58,17 @@ class Frames:
             return self._line()
         length = int(digits)
         if length > MOST_OCTETS:
-            self.too_long += 1
             if length > _LONGEST_SKIP:
+                self.too_long += 1
                 self.broken = True
                 return None
-            del self._buffer[: space + 1]
-            self._skip = length
-            return b""
+            if len(self._buffer) < space + 1 + MOST_OCTETS:
+                return None
+            self.too_long += 1
+            message = bytes(self._buffer[space + 1 : space + 1 + MOST_OCTETS])
+            del self._buffer[: space + 1 + MOST_OCTETS]
+            self._skip = length - MOST_OCTETS
+            return message
         if len(self._buffer) < space + 1 + length:
             return None
         message = bytes(self._buffer[space + 1 : space + 1 + length])
@@ -68,14 +77,15 @@ class Frames:
 
     def _line(self) -> bytes | None:
         end = self._buffer.find(b"\n")
-        if end < 0:
-            if self._skip_line or len(self._buffer) > MOST_OCTETS:
-                self.too_long += not self._skip_line
-                self._skip_line = True
-                self._buffer.clear()
+        if self._skip_line:
+            self._skip_line = end < 0
+            del self._buffer[: end + 1 if end >= 0 else len(self._buffer)]
+            return b"" if end >= 0 else None
+        if end < 0 and len(self._buffer) <= MOST_OCTETS:
             return None
-        message = bytes(self._buffer[:end]) if not self._skip_line and end <= MOST_OCTETS else b""
-        self.too_long += end > MOST_OCTETS and not self._skip_line
-        self._skip_line = False
-        del self._buffer[: end + 1]
+        message = bytes(self._buffer[: min(end if end >= 0 else MOST_OCTETS, MOST_OCTETS)])
+        if end < 0 or end > MOST_OCTETS:
+            self.too_long += 1
+        self._skip_line = end < 0
+        del self._buffer[: end + 1 if end >= 0 else len(self._buffer)]
         return message

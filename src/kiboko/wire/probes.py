@@ -17,10 +17,10 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
-from kiboko.core.addresses import Address
-from kiboko.core.errors import SurroundingsError, UsageError
-from kiboko.core.evidence import ANSWERED, REFUSED, SILENT, UNREACHABLE
-from kiboko.core.services import ICMP, ICMP6, TCP, UDP, Service
+from kiboko.core.errors import EnvironmentFailure, UsageError
+from kiboko.core.header.addresses import Address
+from kiboko.core.header.services import ICMP, ICMP6, TCP, UDP, Service
+from kiboko.core.records.records import ANSWERED, REFUSED, SILENT, UNREACHABLE
 
 _UNREACHABLE_ERRORS = frozenset(
     (errno.EHOSTUNREACH, errno.ENETUNREACH, errno.EACCES, errno.EHOSTDOWN, errno.EPROTO, errno.ENETDOWN)
@@ -62,7 +62,7 @@ class Outcome:
 def probe_all(targets: Sequence[Target], sending: Sending, concurrency: int) -> Iterator[tuple[Target, Outcome]]:
     """Probe many targets at once and hand over each outcome as soon as it is there.
 
-    Raises UsageError for a protocol that cannot be probed, SurroundingsError where this machine fails.
+    Raises UsageError for a protocol that cannot be probed, EnvironmentFailure where this machine fails.
     """
     for target in targets:
         if target.service.protocol not in (TCP, UDP, ICMP, ICMP6):
@@ -77,7 +77,7 @@ def probe_all(targets: Sequence[Target], sending: Sending, concurrency: int) -> 
 
 
 def probe(target: Target, sending: Sending) -> Outcome:
-    """Probe one target until it gives any answer, or the attempts are used up. Raises SurroundingsError."""
+    """Probe one target until it gives any answer, or the attempts are used up. Raises EnvironmentFailure."""
     once = {TCP: _tcp_once, UDP: _udp_once}.get(target.service.protocol, _echo_once)
     made = 0
     result = Outcome(SILENT, None, 0, None, None)
@@ -87,7 +87,7 @@ def probe(target: Target, sending: Sending) -> Outcome:
             result = once(target, sending)
         except OSError as error:
             if error.errno in _HERE:
-                raise SurroundingsError(f"probing {target.address} {target.service}: {error.strerror}") from error
+                raise EnvironmentFailure(f"probing {target.address} {target.service}: {error.strerror}") from error
             result = Outcome(UNREACHABLE, None, made, None, None)
         if result.outcome != SILENT:
             break
@@ -111,7 +111,7 @@ def _open(target: Target, kind: socket.SocketKind) -> socket.socket:
             made.bind((own, target.source_port or 0))
     except OSError as error:
         where = f" from port {target.source_port}" if target.source_port is not None else ""
-        raise SurroundingsError(f"probing {target.address}{where}: {error.strerror}") from error
+        raise EnvironmentFailure(f"probing {target.address}{where}: {error.strerror}") from error
     return made
 
 
@@ -184,7 +184,7 @@ def _echo_once(target: Target, sending: Sending) -> Outcome:
             return _echo(target, sending, privileged)
         except SocketPermissionError:
             continue
-    raise SurroundingsError(
+    raise EnvironmentFailure(
         f"probing {target.address} {target.service}: this system lets only root send echo requests;"
         " widen net.ipv4.ping_group_range or run as root"
     )
@@ -235,7 +235,7 @@ def _echo(target: Target, sending: Sending, privileged: bool) -> Outcome:
             cause = error.__cause__ or error.__context__
             known = _of_error(cause.errno or 0) if isinstance(cause, OSError) else UNREACHABLE
             if known is None:
-                raise SurroundingsError(f"probing {target.address}: {getattr(cause, 'strerror', error)}") from error
+                raise EnvironmentFailure(f"probing {target.address}: {getattr(cause, 'strerror', error)}") from error
             return Outcome(known, None, 1, None, None)
         return Outcome(ANSWERED, round((time.monotonic() - began) * 1000, 3), 1, None, None)
 

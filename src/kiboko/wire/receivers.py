@@ -5,23 +5,34 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
+import resource
 import socket
 import ssl
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 from time import monotonic
 
-from kiboko.core.errors import SurroundingsError
-from kiboko.wire.framing import Frames
+from kiboko.core.errors import EnvironmentFailure
+from kiboko.wire.framing import MOST_OCTETS, Frames
 
 Taker = Callable[[bytes, str], None]
 """Takes a message and the address of who sent it."""
 _BUFFER = 64 << 20
 _LARGEST = 65535
 _AT_ONCE = 500
+_TURN_SECONDS = 0.05
+"""How long one socket is taken from before the others, and the signals, have their turn."""
 _MOST_CONNECTIONS = 1000
-_LAST_SECONDS = 10
+_SPARE_FILES = 100
+"""Open files that connections leave to everything else."""
+_MOST_OF_ONE = 200
+"""Connections of one sender."""
+_IDLE_SECONDS = 60
+"""After so long without a word a connection makes room for another, and one in the middle of a message is ended."""
+_HANDSHAKE_SECONDS = 10
+_LAST_SECONDS = 1
 _FORCE_BUFFER = 33  # SO_RCVBUFFORCE of Linux: beyond the limit, for who may
 
 
@@ -35,7 +46,7 @@ class Certificate:
     client_authority: Path | None = None
 
     def context(self) -> ssl.SSLContext:
-        """A server's side of TLS. Raises SurroundingsError where the files are no good."""
+        """A server's side of TLS. Raises EnvironmentFailure where the files are no good."""
         made = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH)
         made.minimum_version = ssl.TLSVersion.TLSv1_2
         try:
@@ -44,7 +55,7 @@ class Certificate:
                 made.load_verify_locations(self.client_authority)
                 made.verify_mode = ssl.CERT_REQUIRED
         except (OSError, ssl.SSLError) as error:
-            raise SurroundingsError(f"{self.certificate}: no certificate that TLS can use: {error}") from error
+            raise EnvironmentFailure(f"{self.certificate}: no certificate that TLS can use: {error}") from error
         return made
 
 
@@ -55,11 +66,13 @@ class Receivers:
     faults: Callable[[str, str, int], None]
     _sockets: dict[socket.socket, Taker] = field(default_factory=dict)
     _servers: list[asyncio.Server] = field(default_factory=list)
-    _connections: set[asyncio.Transport] = field(default_factory=set)
+    _connections: set[_Stream] = field(default_factory=set)
+    _by_sender: Counter[str] = field(default_factory=Counter)
+    _most: int = 0
     _dropped: dict[int, int] = field(default_factory=dict)
 
     def datagrams(self, address: str, port: int, take: Taker) -> str:
-        """Receive datagrams; where, as text. Raises SurroundingsError where that cannot be."""
+        """Receive datagrams; where, as text. Raises EnvironmentFailure where that cannot be."""
         family = socket.AF_INET6 if ":" in address else socket.AF_INET
         made = socket.socket(family, socket.SOCK_DGRAM)
         made.setblocking(False)
@@ -78,7 +91,10 @@ class Receivers:
 
     def _drain(self, source: socket.socket, take: Taker) -> bool:
         """Take some datagrams; whether there may be more."""
+        until = monotonic() + _TURN_SECONDS
         for _ in range(_AT_ONCE):
+            if monotonic() > until:
+                return True
             try:
                 data, sender = source.recvfrom(_LARGEST)
             except (BlockingIOError, InterruptedError):
@@ -90,15 +106,47 @@ class Receivers:
         return True
 
     async def streams(self, address: str, port: int, take: Taker, tls: Certificate | None = None) -> str:
-        """Receive streams of framed messages; where, as text. Raises SurroundingsError where that cannot be."""
+        """Receive streams of framed messages; where, as text. Raises EnvironmentFailure where that cannot be."""
         context = tls.context() if tls is not None else None
         loop = asyncio.get_running_loop()
+        self._most = self._most or _connections_possible()
         try:
-            server = await loop.create_server(lambda: _Stream(self, take), address, port, ssl=context, backlog=100)
+            # TLS begins once a connection is counted: one that never finishes its handshake is one all the same.
+            server = await loop.create_server(lambda: _Stream(self, take, context), address, port, backlog=100)
         except (OSError, OverflowError) as error:
             raise _cannot_listen("tcp", address, port, error) from error
         self._servers.append(server)
         return f"{'tls' if tls else 'tcp'} {_shown(server.sockets[0].getsockname())}"
+
+    def admit(self, stream: _Stream) -> bool:
+        """Whether a new connection may stay. Where there are too many, one that has been idle makes room."""
+        if self._by_sender[stream.sender] >= _MOST_OF_ONE:
+            self.faults("connections refused: too many of one sender", stream.sender, 1)
+            return False
+        if len(self._connections) >= self._most:
+            idlest = min(self._connections, key=lambda each: each.heard)
+            if monotonic() - idlest.heard < _IDLE_SECONDS:
+                self.faults("connections refused: too many are open", stream.sender, 1)
+                return False
+            self.faults("idle connections ended to make room", idlest.sender, 1)
+            idlest.abort()
+        self._connections.add(stream)
+        self._by_sender[stream.sender] += 1
+        return True
+
+    def gone(self, stream: _Stream) -> None:
+        """A connection is no more."""
+        if stream in self._connections:
+            self._connections.discard(stream)
+            self._by_sender[stream.sender] -= 1
+            if not self._by_sender[stream.sender]:
+                del self._by_sender[stream.sender]
+
+    def end_stalled(self) -> None:
+        """End the connections that have stopped in the middle of a message: what they keep waits for nothing."""
+        for stream in [each for each in self._connections if each.is_stalled]:
+            self.faults("connections ended in the middle of a message", stream.sender, 1)
+            stream.abort()
 
     def count_dropped(self) -> None:
         """Tell `faults` of datagrams that the kernel has dropped since the last time, because nobody took them."""
@@ -119,8 +167,8 @@ class Receivers:
         loop = asyncio.get_running_loop()
         for server in self._servers:
             server.close()
-        for transport in list(self._connections):
-            transport.close()
+        for stream in list(self._connections):
+            stream.end()
         await asyncio.sleep(0)
         self.count_dropped()
         until = monotonic() + _LAST_SECONDS
@@ -134,41 +182,94 @@ class Receivers:
 
 
 class _Stream(asyncio.Protocol):
-    """One connection."""
+    """One connection. With TLS it stands for the handshake too, and takes what comes once that is done."""
 
-    def __init__(self, receivers: Receivers, take: Taker) -> None:
+    def __init__(self, receivers: Receivers, take: Taker, context: ssl.SSLContext | None) -> None:
         self._receivers = receivers
         self._take = take
+        self._context = context
         self._frames = Frames()
-        self._sender = ""
         self._transport: asyncio.Transport | None = None
+        self._handshake: asyncio.Task[None] | None = None
+        self.sender = ""
+        self.heard = monotonic()
+
+    @property
+    def is_stalled(self) -> bool:
+        """Whether a message has begun and nothing has come since for long."""
+        return self._frames.is_waiting and monotonic() - self.heard > _IDLE_SECONDS
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
         assert isinstance(transport, asyncio.Transport)
-        self._transport = transport
-        self._sender = (transport.get_extra_info("peername") or ("",))[0]
-        if len(self._receivers._connections) >= _MOST_CONNECTIONS:
-            self._receivers.faults("connections refused: too many are open", self._sender, 1)
-            transport.abort()
+        if self._transport is not None:  # the same connection again, now within TLS
+            self._transport = transport
             return
-        self._receivers._connections.add(transport)
+        self._transport = transport
+        self.sender = (transport.get_extra_info("peername") or ("",))[0]
+        if not self._receivers.admit(self):
+            transport.abort()
+        elif self._context is not None:
+            transport.pause_reading()
+            self._handshake = asyncio.get_running_loop().create_task(self._begin_tls(transport, self._context))
+
+    async def _begin_tls(self, transport: asyncio.Transport, context: ssl.SSLContext) -> None:
+        loop = asyncio.get_running_loop()
+        try:
+            made = await loop.start_tls(
+                transport, self, context, server_side=True, ssl_handshake_timeout=_HANDSHAKE_SECONDS
+            )
+            self._transport = made
+        except (OSError, ssl.SSLError, ConnectionError):
+            self._receivers.faults("handshakes of TLS that came to nothing", self.sender, 1)
+            transport.abort()
+            self._receivers.gone(self)
 
     def data_received(self, data: bytes) -> None:
+        self.heard = monotonic()
         before = self._frames.too_long
         for message in self._frames.feed(data):
-            self._take(message, self._sender)
+            self._take(message, self.sender)
         if self._frames.too_long > before:
-            self._receivers.faults("messages too long to be read", self._sender, self._frames.too_long - before)
-        if self._frames.broken and self._transport is not None:
-            self._receivers.faults("streams that could not be followed", self._sender, 1)
-            self._transport.abort()
+            self._receivers.faults(_CUT, self.sender, self._frames.too_long - before)
+        if self._frames.broken:
+            self._receivers.faults("streams that could not be followed", self.sender, 1)
+            self.abort()
 
     def connection_lost(self, error: Exception | None) -> None:
         left = self._frames.rest()
         if left.strip():
-            self._take(left, self._sender)
+            self._take(left, self.sender)
+        self._receivers.gone(self)
+
+    def end(self) -> None:
+        """Close it, whatever is under way."""
+        if self._handshake is not None and not self._handshake.done():
+            self._handshake.cancel()
+            self.abort()
+        elif self._transport is not None:
+            self._transport.close()
+
+    def abort(self) -> None:
+        """End it at once."""
+        self._receivers.gone(self)
         if self._transport is not None:
-            self._receivers._connections.discard(self._transport)
+            self._transport.abort()
+
+
+_CUT = f"messages longer than {MOST_OCTETS >> 10} KiB, of which the beginning was read"
+
+
+def _connections_possible() -> int:
+    """How many connections may be open at once: as many as the system lets this process open files, less some for all
+    else, and no more than are worth having."""
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    wanted = _MOST_CONNECTIONS + _SPARE_FILES
+    if soft < wanted:
+        most = wanted if hard == resource.RLIM_INFINITY else min(hard, wanted)
+        with contextlib.suppress(OSError, ValueError):
+            resource.setrlimit(resource.RLIMIT_NOFILE, (most, hard))
+            soft = most
+    return max(1, min(_MOST_CONNECTIONS, soft - _SPARE_FILES))
 
 
 def _shown(name: tuple[str, int]) -> str:
@@ -176,6 +277,6 @@ def _shown(name: tuple[str, int]) -> str:
     return f"[{address}]:{port}" if ":" in address else f"{address}:{port}"
 
 
-def _cannot_listen(kind: str, address: str, port: int, error: Exception) -> SurroundingsError:
+def _cannot_listen(kind: str, address: str, port: int, error: Exception) -> EnvironmentFailure:
     reason = getattr(error, "strerror", None) or str(error)
-    return SurroundingsError(f"cannot listen at {kind} {_shown((address, port))}: {reason}")
+    return EnvironmentFailure(f"cannot listen at {kind} {_shown((address, port))}: {reason}")

@@ -1,0 +1,1 @@
+"""Whole logs at once: pieces shared out to workers, judged or summed up."""

@@ -1,0 +1,92 @@
+"""Rules held against probes and flow logs: the whole of what `confirm` does, but for showing it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from kiboko.core.errors import InputError, UsageError
+from kiboko.core.evidence.causes import Causes
+from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.summary import Summary
+from kiboko.core.walk.walk import Walker
+from kiboko.files.elements.rejects import Rejects
+from kiboko.files.logs.probe_log import read_probes
+
+if TYPE_CHECKING:
+    from kiboko.core.evidence.coverage import Coverage
+
+
+@dataclass(frozen=True, slots=True)
+class Confirmed:
+    """Findings in groups, likely causes, what has to be borne in mind, and what flow records cover where there are
+    any."""
+
+    summary: Summary
+    causes: Causes
+    caveats: list[str]
+    coverage: Coverage | None
+
+
+def confirmed(
+    walker: Walker,
+    probes: Sequence[Path],
+    flows: Sequence[str | Path],
+    strict: bool = False,
+    *,
+    since: str | None = None,
+    until: str | None = None,
+    columns: Path | None = None,
+    cluster: str | None = None,
+    older: Walker | None = None,
+) -> Confirmed:
+    """Hold files of probe records and flow logs against the rules.
+
+    Parameters
+    ----------
+    since, until : times as a user gives them; flow records of other times are left out
+    columns : a mapping file for the flow logs
+    cluster : where to read them, as `cluster_outcomes` has it; None for this machine
+    older : an older version of the network, whose rules may still be in force
+
+    Raises
+    ------
+    InputError : for a file that cannot be read, or of which not one record can
+    UsageError : for a time that is none
+    """
+    comparison, summary = Comparison(walker), Summary(walker.directory)
+    caveats: list[str] = []
+    coverage = None
+    for path in probes:
+        caveats.extend(_take_probes(path, strict, comparison, summary))
+    if flows:
+        # Only who brings flow records pays for the libraries that read them.
+        from kiboko.batch.flow_judging import FlowJudge
+        from kiboko.files.elements.fields import time_filter
+        from kiboko.files.elements.mapping_file import USUAL, read_column_map
+        from kiboko.files.logs.flow_pieces import flow_files
+
+        judge = FlowJudge(comparison, summary, strict, time_filter(since, until),
+                          columns=read_column_map(columns) if columns else USUAL)  # fmt: skip
+        caveats.extend(judge.take(flow_files(flows), cluster=cluster))
+        if judge.left_out:
+            caveats.append(f"{judge.left_out:,} flow records are not of the time asked for, and left out")
+        coverage = judge.coverage
+    return Confirmed(summary, Causes(walker, summary.groups.values(), older), caveats, coverage)
+
+
+def _take_probes(path: Path, strict: bool, comparison: Comparison, summary: Summary) -> list[str]:
+    """Hold a file of probe records against the rules; what was rejected, in sentences."""
+    rejects = Rejects(str(path), strict)
+    used = 0
+    for number, record in enumerate(read_probes(path, rejects), 1):
+        try:
+            summary.add(record, comparison.probe(record))
+            used += 1
+        except UsageError as error:
+            rejects.note("ends that the network does not know", str(error), number)
+    if rejects.total and not used:
+        raise InputError(f"{path}: no record could be used; {'; '.join(rejects.sentences())}")
+    return rejects.sentences()

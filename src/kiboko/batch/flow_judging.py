@@ -1,0 +1,148 @@
+"""Flow logs read and judged piece by piece, by several processes where there is enough to read.
+
+Each worker reads a piece, judges it with the compiled evaluator, and hands back its tallies, which are small; they are
+taken in in the order of the pieces, so that the result is the same whoever did the work.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import functools
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from kiboko.batch.accounts import Accounts
+from kiboko.batch.piecework import cluster_outcomes, outcomes
+from kiboko.core.evidence.comparison import Comparison, Finding
+from kiboko.core.evidence.compiled import CompiledComparison, Tally
+from kiboko.core.evidence.coverage import Coverage, Places
+from kiboko.core.evidence.summary import Summary
+from kiboko.core.network.model import Topology
+from kiboko.core.records.flow_query import FlowFilter
+from kiboko.core.walk.walk import Walker
+from kiboko.files.elements.mapping_file import USUAL, ColumnMap
+from kiboko.files.elements.rejects import Rejects
+from kiboko.files.logs.flow_pieces import Piece, pieces_of, without_copies
+from kiboko.files.logs.flow_reader import PieceReader
+
+if TYPE_CHECKING:
+    from kiboko.core.evidence.rule_usage import RuleUsage
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What came of a piece: its tallies, what was rejected, its lines, how many records it has, how many of them were
+    not wanted, and what the others cover."""
+
+    tallies: list[Tally]
+    rejects: Rejects
+    lines: int
+    read: int
+    left_out: int
+    coverage: Coverage
+
+
+class Worker:
+    """Judges pieces for one topology."""
+
+    def __init__(
+        self, topology: Topology, wanted: FlowFilter, columns: ColumnMap, comparison: Comparison | None = None
+    ) -> None:
+        """`comparison` is one of the same topology, whose walks are remembered, where this process has one."""
+        self._compiled = CompiledComparison(comparison or Comparison(Walker(topology)))
+        self._reader = PieceReader(columns)
+        self._wanted = wanted
+        self._places = Places.of(topology)
+
+    def judge(self, piece: Piece) -> Outcome:
+        """Read and judge one piece. Raises InputError."""
+        rejects = Rejects(piece.path, word=piece.word)
+        tallies: list[Tally] = []
+        lines = read = left_out = 0
+        coverage = Coverage(self._places)
+        for part in self._reader.read(piece, rejects):
+            wanted = part.own & self._wanted.mask(part.table)
+            own = int(part.own.sum())
+            read += own
+            left_out += own - int(wanted.sum())
+            tallies.extend(self._compiled.tallies(part.table, wanted, coverage.add))
+            lines += part.lines
+        return Outcome(tallies, rejects, lines, read, left_out, coverage)
+
+
+@dataclass(frozen=True, slots=True)
+class JudgeJob:
+    """Pieces judged for one topology."""
+
+    topology: Topology
+    wanted: FlowFilter
+    columns: ColumnMap
+
+    def start(self) -> Callable[[Piece], Outcome]:
+        """Make a worker."""
+        return Worker(self.topology, self.wanted, self.columns).judge
+
+
+def _here(job: JudgeJob, comparison: Comparison) -> Callable[[Piece], Outcome]:
+    """A worker in this very process: what it has walked need not be walked again to be told of."""
+    return Worker(job.topology, job.wanted, job.columns, comparison).judge
+
+
+class FlowJudge:
+    """Takes flow logs into a summary, and into the usage of rules where that is asked for."""
+
+    def __init__(
+        self,
+        comparison: Comparison,
+        summary: Summary,
+        strict: bool = False,
+        wanted: FlowFilter | None = None,
+        usage: RuleUsage | None = None,
+        columns: ColumnMap = USUAL,
+    ) -> None:
+        self._comparison = comparison
+        self._summary = summary
+        self._usage = usage
+        self._strict = strict
+        self._wanted = wanted or FlowFilter()
+        self._columns = columns
+        self._findings: dict[tuple[int, ...], Finding] = {}
+        self.left_out = 0
+        self.coverage = Coverage(Places.of(comparison.walker.topology))
+
+    def take(self, paths: list[Path], workers: int | None = None, cluster: str | None = None) -> list[str]:
+        """Judge some files, on this machine or on a cluster. What was rejected, in sentences. Raises InputError where a
+        file cannot be used."""
+        paths, copies = without_copies(paths)
+        pieces = [piece for path in paths for piece in pieces_of(path, self._columns)]
+        job = JudgeJob(self._comparison.walker.topology, self._wanted, self._columns)
+        here = functools.partial(_here, job, self._comparison)
+        done = cluster_outcomes(job, pieces, cluster) if cluster else outcomes(job, pieces, workers, here)
+        return copies + self._take_all(pieces, done)
+
+    def _take_all(self, pieces: list[Piece], outcomes: Iterator[Outcome]) -> list[str]:
+        accounts = Accounts(self._strict)
+        for piece, outcome in zip(pieces, outcomes, strict=True):
+            before = accounts.take(piece, outcome)
+            for tally in outcome.tallies:
+                self._take_tally(tally, before)
+            self.left_out += outcome.left_out
+            self.coverage.merge(outcome.coverage)
+        return accounts.sentences()
+
+    def _take_tally(self, tally: Tally, lines_before: int) -> None:
+        finding = self._findings.get(tally.key)
+        if finding is None:
+            finding = self._findings[tally.key] = self._finding(tally)
+        record = dataclasses.replace(tally.record, line=tally.record.line + lines_before)
+        self._summary.take(record, finding, tally)
+        if self._usage is not None:
+            self._usage.take(finding, tally)
+
+    def _finding(self, tally: Tally) -> Finding:
+        if tally.request is not None:
+            return self._comparison.judge_reply(tally.record, self._comparison.judge(tally.request))
+        alone = self._comparison.judge(tally.record)
+        return self._comparison.decided(alone) if tally.is_decided else alone

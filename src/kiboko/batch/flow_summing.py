@@ -1,0 +1,115 @@
+"""Flow logs summed up piece by piece, on this machine or on a cluster."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from kiboko.batch.accounts import Accounts
+from kiboko.batch.piecework import cluster_outcomes, outcomes
+from kiboko.core.header.addresses import Address
+from kiboko.core.network.model import Topology
+from kiboko.core.records.flow_query import MINUTE, FlowFilter, Sums, Timeline
+from kiboko.core.records.flow_table import FlowTable
+from kiboko.core.walk.walk import Walker
+from kiboko.files.elements.mapping_file import USUAL, ColumnMap
+from kiboko.files.elements.rejects import Rejects
+from kiboko.files.logs.flow_pieces import Part, Piece, pieces_of, without_copies
+from kiboko.files.logs.flow_reader import PieceReader
+
+if TYPE_CHECKING:
+    from kiboko.core.evidence.compiled import CompiledComparison
+    from kiboko.core.evidence.rule_usage import RuleKey
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """What is asked of flow logs: which records, by which fields, and with which rules they must have met. Without a
+    topology, addresses stand for themselves."""
+
+    wanted: FlowFilter
+    fields: tuple[str, ...] = ()
+    rules: frozenset[RuleKey] = frozenset()
+    topology: Topology | None = None
+    columns: ColumnMap = USUAL
+
+    def start(self) -> Callable[[Piece], SumOutcome]:
+        """Make a worker."""
+        return Summer(self).sum
+
+
+@dataclass(slots=True)
+class SumOutcome:
+    """What came of a piece."""
+
+    sums: Sums
+    timeline: Timeline
+    rejects: Rejects
+    lines: int
+    read: int
+
+
+class Summer:
+    """Sums up pieces, and chooses among records."""
+
+    def __init__(self, question: Question) -> None:
+        self._question = question
+        self._walker = Walker(question.topology) if question.topology is not None else None
+        self._compiled: CompiledComparison | None = None
+        if self._walker is not None and question.rules:  # only who asks for rules pays for what walks records
+            from kiboko.core.evidence.comparison import Comparison
+            from kiboko.core.evidence.compiled import CompiledComparison
+
+            self._compiled = CompiledComparison(Comparison(self._walker))
+        self._reader = PieceReader(question.columns)
+
+    def sum(self, piece: Piece) -> SumOutcome:
+        """Read and sum up one piece. Raises InputError."""
+        rejects = Rejects(piece.path, word=piece.word)
+        sums = Sums(self._question.fields, self.name)
+        timeline = Timeline(MINUTE, self._question.wanted.since)
+        lines = read = 0
+        for part in self._reader.read(piece, rejects):
+            chosen = self.chosen(part)
+            sums.add(chosen)
+            timeline.add(chosen)
+            lines += part.lines
+            read += int(part.own.sum())
+        sums.name = str
+        return SumOutcome(sums, timeline, rejects, lines, read)
+
+    def name(self, address: Address) -> str:
+        """A name beside an address, where the network has one."""
+        known = self._walker.directory.name_of(address) if self._walker is not None else str(address)
+        return known if known == str(address) else f"{known} {address}"
+
+    def chosen(self, part: Part) -> FlowTable:
+        """The records of a part that are wanted, of its own lines."""
+        keep = self._question.wanted.mask(part.table) & part.own
+        if self._compiled is not None and self._walker is not None:
+            from kiboko.core.evidence.rule_usage import rules_met
+
+            judged, topology = self._compiled.judge(part.table), self._walker.topology
+            met = [not self._question.rules.isdisjoint(rules_met(topology, each)) for each in judged.findings]
+            keep &= np.array(met, dtype=np.bool_)[judged.code]
+        return part.table if keep.all() else part.table.taken(keep)
+
+
+def summed(
+    paths: list[Path], question: Question, strict: bool = False, cluster: str | None = None
+) -> tuple[Sums, Timeline, list[str]]:
+    """The sums and the time of some logs, and what was rejected, in sentences. Raises InputError."""
+    paths, said = without_copies(paths)
+    pieces = [piece for path in paths for piece in pieces_of(path, question.columns)]
+    sums, timeline = Sums(question.fields), Timeline(MINUTE, question.wanted.since)
+    accounts = Accounts(strict)
+    done = cluster_outcomes(question, pieces, cluster) if cluster else outcomes(question, pieces)
+    for piece, outcome in zip(pieces, done, strict=True):
+        accounts.take(piece, outcome)
+        sums.merge(outcome.sums)
+        timeline.merge(outcome.timeline)
+    return sums, timeline, said + accounts.sentences()

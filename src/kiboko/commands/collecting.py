@@ -1,0 +1,249 @@
+"""The work of `kiboko collect`: flow records and log messages off the wire into a store."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import contextlib
+import json
+import re
+import signal
+import sys
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from time import monotonic
+
+from kiboko.commands.options import INTERRUPTED, network_of
+from kiboko.core.errors import EnvironmentFailure, UsageError
+from kiboko.core.evidence.causes import Causes
+from kiboko.core.evidence.comparison import LEAK, Comparison
+from kiboko.core.evidence.summary import Summary
+from kiboko.core.evidence.watch import Watch
+from kiboko.core.records.flow_table import FlowTable
+from kiboko.core.walk.walk import Walker
+from kiboko.files.collection.intake import Intake
+from kiboko.files.elements.mapping_file import USUAL, read_column_map
+from kiboko.files.logs.flow_pieces import DISAGREEMENTS
+from kiboko.files.store.flow_store import FlowStore, Keeping, finish_segment
+from kiboko.files.store.saving import LineAppender
+from kiboko.views.collect_view import (
+    Tally,
+    collect_json,
+    disagreement_json,
+    disagreement_line,
+    show_collected,
+)
+from kiboko.views.live_view import LiveView
+from kiboko.views.output import Output
+from kiboko.wire.receivers import Certificate, Receivers
+
+_TURN = 0.1
+"""Seconds between two looks at what has come in."""
+_ROWS_AT_ONCE = 4000
+_MOST_DAYS = 36_500
+_UNITS = {"": 1, "k": 10**3, "m": 10**6, "g": 10**9, "t": 10**12}
+
+
+def run(args: argparse.Namespace) -> int:
+    """Collect until told to stop; 0, or 1 where `--confirm` met a leak or a break."""
+    keeping = Keeping(_days(args.keep_days), _octets(args.keep_size))
+    ports = {name: _port(getattr(args, name)) for name in ("flow_port", "syslog_port", "tls_port")}
+    if args.certificate is None:
+        if args.key or args.client_authority:
+            raise UsageError("--key and --client-authority go with --certificate")
+        ports["tls_port"] = None
+    if not args.listen.strip():
+        raise UsageError("--listen wants an address; 0.0.0.0 or :: is anywhere")
+    if all(port is None for port in ports.values()):
+        raise UsageError("nothing to listen to: every port is 'none'")
+    columns = read_column_map(args.columns) if args.columns else USUAL
+    walker = Walker(network_of(args)) if args.confirm else None
+    watch = Watch(Comparison(walker), Summary(walker.directory)) if walker is not None else None
+    store = FlowStore.opened(args.store, keeping, datetime.now(UTC))
+    collector = _Collector(args, store, Intake(columns), watch)
+    try:
+        status = asyncio.run(collector.run(ports))
+    finally:
+        try:
+            store.close()
+        finally:  # what was taken in is told, whatever became of the disk
+            if collector.began:
+                collector.report()
+    return status
+
+
+def _port(text: str) -> int | None:
+    if text == "none":
+        return None
+    if not text.isdecimal() or int(text) > 65535:
+        raise UsageError(f"'{text}' is no port, from 0 to 65535, or 'none'")
+    return int(text)
+
+
+def _days(number: int | None) -> int | None:
+    if number is not None and not 1 <= number <= _MOST_DAYS:
+        raise UsageError(f"--keep-days is from 1 to {_MOST_DAYS:,}")
+    return number
+
+
+def _octets(text: str | None) -> int | None:
+    if text is None:
+        return None
+    found = re.fullmatch(r"(\d+)([kmgt]?)b?", text.lower())
+    if found is None or not int(found[1]):
+        raise UsageError(f"'{text}' is no size; write it as 500M or 20G")
+    return int(found[1]) * _UNITS[found[2]]
+
+
+@dataclass(slots=True)
+class _Collector:
+    """The work of one run."""
+
+    args: argparse.Namespace
+    store: FlowStore
+    intake: Intake
+    watch: Watch | None
+    tally: Tally = field(default_factory=Tally)
+    status: int = 0
+    began: bool = False
+    _view: LiveView | None = None
+    _leaks: LineAppender | None = None
+    _failed: EnvironmentFailure | None = None
+    _finishing: set[asyncio.Task[tuple[int, bool]]] = field(default_factory=set)
+    _stop: asyncio.Event = field(default_factory=asyncio.Event)
+
+    async def run(self, ports: dict[str, int | None]) -> int:
+        """Receive until stopped."""
+        receivers = Receivers(self.intake.fault)
+        loop = asyncio.get_running_loop()
+        for number, status in ((signal.SIGINT, INTERRUPTED), (signal.SIGTERM, 0)):
+            loop.add_signal_handler(number, self._end, status)
+        with contextlib.ExitStack() as stack:
+            if self.watch is not None:
+                self._leaks = stack.enter_context(LineAppender(self.args.store / DISAGREEMENTS))
+            for where in await self._listen(receivers, ports):
+                print(f"kiboko collect: receiving {where}", file=sys.stderr, flush=True)
+            self.began = True
+            if not self.args.quiet and sys.stdout.isatty():
+                self._view = stack.enter_context(LiveView(lambda: self._end(0), self.tally))
+            try:
+                await self._work(receivers)
+            finally:
+                await receivers.close()
+                self._take_in()
+                for outcome in await asyncio.gather(*self._finishing, return_exceptions=True):
+                    if isinstance(outcome, EnvironmentFailure):
+                        self._failed = self._failed or outcome
+        if self._failed is not None:
+            raise self._failed
+        if self.status == 0 and self.watch is not None and self.tally.leaks + self.tally.breaks:
+            return 1
+        return self.status
+
+    def _end(self, status: int) -> None:
+        self.status = status
+        self._stop.set()
+
+    async def _listen(self, receivers: Receivers, ports: dict[str, int | None]) -> list[str]:
+        at, args = self.args.listen, self.args
+        found = []
+        if ports["flow_port"] is not None:
+            found.append(f"IPFIX and NetFlow at {receivers.datagrams(at, ports['flow_port'], self._flows)}")
+        if ports["syslog_port"] is not None:
+            found.append(f"syslog at {receivers.datagrams(at, ports['syslog_port'], self._logs)}")
+            found.append(f"syslog at {await receivers.streams(at, ports['syslog_port'], self._logs)}")
+        if ports["tls_port"] is not None:
+            tls = Certificate(args.certificate, args.key, args.client_authority)
+            found.append(f"syslog at {await receivers.streams(at, ports['tls_port'], self._logs, tls)}")
+        return found
+
+    def _flows(self, data: bytes, sender: str) -> None:
+        self.intake.flow_message(data, sender, datetime.now(UTC))
+        self._take_if_many()
+
+    def _logs(self, data: bytes, sender: str) -> None:
+        self.intake.log_message(data, sender, datetime.now(UTC))
+        self._take_if_many()
+
+    def _take_if_many(self) -> None:
+        if self.intake.waiting >= _ROWS_AT_ONCE:
+            self._take_in()
+
+    async def _work(self, receivers: Receivers) -> None:
+        began, looked = monotonic(), 0.0
+        limit = self.args.stop_after
+        while not self._stop.is_set() and self._failed is None:
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(self._stop.wait(), _TURN)
+            self._take_in()
+            if monotonic() - looked >= 1:
+                looked = monotonic()
+                receivers.count_dropped()
+                receivers.end_stalled()
+                self._tell()
+                try:
+                    self.store.remove_old(datetime.now(UTC))
+                except EnvironmentFailure as error:
+                    self._failed = self._failed or error
+            if limit is not None and monotonic() - began >= limit:
+                return
+
+    def _take_in(self) -> None:
+        """Store what has come in, and judge it."""
+        tables = self.intake.take()
+        for table in tables:
+            self._store(table)
+            if self.watch is not None:
+                self.watch.add(table)
+            if self._view is not None:
+                self._view.add(table, self.watch.summary.directory.name_of if self.watch is not None else str)
+        if self.watch is not None:
+            self._judge(self.watch)
+
+    def _store(self, table: FlowTable) -> None:
+        try:
+            full = self.store.append(table, datetime.now(UTC))
+        except EnvironmentFailure as error:
+            self._failed = self._failed or error
+            self.tally.lost += len(table)
+            return
+        self.tally.add(table)
+        if full is not None:
+            task = asyncio.get_running_loop().create_task(asyncio.to_thread(finish_segment, full))
+            self._finishing.add(task)
+            task.add_done_callback(self._finishing.discard)
+
+    def _judge(self, watch: Watch) -> None:
+        met = watch.judge()
+        if met and self._leaks is not None:
+            try:
+                self._leaks.append("\n".join(map(disagreement_json, met)))
+            except EnvironmentFailure as error:
+                self._failed = self._failed or error
+        self.tally.unjudged = watch.unjudged
+        for each in met:
+            is_leak = each.group.finding.status == LEAK
+            self.tally.leaks += each.count * is_leak
+            self.tally.breaks += each.count * (not is_leak)
+            if not each.is_first:
+                continue
+            if self._view is not None:
+                self._view.tell(disagreement_line(each))
+            elif not self.args.quiet and not self.args.json:
+                print(disagreement_line(each), flush=True)
+
+    def _tell(self) -> None:
+        self.tally.counts = self.intake.counts
+        if self._view is not None:
+            self._view.refresh()
+
+    def report(self) -> None:
+        """What came of it all, on standard output."""
+        self.tally.finish(self.intake, self.store)
+        groups = self.watch.summary.groups.values() if self.watch is not None else ()
+        causes = Causes(self.watch.comparison.walker, groups, None) if self.watch is not None else None
+        summary = self.watch.summary if self.watch is not None else None
+        if self.args.json:
+            print(json.dumps(collect_json(self.tally, summary, causes), indent=1))
+        else:
+            show_collected(self.tally, summary, causes, Output())

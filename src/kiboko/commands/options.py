@@ -1,0 +1,80 @@
+"""Options that several commands have, and the statuses that they end with."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from pathlib import Path
+
+from kiboko.core.errors import InputError
+from kiboko.core.network.model import Topology
+from kiboko.views.text import clean
+
+INTERRUPTED = 130
+
+
+def add_network_option(parser: argparse.ArgumentParser) -> None:
+    """`-n/--network`, which every command that needs a network file has."""
+    parser.add_argument(
+        "-n",
+        "--network",
+        metavar="PATH",
+        default=os.environ.get("KIBOKO_NETWORK") or "network.yaml",
+        help="the network file or folder (else KIBOKO_NETWORK, else network.yaml here)",
+    )
+    parser.add_argument("--files-elsewhere", action="store_true",
+                        help="let the network file name rule sets and sockets outside its folder")  # fmt: skip
+    parser.add_argument("--strict", action="store_true",
+                        help="what is odd in the network file or in records is an error (status 2)")  # fmt: skip
+
+
+def network_of(args: argparse.Namespace) -> Topology:
+    """The network that a command asks about. What is odd about it is told on standard error, or with `--strict` is an
+    error. Raises InputError."""
+    from kiboko.files.network.network_file import load_network
+
+    topology = load_network(args.network, args.files_elsewhere)
+    if topology.warnings and args.strict:
+        raise InputError(list(topology.warnings))
+    for warning in topology.warnings:
+        print(f"warning: {clean(str(warning))}", file=sys.stderr)
+    return topology
+
+
+def add_time_options(parser: argparse.ArgumentParser) -> None:
+    """`--since` and `--until`, for commands that read flow records."""
+    parser.add_argument(
+        "--since", metavar="TIME", help="only flow records that touch this time or later (RFC 3339; UTC without a zone)"
+    )
+    parser.add_argument("--until", metavar="TIME", help="only flow records that began before this time")
+
+
+def add_columns_option(parser: argparse.ArgumentParser) -> None:
+    """`--columns`, for commands that read flow records."""
+    parser.add_argument(
+        "--columns", metavar="FILE", type=Path,
+        help="a mapping file: which column of these logs is which field (see the guide)",
+    )  # fmt: skip
+
+
+def add_cluster_option(parser: argparse.ArgumentParser) -> None:
+    """`--cluster`, for commands that read many flow records."""
+    parser.add_argument(
+        "--cluster", metavar="ADDRESS",
+        help="read on a Dask cluster: its scheduler (tcp://HOST:PORT), or local:N for N workers here",
+    )  # fmt: skip
+
+
+def add_family_option(parser: argparse.ArgumentParser) -> None:
+    """`-4` and `-6`, of which at most one is given."""
+    family = parser.add_mutually_exclusive_group()
+    family.add_argument("-4", action="store_const", const=4, dest="family", help="IPv4 only")
+    family.add_argument("-6", action="store_const", const=6, dest="family", help="IPv6 only")
+
+
+def add_examples(parser: argparse.ArgumentParser, *commands: str) -> None:
+    """Close a command's help with lines that work in the demo's folder."""
+    lines = "\n".join(f"  kiboko {command}" for command in commands)
+    parser.epilog = f"examples, in the folder that `kiboko demo` writes:\n{lines}"
+    parser.formatter_class = argparse.RawDescriptionHelpFormatter

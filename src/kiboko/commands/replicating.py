@@ -1,0 +1,95 @@
+"""The work of `kiboko replica`: the network rebuilt in kernel namespaces, verified or left standing."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import time
+from pathlib import Path
+
+from kiboko.commands.options import network_of
+from kiboko.core.errors import UsageError
+from kiboko.core.evidence.verification import Verification
+from kiboko.core.network.model import Topology
+from kiboko.core.queries.ends import resolve_service
+from kiboko.files.logs.probe_log import to_line
+from kiboko.files.network.network_file import load_network
+from kiboko.files.store.flow_export import flows_csv
+from kiboko.files.store.saving import write_whole
+from kiboko.replica.faults import KINDS, OLDER_FILTER, SENDER_SIDE, SERVICE_DOWN, Fault
+from kiboko.replica.standing import about, remove, run_at, stand, standing
+from kiboko.replica.trials import Choice
+from kiboko.replica.verify import verify
+from kiboko.views.output import Output, working
+from kiboko.views.replica_view import show_standing, show_verification, verification_json
+
+
+def run(args: argparse.Namespace) -> int:
+    """Do one action. `verify` returns 0 without a difference, else 1; `at` the status of its command."""
+    out = Output()
+    if args.action == "verify":
+        return _verify(args, out)
+    if args.action == "at":
+        if not args.what:
+            for line in about(args.name):
+                out.line(line)
+            return 0
+        return run_at(args.name, args.what)
+    if args.action == "remove":
+        gone = remove()
+        out.line(f"The replica of {gone.network} is gone." if gone else "No replica stood.")
+        return 0
+    topology = network_of(args)
+    with working("building the network from namespaces"):
+        stand(topology, _faults(args.fault, topology))
+    made = standing()
+    if made is not None:
+        show_standing(made.network, made.machines, made.addresses, out)
+    return 0
+
+
+def _verify(args: argparse.Namespace, out: Output) -> int:
+    topology = network_of(args)
+    choice = Choice(tuple(args.source_names), tuple(args.destination_names), tuple(args.service), args.most, args.seed)
+    faults = _faults(args.fault, topology)
+    began = time.monotonic()
+    with working("building the network from namespaces and probing it"):
+        found = verify(topology, choice, faults, args.record is not None)
+    seconds = time.monotonic() - began
+    if args.record is not None:
+        _write(found, args.record)
+    if args.json:
+        print(json.dumps(verification_json(found, seconds, args.fault), indent=1))
+    else:
+        show_verification(found, seconds, args.fault, out)
+        if args.record is not None:
+            out.line()
+            out.line(f"recorded in {args.record}: probes.jsonl and flows.csv, as confirm reads them", "quiet")
+    return 1 if found.differences else 0
+
+
+def _write(found: Verification, folder: Path) -> None:
+    write_whole(folder / "probes.jsonl", "".join(to_line(each) + "\n" for each in found.probes).encode())
+    write_whole(folder / "flows.csv", flows_csv(found.flows).encode())
+
+
+def _faults(texts: list[str], topology: Topology) -> tuple[Fault, ...]:
+    return tuple(_fault(text, topology) for text in texts)
+
+
+def _fault(text: str, topology: Topology) -> Fault:
+    kind, _, rest = text.partition("=")
+    if kind not in KINDS or not rest:
+        raise UsageError(f"fault '{text}' is none: {', '.join(f'{each}=WHO' for each in KINDS)}")
+    if kind == OLDER_FILTER:
+        name, _, path = rest.partition("@")
+        if not path:
+            raise UsageError(f"fault '{text}' does not say where from: {OLDER_FILTER}=FILTER@NETWORK_FILE")
+        older = load_network(path).filters.get(name)
+        if older is None:
+            raise UsageError(f"{path} has no filter '{name}'")
+        return Fault(kind, name, older=older)
+    who, _, service = rest.partition("/")
+    if service and kind not in (SERVICE_DOWN, SENDER_SIDE):
+        raise UsageError(f"fault {kind} takes no service")
+    return Fault(kind, who, resolve_service(service, topology.services) if service else None)

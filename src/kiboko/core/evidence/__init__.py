@@ -1,0 +1,1 @@
+"""Verdicts held against what was observed."""

@@ -1,0 +1,381 @@
+"""Why evidence and rules disagree: likely causes of each leak and break, ranked by what the other evidence says.
+
+A cause is held against everything else that was observed: a filter that stops something at a place is attached and
+enforced there; a rule that let something through is in force; a service that answered anybody is not down; a sender
+whose other traffic arrives is not cut off. What is left standing comes first.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+
+from kiboko.core.errors import KibokoError
+from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK
+from kiboko.core.evidence.summary import Group
+from kiboko.core.header.services import TCP, Service
+from kiboko.core.network.model import REJECT, Named, Rule
+from kiboko.core.queries.near_misses import near_misses
+from kiboko.core.records.records import ANSWERED, DENIED, PASSED, REFUSED, SEEN, SILENT, FlowRecord
+from kiboko.core.walk.gates import Row
+from kiboko.core.walk.walk import ALLOWED, ONE_WAY, Walk, Walker
+
+CAUSE_IDS = (
+    "not-enforced", "exempt", "not-attached", "older-filter", "membership", "no-address", "service-down", "host-filter",
+    "no-way-back", "older-session", "sender-side", "log-before-as-of", "host-unhealthy",
+)  # fmt: skip
+_ATTACHED = ("instance-in", "instance-out", "subnet-in", "subnet-out", "zone", "outside")
+_LEAST = 0.1
+_SYN = 0x02
+
+
+@dataclass(frozen=True, slots=True)
+class Cause:
+    """One likely cause: its id of the closed list, how likely beside the others (0 to 1, only for their order), what
+    was looked at, and what would confirm it."""
+
+    id: str
+    weight: float
+    looked_at: str
+    to_confirm: str
+
+
+_RuleKey = tuple[str, str, str | None, str | None, Service]
+"""A rule at a gate as one service meets it: gate, place, filter, rule, service."""
+
+
+@dataclass(slots=True)
+class _Board:
+    """What the evidence as a whole says, by who and where."""
+
+    enforced_at: dict[str, set[str]] = field(default_factory=lambda: defaultdict(set))
+    """For each place of a gate, the filters seen to stop something there alone."""
+    passed_rules: set[_RuleKey] = field(default_factory=set)
+    answered_by: dict[str, set[tuple[str, Service]]] = field(default_factory=lambda: defaultdict(set))
+    """For each receiver who was answered, on what; `worked_*` also hold what was only seen to arrive."""
+    worked_to: dict[str, set[tuple[str, Service]]] = field(default_factory=lambda: defaultdict(set))
+    worked_from: dict[str, set[tuple[str, Service]]] = field(default_factory=lambda: defaultdict(set))
+    broken_to: dict[str, set[tuple[str, Service]]] = field(default_factory=lambda: defaultdict(set))
+    broken_from: dict[str, set[tuple[str, Service]]] = field(default_factory=lambda: defaultdict(set))
+    leaking_at: dict[str, set[tuple[str, Service]]] = field(default_factory=lambda: defaultdict(set))
+    breaking_rules: dict[_RuleKey, int] = field(default_factory=lambda: defaultdict(int))
+
+
+class Causes:
+    """The causes of one summary's groups. `older` walks an older network file of the same network, where one is at
+    hand: what agrees with that file and not with today's is most likely a filter that was never brought up to date."""
+
+    def __init__(self, walker: Walker, groups: Iterable[Group], older: Walker | None = None) -> None:
+        self.walker = walker
+        self._older = older
+        self._board = _Board()
+        for group in groups:
+            if group.finding.walk is not None:
+                self._note(group, group.finding.walk)
+
+    def _note(self, group: Group, walk: Walk) -> None:
+        board, status = self._board, group.finding.status
+        sender, receiver = sender_of(walk), receiver_of(walk)
+        service = walk.flow.service
+        observed = group.finding.observed
+        if status == AGREE and walk.verdict == ALLOWED and observed in (ANSWERED, PASSED, SEEN):
+            if observed == ANSWERED or group.finding.is_reply:
+                board.answered_by[receiver].add((sender, service))
+            asked = group.finding.asked or walk.rows
+            if observed != SEEN or group.finding.is_reply:
+                board.passed_rules.update(_rule_key(row, service) for row in asked if row.filters and not row.tracked)
+                if len(asked) >= len(walk.forward):
+                    board.worked_to[receiver].add((sender, service))
+                    board.worked_from[sender].add((receiver, service))
+        elif status == AGREE and not group.finding.different_signal and not group.finding.is_reply:
+            # Silence tells of a filter only where nothing else would have kept silent too.
+            stops = _stops(group) if observed == DENIED else walk.stops() if observed == SILENT else []
+            if len({row.at for row in stops}) == 1:
+                board.enforced_at[stops[0].at].update(name for row in stops for name in row.filters)
+        elif status == BREAK:
+            board.broken_to[receiver].add((sender, service))
+            board.broken_from[sender].add((receiver, service))
+            for row in walk.rows:
+                if row.filters and not row.tracked:
+                    board.breaking_rules[_rule_key(row, service)] += 1
+        elif status == LEAK:
+            for place in {row.at for row in _stops(group)}:
+                board.leaking_at[place].add((sender, service))
+
+    def of(self, group: Group) -> list[Cause]:
+        """The likely causes of a leak or break, the likeliest first, each id once; empty for anything else."""
+        finding = group.finding
+        found: list[Cause] = []
+        if finding.cause is not None:
+            found.append(Cause(finding.cause, 1.0, finding.why, _TO_CONFIRM[finding.cause]))
+        if finding.walk is not None and finding.status == LEAK:
+            found += self._of_leak(group, finding.walk)
+        elif finding.walk is not None and finding.status == BREAK:
+            found += self._of_break(group, finding.walk)
+        best: dict[str, Cause] = {}
+        for cause in sorted(found, key=lambda each: -each.weight):
+            if cause.weight >= _LEAST:
+                best.setdefault(cause.id, cause)
+        return list(best.values())
+
+    # Leaks.
+
+    def _of_leak(self, group: Group, walk: Walk) -> Iterator[Cause]:
+        stops = _stops(group)
+        if not stops:
+            return
+        places = {row.at for row in stops}
+        filters = {name for row in stops for name in row.filters}
+        gates = {row.gate for row in stops}
+        if len(places) == 1:
+            yield from self._filter_that_does_nothing(stops, filters)
+        yield from self._older_filter(walk, ALLOWED, filters, places)
+        yield from self._membership(walk)
+        if gates <= {"host-in", "host-out"}:
+            yield _cause("host-filter", 0.8, f"only the host filter of {_names(places)} stops it")
+        if gates == {"outside"}:
+            yield _cause("sender-side", 0.75, f"only the edge of {_names(places)} itself stops it")
+        example = group.example
+        if isinstance(example, FlowRecord) and example.service.protocol == TCP:
+            flags = example.tcp_flags
+            if flags is not None and not flags & _SYN:
+                yield _cause("older-session", 0.7, "the record has no opening packet (SYN): the session is older")
+
+    def _filter_that_does_nothing(self, stops: list[Row], filters: set[str]) -> Iterator[Cause]:
+        place = stops[0].at
+        enforced = self._board.enforced_at.get(place, set())
+        leaking = len(self._board.leaking_at[place])
+        at_interface = all(row.gate in ("instance-in", "instance-out") for row in stops)
+        several = f"{leaking} kinds of traffic that only {place} stops get through"
+        if at_interface:
+            if enforced:
+                yield _cause("not-enforced", 0.12, f"{_names(enforced)} still stops other traffic at {place}")
+            else:
+                looked = f"{several}; nothing was seen to be stopped by the filters there"
+                yield _cause("not-enforced", 0.9 if leaking > 1 else 0.65, looked)
+        if not filters or not all(row.gate in _ATTACHED for row in stops):
+            return
+        if enforced & filters:
+            weight, looked = 0.12, f"{_names(enforced & filters)} still stops other traffic at {place}"
+        elif enforced:
+            weight, looked = 0.7, f"other filters at {place} stop traffic, {_names(filters)} was not seen to"
+        else:
+            weight, looked = 0.5 if at_interface else 0.6, f"{_names(filters)} was not seen to stop anything at {place}"
+        # An attachment from the filter's side is undone by an exemption, one that the place names by being left out.
+        yield _cause("exempt" if self._from_filters_side(stops[0], filters) else "not-attached", weight, looked)
+
+    def _from_filters_side(self, row: Row, filters: set[str]) -> bool:
+        interface = row.step.interface
+        return interface is not None and not filters & set(interface.filters)
+
+    # Breaks.
+
+    def _of_break(self, group: Group, walk: Walk) -> Iterator[Cause]:
+        refused = group.finding.observed == REFUSED
+        denied = group.finding.observed == DENIED
+        sender, receiver, service = sender_of(walk), receiver_of(walk), walk.flow.service
+        board = self._board
+        others = {who for who, what in board.worked_to[receiver] if what == service and who != sender}
+        reached = {who for who, what in board.worked_from[sender] if what == service}
+        yield from self._older_filter(walk, "blocked", set(), set())
+        yield from self._rule_of_yesterday(walk, refused)
+        answered = {who for who, what in board.answered_by[receiver] if what == service}
+        if service.has_ports and not denied:
+            if answered:
+                yield _cause("service-down", 0.15, f"{service} of {receiver} answered {_names(answered)}")
+            elif refused:
+                rejecting = any(row.action == REJECT for row in walk.rows)
+                looked = f"{receiver} refused {service}, and was not seen to answer anybody there"
+                yield _cause("service-down", 0.7 if rejecting else 0.9, looked)
+            else:
+                yield _cause("service-down", 0.25, f"{service} of {receiver} was not seen to answer anybody")
+        if not refused and not denied:
+            yield from self._unwell(sender, receiver)
+        yield from self._sender_side(sender, receiver, service, others, reached, 0.5 if refused else 1.0, denied)
+        yield from self._host_filter(walk, receiver, refused)
+        if any(row.stateful is False and row.filters for row in walk.reply) and not refused:
+            looked = "a stateless filter must let the reply back by a rule of its own"
+            yield _cause("no-way-back", 0.3, looked)
+        yield from self._membership(walk)
+
+    def _rule_of_yesterday(self, walk: Walk, refused: bool) -> Iterator[Cause]:
+        """A rule on the way that nothing was seen to pass: perhaps it is not in force yet."""
+        if self._older is not None:
+            return
+        board, service = self._board, walk.flow.service
+        asked = [row for row in walk.rows if row.filters and not row.tracked]
+        waiting = [row for row in asked if _rule_key(row, service) not in board.passed_rules]
+        if waiting:
+            shared = max(waiting, key=lambda row: board.breaking_rules[_rule_key(row, service)])
+            count = board.breaking_rules[_rule_key(shared, service)]
+            looked = f"no {service} was seen to pass {_rule_text(shared)}, which {count} broken kinds of traffic need"
+            weight = (0.75 if count > 1 else 0.6) * (0.6 if refused and shared.action != REJECT else 1.0)
+            yield _cause("older-filter", weight, looked)
+        else:
+            yield _cause("older-filter", 0.2, "every rule on the way was seen to let other traffic pass")
+
+    def _unwell(self, sender: str, receiver: str) -> Iterator[Cause]:
+        board = self._board
+        broken = {service for _, service in board.broken_to[receiver]}
+        senders = {who for who, _ in board.broken_to[receiver]}
+        if board.answered_by[receiver]:
+            return
+        if len(broken) > 1 and len(senders) > 1:
+            looked = f"none of {len(broken)} services of {receiver} answered any of {len(senders)} senders"
+            yield _cause("host-unhealthy", 0.88, looked)
+        else:
+            yield _cause("host-unhealthy", 0.35, f"nothing was seen to answer at {receiver}")
+
+    def _sender_side(
+        self,
+        sender: str,
+        receiver: str,
+        service: Service,
+        others: set[str],
+        reached: set[str],
+        factor: float,
+        denied: bool,
+    ) -> Iterator[Cause]:
+        lost = {who for who, what in self._board.broken_from[sender] if what == service}
+        if denied:
+            return
+        if reached:
+            yield _cause("sender-side", 0.12, f"{service} from {sender} reaches {_names(reached)}")
+        elif others or len(lost) > 1:
+            seen = [f"{service} from {sender} was not seen to arrive anywhere ({len(lost)} tried)"]
+            if others:
+                seen.append(f"{receiver} answers {_names(others)}")
+            yield _cause("sender-side", (0.85 if others else 0.72) * factor, "; ".join(seen))
+        else:
+            yield _cause("sender-side", 0.4 * factor, f"{service} from {sender} was not seen to arrive anywhere")
+
+    def _host_filter(self, walk: Walk, receiver: str, refused: bool) -> Iterator[Cause]:
+        instance = self.walker.topology.instances.get(receiver)
+        if instance is None:
+            return
+        factor = 0.5 if refused else 1.0
+        service = walk.flow.service
+        if any(what == service for _, what in self._board.answered_by[receiver]):
+            factor *= 0.4  # it answers others on this very service
+        answers = {str(what) for _, what in self._board.answered_by[receiver]}
+        if instance.host_filter is None and answers:
+            looked = f"no host filter of {receiver} is recorded, and it answers {_names(answers)}"
+            yield _cause("host-filter", 0.5 * factor, looked)
+        elif instance.host_filter is None:
+            yield _cause("host-filter", 0.3 * factor, f"no host filter of {receiver} is recorded")
+        else:
+            yield _cause(
+                "host-filter", 0.35 * factor, f"the host filter of {receiver} is as recorded, not as it may be"
+            )
+
+    # Both.
+
+    def _older_filter(self, walk: Walk, wanted: str, filters: set[str], places: set[str]) -> Iterator[Cause]:
+        """A filter that stands on the device as it once was."""
+        if self._older is not None:
+            try:
+                before = self._older.walk(
+                    self._older.directory.endpoint(walk.flow.source.address),
+                    walk.flow.target, walk.flow.service, walk.flow.source_ports,
+                )  # fmt: skip
+            except KibokoError:
+                return
+            agrees = (before.verdict == ALLOWED) == (wanted == ALLOWED)
+            looked = f"by the older network file it is {before.verdict}"
+            yield _cause("older-filter", 0.95 if agrees else 0.05, looked)
+        elif filters and len(places) == 1:
+            enforced = filters & self._board.enforced_at.get(next(iter(places)), set())
+            if enforced:
+                looked = (
+                    f"{_names(enforced)} stops other traffic at {_names(places)}, so it is in force, by other rules"
+                )
+                yield _cause("older-filter", 0.8, looked)
+            else:
+                yield _cause("older-filter", 0.55, f"only {_names(filters)} at {_names(places)} stops it")
+        elif filters:
+            looked = f"{_names(filters)} stop it at {_names(places)}; all of them would have to be old"
+            yield _cause("older-filter", 0.3, looked)
+
+    def _membership(self, walk: Walk) -> Iterator[Cause]:
+        """A group that holds more, or less, than the network file says."""
+        for end in (walk.flow.source, walk.arrival):
+            if end is not None and end.subnet is not None and end.interface is None:
+                yield _cause("no-address", 0.5, f"no instance is recorded at {end.address}")
+        for miss in near_misses(self.walker, walk):
+            rule = self._rule(miss.filter, miss.rule)
+            if rule is None or miss.field not in ("from", "to"):
+                continue
+            for item in (rule.sources if miss.field == "from" else rule.destinations) or ():
+                if isinstance(item, Named) and item.name in self.walker.topology.groups:
+                    looked = f"rule {miss.rule} of {miss.filter} would turn it, were the end in group {item.name}"
+                    yield _cause("membership", 0.45, looked)
+                    if self.walker.membership.without_address((item,)):
+                        yield _cause("no-address", 0.3, f"a member of group {item.name} has no address recorded")
+                    return
+
+    def _rule(self, filter_name: str, text: str) -> Rule | None:
+        chosen = self.walker.topology.filters.get(filter_name)
+        rules = chosen.every_rule() if chosen else ()
+        return next((rule for rule in rules if (rule.id or str(rule.order)) == text), None)
+
+
+_TO_CONFIRM = {
+    "not-enforced": "look on the machine whether its filters are switched on at all",
+    "exempt": "look whether the machine is exempt from that filter where it is in force",
+    "not-attached": "look whether that filter is attached there where it is in force",
+    "older-filter": "compare the rules in force there with the network file, rule by rule",
+    "membership": "compare the group's members in force with 'kiboko show GROUP'",
+    "no-address": "find out who has that address, and record it",
+    "service-down": "look on the machine whether the service listens",
+    "host-filter": "look at the machine's own packet filter, and record it as its host_filter",
+    "no-way-back": "look at the stateless filters of the way back for the client's ports",
+    "older-session": "close the session and watch whether it comes back",
+    "sender-side": "send the same from elsewhere, and ask the sender's network what it lets out",
+    "log-before-as-of": "hold the record against the network file of its own day",
+    "host-unhealthy": "look on the machine itself: load, network, power",
+}
+
+
+def _cause(name: str, weight: float, looked_at: str) -> Cause:
+    return Cause(name, weight, looked_at, _TO_CONFIRM[name])
+
+
+def _stops(group: Group) -> list[Row]:
+    """What the rules say stops a flow on the way that the evidence speaks of, less listeners and stopped ends; of a
+    one-way flow, the gates of the reply."""
+    walk = group.finding.walk
+    if walk is None:
+        return []
+    one_way = walk.verdict == ONE_WAY or group.finding.is_reply
+    rows = group.finding.asked or (walk.reply if one_way else walk.forward)
+    return [row for row in rows if row.stops and row.gate not in ("listener", "source", "destination")]
+
+
+def _rule_key(row: Row, service: Service) -> _RuleKey:
+    return row.gate, row.at, row.filter, row.rule, service
+
+
+def _rule_text(row: Row) -> str:
+    return f"rule {row.rule} of {row.filter or ', '.join(row.filters)} at {row.at}"
+
+
+def sender_of(walk: Walk) -> str:
+    """Who sends: the instance, the outside, or the bare address."""
+    source = walk.flow.source
+    if source.interface is not None:
+        return source.interface.instance
+    return source.outside.name if source.outside is not None else str(source.address)
+
+
+def receiver_of(walk: Walk) -> str:
+    """Who is sent to: the instance, the outside, or the bare address."""
+    arrival = walk.arrival
+    if arrival is not None and arrival.interface is not None:
+        return arrival.interface.instance
+    return arrival.outside.name if arrival is not None and arrival.outside is not None else str(walk.flow.target)
+
+
+def _names(names: Iterable[str]) -> str:
+    chosen = sorted(names)
+    return ", ".join(chosen[:3]) + (f" and {len(chosen) - 3} more" if len(chosen) > 3 else "")

@@ -1,0 +1,445 @@
+"""The compiled evaluator: millions of flow records held against the rules by walking each distinct combination once.
+
+Every boundary that a rule, route, group or listener draws cuts each dimension of a record into atoms (see
+`kiboko.core.tables.cuts`). Records of the same atoms, event, kind of TCP flags, observation point and age get the same
+finding, so that one of them is judged by the one walk and the answer is gathered back for all.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+from bisect import bisect_right
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.evidence.comparison import (
+    UNSURE,
+    Comparison,
+    Finding,
+    conversation_service,
+    is_from_service,
+    is_request,
+    seen_behind,
+)
+from kiboko.core.header.addresses import Address, AddressSet
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP
+from kiboko.core.records.columns import KeyNumbers, distinct
+from kiboko.core.records.conversations import FlowHash, OtherEnds, partners, port_hash
+from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds, summed
+from kiboko.core.records.records import FlowRecord
+from kiboko.core.records.signs import proves_passage
+from kiboko.core.tables.cuts import AddressAtoms, address_sets, service_cuts
+from kiboko.core.walk.walk import Walker
+
+_MOST_CLASSES = 50_000
+_Ends = tuple[Address | None, Address | None]
+_SYN, _RST, _ACK = 0x02, 0x04, 0x10
+_SERVICES = 1 << 24
+_KINDS = len(EVENTS) * 4
+_AGES = 3
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """Records of one table that got the same finding, summed up: small, and the same wherever it was made.
+
+    `key` tells what the finding rests on; `record` is the first of them, `request` a request like that of a reply, and
+    `is_decided` tells of requests whose passage their replies prove. `alike` are the lowest and the highest service
+    number that no rule tells from the record's (for replies, that they are from), `met` those among the records.
+    `first` and `last` are milliseconds since 1970, `NO_TIME` where no record had a time.
+    """
+
+    key: tuple[int, ...]
+    record: FlowRecord
+    request: FlowRecord | None
+    is_decided: bool
+    alike: tuple[int, int]
+    met: tuple[int, int]
+    count: int
+    packets: int
+    octets: int
+    first: int
+    last: int
+
+
+@dataclass(frozen=True, slots=True)
+class _Class:
+    """What a number of `CompiledComparison` stands for: its key, one record of it, the services that it may be of, by
+    the source port where that is a reply's, and whether it is of replies whose requests were recorded too."""
+
+    key: tuple[int, ...]
+    record: FlowRecord
+    alike: tuple[int, int]
+    is_from: bool
+    is_reply: bool = False
+    is_decided: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """A table's findings: `code` is int64[n], for each record the index of its finding in `findings`; `request` is
+    int64[n], the row of the request that it is the reply of, -1 for none, or None where no record is any."""
+
+    code: NDArray[np.int64]
+    findings: list[Finding]
+    request: NDArray[np.int64] | None = None
+
+
+class _Atoms:
+    """The cuts of one topology, as arrays that a whole column is looked up in."""
+
+    def __init__(self, walker: Walker, comparison: Comparison) -> None:
+        ground = walker.ground
+        own = [AddressSet.of_addresses([a]) for i in ground.directory.interfaces() for a in i.addresses]
+        self._lines = AddressAtoms([*address_sets(ground), *own]).starts()
+        self._second = len(self._lines[4])
+        self.addresses = self._second + len(self._lines[6])
+        self._starts4 = np.array([start for start in self._lines[4] if start < 1 << 32], dtype=np.uint64)
+        cuts = {0, *service_cuts(ground)}
+        for ports in _client_ports(walker):
+            for protocol in (TCP, UDP, SCTP):
+                for low, high in ports:
+                    cuts.update((protocol << 16 | low, (protocol << 16 | high) + 1))
+        for low, high in comparison.served:
+            cuts.update((low, high + 1))
+        # What kind of message it is decides whether it is a reply or an error.
+        cuts.update(protocol << 16 | kind << 8 for protocol in (ICMP, ICMP6) for kind in range(256))
+        starts = sorted(cut for cut in cuts if cut < _SERVICES)
+        self.services = len(starts)
+        kind = np.uint16 if self.services < 1 << 16 else np.uint32
+        self._service_starts = [*starts, _SERVICES]
+        self.service_of = np.repeat(np.arange(self.services, dtype=kind), np.diff([*starts, _SERVICES]))
+
+    def alike(self, service: int) -> tuple[int, int]:
+        """The lowest and the highest service number of the atom that one is in."""
+        atom = int(self.service_of[service])
+        return self._service_starts[atom], self._service_starts[atom + 1] - 1
+
+    def of_addresses(self, addresses: AddressTable) -> NDArray[np.int64]:
+        """The atoms of some addresses, int64[m]."""
+        found: NDArray[np.int64] = np.searchsorted(self._starts4, addresses.low, side="right").astype(np.int64) - 1
+        six = self._lines[6]
+        for index in np.flatnonzero(addresses.family == 6).tolist():
+            found[index] = self._second + bisect_right(six, addresses[index].value) - 1
+        return found
+
+
+def _client_ports(walker: Walker) -> list[RangeSet]:
+    topology = walker.topology
+    own = [each.ephemeral_ports for each in topology.instances.values()]
+    own += [each.ephemeral_ports for each in topology.outsides.values()]
+    return [topology.defaults.ephemeral_ports, *(ports for ports in own if ports)]
+
+
+class CompiledComparison:
+    """Judges tables of flow records. Remembers one finding for each class of records, within a fixed bound.
+
+    Replies are looked for among the records of the same table: a table is the bounded window of S39.
+    """
+
+    def __init__(self, comparison: Comparison) -> None:
+        self._comparison = comparison
+        self._atoms = _Atoms(comparison.walker, comparison)
+        known = comparison.walker.topology.observation_points
+        # A point that the network file does not name tells no more than none.
+        self._points = {name: index for index, name in enumerate(known, 1)}
+        self._flag_kinds = _flag_kinds()
+        self._numbers: dict[tuple[int, ...], int] = {}
+        self._known = KeyNumbers(2)
+        self._classes: list[_Class] = []
+        self._findings: list[Finding] = []
+        self._is_request: list[bool] = []
+        self._may_reply: list[bool] = []
+        self._by_ports: list[bool | None] = []
+        self._proves: list[bool] = []
+        self._behind: list[_Ends | None] = []
+        self._replies: dict[tuple[int, int], int] = {}
+        self._decided: dict[int, int] = {}
+
+    def judge(self, table: FlowTable) -> Judged:
+        """A finding for every record of a table."""
+        if len(self._findings) > _MOST_CLASSES:
+            self._forget()
+        code = self._class_of(table)
+        code, request = self._with_requests(table, code)
+        return Judged(code, self._findings, request)
+
+    def _forget(self) -> None:
+        memories = (self._classes, self._findings, self._is_request, self._may_reply, self._by_ports, self._proves,
+                    self._behind, self._numbers, self._replies, self._decided)  # fmt: skip
+        for memory in memories:
+            memory.clear()
+        self._known.clear()
+
+    def tallies(
+        self,
+        table: FlowTable,
+        wanted: NDArray[np.bool_] | None = None,
+        covered: Callable[[FlowTable, Judged], None] | None = None,
+    ) -> list[Tally]:
+        """A table judged, and its wanted records (all by default) summed up by finding, in the order of each finding's
+        first record. The others are there for their requests and replies. `covered` is told of the wanted records."""
+        whole, judged = table, self.judge(table)
+        code = judged.code
+        rows: Sequence[int] = range(len(table))
+        if wanted is not None and not wanted.all():
+            chosen, rows = _as_slice(wanted)
+            table, code = table.taken(chosen), code[chosen]
+        if covered is not None:
+            covered(table, Judged(code, judged.findings))
+        if not len(table):
+            return []
+        found = []
+        for row, met, *sums in self.summed(table, code):
+            about = self._classes[code[row]]
+            request = None
+            if about.is_reply:
+                assert judged.request is not None
+                request = whole.record(int(judged.request[rows[row]]))
+            found.append(Tally(about.key, table.record(row), request, about.is_decided, about.alike, met, *sums))
+        return found
+
+    def alike(self, number: int) -> tuple[int, int]:
+        """The services that no rule tells from those of a finding's records: see `Tally`."""
+        return self._classes[number].alike
+
+    def summed(self, table: FlowTable, code: NDArray[np.int64]) -> Iterator[tuple[Any, ...]]:
+        """For each finding of a judged table: its first row, the lowest and highest service number among its records,
+        how many there are, their packets and octets, and the first and last time among them."""
+        groups = distinct(code)
+        about = [self._classes[number] for number in code[groups.first].tolist()]
+        low, high = (np.array([each.alike[side] for each in about], dtype=np.int64) for side in (0, 1))
+        several = low < high
+        rows = np.flatnonzero(several[groups.codes]) if several.any() else np.zeros(0, dtype=np.int64)
+        if len(rows):
+            which = groups.codes[rows]
+            is_from = np.array([each.is_from for each in about])[which]
+            port = np.where(is_from, table.source_port[rows], table.detail[rows])
+            service = table.protocol[rows].astype(np.int64) << 16 | port
+            low[several], high[several] = _SERVICES, -1
+            np.minimum.at(low, which, service)
+            np.maximum.at(high, which, service)
+        for met, (row, *sums) in zip(zip(low.tolist(), high.tolist()), summed(groups, table), strict=True):
+            yield row, met, *sums
+
+    # Classes.
+
+    def _class_of(self, table: FlowTable) -> NDArray[np.int64]:
+        pair, rest = self._keys(table)
+        found = self._known.find(pair, rest)
+        rows = np.flatnonzero(found < 0)
+        if len(rows):
+            pair, rest = pair[rows], rest[rows]
+            each = distinct(pair, rest)
+            pair, rest, first = pair[each.first], rest[each.first], rows[each.first]
+            numbers = np.empty(len(first), dtype=np.int64)
+            for index, key in enumerate(zip(pair.tolist(), rest.tolist(), strict=True)):
+                number = self._numbers.get(key)
+                if number is None:
+                    number = self._numbers[key] = self._new_class(table, int(first[index]), key)
+                numbers[index] = number
+            self._known.note(numbers, pair, rest)
+            found[rows] = numbers[each.codes]
+        return found
+
+    def _new_class(self, table: FlowTable, index: int, key: tuple[int, ...]) -> int:
+        record = table.record(index)
+        finding = self._comparison.judge(record)
+        has_ports = record.service.has_ports and record.source_port is not None
+        behind = seen_behind(finding)
+        return self._add(
+            finding,
+            self._class(key, record, finding),
+            has_ports and is_request(record, finding),
+            has_ports and self._comparison.may_reply(record, finding),
+            self._comparison.is_reply_by_ports(record),
+            proves_passage(record),
+            _moved(record, behind),
+        )
+
+    def _class(self, key: tuple[int, ...], record: FlowRecord, finding: Finding, is_reply: bool = False) -> _Class:
+        alike = self._atoms.alike(conversation_service(record, finding).number)
+        return _Class(key, record, alike, is_from_service(record, finding), is_reply)
+
+    def _add(
+        self,
+        finding: Finding,
+        stands_for: _Class,
+        request: bool = False,
+        reply: bool = False,
+        by_ports: bool | None = None,
+        proves: bool = False,
+        behind: _Ends | None = None,
+    ) -> int:
+        self._findings.append(finding)
+        self._classes.append(stands_for)
+        self._is_request.append(request)
+        self._may_reply.append(reply)
+        self._by_ports.append(by_ports)
+        self._proves.append(proves)
+        self._behind.append(behind)
+        return len(self._findings) - 1
+
+    def _keys(self, table: FlowTable) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """Two numbers for each record, for its ends and for the rest: equal where nothing tells records apart."""
+        atoms = self._atoms
+        atom = atoms.of_addresses(table.addresses)
+        pair = (atom * atoms.addresses)[table.source] + atom[table.destination]
+        protocol = table.protocol.astype(np.int64) << 16
+        port = atoms.service_of[protocol | table.source_port & 0xFFFF] + np.int64(1)
+        port[table.source_port < 0] = 0
+        rest = port * atoms.services + atoms.service_of[protocol | table.detail]
+        size = (atoms.services + 1) * atoms.services
+        rest += (self._flag_kinds[table.flags] + table.event) * np.int64(size)
+        size *= _KINDS
+        # The ages and points of most tables are all 0.
+        for part, kinds in ((self._ages(table), _AGES), (self._points_of(table), len(self._points) + 1)):
+            if part is not None:
+                rest += part * np.int64(size)
+            size *= kinds
+        return pair, rest
+
+    def _points_of(self, table: FlowTable) -> NDArray[np.int64] | None:
+        """The numbers of the observation points of the records; None where the network file knows none of them."""
+        found = [self._comparison.walker.topology.observation_point(point) for point in table.points]
+        points = np.array([self._points[point.key] if point is not None else 0 for point in found], dtype=np.int64)
+        return points[table.point] if points.any() else None
+
+    def _ages(self, table: FlowTable) -> NDArray[np.int64] | None:
+        """0: as new as the network file; 1: older; 2: begun before it and ended since. None where all are new."""
+        as_of = milliseconds(self._comparison.walker.topology.as_of)
+        if as_of == NO_TIME or not len(table) or int(table.start.min()) >= as_of:
+            return None
+        timed, last = table.start != NO_TIME, table.last()
+        return np.where(timed & (last < as_of), 1, np.where(timed & (table.start < as_of), 2, 0))
+
+    # Replies.
+
+    def _with_requests(
+        self, table: FlowTable, code: NDArray[np.int64]
+    ) -> tuple[NDArray[np.int64], NDArray[np.int64] | None]:
+        """The findings changed where a record's request, or its reply, is in the table as well; and the row of each
+        request that was found."""
+        candidate = np.array(self._may_reply)[code]
+        rows = np.flatnonzero(candidate)
+        if not len(rows):
+            return code, None
+        hashes = FlowHash.of(table.addresses)
+        wanted = hashes.turned(table, rows)
+        request_rows, request_hash = self._requests(table, code, hashes, rows)
+        requests = partners(wanted, request_hash, request_rows)
+        hit = requests >= 0
+        rows, requests = rows[hit], requests[hit]
+        if not len(rows):
+            return code, None
+        # Where the ports do not tell which of the two is the reply, it is the one recorded later.
+        surely = np.array([each is True for each in self._by_ports])[code[rows]]
+        keep = (surely | (requests < rows)) & (requests != rows)
+        rows, requests = rows[keep], requests[keep]
+        result = code.copy()
+        own, theirs = code[rows], code[requests]
+        met = distinct(own, theirs)
+        fresh = np.empty(len(met), dtype=np.int64)
+        for index, row in enumerate(met.first.tolist()):
+            fresh[index] = self._reply(table, int(rows[row]), int(requests[row]), int(own[row]), int(theirs[row]))
+        result[rows] = fresh[met.codes]
+        self._decide(table, code, result, rows, requests)
+        partner = np.full(len(table), -1, dtype=np.int64)
+        partner[rows] = requests
+        return result, partner
+
+    def _requests(
+        self, table: FlowTable, code: NDArray[np.int64], hashes: FlowHash, replies: NDArray[np.int64]
+    ) -> tuple[NDArray[np.int64], NDArray[np.uint64]]:
+        """The requests of a table that some rows may be replies to, by the client's port at least, and their hashes:
+        those behind a gateway under both pairs of addresses."""
+        rows = np.flatnonzero(np.array(self._is_request)[code])
+        clients = np.zeros(1 << 16, dtype=np.bool_)
+        clients[table.detail[replies]] = True
+        rows = rows[clients[table.source_port[rows]]]
+        near, far = hashes.as_source[table.source[rows]], hashes.as_destination[table.destination[rows]]
+        ports = port_hash(table, rows, False)
+        own = near ^ far ^ ports
+        classes = code[rows]
+        near_behind, far_behind = self._ends_behind()
+        moved = np.flatnonzero((near_behind.is_given | far_behind.is_given)[classes])
+        if not len(moved):
+            return rows, own
+        behind = near_behind.instead(near[moved], classes[moved]) ^ far_behind.instead(far[moved], classes[moved])
+        return np.concatenate([rows, rows[moved]]), np.concatenate([own, behind ^ ports[moved]])
+
+    def _ends_behind(self) -> tuple[OtherEnds, OtherEnds]:
+        """The hashes that the sources and destinations of requests have behind a gateway, by class."""
+        ends = [ends or (None, None) for ends in self._behind]
+        return OtherEnds.of([near for near, _ in ends], True), OtherEnds.of([far for _, far in ends], False)
+
+    def _reply(self, table: FlowTable, row: int, request_row: int, own: int, request: int) -> int:
+        """The finding of a reply, by its own class and that of its request.
+
+        Their records must be two of one conversation: where a point is met twice on one way, it is by their addresses
+        that a reply is known to have been taken on this side of a translation or on that.
+        """
+        number = self._replies.get((own, request))
+        if number is None:
+            record = table.record(row)
+            finding = self._comparison.judge_reply(record, self._comparison.judge(table.record(request_row)))
+            key = (*self._classes[own].key, *self._classes[request].key)
+            number = self._replies[own, request] = self._add(finding, self._class(key, record, finding, True))
+        return number
+
+    def _decide(
+        self,
+        table: FlowTable,
+        code: NDArray[np.int64],
+        result: NDArray[np.int64],
+        rows: NDArray[np.int64],
+        requests: NDArray[np.int64],
+    ) -> None:
+        """Requests of unknown outcome whose reply is in the table have passed."""
+        undecided = np.array([each.is_undecided and each.status == UNSURE for each in self._findings])[code[requests]]
+        proving = np.array(self._proves)[code[rows]]
+        for row in sorted(set(requests[undecided & proving].tolist())):
+            own = int(code[row])
+            number = self._decided.get(own)
+            if number is None:
+                about = dataclasses.replace(
+                    self._classes[own], key=(*self._classes[own].key, -1), record=table.record(row), is_decided=True
+                )
+                number = self._decided[own] = self._add(self._comparison.decided(self._findings[own]), about)
+            result[row] = number
+
+
+def _as_slice(wanted: NDArray[np.bool_]) -> tuple[NDArray[np.bool_] | slice, Sequence[int]]:
+    """A mask of rows that lie together as a slice, which copies nothing; and the rows themselves."""
+    rows = np.flatnonzero(wanted)
+    if len(rows) and rows[-1] - rows[0] + 1 == len(rows):
+        first, last = int(rows[0]), int(rows[-1])
+        return slice(first, last + 1), range(first, last + 1)
+    return wanted, rows.tolist()
+
+
+def _flag_kinds() -> NDArray[np.uint8]:
+    """For each union of TCP flags what it tells: 0 nothing, 1 opening, 2 nothing but SYN, 3 a bare reset; each times
+    the number of events, so that one can be added. Of -1, for flags that are not known, the last one tells nothing."""
+    kinds = np.zeros((1 << 16) + 1, dtype=np.uint8)
+    flags = np.arange(1 << 16)
+    kinds[:-1][flags & (_SYN | _ACK) == _SYN] = 1
+    kinds[:-1][flags & 0x3F == _SYN] = 2
+    kinds[:-1][np.isin(flags & 0x3F, (_RST, _RST | _ACK))] = 3
+    return kinds * np.uint8(len(EVENTS))
+
+
+def _moved(record: FlowRecord, behind: tuple[Address, Address] | None) -> _Ends | None:
+    """The ends that a request bears behind a gateway and not in front of it; None where both are its own.
+
+    Records of one class may differ in an end, but only in one that stays as it is.
+    """
+    if behind is None or behind == (record.source, record.destination):
+        return None
+    source, destination = behind
+    return None if source == record.source else source, None if destination == record.destination else destination

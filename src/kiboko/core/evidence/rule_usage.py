@@ -1,0 +1,132 @@
+"""Which rules recorded traffic hit, and which nothing ever hit."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+
+from kiboko.core.errors import Place
+from kiboko.core.evidence.comparison import Finding
+from kiboko.core.evidence.compiled import Tally
+from kiboko.core.network.host_rules import HostRuleSet
+from kiboko.core.network.model import Filter, Rule, Topology, peer_text
+from kiboko.core.records.flow_query import Sum
+from kiboko.core.walk.gates import Row
+
+RuleKey = tuple[str, str, str]
+"""A rule: its filter, its direction (`inbound`, `outbound`, `rules`), and its id or order; `otherwise` for none. Of a
+kernel's rule set: its file, the chain, and the rule's comment or handle; `otherwise` for its policy."""
+
+
+@dataclass(frozen=True, slots=True)
+class RuleLine:
+    """One rule of the network and what hit it.
+
+    `is_rule` is false for what is done where no rule matches. `counted` are the packets and octets that the kernel's
+    own counter has, None without one.
+    """
+
+    key: RuleKey
+    action: str
+    what: str
+    place: Place
+    sum: Sum
+    is_rule: bool = True
+    is_enabled: bool = True
+    counted: tuple[int, int] | None = None
+    logs: bool | None = None
+    """Whether the rule logs; None where that cannot be told."""
+
+    @property
+    def is_hit(self) -> bool:
+        """Whether anything hit it, by the records or by its counter."""
+        return self.sum.records > 0 or (self.counted is not None and self.counted[0] > 0)
+
+
+@dataclass(slots=True)
+class RuleUsage:
+    """Hits of every rule. A record hits the rules that the walk of its packets meets, up to the one that stops it,
+    also those behind its observation point; a reply that a filter lets back unasked hits none there.
+
+    `listings` are rule sets of instances as the kernel listed them later, for their counters.
+    """
+
+    topology: Topology
+    listings: Mapping[str, HostRuleSet] = field(default_factory=dict)
+    hits: dict[RuleKey, Sum] = field(default_factory=dict)
+    records: int = 0
+
+    def take(self, finding: Finding, tally: Tally) -> None:
+        """Count the records of a tally at every rule that they met."""
+        self.records += tally.count
+        for key in rules_met(self.topology, finding):
+            met = self.hits.setdefault(key, Sum())
+            met.add(tally.count, tally.packets, tally.octets, tally.first, tally.last)
+
+    def lines(self) -> list[RuleLine]:
+        """Every rule of the network in the order of the file, then those of hosts, hit or not."""
+        found = [line for chosen in self.topology.filters.values() for line in self._of_filter(chosen)]
+        for instance in self.topology.instances.values():
+            if isinstance(instance.host_filter, HostRuleSet):
+                found.extend(self._of_host(instance.host_filter, self.listings.get(instance.name)))
+        return found
+
+    def _of_filter(self, chosen: Filter) -> Iterator[RuleLine]:
+        for direction, rules in (
+            ("rules", chosen.rules),
+            ("inbound", chosen.inbound),
+            ("outbound", chosen.outbound),
+        ):
+            for rule in rules or ():
+                key = (chosen.name, direction, rule.id or str(rule.order))
+                yield RuleLine(key, rule.action, _what(rule), rule.place, self._sum(key), is_enabled=rule.enabled,
+                               logs=rule.log)  # fmt: skip
+            if rules is not None:
+                key = (chosen.name, direction, "otherwise")
+                yield RuleLine(key, chosen.otherwise, "no rule matched", chosen.place, self._sum(key), is_rule=False)
+
+    def _of_host(self, rules: HostRuleSet, listing: HostRuleSet | None) -> Iterator[RuleLine]:
+        place = Place(rules.file, 1)
+        for chain in rules.chains:
+            other = listing.by_name.get((chain.family, chain.table, chain.name)) if listing is not None else None
+            later = {rule.name: rule.counted for rule in other.rules} if other is not None else {}
+            for rule in chain.rules:
+                key = (rules.file, chain.name, rule.name)
+                counted = later.get(rule.name, rule.counted if listing is None else None)
+                yield RuleLine(key, rule.action, "a rule of the kernel", place, self._sum(key), counted=counted)
+            if chain.hook is not None:
+                key = (rules.file, chain.name, "otherwise")
+                yield RuleLine(key, chain.policy, "no rule matched", place, self._sum(key), is_rule=False)
+
+    def _sum(self, key: RuleKey) -> Sum:
+        return self.hits.get(key, Sum())
+
+
+def rules_met(topology: Topology, finding: Finding) -> list[RuleKey]:
+    """The rules that the packets of a record met by the walk, each once, up to the one that stops it."""
+    walk = finding.walk
+    if walk is None:
+        return []
+    rows = walk.reply if finding.is_reply else walk.forward
+    return list(dict.fromkeys(_met(topology, rows)))
+
+
+def _met(topology: Topology, rows: tuple[Row, ...]) -> Iterator[RuleKey]:
+    for row in rows:
+        if row.chain is not None and row.filter is not None:
+            yield row.filter, row.chain, row.rule or "otherwise"
+        for name in row.filters:
+            chosen = topology.filters.get(name)
+            if chosen is None or row.tracked or row.rule is None or (row.filter or name) != name:
+                continue
+            direction = "rules" if chosen.rules is not None else {"in": "inbound"}.get(row.step.bound, "outbound")
+            yield name, direction, row.rule
+        if row.stops:
+            return
+
+
+def _what(rule: Rule) -> str:
+    parts = [f"from {peer_text(rule.sources)}" if rule.sources is not None else "",
+             f"to {peer_text(rule.destinations)}" if rule.destinations is not None else "",
+             rule.service_text if rule.services is not None else ""]  # fmt: skip
+    return " ".join(part for part in parts if part) or "anything"

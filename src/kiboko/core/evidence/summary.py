@@ -1,0 +1,181 @@
+"""Findings summed up: by who, what and why, the few that matter first."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE, Finding, conversation_service, is_from_service
+from kiboko.core.evidence.compiled import Tally
+from kiboko.core.header.services import service_text
+from kiboko.core.network.directory import Directory
+from kiboko.core.records.flow_table import moment
+from kiboko.core.records.records import FlowRecord, ProbeRecord
+
+_Key = tuple[object, ...]
+_RANK = {LEAK: 0, BREAK: 1, UNSURE: 2, AGREE: 3}
+
+
+@dataclass(slots=True)
+class Group:
+    """Findings alike in status, ends, deciding rule and service, as far as rules tell services apart, with one example.
+    `met` are the lowest and the highest service number of flow records, None for probes."""
+
+    evidence: str
+    source: str
+    destination: str
+    finding: Finding
+    example: ProbeRecord | FlowRecord
+    met: tuple[int, int] | None = None
+    count: int = 0
+    packets: int = 0
+    octets: int = 0
+    first: datetime | None = None
+    last: datetime | None = None
+
+    @property
+    def service(self) -> str:
+        """What the records are about; several services that no rule tells apart are a range."""
+        if isinstance(self.example, ProbeRecord) or self.met is None:
+            return str(self.example.service)
+        low, high = self.met
+        text = service_text(low, high)
+        if low >> 16 != high >> 16:
+            text = f"{service_text(low, low)} to {service_text(high, high)}"
+        return f"reply of {text}" if is_from_service(self.example, self.finding) else text
+
+    def stretch(self, met: tuple[int, int]) -> None:
+        """Take in the lowest and the highest service number of more flow records."""
+        self.met = met if self.met is None else (min(self.met[0], met[0]), max(self.met[1], met[1]))
+
+    def note(self, record: ProbeRecord | FlowRecord) -> None:
+        """Count one more record."""
+        self.count += 1
+        start = record.time if isinstance(record, ProbeRecord) else record.start
+        end = record.time if isinstance(record, ProbeRecord) else record.end or record.start
+        if isinstance(record, FlowRecord):
+            self.packets += record.packets
+            self.octets += record.octets
+        self.span(start, end)
+
+    def span(self, start: datetime | None, end: datetime | None) -> None:
+        """Stretch the time that the group covers."""
+        if start is not None and (self.first is None or start < self.first):
+            self.first = start
+        if end is not None and (self.last is None or end > self.last):
+            self.last = end
+
+    def check_line(self) -> str:
+        """The command that reproduces the verdict on the example."""
+        walk = self.finding.walk
+        if isinstance(self.example, ProbeRecord):
+            ends, service, port = (
+                (self.example.source, self.example.destination),
+                self.example.service,
+                self.example.source_port,
+            )
+        else:
+            target = walk.flow.target if walk is not None else self.example.destination
+            source = walk.flow.source.address if walk is not None else self.example.source
+            service = str(walk.flow.service if walk is not None else self.example.service)
+            ends, port = (str(source), str(target)), self.example.source_port
+            if self.finding.is_reply:
+                port = self.example.service.detail if self.example.service.has_ports else None
+        ports = f" --client-ports {port}" if port is not None else ""
+        return f"kiboko check {ends[0]} {ends[1]} {service}{ports}"
+
+
+@dataclass(slots=True)
+class Summary:
+    """All findings of a run. Memory grows with the groups, not with the records."""
+
+    directory: Directory
+    totals: Counter[str] = field(default_factory=Counter)
+    replies: int = 0
+    different_signal: int = 0
+    before_as_of: int = 0
+    groups: dict[_Key, Group] = field(default_factory=dict)
+    answered_probes: int = 0
+
+    def add(self, record: ProbeRecord | FlowRecord, finding: Finding) -> Group:
+        """Take in one finding; the group that it is of."""
+        self.totals[finding.status] += 1
+        self.replies += finding.is_reply
+        self.different_signal += finding.different_signal
+        self.before_as_of += finding.before_as_of
+        if isinstance(record, ProbeRecord) and finding.status == AGREE and record.outcome == "answered":
+            self.answered_probes += 1
+        alone = _alone(record, finding) if isinstance(record, FlowRecord) else None
+        group = self._group(record, finding, alone)
+        group.note(record)
+        if alone is not None:
+            group.stretch(alone)
+        return group
+
+    def take(self, record: FlowRecord, finding: Finding, tally: Tally) -> Group:
+        """Take in many flow records of one finding, of which `record` is the first; the group that they are of."""
+        self.totals[finding.status] += tally.count
+        self.replies += finding.is_reply * tally.count
+        self.different_signal += finding.different_signal * tally.count
+        self.before_as_of += finding.before_as_of * tally.count
+        group = self._group(record, finding, tally.alike)
+        group.stretch(tally.met)
+        group.count += tally.count
+        group.packets += tally.packets
+        group.octets += tally.octets
+        group.span(moment(tally.first), moment(tally.last))
+        return group
+
+    def correct(
+        self, record: FlowRecord, before: Finding, after: Finding, alike: tuple[int, int] | None = None
+    ) -> Group:
+        """Replace the finding of a record, which a later one changed; the group that it is of now. `alike` are the
+        services that no rule tells from the record's."""
+        alike = alike or _alone(record, before)
+        key = self._key(record, before, alike)
+        group = self.groups.get(key)
+        if group is not None:
+            self.totals[before.status] -= 1
+            group.count -= 1
+            group.packets -= record.packets
+            group.octets -= record.octets
+            if not group.count:
+                del self.groups[key]
+        self.totals[after.status] += 1
+        group = self._group(record, after, alike)
+        group.note(record)
+        group.stretch(_alone(record, after))
+        return group
+
+    def _group(self, record: ProbeRecord | FlowRecord, finding: Finding, alike: tuple[int, int] | None) -> Group:
+        key = self._key(record, finding, alike)
+        if key not in self.groups:
+            self.groups[key] = Group(*self._ends(record), finding, record)
+        return self.groups[key]
+
+    def _ends(self, record: ProbeRecord | FlowRecord) -> tuple[str, str, str]:
+        """What kind of evidence it is, and what its ends are called."""
+        if isinstance(record, ProbeRecord):
+            return "probe", record.source, record.destination
+        return "flow", self.directory.name_of(record.source), self.directory.name_of(record.destination)
+
+    def _key(self, record: ProbeRecord | FlowRecord, finding: Finding, alike: tuple[int, int] | None) -> _Key:
+        decider = finding.decider
+        return (
+            finding.status, *self._ends(record), record.service if isinstance(record, ProbeRecord) else alike,
+            finding.is_reply, (decider.gate, decider.filter, decider.rule) if decider else None, finding.observed,
+            finding.why,
+        )  # fmt: skip
+
+    def rows(self, statuses: tuple[str, ...] = (LEAK, BREAK, UNSURE, AGREE)) -> Iterator[Group]:
+        """The groups, leaks first, the largest of each status first."""
+        chosen = [group for group in self.groups.values() if group.finding.status in statuses]
+        yield from sorted(chosen, key=lambda g: (_RANK[g.finding.status], -g.count, g.source, g.destination))
+
+
+def _alone(record: FlowRecord, finding: Finding) -> tuple[int, int]:
+    """The service that a record is about, as the only one."""
+    number = conversation_service(record, finding).number
+    return number, number

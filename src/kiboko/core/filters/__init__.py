@@ -1,0 +1,1 @@
+"""What filters and kernel rule sets decide about one packet."""

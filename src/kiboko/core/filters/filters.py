@@ -1,0 +1,173 @@
+"""What a filter decides: the clauses S11 to S17 and S20.
+
+A filter is asked about all client ports at once and answers with shares: disjoint sets of ports, each with
+the rule that decides it. No port is tried singly and none is sampled.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from kiboko.core.header.addresses import Address, AddressSet
+from kiboko.core.header.packet import Packet
+from kiboko.core.header.ranges import EMPTY, RangeSet
+from kiboko.core.header.services import details_of
+from kiboko.core.network.membership import Membership
+from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Rule
+
+
+@dataclass(frozen=True, slots=True)
+class ReadyRule:
+    """A rule with its peers worked out to addresses. A field that is None matches anything."""
+
+    rule: Rule
+    filter: Filter
+    sources: AddressSet | None
+    destinations: AddressSet | None
+
+    def matching_ports(self, packet: Packet, ports: RangeSet) -> RangeSet:
+        """The client ports, out of `ports`, for which this rule matches the packet (clause S17)."""
+        if not self.matches_addresses(packet):
+            return EMPTY
+        return self.matching_service(packet, ports)
+
+    def matches_addresses(self, packet: Packet) -> bool:
+        """Whether `from` and `to` match."""
+        return self.matches_source(packet) and self.matches_destination(packet)
+
+    def matches_source(self, packet: Packet) -> bool:
+        """Whether `from` matches."""
+        return _within(packet.source, self.sources, packet.family)
+
+    def matches_destination(self, packet: Packet) -> bool:
+        """Whether `to` matches."""
+        return _within(packet.destination, self.destinations, packet.family)
+
+    def matching_service(self, packet: Packet, ports: RangeSet) -> RangeSet:
+        """The client ports for which `service` and `source_ports` match."""
+        return self.ports_by_service(packet, ports) & self.ports_by_source_ports(packet, ports)
+
+    def ports_by_service(self, packet: Packet, ports: RangeSet) -> RangeSet:
+        """The client ports for which `service` alone matches."""
+        services = self.rule.services
+        if services is None:
+            return ports
+        if packet.turned and packet.service.has_ports:
+            return ports & details_of(services, packet.service.protocol)
+        return ports if packet.service.number in services else EMPTY
+
+    def ports_by_source_ports(self, packet: Packet, ports: RangeSet) -> RangeSet:
+        """The client ports for which `source_ports` alone matches."""
+        wanted = self.rule.source_ports
+        if wanted is None:
+            return ports
+        if not packet.service.has_ports:
+            return EMPTY
+        if packet.turned:
+            return ports if packet.service.detail in wanted else EMPTY
+        return ports & wanted
+
+
+def _within(address: Address | None, wanted: AddressSet | None, family: int) -> bool:
+    """Whether a set holds an address. That of a router, None, is not known: only a set of all addresses surely does."""
+    if wanted is None:
+        return True
+    return wanted.is_whole(family) if address is None else address in wanted
+
+
+@dataclass(frozen=True, slots=True)
+class Share:
+    """The client ports that one rule (None: `otherwise`) of one filter decides, and how."""
+
+    ports: RangeSet
+    filter: Filter
+    rule: Rule | None
+    action: str
+
+
+@dataclass(frozen=True, slots=True)
+class Ruling:
+    """What one gate's filters say of a packet: its shares, and the ports whose flow it tracks.
+
+    `shares` is None in a direction that is not filtered (clause S13).
+    """
+
+    shares: tuple[Share, ...] | None
+    tracked: RangeSet
+
+
+class FilterJudge:
+    """Asks filters about packets. Peers are worked out once per filter and direction."""
+
+    def __init__(self, membership: Membership) -> None:
+        self._membership = membership
+        self._ready: dict[tuple[str, str], tuple[ReadyRule, ...] | None] = {}
+
+    def rules(self, chosen: Filter, way: str) -> tuple[ReadyRule, ...] | None:
+        """The enabled rules of a filter in the order they decide; None where the direction is not filtered."""
+        key = (chosen.name, way)
+        if key not in self._ready:
+            self._ready[key] = self._make_ready(chosen, way)
+        return self._ready[key]
+
+    def _make_ready(self, chosen: Filter, way: str) -> tuple[ReadyRule, ...] | None:
+        rules = chosen.direction(way)
+        if rules is None:
+            return None
+        enabled: Iterable[Rule] = (rule for rule in rules if rule.enabled)
+        if chosen.decide == "first":
+            enabled = sorted(enabled, key=lambda rule: rule.order)
+        addresses = self._membership.peer_addresses
+        return tuple(ReadyRule(r, chosen, addresses(r.sources), addresses(r.destinations)) for r in enabled)
+
+    def first(self, chosen: Filter, way: str, packet: Packet, ports: RangeSet) -> Ruling:
+        """`decide: first`: ascending order, the first match decides, else `otherwise` (clause S11)."""
+        rules = self.rules(chosen, way)
+        if rules is None:
+            return Ruling(None, ports if chosen.stateful else EMPTY)
+        shares: list[Share] = []
+        tracked: list[tuple[int, int]] = []
+        left = ports
+        for ready in rules:
+            matched = ready.matching_ports(packet, left)
+            if matched:
+                shares.append(Share(matched, chosen, ready.rule, ready.rule.action))
+                if _keeps_state(chosen, ready.rule):
+                    tracked.extend(matched)
+                left = left - matched
+                if not left:
+                    break
+        if left:
+            shares.append(Share(left, chosen, None, chosen.otherwise))
+            if chosen.stateful:
+                tracked.extend(left)
+        return Ruling(tuple(shares), RangeSet.of(tracked))
+
+    def any(self, members: Sequence[Filter], way: str, packet: Packet, ports: RangeSet) -> Ruling:
+        """`decide: any`: the union of the rules of all members that name the direction (clauses S12, S20)."""
+        naming = [member for member in members if member.direction(way) is not None]
+        if not naming:
+            return Ruling(None, ports if any(member.stateful for member in members) else EMPTY)
+        shares: list[Share] = []
+        tracked: list[tuple[int, int]] = []
+        left = ports
+        for member in naming:
+            for ready in self.rules(member, way) or ():
+                matched = ready.matching_ports(packet, ports)
+                if member.stateful:
+                    tracked.extend(matched)
+                if matched & left:
+                    shares.append(Share(matched & left, member, ready.rule, ALLOW))
+                    left = left - matched
+        if left:
+            rejects = all(member.otherwise == REJECT for member in naming)
+            decider = next((m for m in naming if m.otherwise == DROP), naming[0])
+            shares.append(Share(left, decider, None, REJECT if rejects else DROP))
+            if any(member.stateful for member in naming):
+                tracked.extend(left)
+        return Ruling(tuple(shares), RangeSet.of(tracked))
+
+
+def _keeps_state(chosen: Filter, rule: Rule) -> bool:
+    return chosen.stateful if rule.stateful is None else rule.stateful

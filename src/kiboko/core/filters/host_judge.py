@@ -1,0 +1,449 @@
+"""What a host's own kernel rule set decides (clause S35).
+
+Evaluation follows nft(8): base chains of a hook by priority, `accept` ends one chain, `drop` and `reject` are final,
+a jump comes back, a goto does not.
+
+It is of three values. Each rule matches surely, surely not, or perhaps, where it holds a condition that cannot be
+judged; behind a rule that perhaps ends a packet's way the packet is perhaps still there. What all possibilities agree
+on is decided; where they differ the gate is not known, with the expression named.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import fnmatch
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+
+from kiboko.core.header.packet import Packet
+from kiboko.core.header.ranges import EMPTY, RangeSet
+from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP
+from kiboko.core.network.host_rules import (
+    Chain,
+    HostRule,
+    HostRuleSet,
+    Match,
+    Unclear,
+    Unjudged,
+    Values,
+    Verdict,
+    VerdictMap,
+)
+
+UNKNOWN = "unknown"
+ALLOW, DROP, REJECT = "allow", "drop", "reject"
+_PORT_PROTOCOL = {"tcp": TCP, "udp": UDP, "sctp": SCTP}
+_OWN_FAMILY = {"ip": 4, "ip6": 6, "exthdr": 6}
+_OWN_PROTOCOL = {**_PORT_PROTOCOL, "icmp": ICMP, "icmpv6": ICMP6}
+# Connection tracking runs at this priority in prerouting and output: chains before it see no state.
+CONNTRACK_PRIORITY = -200
+_MOST_JUMPS = 16  # the kernel's own limit on the jump stack
+
+# The hooks a packet passes, in order, by what the machine does with it.
+HOOKS = {
+    "input": ("prerouting", "input"),
+    "output": ("output", "postrouting"),
+    "forward": ("prerouting", "forward", "postrouting"),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class HostShare:
+    """The client ports of which one rule of a rule set decides. `action` is allow, drop, reject or unknown; `icmp` is
+    as in `Verdict`.
+
+    `detail` names the expression that an unknown action rests on. `possible` are the actions that it may come to, also
+    where the packet is stopped in any case and only how is not known.
+    """
+
+    ports: RangeSet
+    action: str
+    rule: str
+    chain: str
+    detail: str = ""
+    icmp: tuple[int, int] | None = None
+    possible: tuple[str, ...] = ()
+
+
+def judge(
+    rules: HostRuleSet, path: str, packet: Packet, ports: RangeSet, ingress: str, egress: str
+) -> list[HostShare] | None:
+    """What a rule set decides on a packet that takes `path` (`input`, `output` or `forward`).
+
+    `ingress` and `egress` are the interface names, empty where there is none. None: no chain is hooked there.
+    """
+    hooked = [
+        (position, chain)
+        for position, hook in enumerate(HOOKS[path])
+        # Of chains with the same priority the kernel asks the one that was made last first (nf_hook_entries_grow).
+        for chain in reversed(rules.chains)
+        if chain.hook == hook and _family_applies(chain.family, packet.family)
+    ]
+    hooked.sort(key=lambda pair: (pair[0], pair[1].priority))
+    foreign = [c for c in rules.chains if c.hook in ("ingress", "egress") and (c.rules or c.policy != "accept")]
+    if not hooked and not foreign:
+        return None
+    evaluation = _Evaluation(rules, packet, path, ingress, egress)
+    if foreign:
+        evaluation.taint(ports, foreign[0].name, "otherwise", f"hook {foreign[0].hook}")
+    live = _Live(ports)
+    for _, chain in hooked:
+        live = evaluation.base_chain(chain, live)
+    return evaluation.shares(ports, live)
+
+
+def _family_applies(table_family: str, packet_family: int) -> bool:
+    return table_family == "inet" or table_family == ("ip" if packet_family == 4 else "ip6")
+
+
+@dataclass(frozen=True, slots=True)
+class _Live:
+    """The ports whose packet is surely still on its way, and those whose packet perhaps is."""
+
+    sure: RangeSet = EMPTY
+    perhaps: RangeSet = EMPTY
+
+    @property
+    def all(self) -> RangeSet:
+        """Both."""
+        return self.sure | self.perhaps
+
+    def within(self, ports: RangeSet) -> _Live:
+        """What of it is of some ports."""
+        return _Live(self.sure & ports, self.perhaps & ports)
+
+
+@dataclass(frozen=True, slots=True)
+class _End:
+    """A verdict that some ports' packets meet, surely or perhaps."""
+
+    ports: RangeSet
+    action: str
+    rule: str
+    chain: str
+    icmp: tuple[int, int] | None = None
+
+    @property
+    def kind(self) -> tuple[str, tuple[int, int] | None]:
+        """What the sender can tell apart."""
+        return self.action, self.icmp
+
+
+@dataclass(frozen=True, slots=True)
+class _Doubt:
+    """Why it is not known what becomes of some ports' packets."""
+
+    ports: RangeSet
+    rule: str
+    chain: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class _Bits:
+    """A field of flags: their value, and which of them are not known."""
+
+    value: int
+    unknown: int = 0
+
+
+_Reading = int | str | bool | Unjudged | _Bits | None
+
+
+@dataclass(slots=True)
+class _Evaluation:
+    """One packet's way through the chains: where it may end, and what is in doubt."""
+
+    rules: HostRuleSet
+    packet: Packet
+    path: str
+    ingress: str
+    egress: str
+    before_conntrack: bool = False
+    ends: list[_End] = field(default_factory=list)
+    doubts: list[_Doubt] = field(default_factory=list)
+    tainted: RangeSet = EMPTY
+    """Ports whose packet something may have been done to that is not judged, so that nothing is known behind it."""
+
+    def taint(self, ports: RangeSet, chain: str, rule: str, text: str) -> None:
+        """Note that nothing is known of some ports any more."""
+        if ports:
+            self.tainted = self.tainted | ports
+            self.doubts.append(_Doubt(ports, rule, chain, text))
+
+    def shares(self, ports: RangeSet, live: _Live) -> list[HostShare]:
+        """What all possible ends come to, for each port."""
+        cells = [ports]
+        for each in (*(e.ports for e in self.ends), *(d.ports for d in self.doubts), live.all, self.tainted):
+            cells = [part for cell in cells for part in (cell & each, cell - each) if part]
+        found: dict[HostShare, RangeSet] = {}
+        for cell in cells:
+            share = self._share(cell, live)
+            alike = dataclasses.replace(share, ports=EMPTY)
+            found[alike] = found.get(alike, EMPTY) | cell
+        shares = [dataclasses.replace(share, ports=cell) for share, cell in found.items()]
+        return sorted(shares, key=lambda share: share.ports.lowest)
+
+    def _share(self, cell: RangeSet, live: _Live) -> HostShare:
+        """What becomes of ports that nothing tells apart."""
+        mine = [end for end in self.ends if cell <= end.ports]
+        stops = {end.kind: end for end in mine if end.action != ALLOW}
+        goes_on = cell <= live.all
+        if cell <= self.tainted or (goes_on and stops):
+            doubt = next(each for each in self.doubts if cell <= each.ports)
+            possible = dict.fromkeys([*(action for action, _ in stops), *((DROP,) if not stops else ()), ALLOW])
+            return HostShare(cell, UNKNOWN, doubt.rule, doubt.chain, doubt.text, None, tuple(possible))
+        if stops:
+            last = list(stops.values())[-1]
+            if len(stops) == 1:
+                return HostShare(cell, last.action, last.rule, last.chain, "", last.icmp)
+            doubt = next(each for each in self.doubts if cell <= each.ports)
+            possible = dict.fromkeys(action for action, _ in stops)
+            return HostShare(cell, last.action, last.rule, last.chain, doubt.text, last.icmp, tuple(possible))
+        lets = [end for end in mine if end.action == ALLOW]
+        named = [end for end in lets if end.rule != "otherwise"] or lets
+        # None where only chains are hooked that are shown the first packet of a connection alone.
+        return HostShare(cell, ALLOW, *((named[-1].rule, named[-1].chain) if named else ("otherwise", "")))
+
+    # Chains.
+
+    def base_chain(self, chain: Chain, live: _Live) -> _Live:
+        """One base chain: what is still on its way behind it."""
+        if chain.type == "nat" and self.packet.state != "new":
+            return live  # only the first packet of a connection is shown to these
+        self.before_conntrack = chain.hook in ("prerouting", "output") and chain.priority <= CONNTRACK_PRIORITY
+        before = len(self.ends)
+        fell = self.chain(chain, live, 0)
+        self._end(fell.all, ALLOW if chain.policy == "accept" else DROP, "otherwise", chain.name)
+        ends = self.ends[before:]
+        let = RangeSet.of(pair for end in ends if end.action == ALLOW for pair in end.ports) | self.tainted
+        stopped = RangeSet.of(pair for end in ends if end.action != ALLOW for pair in end.ports)
+        let = let & live.all
+        sure = live.sure & let - stopped
+        return _Live(sure, let - sure)
+
+    def _end(self, ports: RangeSet, action: str, rule: str, chain: str, icmp: tuple[int, int] | None = None) -> None:
+        if ports:
+            self.ends.append(_End(ports, action, rule, chain, icmp))
+
+    def chain(self, chain: Chain, live: _Live, depth: int) -> _Live:
+        """The ports that fall out at a chain's end or by `return`."""
+        if depth > _MOST_JUMPS:
+            self.taint(live.all, chain.name, "otherwise", f"jumps nested deeper than {_MOST_JUMPS}")
+            return _Live()
+        fell: list[_Live] = []
+        for rule in chain.rules:
+            if not live.all:
+                break
+            live, returned = self.rule(chain, rule, live, depth)
+            fell.append(returned)
+        return _joined([*fell, live])
+
+    def rule(self, chain: Chain, rule: HostRule, live: _Live, depth: int) -> tuple[_Live, _Live]:
+        """One rule: what is live behind it, and what leaves the chain by it."""
+        sure, perhaps = live.all, EMPTY
+        doubt = ""
+        for statement in rule.statements:
+            if not sure and not perhaps:
+                break
+            if isinstance(statement, Match):
+                yes, maybe, text = self.matched(statement.fields, statement.alternatives, statement.negated, live.all)
+                perhaps = (sure & maybe) | (perhaps & (yes | maybe))
+                sure = sure & yes
+                doubt = doubt or text
+            elif isinstance(statement, Unclear):
+                absent = any(self.read(*each) is None for each in statement.fields)
+                sure, perhaps = EMPTY, EMPTY if absent else sure | perhaps
+                doubt = doubt or statement.text
+            elif isinstance(statement, Unjudged):
+                self.taint(sure | perhaps, chain.name, rule.name, statement.text)
+                return _without(live, sure, perhaps), _Live()
+            elif isinstance(statement, VerdictMap):
+                return self.verdict_map(chain, rule, statement, live, (sure, perhaps, doubt), depth)
+            elif statement.kind != "continue":
+                return self.verdict(chain, rule, statement, live, (sure, perhaps, doubt), depth)
+        return live, _Live()
+
+    def verdict(
+        self,
+        chain: Chain,
+        rule: HostRule,
+        verdict: Verdict,
+        live: _Live,
+        met: tuple[RangeSet, RangeSet, str],
+        depth: int,
+    ) -> tuple[_Live, _Live]:
+        """A verdict that some live ports meet, surely or perhaps and why only that."""
+        sure, perhaps, doubt = met
+        if perhaps:
+            self.doubts.append(_Doubt(perhaps, rule.name, chain.name, doubt))
+        both = sure | perhaps
+        left = _without(live, sure, perhaps)
+        gone = _Live(live.sure & sure, both - (live.sure & sure)).within(live.all)
+        if verdict.kind == "return":
+            return left, gone
+        if verdict.kind in ("jump", "goto"):
+            target = self.rules.by_name.get((chain.family, chain.table, verdict.target))
+            if target is None:
+                self.taint(both, chain.name, rule.name, f"{verdict.kind} {verdict.target}")
+                return left, _Live()
+            fell = self.chain(target, _Live(both), depth + 1)
+            # Inside it was as if all were surely there: what was only perhaps there comes out so, but for what did not
+            # jump at all and would be here as well.
+            if verdict.kind == "goto":
+                return left, _Live(fell.sure & gone.sure, fell.all - (fell.sure & gone.sure))
+            back = _Live(fell.sure & live.sure, fell.all - (fell.sure & live.sure))
+            sure_now = (left.sure - back.all) | back.sure
+            return _Live(sure_now, (left.all | back.all) - sure_now), _Live()
+        action = {"accept": ALLOW}.get(verdict.kind, verdict.kind)
+        self._end(gone.all, action, rule.name, chain.name, verdict.icmp)
+        return left, _Live()
+
+    def verdict_map(
+        self,
+        chain: Chain,
+        rule: HostRule,
+        statement: VerdictMap,
+        live: _Live,
+        met: tuple[RangeSet, RangeSet, str],
+        depth: int,
+    ) -> tuple[_Live, _Live]:
+        """The verdict of the first entry that matches."""
+        sure, perhaps, doubt = met
+        returned: list[_Live] = []
+        asked = live
+        for alternative, verdict in statement.entries:
+            yes, maybe, text = self.matched(statement.fields, (alternative,), False, asked.all)
+            hit_sure, hit_perhaps = sure & yes, (sure & maybe) | (perhaps & (yes | maybe))
+            if (hit_sure or hit_perhaps) and verdict.kind != "continue":
+                live, went = self.verdict(chain, rule, verdict, live, (hit_sure, hit_perhaps, doubt or text), depth)
+                returned.append(went)
+            sure, perhaps = sure - yes - maybe, (perhaps - yes) | (sure & maybe)
+        return live, _joined(returned)
+
+    # Matches.
+
+    def matched(
+        self,
+        fields: tuple[tuple[str, str], ...],
+        alternatives: Iterable[tuple[Values, ...]],
+        negated: bool,
+        ports: RangeSet,
+    ) -> tuple[RangeSet, RangeSet, str]:
+        """The ports for which the fields surely equal one of the alternatives (or none of them, if negated), those for
+        which they perhaps do, and what that rests on."""
+        readings = [self.read(protocol, name) for protocol, name in fields]
+        if any(reading is None for reading in readings):
+            return EMPTY, EMPTY, ""  # the field is not in this packet: nft breaks off the rule, negated or not
+        total, possible = EMPTY, EMPTY
+        for alternative in alternatives:
+            found, perhaps = ports, ports
+            for reading, values in zip(readings, alternative, strict=True):
+                yes, maybe = _compare(reading, values, ports)
+                found, perhaps = found & yes, perhaps & (yes | maybe)
+            total, possible = total | found, possible | perhaps
+        doubt = next((reading.text for reading in readings if isinstance(reading, Unjudged)), " ".join(fields[0]))
+        if negated:
+            return ports - possible, possible - total, doubt
+        return total, possible - total, doubt
+
+    def read(self, protocol: str, name: str) -> _Reading:
+        """A field of the packet: a number, flags, a name, True for the client's ports, None where it is absent."""
+        packet, service = self.packet, self.packet.service
+        if _OWN_FAMILY.get(protocol, packet.family) != packet.family:
+            return None
+        if _OWN_PROTOCOL.get(protocol, service.protocol) != service.protocol:
+            return None
+        match (protocol, name):
+            case ("ip" | "ip6", "saddr" | "daddr"):
+                address = packet.source if name == "saddr" else packet.destination
+                return Unjudged(f"{protocol} {name} of a router") if address is None else address.value
+            case ("ip", "protocol") | ("ip6", "nexthdr") | ("meta", "l4proto"):
+                return service.protocol
+            case ("ip" | "ip6", "version"):
+                return packet.family
+            case ("meta", "nfproto"):
+                return 2 if packet.family == 4 else 10
+            case ("meta", "protocol"):
+                return 0x0800 if packet.family == 4 else 0x86DD
+            case ("meta", "iifname" | "iif"):
+                return self.ingress
+            case ("meta", "oifname" | "oif"):
+                return self.egress
+            case ("meta", "pkttype") if self.path == "input":
+                return "host"
+            case ("fib", "saddr type" | "daddr type"):
+                return self._address_type(name)
+            case ("ct", _):
+                return self._connection(name)
+            case ("tcp", "flags"):
+                return Unjudged("tcp flags") if packet.tcp_flags is None else _Bits(packet.tcp_flags)
+            case ("tcp" | "udp" | "sctp" | "th", "sport" | "dport"):
+                if not service.has_ports:
+                    return Unjudged(f"th {name} of a protocol without ports")
+                return True if (name == "dport") == packet.turned else service.detail
+            case ("icmp" | "icmpv6", "type" | "code"):
+                return service.detail >> 8 if name == "type" else service.detail & 255
+        return Unjudged(f"{protocol} {name}")
+
+    def _address_type(self, name: str) -> str:
+        """What the machine's own routes make of an address: its own, or one of another machine."""
+        own = "lo" in (self.ingress, self.egress) or self.path == ("input" if name == "daddr type" else "output")
+        return "local" if own else "unicast"
+
+    def _connection(self, name: str) -> _Reading:
+        """What connection tracking knows of the packet (linux/net/netfilter/nft_ct.c)."""
+        state = self.packet.state
+        if self.before_conntrack:
+            return Unjudged(f"ct {name} before connection tracking")
+        if name == "state":
+            return state
+        if state == "invalid":
+            return None  # there is no entry that could be looked at
+        if name == "direction" and state != "related":
+            return "original" if state == "new" else "reply"
+        if name == "status":
+            expected, replied, assured, confirmed, dying = 1, 2, 4, 8, 512
+            if state == "new":
+                return _Bits(0, expected | confirmed | dying)
+            if state == "established":
+                return _Bits(replied | confirmed, expected | assured | dying)
+            return _Bits(0, expected | replied | assured | confirmed | dying)
+        return Unjudged(f"ct {name}")
+
+
+def _without(live: _Live, sure: RangeSet, perhaps: RangeSet) -> _Live:
+    """What is live behind a rule that ends some ports surely and others perhaps."""
+    left = live.all - sure
+    sure_left = live.sure - sure - perhaps
+    return _Live(sure_left, left - sure_left)
+
+
+def _joined(parts: Iterable[_Live]) -> _Live:
+    """Several ways to the same place: surely there by one of them is surely there."""
+    pairs: Iterator[_Live] = iter(parts)
+    sure, perhaps = EMPTY, EMPTY
+    for each in pairs:
+        sure, perhaps = sure | each.sure, perhaps | each.perhaps
+    return _Live(sure, perhaps - sure)
+
+
+def _compare(reading: _Reading, values: Values, ports: RangeSet) -> tuple[RangeSet, RangeSet]:
+    """The ports for which a reading surely is one of some values, and for which it perhaps is."""
+    if reading is True:
+        return ports & values.numbers, EMPTY
+    if isinstance(reading, Unjudged):
+        return (ports, EMPTY) if _is_everything(values.numbers) else (EMPTY, ports)
+    if isinstance(reading, _Bits):
+        mask = values.mask if values.mask is not None else 0xFFFF
+        if reading.unknown & mask:
+            return EMPTY, ports
+        return (ports if reading.value & mask in values.numbers else EMPTY), EMPTY
+    if isinstance(reading, str):
+        return (ports if any(fnmatch.fnmatchcase(reading, name) for name in values.names) else EMPTY), EMPTY
+    return (ports if isinstance(reading, int) and reading in values.numbers else EMPTY), EMPTY
+
+
+def _is_everything(numbers: RangeSet) -> bool:
+    """Whether a set of addresses holds every one of its family."""
+    return numbers.ranges in (((0, (1 << 32) - 1),), ((0, (1 << 128) - 1),))

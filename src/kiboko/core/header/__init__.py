@@ -1,0 +1,1 @@
+"""What a packet bears: addresses, prefixes, ports and services, as exact sets."""

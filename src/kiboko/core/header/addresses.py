@@ -1,0 +1,246 @@
+"""IPv4 and IPv6 addresses and exact sets of them."""
+
+from __future__ import annotations
+
+import ipaddress
+import socket
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from kiboko.core.header.ranges import EMPTY, RangeSet
+
+BITS = {4: 32, 6: 128}
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Address:
+    """One IP address: its family (4 or 6) and its value as an unsigned integer of 32 or 128 bits."""
+
+    family: int
+    value: int
+
+    def __str__(self) -> str:
+        if self.family == 4:
+            return socket.inet_ntop(socket.AF_INET, self.value.to_bytes(4, "big"))
+        return str(ipaddress.IPv6Address(self.value))
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Prefix:
+    """A CIDR block (RFC 4632, RFC 4291): family, lowest address, length in bits."""
+
+    family: int
+    value: int
+    length: int
+
+    @property
+    def last(self) -> int:
+        """The highest address in the block, as an integer."""
+        return self.value | ((1 << (BITS[self.family] - self.length)) - 1)
+
+    def __contains__(self, address: Address) -> bool:
+        return address.family == self.family and self.value <= address.value <= self.last
+
+    def covers(self, other: Prefix) -> bool:
+        """Whether every address of `other` lies in this block."""
+        return self.family == other.family and self.value <= other.value and other.last <= self.last
+
+    def overlaps(self, other: Prefix) -> bool:
+        """Whether the two blocks share an address."""
+        return self.family == other.family and self.value <= other.last and other.value <= self.last
+
+    def __str__(self) -> str:
+        return f"{Address(self.family, self.value)}/{self.length}"
+
+
+@dataclass(frozen=True, slots=True)
+class AddressSet:
+    """An exact set of addresses: the IPv4 and the IPv6 members, each as ranges of integers."""
+
+    v4: RangeSet = EMPTY
+    v6: RangeSet = EMPTY
+
+    @classmethod
+    def union(cls, sets: Iterable[AddressSet]) -> AddressSet:
+        """Everything that is in at least one of `sets`."""
+        four: list[tuple[int, int]] = []
+        six: list[tuple[int, int]] = []
+        for each in sets:
+            four.extend(each.v4.ranges)
+            six.extend(each.v6.ranges)
+        return cls(RangeSet.of(four), RangeSet.of(six))
+
+    @classmethod
+    def of_addresses(cls, addresses: Iterable[Address]) -> AddressSet:
+        """The set of the given addresses."""
+        listed = list(addresses)
+        return cls(
+            RangeSet.of((a.value, a.value) for a in listed if a.family == 4),
+            RangeSet.of((a.value, a.value) for a in listed if a.family == 6),
+        )
+
+    @classmethod
+    def of_prefixes(cls, prefixes: Iterable[Prefix]) -> AddressSet:
+        """All addresses of the given blocks."""
+        listed = list(prefixes)
+        return cls(
+            RangeSet.of((p.value, p.last) for p in listed if p.family == 4),
+            RangeSet.of((p.value, p.last) for p in listed if p.family == 6),
+        )
+
+    def family(self, family: int) -> RangeSet:
+        """The members of one family, as ranges of integers."""
+        return self.v4 if family == 4 else self.v6
+
+    def is_whole(self, family: int) -> bool:
+        """Whether every address of a family is in the set."""
+        return self.family(family).ranges == ((0, (1 << BITS[family]) - 1),)
+
+    def __contains__(self, address: Address) -> bool:
+        return address.value in (self.v4 if address.family == 4 else self.v6)
+
+    def __bool__(self) -> bool:
+        return bool(self.v4.ranges or self.v6.ranges)
+
+    @property
+    def size(self) -> int:
+        """How many addresses are in the set."""
+        return self.v4.size + self.v6.size
+
+    def __or__(self, other: AddressSet) -> AddressSet:
+        return AddressSet(self.v4 | other.v4, self.v6 | other.v6)
+
+    def __and__(self, other: AddressSet) -> AddressSet:
+        return AddressSet(self.v4 & other.v4, self.v6 & other.v6)
+
+    def __sub__(self, other: AddressSet) -> AddressSet:
+        return AddressSet(self.v4 - other.v4, self.v6 - other.v6)
+
+    def __le__(self, other: AddressSet) -> bool:
+        return self.v4 <= other.v4 and self.v6 <= other.v6
+
+    def addresses(self) -> Iterator[Address]:
+        """Every member, ascending, IPv4 first. Only for sets known to be small."""
+        for family in (4, 6):
+            for low, high in self.family(family):
+                for value in range(low, high + 1):
+                    yield Address(family, value)
+
+    def texts(self) -> list[str]:
+        """The set as blocks where a range is one block, else as `low-high`; ascending, IPv4 first."""
+        return [range_text(family, low, high) for family in (4, 6) for low, high in self.family(family)]
+
+    def __str__(self) -> str:
+        return ", ".join(self.texts()) or "no address"
+
+
+_IPV6_NOT_GLOBAL = tuple(
+    (int(block.network_address), int(block.broadcast_address))
+    for block in map(ipaddress.IPv6Network, ("fc00::/7", "fe80::/10", "ff00::/8", "::1/128", "::/128"))
+)
+
+
+def is_global_ipv6(address: Address) -> bool:
+    """Whether an IPv6 address is neither unique-local, link-local, loopback nor multicast (clause S6).
+
+    Documentation blocks (RFC 3849) count as global, so that made-up networks behave like real ones.
+    """
+    return address.family == 6 and not any(low <= address.value <= high for low, high in _IPV6_NOT_GLOBAL)
+
+
+_SPECIAL = (
+    ("unspecified", ("0.0.0.0/32", "::/128")),
+    ("loopback", ("127.0.0.0/8", "::1/128")),
+    ("link-local", ("169.254.0.0/16", "fe80::/10")),
+    ("multicast", ("224.0.0.0/4", "ff00::/8")),
+    ("broadcast", ("255.255.255.255/32",)),
+)
+
+
+def special_purpose(address: Address) -> str | None:
+    """What an address is that no router ever delivers to one machine (RFC 6890; RFC 1112, RFC 4291): `loopback`,
+    `link-local`, `multicast`, `broadcast` or `unspecified`; None for any other."""
+    return next((name for name, addresses in SPECIAL_PURPOSE.items() if address in addresses), None)
+
+
+def parse_address(text: str) -> Address:
+    """One address in standard text form (RFC 4291 for IPv6). Raises ValueError."""
+    parsed = ipaddress.ip_address(text)
+    if parsed.version == 6 and parsed.scope_id:
+        raise ValueError(f"'{text}' has a zone index; write the address without '%{parsed.scope_id}'")
+    return Address(parsed.version, int(parsed))
+
+
+def parse_prefix(text: str) -> Prefix:
+    """A CIDR block with no host bits set. Raises ValueError, naming the block that was probably meant."""
+    try:
+        network = ipaddress.ip_network(text)
+    except ValueError as error:
+        try:
+            meant = ipaddress.ip_network(text, strict=False)
+        except ValueError:
+            raise ValueError(f"'{text}' is not a CIDR block") from error
+        raise ValueError(f"'{text}' has bits set behind its prefix length; did you mean '{meant}'?") from error
+    if "/" in text and not text.rpartition("/")[2].isdigit():
+        raise ValueError(f"'{text}' is not a CIDR block: write the prefix length in bits, as '{network}'")
+    return Prefix(network.version, int(network.network_address), network.prefixlen)
+
+
+def parse_address_range(text: str) -> tuple[Address, Address]:
+    """A range `low-high` of one family. Raises ValueError."""
+    low_text, dash, high_text = text.partition("-")
+    if not dash:
+        raise ValueError(f"'{text}' is not a range of addresses")
+    low, high = parse_address(low_text.strip()), parse_address(high_text.strip())
+    if low.family != high.family:
+        raise ValueError(f"'{text}' mixes IPv4 and IPv6")
+    if low > high:
+        raise ValueError(f"'{text}' runs backwards; did you mean '{high}-{low}'?")
+    return low, high
+
+
+def parse_address_set(text: str) -> AddressSet:
+    """An address, a CIDR block or a range `low-high`. Raises ValueError."""
+    if "/" in text:
+        return AddressSet.of_prefixes([parse_prefix(text)])
+    if "-" in text:
+        low, high = parse_address_range(text)
+        return AddressSet(**{f"v{low.family}": RangeSet.span(low.value, high.value)})
+    return AddressSet.of_addresses([parse_address(text)])
+
+
+def reads_as_address(text: str) -> bool:
+    """Whether `text` would be taken for an address, a block or a range rather than for a name."""
+    if not any(character.isdigit() or character == ":" for character in text):
+        return False
+    try:
+        parse_address_set(text)
+    except ValueError:
+        head = text.split("/")[0].split("-")[0]
+        try:
+            ipaddress.ip_address(head)
+        except ValueError:
+            return False
+        return "/" in text
+    return True
+
+
+def range_text(family: int, low: int, high: int) -> str:
+    """A range as an address, a CIDR block where it is exactly one, else `low-high`."""
+    if low == high:
+        return str(Address(family, low))
+    size = high - low + 1
+    if size & (size - 1) == 0 and low % size == 0:
+        return f"{Address(family, low)}/{BITS[family] - size.bit_length() + 1}"
+    return f"{Address(family, low)}-{Address(family, high)}"
+
+
+def range_prefixes(family: int, low: int, high: int) -> list[Prefix]:
+    """The shortest list of CIDR blocks that together are exactly the range."""
+    kind = ipaddress.IPv4Address if family == 4 else ipaddress.IPv6Address
+    blocks = ipaddress.summarize_address_range(kind(low), kind(high))
+    return [Prefix(family, int(block.network_address), block.prefixlen) for block in blocks]
+
+
+SPECIAL_PURPOSE = {name: AddressSet.of_prefixes(parse_prefix(text) for text in texts) for name, texts in _SPECIAL}
+"""The addresses that no router delivers to one machine, by what they are."""

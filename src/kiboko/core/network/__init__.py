@@ -1,0 +1,1 @@
+"""What a network file says, as frozen values, and the look-ups over it."""

@@ -1,0 +1,202 @@
+"""What only shows between the values of a network file: overlaps, strays, cycles, wrong networks."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from kiboko.core.errors import Place, Problem
+from kiboko.core.header.addresses import Address, Prefix
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import WITH_PORTS, details_of
+from kiboko.core.network.directory import Directory
+from kiboko.core.network.membership import Membership
+from kiboko.core.network.model import Filter, RouteEntry, RouteTable, Rule, Subnet, Topology
+
+
+def problems_of(topology: Topology) -> Iterator[Problem]:
+    """Every contradiction in a network whose values are all well formed."""
+    yield from _overlaps("network", [(b, n.name, n.place) for n in topology.networks.values() for b in n.blocks])
+    yield from _overlaps("subnet", [(b, s.name, s.place) for s in topology.subnets.values() for b in s.blocks])
+    yield from _strays(topology)
+    yield from _double_addresses(topology)
+    yield from _outsides(topology)
+    yield from _group_cycles(topology)
+    yield from _routes(topology)
+
+
+def warnings_of(topology: Topology) -> Iterator[Problem]:
+    """What is probably not meant in a network that can be read."""
+    membership = Membership(Directory(topology))
+    for group in topology.groups.values():
+        if not membership.name_addresses(group.name):
+            why = "nobody is in it" if not membership.group_instances(group.name) else "nobody in it has an address"
+            yield Problem(group.place, f"group '{group.name}' matches nobody: {why}")
+    for chosen in topology.filters.values():
+        for rules in (chosen.inbound, chosen.outbound, chosen.rules):
+            yield from _odd_rules(chosen, rules or ())
+    for outside in topology.outsides.values():
+        for prefix in outside.prefixes:
+            for network in topology.networks.values():
+                if any(block.covers(prefix) for block in network.blocks):
+                    text = (
+                        f"outside '{outside.name}': {prefix} lies in network '{network.name}': nobody there is outside"
+                    )
+                    yield Problem(outside.place, text)
+
+
+def _odd_rules(chosen: Filter, rules: tuple[Rule, ...]) -> Iterator[Problem]:
+    given = [rule for rule in rules if rule.order_is_given]
+    for rule in rules:
+        services = rule.services
+        if rule.source_ports is not None and services is not None and not _has_ports(services):
+            text = f"filter '{chosen.name}', rule {rule.name}: 'source_ports' never match a service without ports"
+            yield Problem(rule.place, text)
+        if given and not rule.order_is_given and chosen.decide == "first":
+            text = f"filter '{chosen.name}': a rule without 'order' between ordered ones counts as {rule.order}"
+            yield Problem(rule.place, text)
+
+
+def _has_ports(services: RangeSet) -> bool:
+    return any(details_of(services, protocol) for protocol in WITH_PORTS)
+
+
+def _overlaps(kind: str, items: list[tuple[Prefix, str, Place]]) -> Iterator[Problem]:
+    ordered = sorted(items, key=lambda item: (item[0].family, item[0].value, item[0].length))
+    widest: tuple[Prefix, str, Place] | None = None
+    for item in ordered:
+        if widest is not None and widest[0].overlaps(item[0]):
+            what = f"{kind} '{item[1]}' ({item[0]}) overlaps {kind} '{widest[1]}' ({widest[0]}) in {widest[2]}"
+            yield Problem(item[2], what)
+        if widest is None or widest[0].family != item[0].family or item[0].last > widest[0].last:
+            widest = item
+
+
+def _strays(topology: Topology) -> Iterator[Problem]:
+    for subnet in topology.subnets.values():
+        network = topology.networks[subnet.network]
+        for block in subnet.blocks:
+            if not any(outer.covers(block) for outer in network.blocks):
+                blocks = ", ".join(map(str, network.blocks))
+                text = f"subnet '{subnet.name}': {block} lies outside network '{network.name}' ({blocks})"
+                yield Problem(subnet.place, text)
+    for instance in topology.instances.values():
+        for interface in instance.interfaces:
+            subnet = topology.subnets[interface.subnet]
+            for address in interface.addresses:
+                if address not in subnet:
+                    blocks = ", ".join(map(str, subnet.blocks))
+                    text = f"'{interface.name}': {address} lies outside subnet '{subnet.name}' ({blocks})"
+                    yield Problem(interface.place, text)
+
+
+def _double_addresses(topology: Topology) -> Iterator[Problem]:
+    networks = [(b, n.name) for n in topology.networks.values() for b in n.blocks]
+    seen: dict[Address, tuple[str, Place]] = {}
+
+    def note(address: Address, owner: str, place: Place) -> Iterator[Problem]:
+        if address in seen:
+            other, at = seen[address]
+            yield Problem(place, f"{owner}: {address} is also the address of {other} in {at}")
+        seen.setdefault(address, (owner, place))
+
+    def public(address: Address, owner: str, place: Place) -> Iterator[Problem]:
+        for block, network in networks:
+            if address in block:
+                yield Problem(place, f"{owner}: public address {address} lies in network '{network}' itself")
+        yield from note(address, owner, place)
+
+    for instance in topology.instances.values():
+        for interface in instance.interfaces:
+            owner = f"'{interface.name}'"
+            for address in interface.addresses:
+                yield from note(address, owner, interface.place)
+            if interface.public is not None:
+                yield from public(interface.public, owner, interface.place)
+                if interface.address(4) is None:
+                    text = f"{owner}: a public address needs a private IPv4 address behind it"
+                    yield Problem(interface.place, text)
+    for gateway in topology.gateways.values():
+        if gateway.address is not None:
+            yield from public(gateway.address, f"gateway '{gateway.name}'", gateway.place)
+
+
+def _outsides(topology: Topology) -> Iterator[Problem]:
+    seen: dict[Prefix, str] = {}
+    for outside in topology.outsides.values():
+        for prefix in outside.prefixes:
+            if seen.setdefault(prefix, outside.name) != outside.name:
+                text = f"outside '{outside.name}': {prefix} is also listed by outside '{seen[prefix]}'"
+                yield Problem(outside.place, text)
+
+
+def _group_cycles(topology: Topology) -> Iterator[Problem]:
+    """Depth first over group members, without recursion; each cycle is told once."""
+    done: set[str] = set()
+    for start in topology.groups:
+        trail: list[str] = []
+        pending: list[tuple[str, bool]] = [(start, False)]
+        while pending:
+            name, leaving = pending.pop()
+            if leaving:
+                trail.pop()
+                done.add(name)
+            elif name in trail:
+                cycle = [*trail[trail.index(name) :], name]
+                yield Problem(topology.groups[name].place, f"group cycle: {' > '.join(cycle)}")
+            elif name not in done:
+                trail.append(name)
+                pending.append((name, True))
+                pending.extend((m, False) for m in topology.groups[name].members if m in topology.groups)
+
+
+def _routes(topology: Topology) -> Iterator[Problem]:
+    users: dict[str, list[Subnet]] = {}
+    for subnet in topology.subnets.values():
+        if subnet.route_table is not None:
+            users.setdefault(subnet.route_table, []).append(subnet)
+    directory = Directory(topology)
+    for table in topology.route_tables.values():
+        seen: dict[tuple[Prefix, str], RouteEntry] = {}
+        for entry in table.entries:
+            first = seen.setdefault((entry.to, entry.origin), entry)
+            place = entry.place or table.place
+            if first is not entry:
+                yield Problem(
+                    place,
+                    f"route table '{table.name}': {entry.to} ({entry.origin}) is given twice; first in {first.place}",
+                )
+            yield from _next_hop(topology, directory, table, entry, users.get(table.name, []))
+
+
+def _next_hop(
+    topology: Topology, directory: Directory, table: RouteTable, entry: RouteEntry, users: list[Subnet]
+) -> Iterator[Problem]:
+    place = entry.place or table.place
+    owner = f"route table '{table.name}'"
+    networks = dict.fromkeys(subnet.network for subnet in users)
+    if entry.gateway is not None:
+        gateway = topology.gateways[entry.gateway]
+        for network in networks:
+            if network not in gateway.networks:
+                user = next(subnet.name for subnet in users if subnet.network == network)
+                text = (
+                    f"{owner}: gateway '{gateway.name}' is of network {' and '.join(gateway.networks)},"
+                    f" but subnet '{user}' of network {network} uses this table"
+                )
+                yield Problem(place, text)
+    if entry.instance is not None:
+        instance = topology.instances[entry.instance]
+        if not instance.interfaces:
+            yield Problem(place, f"{owner}: next hop '{entry.instance}' is in no subnet: it has no interface")
+            return
+        chosen = directory.interface(entry.interface) if entry.interface else instance.interfaces[0]
+        assert chosen is not None
+        network = topology.subnets[chosen.subnet].network
+        for other in networks:
+            if other != network:
+                text = f"{owner}: next hop '{chosen.name}' is in network {network}, the table is used in {other}"
+                yield Problem(place, text)
+        if chosen.address(entry.to.family) is None and (
+            entry.interface or all(i.address(entry.to.family) is None for i in instance.interfaces)
+        ):
+            yield Problem(place, f"{owner}: next hop '{chosen.name}' has no IPv{entry.to.family} address")

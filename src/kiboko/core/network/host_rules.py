@@ -1,0 +1,120 @@
+"""A host's own kernel rule set as values, as the file reader makes them of what `nft -j list ruleset` prints
+(schema: libnftables-json(5)). What a rule set decides is for `kiboko.core.filters.host_judge`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from kiboko.core.header.ranges import EMPTY, RangeSet
+
+
+@dataclass(frozen=True, slots=True)
+class Unjudged:
+    """A statement that does to the packet what Kiboko does not judge (translation, queueing), as text: what becomes of
+    a packet that meets it is not known."""
+
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Unclear:
+    """A condition that Kiboko does not judge, as text: the rule may match or not. Where the packet has not one of the
+    `fields` that it looks at, it surely does not."""
+
+    text: str
+    fields: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Values:
+    """The right side of a match: numbers as ranges, or names (interfaces, connection states).
+
+    With a `mask` only those bits of the field are compared, as of `tcp flags` and `ct status`.
+    """
+
+    numbers: RangeSet = EMPTY
+    names: frozenset[str] = frozenset()
+    mask: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Match:
+    """A comparison of one or several packet fields with a list of value tuples, joined by or.
+
+    `fields` are pairs such as `("ip", "saddr")`; each alternative has one `Values` for each field.
+    """
+
+    fields: tuple[tuple[str, str], ...]
+    alternatives: tuple[tuple[Values, ...], ...]
+    negated: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """`accept`, `drop`, `reject`, `return`, `continue`, or `jump`/`goto` to the chain `target`.
+
+    `icmp` tells what a reject sends: the code of an ICMP destination unreachable (RFC 792) and of an ICMPv6 one
+    (RFC 4443), or None for a TCP reset.
+    """
+
+    kind: str
+    target: str = ""
+    icmp: tuple[int, int] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class VerdictMap:
+    """`vmap`: the verdict of the first alternative that matches."""
+
+    fields: tuple[tuple[str, str], ...]
+    entries: tuple[tuple[tuple[Values, ...], Verdict], ...]
+
+
+Statement = Match | Verdict | VerdictMap | Unjudged | Unclear
+
+
+@dataclass(frozen=True, slots=True)
+class HostRule:
+    """One rule: its comment or handle as name, its statements in order, and what its counter has counted, packets and
+    octets, None without one."""
+
+    name: str
+    statements: tuple[Statement, ...]
+    counted: tuple[int, int] | None = None
+
+    @property
+    def action(self) -> str:
+        """What it does with a packet that matches: the kind of its last verdict."""
+        verdicts = [each.kind for each in self.statements if isinstance(each, Verdict)]
+        return verdicts[-1] if verdicts else "map" if any(isinstance(s, VerdictMap) for s in self.statements) else "-"
+
+
+@dataclass(frozen=True, slots=True)
+class Chain:
+    """A chain of a table; a base chain has a hook, a type, a priority and a policy."""
+
+    family: str
+    table: str
+    name: str
+    rules: tuple[HostRule, ...] = ()
+    hook: str | None = None
+    type: str | None = None
+    priority: int = 0
+    policy: str = "accept"
+
+    @property
+    def is_foreign(self) -> bool:
+        """Whether it is hooked where IP packets are not judged as such, and could still stop them."""
+        elsewhere = self.family not in ("inet", "ip", "ip6") or self.hook in ("ingress", "egress")
+        return self.hook is not None and elsewhere and (bool(self.rules) or self.policy != "accept")
+
+
+@dataclass(frozen=True, slots=True)
+class HostRuleSet:
+    """A whole rule set and the file it was listed in."""
+
+    file: str
+    chains: tuple[Chain, ...]
+    by_name: Mapping[tuple[str, str, str], Chain] = field(default_factory=dict)

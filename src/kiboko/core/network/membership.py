@@ -1,0 +1,157 @@
+"""What a peer means in addresses, which filters an interface carries, and who is in a group (S14 to S16)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from kiboko.core.header.addresses import AddressSet
+from kiboko.core.network.directory import Directory
+from kiboko.core.network.model import Carrying, Filter, Group, Instance, Interface, Literal, Named, Peer, Topology
+
+
+class Membership:
+    """Groups, peers and attachments of one topology, each worked out once when first asked for."""
+
+    def __init__(self, directory: Directory, topology: Topology | None = None) -> None:
+        """`topology` may differ from the directory's in its filters."""
+        self.directory = directory
+        self.topology = topology or directory.topology
+        self._names: dict[str, AddressSet] = {}
+        self._peers: dict[Peer, AddressSet] = {}
+        self._carried: dict[str, AddressSet] = {}
+        self._attached: dict[str, frozenset[str]] = {}
+        self._groups: dict[str, dict[str, Instance]] = {}
+        self._tagged: dict[tuple[str, str], dict[str, None]] | None = None
+        self._reaching = [f for f in self.topology.filters.values() if f.attach_to]
+
+    def peer_addresses(self, peer: Peer | None) -> AddressSet | None:
+        """The addresses that a rule's `from` or `to` matches; None where it matches anything."""
+        if peer is None:
+            return None
+        found = self._peers.get(peer)
+        if found is None:
+            found = AddressSet.union(self._item_addresses(item) for item in peer)
+            self._peers[peer] = found
+        return found
+
+    def _item_addresses(self, item: Named | Literal | Carrying) -> AddressSet:
+        if isinstance(item, Literal):
+            return item.addresses
+        if isinstance(item, Carrying):
+            return self.carrier_addresses(item.filter)
+        return self.name_addresses(item.name)
+
+    def name_addresses(self, name: str) -> AddressSet:
+        """The private addresses of an instance or interface, a subnet's or network's blocks, an outside's
+        listed addresses, a group's members; never a public address of ours (clause S16)."""
+        found = self._names.get(name)
+        if found is None:
+            found = self._names[name] = self._look_up(name)
+        return found
+
+    def _look_up(self, name: str) -> AddressSet:
+        topology = self.topology
+        if name in topology.instances:
+            interfaces = topology.instances[name].interfaces
+            return AddressSet.of_addresses(a for each in interfaces for a in each.addresses)
+        if name in topology.groups:
+            group = topology.groups[name]
+            members = AddressSet.union(self.name_addresses(member) for member in self.group_members(group))
+            return members | group.addresses
+        if name in topology.subnets:
+            return AddressSet.of_prefixes(topology.subnets[name].blocks)
+        if name in topology.networks:
+            return AddressSet.of_prefixes(topology.networks[name].blocks)
+        if name in topology.outsides:
+            return AddressSet.of_prefixes(topology.outsides[name].prefixes)
+        interface = self.directory.interface(name)
+        return AddressSet.of_addresses(interface.addresses) if interface else AddressSet()
+
+    def group_members(self, group: Group) -> Iterator[str]:
+        """The names directly in a group: its listed members, then the instances whose tags match."""
+        yield from group.members
+        if group.where is not None:
+            listed = set(group.members)
+            yield from (name for name in self._with_tags(group.where) if name not in listed)
+
+    def _with_tags(self, where: tuple[tuple[str, tuple[str, ...]], ...]) -> list[str]:
+        """The instances that have every tag asked for, in file order."""
+        if self._tagged is None:
+            self._tagged = {}
+            for instance in self.topology.instances.values():
+                for tag in instance.tags.items():
+                    self._tagged.setdefault(tag, {})[instance.name] = None
+        (key, values), *others = where
+        found = [name for value in values for name in self._tagged.get((key, value), ())]
+        instances = self.topology.instances
+        found = [n for n in found if all(instances[n].tags.get(other) in wanted for other, wanted in others)]
+        if len(values) == 1:
+            return found
+        chosen = set(found)
+        return [name for name in instances if name in chosen]
+
+    def group_instances(self, name: str) -> dict[str, Instance]:
+        """All instances that a name stands for: itself, or every member of a group at any depth."""
+        topology = self.topology
+        if name in topology.instances:
+            return {name: topology.instances[name]}
+        if name in topology.groups:
+            if name not in self._groups:
+                found: dict[str, Instance] = {}
+                for member in self.group_members(topology.groups[name]):
+                    found.update(self.group_instances(member))
+                self._groups[name] = found
+            return self._groups[name]
+        interface = self.directory.interface(name)
+        return {interface.instance: topology.instances[interface.instance]} if interface else {}
+
+    def without_address(self, peer: Peer | None) -> list[tuple[str, str]]:
+        """The `(group, instance)` pairs in a peer whose instance has no address and so adds nothing."""
+        bare = self.directory.without_address
+        if not bare:
+            return []
+        return [
+            (item.name, name)
+            for item in peer or ()
+            if isinstance(item, Named) and item.name in self.topology.groups
+            for name in bare
+            if name in self.group_instances(item.name)
+        ]
+
+    def _attached_instances(self, name: str) -> frozenset[str]:
+        """The instances that a filter's `attach_to` reaches, less those that `exempt` names."""
+        found = self._attached.get(name)
+        if found is None:
+            chosen = self.topology.filters[name]
+            reached: set[str] = set()
+            for target in chosen.attach_to:
+                reached.update(self.topology.instances if target == "all" else self.group_instances(target))
+            for target in chosen.exempt:
+                reached.difference_update(self.group_instances(target))
+            found = self._attached[name] = frozenset(reached)
+        return found
+
+    def filters_on(self, interface: Interface) -> list[Filter]:
+        """The filters of an interface in the order they are asked: its own, then those that attach to it."""
+        names = list(interface.filters)
+        for each in self._reaching:
+            if each.name not in names and interface.instance in self._attached_instances(each.name):
+                names.append(each.name)
+        return [self.topology.filters[name] for name in names]
+
+    def carriers(self, filter_name: str) -> list[Interface]:
+        """Every interface that carries a filter, stopped instances included (clause S15)."""
+        attached = self._attached_instances(filter_name)
+        return [
+            interface
+            for interface in self.directory.interfaces()
+            if filter_name in interface.filters or interface.instance in attached
+        ]
+
+    def carrier_addresses(self, filter_name: str) -> AddressSet:
+        """The addresses of every interface that carries a filter."""
+        found = self._carried.get(filter_name)
+        if found is None:
+            found = AddressSet.of_addresses(a for i in self.carriers(filter_name) for a in i.addresses)
+            self._carried[filter_name] = found
+        return found

@@ -1,0 +1,355 @@
+"""What a network file says, as frozen values: networks, subnets, instances, filters, routes, zones.
+
+Nothing here decides anything. Names still stand as text; `kiboko.core.network.directory` answers who has which address
+and `kiboko.core.network.membership` what a peer means.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from kiboko.core.errors import Place, Problem
+from kiboko.core.header.addresses import Address, AddressSet, Prefix
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import EPHEMERAL_DEFAULT
+from kiboko.core.network.host_rules import HostRuleSet
+
+ALLOW, DROP, REJECT = "allow", "drop", "reject"
+
+
+@dataclass(frozen=True, slots=True)
+class Named:
+    """A peer or an end by name: an instance, `instance/interface`, subnet, network, group or outside."""
+
+    name: str
+
+    def __str__(self) -> str:
+        return self.name
+
+
+@dataclass(frozen=True, slots=True)
+class Literal:
+    """A peer by address, block or range, with the text it was written as."""
+
+    text: str
+    addresses: AddressSet
+
+    def __str__(self) -> str:
+        return self.text
+
+
+@dataclass(frozen=True, slots=True)
+class Carrying:
+    """A peer by attachment: every interface that carries the filter (clause S15)."""
+
+    filter: str
+
+    def __str__(self) -> str:
+        return f"carrying {self.filter}"
+
+
+Peer = tuple[Named | Literal | Carrying, ...]
+"""The items of a rule's `from` or `to`; their addresses are united. None in a rule stands for any."""
+
+
+def peer_text(peer: Peer | None) -> str:
+    """A peer as it is written in a rule; `any` where it is left out."""
+    return "any" if peer is None else ", ".join(str(item) for item in peer) or "nobody"
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """One rule of a filter. A field that is None matches anything (clause S17)."""
+
+    order: int
+    action: str
+    place: Place
+    id: str | None = None
+    sources: Peer | None = None
+    destinations: Peer | None = None
+    services: RangeSet | None = None
+    service_text: str = "any"
+    source_ports: RangeSet | None = None
+    stateful: bool | None = None
+    enabled: bool = True
+    log: bool = False
+    note: str = ""
+    order_is_given: bool = True
+    """Whether the file says it; else it is the rule's position."""
+
+    @property
+    def name(self) -> str:
+        """How the rule is called: its id, else its order."""
+        return self.id or str(self.order)
+
+    def __str__(self) -> str:
+        parts = [self.action]
+        if self.sources is not None:
+            parts.append(f"from {peer_text(self.sources)}")
+        if self.destinations is not None:
+            parts.append(f"to {peer_text(self.destinations)}")
+        if self.services is not None:
+            parts.append(self.service_text)
+        if self.source_ports is not None:
+            parts.append(f"source ports {self.source_ports}")
+        return " ".join(parts)
+
+
+@dataclass(frozen=True, slots=True)
+class Filter:
+    """A named rule set of one layer. A direction that is None is not filtered (clause S13)."""
+
+    name: str
+    layer: str
+    decide: str
+    stateful: bool
+    place: Place
+    inbound: tuple[Rule, ...] | None = None
+    outbound: tuple[Rule, ...] | None = None
+    rules: tuple[Rule, ...] | None = None
+    otherwise: str = DROP
+    otherwise_place: Place | None = None
+    attach_to: tuple[str, ...] = ()
+    exempt: tuple[str, ...] = ()
+
+    def direction(self, way: str) -> tuple[Rule, ...] | None:
+        """The rules asked of traffic going `way` (`in` or `out`), in file order; None: not filtered."""
+        if self.rules is not None:
+            return self.rules
+        return self.inbound if way == "in" else self.outbound
+
+    def every_rule(self) -> tuple[Rule, ...]:
+        """All rules of all directions."""
+        return (self.rules or ()) + (self.inbound or ()) + (self.outbound or ())
+
+
+@dataclass(frozen=True, slots=True)
+class Network:
+    """A routed address space."""
+
+    name: str
+    blocks: tuple[Prefix, ...]
+    place: Place
+
+
+@dataclass(frozen=True, slots=True)
+class Subnet:
+    """A block of a network, at most one of each family."""
+
+    name: str
+    network: str
+    blocks: tuple[Prefix, ...]
+    place: Place
+    zone: str | None = None
+    route_table: str | None = None
+    filter: str | None = None
+
+    def block(self, family: int) -> Prefix | None:
+        """The subnet's block of one family."""
+        return next((block for block in self.blocks if block.family == family), None)
+
+    def __contains__(self, address: Address) -> bool:
+        return any(address in block for block in self.blocks)
+
+
+@dataclass(frozen=True, slots=True)
+class Outside:
+    """An endpoint set beyond the networks."""
+
+    name: str
+    prefixes: tuple[Prefix, ...]
+    place: Place
+    zone: str | None = None
+    filter: str | None = None
+    ephemeral_ports: RangeSet | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Gateway:
+    """A way in or out of networks: `internet`, `nat`, `peering` or `tunnel` (clauses S26 to S29)."""
+
+    name: str
+    kind: str
+    networks: tuple[str, ...]
+    place: Place
+    address: Address | None = None
+    outside: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class RouteEntry:
+    """One entry of a route table: a gateway, an instance as next hop, `discard` or `connected`."""
+
+    to: Prefix
+    origin: str
+    place: Place | None
+    gateway: str | None = None
+    instance: str | None = None
+    interface: str | None = None
+    discard: bool = False
+
+    @property
+    def via(self) -> str:
+        """The next hop as it is written."""
+        if self.discard:
+            return "discard"
+        if self.interface:
+            return f"instance {self.interface}"
+        if self.instance:
+            return f"instance {self.instance}"
+        return self.gateway or "connected"
+
+    def __str__(self) -> str:
+        return f"{self.to} via {self.via}" + ("" if self.origin in ("static", "connected") else f" ({self.origin})")
+
+
+@dataclass(frozen=True, slots=True)
+class RouteTable:
+    """A named route table; the connected routes of its network are not listed in it."""
+
+    name: str
+    entries: tuple[RouteEntry, ...]
+    place: Place
+
+
+@dataclass(frozen=True, slots=True)
+class Zone:
+    """A named zone."""
+
+    name: str
+    place: Place
+
+
+@dataclass(frozen=True, slots=True)
+class Crossing:
+    """Traffic from one zone to another, or inside one, and the filter that judges it."""
+
+    source: str
+    destination: str
+    filter: str
+    place: Place
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """A named set of endpoints: listed members, instances by tags, literal addresses, or all three."""
+
+    name: str
+    place: Place
+    members: tuple[str, ...] = ()
+    where: tuple[tuple[str, tuple[str, ...]], ...] | None = None
+    addresses: AddressSet = field(default_factory=AddressSet)
+    address_texts: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Interface:
+    """One interface of an instance; `name` is `instance/interface`."""
+
+    name: str
+    instance: str
+    subnet: str
+    addresses: tuple[Address, ...]
+    place: Place
+    public: Address | None = None
+    filters: tuple[str, ...] = ()
+
+    @property
+    def device(self) -> str:
+        """The interface's own name on its machine, such as `eth0`."""
+        return self.name.partition("/")[2]
+
+    def address(self, family: int) -> Address | None:
+        """The first address of one family."""
+        return next((address for address in self.addresses if address.family == family), None)
+
+
+@dataclass(frozen=True, slots=True)
+class Listener:
+    """A socket that accepts: its services and the address it is bound to (None: all, of `family` if set)."""
+
+    services: RangeSet
+    text: str
+    place: Place
+    address: Address | None = None
+    family: int | None = None
+
+    def accepts(self, address: Address) -> bool:
+        """Whether the socket answers at an address of its machine."""
+        return self.address in (None, address) and self.family in (None, address.family)
+
+
+@dataclass(frozen=True, slots=True)
+class Instance:
+    """A machine. `listens` is None where it is not known what listens."""
+
+    name: str
+    place: Place
+    interfaces: tuple[Interface, ...] = ()
+    running: bool = True
+    tags: Mapping[str, str] = field(default_factory=dict)
+    host_filter: str | HostRuleSet | None = None
+    listens: tuple[Listener, ...] | None = None
+    forwards: bool = False
+    ephemeral_ports: RangeSet | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Defaults:
+    """What holds where nothing is said."""
+
+    ephemeral_ports: RangeSet = EPHEMERAL_DEFAULT
+    same_zone: str = ALLOW
+    between_zones: str = DROP
+
+
+@dataclass(frozen=True, slots=True)
+class ObservationPoint:
+    """Where a flow record was taken: exactly one of a named thing or a crossing (clause S37)."""
+
+    key: str
+    name: str | None = None
+    crossing: tuple[str, str] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Topology:
+    """Everything one network file says."""
+
+    name: str
+    file: str
+    as_of: datetime | None = None
+    defaults: Defaults = field(default_factory=Defaults)
+    networks: Mapping[str, Network] = field(default_factory=dict)
+    outsides: Mapping[str, Outside] = field(default_factory=dict)
+    gateways: Mapping[str, Gateway] = field(default_factory=dict)
+    route_tables: Mapping[str, RouteTable] = field(default_factory=dict)
+    subnets: Mapping[str, Subnet] = field(default_factory=dict)
+    zones: Mapping[str, Zone] = field(default_factory=dict)
+    crossings: tuple[Crossing, ...] = ()
+    filters: Mapping[str, Filter] = field(default_factory=dict)
+    groups: Mapping[str, Group] = field(default_factory=dict)
+    services: Mapping[str, RangeSet] = field(default_factory=dict)
+    instances: Mapping[str, Instance] = field(default_factory=dict)
+    observation_points: Mapping[str, ObservationPoint] = field(default_factory=dict)
+    warnings: tuple[Problem, ...] = field(default=(), compare=False)
+    """What is odd about it, though it can be read."""
+
+    def observation_point(self, text: str | None) -> ObservationPoint | None:
+        """Where a record was taken that names its point so: an `observationPointId`, or exporter, observation domain
+        and interface as `EXPORTER/DOMAIN/INTERFACE`, of which the last may be left out in the network file, and the
+        first be `*` for any."""
+        if not text or not self.observation_points:
+            return None
+        parts = text.split("/")
+        tried = [parts[:count] for count in range(len(parts), 0, -1)]
+        tried += [["*", *each[1:]] for each in tried if len(each) > 1]
+        found = (self.observation_points.get("/".join(each)) for each in tried)
+        return next((point for point in found if point is not None), None)
+
+    def with_filter(self, changed: Filter) -> Topology:
+        """The same network with one filter replaced by another of the same name."""
+        return dataclasses.replace(self, filters={**self.filters, changed.name: changed})

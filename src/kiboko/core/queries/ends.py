@@ -1,0 +1,332 @@
+"""The ends of a question: what FROM, TO and SERVICE stand for, and which address a name means (S1 to S4, S6)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+
+from kiboko.core.errors import UsageError
+from kiboko.core.header.addresses import Address, AddressSet, parse_address_set, reads_as_address
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import ICMP, ICMP6, Service, parse_services
+from kiboko.core.hints import nearest
+from kiboko.core.network.directory import Endpoint
+from kiboko.core.network.model import Interface
+from kiboko.core.walk.walk import Walk, Walker
+
+
+@dataclass(frozen=True, slots=True)
+class Member:
+    """One sender or receiver: an instance, one interface of it, or a range of addresses treated alike.
+
+    For an instance `interfaces` are those that may be used, in file order; for a range it is empty and `low`
+    and `high` bound the addresses, both included.
+    """
+
+    name: str
+    instance: str | None = None
+    interfaces: tuple[Interface, ...] = ()
+    low: Address | None = None
+    high: Address | None = None
+    is_by_address: bool = False
+    """Whether it stands for one address of an interface, as a member of a block does."""
+    outside: str | None = None
+    """Of addresses beyond the networks: the outside that they belong to."""
+
+    @property
+    def families(self) -> tuple[int, ...]:
+        """The address families the member has, ascending."""
+        if self.low is not None:
+            return (self.low.family,)
+        return tuple(sorted({a.family for interface in self.interfaces for a in interface.addresses}))
+
+    @property
+    def is_literal(self) -> bool:
+        """Whether a private address was named rather than the machine that bears it."""
+        return any(self.name == str(address) for interface in self.interfaces for address in interface.addresses)
+
+    @property
+    def count(self) -> int:
+        """How many ends the member stands for."""
+        return 1 if self.low is None or self.high is None else self.high.value - self.low.value + 1
+
+
+@dataclass(frozen=True, slots=True)
+class End:
+    """FROM or TO as asked. `is_set` tells whether it stands for more than one (clause S36)."""
+
+    text: str
+    members: tuple[Member, ...]
+    is_set: bool
+    caveats: tuple[str, ...] = ()
+
+    @property
+    def is_outside(self) -> bool:
+        """Whether it is, or holds, addresses beyond the networks."""
+        return any(member.outside is not None for member in self.members)
+
+
+@dataclass(frozen=True, slots=True)
+class Pair:
+    """A sender and the address that it sends to, in one family.
+
+    `usable` is false where the target is a private address that this sender has no use for, for want of a
+    public one (clause S1).
+    """
+
+    source: Endpoint
+    target: Address
+    receiver: Member
+    usable: bool = True
+
+
+class Ends:
+    """Resolves ends over one topology."""
+
+    def __init__(self, walker: Walker) -> None:
+        self.walker = walker
+        self.topology = walker.topology
+        self.directory = walker.directory
+
+    def known_names(self) -> list[str]:
+        """Every name that may stand as an end."""
+        topology = self.topology
+        groups = (topology.instances, topology.groups, topology.subnets, topology.outsides, topology.networks)
+        return [name for names in groups for name in names] + [i.name for i in self.directory.interfaces()]
+
+    def resolve(self, text: str) -> End:
+        """FROM or TO: a name, an address, a block or a range. Raises UsageError where it is none."""
+        topology = self.topology
+        if text == "any":
+            return self._anybody()
+        if text in topology.instances:
+            return End(text, (self._instance(text),), False)
+        interface = self.directory.interface(text)
+        if interface is not None:
+            return End(text, (Member(text, interface.instance, (interface,)),), False)
+        if text in topology.groups:
+            return End(text, tuple(self._group_members(text)), True)
+        if text in topology.subnets:
+            return self._block_end(text, AddressSet.of_prefixes(topology.subnets[text].blocks))
+        if text in topology.networks:
+            return self._block_end(text, AddressSet.of_prefixes(topology.networks[text].blocks))
+        if text in topology.outsides:
+            listed = AddressSet.of_prefixes(topology.outsides[text].prefixes)
+            return self._block_end(text, listed - self.directory.network_blocks)
+        if reads_as_address(text) or "/" in text:
+            try:
+                return self._block_end(text, parse_address_set(text))
+            except ValueError as error:
+                raise UsageError(str(error)) from error
+        raise UsageError(self._unknown(text))
+
+    def _unknown(self, text: str) -> str:
+        what = {
+            **dict.fromkeys(self.topology.filters, "filter"),
+            **dict.fromkeys(self.topology.zones, "zone"),
+            **dict.fromkeys(self.topology.gateways, "gateway"),
+        }.get(text)
+        if what:
+            return f"'{text}' is a {what}, which cannot send or receive; name an instance, address, subnet or group"
+        return f"'{text}' is neither an address nor a name of the network" + nearest(text, self.known_names(), 3, 0.5)
+
+    def _instance(self, name: str) -> Member:
+        return Member(name, name, self.topology.instances[name].interfaces)
+
+    def _group_members(self, name: str) -> Iterator[Member]:
+        """The members of a group, each once, nested groups opened; then its literal addresses."""
+        seen: dict[str, Member] = {}
+        literals: list[AddressSet] = []
+        pending = [name]
+        while pending:
+            group = self.topology.groups[pending.pop(0)]
+            literals.append(group.addresses)
+            for member in self.walker.membership.group_members(group):
+                if member in self.topology.groups:
+                    pending.append(member)
+                else:
+                    seen.setdefault(member, self.resolve(member).members[0])
+        yield from seen.values()
+        named = AddressSet.of_addresses(a for m in seen.values() for i in m.interfaces for a in i.addresses)
+        yield from self._in_block(AddressSet.union(literals) - named)
+
+    def _anybody(self) -> End:
+        """`any`: every instance, the addresses of subnets where nobody is recorded, and everything outside."""
+        topology = self.topology
+        machines = [self._instance(name) for name in topology.instances]
+        subnets = AddressSet.of_prefixes(block for subnet in topology.subnets.values() for block in subnet.blocks)
+        beyond = AddressSet.of_prefixes(prefix for outside in topology.outsides.values() for prefix in outside.prefixes)
+        recorded = AddressSet.of_addresses(a for i in self.directory.interfaces() for a in i.addresses)
+        rest = (subnets - recorded) | (beyond - self.directory.network_blocks)
+        rest = rest - self.directory.undeliverable - AddressSet.of_addresses(self.directory.public_addresses())
+        return End("any", (*machines, *self._in_block(rest)), True)
+
+    def _block_end(self, text: str, addresses: AddressSet) -> End:
+        """An address, or the ends in a block. A block that happens to hold public addresses of ours, as the internet
+        does, does not mean our machines (S2), and no block means addresses that nothing is ever delivered to."""
+        if addresses.size == 1:
+            return End(text, tuple(self._in_block(addresses)), False)
+        ours = AddressSet.of_addresses(self.directory.public_addresses()) & addresses
+        members = tuple(self._in_block(addresses - ours - self.directory.undeliverable))
+        caveats: tuple[str, ...] = ()
+        if ours:
+            which = ", ".join(ours.texts()[:3]) + (", …" if len(ours.texts()) > 3 else "")
+            caveats = (f"public addresses of our own in {text} are not meant by it ({which}): ask for them by name",)
+        return End(text, members, True, caveats)
+
+    def _in_block(self, addresses: AddressSet) -> Iterator[Member]:
+        """The recorded interfaces of a block one by one, then what is left of it as ranges."""
+        rest = addresses
+        singles: list[Address] = []
+        small = addresses.size <= 16
+        listed = addresses.addresses() if small else iter(())
+        recorded = (
+            [(a, i) for a in listed if (i := self.directory.interface_at(a)) is not None]
+            if small
+            else [(a, i) for i in self.directory.interfaces() for a in i.addresses if a in addresses]
+        )
+        for address, interface in recorded:
+            singles.append(address)
+            name = str(address) if addresses.size == 1 else interface.name
+            yield Member(name, interface.instance, (_only(interface, address),), is_by_address=True)
+        for address in self.directory.public_addresses():
+            if address in addresses:
+                singles.append(address)
+                yield Member(str(address), None, (), address, address)
+        rest = addresses - AddressSet.of_addresses(singles)
+        for family in (4, 6):
+            for low, high in rest.family(family):
+                first, last = Address(family, low), Address(family, high)
+                name = str(first) if first == last else f"{first}-{last}"
+                beyond = self.directory.outside_of(first)
+                yield Member(name, None, (), first, last, outside=beyond.name if beyond else None)
+
+    # Pairs.
+
+    def pairs(self, sender: Member, receiver: Member, family: int | None = None) -> list[Pair]:
+        """The ways to take one sender and one receiver, the one that counts first.
+
+        IPv4 comes before IPv6 and a receiver's first interface before its others (clauses S3, S6).
+        Empty where the two share no family, or not the one asked for.
+        """
+        found = []
+        for each in sorted(set(sender.families) & set(receiver.families)):
+            if family not in (None, each):
+                continue
+            if receiver.low is not None:
+                source = self._source(sender, each, receiver.low)
+                found.append(Pair(source, receiver.low, receiver))
+                continue
+            for interface in receiver.interfaces:
+                private = interface.address(each)
+                if private is not None:
+                    found.append(self._to_interface(sender, receiver, interface, private))
+        return found
+
+    def _to_interface(self, sender: Member, receiver: Member, interface: Interface, private: Address) -> Pair:
+        source = self._source(sender, private.family, private)
+        if source.outside is None or private.family == 6:
+            return Pair(source, private, receiver)
+        network = self.topology.subnets[interface.subnet].network
+        if self.directory.tunnel(network, source.outside.name) is not None:
+            return Pair(source, private, receiver)
+        if receiver.is_literal:
+            return Pair(source, private, receiver)
+        public = interface.public if private == interface.address(4) else None
+        return Pair(source, public or private, receiver, usable=public is not None)
+
+    def _source(self, sender: Member, family: int, target: Address) -> Endpoint:
+        """The sender's interface: the one in the target's subnet, else its first of the family (S3)."""
+        if sender.low is not None:
+            return self.directory.endpoint(sender.low)
+        usable = [i for i in sender.interfaces if i.address(family) is not None]
+        near = (i for i in usable if target in self.topology.subnets[i.subnet])
+        chosen = next(near, usable[0])
+        address = chosen.address(family)
+        assert address is not None
+        return self.directory.endpoint(address, sender.name)
+
+    def source_of(self, member: Member) -> Endpoint:
+        """A member as a sender, whatever it sends to. The member must have an address."""
+        first = member.low or next(a for i in member.interfaces for a in i.addresses)
+        return self.directory.endpoint(first, member.name)
+
+    def is_foreign(self, address: Address) -> bool:
+        """Whether an address is neither in a network nor a public address of ours."""
+        directory = self.directory
+        return (
+            directory.network_of(address) is None
+            and directory.public_owner(address) is None
+            and directory.shared_owner(address) is None
+        )
+
+    def walk_pair(self, pair: Pair, service: Service, source_ports: RangeSet | None = None) -> Walk:
+        """The walk of a pair."""
+        return self.walker.walk(pair.source, pair.target, service, source_ports)
+
+
+def _only(interface: Interface, address: Address) -> Interface:
+    """The interface reduced to the one address that was named."""
+    if interface.addresses[0] == address and len(interface.addresses) == 1:
+        return interface
+    public = interface.public if interface.address(4) == address else None
+    return Interface(
+        interface.name, interface.instance, interface.subnet, (address,), interface.place, public, interface.filters
+    )
+
+
+def resolve_service(text: str, named: Mapping[str, RangeSet]) -> RangeSet:
+    """SERVICE as a set of service numbers. Raises UsageError, with the nearest names."""
+    try:
+        services = parse_services(text, named)
+    except ValueError as error:
+        from kiboko.core.header.services import PROTOCOLS, WELL_KNOWN
+
+        hint = "" if "/" in text else nearest(text, [*named, *WELL_KNOWN, *PROTOCOLS], 3, 0.5)
+        form = "" if hint or "/" in text else "; write it as tcp/443, udp/53, icmp/echo-request or a name"
+        raise UsageError(f"{error}{hint}{form}") from error
+    return without_odd_echo(services)
+
+
+def without_odd_echo(services: RangeSet) -> RangeSet:
+    """Services less the echo messages with a code other than 0, which nothing sends (RFC 792, RFC 4443)."""
+    for protocol, kinds in ((ICMP, (0, 8)), (ICMP6, (128, 129))):
+        for kind in kinds:
+            base = protocol << 16 | kind << 8
+            if base in services:
+                services = services - RangeSet.span(base | 1, base | 255)
+    return services
+
+
+def services_for(services: RangeSet, family: int) -> RangeSet:
+    """The services that can travel in one address family: ICMP in IPv4, ICMPv6 in IPv6 (clause S6)."""
+    other = ICMP6 if family == 4 else ICMP
+    return services - RangeSet.span(other << 16, other << 16 | 0xFFFF)
+
+
+def single_service(services: RangeSet) -> Service | None:
+    """The one service that a set stands for, or None where it stands for several."""
+    if len(services.ranges) != 1:
+        return None
+    low, high = services.ranges[0]
+    one_protocol = low >> 16 == high >> 16
+    portless = one_protocol and low >> 16 not in (6, 17, 132, ICMP, ICMP6)
+    return Service(low >> 16, low & 0xFFFF) if low == high or portless else None
+
+
+def address_set_of(ends: Ends, names: Iterable[str]) -> AddressSet:
+    """Every address that some names stand for, the public ones of their interfaces as well. Raises UsageError."""
+    found = []
+    for name in names:
+        for member in ends.resolve(name).members:
+            found.append(member_addresses(member))
+            found.append(AddressSet.of_addresses(i.public for i in member.interfaces if i.public is not None))
+    return AddressSet.union(found)
+
+
+def member_addresses(member: Member) -> AddressSet:
+    """The addresses of a member: its range, or all private addresses of its interfaces."""
+    if member.low is not None and member.high is not None:
+        ranges = RangeSet.span(member.low.value, member.high.value)
+        return AddressSet(v4=ranges) if member.low.family == 4 else AddressSet(v6=ranges)
+    return AddressSet.of_addresses(address for interface in member.interfaces for address in interface.addresses)

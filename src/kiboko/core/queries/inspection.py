@@ -1,0 +1,179 @@
+"""What stands around one thing: the rules in force at an instance, a filter's attachments, a group's members."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from kiboko.core.errors import Place
+from kiboko.core.header.addresses import AddressSet
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.hints import alike
+from kiboko.core.network.model import Filter, Group, Instance, Interface, Rule, Subnet
+from kiboko.core.queries.ends import End, member_addresses
+from kiboko.core.walk.walk import Walker
+
+IN, OUT = "in", "out"
+
+
+@dataclass(frozen=True, slots=True)
+class AppliedRule:
+    """A rule in force at some place, in the order it is asked; `rule` None is the filter's `otherwise`.
+
+    `sources` and `destinations` are the addresses that its peers come to, None for any.
+    """
+
+    gate: str
+    where: str
+    filter: Filter
+    rule: Rule | None
+    sources: AddressSet | None
+    destinations: AddressSet | None
+
+    @property
+    def place(self) -> Place:
+        """Where it is written."""
+        if self.rule is not None:
+            return self.rule.place
+        return self.filter.otherwise_place or self.filter.place
+
+    def is_for(self, own: AddressSet, way: str) -> bool:
+        """Whether its own side, `to` inbound and `from` outbound, holds any of these addresses."""
+        side = self.destinations if way == IN else self.sources
+        return side is None or bool(side & own)
+
+    def concerns(self, services: RangeSet | None, peers: AddressSet | None, way: str) -> bool:
+        """Whether it could match traffic of these services with these other ends."""
+        if self.rule is None:
+            return True
+        if services is not None and self.rule.services is not None and not services & self.rule.services:
+            return False
+        other = self.sources if way == IN else self.destinations
+        return peers is None or other is None or bool(peers & other)
+
+
+def applied_rules(walker: Walker, interface: Interface, way: str) -> list[AppliedRule]:
+    """Every rule that traffic into (`in`) or out of (`out`) an interface from elsewhere can meet on this side, in
+    the order of the gates and of the decision: zone crossings, subnet, instance and host filters."""
+    topology = walker.topology
+    subnet = topology.subnets[interface.subnet]
+    found = [*_zone_rules(walker, subnet, way)]
+    if subnet.filter is not None:
+        found.extend(filter_rules(walker, topology.filters[subnet.filter], way, f"subnet-{way}", subnet.name))
+    for each in walker.membership.filters_on(interface):
+        found.extend(filter_rules(walker, each, way, f"instance-{way}", interface.name))
+    host = walker.directory.instance_of(interface).host_filter
+    if isinstance(host, str):
+        found.extend(filter_rules(walker, topology.filters[host], way, f"host-{way}", interface.instance))
+    return found if way == IN else _outward(found)
+
+
+def _outward(rules: list[AppliedRule]) -> list[AppliedRule]:
+    """Outbound, the gates come the other way round; within one gate the order stays."""
+    rank = {"host-out": 0, "instance-out": 1, "subnet-out": 2, "zone": 3}
+    return sorted(rules, key=lambda rule: rank[rule.gate])
+
+
+def _zone_rules(walker: Walker, subnet: Subnet, way: str) -> Iterator[AppliedRule]:
+    for crossing in walker.topology.crossings:
+        if subnet.zone is not None and subnet.zone == (crossing.destination if way == IN else crossing.source):
+            chosen = walker.topology.filters[crossing.filter]
+            yield from filter_rules(walker, chosen, way, "zone", f"{crossing.source}>{crossing.destination}")
+
+
+def filter_rules(walker: Walker, chosen: Filter, way: str, gate: str, where: str) -> Iterator[AppliedRule]:
+    """A filter's rules of one direction in the order they decide, then its `otherwise`; disabled rules too."""
+    rules = chosen.direction(way)
+    if rules is None:
+        return
+    peers = walker.membership.peer_addresses
+    ordered = sorted(rules, key=lambda rule: rule.order) if chosen.decide == "first" else rules
+    for rule in ordered:
+        yield AppliedRule(gate, where, chosen, rule, peers(rule.sources), peers(rule.destinations))
+    yield AppliedRule(gate, where, chosen, None, None, None)
+
+
+def attachments(walker: Walker, chosen: Filter) -> list[tuple[str, str]]:
+    """Where a filter is attached, as `(kind, place)`: nothing means that it decides nothing."""
+    topology = walker.topology
+    if chosen.layer == "instance":
+        return [("interface", interface.name) for interface in walker.membership.carriers(chosen.name)]
+    if chosen.layer == "zone":
+        return [("crossing", f"{c.source}>{c.destination}") for c in topology.crossings if c.filter == chosen.name]
+    if chosen.layer == "host":
+        return [("host", i.name) for i in topology.instances.values() if i.host_filter == chosen.name]
+    subnets = [("subnet", s.name) for s in topology.subnets.values() if s.filter == chosen.name]
+    return subnets + [("outside", o.name) for o in topology.outsides.values() if o.filter == chosen.name]
+
+
+@dataclass(frozen=True, slots=True)
+class MemberReason:
+    """One member of a group, why it is in, and its addresses."""
+
+    name: str
+    why: str
+    addresses: AddressSet
+
+
+def group_reasons(walker: Walker, group: Group) -> list[MemberReason]:
+    """Every member of a group at any depth, each with the first reason found."""
+    found: dict[str, MemberReason] = {}
+    pending = [(group, "")]
+    while pending:
+        each, through = pending.pop(0)
+        for member in walker.membership.group_members(each):
+            if member in walker.topology.groups:
+                pending.append((walker.topology.groups[member], f"{through}group {member}, "))
+            elif member not in found:
+                why = "listed" if member in each.members else f"tags {_where_text(each)}"
+                found[member] = MemberReason(member, through + why, walker.membership.name_addresses(member))
+        if each.addresses:
+            name = ", ".join(each.address_texts)
+            found.setdefault(name, MemberReason(name, f"{through}literal addresses", each.addresses))
+    return list(found.values())
+
+
+def _where_text(group: Group) -> str:
+    return ", ".join(f"{key}={'|'.join(values)}" for key, values in group.where or ())
+
+
+def group_lookalikes(walker: Walker, group: Group) -> list[tuple[Instance, str]]:
+    """The instances that look as though they should be in a group by tags, each with what keeps it out."""
+    inside = walker.membership.group_instances(group.name)
+    found = []
+    for instance in walker.topology.instances.values():
+        if group.where is None or instance.name in inside:
+            continue
+        near = _near_tag(instance, group.where)
+        if near is not None:
+            found.append((instance, near))
+    return found
+
+
+def _near_tag(instance: Instance, where: tuple[tuple[str, tuple[str, ...]], ...]) -> str | None:
+    failing = [(key, values) for key, values in where if instance.tags.get(key) not in values]
+    if len(failing) != 1:
+        return None
+    key, values = failing[0]
+    actual = instance.tags.get(key)
+    if actual is None:
+        near = alike(key, instance.tags, 1, 0.75)
+        if near and instance.tags[near[0]] in values:
+            return f"its tag is called '{near[0]}', the group asks for '{key}'"
+        return None
+    wanted = [value.lower() for value in values]
+    swapped = any(sorted(actual.lower()) == sorted(value) for value in wanted)
+    if swapped or alike(actual.lower(), wanted, 1, 0.7):
+        return f"its tag is {key}={actual}, the group asks for {key}={'|'.join(values)}"
+    return None
+
+
+def groups_of(walker: Walker, instance: Instance) -> list[str]:
+    """The groups that an instance is in."""
+    groups = walker.topology.groups
+    return [name for name in groups if instance.name in walker.membership.group_instances(name)]
+
+
+def end_addresses(end: End) -> AddressSet:
+    """All addresses that an end stands for."""
+    return AddressSet.union(member_addresses(member) for member in end.members)

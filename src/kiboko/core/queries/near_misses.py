@@ -1,0 +1,171 @@
+"""The rules that almost matched: what somebody who reads the file would take for the rule that decides."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from kiboko.core.errors import Place
+from kiboko.core.filters.filters import ReadyRule
+from kiboko.core.header.packet import Packet, turned_service
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import TCP, UDP, details_of
+from kiboko.core.network.model import ALLOW, Filter, Rule, peer_text
+from kiboko.core.walk.gates import FORWARD, Row
+from kiboko.core.walk.walk import Walk, Walker
+
+_VERBS = {"allow": "allows", "drop": "drops", "reject": "rejects"}
+_DIRECTIONS = {"in": "inbound", "out": "outbound"}
+
+
+@dataclass(frozen=True, slots=True)
+class NearMiss:
+    """A rule that would have decided the other way, but for one field.
+
+    `field` is `from`, `to`, `service`, `source_ports`, `order` (an earlier rule decided first) or `enabled`; `wanted`
+    is what the rule says of it and `actual` what the packet has. `way` is the direction in which the filter was asked:
+    `inbound`, `outbound`, or empty where its rules have none.
+    """
+
+    gate: str
+    direction: str
+    filter: str
+    rule: str
+    action: str
+    field: str
+    wanted: str
+    actual: str
+    place: Place
+    way: str = ""
+    closeness: int = 0
+
+    def sentence(self) -> str:
+        """The near miss in words, without its filter."""
+        verb = _VERBS[self.action]
+        what = "the reply" if self.direction != FORWARD else "this"
+        if self.field == "order":
+            return f"rule {self.rule} {verb} exactly {what}, but {self.actual} comes before it and decides"
+        if self.field == "enabled":
+            return f"rule {self.rule} {verb} exactly {what}, but it is not enabled"
+        who = {"from": "the sender is", "to": "the receiver is"}.get(self.field, f"{what} is")
+        if self.direction != FORWARD and self.field in ("from", "to"):
+            who = {"from": "the reply comes from", "to": "the reply goes to"}[self.field]
+        name = {"service": "", "source_ports": "source_ports "}.get(self.field, f"{self.field} ")
+        return f"rule {self.rule} {verb} {what}, but only {name}{self.wanted}; {who} {self.actual}"
+
+    @property
+    def where(self) -> str:
+        """The filter and the direction in which it was asked."""
+        return f"{self.filter}, {self.way}" if self.way else self.filter
+
+
+def near_misses(walker: Walker, walk: Walk) -> list[NearMiss]:
+    """The rules that almost matched, at every gate whose decision they would have turned.
+
+    At a gate that stops the flow these are rules that allow, at one that lets it pass rules that stop; best first, and
+    of the rules of one filter that only name another service the closest alone.
+    """
+    found: dict[tuple[object, ...], NearMiss] = {}
+    asked: set[tuple[object, ...]] = set()
+    # The rows that stop come first: of a gate that stops some client ports they are what matters.
+    for row in sorted(walk.rows, key=lambda row: not row.stops):
+        if not row.filters or row.tracked or row.step.bound not in ("in", "out", ""):
+            continue
+        if row.rule is None or any(name not in walker.topology.filters for name in row.filters):
+            continue
+        key = (row.gate, row.at, row.direction, row.filters)
+        if key not in asked:
+            asked.add(key)
+            for miss in _misses_at(walker, walk, row):
+                found.setdefault((miss.filter, miss.way, miss.rule, miss.field, miss.wanted, miss.actual), miss)
+    best = sorted(found.values(), key=lambda miss: (miss.direction != FORWARD, miss.action != ALLOW, -miss.closeness))
+    return list(_without_noise(best))
+
+
+def _without_noise(ranked: list[NearMiss]) -> Iterator[NearMiss]:
+    """A rule for another service tells something where it is the closest to matching, or names these very ends."""
+    told: set[tuple[str, str]] = set()
+    for miss in ranked:
+        key = (miss.filter, miss.way)
+        if miss.field != "service" or miss.closeness >= _SAME_ENDS or key not in told:
+            yield miss
+        told.add(key)
+
+
+def _misses_at(walker: Walker, walk: Walk, row: Row) -> Iterator[NearMiss]:
+    packet = packet_at(walk, row)
+    if not row.stops and walk.verdict != "allowed":
+        return  # what a gate that lets pass might have stopped is of no use to somebody who is blocked
+    for name in row.filters:
+        chosen = walker.topology.filters[name]
+        decider = next((r for r in chosen.direction(row.step.bound or "in") or () if r.name == row.rule), None)
+        for ready in _every_rule(walker, chosen, row.step.bound):
+            if (ready.rule.action == ALLOW) == row.stops:
+                miss = _miss(ready, row, packet, decider if chosen.decide == "first" else None)
+                if miss is not None:
+                    yield miss
+
+
+def _every_rule(walker: Walker, chosen: Filter, way: str) -> list[ReadyRule]:
+    """The rules of a filter, disabled ones included."""
+    peers = walker.membership.peer_addresses
+    rules = chosen.direction(way) or ()
+    return [ReadyRule(rule, chosen, peers(rule.sources), peers(rule.destinations)) for rule in rules]
+
+
+def packet_at(walk: Walk, row: Row) -> Packet:
+    """The packet as a row's gate was asked about it."""
+    turned = row.direction != FORWARD
+    service = turned_service(walk.flow.service) if turned else walk.flow.service
+    assert service is not None
+    step = row.step
+    return Packet(step.destination.family, step.source, step.destination, service, turned)
+
+
+_SAME_ENDS = 6
+_CLOSENESS = {"order": 9, "enabled": 8, "source_ports": 7, "service": 4, "from": 5, "to": 5}
+
+
+def _miss(ready: ReadyRule, row: Row, packet: Packet, decider: Rule | None) -> NearMiss | None:
+    rule, ports = ready.rule, row.ports
+    failures: list[tuple[str, str, str]] = []
+    if not ready.matches_source(packet):
+        failures.append(("from", peer_text(rule.sources), str(packet.source)))
+    if not ready.matches_destination(packet):
+        failures.append(("to", peer_text(rule.destinations), str(packet.destination)))
+    if not ports <= ready.ports_by_service(packet, ports):
+        failures.append(("service", rule.service_text, asked_service(packet, ports)))
+    if not ports <= ready.ports_by_source_ports(packet, ports):
+        actual = str(packet.service.detail) if packet.turned else str(ports)
+        failures.append(("source_ports", str(rule.source_ports), actual))
+    if not rule.enabled:
+        failures.append(("enabled", "true", "false"))
+    is_behind = decider is not None and rule.order > decider.order
+    if not failures and row.rule != rule.name:
+        failures.append(("order", f"before {row.rule}", f"rule {row.rule}"))
+    elif is_behind:
+        return None  # the rule that decides would still come before it
+    if len(failures) != 1:
+        return None
+    field, wanted, actual = failures[0]
+    closeness = _CLOSENESS[field]
+    if field == "service":
+        if not details_of(rule.services or RangeSet(), packet.service.protocol):
+            closeness = 1  # another protocol altogether
+        elif packet.turned and packet.service.has_ports:
+            closeness = 8  # the reply goes back to the client's port: some other client ports would do
+        if rule.sources is not None or rule.destinations is not None:
+            closeness += 2
+    way = "" if ready.filter.rules is not None and ready.filter.layer == "zone" else _DIRECTIONS.get(row.step.bound, "")
+    return NearMiss(
+        row.gate, row.direction, ready.filter.name, rule.name, rule.action, field, wanted, actual, rule.place, way,
+        closeness,
+    )  # fmt: skip
+
+
+def asked_service(packet: Packet, ports: RangeSet) -> str:
+    """The service of a packet as a rule would have to name it; of a reply, the client's ports."""
+    if packet.turned and packet.service.has_ports:
+        protocol = {TCP: "tcp", UDP: "udp"}.get(packet.service.protocol, "sctp")
+        return ", ".join(f"{protocol}/{text}" for text in ports.texts())
+    return str(packet.service)

@@ -1,0 +1,129 @@
+"""One sender, one receiver, one service: which of their addresses count, and what the others would say (S3, S6)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kiboko.core.errors import UsageError
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import Service
+from kiboko.core.queries.ends import End, Ends, Pair, services_for, single_service
+from kiboko.core.routing.steps import Path, Step
+from kiboko.core.walk.walk import Walk
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """The walk of the pair that counts, and the caveats on the pairs that do not."""
+
+    walk: Walk
+    source_name: str
+    destination_name: str
+    destination_address: str | None
+    caveats: tuple[str, ...]
+
+
+def ask(
+    ends: Ends, sender: End, receiver: End, services: RangeSet, ports: RangeSet | None, family: int | None
+) -> Answer | None:
+    """The answer for single ends and a single service; None where one of them stands for more than one.
+
+    Raises UsageError where the question has no meaning: both ends outside, or a service of the other family.
+    """
+    for end in (sender, receiver):
+        refuse_undeliverable(ends, end)
+    if sender.is_set or receiver.is_set:
+        return None
+    source, target = sender.members[0], receiver.members[0]
+    if source.instance is not None and source.instance == target.instance:
+        raise UsageError(f"{sender.text} and {receiver.text} are one machine: what it sends itself passes no gate")
+    pairs = ends.pairs(source, target, family)
+    if not pairs:
+        return _nowhere(ends, sender, receiver, services)
+    asked = [(pair, services_for(services, pair.source.address.family)) for pair in pairs]
+    asked = [(pair, possible) for pair, possible in asked if possible]
+    if not asked:
+        raise UsageError("the service and the ends have no address family in common: icmp is IPv4, icmp6 is IPv6")
+    first, possible = asked[0]
+    service = single_service(possible)
+    if service is None:
+        return None
+    refuse_outside_to_outside(ends, first)
+    walk = ends.walk_pair(first, service, ports)
+    others = [(pair, one) for pair, some in asked[1:] if (one := single_service(some)) is not None]
+    caveats = _differing(ends, walk, first, others, ports)
+    address = str(first.target) if first.usable else None
+    return Answer(walk, sender.text, receiver.text, address, caveats)
+
+
+def refuse_undeliverable(ends: Ends, end: End) -> None:
+    """An address that stands for no one machine is no end of a question. Raises UsageError."""
+    low = end.members[0].low if len(end.members) == 1 and not end.is_set else None
+    what = ends.directory.why_undeliverable(low) if low is not None else None
+    if what is not None:
+        raise UsageError(f"{end.text} is {what}: no router of this network delivers to it or from it")
+
+
+def refuse_outside_to_outside(ends: Ends, pair: Pair) -> None:
+    """Traffic that passes none of our gates is no question for Kiboko (clause S4). Raises UsageError."""
+    if pair.source.network is None and ends.is_foreign(pair.target):
+        raise UsageError(
+            f"{pair.source.name} and {pair.receiver.name} are both outside: no gate of this network lies between them"
+        )
+
+
+def _differing(
+    ends: Ends, walk: Walk, first: Pair, others: list[tuple[Pair, Service]], ports: RangeSet | None
+) -> tuple[str, ...]:
+    """What other families and interfaces would say, where that differs."""
+    found = []
+    for pair, service in others:
+        other = ends.walk_pair(pair, service, ports)
+        if other.verdict != walk.verdict:
+            kind = "" if pair.source.address.family == first.source.address.family else " over IPv6"
+            found.append(f"{other.verdict}{kind} where the address is {pair.target}: ask for it by that address")
+    return tuple(found)
+
+
+def _nowhere(ends: Ends, sender: End, receiver: End, services: RangeSet) -> Answer:
+    """Ends that share no address family, one of them perhaps without any address."""
+    source, target = sender.members[0], receiver.members[0]
+    service = single_service(services_for(services, 4)) or Service(services.lowest >> 16, services.lowest & 0xFFFF)
+    if not source.families:
+        walk = ends.walker.walk_nowhere(None, source.name, service)
+        return Answer(walk, sender.text, receiver.text, None, ())
+    origin = ends.source_of(source)
+    reason = ""
+    if target.families:
+        reason = f"{sender.text} and {receiver.text} have no address family in common"
+    walk = ends.walker.walk_nowhere(origin, receiver.text, service, reason)
+    return Answer(walk, sender.text, receiver.text, None, ())
+
+
+@dataclass(frozen=True, slots=True)
+class Ways:
+    """The way there and the way back, without asking any filter."""
+
+    source_name: str
+    destination_name: str
+    request: Path
+    reply: Path | None
+
+    @property
+    def stop(self) -> Step | None:
+        """The first gate that stops the request, else the reply; None where both are routed."""
+        return self.request.stop_step or (self.reply.stop_step if self.reply else None)
+
+
+def ask_ways(ends: Ends, sender: End, receiver: End, family: int | None) -> Ways:
+    """The paths between two single ends. Raises UsageError for sets and for ends that share no family."""
+    for end in (sender, receiver):
+        if end.is_set:
+            raise UsageError(f"'{end.text}' stands for more than one end; a route has one at each side")
+        refuse_undeliverable(ends, end)
+    pairs = ends.pairs(sender.members[0], receiver.members[0], family)
+    if not pairs:
+        raise UsageError(f"{sender.text} and {receiver.text} have no address of one family to send between")
+    refuse_outside_to_outside(ends, pairs[0])
+    request = ends.walker.paths.forward(pairs[0].source, pairs[0].target)
+    return Ways(sender.text, receiver.text, request, ends.walker.paths.reply(request))

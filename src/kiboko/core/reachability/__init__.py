@@ -1,0 +1,1 @@
+"""Questions about many ends at once."""

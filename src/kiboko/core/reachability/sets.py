@@ -1,0 +1,409 @@
+"""Sets as ends: one row for each distinct outcome, exact, however many ends there are (clause S36).
+
+Members that nothing in the network tells apart form a class; each pair of classes is walked once for each family and
+service atom, by the one walk, and the outcome holds for all their members.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from kiboko.core.errors import UsageError
+from kiboko.core.header.addresses import AddressSet
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import Service
+from kiboko.core.network.model import Instance
+from kiboko.core.queries.ends import End, Ends, Member, Pair, services_for
+from kiboko.core.tables.cuts import address_atoms, service_cuts, split_services
+from kiboko.core.walk.gates import Row
+from kiboko.core.walk.walk import ALLOWED, NOBODY_RECORDED, PARTLY, UNKNOWN, Walk
+
+_MOST_CAVEATS = 12
+RECORDED, NOBODY, OUTSIDE = 0, 1, 2
+"""Kinds of ends, in the order in which they are shown: recorded instances, addresses of subnets where nobody is
+recorded, and what lies beyond the networks."""
+
+
+@dataclass(slots=True)
+class EndClass:
+    """Members of one end that are treated alike, all of one kind."""
+
+    kind: int
+    members: list[Member] = field(default_factory=list)
+
+
+@dataclass(frozen=True, slots=True)
+class EndCount:
+    """How many ends some members are: instances by name, addresses with nobody recorded, outsides by name."""
+
+    instances: tuple[str, ...] = ()
+    addresses: int = 0
+    outsides: tuple[str, ...] = ()
+
+    @classmethod
+    def of(cls, members: Iterable[Member]) -> EndCount:
+        """Count members, an instance once however many of its addresses are among them."""
+        listed = list(members)
+        return cls(
+            tuple(dict.fromkeys(member.instance for member in listed if member.instance is not None)),
+            sum(member.count for member in listed if member.instance is None and member.outside is None),
+            tuple(dict.fromkeys(member.outside for member in listed if member.outside is not None)),
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Product:
+    """Every source with every destination on every service."""
+
+    sources: tuple[Member, ...]
+    destinations: tuple[Member, ...]
+    services: RangeSet
+
+    def source_texts(self) -> list[str]:
+        """The sources: names, then what is left as blocks and ranges."""
+        return member_texts(self.sources)
+
+    def destination_texts(self) -> list[str]:
+        """The destinations, likewise."""
+        return member_texts(self.destinations)
+
+    @property
+    def size(self) -> int:
+        """By which products are ranked: how many pairs of ends there are."""
+        return sum(m.count for m in self.sources) * sum(m.count for m in self.destinations)
+
+
+@dataclass(frozen=True, slots=True)
+class SetRow:
+    """One distinct outcome: the products that share it, the largest first, and one example.
+
+    `family` is None where both families come to the same, or only one is there; `kind` is that of the ends that are
+    least known among its products.
+    """
+
+    parts: tuple[Product, ...]
+    example: Walk
+    example_names: tuple[str, str]
+    family: int | None
+    kind: int
+
+    @property
+    def sources(self) -> EndCount:
+        """The senders of all parts."""
+        return EndCount.of(member for part in self.parts for member in part.sources)
+
+    @property
+    def destinations(self) -> EndCount:
+        """The receivers of all parts."""
+        return EndCount.of(member for part in self.parts for member in part.destinations)
+
+    @property
+    def reason(self) -> str | None:
+        """Why the way itself stops it, in words that hold for every member; None where a rule decides, or one alone."""
+        decider = self.example.decided_by
+        if decider is None or decider.step.stop is None:
+            return None
+        single = len(self.parts) == 1 and len(self.parts[0].sources) == len(self.parts[0].destinations) == 1
+        return None if single else _SHARED_REASONS.get(decider.step.stop.kind)
+
+
+_SHARED_REASONS = {
+    "stopped": "the machine is stopped",
+    "no subnet of its own": "the sender lies in no subnet",
+    "nowhere": "the address belongs to no subnet and no outside",
+    "no subnet": "no subnet holds the destination",
+    "no route": "the sender's subnet has no route there",
+    "no address": "an end has no address that the other can use",
+    "private": "the address is private, and nothing leads there from outside",
+    "nobody": "the address is nobody's",
+    "shared": "a nat gateway lets in only replies",
+    "loop": "the routes lead round in a circle",
+    "has no public address": "the sender has no public address",
+    "is not a global address": "the sender's address is not global",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class SetAnswer:
+    """All rows, how many ends were asked about, and the caveats of the examples."""
+
+    rows: tuple[SetRow, ...]
+    sources: EndCount
+    destinations: EndCount
+    walks: int
+    caveats: tuple[str, ...]
+
+
+def member_texts(members: Iterable[Member]) -> list[str]:
+    """Members as text: instances by name, addresses merged to blocks and ranges."""
+    listed = list(members)
+    names = list(dict.fromkeys(member.name for member in listed if member.low is None))
+    ranges: dict[int, list[tuple[int, int]]] = {4: [], 6: []}
+    for member in listed:
+        if member.low is not None and member.high is not None:
+            ranges[member.low.family].append((member.low.value, member.high.value))
+    return names + AddressSet(RangeSet.of(ranges[4]), RangeSet.of(ranges[6])).texts()
+
+
+def ask_set(
+    ends: Ends, sender: End, receiver: End, services: RangeSet, ports: RangeSet | None, family: int | None
+) -> SetAnswer:
+    """The rows for two ends of any size and any set of services.
+
+    Parameters
+    ----------
+    ends : the network's ends, which resolved `sender` and `receiver`
+    services : service numbers, as `resolve_service` gives them
+    ports : the client ports asked about; None for all ephemeral ports of each sender
+    family : 4 or 6; None for both, each by itself
+
+    Raises
+    ------
+    UsageError : where no pair is left: both ends outside, the same single instance, no family in common
+    """
+    return _SetQuestion(ends, services, ports, family).answer(sender, receiver)
+
+
+OutcomeKey = tuple[object, ...]
+_RowKey = tuple[int, int | None, OutcomeKey]
+Cells = dict[int, dict[int, list[tuple[int, int]]]]
+_Judged = tuple[int, int, Walk, tuple[str, str]]
+
+
+class _SetQuestion:
+    def __init__(self, ends: Ends, services: RangeSet, ports: RangeSet | None, family: int | None) -> None:
+        self.ends = ends
+        self.services = services
+        self.ports = ports
+        self.families = (4, 6) if family is None else (family,)
+        self.atoms = address_atoms(ends.walker.ground)
+        self.cuts = service_cuts(ends.walker.ground)
+        self.next_hops = {
+            entry.instance for table in ends.topology.route_tables.values() for entry in table.entries if entry.instance
+        }
+        self.walks = 0
+        self.left_out_outside = False
+
+    def answer(self, sender: End, receiver: End) -> SetAnswer:
+        sources, destinations = self.classes(sender), self.classes(receiver)
+        cells: dict[_RowKey, Cells] = defaultdict(lambda: defaultdict(lambda: defaultdict(list)))
+        examples: dict[_RowKey, tuple[Walk, tuple[str, str]]] = {}
+        caveats: dict[str, None] = dict.fromkeys((*sender.caveats, *receiver.caveats))
+        for i, source in enumerate(sources):
+            for j, destination in enumerate(destinations):
+                kind = max(source.kind, destination.kind)
+                for family, (low, high, walk, names) in self.outcomes(source, destination):
+                    key = (kind, family, _outcome_key(walk))
+                    cells[key][i][j].append((low, high))
+                    if key not in examples:
+                        examples[key] = (walk, names)
+                        caveats.update(dict.fromkeys(walk.caveats))
+        if not cells:
+            raise UsageError(self.nothing_left(sender, receiver))
+        rows = []
+        for key, by_source in cells.items():
+            parts = sorted(_products(by_source, sources, destinations), key=lambda part: -part.size)
+            rows.append(SetRow(tuple(parts), *examples[key], family=key[1], kind=key[0]))
+        first = (ALLOWED, PARTLY, UNKNOWN) if sender.is_outside or receiver.is_outside else ()
+        rows.sort(key=lambda row: (row.kind, *_rank(row.example.verdict, first), -sum(p.size for p in row.parts)))
+        if first:  # asked about an outside, what gets through matters before all else
+            rows.sort(key=lambda row: row.example.verdict not in first)
+        told = [caveat for caveat in caveats if not caveat.startswith(NOBODY_RECORDED)][:_MOST_CAVEATS]
+        if any(row.kind == NOBODY for row in rows):
+            told.insert(
+                0, "where nobody is recorded, no instance or host filter is asked, and what listens is not known"
+            )
+        if self.left_out_outside:
+            told.append("pairs with both ends outside are left out: no gate lies between them")
+        return SetAnswer(
+            tuple(rows),
+            EndCount.of(member for each in sources for member in each.members),
+            EndCount.of(member for each in destinations for member in each.members),
+            self.walks,
+            tuple(told),
+        )
+
+    def nothing_left(self, sender: End, receiver: End) -> str:
+        if self.left_out_outside:
+            return f"{sender.text} and {receiver.text} are both outside: no gate of this network lies between them"
+        return (
+            f"{sender.text} and {receiver.text} make no pair: an end without members, one end alone,"
+            " or no address family in common"
+        )
+
+    # Classes.
+
+    def classes(self, end: End) -> list[EndClass]:
+        found: dict[object, EndClass] = {}
+        for member in end.members:
+            if member.low is None or member.high is None:
+                found.setdefault(self.instance_key(member), EndClass(RECORDED)).members.append(member)
+                continue
+            if member.count == 1 and not self.ends.is_foreign(member.low):
+                kind = NOBODY if self.ends.directory.network_of(member.low) is not None else RECORDED
+                found.setdefault(("one", member.low), EndClass(kind)).members.append(member)
+                continue
+            for first, last, signature in self.atoms.split(member.low, member.high):
+                name = str(first) if first == last else f"{first}-{last}"
+                there = self.ends.directory.endpoint(first)
+                outside = there.outside.name if there.outside else None
+                subnet = there.subnet.name if there.subnet else None
+                piece = Member(name, None, (), first, last, outside=outside)
+                key = ("range", first.family, signature, subnet, there.network, outside)
+                kind = OUTSIDE if there.network is None else NOBODY
+                found.setdefault(key, EndClass(kind)).members.append(piece)
+        return list(found.values())
+
+    def instance_key(self, member: Member) -> object:
+        instance = self.ends.topology.instances[member.instance or ""]
+        filters_on = self.ends.walker.membership.filters_on
+        by_kernel = instance.host_filter is not None and not isinstance(instance.host_filter, str)
+        interfaces = tuple(
+            (
+                interface.subnet,
+                tuple(each.name for each in filters_on(interface)),
+                tuple((a.family, self.atoms.signature(a)) for a in interface.addresses),
+                self.atoms.signature(interface.public) if interface.public else None,
+                interface.device if by_kernel else None,
+            )
+            for interface in member.interfaces
+        )
+        return (
+            interfaces,
+            instance.running,
+            instance.host_filter if not by_kernel else id(instance.host_filter),
+            _listening(instance, member),
+            instance.ephemeral_ports,
+            instance.name if instance.name in self.next_hops else None,
+            len(instance.interfaces) == len(member.interfaces),
+            member.is_literal,
+            member.is_by_address,
+        )
+
+    # Walks.
+
+    def outcomes(self, source: EndClass, destination: EndClass) -> Iterable[tuple[int | None, _Judged]]:
+        """The walk of every service atom between two classes, by one pair that stands for all.
+
+        Each comes with its family, or None where the families come to the same, or only one of them is there.
+        """
+        chosen = _representatives(source, destination)
+        if chosen is None:
+            return
+        names = (chosen[0].name, chosen[1].name)
+        by_family = {}
+        for family in self.families:
+            pairs = self.ends.pairs(*chosen, family)
+            if pairs:
+                by_family[family] = list(self.of_pair(pairs[0], names))
+        if not by_family:
+            shared = set(chosen[0].families) & set(chosen[1].families)
+            if not shared:
+                yield from ((None, each) for each in self.without_family(chosen, names))
+            return
+        if len(by_family) == 1:
+            ((_, only),) = by_family.items()
+            yield from ((None, each) for each in only)
+            return
+        outcomes = {
+            family: {(low, high): _outcome_key(walk) for low, high, walk, _ in judged}
+            for family, judged in by_family.items()
+        }
+        for family, judged in by_family.items():
+            other = outcomes[10 - family]
+            for each in judged:
+                said = other.get(each[:2])
+                if said is None:  # a service of one family alone
+                    yield None, each
+                elif said != _outcome_key(each[2]):
+                    yield family, each
+                elif family == 4:
+                    yield None, each
+
+    def of_pair(self, pair: Pair, names: tuple[str, str]) -> Iterable[_Judged]:
+        """The walk of every service atom for one pair."""
+        if pair.source.network is None and self.ends.is_foreign(pair.target):
+            self.left_out_outside = True
+            return
+        if pair.target == pair.source.address:
+            return
+        for low, high in split_services(services_for(self.services, pair.source.address.family), self.cuts):
+            self.walks += 1
+            yield low, high, self.ends.walk_pair(pair, Service(low >> 16, low & 0xFFFF), self.ports), names
+
+    def without_family(self, chosen: tuple[Member, Member], names: tuple[str, str]) -> Iterable[_Judged]:
+        """Instances that share no family cannot reach each other; addresses of two families make no pair at all."""
+        by_address = any(member.low is not None or member.is_by_address for member in chosen)
+        if by_address and all(member.families for member in chosen):
+            return
+        source, destination = chosen
+        origin = self.ends.source_of(source) if source.families else None
+        reason = f"{names[0]} and {names[1]} have no address family in common" if destination.families else ""
+        for low, high in self.services:
+            service = Service(low >> 16, low & 0xFFFF)
+            receiver = destination.name if origin else source.name
+            yield low, high, self.ends.walker.walk_nowhere(origin, receiver, service, reason if origin else ""), names
+
+
+def _rank(verdict: str, first: tuple[str, ...]) -> tuple[bool, ...]:
+    """What does not get through comes first, or what does."""
+    return (verdict not in first,) if first else (verdict == ALLOWED,)
+
+
+def _listening(instance: Instance, member: Member) -> object:
+    if instance.listens is None:
+        return None
+    addresses = [address for interface in member.interfaces for address in interface.addresses]
+    return tuple((each.services, tuple(each.accepts(a) for a in addresses)) for each in instance.listens)
+
+
+def _representatives(source: EndClass, destination: EndClass) -> tuple[Member, Member] | None:
+    """One member of each class, not the same instance twice; None where there are no two."""
+    for one in source.members[:2]:
+        for other in destination.members[:2]:
+            same_instance = one.instance is not None and one.instance == other.instance
+            same_address = one.low is not None and one.low == other.low and one.count == 1
+            if not same_instance and not same_address:
+                if one.low is not None and one.low == other.low and other.high is not None:
+                    # The same range on both sides: take its first and its last address.
+                    return one, Member(str(other.high), None, (), other.high, other.high, outside=other.outside)
+                return one, other
+    return None
+
+
+def _outcome_key(walk: Walk) -> OutcomeKey:
+    decider = walk.decided_by
+    why: OutcomeKey = _why(decider) if decider is not None else ()
+    ports = walk.answered if walk.verdict in (PARTLY, UNKNOWN) else None
+    return (walk.verdict, walk.signal, why, ports, walk.either)
+
+
+def _why(decider: Row) -> OutcomeKey:
+    """What a reason is told apart by: members of one row must share it whole."""
+    why: OutcomeKey = (
+        decider.gate, decider.direction, decider.filter, decider.rule, decider.action, decider.place, decider.chain,
+    )  # fmt: skip
+    stop = decider.step.stop
+    if stop is not None:
+        return (*why, stop.kind if stop.kind in _SHARED_REASONS else stop.reason)
+    if decider.filter is None and decider.gate == "zone":
+        return (*why, decider.at)
+    return why
+
+
+def _products(by_source: Cells, sources: list[EndClass], destinations: list[EndClass]) -> Iterable[Product]:
+    """The cells of one outcome as few products of sources, destinations and services."""
+    alike: dict[frozenset[tuple[int, RangeSet]], list[int]] = defaultdict(list)
+    for i, by_destination in by_source.items():
+        shape = frozenset((j, RangeSet.of(ranges)) for j, ranges in by_destination.items())
+        alike[shape].append(i)
+    for shape, group in alike.items():
+        by_services: dict[RangeSet, list[int]] = defaultdict(list)
+        for j, services in shape:
+            by_services[services].append(j)
+        for services, targets in by_services.items():
+            members = tuple(member for i in group for member in sources[i].members)
+            others = tuple(member for j in sorted(targets) for member in destinations[j].members)
+            yield Product(members, others, services)

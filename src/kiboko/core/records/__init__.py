@@ -1,0 +1,1 @@
+"""What probes and flow records say happened, as values and as columns."""

@@ -1,0 +1,196 @@
+"""Many flow records as columns: what `kiboko.core.evidence.compiled` judges at once."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.header.addresses import Address
+from kiboko.core.header.services import WITH_PORTS, Service
+from kiboko.core.records.columns import Distinct
+from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
+
+NO_TIME = np.iinfo(np.int64).min
+"""Stands for a time that was not recorded."""
+_LOW = (1 << 64) - 1
+EVENTS = (SEEN, PASSED, DENIED)
+
+
+@dataclass(frozen=True, slots=True)
+class AddressTable:
+    """`m` addresses as columns: `family` uint8[m], 4 or 6, and the address as a number, its upper 64 bits `high`
+    uint64[m] and its lower ones `low` uint64[m]."""
+
+    family: NDArray[np.uint8]
+    high: NDArray[np.uint64]
+    low: NDArray[np.uint64]
+
+    @classmethod
+    def of(cls, addresses: Iterable[Address]) -> AddressTable:
+        """Some addresses as columns."""
+        known = list(addresses)
+        return cls(
+            np.array([a.family for a in known], dtype=np.uint8),
+            np.array([a.value >> 64 for a in known], dtype=np.uint64),
+            np.array([a.value & _LOW for a in known], dtype=np.uint64),
+        )
+
+    def __len__(self) -> int:
+        return len(self.family)
+
+    def __getitem__(self, index: int) -> Address:
+        return Address(int(self.family[index]), int(self.high[index]) << 64 | int(self.low[index]))
+
+    def hashes(self) -> NDArray[np.uint64]:
+        """A 64-bit hash of each address, uint64[m]. Multipliers are odd, so that no bit is lost on the way."""
+        mixed = (self.high + self.family) * np.uint64(0xBF58476D1CE4E5B9) ^ self.low
+        mixed = (mixed ^ mixed >> np.uint64(29)) * np.uint64(0x94D049BB133111EB)
+        hashed: NDArray[np.uint64] = mixed ^ mixed >> np.uint64(32)
+        return hashed
+
+
+@dataclass(frozen=True, slots=True)
+class FlowTable:
+    """`n` flow records, one direction each.
+
+    `addresses` are the addresses that occur; `source` and `destination` int64[n] are their indices. `protocol` is
+    uint8[n]; `source_port` int32[n], -1 where there is none; `detail` int32[n] the destination port, or type and code
+    of ICMP. `event` is uint8[n], an index of `EVENTS`; `flags` int32[n] the TCP flags (RFC 9293), -1 for none.
+    `start` and `end` are int64[n] in milliseconds since 1970 UTC, `NO_TIME` where not recorded; `packets` and
+    `octets` int64[n] counts; `point` int64[n] indices of `points`; `line` int64[n] from 1.
+    """
+
+    addresses: AddressTable
+    source: NDArray[np.int64]
+    destination: NDArray[np.int64]
+    protocol: NDArray[np.uint8]
+    source_port: NDArray[np.int32]
+    detail: NDArray[np.int32]
+    event: NDArray[np.uint8]
+    flags: NDArray[np.int32]
+    start: NDArray[np.int64]
+    end: NDArray[np.int64]
+    packets: NDArray[np.int64]
+    octets: NDArray[np.int64]
+    points: tuple[str | None, ...]
+    point: NDArray[np.int64]
+    line: NDArray[np.int64]
+
+    @classmethod
+    def empty(cls) -> FlowTable:
+        """A table of no records."""
+        return table_of([])
+
+    def __len__(self) -> int:
+        return len(self.source)
+
+    def taken(self, rows: NDArray[np.bool_] | NDArray[np.int64] | slice) -> FlowTable:
+        """Some of the records, by a mask, their indices or a slice."""
+        columns = {each.name: getattr(self, each.name) for each in dataclasses.fields(self)}
+        chosen: dict[str, Any] = {n: c[rows] if isinstance(c, np.ndarray) else c for n, c in columns.items()}
+        return FlowTable(**chosen)
+
+    def last(self) -> NDArray[np.int64]:
+        """The last time that each record knows of, int64[n]."""
+        if not len(self) or int(self.end.min()) != NO_TIME:
+            return self.end
+        return np.where(self.end == NO_TIME, self.start, self.end)
+
+    def within(self, since: int | None, until: int | None) -> NDArray[np.bool_]:
+        """Which records touch a time, in milliseconds since 1970, bool[n]. Where a time is asked for, those without one
+        do not; None leaves a side open."""
+        if since is None and until is None:
+            return np.ones(len(self), dtype=np.bool_)
+        last = self.last()
+        keep = self.start != NO_TIME
+        if since is not None:
+            keep &= last >= since
+        if until is not None:
+            keep &= self.start < until
+        found: NDArray[np.bool_] = keep
+        return found
+
+    def record(self, index: int) -> FlowRecord:
+        """One of the records."""
+        protocol = int(self.protocol[index])
+        port, flags = int(self.source_port[index]), int(self.flags[index])
+        return FlowRecord(
+            self.addresses[self.source[index]], self.addresses[self.destination[index]],
+            Service(protocol, int(self.detail[index])), port if protocol in WITH_PORTS and port >= 0 else None,
+            EVENTS[self.event[index]], moment(int(self.start[index])), moment(int(self.end[index])),
+            int(self.packets[index]), int(self.octets[index]), flags if flags >= 0 else None,
+            self.points[self.point[index]], int(self.line[index]),
+        )  # fmt: skip
+
+
+def summed(groups: Distinct, table: FlowTable) -> Iterator[tuple[int, ...]]:
+    """For each group of a table's records: its first row, how many there are, their packets and octets, and the first
+    and last time among them in milliseconds since 1970."""
+    return zip(
+        groups.first.tolist(), groups.counts().tolist(), groups.sums(table.packets), groups.sums(table.octets),
+        groups.least(table.start, int(NO_TIME)), groups.most(table.last()), strict=True,
+    )  # fmt: skip
+
+
+def joined(tables: Sequence[FlowTable]) -> FlowTable:
+    """Tables one behind the other, with no more addresses than occur."""
+    used = [np.unique(np.concatenate([each.source, each.destination])) for each in tables]
+    starts = np.cumsum([0, *map(len, used)])
+    points: dict[str | None, int] = {}
+    columns: dict[str, list[Any]] = {name: [] for name in (field.name for field in dataclasses.fields(FlowTable))}
+    for table, own, start in zip(tables, used, starts, strict=False):
+        codes = np.array([points.setdefault(point, len(points)) for point in table.points], dtype=np.int64)
+        for name, column in columns.items():
+            if name in ("source", "destination"):
+                column.append(start + np.searchsorted(own, getattr(table, name)))
+            elif name == "point":
+                column.append(codes[table.point] if len(table) else table.point)
+            elif name not in ("addresses", "points"):
+                column.append(getattr(table, name))
+    chosen = [(t.addresses.family[own], t.addresses.high[own], t.addresses.low[own]) for t, own in zip(tables, used)]
+    addresses = AddressTable(*(np.concatenate(parts) for parts in zip(*chosen, strict=True)))
+    whole = {name: np.concatenate(parts) for name, parts in columns.items() if parts}
+    return FlowTable(addresses=addresses, points=tuple(points), **whole)
+
+
+def moment(milliseconds: int) -> datetime | None:
+    """A column's time as a moment; None for `NO_TIME`."""
+    return None if milliseconds == NO_TIME else datetime.fromtimestamp(milliseconds / 1000, UTC)
+
+
+def milliseconds(moment: datetime | None) -> int:
+    """A moment as a column holds it."""
+    return int(NO_TIME) if moment is None else round(moment.timestamp() * 1000)
+
+
+def table_of(records: list[FlowRecord]) -> FlowTable:
+    """Records as columns."""
+    addresses: dict[Address, int] = {}
+    points: dict[str | None, int] = {None: 0}
+
+    def column(values: list[int], kind: type) -> NDArray:  # type: ignore[type-arg]
+        return np.array(values, dtype=kind)
+
+    return FlowTable(
+        source=column([addresses.setdefault(r.source, len(addresses)) for r in records], np.int64),
+        destination=column([addresses.setdefault(r.destination, len(addresses)) for r in records], np.int64),
+        protocol=column([r.service.protocol for r in records], np.uint8),
+        source_port=column([-1 if r.source_port is None else r.source_port for r in records], np.int32),
+        detail=column([r.service.detail for r in records], np.int32),
+        event=column([EVENTS.index(r.event) for r in records], np.uint8),
+        flags=column([-1 if r.tcp_flags is None else r.tcp_flags for r in records], np.int32),
+        start=column([milliseconds(r.start) for r in records], np.int64),
+        end=column([milliseconds(r.end) for r in records], np.int64),
+        packets=column([r.packets for r in records], np.int64),
+        octets=column([r.octets for r in records], np.int64),
+        point=column([points.setdefault(r.point, len(points)) for r in records], np.int64),
+        line=column([r.line for r in records], np.int64),
+        addresses=AddressTable.of(addresses),
+        points=tuple(points),
+    )

@@ -1,0 +1,1 @@
+"""Which way a packet takes, whatever the filters say."""

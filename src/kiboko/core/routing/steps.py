@@ -1,0 +1,80 @@
+"""The way of a packet as values: its gates in order, and why one of them stops it (clauses S7, S31)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kiboko.core.errors import Place
+from kiboko.core.header.addresses import Address
+from kiboko.core.network.directory import Endpoint
+from kiboko.core.network.model import Gateway, Interface, Outside, Subnet
+from kiboko.core.routing.routes import Lookup
+
+SILENT, UNREACHABLE, REFUSED, NOT_KNOWN = "silent", "unreachable", "refused", "unknown"
+"""What a sender sees of a stopped packet (clauses S31, S33); `unknown` where that rests on a gate that is not known."""
+
+
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """Why a gate that is no filter stops the packet, and the signal that the sender gets (clause S31).
+
+    `kind` tells apart reasons whose wording differs only in names and addresses. `by_core` tells that a router beyond
+    the sender's own subnet says that the destination is unreachable.
+    """
+
+    reason: str
+    signal: str = SILENT
+    kind: str = ""
+    by_core: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One gate on the way. Exactly the fields that its kind of gate needs are set.
+
+    `way` is `out` or `in` as the gate's filters see it; for a host it is the kernel path `output`, `input` or
+    `forward`. `zones` is the pair crossed. `reason` says in words what a gate without a filter did.
+    """
+
+    gate: str
+    at: str
+    source: Address
+    destination: Address
+    way: str = ""
+    interface: Interface | None = None
+    egress: Interface | None = None
+    subnet: Subnet | None = None
+    outside: Outside | None = None
+    zones: tuple[str, str] | None = None
+    stop: Stop | None = None
+    reason: str = ""
+    lookup: Lookup | None = None
+    gateway: Gateway | None = None
+    place: Place | None = None
+
+    @property
+    def bound(self) -> str:
+        """Which direction of a filter judges here: `in`, `out`, or empty where filters have none."""
+        return {"input": "in", "output": "out"}.get(self.way, self.way)
+
+
+@dataclass(frozen=True, slots=True)
+class Path:
+    """A whole way in one direction.
+
+    `arrival` is the end that the packet reaches, or would reach were nothing in the way; None where nobody can.
+    `source_seen` is the sender's address as the receiver sees it; `reply_from` the address that a reply must
+    bear when it reaches the sender (clause S24).
+    """
+
+    origin: Endpoint
+    target: Address
+    steps: tuple[Step, ...]
+    arrival: Endpoint | None
+    source_seen: Address
+    reply_from: Address
+
+    @property
+    def stop_step(self) -> Step | None:
+        """The first gate that stops the packet though it is no filter, and no end that is stopped."""
+        return next((step for step in self.steps if step.stop and step.gate != "destination"), None)

@@ -1,0 +1,1 @@
+"""The one evaluator: every gate of a flow asked, forward and reply."""

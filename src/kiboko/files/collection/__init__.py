@@ -1,0 +1,1 @@
+"""What comes off the wire, on its way into a store."""

@@ -1,0 +1,120 @@
+"""Values of a YAML file held against the shape that they should have; every fault at the line where it stands."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from typing import Any, TypeVar
+
+# No plugin of the library is wanted here, and looking for some would cost every command its start-up time.
+os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
+
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from kiboko.core.errors import Problem
+from kiboko.core.hints import nearest
+from kiboko.files.documents.lined_yaml import Items, Table
+
+M = TypeVar("M", bound=BaseModel)
+
+
+class Shape(BaseModel):
+    """The base of all shapes: an unknown key is an error."""
+
+    model_config = ConfigDict(extra="forbid", defer_build=True)
+
+
+def held_against(
+    model: type[M], raw: Table, problems: list[Problem], places: list[tuple[int | str, ...]] | None = None
+) -> M | None:
+    """The values as the model has them, or None with every fault added to `problems`, and the keys that lead to it to
+    `places`, where those are wanted."""
+    try:
+        return model.model_validate(raw)
+    except ValidationError as error:
+        problems.extend(_problem(model, raw, each) for each in error.errors())
+        if places is not None:
+            places.extend(tuple(each["loc"]) for each in error.errors())
+        return None
+
+
+def _problem(model: type[BaseModel], raw: Table, error: Any) -> Problem:
+    """What the schema found, in the words of the file, at the line where it stands."""
+    location = tuple(error["loc"])
+    holder: Any = raw
+    place = raw.place()
+    trail: list[str] = []
+    for index, step in enumerate(location):
+        if isinstance(holder, Table | Items):
+            if isinstance(holder, Items) or step in holder:
+                place = holder.place(step)
+            last = index == len(location) - 1
+            if not last or error["type"] not in ("extra_forbidden", "missing"):
+                trail.append(str(step + 1) if isinstance(step, int) else str(step))
+            try:
+                inner = holder[step]
+            except (KeyError, IndexError, TypeError):
+                break
+            if last and error["type"] == "extra_forbidden":
+                break
+            holder = inner
+    where = ".".join(trail)
+    prefix = f"{where}: " if where else ""
+    return Problem(place, prefix + _words(model, error, holder))
+
+
+def _words(model: type[BaseModel], error: Any, holder: Any) -> str:
+    kind, given = error["type"], error.get("input")
+    if kind == "extra_forbidden":
+        key = str(error["loc"][-1])
+        return f"unknown key '{key}'" + nearest(key, _keys_at(model, error["loc"][:-1]))
+    if kind == "missing":
+        return f"'{error['loc'][-1]}' is missing"
+    if kind == "literal_error":
+        expected = error["ctx"]["expected"].replace("'", "").replace(" or ", ", ").split(", ")
+        return f"'{given}' is none of {', '.join(expected)}" + nearest(str(given), expected)
+    if kind == "value_error":
+        return f"{error['ctx']['error']}, not {_shown(given)}"
+    wanted = {
+        "string_type": "text",
+        "dict_type": "a table",
+        "model_type": "a table",
+        "model_attributes_type": "a table",
+        "list_type": "a list",
+    }.get(kind)
+    return f"{wanted} belongs here, not {_shown(given)}" if wanted else str(error["msg"])
+
+
+def _shown(value: Any) -> str:
+    if value is None:
+        return "nothing"
+    if isinstance(value, dict):
+        return "a table"
+    if isinstance(value, list):
+        return "a list"
+    return f"'{value}'"
+
+
+def _keys_at(model: type[BaseModel], location: Sequence[int | str]) -> list[str]:
+    """The keys that the schema knows at a place."""
+    shape: Any = model
+    for step in location:
+        if isinstance(step, int) or not hasattr(shape, "model_fields"):
+            continue
+        known = {(field.alias or name): field for name, field in shape.model_fields.items()}
+        if step in known:
+            shape = _inner_shape(known[str(step)].annotation)
+    if not hasattr(shape, "model_fields"):
+        return []
+    return [field.alias or name for name, field in shape.model_fields.items()]
+
+
+def _inner_shape(annotation: Any) -> Any:
+    """The model inside `dict[str, Model]`, `list[Model]` or `Model | None`."""
+    if hasattr(annotation, "model_fields"):
+        return annotation
+    for inner in reversed(getattr(annotation, "__args__", ())):
+        found = _inner_shape(inner)
+        if found is not None:
+            return found
+    return None

@@ -1,0 +1,228 @@
+"""What the fields of a flow record mean: names of the IPFIX information elements (RFC 7012) and the plain headers that
+say the same, and one record from its fields."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from kiboko.core.errors import InputError, Place, Problem, UsageError
+from kiboko.core.header.addresses import Address, parse_address
+from kiboko.core.header.services import ICMP, ICMP6, PROTOCOLS, WITH_PORTS, Service
+from kiboko.core.records.flow_query import FlowFilter
+from kiboko.core.records.flow_table import milliseconds
+from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
+from kiboko.files.elements.rejects import Rejects
+
+SOURCES = ("sourceIPv4Address", "sourceIPv6Address")
+DESTINATIONS = ("destinationIPv4Address", "destinationIPv6Address")
+# Plain headers that say the same as an information element, whatever their case.
+_PLAIN = {
+    "sourceIPv4Address": ("src", "source", "src_ip", "srcip", "src_addr", "source_ip", "source_address"),
+    "destinationIPv4Address": (
+        "dst", "destination", "dst_ip", "dstip", "dst_addr", "destination_ip", "destination_address",
+    ),
+    "sourceTransportPort": ("src_port", "source_port", "sport", "srcport", "spt"),
+    "destinationTransportPort": (
+        "dst_port", "destination_port", "dport", "dest_port", "dstport", "dpt", "port",
+    ),
+    "protocolIdentifier": ("proto", "protocol"),
+    "firewallEvent": ("action", "verdict", "event", "disposition"),
+    "flowStartMilliseconds": ("start", "start_time", "time", "timestamp"),
+    "flowEndMilliseconds": ("end", "end_time"),
+    "packetDeltaCount": ("packets",),
+    "octetDeltaCount": ("bytes", "octets"),
+    "tcpControlBits": ("tcp_flags", "flags"),
+    "observationPointId": ("point", "observation_point"),
+    "flowDurationMilliseconds": ("duration_ms",),
+    "exporterIPv4Address": ("exporter",),
+    "exporterIPv6Address": (),
+    "observationDomainId": ("observation_domain",),
+    "ingressInterface": ("in_interface",),
+    "egressInterface": (),
+    "flowDirection": (),
+}  # fmt: skip
+_BY_PLAIN = {plain: element for element, names in _PLAIN.items() for plain in names}
+ELEMENTS = frozenset((*_PLAIN, *SOURCES, *DESTINATIONS, "icmpTypeCodeIPv4", "icmpTypeCodeIPv6"))
+"""The information elements that are read."""
+_BY_CASE = {element.lower(): element for element in ELEMENTS}
+# Elements that say the same in another unit: which, and the factor.
+_OTHER_UNITS = {
+    f"flow{end}{unit}": (f"flow{end}Milliseconds", factor)
+    for end in ("Start", "End")
+    for unit, factor in (("Seconds", 1e3), ("Microseconds", 1e-3), ("Nanoseconds", 1e-6))
+} | {
+    "flowDurationMicroseconds": ("flowDurationMilliseconds", 1e-3),
+    "packetTotalCount": ("packetDeltaCount", 1.0),
+    "octetTotalCount": ("octetDeltaCount", 1.0),
+}
+_OTHER_BY_CASE = {element.lower(): other for element, other in _OTHER_UNITS.items()}
+# firewallEvent of the IANA registry: 1 created, 2 deleted, 3 denied, 4 alert, 5 update.
+EVENT_NAMES = {
+    **dict.fromkeys(("1", "2", "5", "created", "deleted", "update"), PASSED),
+    **dict.fromkeys(("pass", "passed", "allow", "allowed", "accept", "accepted", "permit", "permitted"), PASSED),
+    **dict.fromkeys(("3", "denied", "deny", "drop", "dropped", "reject", "rejected", "block", "blocked"), DENIED),
+    **dict.fromkeys(("", "0", "4", "alert", "-", "seen"), SEEN),
+}  # fmt: skip
+
+
+def element_of(name: str) -> str | None:
+    """The information element that a column is, by its own name or a plain one; None for any other column."""
+    plain = name.strip()
+    return _BY_CASE.get(plain.lower()) or _BY_PLAIN.get(plain.lower().replace("-", "_").replace(" ", "_"))
+
+
+def in_other_units(name: str) -> tuple[str, float] | None:
+    """The element that a column is in another unit, and the factor to it; None for any other column."""
+    return _OTHER_BY_CASE.get(name.strip().lower())
+
+
+def require_columns(elements: Sequence[str | None], header: list[str], file: str) -> None:
+    """Raise InputError where a record could not have two ends and a protocol."""
+    problems = []
+    for names in (SOURCES, DESTINATIONS, ("protocolIdentifier",)):
+        if not any(name in elements for name in names):
+            given = ", ".join(header[:12])
+            problems.append(
+                Problem(Place(file, 1), f"column '{names[0]}' is missing; the columns are {given or 'none at all'}")
+            )
+    if problems:
+        raise InputError(problems)
+
+
+class RecordMaker:
+    """Makes records from fields. Addresses, which repeat, are parsed once."""
+
+    def __init__(self, rejects: Rejects) -> None:
+        self._rejects = rejects
+        self._addresses: dict[str, Address] = {}
+
+    def record(self, fields: Mapping[str, Any], line: int) -> FlowRecord | None:
+        """A record, or None where the fields do not make one, which is counted."""
+        try:
+            return self._record(fields, line)
+        except _BadField as error:
+            self._rejects.note(error.kind, str(error), line)
+            return None
+
+    def _record(self, fields: Mapping[str, Any], line: int) -> FlowRecord:
+        source = self._address(fields, SOURCES)
+        destination = self._address(fields, DESTINATIONS)
+        if source.family != destination.family:
+            raise _BadField("mixed families", f"{source} and {destination} are of different families")
+        protocol = _read(fields, "protocolIdentifier", _protocol)
+        if protocol is None:
+            raise _BadField("no protocol", "protocolIdentifier is empty")
+        point = str(fields.get("observationPointId") or "") or None
+        start = _read(fields, "flowStartMilliseconds", parse_flow_time)
+        end = _read(fields, "flowEndMilliseconds", parse_flow_time)
+        lasted = _read(fields, "flowDurationMilliseconds", _count)
+        if end is None and start is not None and lasted is not None:
+            end = start + timedelta(milliseconds=lasted)
+        source_port = _read(fields, "sourceTransportPort", _port)
+        destination_port = _read(fields, "destinationTransportPort", _port)
+        detail = 0
+        if protocol in WITH_PORTS:
+            if destination_port is None:
+                raise _BadField("no port", "destinationTransportPort is empty")
+            detail = destination_port
+        elif protocol in (ICMP, ICMP6):
+            name = "icmpTypeCodeIPv4" if protocol == ICMP else "icmpTypeCodeIPv6"
+            given = _read(fields, name, _port)
+            # Many exporters put type and code where the destination port stands (RFC 7011 did not settle it).
+            detail = given if given is not None else destination_port or (8 << 8 if protocol == ICMP else 128 << 8)
+        return FlowRecord(
+            source,
+            destination,
+            Service(protocol, detail),
+            source_port if protocol in WITH_PORTS else None,
+            _read(fields, "firewallEvent", _event) or SEEN,
+            start,
+            end,
+            _read(fields, "packetDeltaCount", _count) or 0,
+            _read(fields, "octetDeltaCount", _count) or 0,
+            _read(fields, "tcpControlBits", _flags),
+            point,
+            line,
+        )
+
+    def _address(self, fields: Mapping[str, Any], names: tuple[str, str]) -> Address:
+        text = next((str(fields[name]) for name in names if fields.get(name) not in (None, "")), "")
+        known = self._addresses.get(text)
+        if known is not None:
+            return known
+        try:
+            parsed = parse_address(text)
+        except ValueError as error:
+            raise _BadField("bad address", f"{names[0]} {text!r} is not an address") from error
+        if len(self._addresses) > 200_000:
+            self._addresses.clear()  # bounded, whatever the log holds
+        self._addresses[text] = parsed
+        return parsed
+
+
+class _BadField(ValueError):
+    def __init__(self, kind: str, text: str) -> None:
+        super().__init__(text)
+        self.kind = kind
+
+
+def _read(fields: Mapping[str, Any], name: str, parse: Callable[[str], Any]) -> Any:
+    value = fields.get(name)
+    if value is None or value == "":
+        return None
+    try:
+        return parse(str(value))
+    except (ValueError, KeyError, OverflowError) as error:
+        raise _BadField(f"bad {name}", f"{name} {str(value)[:40]!r} cannot be read") from error
+
+
+def _protocol(text: str) -> int:
+    number = PROTOCOLS.get(text.lower(), {"ipv6-icmp": ICMP6, "icmpv6": ICMP6}.get(text.lower()))
+    return _bounded(text, 255) if number is None else number
+
+
+def _port(text: str) -> int:
+    return _bounded(text, 65535)
+
+
+def _count(text: str) -> int:
+    return _bounded(text, (1 << 64) - 1)
+
+
+def _flags(text: str) -> int:
+    return _bounded(text, 0xFFFF, 16 if text.lower().startswith("0x") else 10)
+
+
+def _bounded(text: str, most: int, base: int = 10) -> int:
+    number = int(text, base)
+    if not 0 <= number <= most:
+        raise ValueError(text)
+    return number
+
+
+def _event(text: str) -> str:
+    return EVENT_NAMES[text.strip().lower()]
+
+
+def parse_flow_time(text: str) -> datetime:
+    """A time of a flow record: an integer is milliseconds since 1970 UTC, text is RFC 7373 or RFC 3339.
+
+    RFC 7373 times carry no zone: they are UTC. Raises ValueError.
+    """
+    if text.lstrip("-").isdecimal():
+        return datetime.fromtimestamp(int(text) / 1000, UTC)
+    found = datetime.fromisoformat(text)
+    return found.replace(tzinfo=UTC) if found.tzinfo is None else found.astimezone(UTC)
+
+
+def time_filter(since: str | None, until: str | None) -> FlowFilter:
+    """The filter of two times as a user gives them. Raises UsageError for what is no time."""
+    limits: list[int | None] = []
+    for text in (since, until):
+        try:
+            limits.append(milliseconds(parse_flow_time(text)) if text else None)
+        except (ValueError, OverflowError) as error:
+            raise UsageError(f"'{text}' is no time; write it as 2026-11-20T10:00:00Z") from error
+    return FlowFilter(since=limits[0], until=limits[1])

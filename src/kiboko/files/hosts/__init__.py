@@ -1,0 +1,1 @@
+"""Listings that a host prints: kernel rule sets and sockets."""

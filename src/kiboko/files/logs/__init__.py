@@ -1,0 +1,1 @@
+"""Readers of logs on disk, piece by piece."""

@@ -1,0 +1,173 @@
+"""Columns of addresses as text: each distinct text is told from the others, and read, once.
+
+Nearly all are IPv4 in dotted decimals, of at most fifteen characters. Such a text is two numbers of 64 bits, by which
+whole columns are compared without the library's dictionaries, and its octets are read digit by digit for all at once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+import pyarrow as pa
+from numpy.typing import NDArray
+
+from kiboko.core.header.addresses import Address, parse_address
+from kiboko.core.records.columns import KeyNumbers, distinct
+from kiboko.core.records.flow_table import AddressTable
+from kiboko.files.elements.arrays import filled, values_of
+
+_MOST_KNOWN = 1_000_000
+_MOST_KEPT = 1 << 16
+_LONGEST = 15
+_LOW = (1 << 64) - 1
+_WORD = np.dtype("<u8")
+# For each length of a text what is kept of its first eight octets and of the next eight.
+_KEPT = np.array([[255] * size + [0] * (16 - size) for size in range(_LONGEST + 1)], dtype=np.uint8).view(_WORD)
+_FIRST, _SECOND = _KEPT[:, 0].copy(), _KEPT[:, 1].copy()
+
+
+class AddressTexts:
+    """Reads columns of addresses. Remembers those that it has read, within a bound: most come again and again."""
+
+    def __init__(self) -> None:
+        self._known: dict[str, Address | None] = {}
+        self._forget()
+
+    def _forget(self) -> None:
+        self._numbers = KeyNumbers(2)
+        self._addresses = AddressTable.of([Address(4, 0)])
+
+    def table(self, columns: Sequence[pa.ChunkedArray]) -> tuple[AddressTable, list[NDArray[np.int64]]]:
+        """The addresses of some columns of texts, dictionaries of texts or octets; and for each column, for each row,
+        which it is, int64[n]: 0 where there is none, or a text that is no address."""
+        if len(self._known) > _MOST_KNOWN:
+            self._known.clear()
+        read = [_texts(column) for column in columns]
+        rows = [0, *np.cumsum([len(texts) for texts, _ in read]).tolist()]
+        first, second = np.zeros(rows[-1], dtype=_WORD), np.zeros(rows[-1], dtype=_WORD)
+        is_long = np.zeros(rows[-1], dtype=np.bool_)
+        for begin, (texts, _) in zip(rows, read):
+            _put_words(texts, first[begin:], second[begin:], is_long[begin:])
+        codes, found = self._short(first, second), []
+        more: dict[Address, int] = {}
+        for begin, end, (texts, indices) in zip(rows, rows[1:], read):
+            mine, long = codes[begin:end], is_long[begin:end]
+            if long.any():
+                coded = texts.filter(pa.array(long)).combine_chunks().dictionary_encode()
+                numbers = [self._long(octets, more) for octets in coded.dictionary.to_pylist()]
+                mine[long] = np.array(numbers, dtype=np.int64)[values_of(coded.indices)]
+            found.append(mine if indices is None else np.append(mine, 0)[indices])
+        return _joined(self._addresses, AddressTable.of(more)) if more else self._addresses, found
+
+    def _short(self, first: NDArray[np.uint64], second: NDArray[np.uint64]) -> NDArray[np.int64]:
+        """Which address each text of at most fifteen octets is; new ones are read and remembered."""
+        if len(self._addresses) > _MOST_KEPT:  # what is done for each of them would cost more than it saves
+            self._forget()
+        found = self._numbers.find(first, second)
+        rows = np.flatnonzero(found < 0)
+        if not len(rows):
+            return found
+        groups = distinct(first[rows], second[rows])
+        words = np.stack([first[rows[groups.first]], second[rows[groups.first]]], axis=1)
+        low, good = _ipv4(words)
+        size = len(self._addresses)
+        number = np.where(good, size + np.arange(len(groups)), 0)
+        family, high = np.full(len(groups), 4, dtype=np.uint8), np.zeros(len(groups), dtype=np.uint64)
+        for index in np.flatnonzero(~good).tolist():
+            octets = words[index].tobytes()
+            address = self._address(octets[: octets[-1]].decode("utf-8", "replace"))
+            if address is not None:
+                number[index], family[index] = size + index, address.family
+                high[index], low[index] = address.value >> 64, address.value & _LOW
+        self._addresses = _joined(self._addresses, AddressTable(family, high, low))
+        self._numbers.note(number, words[:, 0].copy(), words[:, 1].copy())
+        found[rows] = number[groups.codes]
+        return found
+
+    def _long(self, octets: bytes | None, more: dict[Address, int]) -> int:
+        """Which address a longer text is, 0 for none; `more` are those behind the ones that are remembered."""
+        address = self._address((octets or b"").decode("utf-8", "replace"))
+        return 0 if address is None else more.setdefault(address, len(self._addresses) + len(more))
+
+    def _address(self, text: str) -> Address | None:
+        if text not in self._known:
+            try:
+                self._known[text] = parse_address(text.strip())
+            except ValueError:
+                self._known[text] = None
+        return self._known[text]
+
+
+def _joined(one: AddressTable, other: AddressTable) -> AddressTable:
+    return AddressTable(
+        np.concatenate([one.family, other.family]), np.concatenate([one.high, other.high]),
+        np.concatenate([one.low, other.low]),
+    )  # fmt: skip
+
+
+def parse_ipv4(texts: pa.Array) -> tuple[NDArray[np.uint64], NDArray[np.bool_]]:
+    """Texts as IPv4 addresses all at once: their numbers uint64[m], and which of them are dotted decimals without
+    leading zeros (RFC 6943, section 3.1.1: other forms are ambiguous)."""
+    words = np.zeros((len(texts), 2), dtype=_WORD)
+    _put_words(
+        pa.chunked_array([texts.cast(pa.binary())]), words[:, 0], words[:, 1], np.zeros(len(texts), dtype=np.bool_)
+    )
+    return _ipv4(words)
+
+
+def _texts(column: pa.ChunkedArray) -> tuple[pa.ChunkedArray, NDArray[np.int64] | None]:
+    """A column as octets; where it is a dictionary, its entries and for each row which it is, -1 for none."""
+    if not pa.types.is_dictionary(column.type):
+        return column if pa.types.is_binary(column.type) else column.cast(pa.binary()), None
+    if column.num_chunks == 0:
+        return pa.chunked_array([], pa.binary()), np.zeros(0, dtype=np.int64)
+    whole = column.unify_dictionaries().combine_chunks() if column.num_chunks > 1 else column.chunk(0)
+    entries = pa.chunked_array([whole.dictionary.cast(pa.binary())])
+    return entries, filled(whole.indices, -1)[0].astype(np.int64)
+
+
+def _put_words(
+    texts: pa.ChunkedArray, first: NDArray[np.uint64], second: NDArray[np.uint64], is_long: NDArray[np.bool_]
+) -> None:
+    """Write each text as sixteen octets, in two numbers: up to fifteen of its own, the last of them for how many these
+    are. Texts that are longer are left out and told of in `is_long`. All three, of at least as many items as there are
+    texts, come zero."""
+    begin = 0
+    for chunk in texts.chunks:  # one after another, since each fits a processor's cache
+        count = len(chunk)
+        _, places, octets = chunk.buffers()
+        if count and octets is not None:
+            offsets = np.frombuffer(places, dtype=np.int32)[chunk.offset : chunk.offset + count + 1].astype(np.int64)
+            data = np.concatenate([np.frombuffer(octets, dtype=np.uint8)[: offsets[-1]], np.zeros(16, dtype=np.uint8)])
+            # Sixteen octets from any place on, as one item.
+            windows: NDArray[np.void] = np.ndarray((len(data) - 15,), "V16", data.data, strides=(1,))
+            words = windows[offsets[:-1]].view(_WORD).reshape(-1, 2)
+            kept, mine = np.diff(offsets), slice(begin, begin + count)
+            if kept.max() > _LONGEST:
+                is_long[mine] = kept > _LONGEST
+                kept[is_long[mine]] = 0
+            first[mine] = words[:, 0] & _FIRST[kept]
+            second[mine] = words[:, 1] & _SECOND[kept] | kept.astype(_WORD) << np.uint64(56)
+        begin += count
+
+
+def _ipv4(words: NDArray[np.uint64]) -> tuple[NDArray[np.uint64], NDArray[np.bool_]]:
+    octets = np.ascontiguousarray(words.view(np.uint8).reshape(-1, 16).T)
+    count, length = len(words), octets[_LONGEST]
+    good = np.ones(count, dtype=np.bool_)
+    value, part = np.zeros(count, dtype=np.uint64), np.zeros(count, dtype=np.uint16)
+    digits, dots = np.zeros(count, dtype=np.uint8), np.zeros(count, dtype=np.uint8)
+    for place in range(int(length.max(initial=0))):
+        digit = octets[place] - np.uint8(ord("0"))
+        is_dot = octets[place] == ord(".")
+        is_digit = digit < 10
+        good &= (is_digit & ((digits == 0) | (part > 0))) | (is_dot & (digits > 0)) | (place >= length)
+        part = np.where(is_digit, part * np.uint16(10) + digit, part)
+        good &= part <= 255
+        value = np.where(is_dot, value << np.uint64(8) | part, value)
+        part[is_dot] = 0
+        digits = np.where(is_dot, 0, digits + is_digit)
+        dots += is_dot
+    good &= (dots == 3) & (digits > 0)
+    return np.where(good, value << np.uint64(8) | part, np.uint64(0)), good

@@ -1,0 +1,288 @@
+"""Which files are flow logs, in which form each is, and how large ones are cut into pieces.
+
+Pieces of a fixed size can be read apart and by several workers, so that memory does not grow with the log. Where they
+are cut depends on the log alone, never on the workers.
+"""
+
+from __future__ import annotations
+
+import atexit
+import csv
+import glob
+import hashlib
+import io
+import json
+import shutil
+import tempfile
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import BinaryIO
+
+import numpy as np
+import pyarrow as pa
+from numpy.typing import NDArray
+
+from kiboko.core.errors import InputError, Place, Problem
+from kiboko.core.records.flow_table import FlowTable
+from kiboko.files.elements.fields import element_of
+from kiboko.files.elements.mapping_file import USUAL, ColumnMap
+
+PIECE = 32 << 20
+"""Octets of text in a piece."""
+CONTEXT = 1 << 19
+"""Octets before and after a piece in which the other half of a conversation is looked for."""
+ROWS = 250_000
+"""Rows in a piece of a Parquet file, at least."""
+_SUFFIXES = (".csv", ".tsv", ".json", ".jsonl", ".ndjson", ".log", ".txt", ".parquet", ".ipfix", ".arrows")
+_MAGIC = {b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd", b"PAR1": "parquet", b"\xff\xff\xff\xff": "arrow"}
+_IPFIX_VERSION = b"\x00\x0a"
+_DELIMITERS = (",", ";", "\t", " ", "|")
+_LONGEST_LINE = 16 << 20
+DISAGREEMENTS = "disagreements.jsonl"
+"""What a collector writes into its store beside the records: leaks and breaks, which are no flow records."""
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """A part of a log that is read in one go: octets `start` to `stop` of a text file, row groups `start` to `stop` of
+    a Parquet file, or the whole of another file.
+
+    `form` is csv, json (JSON Lines), document (JSON that is not a record a line), parquet, arrow (an Arrow stream),
+    ipfix, gzip or zstd. `begin` is where the records of the file begin; `header` are the columns of a CSV file, empty
+    for other forms, and `header_lines` how many lines they take.
+    """
+
+    path: str
+    form: str
+    start: int = 0
+    stop: int | None = None
+    begin: int = 0
+    header: tuple[str, ...] = ()
+    delimiter: str = ","
+    header_lines: int = 0
+
+    @property
+    def word(self) -> str:
+        """What one record of the form is called in messages."""
+        return "row" if self.form == "csv" else "record"
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A table read from a piece. `first` is its first line and `lines` how many lines it took, good or bad.
+
+    Records of other lines belong to the pieces beside it; they are there for their requests and replies.
+    """
+
+    table: FlowTable
+    first: int
+    lines: int
+
+    @property
+    def own(self) -> NDArray[np.bool_]:
+        """Which records of the table are the part's own, bool[n]."""
+        first, line = self.first, self.table.line
+        if len(line) and line[-1] - line[0] + 1 == len(line):  # one after another, as is usual
+            own = np.zeros(len(line), dtype=np.bool_)
+            own[max(0, first - line[0]) : max(0, first + self.lines - line[0])] = True
+            return own
+        return (line >= first) & (line < first + self.lines)
+
+
+def flow_files(given: Sequence[str | Path]) -> list[Path]:
+    """The files that some paths, folders and patterns stand for, in order, each once: of a folder those that are named
+    as logs. Raises InputError for none."""
+    found: dict[Path, None] = {}
+    for each in given:
+        path = Path(each)
+        if path.is_dir():
+            inside = [p for p in sorted(path.rglob("*")) if p.is_file() and _is_log(p) and not _is_finished(p)]
+        elif path.exists():
+            inside = [path if path.is_file() else _spooled(path)]
+        else:
+            inside = [Path(p) for p in sorted(glob.glob(str(each), recursive=True)) if Path(p).is_file()]
+        if not inside:
+            raise InputError(f"{each}: no such file, and no file that fits")
+        found.update(dict.fromkeys(inside))
+    return list(found)
+
+
+def _spooled(path: Path) -> Path:
+    """What a pipe holds as a file of the same name, since logs are read piece by piece, from several places at once. It
+    goes when the program ends. Raises InputError."""
+    folder = tempfile.mkdtemp(prefix="kiboko-")
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    whole = Path(folder, path.name)
+    try:
+        with path.open("rb") as stream, whole.open("wb") as copy:
+            shutil.copyfileobj(stream, copy, 1 << 20)
+    except OSError as error:
+        raise InputError(f"{path}: cannot be read: {error.strerror}") from error
+    return whole
+
+
+def there_now(path: Path) -> Path | None:
+    """A log of a store that a collector writes to meanwhile: the file that a growing segment has become, or None where
+    it was too old and is gone."""
+    if path.exists() or path.suffix not in (".arrows", ".parquet"):
+        return path
+    whole = path.with_suffix(".parquet")
+    return whole if whole.exists() else None
+
+
+def without_copies(paths: list[Path]) -> tuple[list[Path], list[str]]:
+    """The files without those that hold the same as one before them, and a sentence for each of these."""
+    sizes: dict[int, list[Path]] = {}
+    kept, said = [], []
+    for path in paths:
+        try:
+            size = path.stat().st_size if path.is_file() else -1
+        except OSError:
+            size = -1
+        same = next((other for other in sizes.get(size, []) if size > 0 and _digest(other) == _digest(path)), None)
+        if same is not None:
+            said.append(f"{path}: the same file as {same}, not counted twice")
+            continue
+        sizes.setdefault(size, []).append(path)
+        kept.append(path)
+    return kept, said
+
+
+def _digest(path: Path) -> bytes:
+    try:
+        with path.open("rb") as stream:
+            return hashlib.file_digest(stream, "blake2b").digest()
+    except OSError:
+        return str(path).encode()
+
+
+def _is_log(path: Path) -> bool:
+    """Whether a file in a folder is a log, by its name: what lies beside logs is none of them."""
+    suffixes = [each for each in path.suffixes if each not in (".gz", ".zst")]
+    is_hidden = path.name.startswith(".") or path.name == DISAGREEMENTS
+    return not is_hidden and bool(suffixes) and suffixes[-1] in _SUFFIXES
+
+
+def _is_finished(path: Path) -> bool:
+    """Whether a growing segment of a store has become a Parquet file already, which a crash left beside it."""
+    return path.suffix == ".arrows" and path.with_suffix(".parquet").exists()
+
+
+def pieces_of(path: Path, columns: ColumnMap = USUAL) -> Iterator[Piece]:
+    """How a file is cut; not at all where it is of a store and gone. Raises InputError where it cannot be read or is no
+    flow log."""
+    now = there_now(path)
+    if now is None:
+        return
+    path = now
+    try:
+        with path.open("rb") as stream:
+            head = stream.read(4)
+            whole = whole_form(head)
+            if whole == "parquet":
+                yield from _row_groups(path)
+                return
+            if whole is not None:
+                yield Piece(str(path), whole)
+                return
+            yield from _text_pieces(path, stream, columns)
+    except OSError as error:
+        raise InputError(f"{path}: cannot be read: {error.strerror}") from error
+
+
+def _row_groups(path: Path) -> Iterator[Piece]:
+    """A Parquet file cut into runs of row groups, about as many rows in each."""
+    import pyarrow.parquet  # takes long to load
+
+    try:
+        with pyarrow.parquet.ParquetFile(path) as file:
+            sizes = [file.metadata.row_group(index).num_rows for index in range(file.metadata.num_row_groups)]
+    except (pa.ArrowException, UnicodeDecodeError, MemoryError, OverflowError) as error:
+        raise InputError(f"{path}: not Parquet: {error}") from error
+    start = rows = 0
+    for index, size in enumerate(sizes):
+        rows += size
+        if rows >= ROWS or index == len(sizes) - 1:
+            yield Piece(str(path), "parquet", start, index + 1)
+            start, rows = index + 1, 0
+    if not sizes:
+        yield Piece(str(path), "parquet", 0, 0)
+
+
+def whole_form(head: bytes) -> str | None:
+    """The form of a file that is not cut, by its first four octets; None for text."""
+    if head.startswith(_IPFIX_VERSION):
+        return "ipfix"
+    return next((form for magic, form in _MAGIC.items() if head.startswith(magic)), None)
+
+
+def _text_pieces(path: Path, stream: BinaryIO, columns: ColumnMap) -> Iterator[Piece]:
+    size = path.stat().st_size
+    opening = opening_of(stream, str(path), columns)
+    if opening.form == "document":
+        yield Piece(str(path), "document")
+        return
+    start = opening.begin
+    while start < size:
+        # The last ones are smaller, so that all who read them end at about the same time.
+        length = PIECE if size - start > 2 * PIECE else PIECE // 4
+        stream.seek(min(size, start + length))
+        stream.readline(_LONGEST_LINE)
+        stop = min(stream.tell(), size)
+        yield Piece(str(path), opening.form, start, stop, opening.begin, opening.header, opening.delimiter,
+                    opening.header_lines)  # fmt: skip
+        start = stop
+
+
+@dataclass(frozen=True, slots=True)
+class Opening:
+    """What a text is: its form, its columns, what parts them, where its records begin and behind how many lines."""
+
+    form: str
+    header: tuple[str, ...] = ()
+    delimiter: str = ","
+    begin: int = 0
+    header_lines: int = 0
+
+
+def opening_of(stream: BinaryIO | io.BytesIO, name: str, columns: ColumnMap) -> Opening:
+    """What a text is, by its first line. Raises InputError where that cannot be a flow log."""
+    stream.seek(0)
+    first = stream.readline(_LONGEST_LINE)
+    if not first:
+        raise InputError([Problem(Place(name, 1), "the file is empty; a flow log has at least a header")])
+    start = first.removeprefix(b"\xef\xbb\xbf").lstrip()
+    if start[:1] in (b"{", b"["):
+        return Opening("json" if _is_object(start) else "document")
+    if columns.names and not columns.records:
+        return Opening("csv", columns.names, columns.delimiter or ",")
+    header, delimiter = _header(first, name, columns)
+    columns.chosen(header, name)
+    return Opening("csv", header, delimiter, len(first), 1)
+
+
+def _is_object(line: bytes) -> bool:
+    """Whether a line is a JSON object, whole: then every line is one. A torn or broken one is taken for one too."""
+    try:
+        return isinstance(json.loads(line), dict)
+    except RecursionError:
+        return True
+    except ValueError:
+        return line.rstrip()[-1:] not in (b"{", b"[", b",")
+
+
+def _header(first: bytes, name: str, columns: ColumnMap) -> tuple[tuple[str, ...], str]:
+    """The columns that a first line names, and what parts them: what the mapping says, else what makes most sense."""
+    text = first.decode("utf-8-sig", errors="replace").replace("\0", "\ufffd").rstrip("\r\n")
+    tried = []
+    for delimiter in (columns.delimiter,) if columns.delimiter else _DELIMITERS:
+        try:
+            header = tuple(each.strip() for each in next(csv.reader([text], delimiter=delimiter), []))
+        except csv.Error as error:
+            raise InputError([Problem(Place(name, 1), f"not CSV: {error}")]) from error
+        known = {each.name for each in columns.columns}
+        sense = sum(each in known if known else element_of(each) is not None for each in header)
+        tried.append((sense, header, delimiter))
+    best = max(tried, key=lambda each: each[0])
+    return best[1], best[2]

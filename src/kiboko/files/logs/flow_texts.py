@@ -1,0 +1,299 @@
+"""CSV and JSON Lines as columns: all at once where the text allows it, else line by line, so that whatever is wrong has
+its place."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv
+import pyarrow.json
+
+from kiboko.files.elements.fields import DESTINATIONS, SOURCES
+from kiboko.files.elements.mapping_file import Chosen, ColumnMap, label
+from kiboko.files.elements.rejects import Rejects
+from kiboko.files.logs.nested_json import delimited, expanded
+
+_WHOLE = ("flowStartMilliseconds", "flowEndMilliseconds", "flowDurationMilliseconds", "packetDeltaCount",
+          "octetDeltaCount")  # fmt: skip
+_SMALL = ("sourceTransportPort", "destinationTransportPort", "icmpTypeCodeIPv4", "icmpTypeCodeIPv6", "tcpControlBits")
+_CODED = ("protocolIdentifier", "firewallEvent", "observationPointId", "exporterIPv4Address", "exporterIPv6Address",
+          "observationDomainId", "ingressInterface", "egressInterface", "flowDirection")  # fmt: skip
+_OFTEN_NUMBERS = ("protocolIdentifier", "firewallEvent")
+_TYPES = {
+    **dict.fromkeys(_WHOLE, pa.int64()),
+    **dict.fromkeys(_SMALL, pa.int32()),
+    **dict.fromkeys((*SOURCES, *DESTINATIONS), pa.binary()),
+    **dict.fromkeys(_CODED, pa.dictionary(pa.int32(), pa.string())),
+}
+_BLOCK = 1 << 20  # octets that are parsed at once: what stays in a processor's cache
+
+
+@dataclass(frozen=True, slots=True)
+class Text:
+    """A text to be read: its octets, the line of its first one, and how many lines of it lie before and behind those
+    that are its own."""
+
+    data: pa.Buffer
+    line: int
+    before: int = 0
+    behind: int = 0
+
+    def bounded(self, rejects: Rejects, lines: int) -> None:
+        """Have `rejects` count only what is wrong with the text's own lines, of `lines` in all."""
+        rejects.first_line = self.line + self.before
+        rejects.last_line = self.line + lines - self.behind - 1
+
+
+@dataclass(frozen=True, slots=True)
+class Batch:
+    """Columns by information element; the line of each row, where they are not one after another; how many lines."""
+
+    columns: pa.Table
+    places: list[int] | None
+    lines: int
+
+
+def count_lines(data: bytes) -> int:
+    """The lines of a text, a last one without its line break too."""
+    return data.count(b"\n") + (data[-1:] not in (b"\n", b""))
+
+
+def batch_of(
+    columns: pa.Table, chosen: Chosen, places: Sequence[int] | None, first: int, lines: int, rejects: Rejects
+) -> Batch:
+    """Columns by place as a batch; rows that the mapping file leaves out are told of."""
+    table, keep, repeated = chosen.applied(columns)
+    if keep is None and not repeated.any():
+        return Batch(table, None if places is None else list(places), lines)
+    whole = np.arange(first, first + columns.num_rows) if places is None else np.array(places, dtype=np.int64)
+    kept = whole if keep is None else whole[keep]
+    for kind, marked in (
+        ("left out, as the mapping file says", whole[~keep] if keep is not None else whole[:0]),
+        ("with a time in an hour that the clocks show twice: the earlier one is taken", kept[repeated]),
+    ):
+        own = marked[(marked >= rejects.first_line) & (marked <= rejects.last_line)]
+        if len(own):
+            rejects.remark(kind, int(own[0]), len(own))
+    if keep is None:
+        return Batch(table, None if places is None else list(places), lines)
+    return Batch(table, kept.tolist(), lines)
+
+
+def table_of_rows(rows: Sequence[Mapping[str, Any]], header: Sequence[str]) -> pa.Table:
+    """Rows of named values as a table of texts whose columns bear the labels of their places."""
+    return pa.table(
+        {
+            label(place): pa.array([_as_text(row.get(name)) for row in rows], pa.string())
+            for place, name in enumerate(header)
+        }
+    )
+
+
+def _as_text(value: Any) -> str | None:
+    if value is None:
+        return None
+    if isinstance(value, str):  # JSON may write half of a pair of surrogates, which is no text
+        return value if value.isascii() else value.encode("utf-8", "replace").decode("utf-8")
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, float) and value.is_integer():
+        return str(int(value))
+    try:
+        return str(value)
+    except (ValueError, RecursionError):  # a number of thousands of digits, a value nested too deeply
+        return "?"
+
+
+class TextReader:
+    """Reads texts by one column map."""
+
+    def __init__(self, columns: ColumnMap) -> None:
+        self._map = columns
+
+    # CSV.
+
+    def csv(self, header: tuple[str, ...], delimiter: str, text: Text, rejects: Rejects) -> Batch:
+        """A text of cells."""
+        chosen = self._map.chosen(header)
+        columns = _columns(header, delimiter, chosen, text.data)
+        if columns is not None:
+            text.bounded(rejects, columns.num_rows)
+            return batch_of(columns, chosen, None, text.line, columns.num_rows, rejects)
+        data = text.data.to_pybytes()
+        lines = count_lines(data)
+        text.bounded(rejects, lines)
+        rows, places = _slow_csv(header, delimiter, data, rejects, text.line)
+        return batch_of(table_of_rows(rows, header), chosen, places, text.line, lines, rejects)
+
+    # JSON Lines.
+
+    def json(self, text: Text, rejects: Rejects) -> Batch:
+        """A text with a JSON object in each line."""
+        data = text.data.to_pybytes()
+        lines = count_lines(data)
+        if not self._map.columns:
+            try:
+                options = pyarrow.json.ReadOptions(use_threads=False, block_size=max(text.data.size + 1, 1 << 16))
+                columns = pyarrow.json.read_json(text.data, options)
+                columns.validate(full=True)
+                if columns.num_rows == lines and not any(pa.types.is_nested(each.type) for each in columns.schema):
+                    header = tuple(columns.column_names)
+                    columns = columns.rename_columns([label(place) for place in range(len(header))])
+                    return batch_of(columns, self._map.chosen(header), None, text.line, lines, rejects)
+            except (pa.ArrowException, UnicodeDecodeError):
+                pass
+        text.bounded(rejects, lines)
+        rows: list[Mapping[str, Any]] = []
+        places: list[int] = []
+        for number, line in enumerate(data.split(b"\n"), text.line):
+            if line.strip():
+                for row in self._objects(line, number, data, text.line, rejects):
+                    rows.append(row)
+                    places.append(number)
+        return self.objects(rows, places, text.line, lines, rejects)
+
+    def objects(
+        self, rows: Sequence[Mapping[str, Any]], places: Sequence[int], first: int, lines: int, rejects: Rejects
+    ) -> Batch:
+        """Objects that were read one by one."""
+        header = self._map.fields or tuple({name: None for row in rows for name in row})
+        return batch_of(table_of_rows(rows, header), self._map.chosen(header), places, first, lines, rejects)
+
+    def _objects(self, line: bytes, number: int, data: bytes, first: int, rejects: Rejects) -> list[Mapping[str, Any]]:
+        try:
+            value = json.loads(line)
+        except (ValueError, RecursionError):
+            torn = not data.endswith(b"\n") and number == first + data.count(b"\n")
+            rejects.note("torn last line" if torn else "not JSON", "the line is not JSON", number)
+            return []
+        return self.inside(value, number, rejects)
+
+    def inside(self, value: Any, number: int, rejects: Rejects) -> list[Mapping[str, Any]]:
+        """The records in a JSON value, as fields by name."""
+        if not self._map.columns:
+            if isinstance(value, dict):
+                return [value]
+            rejects.note("not a record", "the line is not a JSON object", number)
+            return []
+        found: list[Mapping[str, Any]] = []
+        for chain, leaf in expanded(value, self._map.records):
+            if isinstance(leaf, str):
+                cells = delimited(leaf, self._map.delimiter or ",", self._map.names)
+                if cells is None:
+                    text = f"{leaf[:60]!r} has not the {len(self._map.names)} fields that 'names' lists"
+                    rejects.note("wrong number of fields", text, number)
+                    continue
+                chain = (*chain, cells)
+            elif isinstance(leaf, dict):
+                chain = (*chain, leaf)
+            else:
+                rejects.note("not a record", f"{str(leaf)[:40]!r} is no record", number)
+                continue
+            found.append({name: _lookup(chain, name) for name in self._map.fields})
+        if not found and self._map.records and not _reaches(value, self._map.records):
+            rejects.note("no records", f"the path '{'.'.join(self._map.records)}' leads nowhere", number)
+        return found
+
+
+def _lookup(chain: tuple[Mapping[str, Any], ...], name: str) -> Any:
+    """A field by its dotted name, of the record or else of the nearest object around it that has it."""
+    for each in reversed(chain):
+        if name in each:
+            return each[name]
+        value: Any = each
+        for step in name.split("."):
+            value = value.get(step) if isinstance(value, dict) else None
+        if value is not None:
+            return value
+    return None
+
+
+def _reaches(value: Any, path: tuple[str, ...]) -> bool:
+    """Whether the first step of a path is there; an empty array further on is no fault."""
+    first = path[0].removesuffix("[]") if path else ""
+    return isinstance(value, list) if not first else isinstance(value, dict) and first in value
+
+
+def _columns(header: tuple[str, ...], delimiter: str, chosen: Chosen, data: pa.Buffer) -> pa.Table | None:
+    """The columns of a text, by types that fit nearly always, else as text; None where a row is out of shape."""
+    if data.size == 0:
+        return None
+    labels = [label(place) for place in range(len(header))]
+    wanted = [label(place) for place in chosen.places]
+    options = pyarrow.csv.ReadOptions(column_names=labels, use_threads=False, block_size=_BLOCK)
+    parsing = pyarrow.csv.ParseOptions(ignore_empty_lines=False, delimiter=delimiter)
+    sample = _first_cells(delimiter, data.slice(0, min(data.size, 1 << 16)).to_pybytes())
+    typed = chosen.typed(_TYPES)
+    for place, column in chosen.columns:
+        if column.is_plain and column.element in ("flowStartMilliseconds", "flowEndMilliseconds"):
+            typed[label(place)] = _time_type(sample[place] if place < len(sample) else "")
+    attempts = [typed, dict.fromkeys(wanted, pa.string())]
+    numbered = {
+        label(place): pa.int32()
+        for place, column in chosen.columns
+        if column.is_plain and column.element in _OFTEN_NUMBERS and place < len(sample) and sample[place].isdecimal()
+    }
+    if numbered:
+        attempts.insert(0, {**typed, **numbered})
+    for types in attempts:
+        converting = pyarrow.csv.ConvertOptions(
+            column_types=types, include_columns=wanted, strings_can_be_null=True, null_values=[""]
+        )
+        try:
+            return pyarrow.csv.read_csv(data, options, parsing, converting)
+        except pa.ArrowInvalid:
+            continue
+    return None
+
+
+def _slow_csv(
+    header: tuple[str, ...], delimiter: str, data: bytes, rejects: Rejects, line: int
+) -> tuple[list[dict[str, str]], list[int]]:
+    text = data.decode("utf-8", errors="replace").replace("\0", "\ufffd")
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
+    kept: list[dict[str, str]] = []
+    places: list[int] = []
+    ends_whole = text.endswith("\n")
+    while True:
+        try:
+            cells = next(reader, None)
+        except csv.Error as error:
+            rejects.note("not CSV", str(error), line + reader.line_num - 1)
+            continue
+        if cells is None:
+            return kept, places
+        if not cells:
+            continue
+        if len(cells) != len(header):
+            last = not ends_whole and reader.line_num >= text.count("\n") + 1
+            kind = "torn last line" if last else "wrong number of cells"
+            rejects.note(kind, f"{len(cells)} cells, {len(header)} columns", line + reader.line_num - 1)
+            continue
+        kept.append({name: cell for name, cell in reversed(list(zip(header, cells, strict=True))) if cell})
+        places.append(line + reader.line_num - 1)
+
+
+def _first_cells(delimiter: str, data: bytes) -> list[str]:
+    line = data[: max(0, data.find(b"\n")) or len(data)].decode("utf-8", errors="replace")
+    try:
+        return next(csv.reader([line.rstrip("\r")], delimiter=delimiter), [])
+    except csv.Error:
+        return []
+
+
+def _time_type(sample: str) -> pa.DataType:
+    """The type of a time column, by its first value."""
+    text = sample.strip()
+    if text.lstrip("-").isdecimal() or not text:
+        return pa.int64()
+    zoned = text.endswith("Z") or "+" in text[10:] or "-" in text[10:]
+    fraction = text.partition(".")[2].rstrip("Z").partition("+")[0].partition("-")[0]
+    unit = "ms" if len(fraction) <= 3 else "us"
+    return pa.timestamp(unit, "UTC") if zoned else pa.timestamp(unit)

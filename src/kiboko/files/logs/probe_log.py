@@ -1,0 +1,84 @@
+"""Probe records as JSON Lines (`probe/1`)."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from datetime import UTC
+from pathlib import Path
+from typing import Any
+
+from kiboko.core.errors import InputError
+from kiboko.core.records.records import OUTCOMES, ProbeRecord
+from kiboko.files.elements.rejects import Rejects
+from kiboko.files.network.values import parse_time
+
+FORM = "probe/1"
+
+
+def to_line(record: ProbeRecord) -> str:
+    """A record as one line of JSON."""
+    return json.dumps(
+        {
+            "kiboko": FORM,
+            "time": record.time.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z"),
+            "from": record.source,
+            "to": record.destination,
+            "address": record.address,
+            "service": record.service,
+            "source_port": record.source_port,
+            "outcome": record.outcome,
+            "rtt_ms": record.rtt_ms,
+            "attempts": record.attempts,
+            "sent_from": record.sent_from,
+            "redirected": record.redirected,
+        }
+    )
+
+
+def read_probes(path: Path, rejects: Rejects) -> Iterator[ProbeRecord]:
+    """The records of a file, one by one; a line that is none is rejected. Raises InputError if unreadable."""
+    try:
+        with path.open("rb") as stream:
+            for number, line in enumerate(stream, 1):
+                if not line.strip():
+                    continue
+                try:
+                    yield _record(json.loads(line))
+                except (json.JSONDecodeError, UnicodeDecodeError, RecursionError):
+                    kind = "torn last line" if not line.endswith(b"\n") else "not JSON"
+                    rejects.note(kind, "the line is not JSON", number)
+                except (ValueError, KeyError, TypeError) as error:
+                    text = f"'{error.args[0]}' is missing" if isinstance(error, KeyError) else str(error)
+                    rejects.note("not a probe record", text, number)
+    except OSError as error:
+        raise InputError(f"{path}: cannot be read: {error.strerror}") from error
+
+
+def _record(value: Any) -> ProbeRecord:
+    if not isinstance(value, dict) or value.get("kiboko") != FORM:
+        raise ValueError(f"the form is not {FORM}")
+    if value["outcome"] not in OUTCOMES:
+        raise ValueError(f"outcome '{value['outcome']}' is none of {', '.join(OUTCOMES)}")
+    port = value.get("source_port")
+    if port is not None and not (isinstance(port, int) and 0 <= port <= 65535):
+        raise ValueError(f"source_port '{port}' is not a port")
+    return ProbeRecord(
+        time=parse_time(_text(value, "time")),
+        source=_text(value, "from"),
+        destination=_text(value, "to"),
+        address=_text(value, "address"),
+        service=_text(value, "service"),
+        outcome=value["outcome"],
+        source_port=port,
+        rtt_ms=value.get("rtt_ms"),
+        attempts=int(value.get("attempts") or 1),
+        sent_from=value.get("sent_from"),
+        redirected=bool(value.get("redirected", False)),
+    )
+
+
+def _text(value: dict[str, Any], key: str) -> str:
+    if not isinstance(value[key], str):
+        raise ValueError(f"'{key}' is not text")
+    return str(value[key])

@@ -1,0 +1,1 @@
+"""IPFIX, NetFlow and syslog messages, wherever they come from."""

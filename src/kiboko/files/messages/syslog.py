@@ -1,0 +1,194 @@
+"""Syslog messages: RFC 5424 by its grammar, RFC 3164 as senders really write it, and the flow that a message tells of.
+
+A body may be structured data, `key=value` pairs, a JSON object, or a line of the kernel's packet filter (its log
+statement). What is none of these tells of no flow.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from kiboko.files.elements.fields import EVENT_NAMES, element_of
+
+_PRIORITY = re.compile(rb"<(\d{1,3})>")
+_HEADER = re.compile(
+    r"1 (?P<time>\S+) (?P<host>\S+) (?P<app>\S+) (?P<process>\S+) (?P<id>\S+) (?P<rest>-|\[.*|$)", re.S
+)
+# All of these run in linear time whatever a sender puts into a message: what has matched is not tried again in another
+# way (`++`, `*+`), and a pair is looked for only where a word begins.
+_ELEMENT = re.compile(
+    r"\[(?P<id>[^\s=\]\"]{1,32}+)(?P<params>(?: [^\s=\]\"]{1,32}+=\"(?:[^\"\\\]]|\\.)*+\")*+) ?\]", re.S
+)
+_PARAM = re.compile(r" ([^\s=\]\"]{1,32}+)=\"((?:[^\"\\\]]|\\.)*+)\"", re.S)
+_ESCAPE = re.compile(r"\\([\"\\\]])")
+_OLD_TIME = re.compile(r"(?P<month>[A-Z][a-z]{2}) +(?P<day>\d{1,2}) (?P<clock>\d\d:\d\d:\d\d)(?:\.\d+)? ")
+_ISO_TIME = re.compile(r"\d{4}-\d\d-\d\dT\S+ ")
+_TAG = re.compile(r"(?P<host>[^\s:\[]+ )?(?P<app>[^\s:\[]{1,48})(?:\[(?P<process>[^\]]{0,32})\])?: ?")
+_PAIR = re.compile(r"(?<![\w.\-])([A-Za-z_][\w.\-]*+)=(\"(?:[^\"\\]|\\.)*+\"|[^\s,;\"]*+)")
+_MONTHS = {"Jan": 1, "Feb": 2, "Mar": 3, "Apr": 4, "May": 5, "Jun": 6, "Jul": 7, "Aug": 8, "Sep": 9, "Oct": 10,
+           "Nov": 11, "Dec": 12}  # fmt: skip
+_FLAGS = {"FIN": 1, "SYN": 2, "RST": 4, "PSH": 8, "ACK": 16, "URG": 32, "ECE": 64, "CWR": 128}
+_UPTIME = re.compile(r"^\[ *\d+\.\d+\] ")
+_KERNEL = {
+    "SRC": "sourceIPv4Address", "DST": "destinationIPv4Address", "SPT": "sourceTransportPort",
+    "DPT": "destinationTransportPort", "PROTO": "protocolIdentifier", "LEN": "octetDeltaCount",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Message:
+    """One message. `time` is None where it names none or none that can be read; `structured` are the elements of
+    structured data, `body` the text behind them."""
+
+    body: str
+    priority: int | None = None
+    time: datetime | None = None
+    host: str | None = None
+    app: str | None = None
+    structured: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+
+
+def parse_syslog(data: bytes, arrived: datetime) -> Message:
+    """One message in either form; what has no form is all body. `arrived` tells the year that RFC 3164 leaves out."""
+    found = _PRIORITY.match(data)
+    priority = int(found[1]) if found is not None and int(found[1]) <= 191 else None
+    text = data[found.end() if found is not None and priority is not None else 0 :].decode("utf-8", errors="replace")
+    text = text.strip("\r\n\0")
+    if priority is not None and text.startswith("1 "):
+        header = _HEADER.match(text)
+        if header is not None:
+            return _by_grammar(header, priority)
+    return _as_written(text, priority, arrived)
+
+
+def _by_grammar(header: re.Match[str], priority: int) -> Message:
+    """RFC 5424, section 6."""
+    rest = header["rest"]
+    elements: dict[str, Mapping[str, str]] = {}
+    at = 0
+    if rest.startswith("-"):
+        at = 1
+        rest = header.string[header.start("rest") :]
+    while element := _ELEMENT.match(rest, at):
+        params = {name: _ESCAPE.sub(r"\1", value) for name, value in _PARAM.findall(element["params"])}
+        elements[element["id"]] = params
+        at = element.end()
+    body = rest[at:].removeprefix(" ").removeprefix("\ufeff")
+    host, app = (None if header[name] == "-" else header[name] for name in ("host", "app"))
+    return Message(body, priority, _iso(header["time"]), host, app, elements)
+
+
+def _as_written(text: str, priority: int | None, arrived: datetime) -> Message:
+    """RFC 3164, section 4.1, as far as a message follows it: time, host and tag may all be missing."""
+    time, rest = None, text
+    old = _OLD_TIME.match(text)
+    new = _ISO_TIME.match(text)
+    if old is not None and old["month"] in _MONTHS:
+        time, rest = _year_found(old, arrived), text[old.end() :]
+    elif new is not None:
+        time, rest = _iso(new[0].strip()), text[new.end() :]
+    tag = _TAG.match(rest) if not rest.startswith("{") else None  # a JSON object has no tag before it
+    if tag is None or (time is None and tag["host"] is not None):
+        return Message(rest, priority, time)
+    host = tag["host"].strip() if tag["host"] is not None else None
+    return Message(rest[tag.end() :], priority, time, host, tag["app"])
+
+
+def _iso(text: str) -> datetime | None:
+    try:
+        moment = datetime.fromisoformat(text)
+        return moment.astimezone(UTC) if moment.tzinfo is not None else moment.replace(tzinfo=UTC)
+    except (ValueError, OverflowError):
+        return None
+
+
+def _year_found(written: re.Match[str], arrived: datetime) -> datetime | None:
+    """A time without year and zone: the collector's own zone, and the year that brings it nearest to its arrival."""
+    local = arrived.astimezone()
+    tried = []
+    for year in (local.year - 1, local.year, local.year + 1):
+        try:
+            clock = datetime.strptime(written["clock"], "%H:%M:%S").time()
+            moment = datetime.combine(datetime(year, _MONTHS[written["month"]], int(written["day"])), clock)
+            tried.append(moment.astimezone())
+        except (ValueError, OverflowError):
+            continue
+    nearest = min(tried, key=lambda each: abs(each - arrived), default=None)
+    return nearest.astimezone(UTC) if nearest is not None and abs(nearest - arrived) < timedelta(days=366) else None
+
+
+def flow_fields(message: Message) -> dict[str, Any] | None:
+    """The fields of the flow that a message tells of, by the names they have there, and `syslog.host`, `syslog.app` and
+    `syslog.prefix` (what stands before a kernel line); None where it tells of none.
+
+    A kernel line has the names of information elements as well.
+    """
+    body = message.body.strip()
+    if body.startswith("{"):
+        found = _json_fields(body)
+    elif " SRC=" in f" {body}" and "DST=" in body and "PROTO=" in body:
+        found = _kernel_fields(body)
+    else:
+        found = {name: value.strip('"') for name, value in _PAIR.findall(body)}
+    for params in message.structured.values():
+        found = {**params, **found}
+    if not found:
+        return None
+    return {**found, "syslog.host": message.host, "syslog.app": message.app}
+
+
+def names_flow(fields: Mapping[str, Any]) -> bool:
+    """Whether fields with the usual names have two ends."""
+    elements = {element_of(name) for name in fields}
+    return any(name in elements for name in ("sourceIPv4Address", "sourceIPv6Address")) and any(
+        name in elements for name in ("destinationIPv4Address", "destinationIPv6Address")
+    )
+
+
+def _json_fields(body: str) -> dict[str, Any]:
+    try:
+        value = json.loads(body)
+    except (ValueError, RecursionError):
+        return {}
+    return value if isinstance(value, dict) else {}
+
+
+def _octet(text: str) -> int | None:
+    """A number from 0 to 255; None for any other text."""
+    return int(text) if text.isascii() and text.isdecimal() and len(text) <= 3 and int(text) <= 255 else None
+
+
+def _kernel_fields(line: str) -> dict[str, Any]:
+    """A line of the kernel's packet filter. An ICMP error ends with the packet that it is about in brackets: no part of
+    this one. What the rule's prefix says of its outcome is taken from there."""
+    line = _UPTIME.sub("", line)
+    own = line.partition(" [SRC=")[0]
+    first = re.search(r"(?:^|\s)(?:IN|OUT|SRC|PHYSIN)=", own)
+    prefix = own[: first.start()].strip() if first is not None else ""
+    pairs = dict(reversed(_PAIR.findall(own)))
+    found: dict[str, Any] = {**pairs, "syslog.prefix": prefix}
+    found |= {element: pairs[name] for name, element in _KERNEL.items() if pairs.get(name)}
+    flags = {word for word in own.split() if "=" not in word}
+    if pairs.get("PROTO") == "TCP":
+        found["tcpControlBits"] = sum(bit for name, bit in _FLAGS.items() if name in flags)
+    number, code = (_octet(pairs.get(name, "")) for name in ("TYPE", "CODE"))
+    if number is not None:
+        kind = number << 8 | (code or 0)
+        found["icmpTypeCodeIPv6" if ":" in pairs.get("SRC", "") else "icmpTypeCodeIPv4"] = kind
+    found["packetDeltaCount"] = 1
+    for name, element in (("IN", "ingressInterface"), ("OUT", "egressInterface")):
+        if pairs.get(name):
+            found[element] = pairs[name]
+    if pairs.get("OUT") and not pairs.get("IN"):
+        found["flowDirection"] = 1
+    outcome = next(
+        (EVENT_NAMES[word] for word in re.split(r"[^a-z]+", prefix.lower()) if word in EVENT_NAMES and word), None
+    )
+    if outcome is not None:
+        found["firewallEvent"] = outcome
+    return found

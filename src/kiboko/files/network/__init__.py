@@ -1,0 +1,1 @@
+"""The network file: shapes, names, values, sections."""

@@ -1,0 +1,433 @@
+"""Reading a network file or folder into a `Topology`: the door through which every command comes in.
+
+Reading goes in three rounds, so that every fault is told at once: the shapes of all parts (`parts`), all names
+(`names`), then the values and what they refer to (here), and last what only shows between values
+(`consistency`).
+"""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, TypeVar
+
+from kiboko.core.errors import InputError, Place, Problem
+from kiboko.core.header.addresses import AddressSet
+from kiboko.core.header.ranges import EMPTY
+from kiboko.core.network import consistency
+from kiboko.core.network.host_rules import HostRuleSet
+from kiboko.core.network.model import (
+    Crossing,
+    Defaults,
+    Gateway,
+    Group,
+    Instance,
+    Interface,
+    Listener,
+    Network,
+    ObservationPoint,
+    Outside,
+    RouteEntry,
+    RouteTable,
+    Subnet,
+    Topology,
+    Zone,
+)
+from kiboko.files.documents.lined_yaml import Items, Table
+from kiboko.files.network.filter_section import FilterReader
+from kiboko.files.network.names import PEER_KINDS, Names, name_fault
+from kiboko.files.network.parts import Part, read_parts, unread_files
+from kiboko.files.network.schema import (
+    GatewayShape,
+    GroupShape,
+    InstanceShape,
+    InterfaceShape,
+    OutsideShape,
+    RouteShape,
+    SubnetShape,
+)
+from kiboko.files.network.values import Values
+
+V = TypeVar("V")
+_SECTIONS = {
+    "networks": "network", "outside": "outside", "gateways": "gateway", "route_tables": "route table",
+    "subnets": "subnet", "zones": "zone", "filters": "filter", "groups": "group", "services": "service",
+    "instances": "instance",
+}  # fmt: skip
+
+
+def load_network(path: str, files_elsewhere: bool = False) -> Topology:
+    """The network that a file or folder describes.
+
+    Parameters
+    ----------
+    path : a YAML file, or a folder of parts, as the user named it
+    files_elsewhere : whether `nftables:` and `sockets:` may name files that do not lie below the network's folder
+
+    Returns
+    -------
+    the network; what is odd about it, though it can be read, is in its `warnings`
+
+    Raises
+    ------
+    InputError : with every problem found, each with file and line
+    """
+    problems: list[Problem] = []
+    parts = read_parts(Path(path), path, problems)
+    builder = _Builder(Path(path), parts, problems, files_elsewhere)
+    topology = builder.build(path)
+    problems.extend(unread_files(Path(path), path, builder.used_files))
+    if problems:
+        raise InputError(_in_order(problems))
+    return dataclasses.replace(topology, warnings=tuple(_in_order(list(consistency.warnings_of(topology)))))
+
+
+def _in_order(problems: list[Problem]) -> list[Problem]:
+    unique = dict.fromkeys(problems)
+    return sorted(unique, key=lambda p: (p.place.file, p.place.line) if p.place else ("", 0))
+
+
+class _Builder:
+    def __init__(self, path: Path, parts: list[Part], problems: list[Problem], files_elsewhere: bool) -> None:
+        self.files_elsewhere = files_elsewhere
+        self.folder = path if path.is_dir() else path.parent
+        self.parts = parts
+        self.problems = problems
+        self.names = Names(problems)
+        self.values = Values(self.names, problems)
+        self.used_files: set[Path] = set()
+        self.filter_layers: dict[str, str] = {}
+
+    def build(self, file: str) -> Topology:
+        self._define_names()
+        self._define_services()
+        self.filter_layers = {n: s.layer for p in self.parts for n, s in p.shape.filters.items()}
+        topology = Topology(
+            name=self._single("name", lambda part: part.shape.name) or "network",
+            file=file,
+            as_of=self._as_of(),
+            defaults=self._defaults(),
+            networks=self._section("networks", self._network),
+            outsides=self._section("outside", self._outside),
+            gateways=self._section("gateways", self._gateway),
+            route_tables=self._section("route_tables", self._route_table),
+            subnets=self._section("subnets", self._subnet),
+            zones=self._section("zones", lambda name, shape, raw, place: Zone(name, place)),
+            crossings=self._crossings(),
+            filters=self._section("filters", FilterReader(self.names, self.values, self.problems).read),
+            groups=self._section("groups", self._group),
+            services=self.values.named_services,
+            instances=self._section("instances", self._instance),
+            observation_points=self._observation_points(),
+        )
+        if not self.problems:
+            self.problems.extend(consistency.problems_of(topology))
+        return topology
+
+    # Names.
+
+    def _define_names(self) -> None:
+        for part in self.parts:
+            for section, kind in _SECTIONS.items():
+                for name, place in part.names.get(section, {}).items():
+                    self.names.define(kind, name, place)
+            for name, shape in part.shape.instances.items():
+                raw = part.raw["instances"][name]
+                for index, interface in enumerate(shape.interfaces):
+                    full = f"{name}/{_device(interface, index)}"
+                    self.names.note_interface(full, raw["interfaces"].place(index))
+
+    def _define_services(self) -> None:
+        given = {}
+        for part in self.parts:
+            for name, texts in part.shape.services.items():
+                given[name] = (texts, part.raw["services"].place(name))
+        self.values.define_services(given)
+
+    def _section(self, section: str, build: Callable[[str, Any, Any, Place], V]) -> dict[str, V]:
+        found = {}
+        for part in self.parts:
+            for name, shape in getattr(part.shape, section).items():
+                table = part.raw[section]
+                found[name] = build(name, shape, table[name], table.place(name))
+        return found
+
+    def _single(self, key: str, get: Callable[[Part], V | None]) -> V | None:
+        """A value that only one part may give."""
+        given = [(part, get(part)) for part in self.parts if key in part.raw]
+        for part, _ in given[1:]:
+            text = f"'{key}' is given twice; first in {given[0][0].raw.place(key)}"
+            self.values.fault(part.raw.place(key), text)
+        return given[0][1] if given else None
+
+    def _refer(self, owner: str, name: str | None, kind: str, place: Place) -> None:
+        if name is not None:
+            self.names.refer(owner, name, (kind,), place)
+
+    def _refer_filter(self, owner: str, name: str | None, layer: str, place: Place) -> None:
+        if name is None or not self.names.refer(owner, name, ("filter",), place):
+            return
+        actual = self.filter_layers.get(name, layer)
+        if actual != layer:
+            self.values.fault(
+                place, f"{owner}: filter '{name}' is of layer {actual}; here belongs one of layer {layer}"
+            )
+
+    # Sections.
+
+    def _as_of(self) -> Any:
+        text = self._single("as_of", lambda part: part.shape.as_of)
+        if text is None:
+            return None
+        part = next(part for part in self.parts if "as_of" in part.raw)
+        return self.values.time("as_of", text, part.raw.place("as_of"))
+
+    def _defaults(self) -> Defaults:
+        shape = self._single("defaults", lambda part: part.shape.defaults)
+        if shape is None:
+            return Defaults()
+        raw = next(part.raw["defaults"] for part in self.parts if "defaults" in part.raw)
+        ports = self.values.ports("defaults", shape.ephemeral_ports, raw.place("ephemeral_ports"))
+        return Defaults(ports or Defaults().ephemeral_ports, shape.same_zone, shape.between_zones)
+
+    def _network(self, name: str, shape: Any, raw: Table, place: Place) -> Network:
+        return Network(name, self.values.prefixes(f"network '{name}'", shape.cidrs, raw.place("cidrs")), place)
+
+    def _outside(self, name: str, shape: OutsideShape, raw: Table, place: Place) -> Outside:
+        owner = f"outside '{name}'"
+        self._refer(owner, shape.zone, "zone", raw.place("zone"))
+        self._refer_filter(owner, shape.filter, "subnet", raw.place("filter"))
+        prefixes = self.values.covering_prefixes(owner, shape.addresses, raw.place("addresses"))
+        ports = self.values.ports(owner, shape.ephemeral_ports, raw.place("ephemeral_ports"))
+        return Outside(name, prefixes, place, shape.zone, shape.filter, ports)
+
+    def _gateway(self, name: str, shape: GatewayShape, raw: Table, place: Place) -> Gateway:
+        owner = f"gateway '{name}'"
+        wanted = {"internet": {"network"}, "nat": {"network", "address"}, "peering": {"networks"}}
+        needed = wanted.get(shape.kind, {"network", "outside"})
+        given = {key for key in ("network", "networks", "address", "outside") if getattr(shape, key) is not None}
+        for key in sorted(needed - given):
+            self.values.fault(place, f"{owner}: '{key}' is missing; a {shape.kind} gateway needs it")
+        for key in sorted(given - needed):
+            self.values.fault(raw.place(key), f"{owner}: a {shape.kind} gateway has no '{key}'")
+        networks = tuple(shape.networks or ()) + ((shape.network,) if shape.network else ())
+        for network in networks:
+            self._refer(owner, network, "network", raw.place("networks" if shape.networks else "network"))
+        if shape.kind == "peering" and shape.networks is not None and len(set(networks)) != 2:
+            self.values.fault(raw.place("networks"), f"{owner}: a peering joins two networks")
+        self._refer(owner, shape.outside, "outside", raw.place("outside"))
+        address = None
+        if shape.address is not None:
+            address = self.values.address(owner, shape.address, raw.place("address"))
+            if address is not None and address.family != 4:
+                self.values.fault(raw.place("address"), f"{owner}: IPv6 is never translated; give an IPv4 address")
+        return Gateway(name, shape.kind, networks, place, address, shape.outside)
+
+    def _route_table(self, name: str, shapes: list[RouteShape], raw: Items, place: Place) -> RouteTable:
+        entries = []
+        for index, shape in enumerate(shapes):
+            entry = self._route_entry(f"route table '{name}'", shape, raw[index], raw.place(index))
+            if entry is not None:
+                entries.append(entry)
+        return RouteTable(name, tuple(entries), place)
+
+    def _route_entry(self, owner: str, shape: RouteShape, raw: Table, place: Place) -> RouteEntry | None:
+        prefix = self.values.prefix(owner, shape.to, raw.place("to"))
+        if prefix is None:
+            return None
+        via = shape.via
+        if isinstance(via, str):
+            if via == "discard":
+                return RouteEntry(prefix, shape.origin, place, discard=True)
+            self._refer(owner, via, "gateway", raw.place("via"))
+            return RouteEntry(prefix, shape.origin, place, gateway=str(via))
+        if not isinstance(via, dict) or not {"instance"} <= set(via) <= {"instance", "interface"}:
+            self.values.fault(
+                raw.place("via"), f"{owner}: 'via' is a gateway, discard or {{instance: NAME, interface: NAME}}"
+            )
+            return None
+        instance, interface = str(via["instance"]), via.get("interface")
+        if not self.names.refer(owner, instance, ("instance",), raw.place("via")):
+            return None
+        full = f"{instance}/{interface}" if interface is not None else None
+        if full is not None and not self.names.refer(owner, full, ("interface",), raw.place("via")):
+            return None
+        return RouteEntry(prefix, shape.origin, place, instance=instance, interface=full)
+
+    def _subnet(self, name: str, shape: SubnetShape, raw: Table, place: Place) -> Subnet:
+        owner = f"subnet '{name}'"
+        self._refer(owner, shape.network, "network", raw.place("network"))
+        self._refer(owner, shape.zone, "zone", raw.place("zone"))
+        self._refer(owner, shape.route_table, "route table", raw.place("route_table"))
+        self._refer_filter(owner, shape.filter, "subnet", raw.place("filter"))
+        blocks = self.values.prefixes(owner, shape.cidr, raw.place("cidr"))
+        for family in (4, 6):
+            if sum(block.family == family for block in blocks) > 1:
+                self.values.fault(raw.place("cidr"), f"{owner}: at most one IPv{family} block")
+        return Subnet(name, shape.network, blocks, place, shape.zone, shape.route_table, shape.filter)
+
+    def _crossings(self) -> tuple[Crossing, ...]:
+        found = []
+        first: dict[tuple[str, str], Place] = {}
+        for part in self.parts:
+            for index, shape in enumerate(part.shape.crossings):
+                place, raw = part.raw["crossings"].place(index), part.raw["crossings"][index]
+                owner = f"crossing {shape.source}>{shape.destination}"
+                self._refer(owner, shape.source, "zone", raw.place("from"))
+                self._refer(owner, shape.destination, "zone", raw.place("to"))
+                self._refer_filter(owner, shape.filter, "zone", raw.place("filter"))
+                pair = (shape.source, shape.destination)
+                if pair in first:
+                    self.values.fault(place, f"{owner} is listed twice; first in {first[pair]}")
+                first.setdefault(pair, place)
+                found.append(Crossing(shape.source, shape.destination, shape.filter, place))
+        return tuple(found)
+
+    # Groups and instances.
+
+    def _group(self, name: str, shape: GroupShape, raw: Table, place: Place) -> Group:
+        owner = f"group '{name}'"
+        if shape.members is None and shape.where is None and shape.addresses is None:
+            self.values.fault(place, f"{owner}: give 'members', 'where' or 'addresses'")
+        members = []
+        for index, member in enumerate(shape.members or ()):
+            listed = raw["members"]
+            at = listed.place(index) if isinstance(listed, Items) else raw.place("members")
+            if self.names.refer(owner, member, ("instance", "interface", "group"), at):
+                members.append(str(member))
+        where = None
+        if shape.where is not None:
+            where = tuple((key, tuple(map(str, values))) for key, values in shape.where.items())
+            if not where:
+                self.values.fault(raw.place("where"), f"{owner}: 'where' names no tag")
+        texts = tuple(map(str, shape.addresses or ()))
+        addresses = AddressSet.union(self.values.address_set(owner, text, raw.place("addresses")) for text in texts)
+        return Group(name, place, tuple(members), where, addresses, texts)
+
+    def _instance(self, name: str, shape: InstanceShape, raw: Table, place: Place) -> Instance:
+        owner = f"instance '{name}'"
+        interfaces = []
+        devices: set[str] = set()
+        for index, each in enumerate(shape.interfaces):
+            at = raw["interfaces"].place(index)
+            interface = self._interface(owner, name, each, raw["interfaces"][index], at, index)
+            if interface.name in devices:
+                self.values.fault(at, f"{owner}: interface '{interface.device}' is given twice")
+            devices.add(interface.name)
+            interfaces.append(interface)
+        ports = None
+        if shape.ephemeral_ports is not None:
+            ports = self.values.ports(owner, shape.ephemeral_ports, raw.place("ephemeral_ports"))
+        return Instance(
+            name, place, tuple(interfaces), shape.state == "running", shape.tags,
+            self._host_filter(owner, shape.host_filter, raw) if shape.host_filter is not None else None,
+            self._listens(owner, shape.listens, raw) if "listens" in raw else None,
+            shape.forwards, ports,
+        )  # fmt: skip
+
+    def _interface(
+        self, owner: str, instance: str, shape: InterfaceShape, raw: Table, place: Place, index: int
+    ) -> Interface:
+        device = _device(shape, index)
+        if name_fault(device):
+            self.values.fault(place, f"{owner}: interface '{device}': {name_fault(device)}")
+        owner = f"{owner}, interface '{device}'"
+        self._refer(owner, shape.subnet, "subnet", raw.place("subnet"))
+        for each in shape.filters:
+            self._refer_filter(owner, each, "instance", raw.place("filters"))
+        found = [self.values.address(owner, text, raw.place("addresses")) for text in shape.addresses]
+        public = None
+        if shape.public is not None:
+            public = self.values.address(owner, shape.public, raw.place("public"))
+            if public is not None and public.family != 4:
+                text = f"{owner}: IPv6 is never translated; an IPv6 address is public by itself"
+                self.values.fault(raw.place("public"), text)
+        addresses = tuple(address for address in found if address is not None)
+        filters = tuple(map(str, shape.filters))
+        return Interface(f"{instance}/{device}", instance, shape.subnet, addresses, place, public, filters)
+
+    def _host_filter(self, owner: str, value: Any, raw: Table) -> str | HostRuleSet | None:
+        place = raw.place("host_filter")
+        if isinstance(value, str):
+            self._refer_filter(owner, value, "host", place)
+            return str(value)
+        from kiboko.files.hosts.rule_set_listing import read_rule_set
+
+        path = self._file_of(owner, "host_filter", value, "nftables", place)
+        return read_rule_set(path[0], path[1], self.problems) if path else None
+
+    def _listens(self, owner: str, value: Any, raw: Table) -> tuple[Listener, ...] | None:
+        place = raw.place("listens")
+        if value is None:
+            return None
+        if isinstance(value, dict):
+            from kiboko.files.hosts.sockets import read_sockets
+
+            path = self._file_of(owner, "listens", value, "sockets", place)
+            return read_sockets(path[0], path[1], self.problems) if path else None
+        if not isinstance(value, list):
+            self.values.fault(place, f"{owner}: 'listens' is a list of services or {{sockets: FILE}}")
+            return None
+        found = []
+        for index, item in enumerate(value):
+            at = value.place(index) if isinstance(value, Items) else place
+            listener = self._listener(owner, item, at)
+            if listener is not None:
+                found.append(listener)
+        return tuple(found)
+
+    def _listener(self, owner: str, item: Any, place: Place) -> Listener | None:
+        if isinstance(item, str):
+            services = self.values.services(f"{owner}, listens", [item], place)
+            return Listener(services or EMPTY, str(item), place)
+        if not isinstance(item, dict) or not {"service"} <= set(item) <= {"service", "address"}:
+            self.values.fault(place, f"{owner}: a listener is a service or {{service: NAME, address: ADDRESS}}")
+            return None
+        services = self.values.services(f"{owner}, listens", [str(item["service"])], place)
+        address = None
+        if item.get("address") is not None:
+            address = self.values.address(f"{owner}, listens", str(item["address"]), place)
+        text = str(item["service"]) + (f" on {address}" if address else "")
+        return Listener(services or EMPTY, text, place, address)
+
+    def _file_of(self, owner: str, key: str, value: Any, kind: str, place: Place) -> tuple[Path, str] | None:
+        """The file that `{KIND: FILE}` names, relative to the network's folder, and how it is shown."""
+        if not isinstance(value, dict) or set(value) != {kind} or not isinstance(value[kind], str):
+            self.values.fault(place, f"{owner}: '{key}' is a name or {{{kind}: FILE}}")
+            return None
+        path = self.folder / value[kind]
+        if not path.is_file():
+            self.values.fault(place, f"{owner}: file '{value[kind]}' does not exist beside the network file")
+            return None
+        if not self.files_elsewhere and not path.resolve().is_relative_to(self.folder.resolve()):
+            text = f"{owner}: file '{value[kind]}' does not lie below the network's folder; --files-elsewhere allows it"
+            self.values.fault(place, text)
+            return None
+        self.used_files.add(path.resolve())
+        return path, str(path)
+
+    # Observation points.
+
+    def _observation_points(self) -> dict[str, ObservationPoint]:
+        found = {}
+        kinds = ("subnet", *[kind for kind in PEER_KINDS if kind not in ("subnet", "group", "network")], "gateway")
+        for part in self.parts:
+            for key, value in part.shape.observation_points.items():
+                place = part.raw["observation_points"].place(key)
+                owner = f"observation point {key}"
+                if isinstance(value, dict) and set(value) == {"from", "to"}:
+                    for end in ("from", "to"):
+                        self._refer(owner, str(value[end]), "zone", place)
+                    found[key] = ObservationPoint(key, crossing=(str(value["from"]), str(value["to"])))
+                elif isinstance(value, str):
+                    self.names.refer(owner, str(value), kinds, place)
+                    found[key] = ObservationPoint(key, str(value))
+                else:
+                    text = f"{owner}: name a subnet, interface, gateway or outside, or {{from: ZONE, to: ZONE}}"
+                    self.values.fault(place, text)
+        return found
+
+
+def _device(shape: InterfaceShape, index: int) -> str:
+    return shape.name if shape.name is not None else f"eth{index}"

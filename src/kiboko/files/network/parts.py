@@ -1,0 +1,233 @@
+"""A network file or folder as checked parts: every file read, every key and type held against the schema."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from kiboko.core.errors import InputError, Place, Problem
+from kiboko.core.hints import nearest
+from kiboko.files.documents import lined_yaml
+from kiboko.files.documents.lined_yaml import Items, Plain, Table
+from kiboko.files.documents.shapes import held_against
+from kiboko.files.network.schema import NOT_SUPPORTED_YET, NetworkFile
+
+_COLUMNS = ("name", "subnet", "address", "public", "state", "tags", "filters", "listens")
+_DATA_SUFFIXES = (".yaml", ".yml", ".json", ".csv", ".tsv", ".txt", ".jsonl", ".parquet", ".xml", ".toml")
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """One file of the network: its values with their lines, the same checked against the schema, and the names that
+    each section defines, those whose values are malformed too."""
+
+    raw: Table
+    shape: NetworkFile
+    names: Mapping[str, Mapping[str, Place]]
+
+
+def read_parts(path: Path, shown: str, problems: list[Problem]) -> list[Part]:
+    """Every part of a network file or folder; what is wrong is added to `problems`.
+
+    Raises InputError where there is nothing to read at all.
+    """
+    if not path.exists():
+        raise InputError(f"{shown}: no such network file; name one with --network PATH or KIBOKO_NETWORK")
+    if not path.is_dir():
+        part = _read_part(path, shown, problems)
+        return [part] if part else []
+    files = sorted(path.iterdir())
+    yamls = [file for file in files if file.suffix == ".yaml" and file.is_file()]
+    if not yamls:
+        raise InputError(f"{shown}: a network folder holds at least one *.yaml file, and there is none here")
+    parts = [_read_part(file, f"{shown.rstrip('/')}/{file.name}", problems) for file in yamls]
+    tables = [file for file in files if file.name == "instances.csv"]
+    parts += [_read_instances(file, f"{shown.rstrip('/')}/{file.name}", problems) for file in tables]
+    return [part for part in parts if part is not None]
+
+
+def unread_files(path: Path, shown: str, used: set[Path]) -> list[Problem]:
+    """A problem for every file of data in a network folder that is not part of the network."""
+    if not path.is_dir():
+        return []
+    return [
+        Problem(
+            Place(f"{shown.rstrip('/')}/{file.name}", 1),
+            "this file is not part of the network: parts are *.yaml and instances.csv"
+            " (a .yml file has to be named .yaml)",
+        )
+        for file in sorted(path.iterdir())
+        if file.is_file()
+        and file.suffix in _DATA_SUFFIXES
+        and file.suffix != ".yaml"
+        and file.name != "instances.csv"
+        and file.resolve() not in used
+    ]
+
+
+def _read_part(path: Path, shown: str, problems: list[Problem]) -> Part | None:
+    try:
+        raw, found = lined_yaml.parse(lined_yaml.read_text(path, shown), shown)
+    except InputError as error:
+        problems.extend(error.problems)
+        return None
+    problems.extend(found)
+    if not isinstance(raw, Table):
+        what = "the file is empty" if raw is None else "the file is not a table of sections"
+        problems.append(Problem(Place(shown, 1), f"{what}; it starts with 'kiboko: 1'"))
+        return None
+    if "kiboko" not in raw:
+        problems.append(Problem(Place(shown, 1), "'kiboko: 1' is missing: this is not a network file"))
+        return None
+    return _checked(raw, problems)
+
+
+def _checked(raw: Table, problems: list[Problem]) -> Part | None:
+    """A part by its shape. What is malformed is told and left out, so that the faults of the rest are told as well."""
+    for section in NOT_SUPPORTED_YET & raw.keys():
+        problems.append(Problem(raw.place(section), f"section '{section}' is not supported yet"))
+        del raw[section]
+    for section in [key for key, value in raw.items() if value is None]:
+        del raw[section]  # a section with nothing in it
+    names = {
+        section: {name: value.place(name) for name in value}
+        for section, value in raw.items()
+        if isinstance(value, Table)
+    }
+    taken_out: set[tuple[int | str, ...]] = set()
+    for _ in range(_MOST_ROUNDS):
+        found: list[Problem] = []
+        faults: list[tuple[int | str, ...]] = []
+        shape = held_against(NetworkFile, raw, found, faults)
+        if shape is not None:
+            return Part(raw, shape, names)
+        for problem, location in zip(found, faults, strict=True):
+            if location not in taken_out and problem not in problems:  # what was taken out is not missing
+                problems.append(problem)
+        taken_out.update(faults)
+        # From behind, so that what is left out of a list does not move what is still to be left out of it.
+        for location in sorted(faults, key=lambda steps: [(isinstance(s, str), s) for s in steps], reverse=True):
+            _leave_out(raw, location)
+    return None
+
+
+_MOST_ROUNDS = 6
+_STAND_INS = {"stateful": Plain("true"), "decide": Plain("first"), "action": Plain("allow")}
+"""What is read in place of a malformed value that an entry cannot be without, and that nothing else rests on."""
+
+
+def _leave_out(raw: Table, location: tuple[int | str, ...]) -> None:
+    """Take out the value at a place, or whatever holds it and cannot be without it."""
+    holders: list[tuple[Any, Any]] = []
+    at: Any = raw
+    for step in location:
+        if not isinstance(at, Table | Items):
+            break
+        try:
+            inner = at[step]  # type: ignore[index]
+        except (KeyError, IndexError, TypeError):
+            break  # it is what is missing: the entry that it belongs to goes
+        holders.append((at, step))
+        at = inner
+    if not holders:
+        return
+    holder, step = holders[-1]
+    if isinstance(holder, Items):
+        del holder[step]
+        if step < len(holder.lines):
+            del holder.lines[step]
+    elif len(holders) == len(location) and step in _STAND_INS and holder[step] is not _STAND_INS[step]:
+        holder[step] = _STAND_INS[step]
+    else:
+        holder.pop(step, None)
+
+
+def _read_instances(path: Path, shown: str, problems: list[Problem]) -> Part | None:
+    """`instances.csv` as the section `instances`: one row per interface."""
+    try:
+        text = lined_yaml.read_text(path, shown)
+    except InputError as error:
+        problems.extend(error.problems)
+        return None
+    reader = csv.reader(io.StringIO(text, newline=""), strict=True)
+    raw = Table(shown, 1)
+    raw["kiboko"] = Plain("1")
+    instances = raw["instances"] = Table(shown, 1)
+    before = len(problems)
+    try:
+        header = [cell.strip() for cell in next(reader, [])]
+        for column in header:
+            if column not in _COLUMNS:
+                known = ", ".join(_COLUMNS)
+                text = f"unknown column '{column}'; the columns are {known}" + nearest(column, _COLUMNS)
+                problems.append(Problem(Place(shown, 1), text))
+        for column in ("name", "subnet"):
+            if column not in header:
+                problems.append(Problem(Place(shown, 1), f"column '{column}' is missing"))
+        if len(problems) > before:
+            return None
+        for row in reader:
+            if any(cell.strip() for cell in row):
+                _add_row(instances, header, row, reader.line_num, shown, problems)
+    except csv.Error as error:
+        problems.append(Problem(Place(shown, reader.line_num), f"not CSV: {error}"))
+        return None
+    return _checked(raw, problems)
+
+
+def _add_row(
+    instances: Table, header: list[str], row: list[str], line: int, shown: str, problems: list[Problem]
+) -> None:
+    if len(row) != len(header):
+        text = f"{len(row)} cells in this row, {len(header)} columns in the header"
+        problems.append(Problem(Place(shown, line), text))
+        return
+    cells = {column: cell.strip() for column, cell in zip(header, row, strict=True) if cell.strip()}
+    name = cells.pop("name", "")
+    if not name:
+        problems.append(Problem(Place(shown, line), "a row without a name"))
+        return
+    instance = instances.get(name)
+    if instance is None:
+        instance = Table(shown, line)
+        instances[name], instances.lines[name] = instance, line
+        instance["interfaces"] = Items(shown, line)
+    interface = Table(shown, line)
+    for column, key in (("subnet", "subnet"), ("public", "public")):
+        if cells.get(column, "-") != "-":
+            interface[key] = cells[column]
+    for column, key in (("address", "addresses"), ("filters", "filters")):
+        if column in cells:
+            interface[key] = _split(cells[column], shown, line)
+    if interface:
+        instance["interfaces"].append(interface)
+        instance["interfaces"].lines.append(line)
+    machine: dict[str, Any] = {}
+    if "state" in cells:
+        machine["state"] = cells["state"]
+    if "listens" in cells:
+        machine["listens"] = _split(cells["listens"], shown, line)
+    if "tags" in cells:
+        machine["tags"] = Table(shown, line)
+        for pair in _split(cells["tags"], shown, line):
+            key, equals, value = pair.partition("=")
+            if not equals:
+                problems.append(Problem(Place(shown, line), f"tag '{pair}' is not written as key=value"))
+            machine["tags"][key.strip()] = value.strip()
+    for key, value in machine.items():
+        if instance.get(key, value) != value:
+            text = f"'{name}' has another '{key}' here than in its first row, line {instance.line}"
+            problems.append(Problem(Place(shown, line), text))
+        instance[key] = value
+
+
+def _split(cell: str, shown: str, line: int) -> Items:
+    items = Items(shown, line)
+    if cell != "-":
+        items.extend(part.strip() for part in re.split(";", cell) if part.strip())
+    return items

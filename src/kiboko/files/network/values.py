@@ -1,0 +1,174 @@
+"""Addresses, services, peers and times of a network file: text to core values, with every fault noted."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from datetime import UTC, datetime
+from typing import Any, TypeVar
+
+from kiboko.core.errors import Place, Problem
+from kiboko.core.header.addresses import (
+    Address,
+    AddressSet,
+    Prefix,
+    parse_address,
+    parse_address_set,
+    parse_prefix,
+    range_prefixes,
+    reads_as_address,
+)
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import PROTOCOLS, WELL_KNOWN, parse_ports, parse_services
+from kiboko.core.hints import nearest
+from kiboko.core.network.model import Carrying, Literal, Named, Peer
+from kiboko.files.documents.lined_yaml import Items
+from kiboko.files.network.names import PEER_KINDS, Names
+
+T = TypeVar("T")
+
+
+class Values:
+    """Parses the scalars of one network file. A value that cannot be parsed is a problem, and None."""
+
+    def __init__(self, names: Names, problems: list[Problem]) -> None:
+        self._names = names
+        self._problems = problems
+        self.named_services: dict[str, RangeSet] = {}
+        self._services: dict[str, RangeSet | None] = {}
+
+    def _try(self, owner: str, place: Place, parse: Callable[[str], T], text: str) -> T | None:
+        try:
+            return parse(text)
+        except ValueError as error:
+            self._problems.append(Problem(place, f"{owner}: {error}"))
+            return None
+
+    def fault(self, place: Place, text: str) -> None:
+        """Note a problem."""
+        self._problems.append(Problem(place, text))
+
+    def address(self, owner: str, text: str, place: Place) -> Address | None:
+        """One address."""
+        return self._try(owner, place, parse_address, text)
+
+    def prefix(self, owner: str, text: str, place: Place) -> Prefix | None:
+        """One CIDR block."""
+        return self._try(owner, place, parse_prefix, text)
+
+    def prefixes(self, owner: str, texts: list[str], place: Place) -> tuple[Prefix, ...]:
+        """CIDR blocks."""
+        found = (self.prefix(owner, text, place) for text in texts)
+        return tuple(prefix for prefix in found if prefix is not None)
+
+    def covering_prefixes(self, owner: str, texts: list[str], place: Place) -> tuple[Prefix, ...]:
+        """Addresses, blocks and ranges as the blocks that make them up."""
+        found: list[Prefix] = []
+        for text in texts:
+            addresses = self._try(owner, place, parse_address_set, text)
+            for family in (4, 6):
+                for low, high in addresses.family(family) if addresses else ():
+                    found.extend(range_prefixes(family, low, high))
+        return tuple(found)
+
+    def ports(self, owner: str, texts: list[str] | str | None, place: Place) -> RangeSet | None:
+        """A port range, or a list of them, united. None where nothing is given."""
+        if texts is None:
+            return None
+        listed = [texts] if isinstance(texts, str) else texts
+        found = [self._try(owner, place, parse_ports, text) for text in listed]
+        return RangeSet.of(pair for ports in found if ports for pair in ports)
+
+    def services(self, owner: str, texts: list[str] | None, place: Place) -> RangeSet | None:
+        """The union of services; None where the field is left out."""
+        if texts is None:
+            return None
+        found: list[tuple[int, int]] = []
+        for text in texts:
+            if text not in self._services:
+                self._services[text] = self._service(owner, text, place)
+            services = self._services[text]
+            found.extend(services or ())
+        return RangeSet.of(found)
+
+    def _service(self, owner: str, text: str, place: Place) -> RangeSet | None:
+        try:
+            return parse_services(text, self.named_services)
+        except ValueError as error:
+            known: list[str] = [*self.named_services, *WELL_KNOWN, *PROTOCOLS]
+            hint = "" if "/" in text else nearest(text, known) or f"; write it as {_service_form(text)} or a name"
+            self._problems.append(Problem(place, f"{owner}: {error}{hint}"))
+            return None
+
+    def define_services(self, given: Mapping[str, tuple[list[str], Place]]) -> None:
+        """Take in the `services` section; a name may be built from others, but not from itself."""
+        waiting = dict(given)
+        while waiting:
+            ready = [n for n, (texts, _) in waiting.items() if not any(t in waiting for t in texts)]
+            if not ready:
+                for name, (_, place) in waiting.items():
+                    self._problems.append(Problem(place, f"service '{name}' is defined by itself"))
+                return
+            for name in ready:
+                texts, place = waiting.pop(name)
+                if name in PROTOCOLS or name in ("any", "proto"):
+                    self._problems.append(Problem(place, f"service '{name}': the name is that of a protocol"))
+                    continue
+                services = self.services(f"service '{name}'", texts, place)
+                self.named_services[name] = services if services is not None else RangeSet()
+
+    def peer(self, owner: str, value: Any, place: Place) -> Peer | None:
+        """A rule's `from` or `to`; None for any."""
+        if value is None:
+            return None
+        listed = value if isinstance(value, list) else [value]
+        items: list[Named | Literal | Carrying] = []
+        for index, item in enumerate(listed):
+            at = value.place(index) if isinstance(value, Items) else place
+            if isinstance(item, str) and item == "any":
+                return None
+            found = self._peer_item(owner, item, at)
+            if found is not None:
+                items.append(found)
+        return tuple(items)
+
+    def _peer_item(self, owner: str, item: Any, place: Place) -> Named | Literal | Carrying | None:
+        if isinstance(item, dict):
+            if set(item) != {"carrying"} or not isinstance(item["carrying"], str):
+                self.fault(place, f"{owner}: a peer that is a table has the one key 'carrying'")
+                return None
+            name = str(item["carrying"])
+            return Carrying(name) if self._names.refer(owner, name, ("filter",), place) else None
+        if not isinstance(item, str):
+            self.fault(place, f"{owner}: a peer is a name, an address, a block, a range or {{carrying: FILTER}}")
+            return None
+        text = str(item)
+        if reads_as_address(text) or ("/" in text and text.partition("/")[2].isdigit()):
+            addresses = self._try(owner, place, parse_address_set, text)
+            return Literal(text, addresses) if addresses is not None else None
+        return Named(text) if self._names.refer(owner, text, PEER_KINDS, place) else None
+
+    def address_set(self, owner: str, text: str, place: Place) -> AddressSet:
+        """An address, block or range; empty, and a problem, where it is none."""
+        return self._try(owner, place, parse_address_set, text) or AddressSet()
+
+    def time(self, owner: str, text: str, place: Place) -> datetime | None:
+        """A time with its zone, RFC 3339."""
+        return self._try(owner, place, parse_time, text)
+
+
+def _service_form(text: str) -> str:
+    return f"tcp/{text}, udp/{text}" if text.isdecimal() else "tcp/443, udp/53, icmp/echo-request"
+
+
+def parse_time(text: str) -> datetime:
+    """A time of RFC 3339, in UTC. Raises ValueError where it is none or has no zone."""
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError as error:
+        raise ValueError(f"'{text}' is not a time such as 2026-11-20T09:00:00Z") from error
+    if found.tzinfo is None:
+        raise ValueError(f"'{text}' has no time zone; write it as {text}Z if it is UTC")
+    try:
+        return found.astimezone(UTC)
+    except OverflowError as error:
+        raise ValueError(f"'{text}' is before or behind all years in UTC") from error

@@ -1,0 +1,1 @@
+"""Files written: whole, appended, exported, or kept as a store."""

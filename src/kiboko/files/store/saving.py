@@ -1,0 +1,117 @@
+"""Writing that leaves nothing half-written: whole files moved into place, and records appended line by line."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+from types import TracebackType
+
+from kiboko.core.errors import EnvironmentFailure
+
+
+@contextlib.contextmanager
+def written_whole(path: Path) -> Iterator[Path]:
+    """A path beside `path` to write to; what is there when the block ends takes the place of `path`, and nothing is
+    left where it fails. The name is nobody's to guess, so that no link laid there beforehand is followed; the mode is
+    what the user's umask leaves.
+
+    Raises EnvironmentFailure where it cannot be written.
+    """
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name[:40]}.", suffix=".part")
+        os.close(handle)
+    except OSError as error:
+        raise EnvironmentFailure(f"{path}: cannot be written: {error.strerror}") from error
+    try:
+        yield Path(temporary)
+        with open(temporary, "rb") as stream:
+            os.fsync(stream.fileno())
+        os.chmod(temporary, 0o666 & ~_umask())
+        os.replace(temporary, path)
+    except OSError as error:
+        raise EnvironmentFailure(f"{path}: cannot be written: {error.strerror or error}") from error
+    finally:
+        with contextlib.suppress(OSError):
+            os.unlink(temporary)
+
+
+def write_whole(path: Path, data: bytes) -> None:
+    """Write a file beside its target and move it into place. Raises EnvironmentFailure."""
+    with written_whole(path) as temporary:
+        temporary.write_bytes(data)
+
+
+def check_writable(path: Path) -> None:
+    """Raise EnvironmentFailure, before any work is done, where a file could not be written in the end."""
+    folder = path.parent
+    while not folder.exists() and folder != folder.parent:
+        folder = folder.parent
+    if path.is_dir():
+        raise EnvironmentFailure(f"{path}: cannot be written: it is a folder")
+    if not folder.is_dir() or not os.access(folder, os.W_OK | os.X_OK):
+        raise EnvironmentFailure(f"{path}: cannot be written: nothing may be made in {folder}")
+
+
+def _umask() -> int:
+    mask = os.umask(0)
+    os.umask(mask)
+    return mask
+
+
+class LineAppender:
+    """Appends whole lines to a file, one process after the other where several do. A line that cannot be written in
+    full is taken back.
+
+    Opening fails with EnvironmentFailure where the file cannot be appended to, before anything is sent or done.
+    A last line without its line break, as a crash may leave, is closed first.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        try:
+            self._handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC, 0o666)
+            size = os.fstat(self._handle).st_size
+            if size and os.pread(self._handle, 1, size - 1) != b"\n":
+                self._write(b"\n")
+        except OSError as error:
+            raise EnvironmentFailure(f"{path}: cannot be appended to: {error.strerror}") from error
+
+    def __enter__(self) -> LineAppender:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        os.close(self._handle)
+
+    def append(self, line: str) -> None:
+        """Append one line. Raises EnvironmentFailure, with the file as it was before, where it does not fit."""
+        try:
+            self._write(line.encode() + b"\n")
+        except OSError as error:
+            raise EnvironmentFailure(
+                f"{self._path}: cannot be written: {error.strerror}; the records before this one are kept"
+            ) from error
+
+    def _write(self, data: bytes) -> None:
+        # Locked, so that what is taken back is our own and not what another process has appended meanwhile.
+        with contextlib.suppress(OSError):  # a device, or a file system without locks
+            fcntl.flock(self._handle, fcntl.LOCK_EX)
+        before = os.fstat(self._handle).st_size
+        try:
+            written = 0
+            while written < len(data):
+                written += os.write(self._handle, data[written:])
+            os.fsync(self._handle)
+        except OSError:
+            with contextlib.suppress(OSError):
+                os.ftruncate(self._handle, before)
+            raise
+        finally:
+            with contextlib.suppress(OSError):
+                fcntl.flock(self._handle, fcntl.LOCK_UN)

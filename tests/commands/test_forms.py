@@ -1,0 +1,97 @@
+"""Every machine-readable form against its published schema, and the face for scripts at work."""
+
+import contextlib
+import doctest
+import json
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+import jsonschema
+
+import kiboko
+import kiboko.api
+from tests.helpers import kiboko as run
+
+DOCS = Path(__file__).resolve().parent.parent.parent / "docs"
+
+
+class Forms(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        made = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(made.cleanup)
+        cls.folder = made.name
+        run("demo", "--only-write", cls.folder)
+
+    def hold(self, form, text):
+        schema = json.loads((DOCS / "forms" / f"{form}.schema.json").read_text())
+        jsonschema.Draft202012Validator.check_schema(schema)
+        value = json.loads(text)
+        jsonschema.Draft202012Validator(schema).validate(value)
+        return value
+
+    def test_what_each_command_prints_has_the_form_of_its_schema(self):
+        for form, words in (
+            ("check", "check desk-1 forecast-2 forecast-api"),
+            ("check", "check 203.0.113.77 bulletin https"),
+            ("check-set", "check internet gauges ssh"),
+            ("check-set", "check any relays any"),
+            ("route", "route desk-1 forecast-2"),
+            ("show", "show relay-1"),
+            ("flows", "flows evidence/flows.csv"),
+            ("rule-usage", "flows evidence/flows.csv --rules"),
+            ("confirm", "confirm --flows evidence/flows.csv --probes evidence/probes.jsonl"),
+        ):
+            with self.subTest(words):
+                self.hold(form, run(*words.split(), "--json", cwd=self.folder).stdout)
+
+    def test_a_field_that_is_missing_is_noticed(self):
+        value = json.loads(run("route", "desk-1", "forecast-2", "--json", cwd=self.folder).stdout)
+        del value["summary"]["routed"]
+        with self.assertRaises(jsonschema.ValidationError):
+            self.hold("route", json.dumps(value))
+
+    def test_probe_records_have_theirs(self):
+        for line in Path(self.folder, "evidence", "probes.jsonl").read_text().splitlines()[:20]:
+            self.hold("probe", line)
+
+
+class Face(unittest.TestCase):
+    def test_the_page_on_scripts_and_the_examples_of_the_face_run(self):
+        with tempfile.TemporaryDirectory() as folder:
+            run("demo", "--only-write", folder)
+            with contextlib.chdir(folder):
+                page = doctest.testfile(str(DOCS / "scripts.md"), module_relative=False)
+                names = {"kiboko": kiboko, "network": kiboko.load("network.yaml")}
+                face = doctest.testmod(kiboko.api, extraglobs=names)
+        self.assertEqual((page.failed, face.failed), (0, 0))
+        self.assertGreater(page.attempted + face.attempted, 15)
+
+    def test_every_name_of_the_face_is_there(self):
+        for name in kiboko.__all__:
+            self.assertTrue(callable(getattr(kiboko, name)), name)
+        with self.assertRaises(AttributeError):
+            kiboko.nothing_of_the_kind  # noqa: B018
+
+    def test_importing_it_brings_in_nothing_that_is_not_needed(self):
+        script = "import sys, kiboko; print([m for m in ('numpy', 'yaml', 'pydantic', 'pyarrow', 'rich') if m in sys.modules])"
+        done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True)
+        self.assertEqual(done.stdout.strip(), "[]")
+
+    def test_an_answer_is_the_form_that_the_program_prints(self):
+        with tempfile.TemporaryDirectory() as folder:
+            run("demo", "--only-write", folder)
+            with contextlib.chdir(folder):
+                network = kiboko.load("network.yaml")
+                whole = kiboko.check(network, "desk-1", "forecast-2", "forecast-api").as_dict()
+                with self.assertRaisesRegex(kiboko.UsageError, "ask check_set"):
+                    kiboko.check(network, "gauges", "relay-1", "ssh")
+            printed = json.loads(run("check", "desk-1", "forecast-2", "forecast-api", "--json", cwd=folder).stdout)
+        self.assertEqual(whole, printed)
+
+
+if __name__ == "__main__":
+    unittest.main()
