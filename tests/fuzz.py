@@ -19,7 +19,7 @@ import pyarrow.parquet
 
 from kiboko.core.errors import InputError
 from kiboko.files.collection.intake import Intake
-from kiboko.files.elements.mapping_file import USUAL, Column, ColumnMap
+from kiboko.files.elements.column_map import USUAL, Column, ColumnMap
 from kiboko.files.logs.flow_reader import tables_of
 from kiboko.wire.framing import Frames
 from tests.export_messages import FLOW, a_flow, data, message, options, template, v9

@@ -54,6 +54,9 @@ def modules() -> list[str]:
 def main() -> int:
     """Run all, or the modules named on the command line."""
     sys.path.insert(0, str(ROOT))
+    import tests  # one cache of networks for all workers
+
+    assert tests is not None
     names = sys.argv[1:] or modules()
     began = time.monotonic()
     workers = max(2, os.cpu_count() or 1)

@@ -21,7 +21,7 @@ from kiboko.batch.flow_summing import Question, summed
 from kiboko.core.errors import EnvironmentFailure, InputError
 from kiboko.core.records.flow_query import FlowFilter
 from kiboko.demo.data import write_demo
-from kiboko.files.elements.mapping_file import USUAL
+from kiboko.files.elements.column_map import USUAL
 from kiboko.files.logs.flow_pieces import Piece, pieces_of
 from kiboko.files.network.network_file import load_network
 from tests.helpers import kiboko

@@ -11,7 +11,8 @@ import pyarrow as pa
 import pyarrow.parquet
 
 from kiboko.core.errors import InputError
-from kiboko.files.elements.mapping_file import USUAL, read_column_map
+from kiboko.files.elements.column_map import USUAL
+from kiboko.files.elements.mapping_file import read_column_map
 from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.logs.nested_json import expanded, outer_items
 from tests.helpers import kiboko

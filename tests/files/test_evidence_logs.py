@@ -14,11 +14,11 @@ from hypothesis import strategies as st
 
 from kiboko.core.errors import EnvironmentFailure, InputError
 from kiboko.core.records.records import ProbeRecord
+from kiboko.files.documents.saving import LineAppender, write_whole
 from kiboko.files.elements.fields import parse_flow_time
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.logs.probe_log import read_probes, to_line
-from kiboko.files.store.saving import LineAppender, write_whole
 
 HEADER = "flowStartMilliseconds,sourceIPv4Address,destinationIPv4Address,sourceTransportPort,destinationTransportPort,protocolIdentifier,firewallEvent\n"
 ROW = "1763632800000,10.1.1.10,10.2.1.10,40000,22,6,1\n"

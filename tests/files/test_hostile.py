@@ -24,7 +24,9 @@ from kiboko.core.records.flow_query import MINUTE, Timeline
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.records.records import PASSED, FlowRecord
 from kiboko.files.collection.intake import Intake
-from kiboko.files.elements.mapping_file import USUAL, read_column_map
+from kiboko.files.documents.saving import LineAppender, check_writable, write_whole
+from kiboko.files.elements.column_map import USUAL
+from kiboko.files.elements.mapping_file import read_column_map
 from kiboko.files.elements.moments import read_moments
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.hosts.rule_set_listing import read_rule_set
@@ -37,7 +39,6 @@ from kiboko.files.messages.syslog import flow_fields, parse_syslog
 from kiboko.files.network.values import parse_time
 from kiboko.files.store.flow_export import write_tables
 from kiboko.files.store.flow_store import FlowStore, Keeping
-from kiboko.files.store.saving import LineAppender, check_writable, write_whole
 from kiboko.wire.framing import MOST_OCTETS, Frames
 from tests.export_messages import FLOW, a_flow, a_set, data, fields, message, template
 from tests.files.test_flow_store import NOW, records
@@ -352,7 +353,9 @@ class Files(unittest.TestCase):
         path = self.folder / "log"
         with LineAppender(path) as one, LineAppender(path) as other:
             one.append("first")
-            full = mock.patch("kiboko.files.store.saving.os.write", side_effect=OSError(28, "No space left on device"))
+            full = mock.patch(
+                "kiboko.files.documents.saving.os.write", side_effect=OSError(28, "No space left on device")
+            )
             with full, self.assertRaises(EnvironmentFailure):
                 one.append("lost")
             other.append("second")
@@ -365,7 +368,7 @@ class Files(unittest.TestCase):
                 check_writable(path)
 
     def test_an_earlier_figure_is_not_harmed_by_a_full_disk(self):
-        from kiboko.files.store.saving import written_whole
+        from kiboko.files.documents.saving import written_whole
 
         path = self.folder / "plot.png"
         path.write_bytes(b"the earlier one")

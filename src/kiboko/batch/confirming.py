@@ -64,12 +64,16 @@ def confirmed(
     if flows:
         # Only who brings flow records pays for the libraries that read them.
         from kiboko.batch.flow_judging import FlowJudge
+        from kiboko.files.elements.column_map import USUAL
         from kiboko.files.elements.fields import time_filter
-        from kiboko.files.elements.mapping_file import USUAL, read_column_map
         from kiboko.files.logs.flow_pieces import flow_files
 
-        judge = FlowJudge(comparison, summary, strict, time_filter(since, until),
-                          columns=read_column_map(columns) if columns else USUAL)  # fmt: skip
+        column_map = USUAL
+        if columns is not None:
+            from kiboko.files.elements.mapping_file import read_column_map
+
+            column_map = read_column_map(columns)
+        judge = FlowJudge(comparison, summary, strict, time_filter(since, until), columns=column_map)
         caveats.extend(judge.take(flow_files(flows), cluster=cluster))
         if judge.left_out:
             caveats.append(f"{judge.left_out:,} flow records are not of the time asked for, and left out")

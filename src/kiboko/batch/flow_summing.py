@@ -16,7 +16,7 @@ from kiboko.core.network.model import Topology
 from kiboko.core.records.flow_query import MINUTE, FlowFilter, Sums, Timeline
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.core.walk.walk import Walker
-from kiboko.files.elements.mapping_file import USUAL, ColumnMap
+from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.flow_pieces import Part, Piece, pieces_of, without_copies
 from kiboko.files.logs.flow_reader import PieceReader

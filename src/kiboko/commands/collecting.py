@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from time import monotonic
 
-from kiboko.commands.options import INTERRUPTED, network_of
+from kiboko.commands.options import INTERRUPTED, columns_of, network_of
 from kiboko.core.errors import EnvironmentFailure, UsageError
 from kiboko.core.evidence.causes import Causes
 from kiboko.core.evidence.comparison import LEAK, Comparison
@@ -22,10 +22,9 @@ from kiboko.core.evidence.watch import Watch
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.core.walk.walk import Walker
 from kiboko.files.collection.intake import Intake
-from kiboko.files.elements.mapping_file import USUAL, read_column_map
+from kiboko.files.documents.saving import LineAppender
 from kiboko.files.logs.flow_pieces import DISAGREEMENTS
 from kiboko.files.store.flow_store import FlowStore, Keeping, finish_segment
-from kiboko.files.store.saving import LineAppender
 from kiboko.views.collect_view import (
     Tally,
     collect_json,
@@ -56,7 +55,7 @@ def run(args: argparse.Namespace) -> int:
         raise UsageError("--listen wants an address; 0.0.0.0 or :: is anywhere")
     if all(port is None for port in ports.values()):
         raise UsageError("nothing to listen to: every port is 'none'")
-    columns = read_column_map(args.columns) if args.columns else USUAL
+    columns = columns_of(args)
     walker = Walker(network_of(args)) if args.confirm else None
     watch = Watch(Comparison(walker), Summary(walker.directory)) if walker is not None else None
     store = FlowStore.opened(args.store, keeping, datetime.now(UTC))

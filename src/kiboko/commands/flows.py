@@ -16,6 +16,7 @@ from kiboko.commands.options import (
     add_examples,
     add_network_option,
     add_time_options,
+    columns_of,
     network_of,
 )
 from kiboko.core.errors import InputError, Problem, UsageError
@@ -27,12 +28,11 @@ from kiboko.core.queries.ends import Ends, address_set_of, resolve_service
 from kiboko.core.records.flow_query import FIELDS, FlowFilter
 from kiboko.core.records.flow_table import EVENTS, FlowTable
 from kiboko.core.walk.walk import Walker
+from kiboko.files.documents.saving import check_writable
 from kiboko.files.elements.fields import time_filter
-from kiboko.files.elements.mapping_file import USUAL, ColumnMap, read_column_map
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.flow_pieces import flow_files, pieces_of, without_copies
 from kiboko.files.logs.flow_reader import PieceReader
-from kiboko.files.store.saving import check_writable
 from kiboko.views.flows_view import MEASURES, flows_json, show_flows, show_usage, usage_json
 from kiboko.views.output import Output, working
 
@@ -132,7 +132,7 @@ def _rules(args: argparse.Namespace, walker: Walker | None, wanted: FlowFilter, 
 
     assert walker is not None
     usage = RuleUsage(walker.topology, _listings(args.counters, walker.topology))
-    judge = FlowJudge(Comparison(walker), Summary(walker.directory), args.strict, wanted, usage, _columns(args))
+    judge = FlowJudge(Comparison(walker), Summary(walker.directory), args.strict, wanted, usage, columns_of(args))
     with working("holding records against the rules"):
         caveats = judge.take(files, cluster=args.cluster)
     if args.json:
@@ -180,15 +180,11 @@ def _rules_named(args: argparse.Namespace, walker: Walker | None) -> frozenset[R
     return frozenset(wanted)
 
 
-def _columns(args: argparse.Namespace) -> ColumnMap:
-    return read_column_map(args.columns) if args.columns else USUAL
-
-
 def _sums(
     args: argparse.Namespace, fields: tuple[str, ...], walker: Walker | None, wanted: FlowFilter, files: list[Path]
 ) -> int:
     topology = walker.topology if walker is not None else None
-    question = Question(wanted, fields, _rules_named(args, walker), topology, _columns(args))
+    question = Question(wanted, fields, _rules_named(args, walker), topology, columns_of(args))
     if args.export is not None and args.cluster:
         raise UsageError("--export writes on this machine: leave out --cluster")
     with working("reading records"):

@@ -6,10 +6,14 @@ import argparse
 import os
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from kiboko.core.errors import InputError
-from kiboko.core.network.model import Topology
 from kiboko.views.text import clean
+
+if TYPE_CHECKING:
+    from kiboko.core.network.model import Topology
+    from kiboko.files.elements.column_map import ColumnMap
 
 INTERRUPTED = 130
 
@@ -27,14 +31,18 @@ def add_network_option(parser: argparse.ArgumentParser) -> None:
                         help="let the network file name rule sets and sockets outside its folder")  # fmt: skip
     parser.add_argument("--strict", action="store_true",
                         help="what is odd in the network file or in records is an error (status 2)")  # fmt: skip
+    parser.add_argument("--no-cache", action="store_true",
+                        help="read the network file anew; else what was read is kept in KIBOKO_CACHE")  # fmt: skip
 
 
 def network_of(args: argparse.Namespace) -> Topology:
     """The network that a command asks about. What is odd about it is told on standard error, or with `--strict` is an
     error. Raises InputError."""
-    from kiboko.files.network.network_file import load_network
-
-    topology = load_network(args.network, args.files_elsewhere)
+    if args.no_cache:
+        from kiboko.files.network.network_file import load_network as load
+    else:
+        from kiboko.files.network.kept import load_kept as load
+    topology = load(args.network, args.files_elsewhere)
     if topology.warnings and args.strict:
         raise InputError(list(topology.warnings))
     for warning in topology.warnings:
@@ -56,6 +64,17 @@ def add_columns_option(parser: argparse.ArgumentParser) -> None:
         "--columns", metavar="FILE", type=Path,
         help="a mapping file: which column of these logs is which field (see the guide)",
     )  # fmt: skip
+
+
+def columns_of(args: argparse.Namespace) -> ColumnMap:
+    """What `--columns` says of the columns of logs. Raises InputError."""
+    from kiboko.files.elements.column_map import USUAL
+
+    if not args.columns:
+        return USUAL
+    from kiboko.files.elements.mapping_file import read_column_map  # checking a mapping costs more than a start
+
+    return read_column_map(args.columns)
 
 
 def add_cluster_option(parser: argparse.ArgumentParser) -> None:

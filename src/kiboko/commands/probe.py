@@ -18,8 +18,8 @@ from kiboko.core.network.model import Topology
 from kiboko.core.queries.ends import End, Ends, Member, resolve_service, services_for, single_service
 from kiboko.core.records.records import ANSWERED, ProbeRecord
 from kiboko.core.walk.walk import Walker
+from kiboko.files.documents.saving import LineAppender
 from kiboko.files.logs.probe_log import to_line
-from kiboko.files.store.saving import LineAppender
 from kiboko.views.output import Output
 from kiboko.views.probe_view import show_outcome, show_probe_summary
 from kiboko.wire.probes import Outcome, Sending, Target, probe_all

@@ -12,10 +12,10 @@ from kiboko.core.errors import UsageError
 from kiboko.core.evidence.verification import Verification
 from kiboko.core.network.model import Topology
 from kiboko.core.queries.ends import resolve_service
+from kiboko.files.documents.saving import write_whole
 from kiboko.files.logs.probe_log import to_line
 from kiboko.files.network.network_file import load_network
 from kiboko.files.store.flow_export import flows_csv
-from kiboko.files.store.saving import write_whole
 from kiboko.replica.faults import KINDS, OLDER_FILTER, SENDER_SIDE, SERVICE_DOWN, Fault
 from kiboko.replica.standing import about, remove, run_at, stand, standing
 from kiboko.replica.trials import Choice

@@ -7,7 +7,7 @@ from importlib.resources.abc import Traversable
 from pathlib import Path
 
 from kiboko.core.errors import UsageError
-from kiboko.files.store.saving import write_whole
+from kiboko.files.documents.saving import write_whole
 
 
 def demo_files() -> dict[str, bytes]:

@@ -29,10 +29,10 @@ from kiboko.core.queries.ends import Ends, resolve_service, single_service
 from kiboko.core.records.records import FlowRecord, ProbeRecord
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
+from kiboko.files.documents.saving import write_whole
 from kiboko.files.logs.probe_log import to_line
 from kiboko.files.network.network_file import load_network
 from kiboko.files.store.flow_export import flows_csv
-from kiboko.files.store.saving import write_whole
 from kiboko.replica.faults import NOT_ENFORCED, Fault
 from kiboko.replica.holder import Job, run_inside
 from kiboko.replica.kernel import Services, build, enter, replace_rules

@@ -23,7 +23,7 @@ from kiboko.core.errors import EnvironmentFailure, UsageError
 from kiboko.core.hints import nearest
 from kiboko.core.network.model import Topology
 from kiboko.core.walk.walk import Walker
-from kiboko.files.store.saving import write_whole
+from kiboko.files.documents.saving import write_whole
 from kiboko.replica.faults import Fault
 from kiboko.replica.holder import Job, hand_over, search_path, start_holder
 from kiboko.replica.instances import device_of

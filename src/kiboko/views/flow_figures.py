@@ -12,7 +12,7 @@ from kiboko.core.evidence.coverage import Coverage
 from kiboko.core.network.model import Topology
 from kiboko.core.records.flow_query import MINUTE, Sums, Timeline
 from kiboko.core.records.flow_table import moment
-from kiboko.files.store.saving import check_writable, written_whole
+from kiboko.files.documents.saving import check_writable, written_whole
 from kiboko.views.coverage_view import point_text
 from kiboko.views.flows_view import top
 from kiboko.views.text import clean

@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
-from kiboko.files.elements.mapping_file import USUAL, ColumnMap
+from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.flow_columns import Converter
 from kiboko.files.logs.flow_texts import TextReader

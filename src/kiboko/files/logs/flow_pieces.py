@@ -25,8 +25,8 @@ from numpy.typing import NDArray
 
 from kiboko.core.errors import InputError, Place, Problem
 from kiboko.core.records.flow_table import FlowTable
+from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.fields import element_of
-from kiboko.files.elements.mapping_file import USUAL, ColumnMap
 
 PIECE = 32 << 20
 """Octets of text in a piece."""

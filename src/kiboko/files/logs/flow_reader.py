@@ -16,7 +16,7 @@ import pyarrow as pa
 
 from kiboko.core.errors import InputError
 from kiboko.core.records.flow_table import FlowTable
-from kiboko.files.elements.mapping_file import USUAL, ColumnMap, label
+from kiboko.files.elements.column_map import USUAL, ColumnMap, label
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.elements.streams import Stream, Unpacked
 from kiboko.files.logs import flow_pieces

@@ -15,8 +15,8 @@ import pyarrow as pa
 import pyarrow.csv
 import pyarrow.json
 
+from kiboko.files.elements.column_map import Chosen, ColumnMap, label
 from kiboko.files.elements.fields import DESTINATIONS, SOURCES
-from kiboko.files.elements.mapping_file import Chosen, ColumnMap, label
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.nested_json import delimited, expanded
 

@@ -73,6 +73,11 @@ def load_network(path: str, files_elsewhere: bool = False) -> Topology:
     ------
     InputError : with every problem found, each with file and line
     """
+    return load_with_files(path, files_elsewhere)[0]
+
+
+def load_with_files(path: str, files_elsewhere: bool = False) -> tuple[Topology, tuple[Path, ...]]:
+    """As `load_network`, and the files beside the network's own that went into it. Raises InputError."""
     problems: list[Problem] = []
     parts = read_parts(Path(path), path, problems)
     builder = _Builder(Path(path), parts, problems, files_elsewhere)
@@ -80,7 +85,8 @@ def load_network(path: str, files_elsewhere: bool = False) -> Topology:
     problems.extend(unread_files(Path(path), path, builder.used_files))
     if problems:
         raise InputError(_in_order(problems))
-    return dataclasses.replace(topology, warnings=tuple(_in_order(list(consistency.warnings_of(topology)))))
+    warnings = tuple(_in_order(list(consistency.warnings_of(topology))))
+    return dataclasses.replace(topology, warnings=warnings), tuple(sorted(builder.used_files))
 
 
 def _in_order(problems: list[Problem]) -> list[Problem]:

@@ -20,8 +20,8 @@ from kiboko.core.errors import UsageError
 from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
 from kiboko.core.records.records import DENIED, PASSED, FlowRecord
+from kiboko.files.documents.saving import written_whole
 from kiboko.files.store import ipfix_export
-from kiboko.files.store.saving import written_whole
 
 _EVENTS = {PASSED: "1", DENIED: "3"}
 

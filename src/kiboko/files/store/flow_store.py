@@ -22,8 +22,8 @@ import pyarrow.parquet
 
 from kiboko.core.errors import EnvironmentFailure
 from kiboko.core.records.flow_table import FlowTable
+from kiboko.files.documents.saving import written_whole
 from kiboko.files.store.flow_export import arrow_table
-from kiboko.files.store.saving import written_whole
 
 SEGMENT_OCTETS = 64 << 20
 """Octets of a growing segment after which it is closed."""

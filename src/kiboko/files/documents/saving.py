@@ -14,10 +14,10 @@ from kiboko.core.errors import EnvironmentFailure
 
 
 @contextlib.contextmanager
-def written_whole(path: Path) -> Iterator[Path]:
+def written_whole(path: Path, private: bool = False) -> Iterator[Path]:
     """A path beside `path` to write to; what is there when the block ends takes the place of `path`, and nothing is
     left where it fails. The name is nobody's to guess, so that no link laid there beforehand is followed; the mode is
-    what the user's umask leaves.
+    what the user's umask leaves, or for a `private` file that nobody else may read it.
 
     Raises EnvironmentFailure where it cannot be written.
     """
@@ -31,7 +31,7 @@ def written_whole(path: Path) -> Iterator[Path]:
         yield Path(temporary)
         with open(temporary, "rb") as stream:
             os.fsync(stream.fileno())
-        os.chmod(temporary, 0o666 & ~_umask())
+        os.chmod(temporary, 0o600 if private else 0o666 & ~_umask())
         os.replace(temporary, path)
     except OSError as error:
         raise EnvironmentFailure(f"{path}: cannot be written: {error.strerror or error}") from error
@@ -40,9 +40,9 @@ def written_whole(path: Path) -> Iterator[Path]:
             os.unlink(temporary)
 
 
-def write_whole(path: Path, data: bytes) -> None:
+def write_whole(path: Path, data: bytes, private: bool = False) -> None:
     """Write a file beside its target and move it into place. Raises EnvironmentFailure."""
-    with written_whole(path) as temporary:
+    with written_whole(path, private) as temporary:
         temporary.write_bytes(data)
 
 

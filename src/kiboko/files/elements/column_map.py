@@ -1,0 +1,192 @@
+"""Which column of a log is which information element: by the usual names, or as a mapping file says
+(`kiboko.files.elements.mapping_file`)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+from numpy.typing import NDArray
+
+from kiboko.core.errors import InputError, Place, Problem
+from kiboko.core.hints import nearest
+from kiboko.files.elements.arrays import values_of
+from kiboko.files.elements.fields import element_of, in_other_units, require_columns
+from kiboko.files.elements.moments import REPEATED, UNREADABLE, read_moments
+
+_NUMBER = r"^[+-]?\d{1,19}(\.\d{0,12})?$"
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """What one column holds: an element, its values multiplied by `scale`, translated by `texts` (as written, and what
+    it means), or times in the form `form` (that of `strptime`) and the time zone `zone`."""
+
+    name: str
+    element: str
+    scale: float | None = None
+    texts: tuple[tuple[str, str], ...] = ()
+    form: str | None = None
+    zone: str | None = None
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether its values are the element's as they stand."""
+        return self.scale is None and not self.texts and self.form is None and self.zone is None
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnMap:
+    """How records are found in a log. Without `columns`, by the usual names.
+
+    `records` is the path to the records in JSON documents, a name or a name with `[]` at each step; `names` are the
+    columns of records without a header, `delimiter` is what parts their cells. Records with one of the values of `skip`
+    in a column are none. `constants` are elements that all records have.
+    """
+
+    columns: tuple[Column, ...] = ()
+    records: tuple[str, ...] = ()
+    delimiter: str | None = None
+    names: tuple[str, ...] = ()
+    skip: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    constants: tuple[tuple[str, str], ...] = ()
+
+    def chosen(self, header: tuple[str, ...], file: str | None = None) -> Chosen:
+        """What is read of a table with such a header. Raises InputError for `file` where too little is there."""
+        elements = [element for element, _ in self.constants]
+        if not self.columns:
+            found = _usual(header)
+            if file is not None:
+                require_columns([column.element for _, column in found], list(header), file)
+            return Chosen(tuple(found), (), ())
+        places = {name: index for index, name in reversed(list(enumerate(header)))}
+        if file is not None:
+            wanted = [column.name for column in self.columns] + [name for name, _ in self.skip]
+            problems = [
+                Problem(Place(file, 1), f"column '{name}' of the mapping file is not in it" + nearest(name, header))
+                for name in dict.fromkeys(wanted)
+                if name not in places
+            ]
+            if problems:
+                raise InputError(problems)
+            require_columns([*elements, *(column.element for column in self.columns)], list(header), file)
+        picked = tuple((places[column.name], column) for column in self.columns if column.name in places)
+        skipped = tuple((places[name], values) for name, values in self.skip if name in places)
+        return Chosen(picked, skipped, self.constants)
+
+    @property
+    def fields(self) -> tuple[str, ...]:
+        """The names of all fields that the map reads, each once: the header of records out of JSON."""
+        return tuple(dict.fromkeys([*(each.name for each in self.columns), *(name for name, _ in self.skip)]))
+
+
+@dataclass(frozen=True, slots=True)
+class Chosen:
+    """The columns of a table that are read, by place, and what is made of them."""
+
+    columns: tuple[tuple[int, Column], ...]
+    skip: tuple[tuple[int, tuple[str, ...]], ...] = ()
+    constants: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def places(self) -> list[int]:
+        """The places of all columns that are needed, ascending."""
+        return sorted({place for place, _ in self.columns} | {place for place, _ in self.skip})
+
+    def typed(self, types: dict[str, pa.DataType]) -> dict[str, pa.DataType]:
+        """The types to read columns as, by the label of each: those of their elements, text where values change."""
+        found = {label(place): pa.string() for place in self.places}
+        found |= {label(place): types[c.element] for place, c in self.columns if c.is_plain and c.element in types}
+        return found
+
+    def applied(self, batch: pa.Table) -> tuple[pa.Table, NDArray[np.bool_] | None, NDArray[np.bool_]]:
+        """A batch whose columns bear the labels of their places as one whose columns are elements; which of its rows
+        are records, where some are none; and which of the records have a time of an hour that a clock shows twice."""
+        keep = None
+        for place, values in self.skip:
+            out = ~_is_among(batch.column(label(place)), values)
+            keep = out if keep is None else keep & out
+        if keep is not None:
+            batch = batch.filter(pa.array(keep))
+        found: dict[str, pa.ChunkedArray] = {}
+        repeated = np.zeros(batch.num_rows, dtype=np.bool_)
+        for place, column in self.columns:
+            values = batch.column(label(place))
+            values = values if column.is_plain else _translated(column, values, repeated)
+            known = found.get(column.element)
+            found[column.element] = values if known is None else _either(known, values)
+        for element, text in self.constants:
+            found.setdefault(element, pa.chunked_array([pa.array([text] * batch.num_rows, pa.string())]))
+        return pa.table(found), keep, repeated
+
+
+USUAL = ColumnMap()
+"""Columns by the names of information elements and by plain headers."""
+
+
+def label(place: int) -> str:
+    """What the column at a place is called while it is read, whatever its header says."""
+    return f"c{place}"
+
+
+def _usual(header: tuple[str, ...]) -> list[tuple[int, Column]]:
+    """Columns by their usual names. Of several for one element the first that has a value counts, whole names before
+    plain ones and before other units."""
+    found: list[tuple[int, int, Column]] = []
+    for place, name in enumerate(header):
+        element, other = element_of(name), in_other_units(name)
+        if element is not None:
+            found.append((int(name != element), place, Column(name, element)))
+        elif other is not None:
+            found.append((2, place, Column(name, other[0], other[1])))
+    return [(place, column) for _, place, column in sorted(found, key=lambda item: item[:2])]
+
+
+def _text(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    if pa.types.is_string(column.type):
+        return column
+    try:
+        return column.cast(pa.string())
+    except pa.ArrowInvalid:  # octets that are no UTF-8
+        texts = [None if octets is None else octets.decode("utf-8", "replace") for octets in column.to_pylist()]
+        return pa.chunked_array([pa.array(texts, pa.string())])
+
+
+# `pyarrow.compute` takes long to load, and the common columns do without.
+
+
+def _is_among(column: pa.ChunkedArray, values: Sequence[str]) -> NDArray[np.bool_]:
+    import pyarrow.compute as pc
+
+    matches = pc.is_in(pc.utf8_trim_whitespace(_text(column)), pa.array(values, pa.string()))
+    return values_of(pc.fill_null(matches, False))
+
+
+def _either(one: pa.ChunkedArray, other: pa.ChunkedArray) -> pa.ChunkedArray:
+    import pyarrow.compute as pc
+
+    return pc.coalesce(_text(one), _text(other))
+
+
+def _translated(column: Column, values: pa.ChunkedArray, repeated: NDArray[np.bool_]) -> pa.ChunkedArray:
+    """Values as their element wants them; one that does not fit stays as it is, to be rejected with its place. Rows
+    with a time of an hour that a clock shows twice are marked in `repeated`, bool[n]."""
+    import pyarrow.compute as pc
+
+    text = pc.utf8_trim_whitespace(_text(values))
+    if column.texts:
+        written, meant = zip(*column.texts)
+        at = pc.index_in(text, pa.array(written, pa.string()))
+        text = pc.coalesce(pc.take(pa.array(meant, pa.string()), at), text)
+    if column.form is not None or column.zone is not None:
+        moments, kinds = read_moments(text.to_pylist(), column.form, column.zone)
+        repeated |= kinds == REPEATED
+        return pc.coalesce(pc.cast(pa.array(moments, mask=kinds == UNREADABLE), pa.string()), text)
+    if column.scale is not None:
+        fits = pc.match_substring_regex(text, _NUMBER)
+        number = pc.if_else(fits, text, pa.scalar(None, pa.string())).cast(pa.float64())
+        scaled = pc.round(pc.multiply(number, column.scale)).cast(pa.int64(), safe=False)
+        return pc.coalesce(scaled.cast(pa.string()), text)
+    return text

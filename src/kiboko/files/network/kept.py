@@ -1,0 +1,248 @@
+"""Networks that were loaded once, kept in the user's cache folder so that the next start need not parse and check.
+
+What is kept stands for the content of every file that went into it, under the names that the user gave, for one
+release of Kiboko: where any of that differs the network file is read anew. It is data only (MessagePack, with a table
+of the classes that may be made from it), so that a hostile file can be wrong but never run; files that somebody else
+could have written, or that are damaged, are not used.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import stat
+from collections.abc import Iterable, Mapping
+from dataclasses import fields
+from datetime import datetime
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from kiboko.core.errors import EnvironmentFailure, Place, Problem
+from kiboko.core.header.addresses import Address, AddressSet, Prefix
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.network import host_rules, model
+from kiboko.core.network.model import Topology
+
+_MAGIC = b"kiboko network 1\n"
+_DIGEST = 32
+_MOST_FILES, _MOST_OCTETS = 64, 512 << 20
+_DATA_SUFFIXES = (".yaml", ".yml", ".json", ".csv", ".tsv", ".txt", ".jsonl", ".parquet", ".xml", ".toml")
+
+_CLASSES: tuple[type, ...] = (
+    Place, Problem, Address, AddressSet, Prefix, RangeSet,
+    model.Named, model.Literal, model.Carrying, model.Rule, model.Filter, model.Network, model.Subnet, model.Outside,
+    model.Gateway, model.RouteEntry, model.RouteTable, model.Zone, model.Crossing, model.Group, model.Interface,
+    model.Listener, model.Instance, model.Defaults, model.ObservationPoint, model.Topology,
+    host_rules.Unjudged, host_rules.Unclear, host_rules.Values, host_rules.Match, host_rules.Verdict,
+    host_rules.VerdictMap, host_rules.HostRule, host_rules.Chain, host_rules.HostRuleSet,
+)  # fmt: skip
+_TUPLE, _MAPPING, _SET, _TIME, _AGAIN, _FIRST = 0, 1, 2, 3, 4, 5
+_CODES = {each: code for code, each in enumerate(_CLASSES, _FIRST)}
+_SHARED = (host_rules.HostRuleSet, host_rules.Chain)
+"""What many may hold and is large: written once, and one object again when it is read."""
+
+
+def cache_folder() -> Path | None:
+    """Where loaded networks are kept: `KIBOKO_CACHE`, else the user's own cache folder (XDG Base Directory
+    Specification); None where `KIBOKO_CACHE` is set to nothing, or there is no home."""
+    named = os.environ.get("KIBOKO_CACHE")
+    if named is not None:
+        return Path(named) if named else None
+    base = os.environ.get("XDG_CACHE_HOME") or ""
+    if os.path.isabs(base):
+        return Path(base) / "kiboko"
+    home = os.path.expanduser("~")
+    return Path(home) / ".cache" / "kiboko" if os.path.isabs(home) else None
+
+
+def load_kept(path: str, files_elsewhere: bool = False) -> Topology:
+    """The network that a file or folder describes, from the cache where that still holds.
+
+    Parameters and errors are those of `load_network`; what cannot be kept is no error.
+    """
+    folder = cache_folder()
+    before = _inputs(path) if folder else None
+    if folder is None or before is None:
+        return _load(path, files_elsewhere)[0]
+    kept_at = folder / f"{_key(path, files_elsewhere, before)}.network"
+    topology = _read(kept_at)
+    if topology is None:
+        topology, used = _load(path, files_elsewhere)
+        if _inputs(path) == before:  # else it was changed while it was read
+            _keep(kept_at, topology, used)
+    return topology
+
+
+def _load(path: str, files_elsewhere: bool) -> tuple[Topology, tuple[Path, ...]]:
+    from kiboko.files.network.network_file import load_with_files
+
+    return load_with_files(path, files_elsewhere)
+
+
+# What a kept network stands for.
+
+
+def _inputs(path: str) -> list[tuple[str, bytes]] | None:
+    """Each file that is read first, by name, with the digest of its content; None where they cannot be read."""
+    top = Path(path)
+    try:
+        if not top.is_dir():
+            return [("", _digest_of(top))]
+        names = sorted(name for name in os.listdir(top) if name.endswith(_DATA_SUFFIXES))
+        # Other files of data are named, not read: whether they belong to it is for the loader to say.
+        parts = [name for name in names if name.endswith(".yaml") or name == "instances.csv"]
+        return [(name, _digest_of(top / name) if name in parts else b"") for name in names]
+    except OSError:
+        return None
+
+
+def _digest_of(path: Path) -> bytes:
+    with open(path, "rb") as stream:
+        return hashlib.file_digest(stream, _hash).digest()
+
+
+def _hash() -> Any:
+    return hashlib.blake2b(digest_size=_DIGEST)
+
+
+def _key(path: str, files_elsewhere: bool, inputs: list[tuple[str, bytes]]) -> str:
+    told = _hash()
+    for part in (_release(), path, os.path.abspath(path), str(files_elsewhere), str(os.geteuid())):
+        told.update(part.encode("utf-8", "surrogateescape") + b"\0")
+    for name, digest in inputs:
+        told.update(name.encode("utf-8", "surrogateescape") + b"\0" + digest)
+    return str(told.hexdigest())
+
+
+@cache
+def _release() -> str:
+    """What tells one state of the code apart from another: a loader that was mended must not be answered for by what
+    the one before it made."""
+    import kiboko
+
+    root = Path(kiboko.__file__).parent
+    told = _hash()
+    told.update(kiboko.__version__.encode())
+    for room in ("core", "core/header", "core/network", "files/documents", "files/hosts", "files/network"):
+        for entry in sorted(os.scandir(root / room), key=lambda entry: entry.name):
+            if entry.name.endswith(".py"):
+                status = entry.stat()
+                told.update(f"{room}/{entry.name} {status.st_size} {status.st_mtime_ns}\n".encode())
+    return str(told.hexdigest())
+
+
+# Reading and writing.
+
+
+def _read(path: Path) -> Topology | None:
+    """The network that is kept at a path; None where there is none that can be used."""
+    import msgpack
+
+    try:
+        handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+        with open(handle, "rb") as stream:
+            status = os.fstat(handle)
+            if status.st_uid != os.geteuid() or status.st_mode & (stat.S_IWGRP | stat.S_IWOTH):
+                return None
+            data = stream.read()
+        body = memoryview(data)[len(_MAGIC) + _DIGEST :]
+        told = _hash()
+        told.update(body)
+        if data[: len(_MAGIC)] != _MAGIC or data[len(_MAGIC) : len(_MAGIC) + _DIGEST] != told.digest():
+            return None
+        used, topology = msgpack.unpackb(body, strict_map_key=False)
+        if any(_digest_of(Path(name)) != digest for name, digest in used):
+            return None
+        found = _Maker().made(topology)
+    except (OSError, ValueError, TypeError, IndexError):
+        return None
+    with contextlib.suppress(OSError):
+        os.utime(path)  # what was used last goes last
+    return found if isinstance(found, Topology) else None
+
+
+def _keep(path: Path, topology: Topology, used: Iterable[Path]) -> None:
+    import msgpack
+
+    from kiboko.files.documents.saving import write_whole
+
+    with contextlib.suppress(OSError, EnvironmentFailure):
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        digests = [(str(each), _digest_of(each)) for each in used]
+        body = msgpack.packb((digests, _Writer().plain(topology)))
+        told = _hash()
+        told.update(body)
+        write_whole(path, _MAGIC + told.digest() + body, private=True)
+        _let_go(path.parent)
+
+
+def _let_go(folder: Path) -> None:
+    """Remove what was not used for longest, where more is kept than may be."""
+    found = []
+    for entry in os.scandir(folder):
+        if entry.name.endswith(".network") and entry.is_file(follow_symlinks=False):
+            status = entry.stat(follow_symlinks=False)
+            found.append((status.st_mtime_ns, status.st_size, entry.path))
+    octets = 0
+    for count, (_, size, path) in enumerate(sorted(found, reverse=True), 1):
+        octets += size
+        if count > 1 and (count > _MOST_FILES or octets > _MOST_OCTETS):
+            os.unlink(path)
+
+
+class _Writer:
+    """Turns a network into lists, texts and numbers."""
+
+    def __init__(self) -> None:
+        self._seen: dict[int, int] = {}
+
+    def plain(self, value: Any) -> Any:
+        """A value as MessagePack knows them; a list's first item says what it stands for."""
+        if value is None or isinstance(value, bool):
+            return value
+        if isinstance(value, str):
+            return str(value)
+        if isinstance(value, int):
+            return value if -(1 << 63) <= value < 1 << 63 else value.to_bytes(17, "big")
+        if isinstance(value, datetime):
+            return [_TIME, value.isoformat()]
+        if isinstance(value, tuple | list):
+            return [_TUPLE, *map(self.plain, value)]
+        if isinstance(value, frozenset):
+            return [_SET, *map(self.plain, sorted(value))]
+        if isinstance(value, Mapping):
+            return [_MAPPING, *(self.plain(each) for pair in value.items() for each in pair)]
+        if id(value) in self._seen:
+            return [_AGAIN, self._seen[id(value)]]
+        written = [_CODES[type(value)], *(self.plain(getattr(value, each.name)) for each in fields(value))]
+        if isinstance(value, _SHARED):
+            self._seen[id(value)] = len(self._seen)
+        return written
+
+
+class _Maker:
+    """Makes the network again from what `_Writer` wrote."""
+
+    def __init__(self) -> None:
+        self._shared: list[Any] = []
+
+    def made(self, value: Any) -> Any:
+        """The value that was written."""
+        if type(value) is not list:
+            return int.from_bytes(value, "big") if type(value) is bytes else value
+        code, made = value[0], self.made
+        inner = [made(each) if type(each) is list or type(each) is bytes else each for each in value[1:]]
+        if code >= _FIRST:
+            found = _CLASSES[code - _FIRST](*inner)
+            if isinstance(found, _SHARED):
+                self._shared.append(found)
+            return found
+        if code == _TUPLE:
+            return tuple(inner)
+        if code == _MAPPING:
+            return dict(zip(inner[::2], inner[1::2], strict=True))
+        if code == _SET:
+            return frozenset(inner)
+        return datetime.fromisoformat(inner[0]) if code == _TIME else self._shared[inner[0]]
