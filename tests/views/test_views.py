@@ -1,19 +1,24 @@
 """Views: text made safe, tables that fit, and what the sheets say, on networks written for them."""
 
 import io
+import tempfile
 import unittest
+from pathlib import Path
 
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kiboko.core.errors import Place
 from kiboko.core.header.services import parse_services
 from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.inspection import attachments, end_addresses, group_lookalikes, group_reasons, groups_of
 from kiboko.core.queries.pair import ask_ways
 from kiboko.core.walk.walk import Walker
+from kiboko.demo.data import write_demo
+from kiboko.files.network.network_file import load_network
 from kiboko.views.output import Grid, Output
 from kiboko.views.route_view import hops, route_json
-from kiboko.views.sheet import Sheet, sheet_json, show_sheet
+from kiboko.views.sheet import Fact, Sheet, sheet_json, show_sheet
 from kiboko.views.show_view import Shower
 from kiboko.views.text import clean, counted
 from tests.helpers import a_filter, base, load
@@ -114,7 +119,7 @@ class Inspection(unittest.TestCase):
 
     def rules(self, sheet, title):
         table = next(each for each in sheet.tables if each.title.startswith(title))
-        return [row if isinstance(row, str) else [cell.strip() for cell in row[:3]] for row in table.rows]
+        return [each.text if each.cells is None else [cell.strip() for cell in each.cells[:3]] for each in table.lines]
 
     def test_an_instance_shows_all_rules_in_the_order_they_are_asked(self):
         sheet = Shower(network()).sheet("ann")
@@ -129,8 +134,8 @@ class Inspection(unittest.TestCase):
         self.assertIn("edge is stateless: replies need a rule of their own", sheet.notes)
 
     def place(self, sheet, name):
-        row = next(row for table in sheet.tables for row in table.rows if isinstance(row, str) and f" {name} (" in row)
-        return row.rpartition(" ")[2]
+        texts = [line.text for table in sheet.tables for line in table.lines]
+        return next(text for text in texts if f" {name} (" in text).rpartition(" ")[2]
 
     def test_only_what_matters_is_left(self):
         walker = network()
@@ -141,22 +146,87 @@ class Inspection(unittest.TestCase):
 
     def test_a_filter_attached_to_nothing_says_so(self):
         sheet = Shower(network()).sheet("loose")
-        self.assertIn(("attached to", "nothing"), sheet.facts)
+        self.assertIn(Fact("attached to", [], "nothing"), sheet.facts)
         self.assertTrue(any("attached to nothing" in note for note in sheet.notes))
 
     def test_a_sheet_as_text_and_as_json(self):
-        sheet = Sheet("thing", "x", [("size", "3")])
+        sheet = Sheet("thing", "x", [Fact("size", 3, "3")])
         table = sheet.table("Parts", ["part", "why"])
-        table.section("first half")
-        table.add(["a", "because"])
+        table.section("first half", half=1)
+        table.add(["a", "because"], why=["cause"])
+        table.add(["b", Place("n.yaml", 3)])
         sheet.table("Nothing", ["part"], empty="none at all")
         stream = io.StringIO()
         show_sheet(sheet, Output(stream))
         self.assertEqual(stream.getvalue().split("\n")[:2], ["thing x", "  size  3"])
         self.assertIn("none at all", stream.getvalue())
         self.assertEqual(
-            sheet_json(sheet)["rows"], [{"table": "Parts", "section": "first half", "part": "a", "why": "because"}]
+            sheet_json(sheet)["rows"],
+            [{"table": "Parts", "half": 1, "part": "a", "why": ["cause"]},
+             {"table": "Parts", "half": 1, "part": "b", "file": "n.yaml", "line": 3}],
+        )  # fmt: skip
+
+    def test_the_replies_to_a_service_have_their_own_rules_where_a_filter_is_stateless(self):
+        values = base()
+        values["filters"]["edge"] = a_filter("subnet", stateful=False, inbound=[{"action": "allow"}], outbound=[
+            {"action": "allow", "service": "tcp/32768-60999"}, {"action": "allow", "service": "tcp/1-1023"},
+            {"action": "drop", "source_ports": "22"}, {"action": "drop", "source_ports": "80"},
+            {"action": "drop", "from": "bob"}, {"action": "drop", "service": "udp"}])  # fmt: skip
+        values["subnets"]["a1"]["filter"] = "edge"
+        sheet = Shower(Walker(load(values)), parse_services("ssh")).sheet("ann")
+        names = [row[0] for row in self.rules(sheet, "Replies to those inbound requests") if not isinstance(row, str)]
+        self.assertEqual(names, ["1", "3"], "to a client port, or from port 22")
+        values["filters"]["edge"]["outbound"] = [{"action": "allow", "service": "icmp/echo-reply"},
+                                                 {"action": "allow", "service": "icmp/echo-request"}]  # fmt: skip
+        sheet = Shower(Walker(load(values)), parse_services("ping")).sheet("ann")
+        names = [row[0] for row in self.rules(sheet, "Replies to those inbound requests") if not isinstance(row, str)]
+        self.assertEqual(names, ["1"])
+
+    def test_a_service_shows_the_rules_that_speak_of_it_and_who_listens(self):
+        values = base()
+        values["services"] = {"web": ["tcp/80", "tcp/443"]}
+        values["filters"]["guard"] = a_filter("instance", inbound=[
+            {"action": "allow", "service": "https"}, {"action": "allow", "service": "web", "note": "until the move"},
+            {"action": "allow", "service": "ssh"}, {"action": "drop"}])  # fmt: skip
+        values["instances"]["ann"]["listens"] = ["web"]
+        values["instances"]["bob"]["listens"] = ["ssh"]
+        values["instances"]["dan"].update(listens=["https"], state="stopped")
+        shower = Shower(Walker(load(values)))
+        sheet = shower.service("https", parse_services("https"))
+        table = next(each for each in sheet.tables if each.title == "Rules that speak of it")
+        self.assertEqual([line.cells[1] for line in table.lines], ["1", "2"])
+        self.assertEqual(table.lines[1].values["note"], "until the move")
+        who = next(each for each in sheet.tables if each.title == "Who listens")
+        self.assertEqual(
+            [line.cells[:3] for line in who.lines], [["ann", "running", "web"], ["dan", "stopped", "https"]]
         )
+        self.assertEqual(sheet.notes, ["1 rule for any service may match it too", "what listens is not known at cat"])
+
+    def test_notes_are_shown_wherever_the_network_file_has_them(self):
+        values = base()
+        values["filters"]["edge"] = a_filter(
+            "subnet", note="by the fleet team", inbound=[{"action": "allow", "note": "ticket 7"}]
+        )
+        values["subnets"]["a1"]["filter"] = "edge"
+        values["instances"]["ann"]["note"] = "moves in May"
+        values["groups"]["webs"] = {"members": ["ann"], "note": "was web-old"}
+        values["zones"]["left"] = {"note": "the old hall"}
+        values["route_tables"]["north-table"][0]["note"] = "the second line is slow"
+        shower = Shower(Walker(load(values)))
+        for name, text in (("ann", "moves in May"), ("ann", "ticket 7"), ("ann", "the second line is slow"), ("left", "the old hall"),
+                           ("edge", "by the fleet team"), ("webs", "was web-old")):  # fmt: skip
+            stream = io.StringIO()
+            show_sheet(shower.sheet(name), Output(stream))
+            self.assertIn(text, stream.getvalue(), name)
+
+    def test_rules_of_a_kernel_read_as_they_were_listed(self):
+        with tempfile.TemporaryDirectory() as folder:
+            write_demo(Path(folder))
+            walker = Walker(load_network(f"{folder}/network.yaml"))
+        table = next(each for each in Shower(walker).sheet("gauge-04").tables if "kernel" in each.title)
+        texts = [line.cells[1] for line in table.lines if line.cells]
+        self.assertIn("ip saddr 198.51.100.0/28 tcp dport 22 accept", texts)
+        self.assertIn("ct state {established, related} accept", texts)
 
 
 class Routes(unittest.TestCase):

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
 
 from kiboko.commands.options import add_examples, add_network_option, network_of
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import parse_address, reads_as_address
+from kiboko.core.header.services import parse_services
 from kiboko.core.hints import nearest
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.queries.inspection import end_addresses
@@ -22,13 +24,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "name",
         metavar="NAME",
-        help="an instance, interface, subnet, filter, group, zone, gateway, outside, or any address",
+        help="an instance, interface, subnet, filter, group, zone, gateway, outside, service, or any address",
     )
     add_network_option(parser)
     parser.add_argument("--service", metavar="SERVICE", help="only the rules that could match this service")
     parser.add_argument("--peer", metavar="NAME", help="only the rules that could match this other end")
     parser.add_argument("--json", action="store_true", help="machine-readable, show/1")
-    add_examples(parser, "show relay-1", "show gauges", "show relay-1 --service telemetry --peer gauge-03")
+    add_examples(parser, "show relay-1", "show gauges", "show https", "show relay-1 --service ssh --peer 198.51.100.20")
 
 
 def run(args: argparse.Namespace) -> int:
@@ -55,5 +57,8 @@ def _sheet(shower: Shower, ends: Ends, name: str) -> Sheet:
         except ValueError as error:
             raise UsageError(f"'{name}' is not one address; show takes one, or a name") from error
     topology = ends.topology
-    names = [*ends.known_names(), *topology.filters, *topology.zones, *topology.gateways, *topology.route_tables]
+    with contextlib.suppress(ValueError):
+        return shower.service(name, parse_services(name, topology.services))
+    names = [*ends.known_names(), *topology.filters, *topology.zones, *topology.gateways, *topology.route_tables,
+             *topology.services]  # fmt: skip
     raise UsageError(f"nothing in the network is called '{name}'" + nearest(name, names, 3, 0.5))

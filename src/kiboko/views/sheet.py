@@ -6,29 +6,50 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
+from kiboko.core.errors import Place
 from kiboko.views.output import Grid, Output
+
+Cell = str | int | None | Place | list[str] | dict[str, Any]
+"""What stands in a cell or a fact: its value for JSON, of which the text is made; None where there is none."""
+
+
+@dataclass(slots=True)
+class Line:
+    """A line of a table. A line whose style is `quiet` is of less weight. `values` are what JSON has in place of the
+    cells, or beside them; without cells it is a line across all columns, and its values hold for those that follow."""
+
+    cells: list[Cell] | None
+    style: str = ""
+    text: str = ""
+    values: dict[str, Any] = field(default_factory=dict)
 
 
 @dataclass(slots=True)
 class Table:
-    """A titled table. A row whose style is `quiet` is of less weight; `empty` is said where there is no row."""
+    """A titled table; `empty` is said where there is no line."""
 
     title: str
     headings: list[str]
-    rows: list[list[str] | str] = field(default_factory=list)
-    styles: list[str] = field(default_factory=list)
+    lines: list[Line] = field(default_factory=list)
     wide: tuple[str, ...] = ()
     empty: str = ""
 
-    def add(self, cells: list[str], style: str = "") -> None:
-        """Append a row."""
-        self.rows.append(cells)
-        self.styles.append(style)
+    def add(self, cells: list[Cell], style: str = "", **values: Any) -> None:
+        """Append a line; `values` stand in JSON instead of the cells under those headings."""
+        self.lines.append(Line(cells, style, values=values))
 
-    def section(self, text: str) -> None:
+    def section(self, text: str, **values: Any) -> None:
         """Append a line across all columns: what follows belongs to it."""
-        self.rows.append(text)
-        self.styles.append("section")
+        self.lines.append(Line(None, "section", text, values))
+
+
+@dataclass(frozen=True, slots=True)
+class Fact:
+    """One thing said in a line: its value for JSON, and how it reads, empty where it is not shown."""
+
+    label: str
+    value: Cell
+    text: str
 
 
 @dataclass(slots=True)
@@ -37,14 +58,22 @@ class Sheet:
 
     kind: str
     name: str
-    facts: list[tuple[str, str]] = field(default_factory=list)
+    facts: list[Fact] = field(default_factory=list)
     tables: list[Table] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
 
-    def fact(self, label: str, text: str | None) -> None:
-        """Add a fact, where there is one."""
-        if text:
-            self.facts.append((label, text))
+    def fact(self, label: str, value: Cell, text: str = "") -> None:
+        """Add a fact, where there is one; `text` is how it reads, where that is more than its value."""
+        if value or text:
+            self.facts.append(Fact(label, value, text or cell_text(value)))
+
+    def value(self, label: str, value: Cell) -> None:
+        """Add a fact that is in JSON only, since the text of another tells it."""
+        self.facts.append(Fact(label, value, ""))
+
+    def first(self, label: str, value: str) -> None:
+        """Add a fact before all others."""
+        self.facts.insert(0, Fact(label, value, value))
 
     def table(self, title: str, headings: list[str], wide: tuple[str, ...] = (), empty: str = "") -> Table:
         """Begin a table."""
@@ -53,25 +82,33 @@ class Sheet:
         return made
 
 
+def cell_text(cell: Cell) -> str:
+    """A cell as it reads."""
+    if isinstance(cell, list):
+        return ", ".join(cell) or "-"
+    return "-" if cell is None or cell == "" else str(cell)
+
+
 def show_sheet(sheet: Sheet, out: Output) -> None:
     """The sheet as text."""
     out.parts((f"{sheet.kind} ", "quiet"), (sheet.name, "mark"))
-    width = max((len(label) for label, _ in sheet.facts), default=0)
-    for label, text in sheet.facts:
-        out.parts((f"  {label.ljust(width)}  ", "quiet"), (text, ""))
+    shown = [fact for fact in sheet.facts if fact.text]
+    width = max((len(fact.label) for fact in shown), default=0)
+    for fact in shown:
+        out.parts((f"  {fact.label.ljust(width)}  ", "quiet"), (fact.text, ""))
     for table in sheet.tables:
-        if not table.rows and not table.empty:
+        if not table.lines and not table.empty:
             continue
         out.heading(table.title)
-        if not table.rows:
+        if not table.lines:
             out.line(f"  {table.empty}")
             continue
         grid = Grid(table.headings, wide=table.wide)
-        for cells, style in zip(table.rows, table.styles, strict=True):
-            if isinstance(cells, str):
-                grid.section(cells)
+        for line in table.lines:
+            if line.cells is None:
+                grid.section(line.text)
             else:
-                grid.add(cells, style)
+                grid.add([cell_text(cell) for cell in line.cells], line.style)
         out.grid(grid)
     if sheet.notes:
         out.heading("Bear in mind")
@@ -79,20 +116,34 @@ def show_sheet(sheet: Sheet, out: Output) -> None:
 
 
 def sheet_json(sheet: Sheet) -> dict[str, Any]:
-    """The sheet as `show/1`: every table's rows, each with the title of its table."""
+    """The sheet as `show/1`: every table's lines, each with the title of its table, by values."""
+    facts: dict[str, Any] = {}
+    for fact in sheet.facts:
+        _put(facts, fact.label, fact.value)
     return {
         "kiboko": "show/1",
-        "summary": {"kind": sheet.kind, "name": sheet.name, **dict(sheet.facts)},
+        "summary": {"kind": sheet.kind, "name": sheet.name, **facts},
         "rows": [row for table in sheet.tables for row in _rows_json(table)],
         "caveats": sheet.notes,
     }
 
 
-def _rows_json(table: Table) -> Iterator[dict[str, str]]:
-    section = None
-    for cells in table.rows:
-        if isinstance(cells, str):
-            section = cells
+def _rows_json(table: Table) -> Iterator[dict[str, Any]]:
+    section: dict[str, Any] = {}
+    for line in table.lines:
+        if line.cells is None:
+            section = line.values
             continue
-        where = {"table": table.title} if section is None else {"table": table.title, "section": section}
-        yield {**where, **dict(zip(table.headings, cells, strict=True))}
+        row: dict[str, Any] = {"table": table.title, **section}
+        for heading, cell in zip(table.headings, line.cells, strict=True):
+            if heading not in line.values:
+                _put(row, heading, cell)
+        yield {**row, **line.values}
+
+
+def _put(into: dict[str, Any], label: str, value: Cell) -> None:
+    """A value under its label; a place as `file` and `line`, as everywhere."""
+    if isinstance(value, Place):
+        into["file"], into["line"] = value.file, value.line
+    else:
+        into[label.replace(" ", "_")] = value

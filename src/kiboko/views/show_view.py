@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from typing import Any
 
 from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import WELL_KNOWN, services_texts
 from kiboko.core.network.model import (
     Filter,
     Group,
@@ -14,6 +16,7 @@ from kiboko.core.network.model import (
     Literal,
     Outside,
     Peer,
+    RouteEntry,
     Rule,
     Subnet,
     Topology,
@@ -24,14 +27,17 @@ from kiboko.core.queries.inspection import (
     OUT,
     AppliedRule,
     applied_rules,
+    asked_of_replies,
     attachments,
     filter_rules,
     group_lookalikes,
     group_reasons,
     groups_of,
+    listening,
+    rules_for,
 )
 from kiboko.core.walk.walk import Walker
-from kiboko.views.sheet import Sheet, Table
+from kiboko.views.sheet import Cell, Sheet, Table
 from kiboko.views.text import counted
 
 _MOST_ADDRESSES = 2
@@ -45,6 +51,36 @@ class Shower:
         self.topology = walker.topology
         self.services = services
         self.peers = peers
+
+    def service(self, text: str, services: RangeSet) -> Sheet:
+        """A service: what it is, which rules speak of it, who listens."""
+        sheet = Sheet("service", text)
+        sheet.fact("stands for", services_texts(services))
+        named = text in self.topology.services
+        sheet.fact("defined", "in the network file" if named else "in the table that ships with Kiboko"
+                   if text in WELL_KNOWN else None)  # fmt: skip
+        speaking, for_any = rules_for(self.walker, services)
+        table = sheet.table("Rules that speak of it", ["filter", "rule", "action", "from", "to", "service", "file"],
+                            ("from", "to"), "none")  # fmt: skip
+        for chosen, rule in speaking:
+            action = rule.action if rule.enabled else f"({rule.action}, not enabled)"
+            sides = [peer_text(rule.sources), peer_text(rule.destinations)]
+            table.add([chosen.name, rule.name, action, *sides, rule.service_text, rule.place],
+                      "" if rule.enabled else "quiet",
+                      action=rule.action, enabled=rule.enabled, note=rule.note)  # fmt: skip
+        table = sheet.table("Who listens", ["instance", "state", "listens", "file"], (), "nobody that is known")
+        unknown = []
+        for each in listening(self.walker, services):
+            if each.listener is None:
+                unknown.append(each.instance.name)
+            else:
+                state = "running" if each.instance.running else "stopped"
+                table.add([each.instance.name, state, each.listener.text, each.listener.place])
+        if for_any:
+            sheet.notes.append(f"{counted(for_any, 'rule')} for any service may match it too")
+        if unknown:
+            sheet.notes.append(f"what listens is not known at {_some(unknown, 6)}")
+        return sheet
 
     def sheet(self, name: str) -> Sheet | None:
         """The sheet of a name; None where nothing bears it."""
@@ -75,14 +111,12 @@ class Shower:
         if owner is not None:
             kind = "private" if directory.interface_at(address) else "public"
             sheet = self.instance(directory.instance_of(owner), owner)
-            sheet.facts.insert(0, ("asked for", f"{address}, the {kind} address of {owner.name}"))
+            sheet.first("asked for", f"{address}, the {kind} address of {owner.name}")
             return sheet
         shared = directory.shared_owner(address)
         if shared is not None:
             sheet = self.gateway(shared.name)
-            sheet.facts.insert(
-                0, ("asked for", f"{address}, the shared address behind which {shared.networks[0]} goes out")
-            )
+            sheet.first("asked for", f"{address}, the shared address behind which {shared.networks[0]} goes out")
             return sheet
         subnet, network, outside = (
             directory.subnet_of(address),
@@ -91,15 +125,16 @@ class Shower:
         )
         if subnet is not None:
             sheet = self.subnet(subnet)
-            sheet.facts.insert(0, ("asked for", f"{address}, in this subnet; no instance is recorded there"))
+            sheet.first("asked for", f"{address}, in this subnet; no instance is recorded there")
         elif network is not None:
             sheet = self.network(network.name)
-            sheet.facts.insert(0, ("asked for", f"{address}, in this network but in no subnet"))
+            sheet.first("asked for", f"{address}, in this network but in no subnet")
         elif outside is not None:
             sheet = self.outside(outside)
-            sheet.facts.insert(0, ("asked for", f"{address}, which belongs to this outside"))
+            sheet.first("asked for", f"{address}, which belongs to this outside")
         else:
-            sheet = Sheet("address", str(address), [("belongs to", "no network and no outside of the file")])
+            sheet = Sheet("address", str(address))
+            sheet.fact("belongs to", "no network and no outside of the file")
         return sheet
 
     # Instances.
@@ -108,20 +143,24 @@ class Shower:
         """An instance: who it is, the rules in force in the order they decide, routes, listeners."""
         sheet = Sheet("instance", instance.name)
         sheet.fact("state", "running" if instance.running else "stopped")
-        sheet.fact("tags", ", ".join(f"{key}={value}" for key, value in instance.tags.items()))
-        sheet.fact("groups", ", ".join(groups_of(self.walker, instance)))
-        sheet.fact("forwards", "yes, it passes on traffic not addressed to it" if instance.forwards else None)
+        sheet.fact("tags", [f"{key}={value}" for key, value in instance.tags.items()])
+        sheet.fact("groups", groups_of(self.walker, instance))
+        sheet.fact("forwards", instance.forwards,
+                   "yes, it passes on traffic not addressed to it" if instance.forwards else "")  # fmt: skip
         sheet.fact("listens", _listeners(instance))
-        sheet.fact("written in", str(instance.place))
+        sheet.fact("note", instance.note)
+        sheet.fact("written in", instance.place)
         interfaces = [only] if only is not None else list(instance.interfaces)
         for interface in interfaces:
             subnet = self.topology.subnets[interface.subnet]
             addresses = ", ".join(map(str, interface.addresses)) or "no address"
             public = f", public {interface.public}" if interface.public else ""
-            sheet.fact(
-                interface.device,
-                f"{addresses}{public}; subnet {subnet.name}, zone {subnet.zone or 'none'}, network {subnet.network}",
-            )
+            text = f"{addresses}{public}; subnet {subnet.name}, zone {subnet.zone or 'none'}, network {subnet.network}"
+            values: dict[str, Any] = {
+                "addresses": list(map(str, interface.addresses)), "subnet": subnet.name, "zone": subnet.zone,
+                "public": str(interface.public) if interface.public else None, "network": subnet.network,
+            }  # fmt: skip
+            sheet.fact(interface.device, values, text)
         for interface in interfaces:
             for way, title in ((IN, "Inbound"), (OUT, "Outbound")):
                 self._applied(
@@ -146,6 +185,24 @@ class Shower:
             title = f"{title} ({len(chosen)} of {len(applied)}: only what could concern the traffic asked about)"
         other = "from" if way == IN else "to"
         self._rules(sheet, title, chosen, [other], "nothing filters this direction", (own, way))
+        if self.services is not None:
+            self._replies(sheet, interface, way, own)
+
+    def _replies(self, sheet: Sheet, interface: Interface, way: str, own: AddressSet) -> None:
+        """The rules that the replies need to requests that go `way`: those of stateless filters, the other way."""
+        assert self.services is not None
+        back, clients = (OUT, IN) if way == IN else (IN, OUT)
+        instance = self.walker.directory.instance_of(interface)
+        ports = self.topology.defaults.ephemeral_ports
+        if clients == OUT and instance.ephemeral_ports is not None:
+            ports = instance.ephemeral_ports
+        rules = [rule for rule in asked_of_replies(applied_rules(self.walker, interface, back))
+                 if rule.concerns_reply(self.services, ports, self.peers, back) and rule.is_for(own, back)]  # fmt: skip
+        if rules:
+            sides = {IN: "inbound", OUT: "outbound"}
+            title = (f"Replies to those {sides[way]} requests, {sides[back]} at {interface.device}:"
+                     " the rules of stateless filters that could match them")  # fmt: skip
+            self._rules(sheet, title, rules, ["to" if back == OUT else "from"], own=(own, back))
 
     def _rules(
         self,
@@ -157,12 +214,16 @@ class Shower:
         own: tuple[AddressSet, str] | None = None,
     ) -> None:
         """A table of rules, a section for each filter; `own` are the addresses whose rules these are."""
-        table = sheet.table(title, ["rule", "action", *peers, "service", "file"], (*peers, "service"), empty)
+        noted = any(each.rule is not None and each.rule.note for each in rules)
+        headings = ["rule", "action", *peers, "service", "file", *(["note"] if noted else [])]
+        table = sheet.table(title, headings, (*peers, "service", "note"), empty)
         at = None
         for each in rules:
             if at != (each.gate, each.where, each.filter.name):
                 at = (each.gate, each.where, each.filter.name)
-                table.section(_section(each))
+                chosen = each.filter
+                table.section(_section(each), gate=each.gate, at=each.where or None, filter=chosen.name,
+                              decide=chosen.decide, stateful=chosen.stateful, otherwise=chosen.otherwise)  # fmt: skip
             if each.rule is not None:
                 self._rule_row(table, each, each.rule, peers, own is None or each.is_for(*own))
 
@@ -176,21 +237,27 @@ class Shower:
         if not rule.enabled:
             shown[0] += "; not enabled"
         service = rule.service_text + (f", source ports {rule.source_ports}" if rule.source_ports else "")
-        table.add(
-            [f"  {rule.name}", action, *shown, service, str(each.place)], "" if rule.enabled and for_it else "quiet"
-        )
+        values: dict[str, Any] = {which: _peer_values(*pair) for which, pair in both.items()}
+        values |= {"rule": rule.name, "action": rule.action, "enabled": rule.enabled, "applies": for_it,
+                   "service": rule.service_text, "note": rule.note,
+                   "source_ports": str(rule.source_ports) if rule.source_ports else None}  # fmt: skip
+        note = [rule.note] if "note" in table.headings else []
+        cells: list[Cell] = [f"  {rule.name}", action, *shown, service, each.place, *note]
+        table.add(cells, "" if rule.enabled and for_it else "quiet", **values)
 
     def _kernel_rules(self, sheet: Sheet, instance: Instance) -> None:
         rules = instance.host_filter
         if rules is None or isinstance(rules, str):
             return
-        table = sheet.table(
-            f"The kernel's own rules ({rules.file})", ["hook", "chain", "priority", "policy", "rules"], ("rules",)
-        )
+        table = sheet.table(f"The kernel's own rules ({rules.file})", ["rule", "what it does"], ("what it does",))
         for chain in rules.chains:
-            names = "; ".join(rule.name for rule in chain.rules) or "-"
-            table.add([chain.hook or "-", chain.name, str(chain.priority) if chain.hook else "-",
-                       chain.policy if chain.hook else "-", names])  # fmt: skip
+            hooked = f"hook {chain.hook}, priority {chain.priority}, policy {chain.policy}" if chain.hook else "no hook"
+            table.section(f"{chain.family} {chain.table} {chain.name} ({hooked})", family=chain.family,
+                          of_table=chain.table, chain=chain.name, hook=chain.hook,
+                          priority=chain.priority if chain.hook else None,
+                          policy=chain.policy if chain.hook else None)  # fmt: skip
+            for rule in chain.rules:
+                table.add([f"  {rule.name}", str(rule)], rule=rule.name)
 
     def _notes(self, sheet: Sheet, instance: Instance, interfaces: list[Interface]) -> None:
         for interface in interfaces:
@@ -214,23 +281,23 @@ class Shower:
             f"Routes of subnet {subnet.name}, the longest prefix first", ["to", "via", "origin", "file"]
         )
         entries = list(self.topology.route_tables[subnet.route_table].entries) if subnet.route_table else []
-        for block in self.topology.networks[subnet.network].blocks:
-            table.add([str(block), "connected", "connected", "-"])
-        for entry in entries:
-            table.add([str(entry.to), entry.via, entry.origin, str(entry.place)])
+        entries += [RouteEntry(block, "connected", None) for block in self.topology.networks[subnet.network].blocks]
         rank = {"static": 0, "learned": 1, "connected": 2}
-        table.rows.sort(key=lambda row: (":" in row[0], -int(row[0].rpartition("/")[2]), row[0], rank[row[2]]))
+        for entry in sorted(entries, key=lambda e: (e.to.family, -e.to.length, e.to.value, rank[e.origin])):
+            table.add([str(entry.to), entry.via, entry.origin, entry.place], note=entry.note)
+            if entry.note:
+                sheet.notes.append(f"route {entry.to} via {entry.via} ({entry.place}): {entry.note}")
 
     # Other things.
 
     def subnet(self, subnet: Subnet) -> Sheet:
         """A subnet: its block, filter, routes and who is in it."""
         sheet = Sheet("subnet", subnet.name)
-        sheet.fact("block", ", ".join(map(str, subnet.blocks)))
+        sheet.fact("block", list(map(str, subnet.blocks)))
         sheet.fact("network", subnet.network)
-        sheet.fact("zone", subnet.zone or "none: its zone gates are open")
-        sheet.fact("filter", subnet.filter or "none")
-        sheet.fact("written in", str(subnet.place))
+        sheet.fact("zone", subnet.zone, "none: its zone gates are open" if subnet.zone is None else "")
+        sheet.fact("filter", subnet.filter, "none" if subnet.filter is None else "")
+        sheet.fact("written in", subnet.place)
         if subnet.filter is not None:
             self._directions(sheet, self.topology.filters[subnet.filter], subnet.name)
         self._routes(sheet, subnet)
@@ -247,16 +314,18 @@ class Shower:
         sheet = Sheet("filter", chosen.name)
         decides = "the first rule that matches decides" if chosen.decide == "first" else "any rule that matches allows"
         sheet.fact("layer", chosen.layer)
-        sheet.fact(
-            "decides", f"{decides}, {'stateful' if chosen.stateful else 'stateless: replies need their own rule'}"
-        )
+        state = "stateful" if chosen.stateful else "stateless: replies need their own rule"
+        sheet.fact("decides", chosen.decide, f"{decides}, {state}")
+        sheet.value("stateful", chosen.stateful)
         sheet.fact("otherwise", chosen.otherwise)
         where = attachments(self.walker, chosen)
         kinds = counted(len(where), where[0][0] if where else "place")
-        sheet.fact("attached to", f"{kinds}: {_some([place for _, place in where], 8)}" if where else "nothing")
-        sheet.fact("attach_to", ", ".join(chosen.attach_to))
-        sheet.fact("exempt", ", ".join(chosen.exempt))
-        sheet.fact("written in", str(chosen.place))
+        sheet.fact("attached to", [place for _, place in where],
+                   f"{kinds}: {_some([place for _, place in where], 8)}" if where else "nothing")  # fmt: skip
+        sheet.fact("attach_to", list(chosen.attach_to))
+        sheet.fact("exempt", list(chosen.exempt))
+        sheet.fact("note", chosen.note)
+        sheet.fact("written in", chosen.place)
         self._directions(sheet, chosen, "")
         if not where:
             sheet.notes.append("this filter is attached to nothing, so none of its rules decides anything")
@@ -277,11 +346,13 @@ class Shower:
     def group(self, group: Group) -> Sheet:
         """A group: who is in and why, and who looks as though it should be."""
         sheet = Sheet("group", group.name)
-        sheet.fact("where", ", ".join(f"{key} is {' or '.join(values)}" for key, values in group.where or ()))
+        sheet.fact("where", [f"{key} is {' or '.join(values)}" for key, values in group.where or ()])
         reasons = group_reasons(self.walker, group)
         total = AddressSet.union(reason.addresses for reason in reasons)
-        sheet.fact("holds", f"{counted(len(reasons), 'member')}, {counted(total.size, 'address', 'addresses')}")
-        sheet.fact("written in", str(group.place))
+        sheet.fact("holds", {"members": len(reasons), "addresses": total.size},
+                   f"{counted(len(reasons), 'member')}, {counted(total.size, 'address', 'addresses')}")  # fmt: skip
+        sheet.fact("note", group.note)
+        sheet.fact("written in", group.place)
         table = sheet.table("Members", ["member", "why", "addresses"], ("addresses",), "nobody")
         for reason in reasons:
             addresses = ", ".join(reason.addresses.texts())
@@ -290,24 +361,26 @@ class Shower:
             )
         near = sheet.table("Not in it, though it looks as if it should be", ["instance", "what keeps it out", "file"])
         for instance, why in group_lookalikes(self.walker, group):
-            near.add([instance.name, why, str(instance.place)], "partly")
+            near.add([instance.name, why, instance.place], "partly")
         uses = sheet.table("Rules that name it", ["filter", "rule", "as", "file"])
         for each in self.topology.filters.values():
             for rule in each.every_rule():
                 for side, peer in (("from", rule.sources), ("to", rule.destinations)):
                     if any(getattr(item, "name", None) == group.name for item in peer or ()):
-                        uses.add([each.name, rule.name, side, str(rule.place)])
+                        uses.add([each.name, rule.name, side, rule.place])
         return sheet
 
     def zone(self, name: str) -> Sheet:
         """A zone: what is in it, and its crossings."""
         sheet = Sheet("zone", name)
-        sheet.fact("subnets", ", ".join(s.name for s in self.topology.subnets.values() if s.zone == name))
-        sheet.fact("outsides", ", ".join(o.name for o in self.topology.outsides.values() if o.zone == name))
+        sheet.fact("subnets", [s.name for s in self.topology.subnets.values() if s.zone == name])
+        sheet.fact("outsides", [o.name for o in self.topology.outsides.values() if o.zone == name])
         defaults = self.topology.defaults
-        sheet.fact("inside it", f"{defaults.same_zone} where no crossing is listed")
-        sheet.fact("to and from others", f"{defaults.between_zones} where no crossing is listed")
-        sheet.fact("written in", str(self.topology.zones[name].place))
+        sheet.fact("inside it", defaults.same_zone, f"{defaults.same_zone} where no crossing is listed")
+        sheet.fact("to and from others", defaults.between_zones,
+                   f"{defaults.between_zones} where no crossing is listed")  # fmt: skip
+        sheet.fact("note", self.topology.zones[name].note)
+        sheet.fact("written in", self.topology.zones[name].place)
         for crossing in self.topology.crossings:
             if name in (crossing.source, crossing.destination):
                 chosen = self.topology.filters[crossing.filter]
@@ -321,10 +394,10 @@ class Shower:
         gateway = self.topology.gateways[name]
         sheet = Sheet("gateway", name)
         sheet.fact("kind", gateway.kind)
-        sheet.fact("networks", ", ".join(gateway.networks))
+        sheet.fact("networks", list(gateway.networks))
         sheet.fact("outside", gateway.outside)
         sheet.fact("shared address", str(gateway.address) if gateway.address else None)
-        sheet.fact("written in", str(gateway.place))
+        sheet.fact("written in", gateway.place)
         table = sheet.table(
             "Routes to it", ["table", "to", "origin", "subnets", "file"], ("subnets",), "no route leads here"
         )
@@ -332,7 +405,7 @@ class Shower:
             users = ", ".join(s.name for s in self.topology.subnets.values() if s.route_table == each.name)
             for entry in each.entries:
                 if entry.gateway == name:
-                    table.add([each.name, str(entry.to), entry.origin, users or "none", str(entry.place)])
+                    table.add([each.name, str(entry.to), entry.origin, users or "none", entry.place])
         if gateway.kind == "internet":
             behind = sheet.table("Public addresses it translates", ["public", "private", "interface"], (), "none")
             for interface in self.walker.directory.interfaces():
@@ -344,10 +417,10 @@ class Shower:
     def outside(self, outside: Outside) -> Sheet:
         """An outside: its addresses, zone and the filter at its edge."""
         sheet = Sheet("outside", outside.name)
-        sheet.fact("addresses", ", ".join(map(str, outside.prefixes)))
-        sheet.fact("zone", outside.zone or "none: its zone gates are open")
-        sheet.fact("filter", outside.filter or "none")
-        sheet.fact("written in", str(outside.place))
+        sheet.fact("addresses", list(map(str, outside.prefixes)))
+        sheet.fact("zone", outside.zone, "none: its zone gates are open" if outside.zone is None else "")
+        sheet.fact("filter", outside.filter, "none" if outside.filter is None else "")
+        sheet.fact("written in", outside.place)
         if outside.filter is not None:
             self._directions(sheet, self.topology.filters[outside.filter], outside.name)
         return sheet
@@ -356,9 +429,9 @@ class Shower:
         """A network: its blocks, subnets and gateways."""
         network = self.topology.networks[name]
         sheet = Sheet("network", name)
-        sheet.fact("blocks", ", ".join(map(str, network.blocks)))
-        sheet.fact("gateways", ", ".join(g.name for g in self.topology.gateways.values() if name in g.networks))
-        sheet.fact("written in", str(network.place))
+        sheet.fact("blocks", list(map(str, network.blocks)))
+        sheet.fact("gateways", [g.name for g in self.topology.gateways.values() if name in g.networks])
+        sheet.fact("written in", network.place)
         table = sheet.table("Subnets", ["subnet", "block", "zone", "route table", "filter"], (), "none")
         for subnet in self.topology.subnets.values():
             if subnet.network == name:
@@ -371,11 +444,11 @@ class Shower:
         table = self.topology.route_tables[name]
         sheet = Sheet("route table", name)
         users = [s.name for s in self.topology.subnets.values() if s.route_table == name]
-        sheet.fact("used by", ", ".join(users) or "no subnet")
-        sheet.fact("written in", str(table.place))
+        sheet.fact("used by", users, "" if users else "no subnet")
+        sheet.fact("written in", table.place)
         rows = sheet.table("Entries, as written", ["to", "via", "origin", "file"], (), "none")
         for entry in table.entries:
-            rows.add([str(entry.to), entry.via, entry.origin, str(entry.place)])
+            rows.add([str(entry.to), entry.via, entry.origin, entry.place])
         return sheet
 
 
@@ -399,12 +472,19 @@ def _peer(peer: Peer | None, addresses: AddressSet | None) -> str:
     return f"{text} ({_some(addresses.texts(), _MOST_ADDRESSES) or 'no address'})"
 
 
+def _peer_values(peer: Peer | None, addresses: AddressSet | None) -> dict[str, object] | str:
+    """A peer as values: what is written, and the addresses that this comes to; `any` where it is left out."""
+    if peer is None:
+        return "any"
+    return {"written": [str(item) for item in peer], "addresses": addresses.texts() if addresses is not None else []}
+
+
 def _some(texts: list[str], most: int) -> str:
     more = f", {len(texts) - most} more" if len(texts) > most else ""
     return ", ".join(texts[:most]) + more
 
 
-def _listeners(instance: Instance) -> str:
+def _listeners(instance: Instance) -> list[str] | str:
     if instance.listens is None:
         return "not known"
-    return ", ".join(listener.text for listener in instance.listens) or "nothing"
+    return [listener.text for listener in instance.listens] or "nothing"

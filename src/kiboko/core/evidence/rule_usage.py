@@ -93,7 +93,7 @@ class RuleUsage:
             for rule in chain.rules:
                 key = (rules.file, chain.name, rule.name)
                 counted = later.get(rule.name, rule.counted if listing is None else None)
-                yield RuleLine(key, rule.action, "a rule of the kernel", place, self._sum(key), counted=counted)
+                yield RuleLine(key, rule.action, rule.conditions, place, self._sum(key), counted=counted)
             if chain.hook is not None:
                 key = (rules.file, chain.name, "otherwise")
                 yield RuleLine(key, chain.policy, "no rule matched", place, self._sum(key), is_rule=False)

@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import EMPTY, RangeSet
 
 
@@ -89,6 +90,47 @@ class HostRule:
         """What it does with a packet that matches: the kind of its last verdict."""
         verdicts = [each.kind for each in self.statements if isinstance(each, Verdict)]
         return verdicts[-1] if verdicts else "map" if any(isinstance(s, VerdictMap) for s in self.statements) else "-"
+
+    @property
+    def conditions(self) -> str:
+        """What a packet has to be like that meets its verdict, as text."""
+        return " ".join(statement_text(s) for s in self.statements if not isinstance(s, Verdict)) or "anything"
+
+    def __str__(self) -> str:
+        return " ".join(statement_text(each) for each in self.statements) or "nothing"
+
+
+def statement_text(statement: Statement) -> str:
+    """A statement in the words that nft(8) prints, as far as it was read."""
+    if isinstance(statement, Unjudged | Unclear):
+        return f"[{statement.text}]"
+    if isinstance(statement, Verdict):
+        return f"{statement.kind} {statement.target}".rstrip()
+    fields = " . ".join(_field_text(*each) for each in statement.fields)
+    if isinstance(statement, VerdictMap):
+        entries = ", ".join(f"{_joined(statement.fields, each)} : {statement_text(verdict)}"
+                            for each, verdict in statement.entries)  # fmt: skip
+        return f"{fields} vmap {{{entries}}}"
+    listed = [_joined(statement.fields, each) for each in statement.alternatives]
+    right = listed[0] if len(listed) == 1 and "," not in listed[0] else f"{{{', '.join(listed)}}}"
+    return f"{fields} {'!= ' if statement.negated else ''}{right}"
+
+
+def _field_text(protocol: str, name: str) -> str:
+    return name if protocol == "meta" else f"{protocol} {name}"
+
+
+def _joined(fields: tuple[tuple[str, str], ...], values: tuple[Values, ...]) -> str:
+    return " . ".join(_values_text(*pair) for pair in zip(fields, values, strict=True))
+
+
+def _values_text(field: tuple[str, str], values: Values) -> str:
+    if values.names:
+        return ", ".join(sorted(values.names))
+    numbers = str(values.numbers)
+    if field[1] in ("saddr", "daddr"):
+        numbers = str(AddressSet(v6=values.numbers) if field[0] == "ip6" else AddressSet(v4=values.numbers))
+    return numbers if values.mask is None else f"& {values.mask} == {numbers}"
 
 
 @dataclass(frozen=True, slots=True)

@@ -114,6 +114,7 @@ class Filter:
     otherwise_place: Place | None = None
     attach_to: tuple[str, ...] = ()
     exempt: tuple[str, ...] = ()
+    note: str = ""
 
     def direction(self, way: str) -> tuple[Rule, ...] | None:
         """The rules asked of traffic going `way` (`in` or `out`), in file order; None: not filtered."""
@@ -190,6 +191,7 @@ class RouteEntry:
     instance: str | None = None
     interface: str | None = None
     discard: bool = False
+    note: str = ""
 
     @property
     def via(self) -> str:
@@ -221,6 +223,7 @@ class Zone:
 
     name: str
     place: Place
+    note: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -231,6 +234,7 @@ class Crossing:
     destination: str
     filter: str
     place: Place
+    note: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -243,6 +247,7 @@ class Group:
     where: tuple[tuple[str, tuple[str, ...]], ...] | None = None
     addresses: AddressSet = field(default_factory=AddressSet)
     address_texts: tuple[str, ...] = ()
+    note: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -295,6 +300,7 @@ class Instance:
     listens: tuple[Listener, ...] | None = None
     forwards: bool = False
     ephemeral_ports: RangeSet | None = None
+    note: str = ""
 
 
 @dataclass(frozen=True, slots=True)

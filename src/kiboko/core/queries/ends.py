@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
@@ -282,6 +283,8 @@ def resolve_service(text: str, named: Mapping[str, RangeSet]) -> RangeSet:
     except ValueError as error:
         from kiboko.core.header.services import PROTOCOLS, WELL_KNOWN
 
+        if re.fullmatch(r"\d+(-\d+)?", text):
+            raise UsageError(f"{error}; a port goes with its protocol: tcp/{text} or udp/{text}") from error
         hint = "" if "/" in text else nearest(text, [*named, *WELL_KNOWN, *PROTOCOLS], 3, 0.5)
         form = "" if hint or "/" in text else "; write it as tcp/443, udp/53, icmp/echo-request or a name"
         raise UsageError(f"{error}{hint}{form}") from error

@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from kiboko.core.errors import Place
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS, Service, details_of, reply_of
 from kiboko.core.hints import alike
-from kiboko.core.network.model import Filter, Group, Instance, Interface, Rule, Subnet
+from kiboko.core.network.model import Filter, Group, Instance, Interface, Listener, Rule, Subnet
 from kiboko.core.queries.ends import End, member_addresses
 from kiboko.core.walk.walk import Walker
 
@@ -50,6 +51,69 @@ class AppliedRule:
             return False
         other = self.sources if way == IN else self.destinations
         return peers is None or other is None or bool(peers & other)
+
+    def concerns_reply(self, services: RangeSet, client_ports: RangeSet, peers: AddressSet | None, way: str) -> bool:
+        """Whether it could match the reply to requests for these services, going `way` (clause S19): such a reply is
+        sent from the service's port to a client port."""
+        if self.rule is None:
+            return True
+        wanted, from_ports = self.rule.services, self.rule.source_ports
+        by_ports = any(
+            (wanted is None or bool(details_of(wanted, protocol) & client_ports))
+            and (from_ports is None or bool(details_of(services, protocol) & from_ports))
+            for protocol in WITH_PORTS
+            if details_of(services, protocol)
+        )
+        others = replies_to(services)
+        if not by_ports and not (from_ports is None and others and (wanted is None or wanted & others)):
+            return False
+        other = self.sources if way == IN else self.destinations
+        return peers is None or other is None or bool(peers & other)
+
+
+def replies_to(services: RangeSet) -> RangeSet:
+    """The services of replies to requests that have no ports: the echo reply to an echo request, and so on."""
+    found: list[tuple[int, int]] = []
+    for low, high in services:
+        if low >> 16 in (ICMP, ICMP6):
+            turned = [reply_of(Service(low >> 16, detail)) for detail in range(low & 0xFFFF, (high & 0xFFFF) + 1, 256)]
+            found.extend((each.number, each.number) for each in turned if each is not None)
+    return RangeSet.of(found)
+
+
+def asked_of_replies(rules: list[AppliedRule]) -> list[AppliedRule]:
+    """Those of some rules that replies need: of filters that are stateless, or of which a rule is."""
+    return [
+        each
+        for each in rules
+        if not each.filter.stateful or any(rule.stateful is False for rule in each.filter.every_rule())
+    ]
+
+
+@dataclass(frozen=True, slots=True)
+class Listening:
+    """What an instance has to do with a service: a socket that takes it, or None where it is not known what listens."""
+
+    instance: Instance
+    listener: Listener | None
+
+
+def rules_for(walker: Walker, services: RangeSet) -> tuple[list[tuple[Filter, Rule]], int]:
+    """The rules that speak of some of these services, and the number of those that are for any service."""
+    every = [(chosen, rule) for chosen in walker.topology.filters.values() for rule in chosen.every_rule()]
+    speaking = [(chosen, rule) for chosen, rule in every if rule.services is not None and rule.services & services]
+    return speaking, sum(rule.services is None for _, rule in every)
+
+
+def listening(walker: Walker, services: RangeSet) -> list[Listening]:
+    """Who listens to some of these services, and of whom that is not known."""
+    found = []
+    for instance in walker.topology.instances.values():
+        if instance.listens is None:
+            found.append(Listening(instance, None))
+        else:
+            found.extend(Listening(instance, each) for each in instance.listens if each.services & services)
+    return found
 
 
 def applied_rules(walker: Walker, interface: Interface, way: str) -> list[AppliedRule]:

@@ -119,7 +119,9 @@ class _Builder:
             gateways=self._section("gateways", self._gateway),
             route_tables=self._section("route_tables", self._route_table),
             subnets=self._section("subnets", self._subnet),
-            zones=self._section("zones", lambda name, shape, raw, place: Zone(name, place)),
+            zones=self._section(
+                "zones", lambda name, shape, raw, place: Zone(name, place, shape.note if shape else "")
+            ),
             crossings=self._crossings(),
             filters=self._section("filters", FilterReader(self.names, self.values, self.problems).read),
             groups=self._section("groups", self._group),
@@ -245,9 +247,9 @@ class _Builder:
         via = shape.via
         if isinstance(via, str):
             if via == "discard":
-                return RouteEntry(prefix, shape.origin, place, discard=True)
+                return RouteEntry(prefix, shape.origin, place, discard=True, note=shape.note)
             self._refer(owner, via, "gateway", raw.place("via"))
-            return RouteEntry(prefix, shape.origin, place, gateway=str(via))
+            return RouteEntry(prefix, shape.origin, place, gateway=str(via), note=shape.note)
         if not isinstance(via, dict) or not {"instance"} <= set(via) <= {"instance", "interface"}:
             self.values.fault(
                 raw.place("via"), f"{owner}: 'via' is a gateway, discard or {{instance: NAME, interface: NAME}}"
@@ -259,7 +261,7 @@ class _Builder:
         full = f"{instance}/{interface}" if interface is not None else None
         if full is not None and not self.names.refer(owner, full, ("interface",), raw.place("via")):
             return None
-        return RouteEntry(prefix, shape.origin, place, instance=instance, interface=full)
+        return RouteEntry(prefix, shape.origin, place, instance=instance, interface=full, note=shape.note)
 
     def _subnet(self, name: str, shape: SubnetShape, raw: Table, place: Place) -> Subnet:
         owner = f"subnet '{name}'"
@@ -287,7 +289,7 @@ class _Builder:
                 if pair in first:
                     self.values.fault(place, f"{owner} is listed twice; first in {first[pair]}")
                 first.setdefault(pair, place)
-                found.append(Crossing(shape.source, shape.destination, shape.filter, place))
+                found.append(Crossing(shape.source, shape.destination, shape.filter, place, shape.note))
         return tuple(found)
 
     # Groups and instances.
@@ -309,7 +311,7 @@ class _Builder:
                 self.values.fault(raw.place("where"), f"{owner}: 'where' names no tag")
         texts = tuple(map(str, shape.addresses or ()))
         addresses = AddressSet.union(self.values.address_set(owner, text, raw.place("addresses")) for text in texts)
-        return Group(name, place, tuple(members), where, addresses, texts)
+        return Group(name, place, tuple(members), where, addresses, texts, shape.note)
 
     def _instance(self, name: str, shape: InstanceShape, raw: Table, place: Place) -> Instance:
         owner = f"instance '{name}'"
@@ -329,7 +331,7 @@ class _Builder:
             name, place, tuple(interfaces), shape.state == "running", shape.tags,
             self._host_filter(owner, shape.host_filter, raw) if shape.host_filter is not None else None,
             self._listens(owner, shape.listens, raw) if "listens" in raw else None,
-            shape.forwards, ports,
+            shape.forwards, ports, shape.note,
         )  # fmt: skip
 
     def _interface(
