@@ -87,8 +87,8 @@ def run(args: argparse.Namespace) -> int:
     with ExitStack() as stack:
         log = stack.enter_context(LineAppender(args.record)) if args.record else None
         results = probe_all([each.target for each in asked], sending, args.concurrency)
-        for each, (_, outcome) in zip(asked, results, strict=True):
-            record = _record(each, outcome, args.sender)
+        for place, outcome in results:
+            record = _record(asked[place], outcome, args.sender)
             records.append(record)
             if log is not None:
                 log.append(to_line(record))

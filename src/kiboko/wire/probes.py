@@ -11,10 +11,12 @@ import errno
 import os
 import select
 import socket
+import threading
 import time
+from collections import deque
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from queue import SimpleQueue
 from typing import Any
 
 from kiboko.core.errors import EnvironmentFailure, UsageError
@@ -59,21 +61,36 @@ class Outcome:
     sent_from: str | None
 
 
-def probe_all(targets: Sequence[Target], sending: Sending, concurrency: int) -> Iterator[tuple[Target, Outcome]]:
-    """Probe many targets at once and hand over each outcome as soon as it is there.
+def probe_all(targets: Sequence[Target], sending: Sending, concurrency: int) -> Iterator[tuple[int, Outcome]]:
+    """Probe many targets at once and hand over each outcome as soon as it is there, with the place of its target.
 
     Raises UsageError for a protocol that cannot be probed, EnvironmentFailure where this machine fails.
     """
     for target in targets:
         if target.service.protocol not in (TCP, UDP, ICMP, ICMP6):
             raise UsageError(f"{target.service} cannot be probed: tcp, udp and echo requests can")
-    pool = ThreadPoolExecutor(max_workers=max(1, min(concurrency, len(targets))))
+    waiting, done = deque(enumerate(targets)), SimpleQueue[tuple[int, Outcome | Exception]]()
+
+    def work() -> None:
+        with contextlib.suppress(IndexError):  # nothing is left
+            while True:
+                place, target = waiting.popleft()
+                try:
+                    done.put((place, probe(target, sending)))
+                except Exception as error:  # it is for whoever waits
+                    done.put((place, error))
+
+    # Daemons, so that whoever is interrupted does not wait until the last silence is one.
+    for _ in range(max(1, min(concurrency, len(targets)))):
+        threading.Thread(target=work, daemon=True).start()
     try:
-        waiting = [(target, pool.submit(probe, target, sending)) for target in targets]
-        for target, future in waiting:
-            yield target, future.result()
+        for _ in targets:
+            place, outcome = done.get()
+            if isinstance(outcome, Exception):
+                raise outcome
+            yield place, outcome
     finally:
-        pool.shutdown(wait=False, cancel_futures=True)
+        waiting.clear()
 
 
 def probe(target: Target, sending: Sending) -> Outcome:
