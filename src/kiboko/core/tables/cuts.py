@@ -93,7 +93,7 @@ def address_sets(ground: Ground) -> Iterator[AddressSet]:
     yield AddressSet(v6=RangeSet.span(0xFC << 120, (0xFE << 120) - 1))  # unique-local: not global (S6)
     yield from SPECIAL_PURPOSE.values()
     yield ground.directory.undeliverable
-    for fields, values in _kernel_values(topology.instances.values()):
+    for fields, values in kernel_values(topology.instances.values()):
         if fields[1] in ("saddr", "daddr"):
             yield AddressSet(v4=values) if fields[0] == "ip" else AddressSet(v6=values)
 
@@ -120,7 +120,7 @@ def service_cuts(ground: Ground) -> list[int]:
         for listener in instance.listens or ():
             for low, high in listener.services:
                 cut(low, high)
-    for (_, name), values in _kernel_values(topology.instances.values()):
+    for (_, name), values in kernel_values(topology.instances.values()):
         if name in ("sport", "dport"):
             cut_ports(values)
         elif name in ("protocol", "nexthdr", "l4proto"):
@@ -153,7 +153,7 @@ def split_services(services: RangeSet, cuts: list[int]) -> Iterator[tuple[int, i
             low, index = last + 1, index + 1
 
 
-def _kernel_values(instances: Iterable[Instance]) -> Iterator[tuple[tuple[str, str], RangeSet]]:
+def kernel_values(instances: Iterable[Instance]) -> Iterator[tuple[tuple[str, str], RangeSet]]:
     """The fields that kernel rule sets look at, each with the numbers they are compared with."""
     for instance in instances:
         rules = instance.host_filter

@@ -1,0 +1,193 @@
+"""Many rule lists judged for whole columns of packets at once, exactly.
+
+Every rule is a box: a set of sources, one of destinations, one of services and one of sender's ports, each a union of
+ranges of atoms. In each of the four dimensions a list cuts its own atoms into few classes; a class has one bit for each
+rule of the list that holds it. The rules that match a packet are the conjunction of four such words, and the first of
+them is its lowest bit (T. V. Lakshman and D. Stiliadis, "High-speed policy-based packet forwarding using efficient
+multi-dimensional range matching", SIGCOMM 1998). So that the cost of a packet grows with the rules of its list by one
+step for every 64, and not at all with the number of lists.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+Ranges = Sequence[tuple[int, int]] | None
+"""A set of atoms as inclusive ranges in any order; None for all."""
+
+SOURCES, DESTINATIONS, SERVICES, PORTS = range(4)
+_WORD = 64
+
+
+@dataclass(frozen=True, slots=True)
+class Box:
+    """What one rule matches, by the atoms of each dimension."""
+
+    sources: Ranges = None
+    destinations: Ranges = None
+    services: Ranges = None
+    ports: Ranges = None
+
+    @property
+    def sides(self) -> tuple[Ranges, Ranges, Ranges, Ranges]:
+        """The four sets, in the order of the dimensions."""
+        return self.sources, self.destinations, self.services, self.ports
+
+
+@dataclass(frozen=True, slots=True)
+class Packets:
+    """The atoms of `n` packets, int32[n] each: source, destination, service, and the sender's port."""
+
+    sources: NDArray[np.int32]
+    destinations: NDArray[np.int32]
+    services: NDArray[np.int32]
+    ports: NDArray[np.int32]
+
+    def taken(self, rows: NDArray[np.int64]) -> Packets:
+        """Some of them."""
+        return Packets(self.sources[rows], self.destinations[rows], self.services[rows], self.ports[rows])
+
+    @property
+    def columns(self) -> tuple[NDArray[np.int32], ...]:
+        """The four columns, in the order of the dimensions."""
+        return self.sources, self.destinations, self.services, self.ports
+
+
+class _Dimension:
+    """One dimension of all lists: which class an atom is of, and the words of each class."""
+
+    def __init__(self, size: int) -> None:
+        self.size = size
+        self._classes = [np.zeros(size, dtype=np.uint16)]  # that of lists which do not look at this dimension
+        self._words: list[NDArray[np.uint64]] = []
+        self._row: list[int] = []
+        self._base: list[int] = []
+        self._used = 0
+        self._known: dict[bytes, int] = {}
+
+    def add(self, sides: Sequence[Ranges], words: int) -> None:
+        """The next list, by its rules' sets."""
+        self._base.append(self._used)
+        if all(side is None for side in sides):
+            self._row.append(0)
+            self._note(_packed(np.ones((1, len(sides)), dtype=np.bool_), words))
+            return
+        starts, inside = _pieces(sides, self.size)
+        kinds, which = np.unique(_packed(inside, words), axis=0, return_inverse=True)
+        if len(kinds) > 1 << 16:
+            raise OverflowError("more classes of atoms than a list may have")
+        lengths = np.diff([*starts.tolist(), self.size])
+        row = np.repeat(which.reshape(-1).astype(np.uint16), lengths)
+        key = row.tobytes()
+        if key not in self._known:
+            self._known[key] = len(self._classes)
+            self._classes.append(row)
+        self._row.append(self._known[key])
+        self._note(kinds)
+
+    def _note(self, words: NDArray[np.uint64]) -> None:
+        self._words.append(words.reshape(-1))
+        self._used += words.size
+
+    def frozen(self) -> _Frozen:
+        """All of it as arrays."""
+        return _Frozen(np.vstack(self._classes), np.concatenate(self._words), np.array(self._row, dtype=np.int64),
+                       np.array(self._base, dtype=np.int64))  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class _Frozen:
+    """`classes` uint16[rows, atoms], `words` uint64[...], and for each list its row and where its words begin."""
+
+    classes: NDArray[np.uint16]
+    words: NDArray[np.uint64]
+    row: NDArray[np.int64]
+    base: NDArray[np.int64]
+
+    def first_words(
+        self, lists: NDArray[np.int64], atoms: NDArray[np.int32], step: NDArray[np.int64]
+    ) -> NDArray[np.int64]:
+        """Where the words of each packet's class begin, by its list, whose classes have `step` words each."""
+        found: NDArray[np.int64] = self.base[lists] + self.classes[self.row[lists], atoms] * step
+        return found
+
+
+class BoxLists:
+    """Ordered lists of boxes, numbered from 0 as they are added.
+
+    Parameters
+    ----------
+    sizes : how many atoms each of the four dimensions has
+    """
+
+    def __init__(self, sizes: tuple[int, int, int, int]) -> None:
+        self._dimensions = [_Dimension(size) for size in sizes]
+        self._step: list[int] = []
+        self._frozen: list[_Frozen] | None = None
+
+    def __len__(self) -> int:
+        return len(self._step)
+
+    def add(self, boxes: Sequence[Box]) -> int:
+        """Add a list; its number. An empty one matches nothing. Raises OverflowError where its boxes cut an axis into
+        more than 65,536 classes."""
+        words = max(1, -(-len(boxes) // _WORD))
+        chosen = boxes or [Box(sources=())]
+        for dimension, sides in zip(self._dimensions, zip(*(box.sides for box in chosen)), strict=True):
+            dimension.add(sides, words)
+        self._step.append(words)
+        self._frozen = None
+        return len(self._step) - 1
+
+    def first(self, lists: NDArray[np.int64], packets: Packets) -> NDArray[np.int32]:
+        """For each packet the place of the first box of its list that holds it, int32[n]; -1 where none does."""
+        if self._frozen is None:
+            self._frozen = [dimension.frozen() for dimension in self._dimensions]
+        step = np.array(self._step, dtype=np.int64)[lists]
+        starts = [each.first_words(lists, atoms, step)
+                  for each, atoms in zip(self._frozen, packets.columns, strict=True)]  # fmt: skip
+        found = np.full(len(lists), -1, dtype=np.int32)
+        left: NDArray[np.int64] | slice = slice(None)
+        for word in range(int(step.max(initial=0))):
+            if word:
+                left = np.flatnonzero((found < 0) & (step > word))
+                if not len(left):
+                    break
+            matching = self._frozen[0].words[starts[0][left] + word]
+            for each, begin in zip(self._frozen[1:], starts[1:], strict=True):
+                matching = matching & each.words[begin[left] + word]
+            # The lowest bit alone, of which a float tells the place exactly; 0 has none.
+            lowest = matching & (~matching + np.uint64(1))
+            place = np.frexp(lowest.astype(np.float64))[1] - 1
+            found[left] = np.where(matching != 0, place + word * _WORD, -1)
+        return found
+
+
+def _pieces(sides: Sequence[Ranges], size: int) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+    """The atom line cut where any set begins or ends: the first atom of each piece, and bool[pieces, sets], which sets
+    hold it."""
+    edges = {0}
+    for side in sides:
+        for low, high in side or ():
+            edges.update((low, high + 1))
+    starts = np.array(sorted(edge for edge in edges if edge < size), dtype=np.int64)
+    change = np.zeros((len(starts) + 1, len(sides)), dtype=np.int32)
+    for index, side in enumerate(sides):
+        if side is None:
+            change[0, index] = 1
+        elif len(side):
+            low, high = np.array(side, dtype=np.int64).T
+            np.add.at(change[:, index], np.searchsorted(starts, low), 1)
+            np.add.at(change[:, index], np.searchsorted(starts, high + 1), -1)
+    return starts, np.cumsum(change[:-1], axis=0) > 0
+
+
+def _packed(inside: NDArray[np.bool_], words: int) -> NDArray[np.uint64]:
+    """Truth values as words, the first set as the lowest bit: uint64[pieces, words]."""
+    padded = np.zeros((len(inside), words * _WORD), dtype=np.bool_)
+    padded[:, : inside.shape[1]] = inside
+    return np.packbits(padded, axis=1, bitorder="little").view("<u8").astype(np.uint64)

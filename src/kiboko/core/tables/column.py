@@ -1,0 +1,350 @@
+"""Some flows being judged: the first gate of all of them, then the second, and so on."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.header.packet import ACK, SYN, Packet, turned_service
+from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
+from kiboko.core.network.host_rules import HostRuleSet
+from kiboko.core.tables.boxes import Packets
+from kiboko.core.tables.filter_lists import LETS_BACK, NO_LIST, NOT_KNOWN, PASSES, UNFILTERED_TRACKED
+from kiboko.core.tables.layout import (
+    HOST,
+    INTERFACE,
+    LIST,
+    LISTENER,
+    NO_GATE,
+    SETTLED,
+    SUBNET,
+    ZONE_DEFAULT,
+    Layout,
+)
+from kiboko.core.tables.lines import NO_PORT
+from kiboko.core.tables.places import NONE, End
+from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, SENDER, Gate
+
+
+@dataclass(frozen=True, slots=True)
+class Flows:
+    """`n` flows, each of one client port: int32[n] atoms of the sender's address and of the address that it sends to,
+    int64[n] the service's number and the client's port, -1 where there is none."""
+
+    source: NDArray[np.int32]
+    target: NDArray[np.int32]
+    service: NDArray[np.int64]
+    port: NDArray[np.int64]
+
+    def __len__(self) -> int:
+        return len(self.source)
+
+    def taken(self, rows: NDArray[np.int64] | slice) -> Flows:
+        """Some of them."""
+        return Flows(self.source[rows], self.target[rows], self.service[rows], self.port[rows])
+
+
+class Column:
+    """Some flows being judged, gate by gate."""
+
+    def __init__(self, layout: Layout, flows: Flows) -> None:
+        self.layout, self.flows = layout, flows
+        self.count = len(flows)
+        self._take_ends()
+        self._take_packets()
+        self.request, self.reply = layout.widths
+        self._arrays = layout.arrays()
+        width = self.request + self.reply
+        self.action = np.zeros((self.count, width), dtype=np.uint8)
+        self.deciding = np.zeros((self.count, width), dtype=np.int32)
+        self.keeps = np.zeros((self.count, max(1, self.request)), dtype=np.bool_)
+        self._any_found = np.full(self.count, NONE, dtype=np.int64)
+        self._any_keeps = np.zeros(self.count, dtype=np.bool_)
+
+    def room(self, begin: int) -> int:
+        """How many columns there are for the request's or the reply's gates."""
+        return self.reply if begin else self.request
+
+    def _take_ends(self) -> None:
+        layout = self.layout
+        atoms, back = np.unique(np.concatenate([self.flows.source, self.flows.target]), return_inverse=True)
+        ends = [layout.places.end(atom) for atom in atoms.tolist()]
+        instances: dict[str, int] = {"": NONE}
+        for end in ends:
+            instances.setdefault(end.instance, len(instances))
+
+        def column(read: Callable[[End], int]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+            values = np.array([read(end) for end in ends], dtype=np.int64)[back.reshape(-1)]
+            return values[: self.count], values[self.count :]
+
+        own, self.interface, self.subnet = (
+            column(lambda e: e.own),
+            column(lambda e: e.interface),
+            column(lambda e: e.subnet),
+        )
+        public, place = column(lambda e: e.public), column(lambda e: e.place)
+        machine = column(lambda e: instances[e.instance])
+        self.address = np.stack([own[0], public[0], self.flows.target.astype(np.int64), own[1]])
+        same = (self.subnet[0] == self.subnet[1]) & (self.subnet[0] != NONE)
+        key = (place[0] * len(layout.places) + place[1]) * 2 + same
+        keys, first, back = np.unique(key, return_index=True, return_inverse=True)
+        alone = ((machine[0] == machine[1]) & (machine[0] != NONE)) | (own[0] == own[1])
+        ways = np.full(len(keys), NONE, dtype=np.int32)
+        # A pair of places is made a way of by a pair of ends that are two machines.
+        for number in range(len(keys)):
+            row = int(first[number])
+            if alone[row]:
+                others = np.flatnonzero((back.reshape(-1) == number) & ~alone)
+                if not len(others):
+                    continue
+                row = int(others[0])
+            source, target = int(self.flows.source[row]), int(self.flows.target[row])
+            ways[number] = layout.way_between(layout.places.end(source), target, layout.places.end(target))
+        self.way = np.where(alone, NONE, ways[back.reshape(-1)]).astype(np.int32)
+        self.ends = ends
+        targets = np.searchsorted(atoms, self.flows.target)
+        listening = {int(at): layout.listener_of(ends[at]) for at in np.unique(targets)}
+        self.listening = np.array([listening.get(at, NONE) for at in range(len(ends))], dtype=np.int64)[targets]
+
+    def _take_packets(self) -> None:
+        layout, flows = self.layout, self.flows
+        protocol = flows.service >> 16
+        self.protocol = protocol
+        self.has_ports = np.isin(protocol, list(WITH_PORTS))
+        self.has_ports &= flows.port >= 0
+        port = np.where(self.has_ports, flows.port, NO_PORT)
+        detail = np.where(self.has_ports, flows.service & 0xFFFF, NO_PORT)
+        back, has_reply = _turned(flows.service, flows.port, self.has_ports)
+        self.service = layout.services.atoms(flows.service), layout.services.atoms(back)
+        self.port = layout.ports.atoms(port), layout.ports.atoms(detail)
+        replying = np.array([way.has_reply for way in layout.ways] or [False])
+        self.has_reply = has_reply & replying[self.way]
+
+    def ask(self, at: int) -> None:
+        """Ask the gates of one column."""
+        is_reply = at >= self.request
+        part, own = ("reply", at - self.request) if is_reply else ("request", at)
+        there = self.way >= 0
+        if is_reply:
+            there = there & self.has_reply
+        kinds = np.where(there, self._arrays[f"{part} kind"][self.way, own], NO_GATE)
+        for kind in np.unique(kinds).tolist():
+            if kind != NO_GATE:
+                rows = np.flatnonzero(kinds == kind)
+                self._ask_kind(kind, rows, at, own, is_reply)
+
+    def _read(self, name: str, rows: NDArray[np.int64], own: int, is_reply: bool) -> NDArray[np.int64]:
+        found: NDArray[np.int64] = self._arrays[f"{'reply' if is_reply else 'request'} {name}"][self.way[rows], own]
+        return found
+
+    def _ask_kind(self, kind: int, rows: NDArray[np.int64], at: int, own: int, is_reply: bool) -> None:
+        if kind == SETTLED:
+            self.action[rows, at] = self._read("settled", rows, own, is_reply)
+        elif kind == ZONE_DEFAULT:
+            self._ask_zone_default(rows, at, own, is_reply)
+        elif kind == LIST:
+            self._ask_lists(rows, self._read("whose", rows, own, is_reply), at, own, is_reply)
+        elif kind == SUBNET:
+            subnet, way = self._whose(self.subnet, rows, own, is_reply), self._way_of(rows, own, is_reply)
+            self._ask_lists(rows, self.layout.subnet_list[subnet, way], at, own, is_reply)
+        elif kind == HOST:
+            self._ask_host(rows, at, own, is_reply)
+        elif kind == INTERFACE:
+            self._ask_interface(rows, at, own, is_reply)
+        elif kind == LISTENER:
+            self._ask_listener(rows, at)
+
+    def _way_of(self, rows: NDArray[np.int64], own: int, is_reply: bool) -> NDArray[np.int64]:
+        return self._read("way", rows, own, is_reply)
+
+    def _whose(
+        self, numbers: tuple[NDArray[np.int64], NDArray[np.int64]], rows: NDArray[np.int64], own: int, is_reply: bool
+    ) -> NDArray[np.int64]:
+        """The interface or subnet of a gate: the sender's, the receiver's, or that of the way."""
+        of = self._read("of", rows, own, is_reply)
+        return np.where(of == 0, numbers[0][rows],
+                        np.where(of == 1, numbers[1][rows], self._read("whose", rows, own, is_reply)))  # fmt: skip
+
+    def _packets(self, rows: NDArray[np.int64], own: int, is_reply: bool) -> Packets:
+        sides: list[NDArray[np.int32]] = []
+        for side in ("source", "destination"):
+            kind = self._read(side, rows, own, is_reply)
+            constant = self._read(f"{side}_atom", rows, own, is_reply)
+            found = self.address[np.minimum(kind, CONSTANT - 1), rows]
+            sides.append(np.where(kind == CONSTANT, constant, found).astype(np.int32))
+        direction = 1 if is_reply else 0
+        return Packets(sides[0], sides[1], self.service[direction][rows], self.port[direction][rows])
+
+    def _let_back(self, rows: NDArray[np.int64], own: int, is_reply: bool) -> NDArray[np.bool_]:
+        """Which replies the state lets back that their requests left."""
+        found = np.zeros(len(rows), dtype=np.bool_)
+        if is_reply:
+            for keepers in self.layout.keepers():
+                keeper = keepers[self.way[rows], own]
+                found |= (keeper >= 0) & self.keeps[rows, np.maximum(keeper, 0)]
+        return found
+
+    def _ask_zone_default(self, rows: NDArray[np.int64], at: int, own: int, is_reply: bool) -> None:
+        back = self._let_back(rows, own, is_reply)
+        self.action[rows, at] = np.where(back, LETS_BACK, self._read("settled", rows, own, is_reply))
+        if not is_reply:
+            self.keeps[rows, at] = True
+
+    def _ask_lists(self, rows: NDArray[np.int64], lists: NDArray[np.int64], at: int, own: int, is_reply: bool) -> None:
+        """Gates of one filter each, by the numbers of their lists."""
+        back = self._let_back(rows, own, is_reply)
+        self.action[rows, at] = np.where(back, LETS_BACK, PASSES)
+        if not is_reply:
+            self.keeps[rows, at] = lists == UNFILTERED_TRACKED
+        asked = np.flatnonzero((lists >= 0) & ~back)
+        if len(asked):
+            action, keeps, decider = self.layout.lists.decided(lists[asked], self._packets(rows[asked], own, is_reply))
+            self.action[rows[asked], at] = action
+            self.deciding[rows[asked], at] = decider
+            if not is_reply:
+                self.keeps[rows[asked], at] = keeps
+
+    def _ask_interface(self, rows: NDArray[np.int64], at: int, own: int, is_reply: bool) -> None:
+        layout = self.layout
+        interface, way = self._whose(self.interface, rows, own, is_reply), self._way_of(rows, own, is_reply)
+        slot = self._read("slot", rows, own, is_reply)
+        lists, member = layout.slot_list[interface, way, slot], layout.slot_any[interface, way, slot]
+        single = np.flatnonzero((member == 0) & (lists != NO_LIST))
+        if len(single):
+            self._ask_lists(rows[single], lists[single], at, own, is_reply)
+        several = np.flatnonzero(member > 0)
+        if len(several):
+            which = (interface[several], way[several], slot[several])
+            self._ask_any(rows[several], lists[several], which, at, own, is_reply)
+
+    def _ask_any(
+        self,
+        rows: NDArray[np.int64],
+        lists: NDArray[np.int64],
+        which: tuple[NDArray[np.int64], ...],
+        at: int,
+        own: int,
+        is_reply: bool,
+    ) -> None:
+        """A member of an `any` set; at its last one, what the set as a whole does."""
+        layout = self.layout
+        asked = np.flatnonzero(lists >= 0)
+        if len(asked):
+            rule = layout.lists.first(lists[asked], self._packets(rows[asked], own, is_reply))
+            matched = rule != NONE
+            mine = rows[asked]
+            fresh = matched & (self._any_found[mine] == NONE)
+            self._any_found[mine[fresh]] = rule[fresh]
+            stateful = layout.slot_stateful[tuple(each[asked] for each in which)]
+            self._any_keeps[mine] |= matched & stateful
+        last = np.flatnonzero(layout.slot_any[which] == 2)
+        if not len(last):
+            return
+        mine, at_last = rows[last], tuple(each[last] for each in which)
+        rule, back = self._any_found[mine], self._let_back(mine, own, is_reply)
+        matched = rule != NONE
+        decider = np.where(matched, layout.lists.deciding(rule), layout.else_decider[at_last])
+        action = np.where(matched, PASSES, layout.else_action[at_last])
+        self.action[mine, at] = np.where(back, LETS_BACK, action)
+        self.deciding[mine, at] = np.where(back, 0, decider)
+        if not is_reply:
+            self.keeps[mine, at] = np.where(matched, self._any_keeps[mine], layout.else_keeps[at_last])
+        self._any_found[mine] = NONE
+        self._any_keeps[mine] = False
+
+    def _ask_host(self, rows: NDArray[np.int64], at: int, own: int, is_reply: bool) -> None:
+        layout = self.layout
+        interface, way = self._whose(self.interface, rows, own, is_reply), self._way_of(rows, own, is_reply)
+        kernel = layout.host_kernel[interface]
+        plain = np.flatnonzero(~kernel)
+        if len(plain):
+            self._ask_lists(rows[plain], layout.host_list[interface[plain], way[plain]], at, own, is_reply)
+        asked = np.flatnonzero(kernel)
+        if len(asked):
+            self._ask_kernel(rows[asked], interface[asked], at, own, is_reply)
+
+    def _ask_kernel(
+        self, rows: NDArray[np.int64], interface: NDArray[np.int64], at: int, own: int, is_reply: bool
+    ) -> None:
+        """Kernel rule sets: one question for all packets that nothing in the network tells apart."""
+        packets = self._packets(rows, own, is_reply)
+        client = self.layout.services.atoms(np.where(self.has_ports, self.protocol << 16 | self.flows.port, 0))[rows]
+        parts = np.stack(
+            [self.way[rows], interface, packets.sources, packets.destinations, self.service[0][rows], client]
+        )
+        kinds, first, back = np.unique(parts, axis=1, return_index=True, return_inverse=True)
+        action, decider = np.zeros(len(first), dtype=np.uint8), np.zeros(len(first), dtype=np.int32)
+        for number, row in enumerate(first.tolist()):
+            place = self.layout.slot(int(self.way[rows[row]]), is_reply, own)
+            assert place is not None
+            action[number], decider[number] = self._of_kernel(place.gate, int(rows[row]), kinds[:, number], is_reply)
+        self.action[rows, at] = action[back.reshape(-1)]
+        self.deciding[rows, at] = decider[back.reshape(-1)]
+
+    def _of_kernel(self, gate: Gate, row: int, kind: NDArray[np.int64], is_reply: bool) -> tuple[int, int]:
+        layout, step = self.layout, gate.step
+        _, number, source, destination, service, client = kind.tolist()
+        interface = layout.interfaces[number]
+        instance = layout.walker.directory.instance_of(interface)
+        rules = instance.host_filter
+        assert isinstance(rules, HostRuleSet)
+        asked = Service(*divmod(int(layout.services.starts[service]), 1 << 16))
+        port = int(layout.services.starts[client]) & 0xFFFF if self.has_ports[row] else 0
+        devices = (
+            (interface if gate.whose != FIXED else step.interface).device if step.interface is not None else "",
+            (interface if gate.whose != FIXED else step.egress).device if step.egress is not None else "",
+        )  # fmt: skip
+        first = layout.addresses.first
+        state, flags = "new", SYN if asked.protocol == TCP else None
+        if is_reply:
+            turned = turned_service(asked)
+            assert turned is not None
+            asked, flags = turned, SYN | ACK if asked.protocol == TCP else None
+            state = self._state(instance.name, row, asked)
+        packet = Packet(first(destination).family, first(source), first(destination), asked, is_reply, state, flags)
+        return layout.kernel(rules, step.way, devices, packet, port)
+
+    def _state(self, instance: str, row: int, asked: Service) -> str:
+        """The kernel's state of a reply (clause S19), by whether the request passed that machine."""
+        layout = self.layout
+        way = layout.ways[self.way[row]]
+        for gate in way.request:
+            if gate.step.gate in ("host-out", "host-in"):
+                side = {SENDER: 0, RECEIVER: 1}.get(gate.whose)
+                interface = gate.step.interface or gate.step.egress
+                assert interface is not None
+                met = interface.instance if side is None else layout.interfaces[self.interface[side][row]].instance
+                if met == instance:
+                    return "established"
+        return "invalid" if asked.protocol in (TCP, ICMP, ICMP6) else "new"
+
+    def _ask_listener(self, rows: NDArray[np.int64], at: int) -> None:
+        """What listens (clause S32); the system itself answers echo requests."""
+        echo = np.isin(self.flows.service[rows], (ICMP << 16 | 8 << 8, ICMP6 << 16 | 128 << 8))
+        protocols = np.isin(self.protocol[rows], list(WITH_PORTS))
+        at_machine = self.interface[1][rows] != NONE
+        self.action[rows, at] = np.where(echo & at_machine, PASSES, NOT_KNOWN)
+        asked = np.flatnonzero(protocols & at_machine & (self.listening[rows] >= 0))
+        if len(asked):
+            lists = self.listening[rows[asked]]
+            zero = np.zeros(len(asked), dtype=np.int32)
+            packets = Packets(zero, zero, self.service[0][rows[asked]], zero)
+            self.action[rows[asked], at] = self.layout.lists.decided(lists, packets)[0]
+
+
+def _turned(
+    service: NDArray[np.int64], port: NDArray[np.int64], has_ports: NDArray[np.bool_]
+) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+    """The service numbers of the replies, and whether there are any (clause S21): see `reply_of`."""
+    protocol = service >> 16
+    back = np.where(has_ports, protocol << 16 | np.maximum(port, 0), service)
+    none = np.zeros(len(service), dtype=np.bool_)
+    for kind, asks, answers in ((ICMP, 8, 0), (ICMP6, 128, 129)):
+        mine = protocol == kind
+        echo = mine & (service >> 8 & 0xFF == asks)
+        back = np.where(echo, kind << 16 | answers << 8, back)
+        none |= mine & ~echo
+    return back, ~none

@@ -1,0 +1,128 @@
+"""Every filter as a list of boxes, made of what the filter judge itself asks, and what the rules of each list do."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.filters.ground import Ground
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Listener, Rule
+from kiboko.core.tables.boxes import Box, BoxLists, Packets
+from kiboko.core.tables.lines import AddressLine, NumberLine
+
+ABSENT, PASSES, LETS_BACK, DROPS, REJECTS, DOUBTFUL, NOT_KNOWN = range(7)
+"""What a gate does with a flow: it is not on its way; lets it pass; lets its reply back by the state that the request
+left; stops it in either way; may stop it (clause S35); or nothing is known of it, which stops nothing (clause S32)."""
+
+ACTIONS = {ALLOW: PASSES, DROP: DROPS, REJECT: REJECTS}
+NO_LIST, UNFILTERED, UNFILTERED_TRACKED = -1, -2, -3
+"""In place of a list: no filter is there; it does not filter this direction, and keeps no state, or does."""
+
+
+@dataclass(frozen=True, slots=True)
+class Decider:
+    """What decided at a gate: a rule of a filter (None: its `otherwise`), one of a kernel's chains, or neither."""
+
+    filter: str | None = None
+    rule: str | None = None
+    chain: str | None = None
+
+
+class FilterLists:
+    """The lists of all filters by direction, and of listeners. They are made when they are first asked for."""
+
+    def __init__(self, ground: Ground, addresses: AddressLine, services: NumberLine, ports: NumberLine) -> None:
+        self._ground = ground
+        self._addresses, self._services, self._ports = addresses, services, ports
+        self._boxes = BoxLists((addresses.size, addresses.size, services.size, ports.size))
+        self.deciders: list[Decider] = [Decider()]
+        self._decider_of: dict[Decider, int] = {Decider(): 0}
+        self._list_of: dict[tuple[object, ...], int] = {}
+        # Where each list's rules begin among all, and how many there are; the one behind the last is `otherwise`.
+        self._begin: list[int] = []
+        self._count: list[int] = []
+        self._rules: list[tuple[int, bool, int]] = []
+        self._arrays: tuple[NDArray[Any], ...] = ()
+
+    def __len__(self) -> int:
+        return len(self._begin)
+
+    def decider(self, decider: Decider) -> int:
+        """The number of what decides somewhere."""
+        if decider not in self._decider_of:
+            self._decider_of[decider] = len(self.deciders)
+            self.deciders.append(decider)
+        return self._decider_of[decider]
+
+    def list_of(self, chosen: Filter, way: str) -> int:
+        """The list of a filter's rules of one direction; a number below -1 where it does not filter that direction."""
+        key = ("filter", chosen.name, way)
+        if key not in self._list_of:
+            ready = self._ground.judge.rules(chosen, way)
+            if ready is None:
+                self._list_of[key] = UNFILTERED_TRACKED if chosen.stateful else UNFILTERED
+            else:
+                boxes = [
+                    Box(self._addresses.ranges(each.sources), self._addresses.ranges(each.destinations),
+                        self._services.ranges(each.rule.services), self._ports.ranges(each.rule.source_ports))
+                    for each in ready
+                ]  # fmt: skip
+                rules = [each.rule for each in ready]
+                self._list_of[key] = self._add(boxes, [self._rule(chosen, rule) for rule in rules],
+                                               self._otherwise(chosen))  # fmt: skip
+        return self._list_of[key]
+
+    def _rule(self, chosen: Filter, rule: Rule) -> tuple[int, bool, int]:
+        keeps = chosen.stateful if rule.stateful is None else rule.stateful
+        return ACTIONS[rule.action], keeps, self.decider(Decider(chosen.name, rule.name))
+
+    def _otherwise(self, chosen: Filter) -> tuple[int, bool, int]:
+        return ACTIONS[chosen.otherwise], chosen.stateful, self.decider(Decider(chosen.name, "otherwise"))
+
+    def _add(self, boxes: list[Box], rules: list[tuple[int, bool, int]], otherwise: tuple[int, bool, int]) -> int:
+        self._begin.append(len(self._rules))
+        self._count.append(len(boxes))
+        self._rules.extend((*rules, otherwise))
+        return self._boxes.add(boxes)
+
+    def listening(self, listeners: Iterable[Listener]) -> int:
+        """The list of what some listeners take: what they do not is refused."""
+        services = RangeSet.of(pair for each in listeners for pair in each.services)
+        key = ("listener", services)
+        if key not in self._list_of:
+            passes, refuses = (PASSES, False, 0), (REJECTS, False, 0)
+            boxes = [Box(services=self._services.ranges(services))]
+            self._list_of[key] = self._add(boxes, [passes], refuses)
+        return self._list_of[key]
+
+    def _numbers(self) -> tuple[NDArray[Any], ...]:
+        """Where rules begin and how many there are, by list; action, whether state is kept, and decider, by rule."""
+        if not self._arrays or len(self._arrays[0]) != len(self._begin):
+            action, keeps, decider = zip(*self._rules)
+            self._arrays = (np.array(self._begin), np.array(self._count), np.array(action, dtype=np.uint8),
+                            np.array(keeps), np.array(decider, dtype=np.int32))  # fmt: skip
+        return self._arrays
+
+    def first(self, lists: NDArray[np.int64], packets: Packets) -> NDArray[np.int64]:
+        """For each packet the number of the first rule of its list that matches, int64[n]; -1 where none does."""
+        place = self._boxes.first(lists, packets)
+        return np.where(place >= 0, self._numbers()[0][lists] + place, -1)
+
+    def decided(
+        self, lists: NDArray[np.int64], packets: Packets
+    ) -> tuple[NDArray[np.uint8], NDArray[np.bool_], NDArray[np.int32]]:
+        """What lists whose first match decides do with packets: action, whether state is kept, and the decider."""
+        begin, count, action, keeps, decider = self._numbers()
+        rule = self.first(lists, packets)
+        rule = np.where(rule >= 0, rule, (begin + count)[lists])
+        return action[rule], keeps[rule], decider[rule]
+
+    def deciding(self, rules: NDArray[np.int64]) -> NDArray[np.int32]:
+        """The deciders of rules by their numbers, int32[n]; that of -1 means nothing."""
+        found: NDArray[np.int32] = self._numbers()[4][np.maximum(rules, 0)]
+        return found

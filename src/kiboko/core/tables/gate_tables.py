@@ -1,0 +1,170 @@
+"""The walk compiled: verdicts for whole columns of flows, by tables that were made by asking the walk's own parts.
+
+A flow's way depends only on the places of its two ends (`kiboko.core.tables.places`), and each filter is a list of
+boxes (`kiboko.core.tables.boxes`). So the gates of a flow are a row of numbers, and the first gate of all flows is
+judged at once, then the second, and so on (`kiboko.core.tables.column`). What a clause means is said by the walk, its
+path finder and its judges alone; `tests/core/test_gate_tables.py` holds the tables to the walk, gate by gate.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import Service
+from kiboko.core.tables.column import Column, Flows
+from kiboko.core.tables.filter_lists import ABSENT, ACTIONS, DOUBTFUL, DROPS, LETS_BACK, NOT_KNOWN, REJECTS, Decider
+from kiboko.core.tables.layout import Layout
+from kiboko.core.tables.places import NONE
+from kiboko.core.walk.gates import FORWARD, REPLY, Row
+from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, UNKNOWN, Walk, Walker
+
+VERDICTS = (ALLOWED, ONE_WAY, BLOCKED, UNKNOWN)
+_MOST_ROWS = 1 << 16
+
+
+@dataclass(frozen=True, slots=True)
+class Gates:
+    """All gates of `n` flows: `action` uint8[n, gates] and `decider` int32[n, gates], an index of
+    `GateTables.deciders`; `way` int32[n] an index of the layout's ways. The first `request` columns are of the request.
+    """
+
+    action: NDArray[np.uint8]
+    decider: NDArray[np.int32]
+    way: NDArray[np.int32]
+    request: int
+
+    @property
+    def stops(self) -> NDArray[np.bool_]:
+        """Which gates stop which flow."""
+        found: NDArray[np.bool_] = (self.action == DROPS) | (self.action == REJECTS)
+        return found
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """The verdicts on `n` flows: `verdict` uint8[n], an index of `VERDICTS`; `gate` int16[n] the column of the gate
+    that decides, -1 for an allowed flow, and `decider` int32[n] what decides there."""
+
+    verdict: NDArray[np.uint8]
+    gate: NDArray[np.int16]
+    decider: NDArray[np.int32]
+
+
+class GateTables:
+    """Judges columns of flows over one network. Ways and tables are made when a flow first needs them.
+
+    Parameters
+    ----------
+    walker : the walker whose parts are asked
+    served : services that are told apart from others though no rule does
+    """
+
+    def __init__(self, walker: Walker, served: RangeSet | None = None) -> None:
+        self.walker = walker
+        self.layout = Layout(walker, served or RangeSet())
+        self.addresses = self.layout.addresses
+        self.services = self.layout.services
+        self.places = self.layout.places
+        self.walked = 0
+
+    @property
+    def deciders(self) -> list[Decider]:
+        """What decides somewhere, by number."""
+        return self.layout.lists.deciders
+
+    def gates(self, flows: Flows) -> Gates:
+        """What every gate does with every flow."""
+        parts = [self._gates(flows.taken(slice(at, at + _MOST_ROWS))) for at in range(0, len(flows), _MOST_ROWS)]
+        if len(parts) == 1:
+            return parts[0]
+        if not parts:
+            return Gates(np.zeros((0, 0), np.uint8), np.zeros((0, 0), np.int32), np.zeros(0, np.int32), 0)
+        request = max(each.request for each in parts)
+        reply = max(each.action.shape[1] - each.request for each in parts)
+        return Gates(
+            np.vstack([_widened(each.action, each.request, request, reply) for each in parts]),
+            np.vstack([_widened(each.decider, each.request, request, reply) for each in parts]),
+            np.concatenate([each.way for each in parts]),
+            request,
+        )
+
+    def _gates(self, flows: Flows) -> Gates:
+        column = Column(self.layout, flows)
+        for at in range(column.request + column.reply):
+            column.ask(at)
+        alone = np.flatnonzero(column.way == NONE)
+        for row in alone.tolist():
+            self._walk(column, flows, row)
+        return Gates(column.action, column.deciding, column.way, column.request)
+
+    def _walk(self, column: Column, flows: Flows, row: int) -> None:
+        """A flow that no way is made for, by the walk itself."""
+        self.walked += 1
+        walk = self.walk(flows, row)
+        for begin, rows in ((0, walk.forward), (column.request, walk.reply)):
+            for at, each in enumerate(rows[: column.room(begin)]):
+                column.action[row, begin + at] = code_of(each)
+                column.deciding[row, begin + at] = self.layout.lists.decider(
+                    Decider(each.filter, each.rule, each.chain)
+                )
+
+    def walk(self, flows: Flows, row: int) -> Walk:
+        """The walk of one of some flows."""
+        number, port = int(flows.service[row]), int(flows.port[row])
+        sender = self.places.end(int(flows.source[row])).endpoint
+        target = self.addresses.first(int(flows.target[row]))
+        ports = RangeSet.one(port) if port >= 0 else None
+        return self.walker.walk(sender, target, Service(number >> 16, number & 0xFFFF), ports)
+
+    def judge(self, flows: Flows, gates: Gates | None = None) -> Judged:
+        """The verdict on every flow, and what decides it (clauses S23, S35)."""
+        found = gates if gates is not None else self.gates(flows)
+        stops, doubtful = found.stops, found.action == DOUBTFUL
+        columns = found.action.shape[1]
+        if not columns:
+            empty = np.zeros(len(flows))
+            return Judged(empty.astype(np.uint8), empty.astype(np.int16) - 1, empty.astype(np.int32))
+        in_request = np.arange(columns) < found.request
+        arrives = ~stops[:, in_request].any(axis=1)
+        answered = arrives & ~stops[:, ~in_request].any(axis=1)
+        in_doubt = answered & doubtful.any(axis=1)
+        verdict = np.where(in_doubt, 3, np.where(answered, 0, np.where(arrives, 1, 2))).astype(np.uint8)
+        gate = np.where(in_doubt, doubtful.argmax(axis=1), stops.argmax(axis=1)).astype(np.int16)
+        gate[verdict == 0] = NONE
+        decider = found.decider[np.arange(len(gate)), np.maximum(gate, 0)]
+        return Judged(verdict, gate, np.where(gate >= 0, decider, 0).astype(np.int32))
+
+
+def _widened(columns: NDArray[Any], own: int, request: int, reply: int) -> NDArray[Any]:
+    """Columns of gates with room for those of wider parts."""
+    found = np.zeros((len(columns), request + reply), dtype=columns.dtype)
+    found[:, :own] = columns[:, :own]
+    found[:, request : request + columns.shape[1] - own] = columns[:, own:]
+    return found
+
+
+def code_of(row: Row) -> int:
+    """What a row of the walk does, as the tables have it."""
+    if row.action is None:
+        return DOUBTFUL if row.possible else NOT_KNOWN
+    return LETS_BACK if row.tracked else ACTIONS[row.action]
+
+
+def gates_of(tables: GateTables, flows: Flows, gates: Gates, row: int) -> Iterator[tuple[str, str, str, int, Decider]]:
+    """The gates of one flow that the tables judged, in order: gate, place, direction, what it does, what decides."""
+    way = int(gates.way[row])
+    sender, receiver = (tables.places.end(int(atoms[row])) for atoms in (flows.source, flows.target))
+    for at in range(gates.action.shape[1]):
+        code = int(gates.action[row, at])
+        is_reply = at >= gates.request
+        slot = tables.layout.slot(way, is_reply, at - gates.request if is_reply else at) if way >= 0 else None
+        if code != ABSENT and slot is not None:
+            name = slot.gate.at(sender, receiver)
+            decider = tables.deciders[gates.decider[row, at]]
+            yield slot.gate.step.gate, name, REPLY if is_reply else FORWARD, code, decider

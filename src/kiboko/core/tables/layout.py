@@ -1,0 +1,280 @@
+"""How the gates of all ways stand beside each other, as rows of equal width, and what hangs on each of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.filters import host_judge
+from kiboko.core.header.addresses import Address
+from kiboko.core.header.packet import Packet
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.network.host_rules import HostRuleSet
+from kiboko.core.network.model import DROP, REJECT, Filter, Interface
+from kiboko.core.routing.steps import UNREACHABLE
+from kiboko.core.tables.filter_lists import (
+    ACTIONS,
+    DOUBTFUL,
+    DROPS,
+    NO_LIST,
+    PASSES,
+    REJECTS,
+    UNFILTERED,
+    UNFILTERED_TRACKED,
+    Decider,
+    FilterLists,
+)
+from kiboko.core.tables.lines import AddressLine, port_line, service_line
+from kiboko.core.tables.places import NONE, End, Places
+from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, SENDER, Gate, Way, find_way
+from kiboko.core.walk.walk import Walker
+
+NO_GATE, SETTLED, INTERFACE, HOST, SUBNET, LIST, ZONE_DEFAULT, LISTENER = range(8)
+_OUT, _IN = 0, 1
+_WAYS = ("out", "in")
+
+
+@dataclass(slots=True)
+class Slot:
+    """One column of a way: what kind of gate, whose, which of its slots; kinds of addresses; for a gate of the reply,
+    the columns of the request that keep state for it."""
+
+    kind: int
+    gate: Gate
+    whose: int = NONE
+    """Of a gate that is the same for all flows: the number of its interface, subnet or list."""
+    slot: int = 0
+    way: int = _OUT
+    settled: int = PASSES
+    keepers: tuple[int, ...] = ()
+
+
+class Layout:
+    """The gates of all ways as rows of equal width."""
+
+    def __init__(self, walker: Walker, served: RangeSet) -> None:
+        ground = walker.ground
+        self.walker = walker
+        self.addresses = AddressLine(ground)
+        self.services = service_line(ground, served)
+        self.ports = port_line(ground)
+        self.places = Places(ground, self.addresses)
+        self.lists = FilterLists(ground, self.addresses, self.services, self.ports)
+        self.ways: list[Way] = []
+        self._way_of: dict[tuple[int, int, bool], int] = {}
+        self._kernel: dict[tuple[object, ...], tuple[int, int]] = {}
+        topology = walker.topology
+        self.interfaces = interfaces = ground.directory.interfaces()
+        gates = [self._gates_on(interface) for interface in interfaces]
+        subnets = list(topology.subnets.values())
+        self._numbers = {each.name: number for number, each in enumerate(interfaces)}
+        self._subnet_numbers = {each.name: number for number, each in enumerate(subnets)}
+        self._request: list[list[Slot]] = []
+        self._reply: list[list[Slot]] = []
+        self.most = max((sum(map(len, each)) for each in gates), default=0)
+        shape = (max(1, len(interfaces)), 2, max(1, self.most))
+        self.slot_list = np.full(shape, NO_LIST, dtype=np.int64)
+        self.slot_any = np.zeros(shape, dtype=np.uint8)  # 1: a member of an `any` set, 2: the last of one
+        self.slot_stateful = np.zeros(shape, dtype=np.bool_)
+        self.else_action = np.zeros(shape, dtype=np.uint8)
+        self.else_keeps = np.zeros(shape, dtype=np.bool_)
+        self.else_decider = np.zeros(shape, dtype=np.int32)
+        self.host_list = np.full((max(1, len(interfaces)), 2), NO_LIST, dtype=np.int64)
+        self.host_kernel = np.zeros(max(1, len(interfaces)), dtype=np.bool_)
+        for number, interface in enumerate(interfaces):
+            self._note_interface(number, gates[number])
+            host = topology.instances[interface.instance].host_filter
+            if isinstance(host, str):
+                for way in (_OUT, _IN):
+                    self.host_list[number, way] = self.lists.list_of(topology.filters[host], _WAYS[way])
+            self.host_kernel[number] = isinstance(host, HostRuleSet)
+        self.subnet_list = np.full((max(1, len(subnets)), 2), NO_LIST, dtype=np.int64)
+        for number, subnet in enumerate(subnets):
+            if subnet.filter is not None:
+                for way in (_OUT, _IN):
+                    self.subnet_list[number, way] = self.lists.list_of(topology.filters[subnet.filter], _WAYS[way])
+        self._arrays: dict[str, NDArray[np.int64]] | None = None
+        self._keepers: list[NDArray[np.int64]] = []
+
+    def _note_interface(self, number: int, gates: list[tuple[Filter, ...]]) -> None:
+        for way in (_OUT, _IN):
+            slot = 0
+            for gate in gates:
+                last = slot + len(gate) - 1
+                if gate[0].decide == "first":
+                    self.slot_list[number, way, slot] = self.lists.list_of(gate[0], _WAYS[way])
+                else:
+                    self._note_any(number, way, slot, gate)
+                slot = last + 1
+
+    def _note_any(self, number: int, way: int, slot: int, gate: tuple[Filter, ...]) -> None:
+        """An `any` set (clauses S12, S20): its members that name the direction, and what is done where none matches."""
+        last = slot + len(gate) - 1
+        naming = [each for each in gate if each.direction(_WAYS[way]) is not None]
+        if not naming:
+            keeps = any(each.stateful for each in gate)
+            self.slot_list[number, way, last] = UNFILTERED_TRACKED if keeps else UNFILTERED
+            return
+        for at, each in enumerate(gate, slot):
+            self.slot_any[number, way, at] = 2 if at == last else 1
+            if each in naming:
+                self.slot_list[number, way, at] = self.lists.list_of(each, _WAYS[way])
+                self.slot_stateful[number, way, at] = each.stateful
+        rejects = all(each.otherwise == REJECT for each in naming)
+        decider = next((each for each in naming if each.otherwise == DROP), naming[0])
+        self.else_action[number, way, last] = REJECTS if rejects else DROPS
+        self.else_keeps[number, way, last] = any(each.stateful for each in naming)
+        self.else_decider[number, way, last] = self.lists.decider(Decider(decider.name, "otherwise"))
+
+    def _add(self, way: Way) -> None:
+        """The next way."""
+        self.ways.append(way)
+        begins: list[list[int]] = []
+        request: list[Slot] = []
+        for gate in way.request:
+            begins.append([len(request)])
+            request.extend(self._columns(gate))
+            begins[-1].append(len(request))
+        reply: list[Slot] = []
+        for gate in way.reply:
+            columns = self._columns(gate)
+            for offset, column in enumerate(columns):
+                column.keepers = tuple(begins[each][0] + offset for each in gate.request_gates
+                                       if begins[each][0] + offset < begins[each][1])  # fmt: skip
+            reply.extend(columns)
+        self._request.append(request)
+        self._reply.append(reply)
+        self._arrays = None
+
+    def _columns(self, gate: Gate) -> list[Slot]:
+        step, walker = gate.step, self.walker
+        way = _IN if step.bound == "in" else _OUT
+        match step.gate:
+            case "instance-out" | "instance-in":
+                assert step.interface is not None
+                own = self._numbers[step.interface.name] if gate.whose == FIXED else NONE
+                return [Slot(INTERFACE, gate, own, slot, way) for slot in range(self.most)]
+            case "host-out" | "host-in":
+                interface = step.interface or step.egress
+                assert interface is not None
+                return [Slot(HOST, gate, self._numbers[interface.name] if gate.whose == FIXED else NONE, 0, way)]
+            case "subnet-out" | "subnet-in":
+                assert step.subnet is not None
+                own = self._subnet_numbers[step.subnet.name] if gate.whose == FIXED else NONE
+                return [Slot(SUBNET, gate, own, 0, way)]
+            case "outside":
+                assert step.outside is not None
+                name = step.outside.filter
+                if name is None:
+                    return [Slot(SETTLED, gate)]
+                return [Slot(LIST, gate, self.lists.list_of(walker.topology.filters[name], _WAYS[way]), 0, way)]
+            case "zone":
+                assert step.zones is not None
+                chosen = walker.ground.crossing_filter(*step.zones)
+                if chosen is not None:
+                    return [Slot(LIST, gate, self.lists.list_of(chosen, step.bound or "in"))]
+                defaults = walker.topology.defaults
+                same = step.zones[0] == step.zones[1]
+                action = defaults.same_zone if same else defaults.between_zones
+                return [Slot(ZONE_DEFAULT, gate, settled=ACTIONS[action])]
+            case "listener":
+                return [Slot(LISTENER, gate)]
+        if step.stop is None:
+            return [Slot(SETTLED, gate)]
+        return [Slot(SETTLED, gate, settled=REJECTS if step.stop.signal == UNREACHABLE else DROPS)]
+
+    def arrays(self) -> dict[str, NDArray[np.int64]]:
+        """The columns of all ways, request and reply apart: [ways, columns] each."""
+        if self._arrays is None:
+
+            def constant(kind: int, address: Address) -> int:
+                return self.addresses.atom(address) if kind == CONSTANT else 0
+
+            readings: dict[str, Callable[[Slot], int]] = {
+                "kind": lambda p: p.kind, "whose": lambda p: p.whose, "slot": lambda p: p.slot, "way": lambda p: p.way,
+                "settled": lambda p: p.settled, "of": lambda p: (SENDER, RECEIVER, FIXED).index(p.gate.whose),
+                "source": lambda p: p.gate.source, "destination": lambda p: p.gate.destination,
+                "source_atom": lambda p: constant(p.gate.source, p.gate.step.source),
+                "destination_atom": lambda p: constant(p.gate.destination, p.gate.step.destination),
+            }  # fmt: skip
+            made = {}
+            for part, ways in (("request", self._request), ("reply", self._reply)):
+                width = max((len(way) for way in ways), default=0)
+                for name, read in readings.items():
+                    table = np.zeros((len(ways), width), dtype=np.int64)
+                    for row, way in enumerate(ways):
+                        table[row, : len(way)] = [read(place) for place in way]
+                    made[f"{part} {name}"] = table
+            self._arrays = made
+        return self._arrays
+
+    def keepers(self) -> list[NDArray[np.int64]]:
+        """For each column of the replies the columns of the request that keep state for it: as many tables as one has
+        such columns at most, -1 where it has no further one."""
+        most = max((len(each.keepers) for way in self._reply for each in way), default=0)
+        if len(self._keepers) != most or (most and len(self._keepers[0]) != len(self._reply)):
+            width = self.widths[1]
+            self._keepers = [np.full((len(self._reply), width), NONE, dtype=np.int64) for _ in range(most)]
+            for row, way in enumerate(self._reply):
+                for at, each in enumerate(way):
+                    for number, keeper in enumerate(each.keepers):
+                        self._keepers[number][row, at] = keeper
+        return self._keepers
+
+    def slot(self, way: int, is_reply: bool, at: int) -> Slot | None:
+        """A column of a way; None where it has none there."""
+        columns = (self._reply if is_reply else self._request)[way]
+        return columns[at] if at < len(columns) else None
+
+    @property
+    def widths(self) -> tuple[int, int]:
+        """How many columns requests and replies have at most."""
+        return (max((len(way) for way in self._request), default=0), max((len(way) for way in self._reply), default=0))
+
+    def _gates_on(self, interface: Interface) -> list[tuple[Filter, ...]]:
+        """The instance gates of an interface: each `first` filter one, all `any` filters together one (clause S20)."""
+        filters = self.walker.membership.filters_on(interface)
+        together = tuple(each for each in filters if each.decide == "any")
+        return [(each,) if each.decide == "first" else together
+                for each in filters if each.decide == "first" or each is together[0]]  # fmt: skip
+
+    def way_between(self, sender: End, target: int, receiver: End) -> int:
+        """The number of the way of a flow; NONE where both ends are the same machine, which has no way of its own."""
+        if (sender.instance and sender.instance == receiver.instance) or sender.own == receiver.own:
+            return NONE
+        same = sender.subnet != NONE and sender.subnet == receiver.subnet
+        key = (sender.place, receiver.place, same)
+        found = self._way_of.get(key)
+        if found is None:
+            found = self._way_of[key] = len(self.ways)
+            self._add(find_way(self.walker.paths, sender, self.addresses.first(target), receiver))
+        return found
+
+    def listener_of(self, end: End) -> int:
+        """The list of what an interface's machine listens to at an address; NO_LIST where that is not known."""
+        interface = end.endpoint.interface
+        listens = self.walker.directory.instance_of(interface).listens if interface is not None else None
+        if listens is None:
+            return NO_LIST
+        taking = [each for each in listens if each.accepts(end.endpoint.address)]
+        return self.lists.listening(taking)
+
+    # Kernel rule sets (clause S35): what the host judge says, once for all packets that it cannot tell apart.
+
+    def kernel(
+        self, rules: HostRuleSet, path: str, devices: tuple[str, str], packet: Packet, port: int
+    ) -> tuple[int, int]:
+        """What a kernel's own rule set does with a packet of one client port, and what decides it there."""
+        key = (id(rules), path, devices, packet, port)
+        if key not in self._kernel:
+            shares = host_judge.judge(rules, path, packet, RangeSet.one(port), *devices)
+            if shares is None:
+                self._kernel[key] = (PASSES, 0)
+            else:
+                (share,) = shares
+                code = DOUBTFUL if share.action == host_judge.UNKNOWN else ACTIONS[share.action]
+                self._kernel[key] = code, self.lists.decider(Decider(rules.file, share.rule, share.chain))
+        return self._kernel[key]

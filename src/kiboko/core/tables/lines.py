@@ -1,0 +1,139 @@
+"""The one cut set: addresses, services and client ports as atoms, numbers within which nothing in a network tells two
+values apart.
+
+Every boundary that anything draws cuts its line: peers of rules, routes, subnets, outsides, interfaces, listeners,
+kernel rule sets, the ephemeral ports of clients. What holds for one value of an atom holds for all of them.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.filters.ground import Ground
+from kiboko.core.header.addresses import Address, AddressSet
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP
+from kiboko.core.network.model import Topology
+from kiboko.core.tables.cuts import address_sets, kernel_values, service_cuts
+
+_WITH_PORTS = (TCP, UDP, SCTP)
+
+
+class AddressLine:
+    """Both address families on one line of atoms: those of IPv4 first, each family from 0 to its last address."""
+
+    def __init__(self, ground: Ground) -> None:
+        own = [AddressSet.of_addresses([a]) for i in ground.directory.interfaces() for a in i.addresses]
+        edges: dict[int, set[int]] = {4: {0}, 6: {0}}
+        for each in {id(s): s for s in (*address_sets(ground), *own)}.values():
+            for family in (4, 6):
+                for low, high in each.family(family):
+                    edges[family].update((low, high + 1))
+        self._starts = {4: sorted(e for e in edges[4] if e < 1 << 32), 6: sorted(e for e in edges[6] if e < 1 << 128)}
+        self._second = len(self._starts[4])
+        self._starts4 = np.array(self._starts[4], dtype=np.uint64)
+        self.size = self._second + len(self._starts[6])
+
+    def atom(self, address: Address) -> int:
+        """The atom of an address."""
+        place = bisect_right(self._starts[address.family], address.value) - 1
+        return place if address.family == 4 else self._second + place
+
+    def atoms(self, family: NDArray[np.uint8], high: NDArray[np.uint64], low: NDArray[np.uint64]) -> NDArray[np.int32]:
+        """The atoms of addresses given as columns, as `AddressTable` has them: int32[m]."""
+        found = (np.searchsorted(self._starts4, low, side="right") - 1).astype(np.int32)
+        for index in np.flatnonzero(family == 6).tolist():
+            found[index] = self.atom(Address(6, int(high[index]) << 64 | int(low[index])))
+        return found
+
+    def first(self, atom: int) -> Address:
+        """The first address of an atom."""
+        if atom < self._second:
+            return Address(4, self._starts[4][atom])
+        return Address(6, self._starts[6][atom - self._second])
+
+    def ranges(self, addresses: AddressSet | None) -> list[tuple[int, int]] | None:
+        """A set that the line is cut by, as ranges of atoms; None for all addresses."""
+        if addresses is None:
+            return None
+        return [
+            (self.atom(Address(family, low)), self.atom(Address(family, high)))
+            for family in (4, 6)
+            for low, high in addresses.family(family)
+        ]
+
+
+class NumberLine:
+    """A line of whole numbers from 0 cut into atoms: services by their 24-bit numbers, or ports."""
+
+    def __init__(self, edges: Iterable[int], end: int) -> None:
+        self.starts = np.array(sorted({0, *(edge for edge in edges if 0 < edge < end)}), dtype=np.int64)
+        self.end = end
+        self.size = len(self.starts)
+
+    def atoms(self, numbers: NDArray[np.int64]) -> NDArray[np.int32]:
+        """The atoms of some numbers, int32[n]."""
+        return (np.searchsorted(self.starts, numbers, side="right") - 1).astype(np.int32)
+
+    def ranges(self, numbers: RangeSet | None) -> list[tuple[int, int]] | None:
+        """A set that the line is cut by, as ranges of atoms; None for all numbers."""
+        if numbers is None:
+            return None
+        low, high = np.array(list(numbers), dtype=np.int64).reshape(-1, 2).T
+        return list(zip(self.atoms(low).tolist(), self.atoms(high).tolist(), strict=True))
+
+    def span(self, atom: int) -> tuple[int, int]:
+        """The first and the last number of an atom."""
+        last = int(self.starts[atom + 1]) if atom + 1 < self.size else self.end
+        return int(self.starts[atom]), last - 1
+
+
+def service_line(ground: Ground, served: RangeSet) -> NumberLine:
+    """The atoms of services; of ports both as those that are sent to and as those of clients."""
+    cuts = {*service_cuts(ground)}
+    for ports in client_ports(ground.topology):
+        for protocol in _WITH_PORTS:
+            for low, high in ports:
+                cuts.update((protocol << 16 | low, (protocol << 16 | high) + 1))
+    for low, high in served:
+        cuts.update((low, high + 1))
+    # What kind of message it is decides whether it is a reply or an error.
+    cuts.update(protocol << 16 | kind << 8 for protocol in (ICMP, ICMP6) for kind in range(256))
+    # Each protocol is told apart by the kernel, by whether it has ports, and by whether something answers it.
+    cuts.update(protocol << 16 for protocol in range(256))
+    return NumberLine(cuts, 1 << 24)
+
+
+def port_line(ground: Ground) -> NumberLine:
+    """The atoms of a sender's ports, and behind 65,535 one for packets that have none."""
+    cuts = {1 << 16}
+    for each in ground.topology.filters.values():
+        for rule in each.every_rule():
+            for low, high in rule.source_ports or ():
+                cuts.update((low, high + 1))
+    for name, numbers in kernel_numbers(ground.topology):
+        if name == "sport":
+            for low, high in numbers:
+                cuts.update((low, high + 1))
+    return NumberLine(cuts, (1 << 16) + 1)
+
+
+NO_PORT = 1 << 16
+"""Stands for the sender's port of a packet without ports."""
+
+
+def client_ports(topology: Topology) -> list[RangeSet]:
+    """The ports that clients use, wherever they are given."""
+    own = [each.ephemeral_ports for each in topology.instances.values()]
+    own += [each.ephemeral_ports for each in topology.outsides.values()]
+    return [topology.defaults.ephemeral_ports, *(ports for ports in own if ports)]
+
+
+def kernel_numbers(topology: Topology) -> Iterator[tuple[str, RangeSet]]:
+    """The fields that kernel rule sets look at, by name, each with the numbers it is compared with."""
+    for (_, name), values in kernel_values(topology.instances.values()):
+        yield name, values

@@ -1,0 +1,128 @@
+"""What the way of a packet depends on of its two ends, and nothing more.
+
+Ten thousand machines have ten thousand addresses, and few *places*: the way of a packet (`kiboko.core.routing.path`)
+looks at an end's network, routes, zone, at whether it has a public address, and so on, and not at which machine it is.
+Two ends of one place take the same way to and from any other, but for the names of their own gates.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from dataclasses import dataclass
+
+from kiboko.core.filters.ground import Ground
+from kiboko.core.header.addresses import Address, is_global_ipv6
+from kiboko.core.network.directory import Endpoint
+from kiboko.core.tables.lines import AddressLine
+
+NONE = -1
+
+PlaceKey = tuple[object, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class End:
+    """An atom of addresses as an end: `own` is the atom of the address behind a public one of ours, `public` that of
+    its interface's public address; `interface` and `subnet` are numbers in file order; -1 where there is none."""
+
+    endpoint: Endpoint
+    own: int
+    public: int
+    interface: int
+    subnet: int
+    instance: str
+    place: int
+
+
+class Places:
+    """The ends of one network by the atoms of their addresses, worked out when they are first asked for."""
+
+    def __init__(self, ground: Ground, line: AddressLine) -> None:
+        self._directory = ground.directory
+        self._topology = ground.topology
+        self._line = line
+        self._interfaces = {each.name: number for number, each in enumerate(self._directory.interfaces())}
+        self._subnets = {name: number for number, name in enumerate(self._topology.subnets)}
+        self._tables: dict[object, int] = {}
+        entries = [entry for table in self._topology.route_tables.values() for entry in table.entries]
+        self._edges = {
+            family: sorted(
+                {e for entry in entries if entry.to.family == family for e in (entry.to.value, entry.to.last + 1)}
+            )  # fmt: skip
+            for family in (4, 6)
+        }
+        self._next_hops = frozenset(entry.instance for entry in entries if entry.instance)
+        self._hop_subnets = frozenset(
+            each.subnet for name in self._next_hops for each in self._topology.instances[name].interfaces
+        )
+        self._numbers: dict[PlaceKey, int] = {}
+        self._ends: dict[int, End] = {}
+
+    def __len__(self) -> int:
+        return len(self._numbers)
+
+    def end(self, atom: int) -> End:
+        """The end that an atom of addresses stands for."""
+        found = self._ends.get(atom)
+        if found is None:
+            found = self._ends[atom] = self._made(atom)
+        return found
+
+    def _made(self, atom: int) -> End:
+        address = self._line.first(atom)
+        endpoint = self._directory.endpoint(address)
+        interface = endpoint.interface
+        public = interface.public if interface is not None else None
+        key = self._key(address, endpoint)
+        return End(
+            endpoint,
+            self._line.atom(endpoint.address),
+            self._line.atom(public) if public is not None and endpoint.address.family == 4 else NONE,
+            self._interfaces[interface.name] if interface is not None else NONE,
+            self._subnets[endpoint.subnet.name] if endpoint.subnet is not None else NONE,
+            interface.instance if interface is not None else "",
+            self._numbers.setdefault(key, len(self._numbers)),
+        )
+
+    def _key(self, address: Address, endpoint: Endpoint) -> PlaceKey:
+        directory, interface, subnet = self._directory, endpoint.interface, endpoint.subnet
+        owner = directory.public_owner(address)
+        shared = directory.shared_owner(address)
+        public = interface.public if interface is not None else None
+        own = endpoint.address
+        machine: PlaceKey = ()
+        if interface is not None:
+            instance = directory.instance_of(interface)
+            machine = (
+                instance.running, interface.address(own.family) == own, public is not None,
+                instance.name if instance.name in self._next_hops else None,
+            )  # fmt: skip
+        by_subnet: PlaceKey = ()
+        if subnet is not None:
+            by_subnet = (subnet.zone, self._table_number(subnet.route_table),
+                         subnet.name if subnet.name in self._hop_subnets else None)  # fmt: skip
+        return (
+            own.family, endpoint.network, endpoint.outside.name if endpoint.outside is not None else None,
+            machine, by_subnet, owner is not None, shared.name if shared is not None else None,
+            self._seen_by_routes(address), self._seen_by_routes(own),
+            self._seen_by_routes(public) if public is not None else None,
+        )  # fmt: skip
+
+    def _table_number(self, name: str | None) -> int:
+        """Equal for route tables that say the same."""
+        entries = self._topology.route_tables[name].entries if name else ()
+        said = tuple(
+            (entry.to, entry.origin, entry.gateway, entry.instance, entry.interface, entry.discard) for entry in entries
+        )
+        return self._tables.setdefault(said, len(self._tables))
+
+    def _seen_by_routes(self, address: Address) -> PlaceKey:
+        """What routes, gateways and outsides make of an address."""
+        directory = self._directory
+        network, subnet = directory.network_of(address), directory.subnet_of(address)
+        outside = directory.outside_holding(address)
+        return (
+            bisect_right(self._edges[address.family], address.value), is_global_ipv6(address),
+            network.name if network is not None else None, subnet is not None,
+            outside.name if outside is not None else None,
+        )  # fmt: skip

@@ -1,0 +1,144 @@
+"""The ways between places: for each pair of places the gates of the request and of the reply, with what stands there
+left open (`the sender's instance filters`) and the addresses as they are at that gate.
+
+Each is worked out by the one path finder for one pair of ends, and holds for every pair of ends of these places.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kiboko.core.header.addresses import Address
+from kiboko.core.network.directory import Endpoint
+from kiboko.core.network.model import Interface
+from kiboko.core.routing.path import PathFinder
+from kiboko.core.routing.steps import Path, Step
+from kiboko.core.tables.places import End
+from kiboko.core.walk.gates import FORWARD, REPLY
+
+SENDER, RECEIVER, FIXED = "sender", "receiver", "fixed"
+"""Whose a gate or an address is: of the one end, of the other, or the same for all flows of the way."""
+
+OWN, PUBLIC, SENT_TO, PRIVATE, CONSTANT = range(5)
+"""An address at a gate: the sender's own, its public one, the one that the request was sent to, the receiver's own
+behind that, or a constant one (the shared address of a gateway)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Gate:
+    """A gate of a way. `whose` tells whose interface or subnet it is; `step` is that of the ends it was worked out for.
+    `source` and `destination` are kinds of addresses; `named` tells after what of which end the gate is called, None
+    where it is called the same for all. `request_gates` are, for a gate of the reply, the places of the gates of the
+    request that keep state for it."""
+
+    step: Step
+    direction: str
+    whose: str
+    source: int
+    destination: int
+    named: tuple[str, str] | None
+    request_gates: tuple[int, ...] = ()
+
+    def at(self, sender: End, receiver: End) -> str:
+        """What the gate is called for two ends."""
+        if self.named is None:
+            return self.step.at
+        whose, what = self.named
+        return _names(sender if whose == SENDER else receiver)[what]
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """All gates between two places. `has_reply` is false where nobody is there to reply."""
+
+    request: tuple[Gate, ...]
+    reply: tuple[Gate, ...]
+    has_reply: bool
+
+
+def find_way(paths: PathFinder, sender: End, target: Address, receiver: End) -> Way:
+    """The way from one end to an address of another, which is of another machine."""
+    path = paths.forward(sender.endpoint, target)
+    back = paths.reply(path)
+    request = tuple(_gate(step, FORWARD, path, sender, receiver) for step in path.steps)
+    keys = [(_keeper(step, FORWARD), step.source, step.destination) for step in path.steps]
+    reply = []
+    for step in back.steps if back is not None else ():
+        wanted = (_keeper(step, REPLY), step.destination, step.source)
+        keeping = tuple(i for i, key in enumerate(keys) if key == wanted and key[0] is not None)
+        reply.append(_gate(step, REPLY, path, sender, receiver, keeping))
+    return Way(request, tuple(reply), back is not None)
+
+
+def _gate(
+    step: Step, direction: str, path: Path, sender: End, receiver: End, request_gates: tuple[int, ...] = ()
+) -> Gate:
+    forward = direction == FORWARD
+    return Gate(
+        step, direction, _whose(step, sender.endpoint, receiver.endpoint),
+        _kind(step.source, path, sender, receiver, forward),
+        _kind(step.destination, path, sender, receiver, not forward), _named(step, sender, receiver), request_gates,
+    )  # fmt: skip
+
+
+def _names(end: End) -> dict[str, str]:
+    """What gates may be called after at an end."""
+    endpoint = end.endpoint
+    found = {"address": str(endpoint.address)}
+    if endpoint.interface is not None:
+        found |= {"interface": endpoint.interface.name, "instance": endpoint.interface.instance}
+    if endpoint.subnet is not None:
+        found["subnet"] = endpoint.subnet.name
+    return found
+
+
+def _named(step: Step, sender: End, receiver: End) -> tuple[str, str] | None:
+    for whose, end in ((SENDER, sender), (RECEIVER, receiver)):
+        for what, name in _names(end).items():
+            if name == step.at:
+                return whose, what
+    return None
+
+
+def _whose(step: Step, sender: Endpoint, receiver: Endpoint) -> str:
+    interface = step.interface or step.egress
+    if interface is not None:
+        return _of_either(interface, sender.interface, receiver.interface)
+    if step.subnet is not None:
+        if sender.subnet is not None and step.subnet.name == sender.subnet.name:
+            return SENDER
+        if receiver.subnet is not None and step.subnet.name == receiver.subnet.name:
+            return RECEIVER
+    return FIXED
+
+
+def _of_either(interface: Interface, sender: Interface | None, receiver: Interface | None) -> str:
+    if sender is not None and interface.name == sender.name:
+        return SENDER
+    if receiver is not None and interface.name == receiver.name:
+        return RECEIVER
+    return FIXED
+
+
+def _kind(address: Address, path: Path, sender: End, receiver: End, is_senders: bool) -> int:
+    """What an address of a gate is: on the sender's side or on the other."""
+    if is_senders:
+        interface = sender.endpoint.interface
+        if address == sender.endpoint.address:
+            return OWN
+        if interface is not None and address == interface.public:
+            return PUBLIC
+        return CONSTANT
+    if address == path.target:
+        return SENT_TO
+    if address == receiver.endpoint.address:
+        return PRIVATE
+    return CONSTANT
+
+
+def _keeper(step: Step, direction: str) -> tuple[str, ...] | None:
+    """What keeps state at a gate (clause S18), whichever way a packet passes it; None for a gate that keeps none."""
+    if step.zones is not None:
+        return ("zone", *(step.zones if direction == FORWARD else reversed(step.zones)))
+    kind = step.gate.partition("-")[0]
+    return (kind, step.at) if kind in ("instance", "host", "subnet", "outside") else None
