@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from kiboko.core.header.addresses import parse_address
 from kiboko.core.tables.boxes import Box, BoxLists, Packets
 from kiboko.core.tables.column import Flows
-from kiboko.core.tables.filter_lists import PASSES
+from kiboko.core.tables.filter_lists import PASSES, Decider
 from kiboko.core.tables.gate_tables import VERDICTS, GateTables, code_of, gates_of
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
@@ -59,6 +59,8 @@ def of_walk(walk):
 def of_tables(tables, flows, gates, row):
     """The same of the tables."""
     for gate, at, direction, code, decider in gates_of(tables, flows, gates, row):
+        if gate == "listener":
+            decider = Decider()  # the walk tells of it in words
         if code != PASSES or decider.rule is not None:
             yield gate, at, direction, code, decider.filter, decider.rule, decider.chain
 

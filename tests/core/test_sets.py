@@ -1,15 +1,19 @@
 """Clause S36 and everything that stands for more than one: exact rows, counts, classes."""
 
+import os
 import random
 import unittest
+from unittest import mock
 
 from kiboko.core.errors import UsageError
+from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import services_texts
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.queries.pair import ask
-from kiboko.core.reachability.sets import ask_set
+from kiboko.core.reachability.sets import _outcome_key, ask_set
 from kiboko.core.walk.walk import Walker
 from tests.helpers import a_filter, base, load
+from tests.random_networks import random_network as rich_network
 
 
 def answer(values, source, destination, service, family=None):
@@ -180,6 +184,48 @@ class Sets(unittest.TestCase):
                 ends, ends.resolve(source), ends.resolve(destination), resolve_service(f"tcp/{port}", {}), None, None
             )
             self.assertEqual(said, (single.walk.verdict, single.walk.signal), (source, destination, port))
+
+
+class ByTables(Sets):
+    """All of it again, with tables asked however few the ends are."""
+
+    def setUp(self):
+        patch = mock.patch("kiboko.core.reachability.sets.FEW_WALKS", -1)
+        patch.start()
+        self.addCleanup(patch.stop)
+
+    def test_tables_and_walks_give_the_same_rows(self):
+        """Every cell of everything to everything on any service, by both: verdict, signal, what decides, ports."""
+        for seed in range(int(os.environ.get("KIBOKO_NETWORKS", "5"))):
+            topology = load(rich_network(seed))
+            for service in ("any", "udp", "icmp") if seed < 2 else ("tcp",):
+                for ports in (None, RangeSet.of([(1000, 1000), (40000, 50000)])):
+                    with self.subTest(seed=seed, service=service, ports=str(ports)):
+                        self.compare(topology, service, ports)
+
+    def compare(self, topology, service, ports):
+        ends = Ends(Walker(topology))
+        services = resolve_service(service, topology.services)
+        question = (ends, ends.resolve("any"), ends.resolve("any"), services, ports, None)
+        by_tables = cells_of(ask_set(*question))
+        with mock.patch("kiboko.core.reachability.sets.FEW_WALKS", 1 << 40):
+            by_walks = cells_of(ask_set(*question))
+        self.assertEqual(set(by_walks), set(by_tables))
+        for ends_of, outcomes in by_walks.items():
+            self.assertEqual(outcomes, by_tables[ends_of], ends_of)
+
+
+def cells_of(answer):
+    """For each pair of members and family, what each set of services comes to."""
+    found = {}
+    for row in answer.rows:
+        for part in row.parts:
+            for source in part.sources:
+                for destination in part.destinations:
+                    outcomes = found.setdefault((source.name, destination.name, row.family), {})
+                    key = _outcome_key(row.example)
+                    outcomes[key] = outcomes.get(key, RangeSet()) | part.services
+    return found
 
 
 def AddressTexts(found):

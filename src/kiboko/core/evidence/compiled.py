@@ -8,7 +8,6 @@ finding, so that one of them is judged by the one walk and the answer is gathere
 from __future__ import annotations
 
 import dataclasses
-from bisect import bisect_right
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -25,16 +24,13 @@ from kiboko.core.evidence.comparison import (
     is_request,
     seen_behind,
 )
-from kiboko.core.header.addresses import Address, AddressSet
-from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP
+from kiboko.core.header.addresses import Address
 from kiboko.core.records.columns import KeyNumbers, distinct
 from kiboko.core.records.conversations import FlowHash, OtherEnds, partners, port_hash
-from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds, summed
+from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable, milliseconds, summed
 from kiboko.core.records.records import FlowRecord
 from kiboko.core.records.signs import proves_passage
-from kiboko.core.tables.cuts import AddressAtoms, address_sets, service_cuts
-from kiboko.core.walk.walk import Walker
+from kiboko.core.tables.lines import AddressLine, service_line
 
 _MOST_CLASSES = 50_000
 _Ends = tuple[Address | None, Address | None]
@@ -90,52 +86,6 @@ class Judged:
     request: NDArray[np.int64] | None = None
 
 
-class _Atoms:
-    """The cuts of one topology, as arrays that a whole column is looked up in."""
-
-    def __init__(self, walker: Walker, comparison: Comparison) -> None:
-        ground = walker.ground
-        own = [AddressSet.of_addresses([a]) for i in ground.directory.interfaces() for a in i.addresses]
-        self._lines = AddressAtoms([*address_sets(ground), *own]).starts()
-        self._second = len(self._lines[4])
-        self.addresses = self._second + len(self._lines[6])
-        self._starts4 = np.array([start for start in self._lines[4] if start < 1 << 32], dtype=np.uint64)
-        cuts = {0, *service_cuts(ground)}
-        for ports in _client_ports(walker):
-            for protocol in (TCP, UDP, SCTP):
-                for low, high in ports:
-                    cuts.update((protocol << 16 | low, (protocol << 16 | high) + 1))
-        for low, high in comparison.served:
-            cuts.update((low, high + 1))
-        # What kind of message it is decides whether it is a reply or an error.
-        cuts.update(protocol << 16 | kind << 8 for protocol in (ICMP, ICMP6) for kind in range(256))
-        starts = sorted(cut for cut in cuts if cut < _SERVICES)
-        self.services = len(starts)
-        kind = np.uint16 if self.services < 1 << 16 else np.uint32
-        self._service_starts = [*starts, _SERVICES]
-        self.service_of = np.repeat(np.arange(self.services, dtype=kind), np.diff([*starts, _SERVICES]))
-
-    def alike(self, service: int) -> tuple[int, int]:
-        """The lowest and the highest service number of the atom that one is in."""
-        atom = int(self.service_of[service])
-        return self._service_starts[atom], self._service_starts[atom + 1] - 1
-
-    def of_addresses(self, addresses: AddressTable) -> NDArray[np.int64]:
-        """The atoms of some addresses, int64[m]."""
-        found: NDArray[np.int64] = np.searchsorted(self._starts4, addresses.low, side="right").astype(np.int64) - 1
-        six = self._lines[6]
-        for index in np.flatnonzero(addresses.family == 6).tolist():
-            found[index] = self._second + bisect_right(six, addresses[index].value) - 1
-        return found
-
-
-def _client_ports(walker: Walker) -> list[RangeSet]:
-    topology = walker.topology
-    own = [each.ephemeral_ports for each in topology.instances.values()]
-    own += [each.ephemeral_ports for each in topology.outsides.values()]
-    return [topology.defaults.ephemeral_ports, *(ports for ports in own if ports)]
-
-
 class CompiledComparison:
     """Judges tables of flow records. Remembers one finding for each class of records, within a fixed bound.
 
@@ -144,7 +94,8 @@ class CompiledComparison:
 
     def __init__(self, comparison: Comparison) -> None:
         self._comparison = comparison
-        self._atoms = _Atoms(comparison.walker, comparison)
+        self._line = AddressLine(comparison.walker.ground)
+        self._services = service_line(comparison.walker.ground, comparison.served)
         known = comparison.walker.topology.observation_points
         # A point that the network file does not name tells no more than none.
         self._points = {name: index for index, name in enumerate(known, 1)}
@@ -263,7 +214,8 @@ class CompiledComparison:
         )
 
     def _class(self, key: tuple[int, ...], record: FlowRecord, finding: Finding, is_reply: bool = False) -> _Class:
-        alike = self._atoms.alike(conversation_service(record, finding).number)
+        number = np.array([conversation_service(record, finding).number])
+        alike = self._services.span(int(self._services.atoms(number)[0]))
         return _Class(key, record, alike, is_from_service(record, finding), is_reply)
 
     def _add(
@@ -287,14 +239,15 @@ class CompiledComparison:
 
     def _keys(self, table: FlowTable) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """Two numbers for each record, for its ends and for the rest: equal where nothing tells records apart."""
-        atoms = self._atoms
-        atom = atoms.of_addresses(table.addresses)
-        pair = (atom * atoms.addresses)[table.source] + atom[table.destination]
+        line, services = self._line, self._services
+        listed = table.addresses
+        atom = line.atoms(listed.family, listed.high, listed.low).astype(np.int64)
+        pair = (atom * line.size)[table.source] + atom[table.destination]
         protocol = table.protocol.astype(np.int64) << 16
-        port = atoms.service_of[protocol | table.source_port & 0xFFFF] + np.int64(1)
+        port = services.atoms(protocol | table.source_port & 0xFFFF) + np.int64(1)
         port[table.source_port < 0] = 0
-        rest = port * atoms.services + atoms.service_of[protocol | table.detail]
-        size = (atoms.services + 1) * atoms.services
+        rest = port * services.size + services.atoms(protocol | table.detail)
+        size = (services.size + 1) * services.size
         rest += (self._flag_kinds[table.flags] + table.event) * np.int64(size)
         size *= _KINDS
         # The ages and points of most tables are all 0.

@@ -7,8 +7,9 @@ service atom, by the one walk, and the outcome holds for all their members.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import AddressSet
@@ -19,6 +20,9 @@ from kiboko.core.queries.ends import End, Ends, Member, Pair, services_for
 from kiboko.core.tables.cuts import address_atoms, service_cuts, split_services
 from kiboko.core.walk.gates import Row
 from kiboko.core.walk.walk import ALLOWED, NOBODY_RECORDED, PARTLY, UNKNOWN, Walk
+
+if TYPE_CHECKING:
+    from kiboko.core.reachability.grid import Grid
 
 _MOST_CAVEATS = 12
 RECORDED, NOBODY, OUTSIDE = 0, 1, 2
@@ -103,10 +107,12 @@ class SetRow:
     def reason(self) -> str | None:
         """Why the way itself stops it, in words that hold for every member; None where a rule decides, or one alone."""
         decider = self.example.decided_by
-        if decider is None or decider.step.stop is None:
-            return None
         single = len(self.parts) == 1 and len(self.parts[0].sources) == len(self.parts[0].destinations) == 1
-        return None if single else _SHARED_REASONS.get(decider.step.stop.kind)
+        if decider is None or single:
+            return None
+        if decider.gate == "listener":
+            return "nothing listens there" if _is_bare(decider) else "what listens there is bound to another address"
+        return _SHARED_REASONS.get(decider.step.stop.kind) if decider.step.stop is not None else None
 
 
 _SHARED_REASONS = {
@@ -169,7 +175,28 @@ def ask_set(
 OutcomeKey = tuple[object, ...]
 _RowKey = tuple[int, int | None, OutcomeKey]
 Cells = dict[int, dict[int, list[tuple[int, int]]]]
-_Judged = tuple[int, int, Walk, tuple[str, str]]
+FEW_WALKS = 400
+"""As many walks as are sooner made than tables."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Outcome:
+    """Services on which a pair of classes comes to the same."""
+
+    services: RangeSet
+    key: OutcomeKey
+    walk: Walk
+
+
+@dataclass(frozen=True, slots=True)
+class _Meeting:
+    """A pair of classes by one pair of members that stands for all, in one family; its outcomes when they are known."""
+
+    source: int
+    destination: int
+    names: tuple[str, str]
+    pair: Pair | None
+    outcomes: list[_Outcome]
 
 
 class _SetQuestion:
@@ -184,6 +211,9 @@ class _SetQuestion:
             entry.instance for table in ends.topology.route_tables.values() for entry in table.entries if entry.instance
         }
         self.walks = 0
+        self.grid: Grid | None = None
+        self.keys: dict[int, OutcomeKey] = {}
+        self.kept: list[Walk] = []
         self.left_out_outside = False
 
     def answer(self, sender: End, receiver: End) -> SetAnswer:
@@ -191,15 +221,16 @@ class _SetQuestion:
         cells: dict[_RowKey, Cells] = defaultdict(lambda: defaultdict(lambda: defaultdict(list)))
         examples: dict[_RowKey, tuple[Walk, tuple[str, str]]] = {}
         caveats: dict[str, None] = dict.fromkeys((*sender.caveats, *receiver.caveats))
-        for i, source in enumerate(sources):
-            for j, destination in enumerate(destinations):
-                kind = max(source.kind, destination.kind)
-                for family, (low, high, walk, names) in self.outcomes(source, destination):
-                    key = (kind, family, _outcome_key(walk))
-                    cells[key][i][j].append((low, high))
-                    if key not in examples:
-                        examples[key] = (walk, names)
-                        caveats.update(dict.fromkeys(walk.caveats))
+        for meetings in self.meetings(sources, destinations):
+            some = next(iter(meetings.values()))
+            i, j = some.source, some.destination
+            kind = max(sources[i].kind, destinations[j].kind)
+            for family, outcome in _by_family(meetings):
+                key = (kind, family, outcome.key)
+                cells[key][i][j].extend(outcome.services)
+                if key not in examples:
+                    examples[key] = (outcome.walk, some.names)
+                    caveats.update(dict.fromkeys(outcome.walk.caveats))
         if not cells:
             raise UsageError(self.nothing_left(sender, receiver))
         rows = []
@@ -282,58 +313,77 @@ class _SetQuestion:
             member.is_by_address,
         )
 
-    # Walks.
+    # Outcomes.
 
-    def outcomes(self, source: EndClass, destination: EndClass) -> Iterable[tuple[int | None, _Judged]]:
-        """The walk of every service atom between two classes, by one pair that stands for all.
+    def meetings(self, sources: list[EndClass], destinations: list[EndClass]) -> list[dict[int, _Meeting]]:
+        """Every pair of classes that can meet, by family (0: they have none in common), with all outcomes."""
+        found: list[dict[int, _Meeting]] = []
+        asked: dict[int, list[_Meeting]] = {family: [] for family in self.families}
+        for i, source in enumerate(sources):
+            for j, destination in enumerate(destinations):
+                chosen = _representatives(source, destination)
+                if chosen is None:
+                    continue
+                met = self.met(i, j, chosen)
+                if met:
+                    found.append(met)
+                    for family, meeting in met.items():
+                        if family:
+                            asked[family].append(meeting)
+        for family, meetings in asked.items():
+            if meetings:
+                self.judge(meetings, services_for(self.services, family))
+        return found
 
-        Each comes with its family, or None where the families come to the same, or only one of them is there.
-        """
-        chosen = _representatives(source, destination)
-        if chosen is None:
-            return
+    def met(self, i: int, j: int, chosen: tuple[Member, Member]) -> dict[int, _Meeting]:
         names = (chosen[0].name, chosen[1].name)
-        by_family = {}
+        found: dict[int, _Meeting] = {}
+        none = False
         for family in self.families:
             pairs = self.ends.pairs(*chosen, family)
-            if pairs:
-                by_family[family] = list(self.of_pair(pairs[0], names))
-        if not by_family:
-            shared = set(chosen[0].families) & set(chosen[1].families)
-            if not shared:
-                yield from ((None, each) for each in self.without_family(chosen, names))
+            none = none or bool(pairs)
+            if not pairs or pairs[0].target == pairs[0].source.address:
+                continue
+            if pairs[0].source.network is None and self.ends.is_foreign(pairs[0].target):
+                self.left_out_outside = True
+                continue
+            found[family] = _Meeting(i, j, names, pairs[0], [])
+        if not none and not set(chosen[0].families) & set(chosen[1].families):
+            outcomes = list(self.without_family(chosen, names))
+            if outcomes:
+                found[0] = _Meeting(i, j, names, None, outcomes)
+        return found
+
+    def judge(self, meetings: list[_Meeting], services: RangeSet) -> None:
+        """Fill in what some meetings of one family come to: by walks where there are few, else by tables."""
+        atoms = list(split_services(services, self.cuts))
+        if len(meetings) * len(atoms) <= FEW_WALKS:
+            for meeting in meetings:
+                meeting.outcomes.extend(self.walked(meeting, atoms))
             return
-        if len(by_family) == 1:
-            ((_, only),) = by_family.items()
-            yield from ((None, each) for each in only)
-            return
-        outcomes = {
-            family: {(low, high): _outcome_key(walk) for low, high, walk, _ in judged}
-            for family, judged in by_family.items()
-        }
-        for family, judged in by_family.items():
-            other = outcomes[10 - family]
+        from kiboko.core.reachability.grid import Grid  # few ends are asked about without NumPy
+
+        if self.grid is None:
+            self.grid = Grid(self.ends.walker, self.ports)
+        pairs = [meeting.pair for meeting in meetings if meeting.pair is not None]
+        for meeting, judged in zip(meetings, self.grid.judged(pairs, services), strict=True):
             for each in judged:
-                said = other.get(each[:2])
-                if said is None:  # a service of one family alone
-                    yield None, each
-                elif said != _outcome_key(each[2]):
-                    yield family, each
-                elif family == 4:
-                    yield None, each
+                key = self.keys.get(id(each.walk))
+                if key is None:
+                    key = self.keys[id(each.walk)] = _outcome_key(each.walk)
+                    self.kept.append(each.walk)
+                meeting.outcomes.append(_Outcome(each.services, key, each.walk))
+        self.walks = self.grid.walks
 
-    def of_pair(self, pair: Pair, names: tuple[str, str]) -> Iterable[_Judged]:
+    def walked(self, meeting: _Meeting, atoms: list[tuple[int, int]]) -> Iterable[_Outcome]:
         """The walk of every service atom for one pair."""
-        if pair.source.network is None and self.ends.is_foreign(pair.target):
-            self.left_out_outside = True
-            return
-        if pair.target == pair.source.address:
-            return
-        for low, high in split_services(services_for(self.services, pair.source.address.family), self.cuts):
+        assert meeting.pair is not None
+        for low, high in atoms:
             self.walks += 1
-            yield low, high, self.ends.walk_pair(pair, Service(low >> 16, low & 0xFFFF), self.ports), names
+            walk = self.ends.walk_pair(meeting.pair, Service(low >> 16, low & 0xFFFF), self.ports)
+            yield _Outcome(RangeSet.span(low, high), _outcome_key(walk), walk)
 
-    def without_family(self, chosen: tuple[Member, Member], names: tuple[str, str]) -> Iterable[_Judged]:
+    def without_family(self, chosen: tuple[Member, Member], names: tuple[str, str]) -> Iterable[_Outcome]:
         """Instances that share no family cannot reach each other; addresses of two families make no pair at all."""
         by_address = any(member.low is not None or member.is_by_address for member in chosen)
         if by_address and all(member.families for member in chosen):
@@ -344,7 +394,30 @@ class _SetQuestion:
         for low, high in self.services:
             service = Service(low >> 16, low & 0xFFFF)
             receiver = destination.name if origin else source.name
-            yield low, high, self.ends.walker.walk_nowhere(origin, receiver, service, reason if origin else ""), names
+            walk = self.ends.walker.walk_nowhere(origin, receiver, service, reason if origin else "")
+            yield _Outcome(RangeSet.span(low, high), _outcome_key(walk), walk)
+
+
+def _by_family(meetings: dict[int, _Meeting]) -> Iterator[tuple[int | None, _Outcome]]:
+    """The outcomes of a pair of classes, each with its family; None where the families come to the same, or only one of
+    them is there."""
+    if len(meetings) == 1:
+        (only,) = meetings.values()
+        yield from ((None, each) for each in only.outcomes)
+        return
+    four, six = meetings[4].outcomes, meetings[6].outcomes
+    both = RangeSet.of(p for each in four for p in each.services) & RangeSet.of(p for o in six for p in o.services)
+    same = RangeSet.of(
+        p for each in four for other in six if each.key == other.key for p in each.services & other.services
+    )
+    for family, outcomes in ((4, four), (6, six)):
+        for each in outcomes:
+            # What both come to is told once; a service of one family alone is of that family and needs no saying so.
+            told = each.services & same if family == 4 else RangeSet()
+            shared = told | (each.services - both)
+            for which, services in ((None, shared), (family, (each.services & both) - same)):
+                if services:
+                    yield which, _Outcome(services, each.key, each.walk)
 
 
 def _rank(verdict: str, first: tuple[str, ...]) -> tuple[bool, ...]:
@@ -380,8 +453,15 @@ def _outcome_key(walk: Walk) -> OutcomeKey:
     return (walk.verdict, walk.signal, why, ports, walk.either)
 
 
+def _is_bare(listener: Row) -> bool:
+    """Whether nothing listens at all, rather than at another address."""
+    return listener.reason.startswith("nothing listens")
+
+
 def _why(decider: Row) -> OutcomeKey:
     """What a reason is told apart by: members of one row must share it whole."""
+    if decider.gate == "listener":
+        return decider.gate, decider.direction, decider.action, _is_bare(decider)
     why: OutcomeKey = (
         decider.gate, decider.direction, decider.filter, decider.rule, decider.action, decider.place, decider.chain,
     )  # fmt: skip

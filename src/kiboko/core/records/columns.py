@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 _BITS = 20
+_FEWEST_BITS = 10
 _FEW = 20_000
 _SMALL = 1 << 16
 _MULTIPLIERS = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0xD6E8FEB86659FD93, 0xA0761D6478BD642F)
@@ -94,17 +95,19 @@ class KeyNumbers:
     def __init__(self, parts: int) -> None:
         """`parts` is of how many numbers a key is made."""
         self._parts = parts
+        self._bits = _FEWEST_BITS
         self.clear()
 
     def clear(self) -> None:
         """Forget all."""
-        self._keys = [np.zeros(1 << _BITS, dtype=np.uint64) for _ in range(self._parts)]
-        self._numbers = np.full(1 << _BITS, -1, dtype=np.int64)
+        self._keys = [np.zeros(1 << self._bits, dtype=np.uint64) for _ in range(self._parts)]
+        self._numbers = np.full(1 << self._bits, -1, dtype=np.int64)
+        self._noted = 0
 
     def find(self, *columns: NDArray[Any]) -> NDArray[np.int64]:
         """The number of each row's key, int64[n]; -1 where it is not known."""
         keys = [_unsigned(column) for column in columns]
-        places = _places(keys, _MULTIPLIERS[0])
+        places = _places(keys, _MULTIPLIERS[0], self._bits)
         found: NDArray[np.int64] = self._numbers[places]
         for known, key in zip(self._keys, keys, strict=True):
             other = known[places] != key
@@ -115,7 +118,11 @@ class KeyNumbers:
     def note(self, numbers: NDArray[np.int64], *columns: NDArray[Any]) -> None:
         """Keep the numbers of some keys, none of which may be there twice."""
         keys = [_unsigned(column) for column in columns]
-        places = _places(keys, _MULTIPLIERS[0])
+        self._noted += len(numbers)
+        if self._noted << 3 > 1 << self._bits and self._bits < _BITS:
+            self._bits = min(_BITS, self._bits + 4)
+            self.clear()
+        places = _places(keys, _MULTIPLIERS[0], self._bits)
         order = _last_of_each(places)
         for known, key in zip(self._keys, keys, strict=True):
             known[places[order]] = key[order]
@@ -129,13 +136,13 @@ def _last_of_each(places: NDArray[np.int64]) -> NDArray[np.int64]:
     return found
 
 
-def _places(keys: list[NDArray[np.uint64]], multiplier: int) -> NDArray[np.int64]:
-    """A hash of each key that is below `1 << _BITS`."""
+def _places(keys: list[NDArray[np.uint64]], multiplier: int, bits: int) -> NDArray[np.int64]:
+    """A hash of each key that is below `1 << bits`."""
     mixed = keys[0] * np.uint64(multiplier)
     for key in keys[1:]:
         mixed ^= key
         mixed *= np.uint64(multiplier)
-    mixed >>= np.uint64(64 - _BITS)
+    mixed >>= np.uint64(64 - bits)
     return mixed.view(np.int64)
 
 
@@ -149,7 +156,7 @@ def _firsts(keys: list[NDArray[np.uint64]], rows: NDArray[np.int64], multipliers
     mine = [key[rows] for key in keys] if len(rows) < len(keys[0]) else keys
     if not multipliers:
         return rows[_firsts_by_sorting(mine)]
-    slots = _places(mine, multipliers[0])
+    slots = _places(mine, multipliers[0], _BITS)
     holder = np.empty(1 << _BITS, dtype=np.int64)
     holder[slots[::-1]] = rows[::-1]  # the last write is that of the first row
     firsts = holder[slots]

@@ -63,7 +63,7 @@ class _Dimension:
     def __init__(self, size: int) -> None:
         self.size = size
         self._classes = [np.zeros(size, dtype=np.uint16)]  # that of lists which do not look at this dimension
-        self._words: list[NDArray[np.uint64]] = []
+        self._words: list[NDArray[np.uint64]] = [np.zeros(0, dtype=np.uint64)]
         self._row: list[int] = []
         self._base: list[int] = []
         self._used = 0
@@ -143,13 +143,22 @@ class BoxLists:
         self._frozen = None
         return len(self._step) - 1
 
-    def first(self, lists: NDArray[np.int64], packets: Packets) -> NDArray[np.int32]:
-        """For each packet the place of the first box of its list that holds it, int32[n]; -1 where none does."""
+    def marks(self, dimension: int, atoms: NDArray[np.int64]) -> list[bytes]:
+        """For each atom of a dimension something that is equal for atoms that no box of any list tells apart."""
+        classes = self._arrays()[dimension].classes[:, atoms].T
+        return [row.tobytes() for row in np.ascontiguousarray(classes)]
+
+    def _arrays(self) -> list[_Frozen]:
         if self._frozen is None:
             self._frozen = [dimension.frozen() for dimension in self._dimensions]
+        return self._frozen
+
+    def first(self, lists: NDArray[np.int64], packets: Packets) -> NDArray[np.int32]:
+        """For each packet the place of the first box of its list that holds it, int32[n]; -1 where none does."""
+        frozen = self._arrays()
         step = np.array(self._step, dtype=np.int64)[lists]
         starts = [each.first_words(lists, atoms, step)
-                  for each, atoms in zip(self._frozen, packets.columns, strict=True)]  # fmt: skip
+                  for each, atoms in zip(frozen, packets.columns, strict=True)]  # fmt: skip
         found = np.full(len(lists), -1, dtype=np.int32)
         left: NDArray[np.int64] | slice = slice(None)
         for word in range(int(step.max(initial=0))):
@@ -157,8 +166,8 @@ class BoxLists:
                 left = np.flatnonzero((found < 0) & (step > word))
                 if not len(left):
                     break
-            matching = self._frozen[0].words[starts[0][left] + word]
-            for each, begin in zip(self._frozen[1:], starts[1:], strict=True):
+            matching = frozen[0].words[starts[0][left] + word]
+            for each, begin in zip(frozen[1:], starts[1:], strict=True):
                 matching = matching & each.words[begin[left] + word]
             # The lowest bit alone, of which a float tells the place exactly; 0 has none.
             lowest = matching & (~matching + np.uint64(1))

@@ -332,7 +332,9 @@ class Column:
             lists = self.listening[rows[asked]]
             zero = np.zeros(len(asked), dtype=np.int32)
             packets = Packets(zero, zero, self.service[0][rows[asked]], zero)
-            self.action[rows[asked], at] = self.layout.lists.decided(lists, packets)[0]
+            action, _, decider = self.layout.lists.decided(lists, packets)
+            self.action[rows[asked], at] = action
+            self.deciding[rows[asked], at] = decider
 
 
 def _turned(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -11,7 +10,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.filters.ground import Ground
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Listener, Rule
+from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Rule
 from kiboko.core.tables.boxes import Box, BoxLists, Packets
 from kiboko.core.tables.lines import AddressLine, NumberLine
 
@@ -31,6 +30,13 @@ class Decider:
     filter: str | None = None
     rule: str | None = None
     chain: str | None = None
+    possible: tuple[str, ...] = ()
+    """Of a kernel's rule set, what it may come to where that is not known."""
+
+
+NOTHING_LISTENS = Decider("", "nothing listens")
+BOUND_ELSEWHERE = Decider("", "bound to another address")
+"""What decides where a listener refuses."""
 
 
 class FilterLists:
@@ -90,23 +96,27 @@ class FilterLists:
         self._rules.extend((*rules, otherwise))
         return self._boxes.add(boxes)
 
-    def listening(self, listeners: Iterable[Listener]) -> int:
-        """The list of what some listeners take: what they do not is refused."""
-        services = RangeSet.of(pair for each in listeners for pair in each.services)
-        key = ("listener", services)
+    def listening(self, taken: RangeSet, elsewhere: RangeSet) -> int:
+        """The list of what is listened to at an address, and what only at others of that machine; the rest is refused
+        as well."""
+        key = ("listener", taken, elsewhere)
         if key not in self._list_of:
-            passes, refuses = (PASSES, False, 0), (REJECTS, False, 0)
-            boxes = [Box(services=self._services.ranges(services))]
-            self._list_of[key] = self._add(boxes, [passes], refuses)
+            boxes = [Box(services=self._services.ranges(each)) for each in (taken, elsewhere)]
+            rules = [(PASSES, False, 0), (REJECTS, False, self.decider(BOUND_ELSEWHERE))]
+            self._list_of[key] = self._add(boxes, rules, (REJECTS, False, self.decider(NOTHING_LISTENS)))
         return self._list_of[key]
 
     def _numbers(self) -> tuple[NDArray[Any], ...]:
         """Where rules begin and how many there are, by list; action, whether state is kept, and decider, by rule."""
         if not self._arrays or len(self._arrays[0]) != len(self._begin):
-            action, keeps, decider = zip(*self._rules)
+            action, keeps, decider = zip(*self._rules) if self._rules else ((), (), ())
             self._arrays = (np.array(self._begin), np.array(self._count), np.array(action, dtype=np.uint8),
                             np.array(keeps), np.array(decider, dtype=np.int32))  # fmt: skip
         return self._arrays
+
+    def marks(self, dimension: int, atoms: NDArray[np.int64]) -> list[bytes]:
+        """For each atom of a dimension something that is equal for atoms that no rule tells apart."""
+        return self._boxes.marks(dimension, atoms)
 
     def first(self, lists: NDArray[np.int64], packets: Packets) -> NDArray[np.int64]:
         """For each packet the number of the first rule of its list that matches, int64[n]; -1 where none does."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Hashable
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,6 +15,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import DROP, REJECT, Filter, Interface
 from kiboko.core.routing.steps import UNREACHABLE
+from kiboko.core.tables.boxes import PORTS, SERVICES
 from kiboko.core.tables.filter_lists import (
     ACTIONS,
     DOUBTFUL,
@@ -84,6 +85,7 @@ class Layout:
         self.else_decider = np.zeros(shape, dtype=np.int32)
         self.host_list = np.full((max(1, len(interfaces)), 2), NO_LIST, dtype=np.int64)
         self.host_kernel = np.zeros(max(1, len(interfaces)), dtype=np.bool_)
+        self.has_kernel = any(isinstance(each.host_filter, HostRuleSet) for each in topology.instances.values())
         for number, interface in enumerate(interfaces):
             self._note_interface(number, gates[number])
             host = topology.instances[interface.instance].host_filter
@@ -259,8 +261,12 @@ class Layout:
         listens = self.walker.directory.instance_of(interface).listens if interface is not None else None
         if listens is None:
             return NO_LIST
-        taking = [each for each in listens if each.accepts(end.endpoint.address)]
-        return self.lists.listening(taking)
+        address = end.endpoint.address
+        taken, elsewhere = (
+            RangeSet.of(pair for each in listens if each.accepts(address) == here for pair in each.services)
+            for here in (True, False)
+        )
+        return self.lists.listening(taken, elsewhere)
 
     # Kernel rule sets (clause S35): what the host judge says, once for all packets that it cannot tell apart.
 
@@ -276,5 +282,34 @@ class Layout:
             else:
                 (share,) = shares
                 code = DOUBTFUL if share.action == host_judge.UNKNOWN else ACTIONS[share.action]
-                self._kernel[key] = code, self.lists.decider(Decider(rules.file, share.rule, share.chain))
+                self._kernel[key] = (
+                    code,
+                    self.lists.decider(Decider(rules.file, share.rule, share.chain, share.possible)),
+                )
         return self._kernel[key]
+
+    # What tells services and ports apart, and what kind of gate a column is.
+
+    def service_marks(self, atoms: NDArray[np.int64]) -> list[Hashable]:
+        """For each atom of services something that is equal where no filter and no listener tells them apart."""
+        if self.has_kernel:
+            return list(atoms.tolist())  # these look at more than a list holds
+        return list(self.lists.marks(SERVICES, atoms))
+
+    def port_marks(self, atoms: NDArray[np.int64]) -> list[Hashable]:
+        """The same of a sender's ports."""
+        return list(self.lists.marks(PORTS, atoms))
+
+    def columns(
+        self, ways: NDArray[np.int64], columns: NDArray[np.int64], read: Callable[[Slot], int]
+    ) -> NDArray[np.int64]:
+        """Something of one column of each of some ways, int64[n]; 0 where there is none. Columns of the reply come
+        behind those of the request."""
+        request = self.widths[0]
+        kinds, back = np.unique(np.stack([ways, columns]), axis=1, return_inverse=True)
+        found = np.zeros(kinds.shape[1], dtype=np.int64)
+        for number, (way, column) in enumerate(kinds.T.tolist()):
+            if way >= 0 and column >= 0:
+                slot = self.slot(way, column >= request, column - request if column >= request else column)
+                found[number] = read(slot) if slot is not None else 0
+        return found[back.reshape(-1)]

@@ -1,0 +1,276 @@
+"""Many pairs of ends on many services at once, by the gate tables: what `ask_set` asks where walks would be too many.
+
+Services that no filter and no listener tells apart are asked once, and so are client ports. The walk is asked for one
+example of each outcome, and for refusals whose way back no table holds.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
+from kiboko.core.queries.ends import Pair
+from kiboko.core.tables.column import Flows
+from kiboko.core.tables.filter_lists import DOUBTFUL, REJECTS
+from kiboko.core.tables.gate_tables import Gates, GateTables
+from kiboko.core.tables.layout import Slot
+from kiboko.core.tables.places import NONE
+from kiboko.core.walk.gates import FORWARD
+from kiboko.core.walk.walk import Walk, Walker
+
+_MOST_FLOWS = 1 << 16
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """Services of one pair that come to the same, with the walk of an example: of another pair, where that pair comes
+    to the same by the same rule."""
+
+    services: RangeSet
+    walk: Walk
+
+
+@dataclass(frozen=True, slots=True)
+class _Kind:
+    """Values that nothing tells apart: all of them, and one to be asked about."""
+
+    values: RangeSet
+    example: int
+
+
+class Grid:
+    """Judges pairs over one network.
+
+    Parameters
+    ----------
+    walker : the walker of the network
+    ports : the client ports asked about; None for all ephemeral ports of each sender
+    """
+
+    def __init__(self, walker: Walker, ports: RangeSet | None) -> None:
+        self.walker = walker
+        self.tables = GateTables(walker)
+        self.ports = ports
+        self._marks: dict[tuple[int, bytes], int] = {}
+        self.walks = 0
+
+    def judged(self, pairs: Sequence[Pair], services: RangeSet) -> list[list[Judged]]:
+        """For each pair, of which none is of one machine with itself, what its services come to.
+
+        All pairs are of one address family; `services` are those that can travel in it.
+        """
+        atom, places = self.tables.addresses.atom, self.tables.places
+        source = np.array([atom(pair.source.address) for pair in pairs], dtype=np.int32)
+        target = np.array([atom(pair.target) for pair in pairs], dtype=np.int32)
+        for one, other in {(int(s), int(t)) for s, t in zip(source, target, strict=True)}:
+            self.tables.layout.way_between(places.end(one), other, places.end(other))  # so that all lists are there
+            self.tables.layout.listener_of(places.end(other))
+        found: list[dict[tuple[int, ...], list[RangeSet]]] = [{} for _ in pairs]
+        walks: dict[tuple[int, ...], Walk] = {}
+        kinds = list(self._service_kinds(services))
+        for about, (groups, rows) in enumerate(self._by_ports(pairs, kinds)):
+            for place, (group, cells) in enumerate(groups):
+                self._ask(pairs, rows, source, target, group, cells, about * 8 + place, found, walks)
+        return [
+            [Judged(RangeSet.of(pair for each in met for pair in each), walks[key]) for key, met in by_key.items()]
+            for by_key in found
+        ]
+
+    def _by_ports(
+        self, pairs: Sequence[Pair], kinds: list[_Kind]
+    ) -> Iterator[tuple[list[tuple[list[_Kind], list[_Kind]]], NDArray[np.int64]]]:
+        """The pairs whose senders have the same client ports; for each protocol with ports its kinds of services and of
+        client ports, and the rest of the services, which have none."""
+        by_ports: dict[RangeSet, list[int]] = {}
+        for number, pair in enumerate(pairs):
+            ports = self.ports or self.walker.source_ports(pair.source, Service(TCP, 1))
+            by_ports.setdefault(ports, []).append(number)
+        for ports, rows in by_ports.items():
+            groups = []
+            for protocol in (*WITH_PORTS, None):
+                mine = [kind for kind in kinds if _with_ports(kind.example) == protocol]
+                if mine:
+                    cells = list(self._port_kinds(protocol, ports)) if protocol is not None else [_Kind(RangeSet(), -1)]
+                    groups.append((mine, cells))
+            yield groups, np.array(rows)
+
+    def _service_kinds(self, services: RangeSet) -> Iterator[_Kind]:
+        line, layout = self.tables.services, self.tables.layout
+        pieces: dict[tuple[object, ...], list[tuple[int, int]]] = {}
+        for low, high in services:
+            first, last = (int(each) for each in line.atoms(np.array([low, high])))
+            atoms = np.arange(first, last + 1)
+            for atom, mark in zip(atoms.tolist(), layout.service_marks(atoms), strict=True):
+                begin, end = line.span(atom)
+                number = max(low, begin)
+                key = (mark, _with_ports(number), _message(number))
+                pieces.setdefault(key, []).append((number, min(high, end)))
+        for ranges in pieces.values():
+            yield _Kind(RangeSet.of(ranges), ranges[0][0])
+
+    def _port_kinds(self, protocol: int, ports: RangeSet) -> Iterator[_Kind]:
+        """The client ports that no rule tells apart, neither as sender's ports nor as those that replies go to."""
+        layout = self.tables.layout
+        edges = {low for low, _ in ports}
+        for low, high in ports:
+            edges.update(int(each) for each in layout.ports.starts if low < each <= high)
+            base = protocol << 16
+            edges.update(int(each) - base for each in layout.services.starts if base + low < each <= base + high)
+        starts = np.array(sorted(edges), dtype=np.int64)
+        sent = layout.port_marks(layout.ports.atoms(starts).astype(np.int64))
+        back = layout.service_marks(layout.services.atoms(starts | protocol << 16).astype(np.int64))
+        pieces: dict[tuple[object, ...], list[tuple[int, int]]] = {}
+        bounds = [*starts.tolist(), 1 << 16]
+        for place, key in enumerate(zip(sent, back, strict=True)):
+            inside = ports & RangeSet.span(bounds[place], bounds[place + 1] - 1)
+            pieces.setdefault(key, []).extend(inside)
+        for ranges in pieces.values():
+            yield _Kind(RangeSet.of(ranges), ranges[0][0])
+
+    def _ask(
+        self,
+        pairs: Sequence[Pair],
+        rows: NDArray[np.int64],
+        source: NDArray[np.int32],
+        target: NDArray[np.int32],
+        kinds: list[_Kind],
+        cells: list[_Kind],
+        about: int,
+        found: list[dict[tuple[int, ...], list[RangeSet]]],
+        walks: dict[tuple[int, ...], Walk],
+    ) -> None:
+        step = max(1, _MOST_FLOWS // (len(kinds) * len(cells)))
+        examples = np.array([kind.example for kind in kinds], dtype=np.int64)
+        ports = np.array([cell.example for cell in cells], dtype=np.int64)
+        for at in range(0, len(rows), step):
+            mine = rows[at : at + step]
+            shape = (len(mine), len(kinds), len(cells))
+            flows = Flows(
+                np.broadcast_to(source[mine][:, None, None], shape).reshape(-1),
+                np.broadcast_to(target[mine][:, None, None], shape).reshape(-1),
+                np.broadcast_to(examples[None, :, None], shape).reshape(-1),
+                np.broadcast_to(ports[None, None, :], shape).reshape(-1),
+            )
+            is_tcp = _with_ports(kinds[0].example) == TCP
+            keys = self._keys(self.tables.gates(flows), len(cells), (is_tcp, about))
+            distinct, first, back = np.unique(keys, axis=0, return_index=True, return_inverse=True)
+            back = back.reshape(len(mine), len(kinds))
+            names = [tuple(key) for key in distinct.tolist()]
+            for number, key in enumerate(names):
+                if key[0] not in (_PAIR, _EACH) and key not in walks:
+                    at_pair, at_kind = divmod(int(first[number]), len(kinds))
+                    walks[key] = self._walk(pairs[int(mine[at_pair])], kinds[at_kind])
+            for pair, numbers in zip(mine.tolist(), back.tolist(), strict=True):
+                for kind, number in zip(kinds, numbers, strict=True):
+                    key = names[number]
+                    if key[0] in (_PAIR, _EACH):
+                        key = (*key, pair, kind.example if key[0] == _EACH else NONE)
+                        if key not in walks:
+                            walks[key] = self._walk(pairs[pair], kind)
+                    found[pair].setdefault(key, []).append(kind.values)
+
+    def _walk(self, pair: Pair, kind: _Kind) -> Walk:
+        self.walks += 1
+        service = Service(kind.example >> 16, kind.example & 0xFFFF)
+        return self.walker.walk(pair.source, pair.target, service, self.ports)
+
+    def _keys(self, gates: Gates, cells: int, about: tuple[bool, int]) -> NDArray[np.int64]:
+        """What tells outcomes apart, int64[flows / cells, 6], for flows whose client ports lie side by side; at least
+        as finely as the outcome key of `ask_set` does. `about` tells whether they are of TCP, and of which ports."""
+        is_tcp, ports = about
+        layout = self.tables.layout
+        count, columns = len(gates.way) // cells, gates.action.shape[1]
+        stops = gates.stops.reshape(count, cells, columns)
+        doubtful = np.any(gates.action == DOUBTFUL, axis=1).reshape(count, cells).any(axis=1)
+        arrives = np.any(~np.any(stops[:, :, : gates.request], axis=2), axis=1)
+        answered: NDArray[np.bool_] = ~np.any(stops, axis=2)
+        verdict = np.where(answered.any(axis=1), _PARTLY, np.where(arrives, _ONE_WAY, _BLOCKED))
+        verdict[answered.all(axis=1)] = _ALLOWED
+        gate, cell = _deciding(stops)
+        place = (np.arange(count) * cells + cell, np.maximum(gate, 0))
+        decider, action = gates.decider[place], gates.action[place]
+        way = gates.way.reshape(count, cells)[:, 0].astype(np.int64)
+        kind = layout.columns(way, gate, _kind_of)
+        by_way = decider == 0
+        refused = (verdict == _BLOCKED) & (action == REJECTS)
+        # A listener's reset goes the way of the reply, and by the same rules where no kernel has a word in it.
+        reset = refused & (kind == _LISTENER) & (is_tcp and not layout.has_kernel)
+        lost = np.any(stops[:, :, gates.request :], axis=(1, 2))
+        # The way back of an ICMP message does not rest on the service that it speaks of, that of another reset does.
+        message = refused & ~reset & ((kind == _ROUTE) | (not is_tcp))
+        own = (way == NONE) | doubtful | (refused & ~reset & ~message)
+        own |= by_way & (layout.columns(way, gate, _says_names) > 0)
+        whole = np.concatenate([gates.action.reshape(count, -1), gates.decider.reshape(count, -1)], axis=1)
+        found = np.zeros((count, 6), dtype=np.int64)
+        found[:, 0] = np.where(message, _PAIR, verdict)
+        found[:, 1] = np.where(by_way, way, NONE)
+        found[:, 2] = np.where(by_way, gate, kind)
+        found[:, 3] = decider
+        found[:, 4] = np.where(verdict == _PARTLY, self._numbered(answered, ports), reset * (1 + lost))
+        found[:, 5] = np.where(message, self._numbered(whole, ports), 0)
+        found[verdict == _ALLOWED] = 0
+        found[own] = (_EACH, 0, 0, 0, 0, 0)
+        return found
+
+    def _numbered(self, rows: NDArray[Any], about: int) -> NDArray[np.int64]:
+        """A number for each row, equal for equal rows of one kind."""
+        distinct, back = np.unique(rows, axis=0, return_inverse=True)
+        numbers = [self._marks.setdefault((about, row.tobytes()), len(self._marks)) for row in distinct]
+        return np.array(numbers, dtype=np.int64)[back.reshape(-1)]
+
+
+_ALLOWED, _PARTLY, _ONE_WAY, _BLOCKED = range(4)
+_PAIR, _EACH = 8, 9
+"""Outcomes that hold for one pair alone, or for one pair on one kind of services: of refusals and doubts the rest
+depends on more than a table holds."""
+_LISTENER, _ROUTE = 1, 2
+
+
+def _kind_of(slot: Slot) -> int:
+    """What gate it is and in which direction, as a number."""
+    kinds = ("listener", "route", "source", "destination", "translate", "zone", "outside", "subnet-in", "subnet-out",
+             "instance-in", "instance-out", "host-in", "host-out")  # fmt: skip
+    return 1 + kinds.index(slot.gate.step.gate) + (len(kinds) if slot.gate.direction != FORWARD else 0)
+
+
+def _says_names(slot: Slot) -> int:
+    """Whether a gate that the way itself settles says why in words that hold for its own ends alone."""
+    stop = slot.gate.step.stop
+    return int(stop is not None and not stop.kind)
+
+
+def _deciding(stops: NDArray[np.bool_]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """For flows of several client ports, bool[flows, ports, gates], the gate that explains the verdict (clause S23) and
+    the lowest of the ports that it stops: the earliest gate that stops every port that came to it; if none does, the
+    earliest that stops any. -1 where none stops."""
+    count, _, gates = stops.shape
+    gate = np.full(count, NONE, dtype=np.int64)
+    coming = np.ones(stops.shape[:2], dtype=np.bool_)
+    for at in range(gates):
+        here = stops[:, :, at]
+        whole = here.any(axis=1) & ~(coming & ~here).any(axis=1) & (gate == NONE)
+        gate[whole] = at
+        coming &= ~here
+    earliest = np.where(stops.any(axis=(1, 2)), stops.any(axis=1).argmax(axis=1), NONE)
+    gate = np.where(gate == NONE, earliest, gate)
+    cell = stops[np.arange(count), :, np.maximum(gate, 0)].argmax(axis=1)
+    return gate, cell
+
+
+def _with_ports(number: int) -> int | None:
+    """The protocol of a service that has ports; None of any other."""
+    return number >> 16 if number >> 16 in WITH_PORTS else None
+
+
+def _message(number: int) -> tuple[int, ...]:
+    """What an ICMP message is to those who may answer it (clauses S21, S32): an echo request, or one without reply."""
+    protocol, kind = number >> 16, number >> 8 & 0xFF
+    if protocol not in (ICMP, ICMP6):
+        return ()
+    return (protocol, number & 0xFF) if kind == {ICMP: 8, ICMP6: 128}[protocol] else (protocol,)
