@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
 from kiboko.core.queries.ends import Pair
+from kiboko.core.records.columns import distinct
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import DOUBTFUL, REJECTS
 from kiboko.core.tables.gate_tables import Gates, GateTables
@@ -65,12 +66,12 @@ class Grid:
 
         All pairs are of one address family; `services` are those that can travel in it.
         """
-        atom, places = self.tables.addresses.atom, self.tables.places
+        atom, layout = self.tables.addresses.atom, self.tables.layout
         source = np.array([atom(pair.source.address) for pair in pairs], dtype=np.int32)
         target = np.array([atom(pair.target) for pair in pairs], dtype=np.int32)
         for one, other in {(int(s), int(t)) for s, t in zip(source, target, strict=True)}:
-            self.tables.layout.way_between(places.end(one), other, places.end(other))  # so that all lists are there
-            self.tables.layout.listener_of(places.end(other))
+            layout.way_between(layout.end(one), other, layout.end(other))  # so that all lists are there
+            layout.listener_of(layout.end(other))
         found: list[dict[tuple[int, ...], list[RangeSet]]] = [{} for _ in pairs]
         walks: dict[tuple[int, ...], Walk] = {}
         kinds = list(self._service_kinds(services))
@@ -159,12 +160,12 @@ class Grid:
             )
             is_tcp = _with_ports(kinds[0].example) == TCP
             keys = self._keys(self.tables.gates(flows), len(cells), (is_tcp, about))
-            distinct, first, back = np.unique(keys, axis=0, return_index=True, return_inverse=True)
-            back = back.reshape(len(mine), len(kinds))
-            names = [tuple(key) for key in distinct.tolist()]
-            for number, key in enumerate(names):
+            groups = distinct(*(np.ascontiguousarray(column) for column in keys.T))
+            back = groups.codes.reshape(len(mine), len(kinds))
+            names = [tuple(key) for key in keys[groups.first].tolist()]
+            for row, key in zip(groups.first.tolist(), names, strict=True):
                 if key[0] not in (_PAIR, _EACH) and key not in walks:
-                    at_pair, at_kind = divmod(int(first[number]), len(kinds))
+                    at_pair, at_kind = divmod(row, len(kinds))
                     walks[key] = self._walk(pairs[int(mine[at_pair])], kinds[at_kind])
             for pair, numbers in zip(mine.tolist(), back.tolist(), strict=True):
                 for kind, number in zip(kinds, numbers, strict=True):
@@ -206,23 +207,28 @@ class Grid:
         message = refused & ~reset & ((kind == _ROUTE) | (not is_tcp))
         own = (way == NONE) | doubtful | (refused & ~reset & ~message)
         own |= by_way & (layout.columns(way, gate, _says_names) > 0)
-        whole = np.concatenate([gates.action.reshape(count, -1), gates.decider.reshape(count, -1)], axis=1)
         found = np.zeros((count, 6), dtype=np.int64)
         found[:, 0] = np.where(message, _PAIR, verdict)
         found[:, 1] = np.where(by_way, way, NONE)
         found[:, 2] = np.where(by_way, gate, kind)
         found[:, 3] = decider
-        found[:, 4] = np.where(verdict == _PARTLY, self._numbered(answered, ports), reset * (1 + lost))
-        found[:, 5] = np.where(message, self._numbered(whole, ports), 0)
+        found[:, 4] = reset * (1 + lost)
+        partly = np.flatnonzero(verdict == _PARTLY)
+        found[partly, 4] = self._numbered(answered[partly], ports)
+        alike = np.flatnonzero(message)
+        if len(alike):
+            whole = [each.reshape(count, -1)[alike] for each in (gates.action, gates.decider)]
+            found[alike, 5] = self._numbered(np.concatenate(whole, axis=1), ports)
         found[verdict == _ALLOWED] = 0
         found[own] = (_EACH, 0, 0, 0, 0, 0)
         return found
 
     def _numbered(self, rows: NDArray[Any], about: int) -> NDArray[np.int64]:
         """A number for each row, equal for equal rows of one kind."""
-        distinct, back = np.unique(rows, axis=0, return_inverse=True)
-        numbers = [self._marks.setdefault((about, row.tobytes()), len(self._marks)) for row in distinct]
-        return np.array(numbers, dtype=np.int64)[back.reshape(-1)]
+        numbers = [
+            self._marks.setdefault((about, row.tobytes()), len(self._marks)) for row in np.ascontiguousarray(rows)
+        ]
+        return np.array(numbers, dtype=np.int64)
 
 
 _ALLOWED, _PARTLY, _ONE_WAY, _BLOCKED = range(4)

@@ -71,7 +71,7 @@ class Column:
     def _take_ends(self) -> None:
         layout = self.layout
         atoms, back = np.unique(np.concatenate([self.flows.source, self.flows.target]), return_inverse=True)
-        ends = [layout.places.end(atom) for atom in atoms.tolist()]
+        ends = [layout.end(atom) for atom in atoms.tolist()]
         instances: dict[str, int] = {"": NONE}
         for end in ends:
             instances.setdefault(end.instance, len(instances))
@@ -102,7 +102,7 @@ class Column:
                     continue
                 row = int(others[0])
             source, target = int(self.flows.source[row]), int(self.flows.target[row])
-            ways[number] = layout.way_between(layout.places.end(source), target, layout.places.end(target))
+            ways[number] = layout.way_between(layout.end(source), target, layout.end(target))
         self.way = np.where(alone, NONE, ways[back.reshape(-1)]).astype(np.int32)
         self.ends = ends
         targets = np.searchsorted(atoms, self.flows.target)

@@ -69,13 +69,13 @@ class Layout:
         self._kernel: dict[tuple[object, ...], tuple[int, int]] = {}
         topology = walker.topology
         self.interfaces = interfaces = ground.directory.interfaces()
-        gates = [self._gates_on(interface) for interface in interfaces]
         subnets = list(topology.subnets.values())
         self._numbers = {each.name: number for number, each in enumerate(interfaces)}
         self._subnet_numbers = {each.name: number for number, each in enumerate(subnets)}
         self._request: list[list[Slot]] = []
         self._reply: list[list[Slot]] = []
-        self.most = max((sum(map(len, each)) for each in gates), default=0)
+        attaching = sum(bool(each.attach_to) for each in topology.filters.values())
+        self.most = max((len(each.filters) for each in interfaces), default=0) + attaching
         shape = (max(1, len(interfaces)), 2, max(1, self.most))
         self.slot_list = np.full(shape, NO_LIST, dtype=np.int64)
         self.slot_any = np.zeros(shape, dtype=np.uint8)  # 1: a member of an `any` set, 2: the last of one
@@ -86,13 +86,7 @@ class Layout:
         self.host_list = np.full((max(1, len(interfaces)), 2), NO_LIST, dtype=np.int64)
         self.host_kernel = np.zeros(max(1, len(interfaces)), dtype=np.bool_)
         self.has_kernel = any(isinstance(each.host_filter, HostRuleSet) for each in topology.instances.values())
-        for number, interface in enumerate(interfaces):
-            self._note_interface(number, gates[number])
-            host = topology.instances[interface.instance].host_filter
-            if isinstance(host, str):
-                for way in (_OUT, _IN):
-                    self.host_list[number, way] = self.lists.list_of(topology.filters[host], _WAYS[way])
-            self.host_kernel[number] = isinstance(host, HostRuleSet)
+        self._noted: set[int] = set()
         self.subnet_list = np.full((max(1, len(subnets)), 2), NO_LIST, dtype=np.int64)
         for number, subnet in enumerate(subnets):
             if subnet.filter is not None:
@@ -101,8 +95,26 @@ class Layout:
         self._arrays: dict[str, NDArray[np.int64]] | None = None
         self._keepers: list[NDArray[np.int64]] = []
 
-    def _note_interface(self, number: int, gates: list[tuple[Filter, ...]]) -> None:
+    def end(self, atom: int) -> End:
+        """The end that an atom of addresses stands for, with its gates laid out."""
+        found = self.places.end(atom)
+        if found.interface != NONE:
+            self._note(found.interface)
+        return found
+
+    def _note(self, number: int) -> None:
+        """Lay out the gates of an interface and its host."""
+        if number in self._noted:
+            return
+        self._noted.add(number)
+        interface = self.interfaces[number]
+        topology = self.walker.topology
+        host = topology.instances[interface.instance].host_filter
+        self.host_kernel[number] = isinstance(host, HostRuleSet)
+        gates = self._gates_on(interface)
         for way in (_OUT, _IN):
+            if isinstance(host, str):
+                self.host_list[number, way] = self.lists.list_of(topology.filters[host], _WAYS[way])
             slot = 0
             for gate in gates:
                 last = slot + len(gate) - 1
@@ -151,18 +163,23 @@ class Layout:
         self._reply.append(reply)
         self._arrays = None
 
+    def _number_of(self, interface: Interface) -> int:
+        number = self._numbers[interface.name]
+        self._note(number)
+        return number
+
     def _columns(self, gate: Gate) -> list[Slot]:
         step, walker = gate.step, self.walker
         way = _IN if step.bound == "in" else _OUT
         match step.gate:
             case "instance-out" | "instance-in":
                 assert step.interface is not None
-                own = self._numbers[step.interface.name] if gate.whose == FIXED else NONE
+                own = self._number_of(step.interface) if gate.whose == FIXED else NONE
                 return [Slot(INTERFACE, gate, own, slot, way) for slot in range(self.most)]
             case "host-out" | "host-in":
                 interface = step.interface or step.egress
                 assert interface is not None
-                return [Slot(HOST, gate, self._numbers[interface.name] if gate.whose == FIXED else NONE, 0, way)]
+                return [Slot(HOST, gate, self._number_of(interface) if gate.whose == FIXED else NONE, 0, way)]
             case "subnet-out" | "subnet-in":
                 assert step.subnet is not None
                 own = self._subnet_numbers[step.subnet.name] if gate.whose == FIXED else NONE

@@ -27,9 +27,11 @@ class AddressLine:
     """Both address families on one line of atoms: those of IPv4 first, each family from 0 to its last address."""
 
     def __init__(self, ground: Ground) -> None:
-        own = [AddressSet.of_addresses([a]) for i in ground.directory.interfaces() for a in i.addresses]
         edges: dict[int, set[int]] = {4: {0}, 6: {0}}
-        for each in {id(s): s for s in (*address_sets(ground), *own)}.values():
+        for interface in ground.directory.interfaces():
+            for address in interface.addresses:
+                edges[address.family].update((address.value, address.value + 1))
+        for each in {id(s): s for s in address_sets(ground)}.values():
             for family in (4, 6):
                 for low, high in each.family(family):
                     edges[family].update((low, high + 1))
