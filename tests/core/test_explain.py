@@ -51,6 +51,20 @@ class NearMisses(unittest.TestCase):
             [("b", "order", "before a", "rule a")],
         )
 
+    def test_an_end_that_a_mistyped_tag_keeps_out_of_the_group_is_said_so(self):
+        values = base()
+        values["groups"]["webs"] = {"where": {"role": "web"}}
+        values["instances"]["bob"]["tags"] = {"role": "wbe"}
+        values["instances"]["cat"]["tags"] = {"role": "db"}
+        values["filters"]["f"] = a_filter("instance", inbound=[{"action": "allow", "from": "webs"}])
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["f"]
+        topology = load(values)
+        hints = [near_misses(Walker(topology), walk(topology, who, "ann", "ssh"))[0].hint for who in ("bob", "cat")]
+        self.assertIn(
+            "bob looks as though it should be in webs: its tag is role=wbe, the group asks for role=web", hints[0]
+        )
+        self.assertEqual("", hints[1])
+
     def test_the_closest_come_first(self):
         found = misses(
             {"action": "allow", "service": "udp/22", "id": "other"},
@@ -149,6 +163,24 @@ class OtherFixes(unittest.TestCase):
         (fix,) = fixes(Walker(topology), walk(topology, "dan", "192.0.2.9", "ssh"))
         self.assertIn("{to: 0.0.0.0/0, via: exit} (sends as 203.0.113.2)", fix.text)
         self.assertEqual((fix.proved, fix.verdict_after), (True, "allowed"))
+
+    def test_a_route_that_covers_too_little_is_named_and_the_one_that_carries_it_proposed(self):
+        values = base()
+        routes = values["route_tables"]["south-table"]
+        routes[1]["to"] = "10.1.1.0/24"
+        topology = load(values)
+        found = walk(topology, "dan", "cat", "ssh")
+        self.assertEqual("route", found.decided_by.gate)
+        (fix,) = fixes(Walker(topology), found)
+        self.assertTrue(fix.proved)
+        self.assertIn(
+            "add to route table south-table: {to: 10.1.0.0/16, via: peer}, since 10.1.1.0/24 via peer", fix.text
+        )
+        self.assertIn("does not hold 10.1.2.10", fix.text)
+        routes.append({"to": "10.1.0.0/16", "via": "exit"})  # as long as the network's own block: longer is needed
+        topology = load(values)
+        (fix,) = fixes(Walker(topology), walk(topology, "dan", "cat", "ssh"))
+        self.assertEqual((True, "allowed"), (fix.proved, fix.verdict_after))
 
     def test_from_outside_a_private_machine_gets_a_public_address(self):
         told, together = self.tried(base(), "192.0.2.9", "bob")

@@ -71,7 +71,12 @@ def show_check(answer: CheckAnswer, out: Output, shown: Shown = Shown()) -> None
     _show_proposals(answer, out)
     if answer.misses:
         out.heading("Rules that almost match")
-        out.bullets([f"{miss.where}: {miss.sentence()} ({miss.place})" for miss in answer.misses[:_MOST_MISSES]])
+        out.bullets(
+            [
+                f"{miss.where}: {miss.sentence()} ({miss.place})" + (f"; {miss.hint}" if miss.hint else "")
+                for miss in answer.misses[:_MOST_MISSES]
+            ]
+        )
         if len(answer.misses) > _MOST_MISSES:
             out.line(f"    and {len(answer.misses) - _MOST_MISSES} more, all in --json", "quiet")
     if answer.caveats:
@@ -259,7 +264,7 @@ def check_json(answer: CheckAnswer) -> dict[str, Any]:
             {
                 "gate": miss.gate, "direction": miss.direction, "filter": miss.filter, "way": miss.way or None,
                 "rule": miss.rule, "action": miss.action, "field": miss.field, "wanted": miss.wanted,
-                "actual": miss.actual, "file": miss.place.file, "line": miss.place.line,
+                "actual": miss.actual, "hint": miss.hint or None, "file": miss.place.file, "line": miss.place.line,
             }
             for miss in answer.misses
         ],

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -10,7 +11,8 @@ from kiboko.core.filters.filters import ReadyRule
 from kiboko.core.header.packet import Packet, turned_service
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, details_of
-from kiboko.core.network.model import ALLOW, Filter, Rule, peer_text
+from kiboko.core.network.model import ALLOW, Filter, Named, Rule, peer_text
+from kiboko.core.queries.inspection import group_lookalikes
 from kiboko.core.walk.gates import FORWARD, Row
 from kiboko.core.walk.walk import Walk, Walker
 
@@ -38,6 +40,8 @@ class NearMiss:
     place: Place
     way: str = ""
     closeness: int = 0
+    hint: str = ""
+    """Why the end is not in the group that the rule names, though it looks as though it should be."""
 
     def sentence(self) -> str:
         """The near miss in words, without its filter."""
@@ -103,7 +107,22 @@ def _misses_at(walker: Walker, walk: Walk, row: Row) -> Iterator[NearMiss]:
             if (ready.rule.action == ALLOW) == row.stops:
                 miss = _miss(ready, row, packet, decider if chosen.decide == "first" else None)
                 if miss is not None:
-                    yield miss
+                    yield dataclasses.replace(miss, hint=_lookalike(walker, miss, ready.rule, packet))
+
+
+def _lookalike(walker: Walker, miss: NearMiss, rule: Rule, packet: Packet) -> str:
+    """Whether the end that a rule does not name looks as though it should be in a group that it names."""
+    if miss.field not in ("from", "to"):
+        return ""
+    peer, address = (rule.sources, packet.source) if miss.field == "from" else (rule.destinations, packet.destination)
+    owner = walker.directory.endpoint(address).interface if address is not None else None
+    for item in peer or ():
+        group = walker.topology.groups.get(item.name) if isinstance(item, Named) else None
+        if group is not None and owner is not None:
+            for instance, why in group_lookalikes(walker, group):
+                if instance.name == owner.instance:
+                    return f"{instance.name} looks as though it should be in {group.name}: {why} ({instance.place})"
+    return ""
 
 
 def _every_rule(walker: Walker, chosen: Filter, way: str) -> list[ReadyRule]:

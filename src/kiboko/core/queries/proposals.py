@@ -328,7 +328,7 @@ def _for_route(walker: Walker, walk: Walk, row: Row) -> Proposal:
         return _advice(row, f"give the receiver an address that this sender can use: {row.reason}")
     entry = lookup.entry
     if entry is None:
-        return _new_route(walker, walk, row)
+        return _new_route(walker, walk, row, None)
     table = subnet.route_table
     if entry.instance is not None and entry.instance in topology.instances and not lookup.beaten:
         hop = topology.instances[entry.instance]
@@ -340,14 +340,18 @@ def _for_route(walker: Walker, walk: Walk, row: Row) -> Proposal:
         else:
             text = f"remove or correct the route {entry} ({entry.place})"
         chosen = table
-        return _advice(row, text, lambda changed: edits.without_route(changed, chosen, entry))
+        removed = _advice(row, text, lambda changed: edits.without_route(changed, chosen, entry))
+        if lookup.beaten or entry.gateway is None or _proved(walker, walk, row, removed).proved:
+            return removed
+        return _new_route(walker, walk, row, entry)
     return _advice(row, f"no change of a route carries it: {row.reason}")
 
 
-def _new_route(walker: Walker, walk: Walk, row: Row) -> Proposal:
-    """A route by the first exit that carries the packet; the others that would are named too."""
+def _new_route(walker: Walker, walk: Walk, row: Row, against: RouteEntry | None) -> Proposal:
+    """A route by the first exit that carries the packet, more specific than the entry `against` that wins now; the
+    others that would are named too."""
     topology, destination = walker.topology, row.step.destination
-    to = _block_to(walker, destination)
+    to = _block_to(walker, destination, against)
     place = Place(topology.file, 1)
     table = topology.subnets[row.at].route_table
     into = f"to route table {table}" if table else f"to a route table of subnet {row.at}, which has none"
@@ -362,15 +366,26 @@ def _new_route(walker: Walker, walk: Walk, row: Row) -> Proposal:
         if not any(each.stops and _gate(each) == _gate(row) for each in after.rows):
             missing = next((r.reason for r in after.rows if r.stops and r.gate == "translate"), "")
             needs = f" (but then {missing})" if missing else _translation(gateway)
+            needs += _nearly(topology, table, gateway, to, destination)
             works.append((f"{{to: {_quoted(to)}, via: {gateway.name}}}{needs}", edit))
     if not works:
         kinds = "its network has no gateway that leads there"
-        return _advice(row, f"no route to {destination} in the table of subnet {row.at}, and {kinds}")
+        now = f"no route to {destination}" if against is None else f"{against} does not carry it"
+        return _advice(row, f"{now} in the table of subnet {row.at}, and {kinds}")
     works.sort(key=lambda option: "(but then" in option[0])
     text = f"add {into}: {works[0][0]}"
     if len(works) > 1:
         text += "; or by " + " or ".join(option for option, _ in works[1:])
     return _advice(row, text, works[0][1], "new route")
+
+
+def _nearly(topology: Topology, table: str | None, gateway: Gateway, to: Prefix, destination: Address) -> str:
+    """The entry that leads to a part of that block already, and not to this destination."""
+    for entry in topology.route_tables[table].entries if table else ():
+        inside = entry.to.family == to.family and to.value <= entry.to.value <= to.last
+        if entry.gateway == gateway.name and inside and destination not in entry.to:
+            return f", since {entry} ({entry.place}) does not hold {destination}"
+    return ""
 
 
 def _translation(gateway: Gateway) -> str:
@@ -388,15 +403,20 @@ def _exits(topology: Topology, network: str) -> Iterator[Gateway]:
     return (gateway for gateway in topology.gateways.values() if network in gateway.networks)
 
 
-def _block_to(walker: Walker, destination: Address) -> Prefix:
-    """The block that a route to an address is for: that of its network, its outside, or all there is."""
-    network = walker.directory.network_of(destination)
-    if network is not None:
-        return next(block for block in network.blocks if destination in block)
+def _block_to(walker: Walker, destination: Address, against: RouteEntry | None) -> Prefix:
+    """The block that a route to an address is for: that of its network, its subnet, its outside, or all there is; the
+    first that is more specific than what an entry is for that must not win."""
+    network, subnet = walker.directory.network_of(destination), walker.directory.subnet_of(destination)
     outside = walker.directory.outside_of(destination)
+    blocks = [block for holder in (network, subnet) if holder is not None for block in holder.blocks]
     if outside is not None and walker.directory.public_owner(destination) is None:
-        return max((p for p in outside.prefixes if destination in p), key=lambda p: p.length)
-    return Prefix(destination.family, 0, 0)
+        blocks += sorted(outside.prefixes, key=lambda p: -p.length)
+    bits = 32 if destination.family == 4 else 128
+    last = (
+        Prefix(destination.family, destination.value, bits) if against is not None else Prefix(destination.family, 0, 0)
+    )
+    longer = against.to.length if against is not None else -1
+    return next((block for block in blocks if destination in block and block.length > longer), last)
 
 
 def _for_translation(walker: Walker, walk: Walk, row: Row) -> Proposal:
