@@ -10,7 +10,7 @@ import numpy as np
 
 from kiboko.core.evidence.comparison import AGREE, LEAK, Comparison
 from kiboko.core.evidence.compiled import CompiledComparison
-from kiboko.core.evidence.coverage import Coverage, Gap, Places, unlogged
+from kiboko.core.evidence.coverage import Coverage, Gap, SubnetPlaces, unlogged
 from kiboko.core.evidence.side_by_side import Side, side_by_side
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.header.addresses import parse_address
@@ -51,10 +51,10 @@ class Covering(unittest.TestCase):
 
     def covered(self, *tables):
         compiled = CompiledComparison(Comparison(self.walker))
-        found = Coverage(Places.of(self.topology))
+        found = Coverage(SubnetPlaces.of(self.topology))
         for records in tables:
             table = table_of(list(records))
-            part = Coverage(Places.of(self.topology))
+            part = Coverage(SubnetPlaces.of(self.topology))
             part.add(table, compiled.judge(table))
             found.merge(part)
         return found

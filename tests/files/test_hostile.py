@@ -17,7 +17,7 @@ import pyarrow as pa
 import pyarrow.parquet
 
 from kiboko.core.errors import EnvironmentFailure, InputError, Problem
-from kiboko.core.evidence.coverage import Coverage, Places
+from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
 from kiboko.core.header.addresses import parse_address
 from kiboko.core.header.services import Service
 from kiboko.core.records.flow_query import MINUTE, Timeline
@@ -235,7 +235,7 @@ class OddTimes(unittest.TestCase):
         timeline.add(table)
         self.assertEqual(len(timeline.met()), 5)
         self.assertLessEqual(len(timeline.coarsened(24).rows()), 24)
-        coverage = Coverage(Places.of(load({"kiboko": 1})))
+        coverage = Coverage(SubnetPlaces.of(load({"kiboko": 1})))
         coverage.timeline.note(table.start, table.event)
         self.assertLessEqual(len(coverage.timeline.coarsened(120).rows()), 120)
 

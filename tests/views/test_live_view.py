@@ -6,7 +6,7 @@ import unittest
 from rich.console import Console
 
 from kiboko.core.records.flow_table import table_of
-from kiboko.views.collect_view import Tally
+from kiboko.views.collect_view import LiveTally
 from kiboko.views.live_view import LiveView
 from tests.core.test_watch import record
 
@@ -14,7 +14,7 @@ from tests.core.test_watch import record
 class View(unittest.TestCase):
     def setUp(self):
         self.ended = []
-        self.tally = Tally()
+        self.tally = LiveTally()
         self.view = LiveView(lambda: self.ended.append(True), self.tally)
 
     def feed(self, *ports):

@@ -17,7 +17,7 @@ from kiboko.batch.accounts import Accounts
 from kiboko.batch.piecework import cluster_outcomes, outcomes
 from kiboko.core.evidence.comparison import Comparison, Finding
 from kiboko.core.evidence.compiled import CompiledComparison, Tally
-from kiboko.core.evidence.coverage import Coverage, Places
+from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.network.model import Topology
 from kiboko.core.records.flow_query import FlowFilter
@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class Outcome:
+class JudgedPiece:
     """What came of a piece: its tallies, what was rejected, its lines, how many records it has, how many of them were
     not wanted, and what the others cover."""
 
@@ -54,9 +54,9 @@ class Worker:
         self._compiled = CompiledComparison(comparison or Comparison(Walker(topology)))
         self._reader = PieceReader(columns)
         self._wanted = wanted
-        self._places = Places.of(topology)
+        self._places = SubnetPlaces.of(topology)
 
-    def judge(self, piece: Piece) -> Outcome:
+    def judge(self, piece: Piece) -> JudgedPiece:
         """Read and judge one piece. Raises InputError."""
         rejects = Rejects(piece.path, word=piece.word)
         tallies: list[Tally] = []
@@ -69,7 +69,7 @@ class Worker:
             left_out += own - int(wanted.sum())
             tallies.extend(self._compiled.tallies(part.table, wanted, coverage.add))
             lines += part.lines
-        return Outcome(tallies, rejects, lines, read, left_out, coverage)
+        return JudgedPiece(tallies, rejects, lines, read, left_out, coverage)
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,12 +80,12 @@ class JudgeJob:
     wanted: FlowFilter
     columns: ColumnMap
 
-    def start(self) -> Callable[[Piece], Outcome]:
+    def start(self) -> Callable[[Piece], JudgedPiece]:
         """Make a worker."""
         return Worker(self.topology, self.wanted, self.columns).judge
 
 
-def _here(job: JudgeJob, comparison: Comparison) -> Callable[[Piece], Outcome]:
+def _here(job: JudgeJob, comparison: Comparison) -> Callable[[Piece], JudgedPiece]:
     """A worker in this very process: what it has walked need not be walked again to be told of."""
     return Worker(job.topology, job.wanted, job.columns, comparison).judge
 
@@ -110,7 +110,7 @@ class FlowJudge:
         self._columns = columns
         self._findings: dict[tuple[int, ...], Finding] = {}
         self.left_out = 0
-        self.coverage = Coverage(Places.of(comparison.walker.topology))
+        self.coverage = Coverage(SubnetPlaces.of(comparison.walker.topology))
 
     def take(self, paths: list[Path], workers: int | None = None, cluster: str | None = None) -> list[str]:
         """Judge some files, on this machine or on a cluster. What was rejected, in sentences. Raises InputError where a
@@ -122,7 +122,7 @@ class FlowJudge:
         done = cluster_outcomes(job, pieces, cluster) if cluster else outcomes(job, pieces, workers, here)
         return copies + self._take_all(pieces, done)
 
-    def _take_all(self, pieces: list[Piece], outcomes: Iterator[Outcome]) -> list[str]:
+    def _take_all(self, pieces: list[Piece], outcomes: Iterator[JudgedPiece]) -> list[str]:
         accounts = Accounts(self._strict)
         for piece, outcome in zip(pieces, outcomes, strict=True):
             before = accounts.take(piece, outcome)

@@ -18,7 +18,7 @@ from kiboko.core.records.flow_table import FlowTable
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.rejects import Rejects
-from kiboko.files.logs.flow_pieces import Part, Piece, pieces_of, without_copies
+from kiboko.files.logs.flow_pieces import Piece, PiecePart, pieces_of, without_copies
 from kiboko.files.logs.flow_reader import PieceReader
 
 if TYPE_CHECKING:
@@ -87,7 +87,7 @@ class Summer:
         known = self._walker.directory.name_of(address) if self._walker is not None else str(address)
         return known if known == str(address) else f"{known} {address}"
 
-    def chosen(self, part: Part) -> FlowTable:
+    def chosen(self, part: PiecePart) -> FlowTable:
         """The records of a part that are wanted, of its own lines."""
         keep = self._question.wanted.mask(part.table) & part.own
         if self._compiled is not None and self._walker is not None:

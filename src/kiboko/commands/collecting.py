@@ -26,7 +26,7 @@ from kiboko.files.documents.saving import LineAppender
 from kiboko.files.logs.flow_pieces import DISAGREEMENTS
 from kiboko.files.store.flow_store import FlowStore, Keeping, finish_segment
 from kiboko.views.collect_view import (
-    Tally,
+    LiveTally,
     collect_json,
     disagreement_json,
     disagreement_line,
@@ -102,7 +102,7 @@ class _Collector:
     store: FlowStore
     intake: Intake
     watch: Watch | None
-    tally: Tally = field(default_factory=Tally)
+    tally: LiveTally = field(default_factory=LiveTally)
     status: int = 0
     began: bool = False
     _view: LiveView | None = None

@@ -34,7 +34,7 @@ from kiboko.files.logs.probe_log import to_line
 from kiboko.files.network.network_file import load_network
 from kiboko.files.store.flow_export import flows_csv
 from kiboko.replica.faults import NOT_ENFORCED, Fault
-from kiboko.replica.holder import Job, run_inside
+from kiboko.replica.holder import HolderTask, run_inside
 from kiboko.replica.kernel import Services, build, enter, replace_rules
 from kiboko.replica.laying_out import lay_out
 from kiboko.replica.layout import Layout
@@ -150,7 +150,7 @@ def record(topology: Topology) -> tuple[list[ProbeRecord], list[FlowRecord]]:
     today = lay_out(topology, ports, OUTSIDES, faults, tapping=True)
     played = [Played(each, _trial(walker, today, each)) for each in all_sessions]
     argument = (before, today, played)
-    outcomes, flows, lost = run_inside(Job("kiboko.demo.recording", "play", argument))
+    outcomes, flows, lost = run_inside(HolderTask("kiboko.demo.recording", "play", argument))
     if lost:
         raise SystemExit("the kernel's packet log overran: record again")
     probes = [

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from kiboko.replica.kernel_rules import MARK_BITS, first_chain, let_back, mark, state_set, tracked, verdict_lines
-from kiboko.replica.layout import End
+from kiboko.replica.layout import ReplicaEnd
 from kiboko.replica.site import GATEWAY4, GATEWAY6, ROUTER_MAC, Site, base_chain, chain
 from kiboko.replica.taps import crossing_taps
 
@@ -40,7 +40,7 @@ def add_core(site: Site) -> None:
     _zone_rules(site)
 
 
-def _mark_way_back(site: Site, end: End, number: int) -> None:
+def _mark_way_back(site: Site, end: ReplicaEnd, number: int) -> None:
     """What the core itself refuses goes back by the gateway that it came from (S34): the refusal bears the
     packet's mark."""
     site.mark_rules.append(f'iifname "{end.device}" meta mark set {number:#x}')

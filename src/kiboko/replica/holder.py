@@ -29,7 +29,7 @@ _PATH = "/usr/sbin:/usr/bin:/sbin:/bin"
 
 
 @dataclass(frozen=True, slots=True)
-class Job:
+class HolderTask:
     """What is to be done inside: a function by module and name, and its argument, both picklable.
 
     A job that `stays` keeps the namespaces, and what the function returned, until its process is ended.
@@ -41,7 +41,7 @@ class Job:
     stays: bool = False
 
 
-def run_inside(job: Job, timeout: float = 600.0) -> Any:
+def run_inside(job: HolderTask, timeout: float = 600.0) -> Any:
     """Do a job inside new namespaces and return its result. All that it made is gone afterwards.
 
     Raises EnvironmentFailure where this system does not let us, or where the job fails for its environment.
@@ -74,7 +74,7 @@ def start_holder(before: Callable[[], None] | None = None) -> tuple[subprocess.P
     return process, complaints
 
 
-def hand_over(process: subprocess.Popen[bytes], complaints: IO[bytes], job: Job, timeout: float) -> Any:
+def hand_over(process: subprocess.Popen[bytes], complaints: IO[bytes], job: HolderTask, timeout: float) -> Any:
     """Give a holder its job and wait for the result. Ends the holder where that fails."""
     assert process.stdin is not None and process.stdout is not None
     try:

@@ -68,7 +68,7 @@ class Cable:
 
 
 @dataclass(frozen=True, slots=True)
-class End:
+class ReplicaEnd:
     """One end of a point-to-point cable: its device, and the far end's addresses as next hops."""
 
     device: str
@@ -130,7 +130,7 @@ class Layout:
         other.commands.append(f"link set {other_device} up")
         return made
 
-    def join(self, one: Machine, one_device: str, other: Machine, other_device: str) -> tuple[End, End]:
+    def join(self, one: Machine, one_device: str, other: Machine, other_device: str) -> tuple[ReplicaEnd, ReplicaEnd]:
         """Lay a cable between two routers, with an address at each end."""
         number = len(self.cables)
         self.plug(one, one_device, other, other_device)
@@ -141,4 +141,4 @@ class Layout:
         a6, b6 = f"fd7f:7f7f:0:{number:x}::1", f"fd7f:7f7f:0:{number:x}::2"
         one.commands += [f"addr add {a4}/30 dev {one_device}", f"addr add {a6}/64 dev {one_device} nodad"]
         other.commands += [f"addr add {b4}/30 dev {other_device}", f"addr add {b6}/64 dev {other_device} nodad"]
-        return End(one_device, b4, b6), End(other_device, a4, a6)
+        return ReplicaEnd(one_device, b4, b6), ReplicaEnd(other_device, a4, a6)

@@ -7,7 +7,7 @@ from kiboko.core.header.addresses import Prefix
 from kiboko.core.network.model import Gateway, Instance, Interface, Outside, RouteEntry, Subnet, Topology
 from kiboko.replica.faults import Fault, as_built, blocked_senders, unenforced
 from kiboko.replica.kernel_rules import ROUTERS4
-from kiboko.replica.layout import End, Layout, Machine
+from kiboko.replica.layout import Layout, Machine, ReplicaEnd
 
 GATEWAY4, GATEWAY6 = "100.127.255.254", "fd7f:7f7f:ffff::1"
 ROUTER_MAC = "02:6b:ff:ff:ff:fe"
@@ -35,16 +35,16 @@ class Site:
         self.core = self.layout.machine("core", "core", forwards=True)
         self.internet = self.layout.machine("net", "the internet", forwards=True)
         self.routers: dict[str, Machine] = {}
-        self.local_link: dict[str, End] = {}
+        self.local_link: dict[str, ReplicaEnd] = {}
         self.zone_of_device: dict[str, str | None] = {}
         self.public_devices: list[str] = []
         self.table = 100
         self.source_rules: list[str] = []
         self.mark_rules: list[str] = []
-        self.uplinks: dict[str, dict[str, End]] = {}
-        self.gateway_link: dict[str, End] = {}
+        self.uplinks: dict[str, dict[str, ReplicaEnd]] = {}
+        self.gateway_link: dict[str, ReplicaEnd] = {}
         self.gateway_machines: dict[str, Machine] = {}
-        self.tunnels: dict[str, End] = {}
+        self.tunnels: dict[str, ReplicaEnd] = {}
         self.pending_local: list[tuple[str, int]] = []
         self.neighbours: dict[str, list[tuple[str, str, str, str]]] = {}
 
@@ -68,7 +68,7 @@ class Site:
         self.table += 1
         return self.table
 
-    def uplink(self, subnet: Subnet, kind: str, number: int) -> tuple[End, End]:
+    def uplink(self, subnet: Subnet, kind: str, number: int) -> tuple[ReplicaEnd, ReplicaEnd]:
         """A cable from a subnet's router to the core; its device at the core belongs to the subnet's zone."""
         router = self.routers[subnet.name]
         device = f"c{len(self.zone_of_device)}"

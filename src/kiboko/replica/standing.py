@@ -25,7 +25,7 @@ from kiboko.core.network.model import Topology
 from kiboko.core.walk.walk import Walker
 from kiboko.files.documents.saving import write_whole
 from kiboko.replica.faults import Fault
-from kiboko.replica.holder import Job, hand_over, search_path, start_holder
+from kiboko.replica.holder import HolderTask, hand_over, search_path, start_holder
 from kiboko.replica.instances import device_of
 from kiboko.replica.kernel import Services, build, use_client_ports
 from kiboko.replica.layout import Layout
@@ -91,7 +91,7 @@ def stand(topology: Topology, faults: tuple[Fault, ...] = ()) -> Standing:
     )  # fmt: skip
     write_whole(state_file(), json.dumps(dataclasses.asdict(note), indent=1).encode())
     try:
-        hand_over(process, complaints, Job("kiboko.replica.standing", "stand_inside", layout, stays=True), 600.0)
+        hand_over(process, complaints, HolderTask("kiboko.replica.standing", "stand_inside", layout, stays=True), 600.0)
     except BaseException:
         remove()
         raise

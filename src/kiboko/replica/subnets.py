@@ -5,7 +5,7 @@ from __future__ import annotations
 from kiboko.core.header.addresses import Address, Prefix, is_global_ipv6
 from kiboko.core.network.model import Gateway, Interface, Subnet
 from kiboko.replica.kernel_rules import ROUTERS4, ROUTERS6, first_chain
-from kiboko.replica.layout import End, Machine
+from kiboko.replica.layout import Machine, ReplicaEnd
 from kiboko.replica.site import ARRIVING, GATEWAY4, GATEWAY6, NEIGHBOUR_DISCOVERY, Site, base_chain, chain
 
 
@@ -72,7 +72,7 @@ def _route_by_hop(site: Site, router: Machine, subnet: Subnet, prefix: Prefix, h
                 router.route(f"{address}/{128 if six else 32}", way)
 
 
-def _new_link(site: Site, subnet: Subnet, key: str) -> tuple[End, str, int] | None:
+def _new_link(site: Site, subnet: Subnet, key: str) -> tuple[ReplicaEnd, str, int] | None:
     """A further cable for one kind of next hop: our end, the core's device, its routing table."""
     known = site.uplinks[subnet.name]
     if key in known:
@@ -84,7 +84,7 @@ def _new_link(site: Site, subnet: Subnet, key: str) -> tuple[End, str, int] | No
     return router_end, core_end.device, table
 
 
-def _link_to_hop(site: Site, subnet: Subnet, hop: Interface) -> End:
+def _link_to_hop(site: Site, subnet: Subnet, hop: Interface) -> ReplicaEnd:
     key = f"hop {hop.name}"
     made = _new_link(site, subnet, key)
     if made is not None:
@@ -104,7 +104,7 @@ def _link_to_hop(site: Site, subnet: Subnet, hop: Interface) -> End:
     return site.uplinks[subnet.name][key]
 
 
-def _link_to_gateway(site: Site, subnet: Subnet, name: str) -> End:
+def _link_to_gateway(site: Site, subnet: Subnet, name: str) -> ReplicaEnd:
     made = _new_link(site, subnet, name)
     if made is not None:
         _, device, table = made

@@ -16,7 +16,7 @@ from kiboko.core.network.model import Topology
 from kiboko.core.records.records import SILENT, UNREACHABLE, FlowRecord, ProbeRecord
 from kiboko.core.walk.walk import Walk, Walker
 from kiboko.replica.faults import Fault, check_faults
-from kiboko.replica.holder import Job, run_inside
+from kiboko.replica.holder import HolderTask, run_inside
 from kiboko.replica.kernel import Services, build, enter
 from kiboko.replica.laying_out import lay_out
 from kiboko.replica.layout import Layout
@@ -63,14 +63,14 @@ def verify(
     services = chosen_services(topology, choice)
     layout = draw(topology, walker, services, faults, record)
     trials = chosen_trials(walker, layout, services, choice)
-    observed: Observed = run_inside(Job("kiboko.replica.verify", "probe_inside", (layout, trials, timeout)))
+    observed: Observed = run_inside(HolderTask("kiboko.replica.verify", "probe_inside", (layout, trials, timeout)))
     walks = [_walk(walker, trial) for trial in trials]
     unknown = sum(not _is_known(said) for said in walks)
     again = [index for index, (_, outcome) in enumerate(observed.outcomes) if _differs(walks[index], outcome)]
     if again and not record:
         # What a busy machine answered too late is no verdict: only what shows again, with time to spare, differs.
         few = [trials[index] for index in again]
-        second: Observed = run_inside(Job("kiboko.replica.verify", "probe_inside", (layout, few, 4 * timeout)))
+        second: Observed = run_inside(HolderTask("kiboko.replica.verify", "probe_inside", (layout, few, 4 * timeout)))
         outcomes = list(observed.outcomes)
         for index, outcome in zip(again, second.outcomes, strict=True):
             outcomes[index] = outcome

@@ -24,7 +24,7 @@ _PLAIN = ("messages", "templates", "option records", "syslog messages")
 
 
 @dataclass(slots=True)
-class Tally:
+class LiveTally:
     """Counts of a run. `counts` are messages and faults by kind, `first` the sender of the first of each."""
 
     records: int = 0
@@ -89,7 +89,7 @@ class Tally:
         return found
 
 
-def show_collected(tally: Tally, summary: Summary | None, causes: Causes | None, out: Output) -> None:
+def show_collected(tally: LiveTally, summary: Summary | None, causes: Causes | None, out: Output) -> None:
     """The report at the end."""
     out.parts(
         (f"{tally.records:,}", "mark"),
@@ -107,7 +107,7 @@ def show_collected(tally: Tally, summary: Summary | None, causes: Causes | None,
         out.bullets(tally.sentences())
 
 
-def collect_json(tally: Tally, summary: Summary | None, causes: Causes | None) -> dict[str, Any]:
+def collect_json(tally: LiveTally, summary: Summary | None, causes: Causes | None) -> dict[str, Any]:
     """The report as `collect/1`; its rows are those of `confirm/1`, leaks and breaks first."""
     return {
         "kiboko": "collect/1",

@@ -10,7 +10,7 @@ from kiboko.core.evidence.causes import Cause, Causes
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE
 from kiboko.core.evidence.coverage import Coverage
 from kiboko.core.evidence.side_by_side import Side, side_by_side
-from kiboko.core.evidence.summary import Group, Summary
+from kiboko.core.evidence.summary import FindingGroup, Summary
 from kiboko.core.records.records import FlowRecord
 from kiboko.views.check_view import decider_json, decider_text
 from kiboko.views.coverage_view import coverage_json, show_coverage
@@ -90,7 +90,7 @@ def _note(summary: Summary, status: str) -> str:
     return f" ({', '.join(notes)})" if notes else ""
 
 
-def _grid(groups: list[Group], out: Output) -> None:
+def _grid(groups: list[FindingGroup], out: Output) -> None:
     grid = Grid(
         ["records", "by", "from", "to", "service", "observed", "rules", "why"], wide=("why",), numbers=("records",)
     )
@@ -106,7 +106,7 @@ def _grid(groups: list[Group], out: Output) -> None:
     out.grid(grid)
 
 
-def _details(causes: Causes, groups: list[Group], out: Output) -> None:
+def _details(causes: Causes, groups: list[FindingGroup], out: Output) -> None:
     for group in groups:
         out.line()
         out.parts((f"  {group.source} to {group.destination}, {group.service}", "mark"), (f": {_span(group)}", "quiet"))
@@ -120,7 +120,7 @@ def _details(causes: Causes, groups: list[Group], out: Output) -> None:
         out.line(f"    to see it: {group.check_line()}")
 
 
-def _span(group: Group) -> str:
+def _span(group: FindingGroup) -> str:
     parts = [counted(group.count, "record")]
     if group.evidence == "flow":
         parts += [counted(group.packets, "packet"), counted(group.octets, "octet")]
@@ -187,7 +187,7 @@ def rows_json(summary: Summary, causes: Causes) -> list[dict[str, Any]]:
     return [_row_json(group, causes.of(group)) for group in summary.rows()]
 
 
-def _row_json(group: Group, causes: list[Cause]) -> dict[str, Any]:
+def _row_json(group: FindingGroup, causes: list[Cause]) -> dict[str, Any]:
     finding, walk = group.finding, group.finding.walk
     example = group.example
     where = {"line": example.line} if isinstance(example, FlowRecord) else {"time": iso(example.time)}

@@ -19,7 +19,7 @@ from typing import Any
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.services import Service
 from kiboko.core.records.flow_table import EVENTS, FlowTable, moment
-from kiboko.views.collect_view import Tally, live_grid
+from kiboko.views.collect_view import LiveTally, live_grid
 from kiboko.views.output import STYLES
 from kiboko.views.text import clean, counted
 
@@ -33,7 +33,7 @@ class LiveView:
     """A view for as long as it is entered. Keys: space pauses, `/` begins a filter that Enter ends, Esc clears it, `q`
     ends the run."""
 
-    def __init__(self, end: Callable[[], None], tally: Tally) -> None:
+    def __init__(self, end: Callable[[], None], tally: LiveTally) -> None:
         self._end = end
         self._tally = tally
         self._rows: deque[list[str]] = deque(maxlen=_KEPT)

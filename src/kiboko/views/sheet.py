@@ -25,7 +25,7 @@ class Line:
 
 
 @dataclass(slots=True)
-class Table:
+class SheetTable:
     """A titled table; `empty` is said where there is no line."""
 
     title: str
@@ -59,7 +59,7 @@ class Sheet:
     kind: str
     name: str
     facts: list[Fact] = field(default_factory=list)
-    tables: list[Table] = field(default_factory=list)
+    tables: list[SheetTable] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
 
     def fact(self, label: str, value: Cell, text: str = "") -> None:
@@ -75,9 +75,9 @@ class Sheet:
         """Add a fact before all others."""
         self.facts.insert(0, Fact(label, value, value))
 
-    def table(self, title: str, headings: list[str], wide: tuple[str, ...] = (), empty: str = "") -> Table:
+    def table(self, title: str, headings: list[str], wide: tuple[str, ...] = (), empty: str = "") -> SheetTable:
         """Begin a table."""
-        made = Table(title, headings, wide=wide, empty=empty)
+        made = SheetTable(title, headings, wide=wide, empty=empty)
         self.tables.append(made)
         return made
 
@@ -128,7 +128,7 @@ def sheet_json(sheet: Sheet) -> dict[str, Any]:
     }
 
 
-def _rows_json(table: Table) -> Iterator[dict[str, Any]]:
+def _rows_json(table: SheetTable) -> Iterator[dict[str, Any]]:
     section: dict[str, Any] = {}
     for line in table.lines:
         if line.cells is None:

@@ -37,7 +37,7 @@ from kiboko.core.queries.inspection import (
     rules_for,
 )
 from kiboko.core.walk.walk import Walker
-from kiboko.views.sheet import Cell, Sheet, Table
+from kiboko.views.sheet import Cell, Sheet, SheetTable
 from kiboko.views.text import counted
 
 _MOST_ADDRESSES = 2
@@ -227,7 +227,7 @@ class Shower:
             if each.rule is not None:
                 self._rule_row(table, each, each.rule, peers, own is None or each.is_for(*own))
 
-    def _rule_row(self, table: Table, each: AppliedRule, rule: Rule, peers: list[str], for_it: bool) -> None:
+    def _rule_row(self, table: SheetTable, each: AppliedRule, rule: Rule, peers: list[str], for_it: bool) -> None:
         both = {"from": (rule.sources, each.sources), "to": (rule.destinations, each.destinations)}
         shown = [_peer(*both[which]) for which in peers]
         for which in ("from", "to"):

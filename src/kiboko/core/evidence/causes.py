@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 
 from kiboko.core.errors import KibokoError
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK
-from kiboko.core.evidence.summary import Group
+from kiboko.core.evidence.summary import FindingGroup
 from kiboko.core.header.services import TCP, Service
 from kiboko.core.network.model import REJECT, Named, Rule
 from kiboko.core.queries.near_misses import near_misses
@@ -66,7 +66,7 @@ class Causes:
     """The causes of one summary's groups. `older` walks an older network file of the same network, where one is at
     hand: what agrees with that file and not with today's is most likely a filter that was never brought up to date."""
 
-    def __init__(self, walker: Walker, groups: Iterable[Group], older: Walker | None = None) -> None:
+    def __init__(self, walker: Walker, groups: Iterable[FindingGroup], older: Walker | None = None) -> None:
         self.walker = walker
         self._older = older
         self._board = _Board()
@@ -74,7 +74,7 @@ class Causes:
             if group.finding.walk is not None:
                 self._note(group, group.finding.walk)
 
-    def _note(self, group: Group, walk: Walk) -> None:
+    def _note(self, group: FindingGroup, walk: Walk) -> None:
         board, status = self._board, group.finding.status
         sender, receiver = sender_of(walk), receiver_of(walk)
         service = walk.flow.service
@@ -103,7 +103,7 @@ class Causes:
             for place in {row.at for row in _stops(group)}:
                 board.leaking_at[place].add((sender, service))
 
-    def of(self, group: Group) -> list[Cause]:
+    def of(self, group: FindingGroup) -> list[Cause]:
         """The likely causes of a leak or break, the likeliest first, each id once; empty for anything else."""
         finding = group.finding
         found: list[Cause] = []
@@ -121,7 +121,7 @@ class Causes:
 
     # Leaks.
 
-    def _of_leak(self, group: Group, walk: Walk) -> Iterator[Cause]:
+    def _of_leak(self, group: FindingGroup, walk: Walk) -> Iterator[Cause]:
         stops = _stops(group)
         if not stops:
             return
@@ -171,7 +171,7 @@ class Causes:
 
     # Breaks.
 
-    def _of_break(self, group: Group, walk: Walk) -> Iterator[Cause]:
+    def _of_break(self, group: FindingGroup, walk: Walk) -> Iterator[Cause]:
         refused = group.finding.observed == REFUSED
         denied = group.finding.observed == DENIED
         sender, receiver, service = sender_of(walk), receiver_of(walk), walk.flow.service
@@ -341,7 +341,7 @@ def _cause(name: str, weight: float, looked_at: str) -> Cause:
     return Cause(name, weight, looked_at, _TO_CONFIRM[name])
 
 
-def _stops(group: Group) -> list[Row]:
+def _stops(group: FindingGroup) -> list[Row]:
     """What the rules say stops a flow on the way that the evidence speaks of, less listeners and stopped ends; of a
     one-way flow, the gates of the reply."""
     walk = group.finding.walk

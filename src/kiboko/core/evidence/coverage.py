@@ -35,7 +35,7 @@ class Gap:
 
 
 @dataclass(frozen=True, slots=True)
-class Places:
+class SubnetPlaces:
     """Which subnet an address is of: blocks of IPv4, and single public addresses, as ascending ranges from `lows` to
     `highs`, int64[k], each with the name of its subnet; and blocks of IPv6."""
 
@@ -45,7 +45,7 @@ class Places:
     six: tuple[tuple[Prefix, str], ...]
 
     @classmethod
-    def of(cls, topology: Topology) -> Places:
+    def of(cls, topology: Topology) -> SubnetPlaces:
         """The places of a network."""
         found = [
             (each.public.value, each.public.value, each.subnet)
@@ -80,7 +80,7 @@ class Coverage:
     since 1970; `subnets` are those that an address of a record is of, as `places` has them.
     """
 
-    places: Places
+    places: SubnetPlaces
     timeline: Timeline = field(default_factory=lambda: Timeline(MINUTE, kinds=STATUSES))
     points: dict[str, tuple[Sum, set[int]]] = field(default_factory=dict)
     subnets: set[str] = field(default_factory=set)

@@ -6,7 +6,7 @@ from collections import Counter
 from dataclasses import dataclass, field
 
 from kiboko.core.evidence.comparison import LEAK
-from kiboko.core.evidence.summary import Group, Summary
+from kiboko.core.evidence.summary import FindingGroup, Summary
 from kiboko.core.records.records import ANSWERED, DENIED, PASSED, REFUSED, FlowRecord, ProbeRecord
 from kiboko.core.walk.walk import ALLOWED, PARTLY, UNKNOWN, Walk
 
@@ -87,7 +87,7 @@ def side_by_side(summary: Summary) -> list[Side]:
     return [side for side in found.values() if side.probes and side.records]
 
 
-def _said(group: Group) -> str:
+def _said(group: FindingGroup) -> str:
     assert isinstance(group.example, FlowRecord)
     if group.finding.is_reply:
         return REPLY if group.finding.observed != DENIED else DENIED

@@ -19,7 +19,7 @@ _RANK = {LEAK: 0, BREAK: 1, UNSURE: 2, AGREE: 3}
 
 
 @dataclass(slots=True)
-class Group:
+class FindingGroup:
     """Findings alike in status, ends, deciding rule and service, as far as rules tell services apart, with one example.
     `met` are the lowest and the highest service number of flow records, None for probes."""
 
@@ -96,10 +96,10 @@ class Summary:
     replies: int = 0
     different_signal: int = 0
     before_as_of: int = 0
-    groups: dict[_Key, Group] = field(default_factory=dict)
+    groups: dict[_Key, FindingGroup] = field(default_factory=dict)
     answered_probes: int = 0
 
-    def add(self, record: ProbeRecord | FlowRecord, finding: Finding) -> Group:
+    def add(self, record: ProbeRecord | FlowRecord, finding: Finding) -> FindingGroup:
         """Take in one finding; the group that it is of."""
         self.totals[finding.status] += 1
         self.replies += finding.is_reply
@@ -114,7 +114,7 @@ class Summary:
             group.stretch(alone)
         return group
 
-    def take(self, record: FlowRecord, finding: Finding, tally: Tally) -> Group:
+    def take(self, record: FlowRecord, finding: Finding, tally: Tally) -> FindingGroup:
         """Take in many flow records of one finding, of which `record` is the first; the group that they are of."""
         self.totals[finding.status] += tally.count
         self.replies += finding.is_reply * tally.count
@@ -130,7 +130,7 @@ class Summary:
 
     def correct(
         self, record: FlowRecord, before: Finding, after: Finding, alike: tuple[int, int] | None = None
-    ) -> Group:
+    ) -> FindingGroup:
         """Replace the finding of a record, which a later one changed; the group that it is of now. `alike` are the
         services that no rule tells from the record's."""
         alike = alike or _alone(record, before)
@@ -149,10 +149,10 @@ class Summary:
         group.stretch(_alone(record, after))
         return group
 
-    def _group(self, record: ProbeRecord | FlowRecord, finding: Finding, alike: tuple[int, int] | None) -> Group:
+    def _group(self, record: ProbeRecord | FlowRecord, finding: Finding, alike: tuple[int, int] | None) -> FindingGroup:
         key = self._key(record, finding, alike)
         if key not in self.groups:
-            self.groups[key] = Group(*self._ends(record), finding, record)
+            self.groups[key] = FindingGroup(*self._ends(record), finding, record)
         return self.groups[key]
 
     def _ends(self, record: ProbeRecord | FlowRecord) -> tuple[str, str, str]:
@@ -169,7 +169,7 @@ class Summary:
             finding.why,
         )  # fmt: skip
 
-    def rows(self, statuses: tuple[str, ...] = (LEAK, BREAK, UNSURE, AGREE)) -> Iterator[Group]:
+    def rows(self, statuses: tuple[str, ...] = (LEAK, BREAK, UNSURE, AGREE)) -> Iterator[FindingGroup]:
         """The groups, leaks first, the largest of each status first."""
         chosen = [group for group in self.groups.values() if group.finding.status in statuses]
         yield from sorted(chosen, key=lambda g: (_RANK[g.finding.status], -g.count, g.source, g.destination))

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence.comparison import BREAK, LEAK, Comparison, Finding
 from kiboko.core.evidence.compiled import CompiledComparison, Tally
-from kiboko.core.evidence.summary import Group, Summary
+from kiboko.core.evidence.summary import FindingGroup, Summary
 from kiboko.core.records.flow_table import FlowTable, joined
 from kiboko.core.records.records import FlowRecord
 
@@ -21,7 +21,7 @@ _WINDOW = 50_000
 class Disagreement:
     """Leaks or breaks of one group as they were met: how many, the first, and whether it is the group's first."""
 
-    group: Group
+    group: FindingGroup
     record: FlowRecord
     count: int
     is_first: bool

@@ -341,9 +341,10 @@ def _for_route(walker: Walker, walk: Walk, row: Row) -> Proposal:
             text = f"remove or correct the route {entry} ({entry.place})"
         chosen = table
         removed = _advice(row, text, lambda changed: edits.without_route(changed, chosen, entry))
-        if lookup.beaten or entry.gateway is None or _proved(walker, walk, row, removed).proved:
+        if _proved(walker, walk, row, removed).proved:
             return removed
-        return _new_route(walker, walk, row, entry)
+        added = _new_route(walker, walk, row, entry)
+        return added if added.edit is not None else removed
     return _advice(row, f"no change of a route carries it: {row.reason}")
 
 

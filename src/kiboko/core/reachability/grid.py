@@ -29,7 +29,7 @@ _MOST_FLOWS = 1 << 16
 
 
 @dataclass(frozen=True, slots=True)
-class Judged:
+class PairOutcome:
     """Services of one pair that come to the same, with the walk of an example: of another pair, where that pair comes
     to the same by the same rule."""
 
@@ -45,7 +45,7 @@ class _Kind:
     example: int
 
 
-class Grid:
+class PairGrid:
     """Judges pairs over one network.
 
     Parameters
@@ -61,7 +61,7 @@ class Grid:
         self._marks: dict[tuple[int, bytes], int] = {}
         self.walks = 0
 
-    def judged(self, pairs: Sequence[Pair], services: RangeSet) -> list[list[Judged]]:
+    def judged(self, pairs: Sequence[Pair], services: RangeSet) -> list[list[PairOutcome]]:
         """For each pair, of which none is of one machine with itself, what its services come to.
 
         All pairs are of one address family; `services` are those that can travel in it.
@@ -79,7 +79,7 @@ class Grid:
             for place, (group, cells) in enumerate(groups):
                 self._ask(pairs, rows, source, target, group, cells, about * 8 + place, found, walks)
         return [
-            [Judged(RangeSet.of(pair for each in met for pair in each), walks[key]) for key, met in by_key.items()]
+            [PairOutcome(RangeSet.of(pair for each in met for pair in each), walks[key]) for key, met in by_key.items()]
             for by_key in found
         ]
 

@@ -22,7 +22,7 @@ from kiboko.core.walk.gates import Row
 from kiboko.core.walk.walk import ALLOWED, NOBODY_RECORDED, PARTLY, UNKNOWN, Walk
 
 if TYPE_CHECKING:
-    from kiboko.core.reachability.grid import Grid
+    from kiboko.core.reachability.grid import PairGrid
 
 _MOST_CAVEATS = 12
 RECORDED, NOBODY, OUTSIDE = 0, 1, 2
@@ -211,7 +211,7 @@ class _SetQuestion:
             entry.instance for table in ends.topology.route_tables.values() for entry in table.entries if entry.instance
         }
         self.walks = 0
-        self.grid: Grid | None = None
+        self.grid: PairGrid | None = None
         self.keys: dict[int, OutcomeKey] = {}
         self.kept: list[Walk] = []
         self.left_out_outside = False
@@ -361,10 +361,10 @@ class _SetQuestion:
             for meeting in meetings:
                 meeting.outcomes.extend(self.walked(meeting, atoms))
             return
-        from kiboko.core.reachability.grid import Grid  # few ends are asked about without NumPy
+        from kiboko.core.reachability.grid import PairGrid  # few ends are asked about without NumPy
 
         if self.grid is None:
-            self.grid = Grid(self.ends.walker, self.ports)
+            self.grid = PairGrid(self.ends.walker, self.ports)
         pairs = [meeting.pair for meeting in meetings if meeting.pair is not None]
         for meeting, judged in zip(meetings, self.grid.judged(pairs, services), strict=True):
             for each in judged:

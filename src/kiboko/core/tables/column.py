@@ -22,10 +22,10 @@ from kiboko.core.tables.layout import (
     SETTLED,
     SUBNET,
     ZONE_DEFAULT,
-    Layout,
+    GateLayout,
 )
 from kiboko.core.tables.lines import NO_PORT
-from kiboko.core.tables.places import NONE, End
+from kiboko.core.tables.places import NONE, PlacedEnd
 from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, SENDER, Gate
 
 
@@ -47,10 +47,10 @@ class Flows:
         return Flows(self.source[rows], self.target[rows], self.service[rows], self.port[rows])
 
 
-class Column:
+class FlowColumn:
     """Some flows being judged, gate by gate."""
 
-    def __init__(self, layout: Layout, flows: Flows) -> None:
+    def __init__(self, layout: GateLayout, flows: Flows) -> None:
         self.layout, self.flows = layout, flows
         self.count = len(flows)
         self._take_ends()
@@ -76,7 +76,7 @@ class Column:
         for end in ends:
             instances.setdefault(end.instance, len(instances))
 
-        def column(read: Callable[[End], int]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        def column(read: Callable[[PlacedEnd], int]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
             values = np.array([read(end) for end in ends], dtype=np.int64)[back.reshape(-1)]
             return values[: self.count], values[self.count :]
 

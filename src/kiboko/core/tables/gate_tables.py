@@ -17,9 +17,9 @@ from numpy.typing import NDArray
 
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
-from kiboko.core.tables.column import Column, Flows
+from kiboko.core.tables.column import FlowColumn, Flows
 from kiboko.core.tables.filter_lists import ABSENT, ACTIONS, DOUBTFUL, DROPS, LETS_BACK, NOT_KNOWN, REJECTS, Decider
-from kiboko.core.tables.layout import Layout
+from kiboko.core.tables.layout import GateLayout
 from kiboko.core.tables.places import NONE
 from kiboko.core.walk.gates import FORWARD, REPLY, Row
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, UNKNOWN, Walk, Walker
@@ -47,7 +47,7 @@ class Gates:
 
 
 @dataclass(frozen=True, slots=True)
-class Judged:
+class Verdicts:
     """The verdicts on `n` flows: `verdict` uint8[n], an index of `VERDICTS`; `gate` int16[n] the column of the gate
     that decides, -1 for an allowed flow, and `decider` int32[n] what decides there."""
 
@@ -67,7 +67,7 @@ class GateTables:
 
     def __init__(self, walker: Walker, served: RangeSet | None = None) -> None:
         self.walker = walker
-        self.layout = Layout(walker, served or RangeSet())
+        self.layout = GateLayout(walker, served or RangeSet())
         self.addresses = self.layout.addresses
         self.services = self.layout.services
         self.places = self.layout.places
@@ -95,7 +95,7 @@ class GateTables:
         )
 
     def _gates(self, flows: Flows) -> Gates:
-        column = Column(self.layout, flows)
+        column = FlowColumn(self.layout, flows)
         for at in range(column.request + column.reply):
             column.ask(at)
         alone = np.flatnonzero(column.way == NONE)
@@ -103,7 +103,7 @@ class GateTables:
             self._walk(column, flows, row)
         return Gates(column.action, column.deciding, column.way, column.request)
 
-    def _walk(self, column: Column, flows: Flows, row: int) -> None:
+    def _walk(self, column: FlowColumn, flows: Flows, row: int) -> None:
         """A flow that no way is made for, by the walk itself."""
         self.walked += 1
         walk = self.walk(flows, row)
@@ -122,14 +122,14 @@ class GateTables:
         ports = RangeSet.one(port) if port >= 0 else None
         return self.walker.walk(sender, target, Service(number >> 16, number & 0xFFFF), ports)
 
-    def judge(self, flows: Flows, gates: Gates | None = None) -> Judged:
+    def judge(self, flows: Flows, gates: Gates | None = None) -> Verdicts:
         """The verdict on every flow, and what decides it (clauses S23, S35)."""
         found = gates if gates is not None else self.gates(flows)
         stops, doubtful = found.stops, found.action == DOUBTFUL
         columns = found.action.shape[1]
         if not columns:
             empty = np.zeros(len(flows))
-            return Judged(empty.astype(np.uint8), empty.astype(np.int16) - 1, empty.astype(np.int32))
+            return Verdicts(empty.astype(np.uint8), empty.astype(np.int16) - 1, empty.astype(np.int32))
         in_request = np.arange(columns) < found.request
         arrives = ~stops[:, in_request].any(axis=1)
         answered = arrives & ~stops[:, ~in_request].any(axis=1)
@@ -138,7 +138,7 @@ class GateTables:
         gate = np.where(in_doubt, doubtful.argmax(axis=1), stops.argmax(axis=1)).astype(np.int16)
         gate[verdict == 0] = NONE
         decider = found.decider[np.arange(len(gate)), np.maximum(gate, 0)]
-        return Judged(verdict, gate, np.where(gate >= 0, decider, 0).astype(np.int32))
+        return Verdicts(verdict, gate, np.where(gate >= 0, decider, 0).astype(np.int32))
 
 
 def _widened(columns: NDArray[Any], own: int, request: int, reply: int) -> NDArray[Any]:

@@ -29,7 +29,7 @@ from kiboko.core.tables.filter_lists import (
     FilterLists,
 )
 from kiboko.core.tables.lines import AddressLine, port_line, service_line
-from kiboko.core.tables.places import NONE, End, Places
+from kiboko.core.tables.places import NONE, PlacedEnd, Places
 from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, SENDER, Gate, Way, find_way
 from kiboko.core.walk.walk import Walker
 
@@ -53,7 +53,7 @@ class Slot:
     keepers: tuple[int, ...] = ()
 
 
-class Layout:
+class GateLayout:
     """The gates of all ways as rows of equal width."""
 
     def __init__(self, walker: Walker, served: RangeSet) -> None:
@@ -95,7 +95,7 @@ class Layout:
         self._arrays: dict[str, NDArray[np.int64]] | None = None
         self._keepers: list[NDArray[np.int64]] = []
 
-    def end(self, atom: int) -> End:
+    def end(self, atom: int) -> PlacedEnd:
         """The end that an atom of addresses stands for, with its gates laid out."""
         found = self.places.end(atom)
         if found.interface != NONE:
@@ -260,7 +260,7 @@ class Layout:
         return [(each,) if each.decide == "first" else together
                 for each in filters if each.decide == "first" or each is together[0]]  # fmt: skip
 
-    def way_between(self, sender: End, target: int, receiver: End) -> int:
+    def way_between(self, sender: PlacedEnd, target: int, receiver: PlacedEnd) -> int:
         """The number of the way of a flow; NONE where both ends are the same machine, which has no way of its own."""
         if (sender.instance and sender.instance == receiver.instance) or sender.own == receiver.own:
             return NONE
@@ -272,7 +272,7 @@ class Layout:
             self._add(find_way(self.walker.paths, sender, self.addresses.first(target), receiver))
         return found
 
-    def listener_of(self, end: End) -> int:
+    def listener_of(self, end: PlacedEnd) -> int:
         """The list of what an interface's machine listens to at an address; NO_LIST where that is not known."""
         interface = end.endpoint.interface
         listens = self.walker.directory.instance_of(interface).listens if interface is not None else None

@@ -21,7 +21,7 @@ PlaceKey = tuple[object, ...]
 
 
 @dataclass(frozen=True, slots=True)
-class End:
+class PlacedEnd:
     """An atom of addresses as an end: `own` is the atom of the address behind a public one of ours, `public` that of
     its interface's public address; `interface` and `subnet` are numbers in file order; -1 where there is none."""
 
@@ -56,25 +56,25 @@ class Places:
             each.subnet for name in self._next_hops for each in self._topology.instances[name].interfaces
         )
         self._numbers: dict[PlaceKey, int] = {}
-        self._ends: dict[int, End] = {}
+        self._ends: dict[int, PlacedEnd] = {}
 
     def __len__(self) -> int:
         return len(self._numbers)
 
-    def end(self, atom: int) -> End:
+    def end(self, atom: int) -> PlacedEnd:
         """The end that an atom of addresses stands for."""
         found = self._ends.get(atom)
         if found is None:
             found = self._ends[atom] = self._made(atom)
         return found
 
-    def _made(self, atom: int) -> End:
+    def _made(self, atom: int) -> PlacedEnd:
         address = self._line.first(atom)
         endpoint = self._directory.endpoint(address)
         interface = endpoint.interface
         public = interface.public if interface is not None else None
         key = self._key(address, endpoint)
-        return End(
+        return PlacedEnd(
             endpoint,
             self._line.atom(endpoint.address),
             self._line.atom(public) if public is not None and endpoint.address.family == 4 else NONE,

@@ -13,7 +13,7 @@ from kiboko.core.network.directory import Endpoint
 from kiboko.core.network.model import Interface
 from kiboko.core.routing.path import PathFinder
 from kiboko.core.routing.steps import Path, Step
-from kiboko.core.tables.places import End
+from kiboko.core.tables.places import PlacedEnd
 from kiboko.core.walk.gates import FORWARD, REPLY
 
 SENDER, RECEIVER, FIXED = "sender", "receiver", "fixed"
@@ -39,7 +39,7 @@ class Gate:
     named: tuple[str, str] | None
     request_gates: tuple[int, ...] = ()
 
-    def at(self, sender: End, receiver: End) -> str:
+    def at(self, sender: PlacedEnd, receiver: PlacedEnd) -> str:
         """What the gate is called for two ends."""
         if self.named is None:
             return self.step.at
@@ -56,7 +56,7 @@ class Way:
     has_reply: bool
 
 
-def find_way(paths: PathFinder, sender: End, target: Address, receiver: End) -> Way:
+def find_way(paths: PathFinder, sender: PlacedEnd, target: Address, receiver: PlacedEnd) -> Way:
     """The way from one end to an address of another, which is of another machine."""
     path = paths.forward(sender.endpoint, target)
     back = paths.reply(path)
@@ -71,7 +71,7 @@ def find_way(paths: PathFinder, sender: End, target: Address, receiver: End) -> 
 
 
 def _gate(
-    step: Step, direction: str, path: Path, sender: End, receiver: End, request_gates: tuple[int, ...] = ()
+    step: Step, direction: str, path: Path, sender: PlacedEnd, receiver: PlacedEnd, request_gates: tuple[int, ...] = ()
 ) -> Gate:
     forward = direction == FORWARD
     return Gate(
@@ -81,7 +81,7 @@ def _gate(
     )  # fmt: skip
 
 
-def _names(end: End) -> dict[str, str]:
+def _names(end: PlacedEnd) -> dict[str, str]:
     """What gates may be called after at an end."""
     endpoint = end.endpoint
     found = {"address": str(endpoint.address)}
@@ -92,7 +92,7 @@ def _names(end: End) -> dict[str, str]:
     return found
 
 
-def _named(step: Step, sender: End, receiver: End) -> tuple[str, str] | None:
+def _named(step: Step, sender: PlacedEnd, receiver: PlacedEnd) -> tuple[str, str] | None:
     for whose, end in ((SENDER, sender), (RECEIVER, receiver)):
         for what, name in _names(end).items():
             if name == step.at:
@@ -120,7 +120,7 @@ def _of_either(interface: Interface, sender: Interface | None, receiver: Interfa
     return FIXED
 
 
-def _kind(address: Address, path: Path, sender: End, receiver: End, is_senders: bool) -> int:
+def _kind(address: Address, path: Path, sender: PlacedEnd, receiver: PlacedEnd, is_senders: bool) -> int:
     """What an address of a gate is: on the sender's side or on the other."""
     if is_senders:
         interface = sender.endpoint.interface

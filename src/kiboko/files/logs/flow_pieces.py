@@ -69,7 +69,7 @@ class Piece:
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class PiecePart:
     """A table read from a piece. `first` is its first line and `lines` how many lines it took, good or bad.
 
     Records of other lines belong to the pieces beside it; they are there for their requests and replies.

@@ -21,7 +21,7 @@ from kiboko.files.elements.rejects import Rejects
 from kiboko.files.elements.streams import Stream, Unpacked
 from kiboko.files.logs import flow_pieces
 from kiboko.files.logs.flow_columns import Converter
-from kiboko.files.logs.flow_pieces import Part, Piece, opening_of, pieces_of, there_now, whole_form
+from kiboko.files.logs.flow_pieces import Piece, PiecePart, opening_of, pieces_of, there_now, whole_form
 from kiboko.files.logs.flow_texts import Batch, Text, TextReader, batch_of, count_lines
 from kiboko.files.logs.nested_json import outer_items
 
@@ -40,7 +40,7 @@ class PieceReader:
         self._texts = TextReader(columns)
         self._converter = Converter()
 
-    def read(self, piece: Piece, rejects: Rejects) -> Iterator[Part]:
+    def read(self, piece: Piece, rejects: Rejects) -> Iterator[PiecePart]:
         """The tables of a piece; lines count from 1 at its beginning. A segment of a store that has become another file
         since is read from there. Raises InputError."""
         now = there_now(Path(piece.path))
@@ -63,7 +63,7 @@ class PieceReader:
 
     # Texts.
 
-    def _mapped(self, piece: Piece, rejects: Rejects) -> Part:
+    def _mapped(self, piece: Piece, rejects: Rejects) -> PiecePart:
         """A piece of a text file, read where it lies. The mapping goes when the last column that rests on it does."""
         with open(piece.path, "rb") as stream:
             whole = mmap.mmap(stream.fileno(), 0, access=mmap.ACCESS_READ)
@@ -72,7 +72,7 @@ class PieceReader:
         data = pa.py_buffer(whole).slice(begin, end - begin)
         return self._text(piece, Text(data, 1 - before, before, behind), rejects)
 
-    def _text(self, piece: Piece, text: Text, rejects: Rejects) -> Part:
+    def _text(self, piece: Piece, text: Text, rejects: Rejects) -> PiecePart:
         """The part that a text is."""
         if piece.form == "json":
             batch = self._texts.json(text, rejects)
@@ -80,11 +80,11 @@ class PieceReader:
             batch = self._texts.csv(piece.header, piece.delimiter, text, rejects)
         first, own = text.line + text.before, batch.lines - text.before - text.behind
         text.bounded(rejects, batch.lines)
-        return Part(self._converter.table(batch.columns, rejects, text.line, batch.places), first, own)
+        return PiecePart(self._converter.table(batch.columns, rejects, text.line, batch.places), first, own)
 
     # What is packed.
 
-    def _packed(self, piece: Piece, rejects: Rejects) -> Iterator[Part]:
+    def _packed(self, piece: Piece, rejects: Rejects) -> Iterator[PiecePart]:
         """What is compressed, read as it is unpacked; what was whole before a tear is kept."""
         # Unpacked by gzip's own reader, since the other says nothing of a stream that ends in the middle.
         is_gzip = piece.form == "gzip"
@@ -103,7 +103,7 @@ class PieceReader:
                 rejects.last_line = 1 << 62
                 rejects.note(f"torn {piece.form}", f"it ends in the middle: {stream.fault}", stream.line)
 
-    def _packed_text(self, piece: Piece, stream: Unpacked, rejects: Rejects) -> Iterator[Part]:
+    def _packed_text(self, piece: Piece, stream: Unpacked, rejects: Rejects) -> Iterator[PiecePart]:
         """Text that is unpacked, as pieces with the lines around them, as a file that is not packed."""
         data = stream.read(flow_pieces.PIECE)
         if not data and stream.fault:
@@ -133,7 +133,7 @@ class PieceReader:
 
     # Forms that are read whole.
 
-    def _whole(self, form: str, path: str, stream: Stream, rejects: Rejects) -> Iterator[Part]:
+    def _whole(self, form: str, path: str, stream: Stream, rejects: Rejects) -> Iterator[PiecePart]:
         if form == "parquet" and isinstance(stream, Unpacked):
             yield from self._unpacked_parquet(path, stream, rejects)
         elif form == "arrow":
@@ -143,7 +143,7 @@ class PieceReader:
         else:
             yield from self._rows(self._documents(path, stream, rejects), rejects)
 
-    def _columnar(self, tables: Iterator[pa.Table], path: str, rejects: Rejects) -> Iterator[Part]:
+    def _columnar(self, tables: Iterator[pa.Table], path: str, rejects: Rejects) -> Iterator[PiecePart]:
         line = 1
         for each in tables:
             table = _as_utf8(_flattened(each))
@@ -151,12 +151,12 @@ class PieceReader:
             labelled = table.rename_columns([label(place) for place in range(table.num_columns)])
             rejects.first_line, rejects.last_line = line, line + table.num_rows
             read = batch_of(labelled.select(chosen.places), chosen, None, line, table.num_rows, rejects)
-            yield Part(self._converter.table(read.columns, rejects, line, read.places), line, table.num_rows)
+            yield PiecePart(self._converter.table(read.columns, rejects, line, read.places), line, table.num_rows)
             line += table.num_rows
 
     def _parquet(
         self, path: str, source: Any, rejects: Rejects, groups: tuple[int, int | None] = (0, None)
-    ) -> Iterator[Part]:
+    ) -> Iterator[PiecePart]:
         """Some row groups of a Parquet file, all by default. Texts come as dictionaries, as they are mostly kept."""
         import pyarrow.parquet  # takes long to load
 
@@ -179,7 +179,7 @@ class PieceReader:
         except _DAMAGE as error:
             raise InputError(f"{path}: not Parquet: {error}") from error
 
-    def _unpacked_parquet(self, path: str, stream: Unpacked, rejects: Rejects) -> Iterator[Part]:
+    def _unpacked_parquet(self, path: str, stream: Unpacked, rejects: Rejects) -> Iterator[PiecePart]:
         with tempfile.TemporaryFile() as spool:
             while data := stream.read(flow_pieces.PIECE):
                 spool.write(data)
@@ -188,7 +188,7 @@ class PieceReader:
             spool.seek(0)
             yield from self._parquet(path, spool, rejects)
 
-    def _arrow(self, path: str, stream: Stream, rejects: Rejects) -> Iterator[Part]:
+    def _arrow(self, path: str, stream: Stream, rejects: Rejects) -> Iterator[PiecePart]:
         """An Arrow stream; its last batch may be torn, as a collector that was killed leaves it."""
 
         def batches() -> Iterator[pa.Table]:
@@ -210,14 +210,14 @@ class PieceReader:
             rejects.last_line = 1 << 62
             rejects.note("torn arrow", f"it ends in the middle: {error}", done + 1)
 
-    def _rows(self, records: Iterator[tuple[Mapping[str, Any], int]], rejects: Rejects) -> Iterator[Part]:
+    def _rows(self, records: Iterator[tuple[Mapping[str, Any], int]], rejects: Rejects) -> Iterator[PiecePart]:
         """Records that come one by one, each with its place, as tables of bounded size."""
         while chunk := list(itertools.islice(records, _SOME_ROWS)):
             rows, places = [row for row, _ in chunk], [place for _, place in chunk]
             first, last = places[0], places[-1]
             window, rejects.first_line, rejects.last_line = rejects.last_line, 0, 1 << 62
             batch: Batch = self._texts.objects(rows, places, first, last - first + 1, rejects)
-            yield Part(self._converter.table(batch.columns, rejects, first, batch.places), first, batch.lines)
+            yield PiecePart(self._converter.table(batch.columns, rejects, first, batch.places), first, batch.lines)
             rejects.last_line = window
 
     def _documents(self, path: str, stream: Stream, rejects: Rejects) -> Iterator[tuple[Mapping[str, Any], int]]:
@@ -239,18 +239,18 @@ class PieceReader:
             first = str(error).strip().splitlines()[0]
             rejects.note("torn JSON", f"not JSON from here on: {first}", place + 1)
 
-    def _messages(self, stream: Stream, rejects: Rejects) -> Iterator[Part]:
+    def _messages(self, stream: Stream, rejects: Rejects) -> Iterator[PiecePart]:
         """An IPFIX file (RFC 5655)."""
         from kiboko.files.messages.flow_messages import GAPS, MessageReader, messages_of  # loads the library for them
 
         reader, done = MessageReader(), 0
         rejects.first_line, rejects.last_line = 0, 1 << 62
 
-        def parts() -> Iterator[Part]:
+        def parts() -> Iterator[PiecePart]:
             nonlocal done
             for columns in reader.take():
                 size = columns.num_rows
-                yield Part(self._converter.table(columns, rejects, done + 1), done + 1, size)
+                yield PiecePart(self._converter.table(columns, rejects, done + 1), done + 1, size)
                 done += size
 
         for data, fault in messages_of(stream):

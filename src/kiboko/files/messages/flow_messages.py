@@ -24,7 +24,7 @@ from kiboko.files.messages.template_columns import (
     ELEMENTS,
     TIMES,
     WRAP_MS,
-    Layout,
+    RecordLayout,
     has_ends,
     taken_together,
 )
@@ -64,9 +64,9 @@ class MessageReader:
     _sequence: SequenceWatch = field(default_factory=SequenceWatch)
     _booted: dict[tuple[str, int], int] = field(default_factory=dict)
     """When exporters of IPFIX say that they were booted, in milliseconds since 1970, by exporter and domain."""
-    _layouts: OrderedDict[_Template, Layout | None] = field(default_factory=OrderedDict)
+    _layouts: OrderedDict[_Template, RecordLayout | None] = field(default_factory=OrderedDict)
     _one_by_one: list[dict[str, Any]] = field(default_factory=list)
-    _gone: list[tuple[Layout, str, int]] = field(default_factory=list)
+    _gone: list[tuple[RecordLayout, str, int]] = field(default_factory=list)
     _kept: OrderedDict[str, OrderedDict[tuple[int, int], int]] = field(default_factory=OrderedDict)
     """The fields of each template that is kept, by exporter, then by domain and number."""
     _kept_fields: int = 0
@@ -130,19 +130,19 @@ class MessageReader:
         more = self._by_library(_message(header, odd), exporter)[0] if odd else 0
         return -1 if uncounted else flows + others + max(0, more), options
 
-    def _layout(self, template: _Template, fields: Any) -> Layout | None:
+    def _layout(self, template: _Template, fields: Any) -> RecordLayout | None:
         layout = self._layouts.get(template)
         if template not in self._layouts or (layout is not None and layout.fields is not fields):
             if layout is not None and layout.fields != fields:
                 self._read_out(layout, template)
             if layout is None or layout.fields != fields:
-                layout = Layout.of(fields)
+                layout = RecordLayout.of(fields)
             else:
                 layout.fields = fields
             self._layouts[template] = layout
         return layout
 
-    def _read_out(self, layout: Layout | None, template: _Template) -> None:
+    def _read_out(self, layout: RecordLayout | None, template: _Template) -> None:
         """Keep the records of a layout that is no more, if it has any, to be taken with the others."""
         if layout is not None and layout.bodies:
             self._gone.append((layout, template[0], template[1]))
@@ -207,7 +207,7 @@ class MessageReader:
 
     def take(self) -> list[pa.Table]:
         """The records since the last time, as tables by information element."""
-        alike: dict[tuple[Any, ...], list[tuple[Layout, str, int]]] = {}
+        alike: dict[tuple[Any, ...], list[tuple[RecordLayout, str, int]]] = {}
         mine = ((layout, exporter, domain) for (exporter, domain, _), layout in self._layouts.items() if layout)
         for layout, exporter, domain in (*self._gone, *mine):
             if layout.bodies:

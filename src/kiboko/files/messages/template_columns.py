@@ -39,7 +39,7 @@ _ANY_LENGTH = 0xFFFF
 
 
 @dataclass(slots=True)
-class Layout:
+class RecordLayout:
     """Where each field of a template stands, and the octets of records that wait to be gathered.
 
     For each body there are its exporter's time of export and of its boot, in milliseconds since 1970 (0 for no boot
@@ -53,7 +53,7 @@ class Layout:
     about: list[tuple[int, int, int, int]] = field(default_factory=list)
 
     @classmethod
-    def of(cls, fields: Fields) -> Layout | None:
+    def of(cls, fields: Fields) -> RecordLayout | None:
         """The layout of a template; None where its records have no fixed length, or a field occurs twice."""
         names = [name for name, _, _ in fields]
         if len(set(names)) != len(names) or any(length == _ANY_LENGTH for _, _, length in fields):
@@ -80,7 +80,7 @@ class Layout:
         return taken_together([(self, exporter, domain)])
 
 
-def taken_together(parts: Sequence[tuple[Layout, str, int]]) -> pa.Table:
+def taken_together(parts: Sequence[tuple[RecordLayout, str, int]]) -> pa.Table:
     """What layouts of the same fields have kept, each with its exporter and observation domain, as columns by
     information element. Thousands of exporters, or domains, may have a few records each."""
     first = parts[0][0]

@@ -7,13 +7,13 @@ from kiboko.core.network.model import Filter, Rule
 from kiboko.files.documents.lined_yaml import Items, Table
 from kiboko.files.network.names import Names, name_fault
 from kiboko.files.network.schema import FilterShape, RuleShape
-from kiboko.files.network.values import Values
+from kiboko.files.network.values import ValueReader
 
 
 class FilterReader:
     """Makes filters of their shapes; what is wrong with them is added to `problems`."""
 
-    def __init__(self, names: Names, values: Values, problems: list[Problem]) -> None:
+    def __init__(self, names: Names, values: ValueReader, problems: list[Problem]) -> None:
         self.names = names
         self.values = values
         self.problems = problems

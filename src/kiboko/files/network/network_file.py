@@ -47,7 +47,7 @@ from kiboko.files.network.schema import (
     RouteShape,
     SubnetShape,
 )
-from kiboko.files.network.values import Values
+from kiboko.files.network.values import ValueReader
 
 V = TypeVar("V")
 _SECTIONS = {
@@ -101,7 +101,7 @@ class _Builder:
         self.parts = parts
         self.problems = problems
         self.names = Names(problems)
-        self.values = Values(self.names, problems)
+        self.values = ValueReader(self.names, problems)
         self.used_files: set[Path] = set()
         self.filter_layers: dict[str, str] = {}
 

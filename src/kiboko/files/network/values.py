@@ -27,7 +27,7 @@ from kiboko.files.network.names import PEER_KINDS, Names
 T = TypeVar("T")
 
 
-class Values:
+class ValueReader:
     """Parses the scalars of one network file. A value that cannot be parsed is a problem, and None."""
 
     def __init__(self, names: Names, problems: list[Problem]) -> None:
