@@ -70,7 +70,7 @@ class HeldToTheWalk(unittest.TestCase):
         tables = GateTables(Walker(topology))
         flows = flows_on(tables, random.Random(seed), count)
         gates = tables.gates(flows)
-        judged = tables.judge(flows, gates)
+        judged = tables.verdicts(gates)
         for row in range(len(flows)):
             walk = tables.walk(flows, row)
             text = f"{tables.addresses.first(int(flows.source[row]))} to {walk.flow.target} {walk.flow.service}"

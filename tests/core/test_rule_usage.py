@@ -34,7 +34,7 @@ class Usage(unittest.TestCase):
         judged = compiled.judge(table)
         for tally in compiled.tallies(table):
             index = next(i for i in range(len(table)) if table.record(i) == tally.record)
-            usage.take(judged.findings[judged.code[index]], tally)
+            usage.take(compiled.exact(judged.code[index]), tally)
         self.assertEqual(usage.records, len(records))
         return {line.key: line.sum.records for line in usage.lines()}
 

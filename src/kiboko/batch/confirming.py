@@ -78,7 +78,7 @@ def confirmed(
         if judge.left_out:
             caveats.append(f"{judge.left_out:,} flow records are not of the time asked for, and left out")
         coverage = judge.coverage
-    return Confirmed(summary, Causes(walker, summary.groups.values(), older), caveats, coverage)
+    return Confirmed(summary, Causes(walker, summary.rows(), older), caveats, coverage)
 
 
 def _take_probes(path: Path, strict: bool, comparison: Comparison, summary: Summary) -> list[str]:

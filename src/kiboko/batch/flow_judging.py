@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING
 from kiboko.batch.accounts import Accounts
 from kiboko.batch.piecework import cluster_outcomes, outcomes
 from kiboko.core.evidence.comparison import Comparison, Finding
-from kiboko.core.evidence.compiled import CompiledComparison, Tally
+from kiboko.core.evidence.compiled import CompiledComparison, Tally, judged_alone
 from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.network.model import Topology
@@ -133,16 +133,11 @@ class FlowJudge:
         return accounts.sentences()
 
     def _take_tally(self, tally: Tally, lines_before: int) -> None:
-        finding = self._findings.get(tally.key)
-        if finding is None:
-            finding = self._findings[tally.key] = self._finding(tally)
         record = dataclasses.replace(tally.record, line=tally.record.line + lines_before)
-        self._summary.take(record, finding, tally)
+        settle = functools.partial(judged_alone, self._comparison, record, tally.request, tally.is_decided)
+        self._summary.take(record, tally, settle)
         if self._usage is not None:
+            finding = self._findings.get(tally.key)
+            if finding is None:
+                finding = self._findings[tally.key] = settle()
             self._usage.take(finding, tally)
-
-    def _finding(self, tally: Tally) -> Finding:
-        if tally.request is not None:
-            return self._comparison.judge_reply(tally.record, self._comparison.judge(tally.request))
-        alone = self._comparison.judge(tally.record)
-        return self._comparison.decided(alone) if tally.is_decided else alone

@@ -94,8 +94,10 @@ class Summer:
             from kiboko.core.evidence.rule_usage import rules_met
 
             judged, topology = self._compiled.judge(part.table), self._walker.topology
-            met = [not self._question.rules.isdisjoint(rules_met(topology, each)) for each in judged.findings]
-            keep &= np.array(met, dtype=np.bool_)[judged.code]
+            codes, back = np.unique(judged.code, return_inverse=True)
+            findings = (self._compiled.exact(code) for code in codes.tolist())
+            met = [not self._question.rules.isdisjoint(rules_met(topology, each)) for each in findings]
+            keep &= np.array(met, dtype=np.bool_)[back]
         return part.table if keep.all() else part.table.taken(keep)
 
 

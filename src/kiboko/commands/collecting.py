@@ -221,7 +221,7 @@ class _Collector:
                 self._failed = self._failed or error
         self.tally.unjudged = watch.unjudged
         for each in met:
-            is_leak = each.group.finding.status == LEAK
+            is_leak = each.group.concluded.status == LEAK
             self.tally.leaks += each.count * is_leak
             self.tally.breaks += each.count * (not is_leak)
             if not each.is_first:

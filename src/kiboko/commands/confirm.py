@@ -19,7 +19,7 @@ from kiboko.core.errors import UsageError
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK
 from kiboko.core.walk.walk import Walker
 from kiboko.files.network.network_file import load_network
-from kiboko.views.confirm_view import confirm_json, show_confirm
+from kiboko.views.confirm_view import FindingsShown, confirm_json, show_confirm
 from kiboko.views.output import Output, working
 
 
@@ -54,6 +54,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--plot", metavar="FILE", type=Path, help="draw the findings over time and what was covered, as .png or .svg"
     )
     parser.add_argument("--all", action="store_true", help="show the records that agree as well")
+    parser.add_argument("--by", choices=("rule", "pair"), default="rule",
+                        help="many findings by the rule that decides (the default), or every pair")  # fmt: skip
+    parser.add_argument("--top", metavar="N", type=int, default=20, help="of many findings, the first N lines (20)")
     parser.add_argument("--json", action="store_true", help="machine-readable, confirm/1")
     add_examples(
         parser,
@@ -85,7 +88,8 @@ def run(args: argparse.Namespace) -> int:
     if args.json:
         print(json.dumps(confirm_json(summary, causes, caveats, coverage), indent=1))
     else:
-        show_confirm(summary, causes, caveats, args.all, Output(), coverage)
+        show_confirm(summary, causes, caveats, FindingsShown(args.all, args.by == "pair", max(1, args.top)), Output(),
+                     coverage)  # fmt: skip
     if args.plot is not None and coverage is not None:
         from kiboko.views.flow_figures import draw_findings
 

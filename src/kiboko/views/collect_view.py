@@ -12,7 +12,7 @@ from kiboko.core.evidence.summary import Summary
 from kiboko.core.evidence.watch import Disagreement
 from kiboko.core.records.flow_table import EVENTS, FlowTable
 from kiboko.views.check_view import decider_text
-from kiboko.views.confirm_view import rows_json, show_findings
+from kiboko.views.confirm_view import FindingsShown, rows_json, show_findings
 from kiboko.views.output import Grid, Output
 from kiboko.views.text import counted, iso
 
@@ -101,7 +101,7 @@ def show_collected(tally: LiveTally, summary: Summary | None, causes: Causes | N
         out.line(f"  in {', '.join(told)}")
     if summary is not None and causes is not None:
         out.line()
-        show_findings(summary, causes, False, out)
+        show_findings(summary, causes, FindingsShown(), out)
     if tally.sentences():
         out.heading("Bear in mind")
         out.bullets(tally.sentences())

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections import Counter
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from kiboko.core.evidence.causes import Cause, Causes
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE
 from kiboko.core.evidence.coverage import Coverage
+from kiboko.core.evidence.gathering import Gathered, Gatherer
 from kiboko.core.evidence.side_by_side import Side, side_by_side
 from kiboko.core.evidence.summary import FindingGroup, Summary
 from kiboko.core.records.records import FlowRecord
@@ -25,18 +27,31 @@ _MEANING = {
     AGREE: "the rules and the network say the same",
 }
 _MOST_CAUSES = 2
+_FEW = 30
+"""As many pairs of one status are shown one by one."""
+_IN_FULL = 5
+
+
+@dataclass(frozen=True, slots=True)
+class FindingsShown:
+    """How much of the findings is shown: those that agree too; every pair by itself; of what is brought together, the
+    first `top`."""
+
+    agreeing: bool = False
+    by_pair: bool = False
+    top: int = 20
 
 
 def show_confirm(
     summary: Summary,
     causes: Causes,
     caveats: list[str],
-    show_agreeing: bool,
+    shown: FindingsShown,
     out: Output,
     coverage: Coverage | None = None,
 ) -> None:
     """The whole report."""
-    show_findings(summary, causes, show_agreeing, out)
+    show_findings(summary, causes, shown, out)
     _show_sides(side_by_side(summary), out)
     if coverage is not None and coverage.points:
         show_coverage(coverage, causes.walker.topology, out)
@@ -45,7 +60,7 @@ def show_confirm(
         out.bullets(caveats)
 
 
-def show_findings(summary: Summary, causes: Causes, show_agreeing: bool, out: Output) -> None:
+def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: Output) -> None:
     """Totals, then what disagrees, group by group."""
     total = sum(summary.totals.values())
     leaks, breaks = summary.totals[LEAK], summary.totals[BREAK]
@@ -64,13 +79,17 @@ def show_findings(summary: Summary, causes: Causes, show_agreeing: bool, out: Ou
             out.parts(
                 (f"  {summary.totals[status]:>8,}  ", ""), (f"{status:<8}", status), (f"{_MEANING[status]}{note}", "")
             )
-    for status in (LEAK, BREAK, UNSURE, *((AGREE,) if show_agreeing else ())):
+    for status in (LEAK, BREAK, UNSURE, *((AGREE,) if shown.agreeing else ())):
         groups = list(summary.rows((status,)))
-        if groups:
-            out.heading(f"{status}: {_MEANING[status]}")
+        if not groups:
+            continue
+        out.heading(f"{status}: {_MEANING[status]}")
+        if shown.by_pair or len(groups) <= _FEW:
             _grid(groups, out)
             if status in (LEAK, BREAK):
                 _details(causes, groups, out)
+        else:
+            _show_gathered(Gatherer(causes.walker).gathered(groups), causes, shown.top, out)
     if summary.answered_probes:
         out.line()
         out.line(
@@ -99,17 +118,55 @@ def _grid(groups: list[FindingGroup], out: Output) -> None:
         grid.add(
             [
                 f"{group.count:,}", group.evidence, group.source, group.destination, group.service,
-                group.finding.observed, walk.verdict if walk else "-", group.finding.why,
+                group.concluded.observed, walk.verdict if walk else "-", group.finding.why,
             ],
-            group.finding.status,
+            group.concluded.status,
         )  # fmt: skip
     out.grid(grid)
 
 
-def _details(causes: Causes, groups: list[FindingGroup], out: Output) -> None:
-    for group in groups:
+def _show_gathered(gathered: list[Gathered], causes: Causes, top: int, out: Output) -> None:
+    """Findings by the rule that decides, the largest and the newest first; the first few of them in full."""
+    grid = Grid(["", "records", "pairs", "from", "to", "service", "stopped by the rules at", "why"],
+                wide=("from", "to", "service", "why"), numbers=("", "records", "pairs"))  # fmt: skip
+    for number, each in enumerate(gathered[:top], 1):
+        concluded = each.groups[0].concluded
+        more = len(each.services) - 2
+        services = ", ".join(each.services[:2]) + (f" and {more:,} more" if more > 0 else "")
+        grid.add(
+            [str(number), f"{each.records:,}", f"{len(each.groups):,}", each.source, each.destination, services,
+             _where(concluded.decider), concluded.why],
+            concluded.status,
+        )  # fmt: skip
+    out.grid(grid)
+    rest = gathered[top:]
+    if rest:
+        records = sum(each.records for each in rest)
+        out.line(
+            f"and {counted(records, 'more record')} in {counted(len(rest), 'more line')}; --top N shows more of them"
+        )
+    pairs = sum(len(each.groups) for each in gathered)
+    out.line(
+        f"{counted(pairs, 'pair and service', 'pairs and services')} in all; --by pair lists each of them", "quiet"
+    )
+    if gathered[0].groups[0].concluded.status in (LEAK, BREAK):
+        _details(causes, [each.groups[0] for each in gathered[:_IN_FULL]], out, "the largest of its line")
+
+
+def _where(decider: tuple[str, str | None, str | None] | None) -> str:
+    """What stops something by the rules, in few words."""
+    if decider is None:
+        return "-"
+    gate, chosen, rule = decider
+    return f"{chosen}/{rule} ({gate})" if chosen else gate
+
+
+def _details(causes: Causes, groups: list[FindingGroup], out: Output, what: str = "") -> None:
+    for number, group in enumerate(groups, 1):
         out.line()
-        out.parts((f"  {group.source} to {group.destination}, {group.service}", "mark"), (f": {_span(group)}", "quiet"))
+        title = f"  {group.source} to {group.destination}, {group.service}"
+        lead = f"  {number}. {what}: " if what else ""
+        out.parts((lead, "quiet"), (title if not lead else title.strip(), "mark"), (f": {_span(group)}", "quiet"))
         if group.finding.decider is not None:
             out.line(f"    by the rules: stopped by {decider_text(group.finding.decider)}")
         else:

@@ -7,6 +7,7 @@ whose other traffic arrives is not cut off. What is left standing comes first.
 
 from __future__ import annotations
 
+import itertools
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
@@ -27,6 +28,8 @@ CAUSE_IDS = (
 )  # fmt: skip
 _ATTACHED = ("instance-in", "instance-out", "subnet-in", "subnet-out", "zone", "outside")
 _LEAST = 0.1
+_MOST_GROUPS = 1_500
+"""As many kinds of traffic are looked at as take a few seconds to walk; those come first that matter most."""
 _SYN = 0x02
 
 
@@ -70,25 +73,26 @@ class Causes:
         self.walker = walker
         self._older = older
         self._board = _Board()
-        for group in groups:
-            if group.finding.walk is not None:
-                self._note(group, group.finding.walk)
+        for group in itertools.islice(groups, _MOST_GROUPS):
+            walk = group.finding.walk
+            if walk is not None:
+                self._note(group, walk)
 
     def _note(self, group: FindingGroup, walk: Walk) -> None:
-        board, status = self._board, group.finding.status
+        board, status = self._board, group.concluded.status
         sender, receiver = sender_of(walk), receiver_of(walk)
         service = walk.flow.service
-        observed = group.finding.observed
+        observed = group.concluded.observed
         if status == AGREE and walk.verdict == ALLOWED and observed in (ANSWERED, PASSED, SEEN):
-            if observed == ANSWERED or group.finding.is_reply:
+            if observed == ANSWERED or group.concluded.is_reply:
                 board.answered_by[receiver].add((sender, service))
             asked = group.finding.asked or walk.rows
-            if observed != SEEN or group.finding.is_reply:
+            if observed != SEEN or group.concluded.is_reply:
                 board.passed_rules.update(_rule_key(row, service) for row in asked if row.filters and not row.tracked)
                 if len(asked) >= len(walk.forward):
                     board.worked_to[receiver].add((sender, service))
                     board.worked_from[sender].add((receiver, service))
-        elif status == AGREE and not group.finding.different_signal and not group.finding.is_reply:
+        elif status == AGREE and not group.concluded.different_signal and not group.concluded.is_reply:
             # Silence tells of a filter only where nothing else would have kept silent too.
             stops = _stops(group) if observed == DENIED else walk.stops() if observed == SILENT else []
             if len({row.at for row in stops}) == 1:
@@ -172,8 +176,8 @@ class Causes:
     # Breaks.
 
     def _of_break(self, group: FindingGroup, walk: Walk) -> Iterator[Cause]:
-        refused = group.finding.observed == REFUSED
-        denied = group.finding.observed == DENIED
+        refused = group.concluded.observed == REFUSED
+        denied = group.concluded.observed == DENIED
         sender, receiver, service = sender_of(walk), receiver_of(walk), walk.flow.service
         board = self._board
         others = {who for who, what in board.worked_to[receiver] if what == service and who != sender}
@@ -347,7 +351,7 @@ def _stops(group: FindingGroup) -> list[Row]:
     walk = group.finding.walk
     if walk is None:
         return []
-    one_way = walk.verdict == ONE_WAY or group.finding.is_reply
+    one_way = walk.verdict == ONE_WAY or group.concluded.is_reply
     rows = group.finding.asked or (walk.reply if one_way else walk.forward)
     return [row for row in rows if row.stops and row.gate not in ("listener", "source", "destination")]
 

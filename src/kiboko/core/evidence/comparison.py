@@ -38,6 +38,21 @@ _MOST_WALKS = 10_000
 
 
 @dataclass(frozen=True, slots=True)
+class Conclusion:
+    """What a finding comes to, without the walk that it rests on: equal for records alike. `decider` is the gate, the
+    filter and the rule that stop the flow by the rules."""
+
+    status: str
+    observed: str
+    why: str
+    is_reply: bool
+    different_signal: bool
+    before_as_of: bool
+    is_from_service: bool
+    decider: tuple[str, str | None, str | None] | None
+
+
+@dataclass(frozen=True, slots=True)
 class Finding:
     """One record held against the rules.
 
@@ -416,6 +431,16 @@ class Comparison:
     def decided(self, request: Finding) -> Finding:
         """The finding of an undecided request whose reply was recorded."""
         return _changed(request, LEAK, "its reply was recorded, so it passed", None)
+
+
+def conclusion(record: FlowRecord | ProbeRecord, finding: Finding) -> Conclusion:
+    """What the finding of a record comes to."""
+    decider = finding.decider
+    return Conclusion(
+        finding.status, finding.observed, finding.why, finding.is_reply, finding.different_signal, finding.before_as_of,
+        isinstance(record, FlowRecord) and is_from_service(record, finding),
+        (decider.gate, decider.filter, decider.rule) if decider is not None else None,
+    )  # fmt: skip
 
 
 def seen_behind(finding: Finding) -> tuple[Address, Address] | None:

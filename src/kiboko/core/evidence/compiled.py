@@ -1,8 +1,9 @@
-"""The compiled evaluator: millions of flow records held against the rules by walking each distinct combination once.
+"""The compiled evaluator: millions of flow records held against the rules, without a walk for each.
 
-Every boundary that a rule, route, group or listener draws cuts each dimension of a record into atoms (see
-`kiboko.core.tables.cuts`). Records of the same atoms, event, kind of TCP flags, observation point and age get the same
-finding, so that one of them is judged by the one walk and the answer is gathered back for all.
+Every boundary that a rule, route, group or listener draws cuts each dimension of a record into atoms
+(`kiboko.core.tables.lines`). Records of the same atoms, event, kind of TCP flags, observation point and age are one
+class. What the finding of a class rests on is worked out for all new classes at once, by the gate tables
+(`kiboko.core.evidence.signatures`), and one record of each kind is judged by the one walk.
 """
 
 from __future__ import annotations
@@ -18,21 +19,23 @@ from numpy.typing import NDArray
 from kiboko.core.evidence.comparison import (
     UNSURE,
     Comparison,
+    Conclusion,
     Finding,
+    conclusion,
     conversation_service,
-    is_from_service,
     is_request,
     seen_behind,
 )
+from kiboko.core.evidence.signatures import Signatures
 from kiboko.core.header.addresses import Address
 from kiboko.core.records.columns import KeyNumbers, distinct
 from kiboko.core.records.conversations import FlowHash, OtherEnds, partners, port_hash
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable, milliseconds, summed
 from kiboko.core.records.records import FlowRecord
-from kiboko.core.records.signs import proves_passage
-from kiboko.core.tables.lines import AddressLine, service_line
+from kiboko.core.records.signs import is_bare_reset, proves_passage
+from kiboko.core.tables.gate_tables import GateTables
 
-_MOST_CLASSES = 50_000
+_MOST_CLASSES = 300_000
 _Ends = tuple[Address | None, Address | None]
 _SYN, _RST, _ACK = 0x02, 0x04, 0x10
 _SERVICES = 1 << 24
@@ -44,12 +47,13 @@ _AGES = 3
 class Tally:
     """Records of one table that got the same finding, summed up: small, and the same wherever it was made.
 
-    `key` tells what the finding rests on; `record` is the first of them, `request` a request like that of a reply, and
-    `is_decided` tells of requests whose passage their replies prove. `alike` are the lowest and the highest service
-    number that no rule tells from the record's (for replies, that they are from), `met` those among the records.
-    `first` and `last` are milliseconds since 1970, `NO_TIME` where no record had a time.
+    `concluded` is what the finding comes to; `key` tells what it rests on; `record` is the first of them, `request` a
+    request like that of a reply, and `is_decided` tells of requests whose passage their replies prove. `alike` are the
+    lowest and the highest service number that no rule tells from the record's (for replies, that they are from), `met`
+    those among the records. `first` and `last` are milliseconds since 1970, `NO_TIME` where no record had a time.
     """
 
+    concluded: Conclusion
     key: tuple[int, ...]
     record: FlowRecord
     request: FlowRecord | None
@@ -65,25 +69,37 @@ class Tally:
 
 @dataclass(frozen=True, slots=True)
 class _Class:
-    """What a number of `CompiledComparison` stands for: its key, one record of it, the services that it may be of, by
-    the source port where that is a reply's, and whether it is of replies whose requests were recorded too."""
+    """What a number of `CompiledComparison` stands for: its key, one record of it and the request of that where its
+    kind is of replies whose requests were recorded too; the number of its signature; the services that it may be of,
+    by the source port where that is a reply's."""
 
     key: tuple[int, ...]
     record: FlowRecord
+    signature: int
+    concluded: Conclusion
     alike: tuple[int, int]
     is_from: bool
-    is_reply: bool = False
+    request: FlowRecord | None = None
     is_decided: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Judged:
-    """A table's findings: `code` is int64[n], for each record the index of its finding in `findings`; `request` is
-    int64[n], the row of the request that it is the reply of, -1 for none, or None where no record is any."""
+    """A table's findings: `code` is int64[n], for each record the index of its finding in `findings`, which is that of
+    a record like it in all but its names (`CompiledComparison.exact` has its own); `request` is int64[n], the row of
+    the request that it is the reply of, -1 for none, or None where no record is any."""
 
     code: NDArray[np.int64]
     findings: list[Finding]
     request: NDArray[np.int64] | None = None
+
+
+def judged_alone(comparison: Comparison, record: FlowRecord, request: FlowRecord | None, is_decided: bool) -> Finding:
+    """The finding of one record by its own walk, beside its request where that was recorded."""
+    if request is not None:
+        return comparison.judge_reply(record, comparison.judge(request))
+    found = comparison.judge(record)
+    return comparison.decided(found) if is_decided else found
 
 
 class CompiledComparison:
@@ -94,8 +110,14 @@ class CompiledComparison:
 
     def __init__(self, comparison: Comparison) -> None:
         self._comparison = comparison
-        self._line = AddressLine(comparison.walker.ground)
-        self._services = service_line(comparison.walker.ground, comparison.served)
+        self._tables = GateTables(comparison.walker, comparison.served)
+        self._line, self._services = self._tables.addresses, self._tables.services
+        self._signatures = Signatures(comparison, self._tables)
+        self._signature_of: dict[tuple[int, ...], int] = {}
+        self._alike: list[Finding] = []
+        """For each signature the finding of one record."""
+        self._replies_alike: dict[tuple[int, int], Finding] = {}
+        self._exact: dict[int, Finding] = {}
         known = comparison.walker.topology.observation_points
         # A point that the network file does not name tells no more than none.
         self._points = {name: index for index, name in enumerate(known, 1)}
@@ -122,7 +144,7 @@ class CompiledComparison:
 
     def _forget(self) -> None:
         memories = (self._classes, self._findings, self._is_request, self._may_reply, self._by_ports, self._proves,
-                    self._behind, self._numbers, self._replies, self._decided)  # fmt: skip
+                    self._behind, self._numbers, self._replies, self._decided, self._exact)  # fmt: skip
         for memory in memories:
             memory.clear()
         self._known.clear()
@@ -149,11 +171,17 @@ class CompiledComparison:
         for row, met, *sums in self.summed(table, code):
             about = self._classes[code[row]]
             request = None
-            if about.is_reply:
+            if about.request is not None:
                 assert judged.request is not None
                 request = whole.record(int(judged.request[rows[row]]))
-            found.append(Tally(about.key, table.record(row), request, about.is_decided, about.alike, met, *sums))
+            found.append(
+                Tally(about.concluded, about.key, table.record(row), request, about.is_decided, about.alike, met, *sums)
+            )
         return found
+
+    def concluded(self, number: int) -> Conclusion:
+        """What the finding of a number comes to."""
+        return self._classes[number].concluded
 
     def alike(self, number: int) -> tuple[int, int]:
         """The services that no rule tells from those of a finding's records: see `Tally`."""
@@ -188,35 +216,77 @@ class CompiledComparison:
             pair, rest = pair[rows], rest[rows]
             each = distinct(pair, rest)
             pair, rest, first = pair[each.first], rest[each.first], rows[each.first]
-            numbers = np.empty(len(first), dtype=np.int64)
-            for index, key in enumerate(zip(pair.tolist(), rest.tolist(), strict=True)):
-                number = self._numbers.get(key)
-                if number is None:
-                    number = self._numbers[key] = self._new_class(table, int(first[index]), key)
-                numbers[index] = number
+            numbers = np.array([self._numbers.get(key, -1) for key in zip(pair.tolist(), rest.tolist(), strict=True)],
+                               dtype=np.int64)  # fmt: skip
+            fresh = np.flatnonzero(numbers < 0)
+            if len(fresh):
+                numbers[fresh] = self._new_classes(table, first[fresh], pair[fresh], rest[fresh])
             self._known.note(numbers, pair, rest)
             found[rows] = numbers[each.codes]
         return found
 
-    def _new_class(self, table: FlowTable, index: int, key: tuple[int, ...]) -> int:
-        record = table.record(index)
-        finding = self._comparison.judge(record)
+    def _new_classes(
+        self, table: FlowTable, rows: NDArray[np.int64], pair: NDArray[np.int64], rest: NDArray[np.int64]
+    ) -> list[int]:
+        """Classes for some records, of which no two are alike; their numbers."""
+        points, ages = self._points_of(table), self._ages(table)
+        none = np.zeros(len(rows), dtype=np.int64)
+        kinds = (self._flag_kinds[table.flags[rows]] // len(EVENTS)).astype(np.int64)
+        marks, behind = self._signatures.of(
+            table, rows, points[rows] if points is not None else none, ages[rows] if ages is not None else none, kinds
+        )
+        numbers = []
+        for index, (row, mark) in enumerate(zip(rows.tolist(), map(tuple, marks.tolist()), strict=True)):
+            record = table.record(row)
+            signature = self._signature_of.get(mark)
+            if signature is None:
+                signature = self._signature_of[mark] = len(self._alike)
+                self._alike.append(self._comparison.judge(record))
+            key = (int(pair[index]), int(rest[index]))
+            numbers.append(self._new_class(record, key, signature, behind[index].tolist(), bool(mark[-1])))
+            self._numbers[key] = numbers[-1]
+        return numbers
+
+    def _new_class(
+        self, record: FlowRecord, key: tuple[int, ...], signature: int, behind: list[int], is_alone: bool
+    ) -> int:
+        finding = self._alike[signature]
         has_ports = record.service.has_ports and record.source_port is not None
-        behind = seen_behind(finding)
+        if is_alone:
+            ends = _moved(record, seen_behind(finding))
+        else:
+            near, far = (self._line.first(atom) if atom >= 0 else None for atom in behind)
+            ends = (near, far) if near is not None or far is not None else None
         return self._add(
             finding,
-            self._class(key, record, finding),
+            self._class(key, record, finding, signature),
             has_ports and is_request(record, finding),
             has_ports and self._comparison.may_reply(record, finding),
             self._comparison.is_reply_by_ports(record),
             proves_passage(record),
-            _moved(record, behind),
+            ends,
         )
 
-    def _class(self, key: tuple[int, ...], record: FlowRecord, finding: Finding, is_reply: bool = False) -> _Class:
+    def exact(self, number: int) -> Finding:
+        """The finding of one of the records of a number by itself, with the names of its own gates."""
+        found = self._exact.get(number)
+        if found is None:
+            about = self._classes[number]
+            found = self._exact[number] = judged_alone(self._comparison, about.record, about.request, about.is_decided)
+        return found
+
+    def _class(
+        self,
+        key: tuple[int, ...],
+        record: FlowRecord,
+        finding: Finding,
+        signature: int,
+        request: FlowRecord | None = None,
+    ) -> _Class:
         number = np.array([conversation_service(record, finding).number])
         alike = self._services.span(int(self._services.atoms(number)[0]))
-        return _Class(key, record, alike, is_from_service(record, finding), is_reply)
+        concluded = conclusion(record, finding)
+        return _Class(key, record, signature, concluded, alike, concluded.is_from_service, request)
 
     def _add(
         self,
@@ -339,10 +409,15 @@ class CompiledComparison:
         """
         number = self._replies.get((own, request))
         if number is None:
-            record = table.record(row)
-            finding = self._comparison.judge_reply(record, self._comparison.judge(table.record(request_row)))
+            record, asked = table.record(row), table.record(request_row)
+            mine, theirs = self._classes[own].signature, self._classes[request].signature
+            finding = self._replies_alike.get((mine, theirs))
+            # A reset may refuse: whose refusal that is, and what it would look like, its own walk tells.
+            if finding is None or is_bare_reset(record):
+                finding = self._comparison.judge_reply(record, self._comparison.judge(asked))
+                self._replies_alike[mine, theirs] = finding
             key = (*self._classes[own].key, *self._classes[request].key)
-            number = self._replies[own, request] = self._add(finding, self._class(key, record, finding, True))
+            number = self._replies[own, request] = self._add(finding, self._class(key, record, finding, mine, asked))
         return number
 
     def _decide(
@@ -360,10 +435,12 @@ class CompiledComparison:
             own = int(code[row])
             number = self._decided.get(own)
             if number is None:
+                finding, record = self._comparison.decided(self._findings[own]), table.record(row)
                 about = dataclasses.replace(
-                    self._classes[own], key=(*self._classes[own].key, -1), record=table.record(row), is_decided=True
-                )
-                number = self._decided[own] = self._add(self._comparison.decided(self._findings[own]), about)
+                    self._classes[own], key=(*self._classes[own].key, -1), record=record, is_decided=True,
+                    concluded=conclusion(record, finding),
+                )  # fmt: skip
+                number = self._decided[own] = self._add(finding, about)
             result[row] = number
 
 

@@ -72,26 +72,31 @@ class Side:
 def side_by_side(summary: Summary) -> list[Side]:
     """The traffic that both kinds of evidence speak of, in the order of the groups."""
     found: dict[tuple[str, str, str], Side] = {}
-    for group in summary.rows():
+    groups = list(summary.rows())
+    probed = {frozenset(_ends_of(summary, walk)[:2]) for each in groups
+              if isinstance(each.example, ProbeRecord) and (walk := each.finding.walk) is not None}  # fmt: skip
+    for group in groups:
+        if frozenset((group.source, group.destination)) not in probed and isinstance(group.example, FlowRecord):
+            continue
         walk = group.finding.walk
         if walk is None:
             continue
         key = _ends_of(summary, walk)
         side = found.setdefault(key, Side(*key, walk))
         if isinstance(group.example, ProbeRecord):
-            side.probes[group.finding.observed] += group.count
+            side.probes[group.concluded.observed] += group.count
             side.walk = walk
         else:
             side.records[_said(group)] += group.count
-            side.leaked |= group.finding.status == LEAK
+            side.leaked |= group.concluded.status == LEAK
     return [side for side in found.values() if side.probes and side.records]
 
 
 def _said(group: FindingGroup) -> str:
     assert isinstance(group.example, FlowRecord)
-    if group.finding.is_reply:
-        return REPLY if group.finding.observed != DENIED else DENIED
-    return group.finding.observed
+    if group.concluded.is_reply:
+        return REPLY if group.concluded.observed != DENIED else DENIED
+    return group.concluded.observed
 
 
 def _ends_of(summary: Summary, walk: Walk) -> tuple[str, str, str]:

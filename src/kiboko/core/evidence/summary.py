@@ -3,11 +3,20 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE, Finding, conversation_service, is_from_service
+from kiboko.core.evidence.comparison import (
+    AGREE,
+    BREAK,
+    LEAK,
+    UNSURE,
+    Conclusion,
+    Finding,
+    conclusion,
+    conversation_service,
+)
 from kiboko.core.evidence.compiled import Tally
 from kiboko.core.header.services import service_text
 from kiboko.core.network.directory import Directory
@@ -21,19 +30,29 @@ _RANK = {LEAK: 0, BREAK: 1, UNSURE: 2, AGREE: 3}
 @dataclass(slots=True)
 class FindingGroup:
     """Findings alike in status, ends, deciding rule and service, as far as rules tell services apart, with one example.
-    `met` are the lowest and the highest service number of flow records, None for probes."""
+    `concluded` is what they come to; `settle` judges the example by its own walk. `met` are the lowest and the highest
+    service number of flow records, None for probes."""
 
     evidence: str
     source: str
     destination: str
-    finding: Finding
+    concluded: Conclusion
     example: ProbeRecord | FlowRecord
+    settle: Callable[[], Finding]
     met: tuple[int, int] | None = None
     count: int = 0
     packets: int = 0
     octets: int = 0
     first: datetime | None = None
     last: datetime | None = None
+    _finding: Finding | None = None
+
+    @property
+    def finding(self) -> Finding:
+        """The finding of the example, with its walk: worked out when it is first asked for."""
+        if self._finding is None:
+            self._finding = self.settle()
+        return self._finding
 
     @property
     def service(self) -> str:
@@ -44,7 +63,7 @@ class FindingGroup:
         text = service_text(low, high)
         if low >> 16 != high >> 16:
             text = f"{service_text(low, low)} to {service_text(high, high)}"
-        return f"reply of {text}" if is_from_service(self.example, self.finding) else text
+        return f"reply of {text}" if self.concluded.is_from_service else text
 
     def stretch(self, met: tuple[int, int]) -> None:
         """Take in the lowest and the highest service number of more flow records."""
@@ -101,26 +120,28 @@ class Summary:
 
     def add(self, record: ProbeRecord | FlowRecord, finding: Finding) -> FindingGroup:
         """Take in one finding; the group that it is of."""
-        self.totals[finding.status] += 1
-        self.replies += finding.is_reply
-        self.different_signal += finding.different_signal
-        self.before_as_of += finding.before_as_of
+        concluded = conclusion(record, finding)
+        self._count(concluded, 1)
         if isinstance(record, ProbeRecord) and finding.status == AGREE and record.outcome == "answered":
             self.answered_probes += 1
         alone = _alone(record, finding) if isinstance(record, FlowRecord) else None
-        group = self._group(record, finding, alone)
+        group = self._group(record, concluded, alone, lambda: finding)
         group.note(record)
         if alone is not None:
             group.stretch(alone)
         return group
 
-    def take(self, record: FlowRecord, finding: Finding, tally: Tally) -> FindingGroup:
-        """Take in many flow records of one finding, of which `record` is the first; the group that they are of."""
-        self.totals[finding.status] += tally.count
-        self.replies += finding.is_reply * tally.count
-        self.different_signal += finding.different_signal * tally.count
-        self.before_as_of += finding.before_as_of * tally.count
-        group = self._group(record, finding, tally.alike)
+    def _count(self, concluded: Conclusion, records: int) -> None:
+        self.totals[concluded.status] += records
+        self.replies += concluded.is_reply * records
+        self.different_signal += concluded.different_signal * records
+        self.before_as_of += concluded.before_as_of * records
+
+    def take(self, record: FlowRecord, tally: Tally, settle: Callable[[], Finding]) -> FindingGroup:
+        """Take in many flow records of one finding, of which `record` is the first and `settle` judges it by its own
+        walk; the group that they are of."""
+        self._count(tally.concluded, tally.count)
+        group = self._group(record, tally.concluded, tally.alike, settle)
         group.stretch(tally.met)
         group.count += tally.count
         group.packets += tally.packets
@@ -134,7 +155,7 @@ class Summary:
         """Replace the finding of a record, which a later one changed; the group that it is of now. `alike` are the
         services that no rule tells from the record's."""
         alike = alike or _alone(record, before)
-        key = self._key(record, before, alike)
+        key = self._key(record, conclusion(record, before), alike)
         group = self.groups.get(key)
         if group is not None:
             self.totals[before.status] -= 1
@@ -144,15 +165,21 @@ class Summary:
             if not group.count:
                 del self.groups[key]
         self.totals[after.status] += 1
-        group = self._group(record, after, alike)
+        group = self._group(record, conclusion(record, after), alike, lambda: after)
         group.note(record)
         group.stretch(_alone(record, after))
         return group
 
-    def _group(self, record: ProbeRecord | FlowRecord, finding: Finding, alike: tuple[int, int] | None) -> FindingGroup:
-        key = self._key(record, finding, alike)
+    def _group(
+        self,
+        record: ProbeRecord | FlowRecord,
+        concluded: Conclusion,
+        alike: tuple[int, int] | None,
+        settle: Callable[[], Finding],
+    ) -> FindingGroup:
+        key = self._key(record, concluded, alike)
         if key not in self.groups:
-            self.groups[key] = FindingGroup(*self._ends(record), finding, record)
+            self.groups[key] = FindingGroup(*self._ends(record), concluded, record, settle)
         return self.groups[key]
 
     def _ends(self, record: ProbeRecord | FlowRecord) -> tuple[str, str, str]:
@@ -161,18 +188,16 @@ class Summary:
             return "probe", record.source, record.destination
         return "flow", self.directory.name_of(record.source), self.directory.name_of(record.destination)
 
-    def _key(self, record: ProbeRecord | FlowRecord, finding: Finding, alike: tuple[int, int] | None) -> _Key:
-        decider = finding.decider
+    def _key(self, record: ProbeRecord | FlowRecord, concluded: Conclusion, alike: tuple[int, int] | None) -> _Key:
         return (
-            finding.status, *self._ends(record), record.service if isinstance(record, ProbeRecord) else alike,
-            finding.is_reply, (decider.gate, decider.filter, decider.rule) if decider else None, finding.observed,
-            finding.why,
+            concluded.status, *self._ends(record), record.service if isinstance(record, ProbeRecord) else alike,
+            concluded.is_reply, concluded.decider, concluded.observed, concluded.why,
         )  # fmt: skip
 
     def rows(self, statuses: tuple[str, ...] = (LEAK, BREAK, UNSURE, AGREE)) -> Iterator[FindingGroup]:
         """The groups, leaks first, the largest of each status first."""
-        chosen = [group for group in self.groups.values() if group.finding.status in statuses]
-        yield from sorted(chosen, key=lambda g: (_RANK[g.finding.status], -g.count, g.source, g.destination))
+        chosen = [group for group in self.groups.values() if group.concluded.status in statuses]
+        yield from sorted(chosen, key=lambda g: (_RANK[g.concluded.status], -g.count, g.source, g.destination))
 
 
 def _alone(record: FlowRecord, finding: Finding) -> tuple[int, int]:

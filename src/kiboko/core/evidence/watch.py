@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -72,18 +73,19 @@ class Watch:
         self._waiting, self._size = [], 0
         judged = self._compiled.judge(table)
         found = [*self._corrected(table, judged.code, judged.findings)]
-        found += self._fresh(table.taken(slice(before, None)), judged.code[before:], judged.findings)
+        found += self._fresh(table.taken(slice(before, None)), judged.code[before:])
         self.judged += len(table) - before
         self._keep(table, judged.code, judged.findings)
         return found
 
-    def _fresh(self, table: FlowTable, code: NDArray[np.int64], findings: list[Finding]) -> list[Disagreement]:
+    def _fresh(self, table: FlowTable, code: NDArray[np.int64]) -> list[Disagreement]:
         met: dict[int, Disagreement] = {}
         for row, services, *sums in self._compiled.summed(table, code):
-            finding, record = findings[code[row]], table.record(row)
-            alike = self._compiled.alike(int(code[row]))
-            group = self.summary.take(record, finding, Tally((), record, None, False, alike, services, *sums))
-            if finding.status in (LEAK, BREAK):
+            number, record = int(code[row]), table.record(row)
+            concluded, alike = self._compiled.concluded(number), self._compiled.alike(number)
+            tally = Tally(concluded, (), record, None, False, alike, services, *sums)
+            group = self.summary.take(record, tally, functools.partial(self._compiled.exact, number))
+            if concluded.status in (LEAK, BREAK):
                 known = met.get(id(group))
                 is_first = group.count == sums[0] if known is None else known.is_first
                 count = sums[0] + (known.count if known is not None else 0)

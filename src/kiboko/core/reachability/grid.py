@@ -20,7 +20,7 @@ from kiboko.core.records.columns import distinct
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import DOUBTFUL, REJECTS
 from kiboko.core.tables.gate_tables import Gates, GateTables
-from kiboko.core.tables.layout import Slot
+from kiboko.core.tables.layout import GATES, Slot
 from kiboko.core.tables.places import NONE
 from kiboko.core.walk.gates import FORWARD
 from kiboko.core.walk.walk import Walk, Walker
@@ -240,9 +240,7 @@ _LISTENER, _ROUTE = 1, 2
 
 def _kind_of(slot: Slot) -> int:
     """What gate it is and in which direction, as a number."""
-    kinds = ("listener", "route", "source", "destination", "translate", "zone", "outside", "subnet-in", "subnet-out",
-             "instance-in", "instance-out", "host-in", "host-out")  # fmt: skip
-    return 1 + kinds.index(slot.gate.step.gate) + (len(kinds) if slot.gate.direction != FORWARD else 0)
+    return 1 + GATES.index(slot.gate.step.gate) + (len(GATES) if slot.gate.direction != FORWARD else 0)
 
 
 def _says_names(slot: Slot) -> int:

@@ -122,13 +122,16 @@ class GateTables:
         ports = RangeSet.one(port) if port >= 0 else None
         return self.walker.walk(sender, target, Service(number >> 16, number & 0xFFFF), ports)
 
-    def judge(self, flows: Flows, gates: Gates | None = None) -> Verdicts:
+    def judge(self, flows: Flows) -> Verdicts:
         """The verdict on every flow, and what decides it (clauses S23, S35)."""
-        found = gates if gates is not None else self.gates(flows)
+        return self.verdicts(self.gates(flows))
+
+    def verdicts(self, found: Gates) -> Verdicts:
+        """The verdicts that follow from what all gates of some flows do."""
         stops, doubtful = found.stops, found.action == DOUBTFUL
         columns = found.action.shape[1]
         if not columns:
-            empty = np.zeros(len(flows))
+            empty = np.zeros(len(found.way))
             return Verdicts(empty.astype(np.uint8), empty.astype(np.int16) - 1, empty.astype(np.int32))
         in_request = np.arange(columns) < found.request
         arrives = ~stops[:, in_request].any(axis=1)

@@ -34,6 +34,9 @@ from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, SENDER, Gate, Way
 from kiboko.core.walk.walk import Walker
 
 NO_GATE, SETTLED, INTERFACE, HOST, SUBNET, LIST, ZONE_DEFAULT, LISTENER = range(8)
+GATES = ("listener", "route", "source", "destination", "translate", "zone", "outside", "subnet-in", "subnet-out",
+         "instance-in", "instance-out", "host-in", "host-out")  # fmt: skip
+"""Every kind of gate; the place of one is its number."""
 _OUT, _IN = 0, 1
 _WAYS = ("out", "in")
 

@@ -49,11 +49,18 @@ class Gate:
 
 @dataclass(frozen=True, slots=True)
 class Way:
-    """All gates between two places. `has_reply` is false where nobody is there to reply."""
+    """All gates between two places. `arrives` tells whether anybody is there that a request could reach; `seen` the
+    kind of address that the sender has there, and the address itself where that is constant."""
 
     request: tuple[Gate, ...]
     reply: tuple[Gate, ...]
-    has_reply: bool
+    arrives: bool
+    seen: tuple[int, Address]
+
+    @property
+    def has_reply(self) -> bool:
+        """Whether somebody is there to reply."""
+        return self.arrives
 
 
 def find_way(paths: PathFinder, sender: PlacedEnd, target: Address, receiver: PlacedEnd) -> Way:
@@ -67,7 +74,8 @@ def find_way(paths: PathFinder, sender: PlacedEnd, target: Address, receiver: Pl
         wanted = (_keeper(step, REPLY), step.destination, step.source)
         keeping = tuple(i for i, key in enumerate(keys) if key == wanted and key[0] is not None)
         reply.append(_gate(step, REPLY, path, sender, receiver, keeping))
-    return Way(request, tuple(reply), back is not None)
+    seen = _kind(path.source_seen, path, sender, receiver, True), path.source_seen
+    return Way(request, tuple(reply), back is not None, seen)
 
 
 def _gate(

@@ -1,0 +1,99 @@
+"""Many findings brought together for a person: by the rule that decides and the smallest names that hold their ends."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime
+
+from kiboko.core.evidence.summary import FindingGroup
+from kiboko.core.walk.walk import Walker
+
+
+@dataclass(frozen=True, slots=True)
+class Gathered:
+    """Findings of one conclusion: the pairs and services that it was met at, the largest first, and what their senders
+    and receivers have in common."""
+
+    groups: tuple[FindingGroup, ...]
+    source: str
+    destination: str
+    services: tuple[str, ...]
+
+    @property
+    def records(self) -> int:
+        """How many records there are of it."""
+        return sum(group.count for group in self.groups)
+
+    @property
+    def packets(self) -> int:
+        """Their packets."""
+        return sum(group.packets for group in self.groups)
+
+    @property
+    def octets(self) -> int:
+        """Their octets."""
+        return sum(group.octets for group in self.groups)
+
+    @property
+    def first(self) -> datetime | None:
+        """The first time among them."""
+        return min((group.first for group in self.groups if group.first is not None), default=None)
+
+    @property
+    def last(self) -> datetime | None:
+        """The last time among them."""
+        return max((group.last for group in self.groups if group.last is not None), default=None)
+
+
+class Gatherer:
+    """Brings findings together over one network."""
+
+    def __init__(self, walker: Walker) -> None:
+        self._holders: dict[str, dict[str, int]] = {}
+        """For each instance the names that hold it, with how many instances each of them holds."""
+        topology = walker.topology
+        held: dict[str, set[str]] = {}
+        for name in topology.groups:
+            held[name] = set(walker.membership.group_instances(name))
+        for interface in walker.directory.interfaces():
+            subnet = topology.subnets[interface.subnet]
+            for holder in (subnet.name, f"zone {subnet.zone}" if subnet.zone else "", f"network {subnet.network}"):
+                if holder:
+                    held.setdefault(holder, set()).add(interface.instance)
+        for holder, instances in held.items():
+            for instance in instances:
+                self._holders.setdefault(instance, {})[holder] = len(instances)
+
+    def gathered(self, groups: Iterable[FindingGroup]) -> list[Gathered]:
+        """The findings by conclusion, those of most records first; of as many, the newest."""
+        by_conclusion: dict[tuple[object, ...], list[FindingGroup]] = {}
+        for group in groups:
+            by_conclusion.setdefault((group.evidence, group.concluded), []).append(group)
+        found = []
+        for alike in by_conclusion.values():
+            alike.sort(key=lambda group: -group.count)
+            services: dict[str, int] = {}
+            for group in alike:
+                services[group.service] = services.get(group.service, 0) + group.count
+            found.append(Gathered(
+                tuple(alike), self.holding({group.source for group in alike}),
+                self.holding({group.destination for group in alike}),
+                tuple(sorted(services, key=lambda text: -services[text])),
+            ))  # fmt: skip
+        found.sort(key=lambda each: (-each.records, -(each.last.timestamp() if each.last else 0)))
+        return found
+
+    def holding(self, names: set[str]) -> str:
+        """The smallest name that holds all of some, and how many of its own they are; the name itself where it is one.
+        Without any such name, how many they are."""
+        if len(names) == 1:
+            return next(iter(names))
+        shared: dict[str, int] | None = None
+        for name in names:
+            mine = self._holders.get(name, {})
+            shared = mine if shared is None else {holder: shared[holder] for holder in shared if holder in mine}
+            if not shared:
+                return f"{len(names):,} ends"
+        smallest = min(shared or {}, key=lambda holder: ((shared or {})[holder], holder))
+        return f"{smallest} ({len(names):,} of {(shared or {})[smallest]:,})"
