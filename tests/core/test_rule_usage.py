@@ -3,7 +3,7 @@
 import unittest
 
 from kiboko.core.evidence.comparison import Comparison
-from kiboko.core.evidence.compiled import CompiledComparison
+from kiboko.core.evidence.compiled import CompiledComparison, judged_alone
 from kiboko.core.evidence.rule_usage import RuleUsage
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import Walker
@@ -31,10 +31,8 @@ class Usage(unittest.TestCase):
         comparison = Comparison(Walker(topology))
         compiled, usage = CompiledComparison(comparison), RuleUsage(topology)
         table = table_of(list(records))
-        judged = compiled.judge(table)
         for tally in compiled.tallies(table):
-            index = next(i for i in range(len(table)) if table.record(i) == tally.record)
-            usage.take(compiled.exact(judged.code[index]), tally)
+            usage.take(judged_alone(comparison, tally.record, tally.request, tally.is_decided), tally)
         self.assertEqual(usage.records, len(records))
         return {line.key: line.sum.records for line in usage.lines()}
 

@@ -6,7 +6,6 @@ taken in in the order of the pieces, so that the result is the same whoever did 
 
 from __future__ import annotations
 
-import dataclasses
 import functools
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -16,7 +15,7 @@ from typing import TYPE_CHECKING
 from kiboko.batch.accounts import Accounts
 from kiboko.batch.piecework import cluster_outcomes, outcomes
 from kiboko.core.evidence.comparison import Comparison, Finding
-from kiboko.core.evidence.compiled import CompiledComparison, Tally, judged_alone
+from kiboko.core.evidence.compiled import CompiledComparison, Tallies, Tally, judged_alone
 from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.network.model import Topology
@@ -36,7 +35,7 @@ class JudgedPiece:
     """What came of a piece: its tallies, what was rejected, its lines, how many records it has, how many of them were
     not wanted, and what the others cover."""
 
-    tallies: list[Tally]
+    tallies: list[Tallies]
     rejects: Rejects
     lines: int
     read: int
@@ -59,7 +58,7 @@ class Worker:
     def judge(self, piece: Piece) -> JudgedPiece:
         """Read and judge one piece. Raises InputError."""
         rejects = Rejects(piece.path, word=piece.word)
-        tallies: list[Tally] = []
+        tallies: list[Tallies] = []
         lines = read = left_out = 0
         coverage = Coverage(self._places)
         for part in self._reader.read(piece, rejects):
@@ -67,7 +66,7 @@ class Worker:
             own = int(part.own.sum())
             read += own
             left_out += own - int(wanted.sum())
-            tallies.extend(self._compiled.tallies(part.table, wanted, coverage.add))
+            tallies.append(self._compiled.tallies(part.table, wanted, coverage.add))
             lines += part.lines
         return JudgedPiece(tallies, rejects, lines, read, left_out, coverage)
 
@@ -126,18 +125,22 @@ class FlowJudge:
         accounts = Accounts(self._strict)
         for piece, outcome in zip(pieces, outcomes, strict=True):
             before = accounts.take(piece, outcome)
-            for tally in outcome.tallies:
-                self._take_tally(tally, before)
+            for tallies in outcome.tallies:
+                self._summary.take_all(tallies, self._settled, before)
+                if self._usage is not None:
+                    self._take_usage(tallies)
             self.left_out += outcome.left_out
             self.coverage.merge(outcome.coverage)
         return accounts.sentences()
 
-    def _take_tally(self, tally: Tally, lines_before: int) -> None:
-        record = dataclasses.replace(tally.record, line=tally.record.line + lines_before)
-        settle = functools.partial(judged_alone, self._comparison, record, tally.request, tally.is_decided)
-        self._summary.take(record, tally, settle)
-        if self._usage is not None:
+    def _settled(self, tally: Tally) -> Finding:
+        return judged_alone(self._comparison, tally.record, tally.request, tally.is_decided)
+
+    def _take_usage(self, tallies: Tallies) -> None:
+        """Count the rules that the records met: each class of them by its own walk."""
+        assert self._usage is not None
+        for tally in tallies:
             finding = self._findings.get(tally.key)
             if finding is None:
-                finding = self._findings[tally.key] = settle()
+                finding = self._findings[tally.key] = self._settled(tally)
             self._usage.take(finding, tally)

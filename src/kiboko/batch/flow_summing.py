@@ -7,8 +7,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import numpy as np
-
 from kiboko.batch.accounts import Accounts
 from kiboko.batch.piecework import cluster_outcomes, outcomes
 from kiboko.core.header.addresses import Address
@@ -93,11 +91,8 @@ class Summer:
         if self._compiled is not None and self._walker is not None:
             from kiboko.core.evidence.rule_usage import rules_met
 
-            judged, topology = self._compiled.judge(part.table), self._walker.topology
-            codes, back = np.unique(judged.code, return_inverse=True)
-            findings = (self._compiled.exact(code) for code in codes.tolist())
-            met = [not self._question.rules.isdisjoint(rules_met(topology, each)) for each in findings]
-            keep &= np.array(met, dtype=np.bool_)[back]
+            topology, rules = self._walker.topology, self._question.rules
+            keep &= self._compiled.fitting(part.table, lambda f: not rules.isdisjoint(rules_met(topology, f)))
         return part.table if keep.all() else part.table.taken(keep)
 
 

@@ -8,10 +8,8 @@ class. What the finding of a class rests on is worked out for all new classes at
 
 from __future__ import annotations
 
-import dataclasses
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,7 +20,6 @@ from kiboko.core.evidence.comparison import (
     Conclusion,
     Finding,
     conclusion,
-    conversation_service,
     is_request,
     seen_behind,
 )
@@ -30,22 +27,23 @@ from kiboko.core.evidence.signatures import Signatures
 from kiboko.core.header.addresses import Address
 from kiboko.core.records.columns import KeyNumbers, distinct
 from kiboko.core.records.conversations import FlowHash, OtherEnds, partners, port_hash
-from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable, milliseconds, summed
+from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable, milliseconds
 from kiboko.core.records.records import FlowRecord
-from kiboko.core.records.signs import is_bare_reset, proves_passage
+from kiboko.core.records.signs import proves_passage
 from kiboko.core.tables.gate_tables import GateTables
 
-_MOST_CLASSES = 300_000
-_Ends = tuple[Address | None, Address | None]
+_MOST_CLASSES, _MOST_KINDS = 1_000_000, 50_000
 _SYN, _RST, _ACK = 0x02, 0x04, 0x10
-_SERVICES = 1 << 24
+_RESET = 3
 _KINDS = len(EVENTS) * 4
 _AGES = 3
+_NONE = -1
+Rows = NDArray[np.int64]
 
 
 @dataclass(frozen=True, slots=True)
 class Tally:
-    """Records of one table that got the same finding, summed up: small, and the same wherever it was made.
+    """Records of one table that got the same finding, summed up.
 
     `concluded` is what the finding comes to; `key` tells what it rests on; `record` is the first of them, `request` a
     request like that of a reply, and `is_decided` tells of requests whose passage their replies prove. `alike` are the
@@ -68,30 +66,55 @@ class Tally:
 
 
 @dataclass(frozen=True, slots=True)
-class _Class:
-    """What a number of `CompiledComparison` stands for: its key, one record of it and the request of that where its
-    kind is of replies whose requests were recorded too; the number of its signature; the services that it may be of,
-    by the source port where that is a reply's."""
+class Tallies:
+    """Many tallies as columns: small, and the same wherever they were made. `examples` has the first record of each, in
+    the order in which they come; `requests` and `request` int64[m] those of replies, -1 for none; `conclusion` int64[m]
+    is an index of `concluded`; `keys` is int64[m, 5]; `alike` and `met` int64[m, 2]; the rest int64[m] each."""
 
-    key: tuple[int, ...]
-    record: FlowRecord
-    signature: int
-    concluded: Conclusion
-    alike: tuple[int, int]
-    is_from: bool
-    request: FlowRecord | None = None
-    is_decided: bool = False
+    concluded: tuple[Conclusion, ...]
+    conclusion: Rows
+    decided: tuple[bool, ...]
+    examples: FlowTable
+    requests: FlowTable
+    request: Rows
+    keys: Rows
+    alike: Rows
+    met: Rows
+    count: Rows
+    packets: Rows
+    octets: Rows
+    first: Rows
+    last: Rows
+
+    def __len__(self) -> int:
+        return len(self.conclusion)
+
+    def __getitem__(self, index: int) -> Tally:
+        number = int(self.conclusion[index])
+        asked = int(self.request[index])
+        low, high = self.alike[index].tolist()
+        least, most = self.met[index].tolist()
+        return Tally(
+            self.concluded[number], tuple(self.keys[index].tolist()), self.examples.record(index),
+            self.requests.record(asked) if asked >= 0 else None, self.decided[number], (low, high), (least, most),
+            int(self.count[index]), int(self.packets[index]), int(self.octets[index]), int(self.first[index]),
+            int(self.last[index]),
+        )  # fmt: skip
+
+    def __iter__(self) -> Iterator[Tally]:
+        return (self[index] for index in range(len(self)))
 
 
 @dataclass(frozen=True, slots=True)
 class Judged:
     """A table's findings: `code` is int64[n], for each record the index of its finding in `findings`, which is that of
-    a record like it in all but its names (`CompiledComparison.exact` has its own); `request` is int64[n], the row of
-    the request that it is the reply of, -1 for none, or None where no record is any."""
+    a record like it in all but its names (`judged_alone` has its own); `classes` int64[n] tells records apart as far as
+    anything in the network does; `request` is int64[n], the row of the request that it is the reply of, -1 for none."""
 
-    code: NDArray[np.int64]
+    code: Rows
     findings: list[Finding]
-    request: NDArray[np.int64] | None = None
+    classes: Rows
+    request: Rows
 
 
 def judged_alone(comparison: Comparison, record: FlowRecord, request: FlowRecord | None, is_decided: bool) -> Finding:
@@ -102,8 +125,37 @@ def judged_alone(comparison: Comparison, record: FlowRecord, request: FlowRecord
     return comparison.decided(found) if is_decided else found
 
 
+@dataclass(slots=True)
+class _Kinds:
+    """The findings of all signatures, of replies beside their requests, and of requests whose replies prove that they
+    passed; with what has to be known of the records of each."""
+
+    findings: list[Finding]
+    concluded: list[Conclusion]
+    is_request: list[bool]
+    may_reply: list[bool]
+    is_surely_reply: list[bool]
+    proves: list[bool]
+    is_decided: list[bool]
+
+    @classmethod
+    def none(cls) -> _Kinds:
+        """No kinds yet."""
+        return cls([], [], [], [], [], [], [])
+
+    def add(self, finding: Finding, concluded: Conclusion, *known: bool, is_decided: bool = False) -> int:
+        """A further kind; its number."""
+        self.findings.append(finding)
+        self.concluded.append(concluded)
+        for column, value in zip((self.is_request, self.may_reply, self.is_surely_reply, self.proves),
+                                 known or (False,) * 4, strict=True):  # fmt: skip
+            column.append(value)
+        self.is_decided.append(is_decided)
+        return len(self.findings) - 1
+
+
 class CompiledComparison:
-    """Judges tables of flow records. Remembers one finding for each class of records, within a fixed bound.
+    """Judges tables of flow records. Remembers what was worked out for each class of records, within a fixed bound.
 
     Replies are looked for among the records of the same table: a table is the bounded window of S39.
     """
@@ -113,102 +165,104 @@ class CompiledComparison:
         self._tables = GateTables(comparison.walker, comparison.served)
         self._line, self._services = self._tables.addresses, self._tables.services
         self._signatures = Signatures(comparison, self._tables)
-        self._signature_of: dict[tuple[int, ...], int] = {}
-        self._alike: list[Finding] = []
-        """For each signature the finding of one record."""
-        self._replies_alike: dict[tuple[int, int], Finding] = {}
-        self._exact: dict[int, Finding] = {}
         known = comparison.walker.topology.observation_points
         # A point that the network file does not name tells no more than none.
         self._points = {name: index for index, name in enumerate(known, 1)}
         self._flag_kinds = _flag_kinds()
-        self._numbers: dict[tuple[int, ...], int] = {}
         self._known = KeyNumbers(2)
-        self._classes: list[_Class] = []
-        self._findings: list[Finding] = []
-        self._is_request: list[bool] = []
-        self._may_reply: list[bool] = []
-        self._by_ports: list[bool | None] = []
-        self._proves: list[bool] = []
-        self._behind: list[_Ends | None] = []
-        self._replies: dict[tuple[int, int], int] = {}
-        self._decided: dict[int, int] = {}
+        self._forget()
+
+    def _forget(self) -> None:
+        self._kinds = _Kinds.none()
+        self._kind_of: dict[tuple[int, ...], int] = {}
+        self._reply_kinds: dict[tuple[int, ...], int] = {}
+        self._decided_kinds: dict[int, int] = {}
+        self._numbers: dict[tuple[int, int], int] = {}
+        # Of each class its key, its kind, and the atoms that its ends have behind a gateway.
+        self._classes = np.zeros((0, 5), dtype=np.int64)
+        self._known.clear()
 
     def judge(self, table: FlowTable) -> Judged:
         """A finding for every record of a table."""
-        if len(self._findings) > _MOST_CLASSES:
+        if len(self._classes) > _MOST_CLASSES or len(self._kinds.findings) > _MOST_KINDS:
             self._forget()
-        code = self._class_of(table)
-        code, request = self._with_requests(table, code)
-        return Judged(code, self._findings, request)
-
-    def _forget(self) -> None:
-        memories = (self._classes, self._findings, self._is_request, self._may_reply, self._by_ports, self._proves,
-                    self._behind, self._numbers, self._replies, self._decided, self._exact)  # fmt: skip
-        for memory in memories:
-            memory.clear()
-        self._known.clear()
+        classes = self._class_of(table)
+        code = self._classes[classes, 2] if len(classes) else classes
+        code, request = self._with_requests(table, classes, code)
+        return Judged(code, self._kinds.findings, classes, request)
 
     def tallies(
         self,
         table: FlowTable,
         wanted: NDArray[np.bool_] | None = None,
         covered: Callable[[FlowTable, Judged], None] | None = None,
-    ) -> list[Tally]:
-        """A table judged, and its wanted records (all by default) summed up by finding, in the order of each finding's
-        first record. The others are there for their requests and replies. `covered` is told of the wanted records."""
-        whole, judged = table, self.judge(table)
-        code = judged.code
-        rows: Sequence[int] = range(len(table))
-        if wanted is not None and not wanted.all():
-            chosen, rows = _as_slice(wanted)
-            table, code = table.taken(chosen), code[chosen]
+    ) -> Tallies:
+        """A table judged, and its wanted records (all by default) summed up by finding and class, in the order of the
+        first record of each. The others are there for their requests and replies. `covered` is told of the wanted
+        records."""
+        judged = self.judge(table)
+        rows = np.arange(len(table)) if wanted is None else np.flatnonzero(wanted)
         if covered is not None:
-            covered(table, Judged(code, judged.findings))
-        if not len(table):
-            return []
+            part = slice(None) if len(rows) == len(table) else _as_slice(rows)
+            code = judged.code[part]
+            covered(table if len(rows) == len(table) else table.taken(part),
+                    Judged(code, judged.findings, judged.classes[part], judged.request[part]))  # fmt: skip
+        return self.summed(table, judged, rows)
+
+    def summed(self, table: FlowTable, judged: Judged, rows: Rows) -> Tallies:
+        """Some records of a judged table summed up by finding and class."""
+        code, classes, request = judged.code[rows], judged.classes[rows], judged.request[rows]
+        asked = np.where(request >= 0, judged.classes[np.maximum(request, 0)], _NONE) if len(rows) else request
+        groups = distinct(code, classes, asked)
+        part = table if len(rows) == len(table) else table.taken(rows)
+        first = groups.first
+        examples = part.taken(first)
+        kinds, conclusion_of = np.unique(code[first], return_inverse=True)
+        concluded = tuple(self._kinds.concluded[kind] for kind in kinds.tolist())
+        decided = tuple(self._kinds.is_decided[kind] for kind in kinds.tolist())
+        is_from = np.array([each.is_from_service for each in concluded], dtype=np.bool_)[conclusion_of.reshape(-1)]
+        number = _services_of(examples, is_from)
+        atoms = self._services.atoms(number)
+        starts = np.append(self._services.starts, self._services.end)
+        alike = np.stack([starts[atoms], starts[atoms + 1] - 1], axis=1).astype(np.int64)
+        met = np.stack([number, number], axis=1)
+        several = (alike[:, 0] < alike[:, 1])[groups.codes]
+        if several.any():
+            which = groups.codes[several]
+            services = _services_of(part, is_from[groups.codes])[several]
+            np.minimum.at(met[:, 0], which, services)
+            np.maximum.at(met[:, 1], which, services)
+        replies = np.flatnonzero(asked[first] != _NONE)
+        place = np.full(len(first), _NONE, dtype=np.int64)
+        place[replies] = np.arange(len(replies))
+        keys = np.full((len(first), 5), _NONE, dtype=np.int64)
+        if len(first):
+            keys[:, :2] = self._classes[classes[first], :2]
+            keys[replies, 2:4] = self._classes[asked[first][replies], :2]
+            keys[:, 4] = np.array(decided)[conclusion_of.reshape(-1)]
+        return Tallies(
+            concluded, conclusion_of.reshape(-1).astype(np.int64), decided, examples,
+            table.taken(request[first][replies]), place, keys, alike, met, groups.counts(),
+            np.array(groups.sums(part.packets), dtype=np.int64), np.array(groups.sums(part.octets), dtype=np.int64),
+            np.array(groups.least(part.start, int(NO_TIME)), dtype=np.int64),
+            np.array(groups.most(part.last()), dtype=np.int64),
+        )  # fmt: skip
+
+    def fitting(self, table: FlowTable, fits: Callable[[Finding], bool]) -> NDArray[np.bool_]:
+        """The records whose findings fit, by their own walks: one for each class of them."""
+        judged = self.judge(table)
+        asked = np.where(judged.request >= 0, judged.classes[np.maximum(judged.request, 0)], _NONE)
+        groups = distinct(judged.code, judged.classes, asked)
         found = []
-        for row, met, *sums in self.summed(table, code):
-            about = self._classes[code[row]]
-            request = None
-            if about.request is not None:
-                assert judged.request is not None
-                request = whole.record(int(judged.request[rows[row]]))
-            found.append(
-                Tally(about.concluded, about.key, table.record(row), request, about.is_decided, about.alike, met, *sums)
-            )
-        return found
-
-    def concluded(self, number: int) -> Conclusion:
-        """What the finding of a number comes to."""
-        return self._classes[number].concluded
-
-    def alike(self, number: int) -> tuple[int, int]:
-        """The services that no rule tells from those of a finding's records: see `Tally`."""
-        return self._classes[number].alike
-
-    def summed(self, table: FlowTable, code: NDArray[np.int64]) -> Iterator[tuple[Any, ...]]:
-        """For each finding of a judged table: its first row, the lowest and highest service number among its records,
-        how many there are, their packets and octets, and the first and last time among them."""
-        groups = distinct(code)
-        about = [self._classes[number] for number in code[groups.first].tolist()]
-        low, high = (np.array([each.alike[side] for each in about], dtype=np.int64) for side in (0, 1))
-        several = low < high
-        rows = np.flatnonzero(several[groups.codes]) if several.any() else np.zeros(0, dtype=np.int64)
-        if len(rows):
-            which = groups.codes[rows]
-            is_from = np.array([each.is_from for each in about])[which]
-            port = np.where(is_from, table.source_port[rows], table.detail[rows])
-            service = table.protocol[rows].astype(np.int64) << 16 | port
-            low[several], high[several] = _SERVICES, -1
-            np.minimum.at(low, which, service)
-            np.maximum.at(high, which, service)
-        for met, (row, *sums) in zip(zip(low.tolist(), high.tolist()), summed(groups, table), strict=True):
-            yield row, met, *sums
+        for row in groups.first.tolist():
+            request = table.record(int(judged.request[row])) if judged.request[row] >= 0 else None
+            is_decided = self._kinds.is_decided[int(judged.code[row])]
+            found.append(fits(judged_alone(self._comparison, table.record(row), request, is_decided)))
+        return np.array(found, dtype=np.bool_)[groups.codes]
 
     # Classes.
 
-    def _class_of(self, table: FlowTable) -> NDArray[np.int64]:
+    def _class_of(self, table: FlowTable) -> Rows:
         pair, rest = self._keys(table)
         found = self._known.find(pair, rest)
         rows = np.flatnonzero(found < 0)
@@ -216,96 +270,59 @@ class CompiledComparison:
             pair, rest = pair[rows], rest[rows]
             each = distinct(pair, rest)
             pair, rest, first = pair[each.first], rest[each.first], rows[each.first]
-            numbers = np.array([self._numbers.get(key, -1) for key in zip(pair.tolist(), rest.tolist(), strict=True)],
+            known = self._numbers
+            numbers = np.array([known.get(key, _NONE) for key in zip(pair.tolist(), rest.tolist(), strict=True)],
                                dtype=np.int64)  # fmt: skip
             fresh = np.flatnonzero(numbers < 0)
             if len(fresh):
-                numbers[fresh] = self._new_classes(table, first[fresh], pair[fresh], rest[fresh])
+                numbers[fresh] = np.arange(len(fresh)) + len(self._classes)
+                self._add_classes(table, first[fresh], pair[fresh], rest[fresh])
             self._known.note(numbers, pair, rest)
             found[rows] = numbers[each.codes]
         return found
 
-    def _new_classes(
-        self, table: FlowTable, rows: NDArray[np.int64], pair: NDArray[np.int64], rest: NDArray[np.int64]
-    ) -> list[int]:
-        """Classes for some records, of which no two are alike; their numbers."""
+    def _add_classes(self, table: FlowTable, rows: Rows, pair: Rows, rest: Rows) -> None:
+        """Classes for some records, of which no two are alike."""
         points, ages = self._points_of(table), self._ages(table)
         none = np.zeros(len(rows), dtype=np.int64)
-        kinds = (self._flag_kinds[table.flags[rows]] // len(EVENTS)).astype(np.int64)
+        flags = (self._flag_kinds[table.flags[rows]] // len(EVENTS)).astype(np.int64)
         marks, behind = self._signatures.of(
-            table, rows, points[rows] if points is not None else none, ages[rows] if ages is not None else none, kinds
+            table, rows, points[rows] if points is not None else none, ages[rows] if ages is not None else none, flags
         )
-        numbers = []
-        for index, (row, mark) in enumerate(zip(rows.tolist(), map(tuple, marks.tolist()), strict=True)):
-            record = table.record(row)
-            signature = self._signature_of.get(mark)
-            if signature is None:
-                signature = self._signature_of[mark] = len(self._alike)
-                self._alike.append(self._comparison.judge(record))
-            key = (int(pair[index]), int(rest[index]))
-            numbers.append(self._new_class(record, key, signature, behind[index].tolist(), bool(mark[-1])))
-            self._numbers[key] = numbers[-1]
-        return numbers
+        each = distinct(*(np.ascontiguousarray(column) for column in marks.T))
+        kinds = np.empty(len(each), dtype=np.int64)
+        for index, at in enumerate(each.first.tolist()):
+            mark = tuple(marks[at].tolist())
+            if mark not in self._kind_of:
+                record = table.record(int(rows[at]))
+                self._kind_of[mark] = self._new_kind(record)
+                if mark[-1]:  # it stands for itself alone
+                    behind[at] = self._moved(record, self._kinds.findings[self._kind_of[mark]])
+            elif mark[-1]:
+                behind[at] = self._moved(table.record(int(rows[at])), self._kinds.findings[self._kind_of[mark]])
+            kinds[index] = self._kind_of[mark]
+        begin = len(self._classes)
+        self._numbers.update(zip(zip(pair.tolist(), rest.tolist()), range(begin, begin + len(rows)), strict=True))
+        made = np.column_stack([pair, rest, kinds[each.codes], behind])
+        self._classes = np.concatenate([self._classes, made])
 
-    def _new_class(
-        self, record: FlowRecord, key: tuple[int, ...], signature: int, behind: list[int], is_alone: bool
-    ) -> int:
-        finding = self._alike[signature]
+    def _new_kind(self, record: FlowRecord) -> int:
+        finding = self._comparison.judge(record)
         has_ports = record.service.has_ports and record.source_port is not None
-        if is_alone:
-            ends = _moved(record, seen_behind(finding))
-        else:
-            near, far = (self._line.first(atom) if atom >= 0 else None for atom in behind)
-            ends = (near, far) if near is not None or far is not None else None
-        return self._add(
-            finding,
-            self._class(key, record, finding, signature),
-            has_ports and is_request(record, finding),
+        return self._kinds.add(
+            finding, conclusion(record, finding), has_ports and is_request(record, finding),
             has_ports and self._comparison.may_reply(record, finding),
-            self._comparison.is_reply_by_ports(record),
-            proves_passage(record),
-            ends,
-        )
+            self._comparison.is_reply_by_ports(record) is True, proves_passage(record),
+        )  # fmt: skip
 
-    def exact(self, number: int) -> Finding:
-        """The finding of one of the records of a number by itself, with the names of its own gates."""
-        found = self._exact.get(number)
-        if found is None:
-            about = self._classes[number]
-            found = self._exact[number] = judged_alone(self._comparison, about.record, about.request, about.is_decided)
-        return found
-
-    def _class(
-        self,
-        key: tuple[int, ...],
-        record: FlowRecord,
-        finding: Finding,
-        signature: int,
-        request: FlowRecord | None = None,
-    ) -> _Class:
-        number = np.array([conversation_service(record, finding).number])
-        alike = self._services.span(int(self._services.atoms(number)[0]))
-        concluded = conclusion(record, finding)
-        return _Class(key, record, signature, concluded, alike, concluded.is_from_service, request)
-
-    def _add(
-        self,
-        finding: Finding,
-        stands_for: _Class,
-        request: bool = False,
-        reply: bool = False,
-        by_ports: bool | None = None,
-        proves: bool = False,
-        behind: _Ends | None = None,
-    ) -> int:
-        self._findings.append(finding)
-        self._classes.append(stands_for)
-        self._is_request.append(request)
-        self._may_reply.append(reply)
-        self._by_ports.append(by_ports)
-        self._proves.append(proves)
-        self._behind.append(behind)
-        return len(self._findings) - 1
+    def _moved(self, record: FlowRecord, finding: Finding) -> tuple[int, int]:
+        """The atoms of the ends that a request bears behind a gateway and not in front of it, -1 for its own."""
+        behind = seen_behind(finding)
+        if behind is None:
+            return _NONE, _NONE
+        near, far = behind
+        return (self._line.atom(near) if near != record.source else _NONE,
+                self._line.atom(far) if far != record.destination else _NONE)  # fmt: skip
 
     def _keys(self, table: FlowTable) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """Two numbers for each record, for its ends and for the rest: equal where nothing tells records apart."""
@@ -343,114 +360,94 @@ class CompiledComparison:
 
     # Replies.
 
-    def _with_requests(
-        self, table: FlowTable, code: NDArray[np.int64]
-    ) -> tuple[NDArray[np.int64], NDArray[np.int64] | None]:
+    def _with_requests(self, table: FlowTable, classes: Rows, code: Rows) -> tuple[Rows, Rows]:
         """The findings changed where a record's request, or its reply, is in the table as well; and the row of each
         request that was found."""
-        candidate = np.array(self._may_reply)[code]
-        rows = np.flatnonzero(candidate)
+        partner = np.full(len(table), _NONE, dtype=np.int64)
+        rows = np.flatnonzero(np.array(self._kinds.may_reply, dtype=np.bool_)[code])
         if not len(rows):
-            return code, None
+            return code, partner
         hashes = FlowHash.of(table.addresses)
         wanted = hashes.turned(table, rows)
-        request_rows, request_hash = self._requests(table, code, hashes, rows)
+        request_rows, request_hash = self._requests(table, classes, code, hashes, rows)
         requests = partners(wanted, request_hash, request_rows)
         hit = requests >= 0
         rows, requests = rows[hit], requests[hit]
         if not len(rows):
-            return code, None
+            return code, partner
         # Where the ports do not tell which of the two is the reply, it is the one recorded later.
-        surely = np.array([each is True for each in self._by_ports])[code[rows]]
+        surely = np.array(self._kinds.is_surely_reply, dtype=np.bool_)[code[rows]]
         keep = (surely | (requests < rows)) & (requests != rows)
         rows, requests = rows[keep], requests[keep]
         result = code.copy()
         own, theirs = code[rows], code[requests]
-        met = distinct(own, theirs)
-        fresh = np.empty(len(met), dtype=np.int64)
-        for index, row in enumerate(met.first.tolist()):
-            fresh[index] = self._reply(table, int(rows[row]), int(requests[row]), int(own[row]), int(theirs[row]))
-        result[rows] = fresh[met.codes]
+        # A reset may refuse: whose refusal that is, and what it would look like, its own walk tells.
+        reset = self._flag_kinds[table.flags[rows]] // len(EVENTS) == _RESET
+        apart = [np.where(reset, each[at], _NONE) for each, at in ((classes, rows), (classes, requests))]
+        met = distinct(own, theirs, *apart)
+        kinds = np.empty(len(met), dtype=np.int64)
+        for index, at in enumerate(met.first.tolist()):
+            key = (int(own[at]), int(theirs[at]), int(apart[0][at]), int(apart[1][at]))
+            if key not in self._reply_kinds:
+                record, asked = table.record(int(rows[at])), table.record(int(requests[at]))
+                finding = self._comparison.judge_reply(record, self._comparison.judge(asked))
+                self._reply_kinds[key] = self._kinds.add(finding, conclusion(record, finding))
+            kinds[index] = self._reply_kinds[key]
+        result[rows] = kinds[met.codes]
         self._decide(table, code, result, rows, requests)
-        partner = np.full(len(table), -1, dtype=np.int64)
         partner[rows] = requests
         return result, partner
 
     def _requests(
-        self, table: FlowTable, code: NDArray[np.int64], hashes: FlowHash, replies: NDArray[np.int64]
-    ) -> tuple[NDArray[np.int64], NDArray[np.uint64]]:
+        self, table: FlowTable, classes: Rows, code: Rows, hashes: FlowHash, replies: Rows
+    ) -> tuple[Rows, NDArray[np.uint64]]:
         """The requests of a table that some rows may be replies to, by the client's port at least, and their hashes:
         those behind a gateway under both pairs of addresses."""
-        rows = np.flatnonzero(np.array(self._is_request)[code])
+        rows = np.flatnonzero(np.array(self._kinds.is_request, dtype=np.bool_)[code])
         clients = np.zeros(1 << 16, dtype=np.bool_)
         clients[table.detail[replies]] = True
         rows = rows[clients[table.source_port[rows]]]
         near, far = hashes.as_source[table.source[rows]], hashes.as_destination[table.destination[rows]]
         ports = port_hash(table, rows, False)
         own = near ^ far ^ ports
-        classes = code[rows]
-        near_behind, far_behind = self._ends_behind()
-        moved = np.flatnonzero((near_behind.is_given | far_behind.is_given)[classes])
+        behind = self._classes[classes[rows], 3:]
+        moved = np.flatnonzero((behind != _NONE).any(axis=1))
         if not len(moved):
             return rows, own
-        behind = near_behind.instead(near[moved], classes[moved]) ^ far_behind.instead(far[moved], classes[moved])
-        return np.concatenate([rows, rows[moved]]), np.concatenate([own, behind ^ ports[moved]])
+        other = self._behind(behind[moved, 0], near[moved], True) ^ self._behind(behind[moved, 1], far[moved], False)
+        return np.concatenate([rows, rows[moved]]), np.concatenate([own, other ^ ports[moved]])
 
-    def _ends_behind(self) -> tuple[OtherEnds, OtherEnds]:
-        """The hashes that the sources and destinations of requests have behind a gateway, by class."""
-        ends = [ends or (None, None) for ends in self._behind]
-        return OtherEnds.of([near for near, _ in ends], True), OtherEnds.of([far for _, far in ends], False)
+    def _behind(self, atoms: Rows, own: NDArray[np.uint64], is_source: bool) -> NDArray[np.uint64]:
+        """The hashes of some ends by their atoms, each of which is one address; -1 stands for its own hash."""
+        listed, back = np.unique(atoms, return_inverse=True)
+        ends: list[Address | None] = [self._line.first(atom) if atom >= 0 else None for atom in listed.tolist()]
+        return OtherEnds.of(ends, is_source).instead(own, back.reshape(-1))
 
-    def _reply(self, table: FlowTable, row: int, request_row: int, own: int, request: int) -> int:
-        """The finding of a reply, by its own class and that of its request.
-
-        Their records must be two of one conversation: where a point is met twice on one way, it is by their addresses
-        that a reply is known to have been taken on this side of a translation or on that.
-        """
-        number = self._replies.get((own, request))
-        if number is None:
-            record, asked = table.record(row), table.record(request_row)
-            mine, theirs = self._classes[own].signature, self._classes[request].signature
-            finding = self._replies_alike.get((mine, theirs))
-            # A reset may refuse: whose refusal that is, and what it would look like, its own walk tells.
-            if finding is None or is_bare_reset(record):
-                finding = self._comparison.judge_reply(record, self._comparison.judge(asked))
-                self._replies_alike[mine, theirs] = finding
-            key = (*self._classes[own].key, *self._classes[request].key)
-            number = self._replies[own, request] = self._add(finding, self._class(key, record, finding, mine, asked))
-        return number
-
-    def _decide(
-        self,
-        table: FlowTable,
-        code: NDArray[np.int64],
-        result: NDArray[np.int64],
-        rows: NDArray[np.int64],
-        requests: NDArray[np.int64],
-    ) -> None:
+    def _decide(self, table: FlowTable, code: Rows, result: Rows, rows: Rows, requests: Rows) -> None:
         """Requests of unknown outcome whose reply is in the table have passed."""
-        undecided = np.array([each.is_undecided and each.status == UNSURE for each in self._findings])[code[requests]]
-        proving = np.array(self._proves)[code[rows]]
-        for row in sorted(set(requests[undecided & proving].tolist())):
-            own = int(code[row])
-            number = self._decided.get(own)
-            if number is None:
-                finding, record = self._comparison.decided(self._findings[own]), table.record(row)
-                about = dataclasses.replace(
-                    self._classes[own], key=(*self._classes[own].key, -1), record=record, is_decided=True,
-                    concluded=conclusion(record, finding),
-                )  # fmt: skip
-                number = self._decided[own] = self._add(finding, about)
-            result[row] = number
+        kinds = self._kinds
+        undecided = np.array([each.is_undecided and each.status == UNSURE for each in kinds.findings], dtype=np.bool_)
+        proving = np.array(kinds.proves, dtype=np.bool_)[code[rows]]
+        decided = np.unique(requests[undecided[code[requests]] & proving])
+        for kind in np.unique(code[decided]).tolist():
+            mine = decided[code[decided] == kind]
+            if kind not in self._decided_kinds:
+                finding, record = self._comparison.decided(kinds.findings[kind]), table.record(int(mine[0]))
+                self._decided_kinds[kind] = kinds.add(finding, conclusion(record, finding), is_decided=True)
+            result[mine] = self._decided_kinds[kind]
 
 
-def _as_slice(wanted: NDArray[np.bool_]) -> tuple[NDArray[np.bool_] | slice, Sequence[int]]:
-    """A mask of rows that lie together as a slice, which copies nothing; and the rows themselves."""
-    rows = np.flatnonzero(wanted)
+def _services_of(table: FlowTable, is_from: NDArray[np.bool_]) -> Rows:
+    """The numbers of the services that records are about: of replies, that they are from."""
+    port = np.where(is_from, table.source_port, table.detail).astype(np.int64)
+    return table.protocol.astype(np.int64) << 16 | port
+
+
+def _as_slice(rows: Rows) -> Rows | slice:
+    """Rows that lie together as a slice, which copies nothing."""
     if len(rows) and rows[-1] - rows[0] + 1 == len(rows):
-        first, last = int(rows[0]), int(rows[-1])
-        return slice(first, last + 1), range(first, last + 1)
-    return wanted, rows.tolist()
+        return slice(int(rows[0]), int(rows[-1]) + 1)
+    return rows
 
 
 def _flag_kinds() -> NDArray[np.uint8]:
@@ -462,14 +459,3 @@ def _flag_kinds() -> NDArray[np.uint8]:
     kinds[:-1][flags & 0x3F == _SYN] = 2
     kinds[:-1][np.isin(flags & 0x3F, (_RST, _RST | _ACK))] = 3
     return kinds * np.uint8(len(EVENTS))
-
-
-def _moved(record: FlowRecord, behind: tuple[Address, Address] | None) -> _Ends | None:
-    """The ends that a request bears behind a gateway and not in front of it; None where both are its own.
-
-    Records of one class may differ in an end, but only in one that stays as it is.
-    """
-    if behind is None or behind == (record.source, record.destination):
-        return None
-    source, destination = behind
-    return None if source == record.source else source, None if destination == record.destination else destination

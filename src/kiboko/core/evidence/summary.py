@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import dataclasses
+import functools
 from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
+
+import numpy as np
 
 from kiboko.core.evidence.comparison import (
     AGREE,
@@ -17,10 +21,11 @@ from kiboko.core.evidence.comparison import (
     conclusion,
     conversation_service,
 )
-from kiboko.core.evidence.compiled import Tally
+from kiboko.core.evidence.compiled import Tallies, Tally
 from kiboko.core.header.services import service_text
 from kiboko.core.network.directory import Directory
-from kiboko.core.records.flow_table import moment
+from kiboko.core.records.columns import distinct
+from kiboko.core.records.flow_table import NO_TIME, moment
 from kiboko.core.records.records import FlowRecord, ProbeRecord
 
 _Key = tuple[object, ...]
@@ -37,7 +42,7 @@ class FindingGroup:
     source: str
     destination: str
     concluded: Conclusion
-    example: ProbeRecord | FlowRecord
+    make_example: Callable[[], ProbeRecord | FlowRecord]
     settle: Callable[[], Finding]
     met: tuple[int, int] | None = None
     count: int = 0
@@ -46,6 +51,14 @@ class FindingGroup:
     first: datetime | None = None
     last: datetime | None = None
     _finding: Finding | None = None
+    _example: ProbeRecord | FlowRecord | None = None
+
+    @property
+    def example(self) -> ProbeRecord | FlowRecord:
+        """The first record or probe of them."""
+        if self._example is None:
+            self._example = self.make_example()
+        return self._example
 
     @property
     def finding(self) -> Finding:
@@ -57,7 +70,7 @@ class FindingGroup:
     @property
     def service(self) -> str:
         """What the records are about; several services that no rule tells apart are a range."""
-        if isinstance(self.example, ProbeRecord) or self.met is None:
+        if self.met is None:
             return str(self.example.service)
         low, high = self.met
         text = service_text(low, high)
@@ -149,11 +162,58 @@ class Summary:
         group.span(moment(tally.first), moment(tally.last))
         return group
 
+    def take_all(self, tallies: Tallies, settle: Callable[[Tally], Finding], lines_before: int = 0) -> None:
+        """Take in many tallies at once, of records that stand `lines_before` lines further down in their file."""
+        for number, concluded in enumerate(tallies.concluded):
+            self._count(concluded, int(tallies.count[tallies.conclusion == number].sum()))
+        if not len(tallies):
+            return
+        listed, names = tallies.examples.addresses, []
+        codes: dict[str, int] = {}
+        used = np.unique(np.concatenate([tallies.examples.source, tallies.examples.destination]))
+        code_of = np.zeros(len(listed), dtype=np.int64)
+        for at in used.tolist():
+            names.append(self.directory.name_of(listed[at]))
+            code_of[at] = codes.setdefault(names[-1], len(codes))
+        names = list(codes)
+        source, destination = code_of[tallies.examples.source], code_of[tallies.examples.destination]
+        groups = distinct(tallies.conclusion, source, destination, tallies.alike[:, 0], tallies.alike[:, 1])
+        low = np.full((len(groups), 3), np.iinfo(np.int64).max)
+        high = np.full((len(groups), 2), np.iinfo(np.int64).min)
+        first = np.where(tallies.first == NO_TIME, np.iinfo(np.int64).max, tallies.first)
+        np.minimum.at(low[:, 0], groups.codes, first)
+        np.minimum.at(low[:, 1], groups.codes, tallies.met[:, 0])
+        np.maximum.at(high[:, 0], groups.codes, tallies.last)
+        np.maximum.at(high[:, 1], groups.codes, tallies.met[:, 1])
+        sums = zip(*(groups.sums(each) for each in (tallies.count, tallies.packets, tallies.octets)), strict=True)
+        rows = groups.first.tolist()
+        for row, (count, packets, octets), least, most in zip(rows, sums, low.tolist(), high.tolist(), strict=True):
+            concluded = tallies.concluded[int(tallies.conclusion[row])]
+            ends = "flow", names[int(source[row])], names[int(destination[row])]
+            key = (concluded.status, *ends, tuple(tallies.alike[row].tolist()), *_told(concluded))
+            group = self.groups.get(key)
+            if group is None:
+                group = self.groups[key] = FindingGroup(
+                    *ends, concluded, functools.partial(_example, tallies, row, lines_before),
+                    functools.partial(_settled, tallies, row, lines_before, settle),
+                )  # fmt: skip
+            group.stretch((least[1], most[1]))
+            group.count += count
+            group.packets += packets
+            group.octets += octets
+            if least[0] != np.iinfo(np.int64).max:
+                group.span(moment(least[0]), moment(most[0]))
+
     def correct(
-        self, record: FlowRecord, before: Finding, after: Finding, alike: tuple[int, int] | None = None
+        self,
+        record: FlowRecord,
+        before: Finding,
+        after: Finding,
+        alike: tuple[int, int] | None = None,
+        settle: Callable[[], Finding] | None = None,
     ) -> FindingGroup:
         """Replace the finding of a record, which a later one changed; the group that it is of now. `alike` are the
-        services that no rule tells from the record's."""
+        services that no rule tells from the record's, `settle` judges the record by its own walk."""
         alike = alike or _alone(record, before)
         key = self._key(record, conclusion(record, before), alike)
         group = self.groups.get(key)
@@ -165,7 +225,7 @@ class Summary:
             if not group.count:
                 del self.groups[key]
         self.totals[after.status] += 1
-        group = self._group(record, conclusion(record, after), alike, lambda: after)
+        group = self._group(record, conclusion(record, after), alike, settle or (lambda: after))
         group.note(record)
         group.stretch(_alone(record, after))
         return group
@@ -179,7 +239,7 @@ class Summary:
     ) -> FindingGroup:
         key = self._key(record, concluded, alike)
         if key not in self.groups:
-            self.groups[key] = FindingGroup(*self._ends(record), concluded, record, settle)
+            self.groups[key] = FindingGroup(*self._ends(record), concluded, lambda: record, settle)
         return self.groups[key]
 
     def _ends(self, record: ProbeRecord | FlowRecord) -> tuple[str, str, str]:
@@ -191,13 +251,28 @@ class Summary:
     def _key(self, record: ProbeRecord | FlowRecord, concluded: Conclusion, alike: tuple[int, int] | None) -> _Key:
         return (
             concluded.status, *self._ends(record), record.service if isinstance(record, ProbeRecord) else alike,
-            concluded.is_reply, concluded.decider, concluded.observed, concluded.why,
+            *_told(concluded),
         )  # fmt: skip
 
     def rows(self, statuses: tuple[str, ...] = (LEAK, BREAK, UNSURE, AGREE)) -> Iterator[FindingGroup]:
         """The groups, leaks first, the largest of each status first."""
         chosen = [group for group in self.groups.values() if group.concluded.status in statuses]
         yield from sorted(chosen, key=lambda g: (_RANK[g.concluded.status], -g.count, g.source, g.destination))
+
+
+def _told(concluded: Conclusion) -> tuple[object, ...]:
+    """What tells the findings of one pair and service apart, beside their status."""
+    return concluded.is_reply, concluded.decider, concluded.observed, concluded.why
+
+
+def _example(tallies: Tallies, row: int, lines_before: int) -> FlowRecord:
+    record = tallies.examples.record(row)
+    return dataclasses.replace(record, line=record.line + lines_before)
+
+
+def _settled(tallies: Tallies, row: int, lines_before: int, settle: Callable[[Tally], Finding]) -> Finding:
+    tally = tallies[row]
+    return settle(dataclasses.replace(tally, record=_example(tallies, row, lines_before)))
 
 
 def _alone(record: FlowRecord, finding: Finding) -> tuple[int, int]:

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence.comparison import BREAK, LEAK, Comparison, Finding
-from kiboko.core.evidence.compiled import CompiledComparison, Tally
+from kiboko.core.evidence.compiled import CompiledComparison, Judged, Tallies, judged_alone
 from kiboko.core.evidence.summary import FindingGroup, Summary
 from kiboko.core.records.flow_table import FlowTable, joined
 from kiboko.core.records.records import FlowRecord
@@ -72,35 +72,35 @@ class Watch:
         table = joined([self._window, *self._waiting])
         self._waiting, self._size = [], 0
         judged = self._compiled.judge(table)
-        found = [*self._corrected(table, judged.code, judged.findings)]
-        found += self._fresh(table.taken(slice(before, None)), judged.code[before:])
+        found = [*self._corrected(table, judged)]
+        found += self._fresh(self._compiled.summed(table, judged, np.arange(before, len(table))))
         self.judged += len(table) - before
         self._keep(table, judged.code, judged.findings)
         return found
 
-    def _fresh(self, table: FlowTable, code: NDArray[np.int64]) -> list[Disagreement]:
+    def _fresh(self, tallies: Tallies) -> list[Disagreement]:
         met: dict[int, Disagreement] = {}
-        for row, services, *sums in self._compiled.summed(table, code):
-            number, record = int(code[row]), table.record(row)
-            concluded, alike = self._compiled.concluded(number), self._compiled.alike(number)
-            tally = Tally(concluded, (), record, None, False, alike, services, *sums)
-            group = self.summary.take(record, tally, functools.partial(self._compiled.exact, number))
-            if concluded.status in (LEAK, BREAK):
+        for tally in tallies:
+            settle = functools.partial(judged_alone, self.comparison, tally.record, tally.request, tally.is_decided)
+            group = self.summary.take(tally.record, tally, settle)
+            if tally.concluded.status in (LEAK, BREAK):
                 known = met.get(id(group))
-                is_first = group.count == sums[0] if known is None else known.is_first
-                count = sums[0] + (known.count if known is not None else 0)
-                met[id(group)] = Disagreement(group, known.record if known is not None else record, count, is_first)
+                is_first = group.count == tally.count if known is None else known.is_first
+                count = tally.count + (known.count if known is not None else 0)
+                first = known.record if known is not None else tally.record
+                met[id(group)] = Disagreement(group, first, count, is_first)
         return list(met.values())
 
-    def _corrected(self, table: FlowTable, code: NDArray[np.int64], findings: list[Finding]) -> list[Disagreement]:
+    def _corrected(self, table: FlowTable, judged: Judged) -> list[Disagreement]:
         """Requests of the window whose reply has come now."""
         found = []
         for row, before in list(self._undecided.items()):
-            after = findings[code[row]]
+            after = judged.findings[judged.code[row]]
             if after.status == LEAK and before.status != LEAK:
-                record = table.record(row)
-                group = self.summary.correct(record, before, after, self._compiled.alike(int(code[row])))
-                found.append(Disagreement(group, record, 1, group.count == 1))
+                (tally,) = self._compiled.summed(table, judged, np.array([row]))
+                settle = functools.partial(judged_alone, self.comparison, tally.record, None, True)
+                group = self.summary.correct(tally.record, before, after, tally.alike, settle)
+                found.append(Disagreement(group, tally.record, 1, group.count == 1))
                 del self._undecided[row]
         return found
 
