@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from datetime import datetime
 
 from kiboko.core.evidence.summary import FindingGroup
 from kiboko.core.walk.walk import Walker
@@ -36,14 +35,9 @@ class Gathered:
         return sum(group.octets for group in self.groups)
 
     @property
-    def first(self) -> datetime | None:
-        """The first time among them."""
-        return min((group.first for group in self.groups if group.first is not None), default=None)
-
-    @property
-    def last(self) -> datetime | None:
-        """The last time among them."""
-        return max((group.last for group in self.groups if group.last is not None), default=None)
+    def latest(self) -> int:
+        """When the last of them ended, in milliseconds since 1970."""
+        return max(group.latest for group in self.groups)
 
 
 class Gatherer:
@@ -81,7 +75,7 @@ class Gatherer:
                 self.holding({group.destination for group in alike}),
                 tuple(sorted(services, key=lambda text: -services[text])),
             ))  # fmt: skip
-        found.sort(key=lambda each: (-each.records, -(each.last.timestamp() if each.last else 0)))
+        found.sort(key=lambda each: (-each.records, -each.latest))
         return found
 
     def holding(self, names: set[str]) -> str:

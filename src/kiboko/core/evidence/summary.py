@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import dataclasses
-import functools
 from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
+from typing import Protocol
 
 import numpy as np
 
@@ -25,31 +25,72 @@ from kiboko.core.evidence.compiled import Tallies, Tally
 from kiboko.core.header.services import service_text
 from kiboko.core.network.directory import Directory
 from kiboko.core.records.columns import distinct
-from kiboko.core.records.flow_table import NO_TIME, moment
+from kiboko.core.records.flow_table import NO_TIME, milliseconds, moment
 from kiboko.core.records.records import FlowRecord, ProbeRecord
 
 _Key = tuple[object, ...]
 _RANK = {LEAK: 0, BREAK: 1, UNSURE: 2, AGREE: 3}
 
 
+class Origin(Protocol):
+    """Where the examples of groups are, and their findings: both are worked out when they are first asked for."""
+
+    def example(self, place: int) -> ProbeRecord | FlowRecord:
+        """The example at a place."""
+
+    def finding(self, place: int) -> Finding:
+        """Its finding."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Single:
+    """One record and what judges it."""
+
+    record: ProbeRecord | FlowRecord
+    settle: Callable[[], Finding]
+
+    def example(self, place: int) -> ProbeRecord | FlowRecord:
+        return self.record
+
+    def finding(self, place: int) -> Finding:
+        return self.settle()
+
+
+@dataclass(frozen=True, slots=True)
+class _Source:
+    """The tallies of a table, whose records stand some lines further down in their file."""
+
+    tallies: Tallies
+    lines_before: int
+    settle: Callable[[Tally], Finding]
+
+    def example(self, place: int) -> FlowRecord:
+        record = self.tallies.examples.record(place)
+        return dataclasses.replace(record, line=record.line + self.lines_before)
+
+    def finding(self, place: int) -> Finding:
+        return self.settle(dataclasses.replace(self.tallies[place], record=self.example(place)))
+
+
 @dataclass(slots=True)
 class FindingGroup:
     """Findings alike in status, ends, deciding rule and service, as far as rules tell services apart, with one example.
-    `concluded` is what they come to; `settle` judges the example by its own walk. `met` are the lowest and the highest
-    service number of flow records, None for probes."""
+    `concluded` is what they come to; `source_of` has the example at `place`, and its finding. `met` are the lowest and
+    the highest service number of flow records, None for probes."""
 
     evidence: str
     source: str
     destination: str
     concluded: Conclusion
-    make_example: Callable[[], ProbeRecord | FlowRecord]
-    settle: Callable[[], Finding]
+    source_of: Origin
+    place: int = 0
     met: tuple[int, int] | None = None
     count: int = 0
     packets: int = 0
     octets: int = 0
-    first: datetime | None = None
-    last: datetime | None = None
+    earliest: int = NO_TIME
+    latest: int = NO_TIME
+    """When the first of them began and the last one ended, in milliseconds since 1970; `NO_TIME` where none tells."""
     _finding: Finding | None = None
     _example: ProbeRecord | FlowRecord | None = None
 
@@ -57,15 +98,25 @@ class FindingGroup:
     def example(self) -> ProbeRecord | FlowRecord:
         """The first record or probe of them."""
         if self._example is None:
-            self._example = self.make_example()
+            self._example = self.source_of.example(self.place)
         return self._example
 
     @property
     def finding(self) -> Finding:
         """The finding of the example, with its walk: worked out when it is first asked for."""
         if self._finding is None:
-            self._finding = self.settle()
+            self._finding = self.source_of.finding(self.place)
         return self._finding
+
+    @property
+    def first(self) -> datetime | None:
+        """When the first of them began."""
+        return moment(self.earliest)
+
+    @property
+    def last(self) -> datetime | None:
+        """When the last of them ended."""
+        return moment(self.latest)
 
     @property
     def service(self) -> str:
@@ -90,14 +141,14 @@ class FindingGroup:
         if isinstance(record, FlowRecord):
             self.packets += record.packets
             self.octets += record.octets
-        self.span(start, end)
+        self.span(milliseconds(start), milliseconds(end))
 
-    def span(self, start: datetime | None, end: datetime | None) -> None:
+    def span(self, earliest: int, latest: int) -> None:
         """Stretch the time that the group covers."""
-        if start is not None and (self.first is None or start < self.first):
-            self.first = start
-        if end is not None and (self.last is None or end > self.last):
-            self.last = end
+        if earliest != NO_TIME and (self.earliest == NO_TIME or earliest < self.earliest):
+            self.earliest = earliest
+        if latest != NO_TIME and latest > self.latest:  # what is not known is the least of all
+            self.latest = latest
 
     def check_line(self) -> str:
         """The command that reproduces the verdict on the example."""
@@ -159,7 +210,7 @@ class Summary:
         group.count += tally.count
         group.packets += tally.packets
         group.octets += tally.octets
-        group.span(moment(tally.first), moment(tally.last))
+        group.span(tally.first, tally.last)
         return group
 
     def take_all(self, tallies: Tallies, settle: Callable[[Tally], Finding], lines_before: int = 0) -> None:
@@ -178,31 +229,38 @@ class Summary:
         names = list(codes)
         source, destination = code_of[tallies.examples.source], code_of[tallies.examples.destination]
         groups = distinct(tallies.conclusion, source, destination, tallies.alike[:, 0], tallies.alike[:, 1])
-        low = np.full((len(groups), 3), np.iinfo(np.int64).max)
-        high = np.full((len(groups), 2), np.iinfo(np.int64).min)
-        first = np.where(tallies.first == NO_TIME, np.iinfo(np.int64).max, tallies.first)
-        np.minimum.at(low[:, 0], groups.codes, first)
-        np.minimum.at(low[:, 1], groups.codes, tallies.met[:, 0])
-        np.maximum.at(high[:, 0], groups.codes, tallies.last)
-        np.maximum.at(high[:, 1], groups.codes, tallies.met[:, 1])
-        sums = zip(*(groups.sums(each) for each in (tallies.count, tallies.packets, tallies.octets)), strict=True)
-        rows = groups.first.tolist()
-        for row, (count, packets, octets), least, most in zip(rows, sums, low.tolist(), high.tolist(), strict=True):
-            concluded = tallies.concluded[int(tallies.conclusion[row])]
-            ends = "flow", names[int(source[row])], names[int(destination[row])]
-            key = (concluded.status, *ends, tuple(tallies.alike[row].tolist()), *_told(concluded))
+        rows = groups.first
+        least, most = (
+            np.stack([tallies.met[rows, 0], tallies.first[rows]]),
+            np.stack([tallies.met[rows, 1], tallies.last[rows]]),
+        )
+        known = tallies.first != NO_TIME
+        least[1] = np.where(least[1] == NO_TIME, np.iinfo(np.int64).max, least[1])
+        np.minimum.at(least[0], groups.codes, tallies.met[:, 0])
+        np.minimum.at(least[1], groups.codes[known], tallies.first[known])
+        least[1] = np.where(least[1] == np.iinfo(np.int64).max, NO_TIME, least[1])
+        np.maximum.at(most[0], groups.codes, tallies.met[:, 1])
+        np.maximum.at(most[1], groups.codes, tallies.last)
+        sums = (groups.sums(each) for each in (tallies.count, tallies.packets, tallies.octets))
+        told = [(each.status, _told(each)) for each in tallies.concluded]
+        columns = (rows, tallies.conclusion[rows], source[rows], destination[rows], tallies.alike[rows, 0],
+                   tallies.alike[rows, 1], *least, *most)  # fmt: skip
+        whole = _Source(tallies, lines_before, settle)
+        for row, number, sender, receiver, low, high, met_low, start, met_high, end, count, packets, octets in zip(
+            *(column.tolist() for column in columns), *sums, strict=True
+        ):
+            status, rest = told[number]
+            key = (status, "flow", names[sender], names[receiver], (low, high), *rest)
             group = self.groups.get(key)
             if group is None:
                 group = self.groups[key] = FindingGroup(
-                    *ends, concluded, functools.partial(_example, tallies, row, lines_before),
-                    functools.partial(_settled, tallies, row, lines_before, settle),
-                )  # fmt: skip
-            group.stretch((least[1], most[1]))
+                    "flow", names[sender], names[receiver], tallies.concluded[number], whole, row
+                )
+            group.stretch((met_low, met_high))
             group.count += count
             group.packets += packets
             group.octets += octets
-            if least[0] != np.iinfo(np.int64).max:
-                group.span(moment(least[0]), moment(most[0]))
+            group.span(start, end)
 
     def correct(
         self,
@@ -239,7 +297,7 @@ class Summary:
     ) -> FindingGroup:
         key = self._key(record, concluded, alike)
         if key not in self.groups:
-            self.groups[key] = FindingGroup(*self._ends(record), concluded, lambda: record, settle)
+            self.groups[key] = FindingGroup(*self._ends(record), concluded, _Single(record, settle))
         return self.groups[key]
 
     def _ends(self, record: ProbeRecord | FlowRecord) -> tuple[str, str, str]:
@@ -263,16 +321,6 @@ class Summary:
 def _told(concluded: Conclusion) -> tuple[object, ...]:
     """What tells the findings of one pair and service apart, beside their status."""
     return concluded.is_reply, concluded.decider, concluded.observed, concluded.why
-
-
-def _example(tallies: Tallies, row: int, lines_before: int) -> FlowRecord:
-    record = tallies.examples.record(row)
-    return dataclasses.replace(record, line=record.line + lines_before)
-
-
-def _settled(tallies: Tallies, row: int, lines_before: int, settle: Callable[[Tally], Finding]) -> Finding:
-    tally = tallies[row]
-    return settle(dataclasses.replace(tally, record=_example(tallies, row, lines_before)))
 
 
 def _alone(record: FlowRecord, finding: Finding) -> tuple[int, int]:
