@@ -126,7 +126,8 @@ class FlowJudge:
         for piece, outcome in zip(pieces, outcomes, strict=True):
             before = accounts.take(piece, outcome)
             for tallies in outcome.tallies:
-                self._summary.take_all(tallies, self._settled, before)
+                with _no_garbage():
+                    self._summary.take_all(tallies, self._settled, before)
                 if self._usage is not None:
                     self._take_usage(tallies)
             self.left_out += outcome.left_out
@@ -144,3 +145,15 @@ class FlowJudge:
             if finding is None:
                 finding = self._findings[tally.key] = self._settled(tally)
             self._usage.take(finding, tally)
+
+
+@contextlib.contextmanager
+def _no_garbage() -> Iterator[None]:
+    """Without the search for cycles: what is made here by the hundred thousand stays until the end."""
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_on:
+            gc.enable()

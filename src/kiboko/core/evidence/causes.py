@@ -28,7 +28,7 @@ CAUSE_IDS = (
 )  # fmt: skip
 _ATTACHED = ("instance-in", "instance-out", "subnet-in", "subnet-out", "zone", "outside")
 _LEAST = 0.1
-_MOST_GROUPS = 1_500
+_MOST_GROUPS = 1_000
 """As many kinds of traffic are looked at as take a few seconds to walk; those come first that matter most."""
 _SYN = 0x02
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from kiboko.core.evidence.comparison import LEAK
 from kiboko.core.evidence.summary import FindingGroup, Summary
-from kiboko.core.records.records import ANSWERED, DENIED, PASSED, REFUSED, FlowRecord, ProbeRecord
+from kiboko.core.records.records import ANSWERED, DENIED, PASSED, REFUSED, FlowRecord
 from kiboko.core.walk.walk import ALLOWED, PARTLY, UNKNOWN, Walk
 
 REPLY = "reply"
@@ -73,17 +73,17 @@ def side_by_side(summary: Summary) -> list[Side]:
     """The traffic that both kinds of evidence speak of, in the order of the groups."""
     found: dict[tuple[str, str, str], Side] = {}
     groups = list(summary.rows())
-    probed = {frozenset(_ends_of(summary, walk)[:2]) for each in groups
-              if isinstance(each.example, ProbeRecord) and (walk := each.finding.walk) is not None}  # fmt: skip
-    for group in groups:
-        if frozenset((group.source, group.destination)) not in probed and isinstance(group.example, FlowRecord):
+    probes = [each for each in groups if each.evidence == "probe"]
+    probed = {frozenset(_ends_of(summary, walk)[:2]) for each in probes if (walk := each.finding.walk) is not None}
+    for group in groups if probes else ():
+        if group.evidence != "probe" and frozenset((group.source, group.destination)) not in probed:
             continue
         walk = group.finding.walk
         if walk is None:
             continue
         key = _ends_of(summary, walk)
         side = found.setdefault(key, Side(*key, walk))
-        if isinstance(group.example, ProbeRecord):
+        if group.evidence == "probe":
             side.probes[group.concluded.observed] += group.count
             side.walk = walk
         else:

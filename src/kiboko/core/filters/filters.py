@@ -28,9 +28,13 @@ class ReadyRule:
 
     def matching_ports(self, packet: Packet, ports: RangeSet) -> RangeSet:
         """The client ports, out of `ports`, for which this rule matches the packet (clause S17)."""
-        if not self.matches_addresses(packet):
+        # What most rules differ in comes first: of a request it is the service, of a reply to a client's port the ends.
+        if packet.turned and not self.matches_addresses(packet):
             return EMPTY
-        return self.matching_service(packet, ports)
+        by_service = self.ports_by_service(packet, ports)
+        if not by_service or not (packet.turned or self.matches_addresses(packet)):
+            return EMPTY
+        return by_service if self.rule.source_ports is None else by_service & self.ports_by_source_ports(packet, ports)
 
     def matches_addresses(self, packet: Packet) -> bool:
         """Whether `from` and `to` match."""

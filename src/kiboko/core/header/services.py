@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 
 from kiboko.core.header.ranges import RangeSet
 
@@ -138,6 +139,7 @@ def _on(protocol: int, details: RangeSet) -> RangeSet:
     return RangeSet(tuple((protocol << 16 | low, protocol << 16 | high) for low, high in details))
 
 
+@lru_cache(maxsize=4096)
 def details_of(services: RangeSet, protocol: int) -> RangeSet:
     """The details (ports, ICMP types) that a set of service numbers holds for one protocol."""
     base = protocol << 16
