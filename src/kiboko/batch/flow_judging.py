@@ -6,7 +6,9 @@ taken in in the order of the pieces, so that the result is the same whoever did 
 
 from __future__ import annotations
 
+import contextlib
 import functools
+import gc
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
