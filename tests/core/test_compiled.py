@@ -4,6 +4,7 @@ import os
 import random
 import unittest
 from datetime import UTC, datetime, timedelta
+from unittest import mock
 
 from kiboko.core.evidence.comparison import LEAK, Comparison, is_request, seen_behind
 from kiboko.core.evidence.compiled import CompiledComparison, judged_alone
@@ -108,6 +109,14 @@ def told(finding, by_name=True):
 
 
 class Compiled(unittest.TestCase):
+    few = -1
+    """As many classes as are judged without tables: none here, so that all is told apart by them."""
+
+    def setUp(self):
+        patch = mock.patch("kiboko.core.evidence.compiled.FEW_CLASSES", self.few)
+        patch.start()
+        self.addCleanup(patch.stop)
+
     def compare(self, topology, records, seed):
         compiled_for = Comparison(Walker(topology))
         compiled = CompiledComparison(compiled_for)
@@ -174,6 +183,12 @@ class Compiled(unittest.TestCase):
         records = random_records(topology, random.Random(3), 200)
         table = table_of(records)
         self.assertEqual([table.record(index) for index in range(len(table))], records)
+
+
+class WithoutTables(Compiled):
+    """All of it again, with as many classes as there are judged by walks alone."""
+
+    few = 1 << 40
 
 
 if __name__ == "__main__":

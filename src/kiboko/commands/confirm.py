@@ -18,7 +18,7 @@ from kiboko.commands.options import (
 from kiboko.core.errors import UsageError
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK
 from kiboko.core.walk.walk import Walker
-from kiboko.files.network.network_file import load_network
+from kiboko.files.network.kept import load_kept
 from kiboko.views.confirm_view import FindingsShown, confirm_json, show_confirm
 from kiboko.views.output import Output, working
 
@@ -78,7 +78,7 @@ def run(args: argparse.Namespace) -> int:
             raise UsageError("--plot draws flow records over time: give --flows")
         check_figure(args.plot)
     walker = Walker(network_of(args))
-    older = Walker(load_network(args.older)) if args.older else None
+    older = Walker(load_kept(args.older)) if args.older else None
     with working("holding records against the rules"):
         done = confirmed(
             walker, args.probes, args.flows, args.strict, since=args.since, until=args.until, columns=args.columns,

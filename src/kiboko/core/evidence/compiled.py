@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,16 +24,20 @@ from kiboko.core.evidence.comparison import (
     is_request,
     seen_behind,
 )
-from kiboko.core.evidence.signatures import Signatures
 from kiboko.core.header.addresses import Address
-from kiboko.core.records.columns import KeyNumbers, distinct
+from kiboko.core.records.columns import KeyNumbers, distinct, numbered
 from kiboko.core.records.conversations import FlowHash, OtherEnds, partners, port_hash
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable, milliseconds
 from kiboko.core.records.records import FlowRecord
 from kiboko.core.records.signs import proves_passage
-from kiboko.core.tables.gate_tables import GateTables
+from kiboko.core.tables.lines import AddressLine, service_line
+
+if TYPE_CHECKING:
+    from kiboko.core.evidence.signatures import Signatures
 
 _MOST_CLASSES, _MOST_KINDS = 1_000_000, 50_000
+FEW_CLASSES = 300
+"""As many classes as are sooner walked than tables are made."""
 _SYN, _RST, _ACK = 0x02, 0x04, 0x10
 _RESET = 3
 _KINDS = len(EVENTS) * 4
@@ -162,9 +167,9 @@ class CompiledComparison:
 
     def __init__(self, comparison: Comparison) -> None:
         self._comparison = comparison
-        self._tables = GateTables(comparison.walker, comparison.served)
-        self._line, self._services = self._tables.addresses, self._tables.services
-        self._signatures = Signatures(comparison, self._tables)
+        ground = comparison.walker.ground
+        self._line, self._services = AddressLine(ground), service_line(ground, comparison.served)
+        self._signatures: Signatures | None = None
         known = comparison.walker.topology.observation_points
         # A point that the network file does not name tells no more than none.
         self._points = {name: index for index, name in enumerate(known, 1)}
@@ -217,10 +222,10 @@ class CompiledComparison:
         part = table if len(rows) == len(table) else table.taken(rows)
         first = groups.first
         examples = part.taken(first)
-        kinds, conclusion_of = np.unique(code[first], return_inverse=True)
+        kinds, conclusion_of = numbered(code[first])
         concluded = tuple(self._kinds.concluded[kind] for kind in kinds.tolist())
         decided = tuple(self._kinds.is_decided[kind] for kind in kinds.tolist())
-        is_from = np.array([each.is_from_service for each in concluded], dtype=np.bool_)[conclusion_of.reshape(-1)]
+        is_from = np.array([each.is_from_service for each in concluded], dtype=np.bool_)[conclusion_of]
         number = _services_of(examples, is_from)
         atoms = self._services.atoms(number)
         starts = np.append(self._services.starts, self._services.end)
@@ -239,9 +244,9 @@ class CompiledComparison:
         if len(first):
             keys[:, :2] = self._classes[classes[first], :2]
             keys[replies, 2:4] = self._classes[asked[first][replies], :2]
-            keys[:, 4] = np.array(decided)[conclusion_of.reshape(-1)]
+            keys[:, 4] = np.array(decided)[conclusion_of]
         return Tallies(
-            concluded, conclusion_of.reshape(-1).astype(np.int64), decided, examples,
+            concluded, conclusion_of, decided, examples,
             table.taken(request[first][replies]), place, keys, alike, met, groups.counts(),
             np.array(groups.sums(part.packets), dtype=np.int64), np.array(groups.sums(part.octets), dtype=np.int64),
             np.array(groups.least(part.start, int(NO_TIME)), dtype=np.int64),
@@ -286,9 +291,14 @@ class CompiledComparison:
         points, ages = self._points_of(table), self._ages(table)
         none = np.zeros(len(rows), dtype=np.int64)
         flags = (self._flag_kinds[table.flags[rows]] // len(EVENTS)).astype(np.int64)
-        marks, behind = self._signatures.of(
-            table, rows, points[rows] if points is not None else none, ages[rows] if ages is not None else none, flags
-        )
+        if self._signatures is None and len(self._classes) + len(rows) <= FEW_CLASSES:
+            # So few are sooner walked than tables are made: each stands for itself alone.
+            marks, behind = np.column_stack([pair, rest, none + 1]), np.full((len(rows), 2), _NONE)
+        else:
+            marks, behind = self._told_apart().of(
+                table, rows, points[rows] if points is not None else none, ages[rows] if ages is not None else none,
+                flags,
+            )  # fmt: skip
         each = distinct(*(np.ascontiguousarray(column) for column in marks.T))
         kinds = np.empty(len(each), dtype=np.int64)
         for index, at in enumerate(each.first.tolist()):
@@ -305,6 +315,16 @@ class CompiledComparison:
         self._numbers.update(zip(zip(pair.tolist(), rest.tolist()), range(begin, begin + len(rows)), strict=True))
         made = np.column_stack([pair, rest, kinds[each.codes], behind])
         self._classes = np.concatenate([self._classes, made])
+
+    def _told_apart(self) -> Signatures:
+        if self._signatures is None:
+            # Only who brings many kinds of records pays for what judges them by columns.
+            from kiboko.core.evidence.signatures import Signatures
+            from kiboko.core.tables.gate_tables import GateTables
+
+            tables = GateTables(self._comparison.walker, self._line, self._services)
+            self._signatures = Signatures(self._comparison, tables)
+        return self._signatures
 
     def _new_kind(self, record: FlowRecord) -> int:
         finding = self._comparison.judge(record)
@@ -419,17 +439,17 @@ class CompiledComparison:
 
     def _behind(self, atoms: Rows, own: NDArray[np.uint64], is_source: bool) -> NDArray[np.uint64]:
         """The hashes of some ends by their atoms, each of which is one address; -1 stands for its own hash."""
-        listed, back = np.unique(atoms, return_inverse=True)
+        listed, back = numbered(atoms)
         ends: list[Address | None] = [self._line.first(atom) if atom >= 0 else None for atom in listed.tolist()]
-        return OtherEnds.of(ends, is_source).instead(own, back.reshape(-1))
+        return OtherEnds.of(ends, is_source).instead(own, back)
 
     def _decide(self, table: FlowTable, code: Rows, result: Rows, rows: Rows, requests: Rows) -> None:
         """Requests of unknown outcome whose reply is in the table have passed."""
         kinds = self._kinds
         undecided = np.array([each.is_undecided and each.status == UNSURE for each in kinds.findings], dtype=np.bool_)
         proving = np.array(kinds.proves, dtype=np.bool_)[code[rows]]
-        decided = np.unique(requests[undecided[code[requests]] & proving])
-        for kind in np.unique(code[decided]).tolist():
+        decided, _ = numbered(requests[undecided[code[requests]] & proving])
+        for kind in numbered(code[decided])[0].tolist():
             mine = decided[code[decided] == kind]
             if kind not in self._decided_kinds:
                 finding, record = self._comparison.decided(kinds.findings[kind]), table.record(int(mine[0]))

@@ -24,7 +24,7 @@ from kiboko.core.evidence.comparison import (
 from kiboko.core.evidence.compiled import Tallies, Tally
 from kiboko.core.header.services import service_text
 from kiboko.core.network.directory import Directory
-from kiboko.core.records.columns import distinct
+from kiboko.core.records.columns import distinct, numbered
 from kiboko.core.records.flow_table import NO_TIME, milliseconds, moment
 from kiboko.core.records.records import FlowRecord, ProbeRecord
 
@@ -221,7 +221,7 @@ class Summary:
             return
         listed, names = tallies.examples.addresses, []
         codes: dict[str, int] = {}
-        used = np.unique(np.concatenate([tallies.examples.source, tallies.examples.destination]))
+        used, _ = numbered(np.concatenate([tallies.examples.source, tallies.examples.destination]))
         code_of = np.zeros(len(listed), dtype=np.int64)
         for at in used.tolist():
             names.append(self.directory.name_of(listed[at]))

@@ -74,6 +74,15 @@ def distinct(*columns: NDArray[Any]) -> Distinct:
     return Distinct(number[firsts], first)
 
 
+def numbered(values: NDArray[Any]) -> tuple[NDArray[Any], NDArray[np.int64]]:
+    """The distinct values of a column in the order in which they are met, and for each row the place of its own.
+    (NumPy's own function for this loads a package of some 20 ms at its first call.)"""
+    if not len(values):
+        return values, np.zeros(0, dtype=np.int64)
+    groups = distinct(values)
+    return values[groups.first], groups.codes
+
+
 def _distinct_small(values: NDArray[np.int64], size: int) -> Distinct:
     """The distinct values of a column whose values are below `size`."""
     row = np.full(size, -1)

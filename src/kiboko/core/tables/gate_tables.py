@@ -20,6 +20,7 @@ from kiboko.core.header.services import Service
 from kiboko.core.tables.column import FlowColumn, Flows
 from kiboko.core.tables.filter_lists import ABSENT, ACTIONS, DOUBTFUL, DROPS, LETS_BACK, NOT_KNOWN, REJECTS, Decider
 from kiboko.core.tables.layout import GateLayout
+from kiboko.core.tables.lines import AddressLine, NumberLine, service_line
 from kiboko.core.tables.places import NONE
 from kiboko.core.walk.gates import FORWARD, REPLY, Row
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, UNKNOWN, Walk, Walker
@@ -62,12 +63,16 @@ class GateTables:
     Parameters
     ----------
     walker : the walker whose parts are asked
-    served : services that are told apart from others though no rule does
+    addresses, services : the lines of that network, where they are made already
     """
 
-    def __init__(self, walker: Walker, served: RangeSet | None = None) -> None:
+    def __init__(
+        self, walker: Walker, addresses: AddressLine | None = None, services: NumberLine | None = None
+    ) -> None:
         self.walker = walker
-        self.layout = GateLayout(walker, served or RangeSet())
+        self.layout = GateLayout(
+            walker, addresses or AddressLine(walker.ground), services or service_line(walker.ground, RangeSet())
+        )
         self.addresses = self.layout.addresses
         self.services = self.layout.services
         self.places = self.layout.places

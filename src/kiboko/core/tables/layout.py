@@ -28,7 +28,7 @@ from kiboko.core.tables.filter_lists import (
     Decider,
     FilterLists,
 )
-from kiboko.core.tables.lines import AddressLine, port_line, service_line
+from kiboko.core.tables.lines import AddressLine, NumberLine, port_line
 from kiboko.core.tables.places import NONE, PlacedEnd, Places
 from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, SENDER, Gate, Way, find_way
 from kiboko.core.walk.walk import Walker
@@ -59,11 +59,10 @@ class Slot:
 class GateLayout:
     """The gates of all ways as rows of equal width."""
 
-    def __init__(self, walker: Walker, served: RangeSet) -> None:
+    def __init__(self, walker: Walker, addresses: AddressLine, services: NumberLine) -> None:
         ground = walker.ground
         self.walker = walker
-        self.addresses = AddressLine(ground)
-        self.services = service_line(ground, served)
+        self.addresses, self.services = addresses, services
         self.ports = port_line(ground)
         self.places = Places(ground, self.addresses)
         self.lists = FilterLists(ground, self.addresses, self.services, self.ports)
