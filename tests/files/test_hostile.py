@@ -25,6 +25,7 @@ from kiboko.core.records.flow_table import table_of
 from kiboko.core.records.records import PASSED, FlowRecord
 from kiboko.files.collection.intake import Intake
 from kiboko.files.documents.saving import LineAppender, check_writable, write_whole
+from kiboko.files.documents.times import parse_time
 from kiboko.files.elements.column_map import USUAL
 from kiboko.files.elements.mapping_file import read_column_map
 from kiboko.files.elements.moments import read_moments
@@ -36,7 +37,6 @@ from kiboko.files.logs.flow_texts import Text, TextReader
 from kiboko.files.logs.probe_log import read_probes
 from kiboko.files.messages.flow_messages import MessageReader
 from kiboko.files.messages.syslog import flow_fields, parse_syslog
-from kiboko.files.network.values import parse_time
 from kiboko.files.store.flow_export import write_tables
 from kiboko.files.store.flow_store import FlowStore, Keeping
 from kiboko.wire.framing import MOST_OCTETS, Frames

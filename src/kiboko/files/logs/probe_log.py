@@ -10,8 +10,8 @@ from typing import Any
 
 from kiboko.core.errors import InputError
 from kiboko.core.records.records import OUTCOMES, ProbeRecord
+from kiboko.files.documents.times import parse_time
 from kiboko.files.elements.rejects import Rejects
-from kiboko.files.network.values import parse_time
 
 FORM = "probe/1"
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Any, TypeVar
 
 from kiboko.core.errors import Place, Problem
@@ -22,6 +22,7 @@ from kiboko.core.header.services import PROTOCOLS, WELL_KNOWN, parse_ports, pars
 from kiboko.core.hints import nearest
 from kiboko.core.network.model import Carrying, Literal, Named, Peer
 from kiboko.files.documents.lined_yaml import Items
+from kiboko.files.documents.times import parse_time
 from kiboko.files.network.names import PEER_KINDS, Names
 
 T = TypeVar("T")
@@ -158,17 +159,3 @@ class ValueReader:
 
 def _service_form(text: str) -> str:
     return f"tcp/{text}, udp/{text}" if text.isdecimal() else "tcp/443, udp/53, icmp/echo-request"
-
-
-def parse_time(text: str) -> datetime:
-    """A time of RFC 3339, in UTC. Raises ValueError where it is none or has no zone."""
-    try:
-        found = datetime.fromisoformat(text)
-    except ValueError as error:
-        raise ValueError(f"'{text}' is not a time such as 2026-11-20T09:00:00Z") from error
-    if found.tzinfo is None:
-        raise ValueError(f"'{text}' has no time zone; write it as {text}Z if it is UTC")
-    try:
-        return found.astimezone(UTC)
-    except OverflowError as error:
-        raise ValueError(f"'{text}' is before or behind all years in UTC") from error
