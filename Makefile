@@ -59,6 +59,7 @@ bench: $(STAMP)
 	$(BIN)/python bench/loading.py
 	$(BIN)/python bench/collecting.py
 	$(BIN)/python bench/judging.py
+	$(BIN)/python bench/estate.py
 	$(BIN)/python bench/confirming.py
 
 # Record the demo's evidence anew (root, or unprivileged user namespaces).

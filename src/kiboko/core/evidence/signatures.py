@@ -98,10 +98,11 @@ class Signatures:
         found[:, 3] = outside
         self._tell_direct(found, direct, event)
         stopped = found[:, 4] != 0
-        # Of refusals the signal counts, which rests on their own way back; likewise of what is denied where by the
-        # rules something refuses.
+        # Of refusals the signal counts, which rests on their own way back. Of what is denied where by the rules
+        # something refuses, only whether that is known: where a kernel's rule set may stand on the way, it may be not.
         own |= (protocol == TCP) & (flag_kinds == _RESET) & (stopped | (event == _DENIED))
-        own |= (event == _DENIED) & (direct.action == REJECTS).any(axis=1)
+        if self._tables.layout.has_kernel:
+            own |= (event == _DENIED) & (direct.action == REJECTS).any(axis=1)
         opening = (flag_kinds == _OPENING) | (flag_kinds == _BARE_OPENING)
         asked = _Turned(protocol, port, detail, echo, served[1] | echo, ~opening, event == _DENIED)
         own |= self._tell_turned(found, known, known.turned_target(internet), asked)
