@@ -87,7 +87,9 @@ class Cluster(unittest.TestCase):
             found = list(piecework.cluster_outcomes(Slow(self.folder, job), pieces, cluster.scheduler_address))
             killer.join()
         alone = list(map(job.start(), pieces))
-        self.assertEqual([each.tallies for each in found], [each.tallies for each in alone])
+        self.assertEqual(
+            *([[list(tallies) for tallies in each.tallies] for each in outcomes] for outcomes in (found, alone))
+        )
         self.assertEqual([each.lines for each in found], [each.lines for each in alone])
         pids = {path.name.partition("-")[2] for path in self.folder.iterdir()}
         self.assertIn(str(self.killed), pids)

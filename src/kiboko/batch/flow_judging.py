@@ -6,9 +6,7 @@ taken in in the order of the pieces, so that the result is the same whoever did 
 
 from __future__ import annotations
 
-import contextlib
 import functools
-import gc
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -20,6 +18,7 @@ from kiboko.core.evidence.comparison import Comparison, Finding
 from kiboko.core.evidence.compiled import CompiledComparison, Tallies, Tally, judged_alone
 from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
 from kiboko.core.evidence.summary import Summary
+from kiboko.core.memory import without_garbage
 from kiboko.core.network.model import Topology
 from kiboko.core.records.flow_query import FlowFilter
 from kiboko.core.walk.walk import Walker
@@ -128,7 +127,7 @@ class FlowJudge:
         for piece, outcome in zip(pieces, outcomes, strict=True):
             before = accounts.take(piece, outcome)
             for tallies in outcome.tallies:
-                with _no_garbage():
+                with without_garbage():
                     self._summary.take_all(tallies, self._settled, before)
                 if self._usage is not None:
                     self._take_usage(tallies)
@@ -147,15 +146,3 @@ class FlowJudge:
             if finding is None:
                 finding = self._findings[tally.key] = self._settled(tally)
             self._usage.take(finding, tally)
-
-
-@contextlib.contextmanager
-def _no_garbage() -> Iterator[None]:
-    """Without the search for cycles: what is made here by the hundred thousand stays until the end."""
-    was_on = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was_on:
-            gc.enable()

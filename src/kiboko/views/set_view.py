@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import services_texts
 from kiboko.core.reachability.sets import EndCount, Product, SetAnswer, SetRow
 from kiboko.core.walk.walk import ALLOWED, PARTLY, UNKNOWN
@@ -53,14 +54,15 @@ def show_set(answer: SetAnswer, shown: SetShown, out: Output) -> None:
     rows = chosen_rows(answer, shown.only)
     if not rows:
         out.line(f"No outcome is {shown.only}.")
+    asked_services = RangeSet.of(pair for row in answer.rows for part in row.parts for pair in part.services)
     for number, row in enumerate(rows, 1):
-        _show_row(number, row, shown, out)
+        _show_row(number, row, asked_services, shown, out)
     if answer.caveats:
         out.heading("Bear in mind")
         out.bullets(list(answer.caveats))
 
 
-def _show_row(number: int, row: SetRow, shown: SetShown, out: Output) -> None:
+def _show_row(number: int, row: SetRow, asked: RangeSet, shown: SetShown, out: Output) -> None:
     walk = row.example
     family = f", IPv{row.family}" if row.family is not None else ""
     out.line()
@@ -71,7 +73,7 @@ def _show_row(number: int, row: SetRow, shown: SetShown, out: Output) -> None:
     )
     most = len(row.parts) if shown.full else _MOST_PARTS
     for part in row.parts[:most]:
-        _show_part(part, shown.full, out)
+        _show_part(part, asked, shown.full, out)
     if len(row.parts) > most:
         out.line(f"   and {len(row.parts) - most} more such combinations; --full shows all", "quiet")
     if walk.verdict == PARTLY:
@@ -87,11 +89,11 @@ def _word(verdict: str) -> str:
     return "not known" if verdict == UNKNOWN else verdict
 
 
-def _show_part(part: Product, full: bool, out: Output) -> None:
+def _show_part(part: Product, asked: RangeSet, full: bool, out: Output) -> None:
     for label, texts, most in (
         ("from", part.source_texts(), _MOST_NAMES),
         ("to", part.destination_texts(), _MOST_NAMES),
-        ("service", services_texts(part.services), _MOST_SERVICES),
+        ("service", _service_texts(part.services, asked), _MOST_SERVICES),
     ):
         text = (
             ", ".join(texts)
@@ -99,6 +101,17 @@ def _show_part(part: Product, full: bool, out: Output) -> None:
             else f"{', '.join(texts[:most])} and {len(texts) - most:,} more"
         )
         out.parts((f"   {label:<9}", "quiet"), (text, ""))
+
+
+def _service_texts(services: RangeSet, asked: RangeSet) -> list[str]:
+    """Services as text; of many that were asked about, what is left out where that is shorter."""
+    found = services_texts(services)
+    if len(found) <= _MOST_SERVICES:
+        return found
+    missing = services_texts(asked - services)
+    if not missing:
+        return ["all that were asked about"]
+    return [f"all but {missing[0]}", *missing[1:]] if len(missing) < len(found) else found
 
 
 def count_text(count: EndCount) -> str:

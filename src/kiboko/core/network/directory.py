@@ -94,6 +94,14 @@ class Directory:
         self._edges = AddressSet.of_addresses(a for a in edges if a not in self._interfaces)
         self.undeliverable = AddressSet.union([*SPECIAL_PURPOSE.values(), self._edges])
 
+    def holds_for(self, topology: Topology) -> bool:
+        """Whether the directory of another topology would be this one: whether all that it is made of is the same."""
+        own = self.topology
+        return all(
+            getattr(own, part) is getattr(topology, part)
+            for part in ("instances", "subnets", "networks", "outsides", "gateways", "route_tables")
+        )
+
     def why_undeliverable(self, address: Address) -> str | None:
         """What an address is that no packet to one machine goes to, such as `multicast`; None for any other."""
         if address in self._edges:

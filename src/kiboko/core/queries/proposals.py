@@ -79,23 +79,22 @@ def proposals(walker: Walker, walk: Walk) -> Proposals:
         row = next((each for each in now.stops() if _gate(each) not in given_up), None)
         if row is None:
             break
-        changed_walker = walker if topology is walker.topology else Walker(topology)
-        proposal = _proved(walker, walk, row, _propose(changed_walker, now, row))
+        proposal = _proved(walker, walk, row, _propose(walker.on(topology), now, row))
         found.append(proposal)
         if proposal.edit is None:
             given_up.add(_gate(row))
             continue
         topology = proposal.edit(topology)
-        now = walked_again(topology, now)
+        now = walked_again(walker.on(topology), now)
         if any(each.stops and _gate(each) == _gate(row) for each in now.rows):
             given_up.add(_gate(row))
     return Proposals(tuple(found), now.verdict)
 
 
-def walked_again(topology: Topology, walk: Walk) -> Walk:
+def walked_again(walker: Walker, walk: Walk) -> Walk:
     """The same question asked of a changed network. A sender from outside uses a receiver's public address, where it
     has one now (S1)."""
-    walker = Walker(topology)
+    topology = walker.topology
     flow, directory = walk.flow, walker.directory
     source = directory.endpoint(flow.source.address, flow.source.name)
     receiver, target = directory.interface_at(flow.target), flow.target
@@ -114,7 +113,7 @@ def _proved(walker: Walker, walk: Walk, row: Row, proposal: Proposal) -> Proposa
     """The proposal with what the walk says of the network as it is with this change alone."""
     if proposal.edit is None:
         return proposal
-    after = walked_again(proposal.edit(walker.topology), walk)
+    after = walked_again(walker.on(proposal.edit(walker.topology)), walk)
     proved = not any(each.stops and _gate(each) == _gate(row) for each in after.rows)
     return dataclasses.replace(proposal, proved=proved, verdict_after=after.verdict if proved else None)
 
@@ -363,7 +362,7 @@ def _new_route(walker: Walker, walk: Walk, row: Row, against: RouteEntry | None)
         def edit(changed: Topology, entry: RouteEntry = entry) -> Topology:
             return edits.with_route(changed, row.at, entry)
 
-        after = walked_again(edit(topology), walk)
+        after = walked_again(walker.on(edit(topology)), walk)
         if not any(each.stops and _gate(each) == _gate(row) for each in after.rows):
             missing = next((r.reason for r in after.rows if r.stops and r.gate == "translate"), "")
             needs = f" (but then {missing})" if missing else _translation(gateway)

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
+from kiboko.core.header.services import ICMP, ICMP6, TCP, WELL_KNOWN, WITH_PORTS, Service, parse_services
 from kiboko.core.queries.ends import Pair
 from kiboko.core.records.columns import distinct
 from kiboko.core.tables.column import Flows
@@ -58,6 +58,8 @@ class PairGrid:
         self.walker = walker
         self.tables = GateTables(walker)
         self.ports = ports
+        named = [parse_services(texts[0]) for texts in WELL_KNOWN.values()]
+        self._usual = [each.lowest for each in (*walker.topology.services.values(), *named) if each]
         self._marks: dict[tuple[int, bytes], int] = {}
         self.walks = 0
 
@@ -113,7 +115,9 @@ class PairGrid:
                 key = (mark, _with_ports(number), _message(number))
                 pieces.setdefault(key, []).append((number, min(high, end)))
         for ranges in pieces.values():
-            yield _Kind(RangeSet.of(ranges), ranges[0][0])
+            values = RangeSet.of(ranges)
+            # As an example rather a service that people ask about than the first number.
+            yield _Kind(values, next((number for number in self._usual if number in values), ranges[0][0]))
 
     def _port_kinds(self, protocol: int, ports: RangeSet) -> Iterator[_Kind]:
         """The client ports that no rule tells apart, neither as sender's ports nor as those that replies go to."""

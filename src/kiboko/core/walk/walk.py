@@ -130,6 +130,12 @@ class Walker:
         self.membership = self.ground.membership
         self.paths = PathFinder(self.directory)
 
+    def on(self, topology: Topology) -> Walker:
+        """A walker over a changed topology, which shares what the change leaves as it is."""
+        if topology is self.topology:
+            return self
+        return Walker(topology, self.directory if self.directory.holds_for(topology) else None)
+
     def source_ports(self, source: Endpoint, service: Service) -> RangeSet:
         """The client ports a flow stands for where none is named (clause S23)."""
         if not service.has_ports:

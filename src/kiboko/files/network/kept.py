@@ -22,6 +22,7 @@ from typing import Any
 from kiboko.core.errors import EnvironmentFailure, Place, Problem
 from kiboko.core.header.addresses import Address, AddressSet, Prefix
 from kiboko.core.header.ranges import RangeSet
+from kiboko.core.memory import without_garbage
 from kiboko.core.network import host_rules, model
 from kiboko.core.network.model import Topology
 
@@ -155,7 +156,8 @@ def _read(path: Path) -> Topology | None:
         used, topology = msgpack.unpackb(body, strict_map_key=False)
         if any(_digest_of(Path(name)) != digest for name, digest in used):
             return None
-        found = _Maker().made(topology)
+        with without_garbage():
+            found = _Maker().made(topology)
     except (OSError, ValueError, TypeError, IndexError):
         return None
     with contextlib.suppress(OSError):
@@ -232,8 +234,17 @@ class _Maker:
         """The value that was written."""
         if type(value) is not list:
             return int.from_bytes(value, "big") if type(value) is bytes else value
-        code, made = value[0], self.made
-        inner = [made(each) if type(each) is list or type(each) is bytes else each for each in value[1:]]
+        return self._of_list(value)
+
+    def _of_list(self, value: list[Any]) -> Any:
+        code, made = value[0], self._of_list
+        inner = value[1:]
+        for place, each in enumerate(inner):  # most are texts and numbers, which stay as they are
+            kind = type(each)
+            if kind is list:
+                inner[place] = made(each)
+            elif kind is bytes:
+                inner[place] = int.from_bytes(each, "big")
         if code >= _FIRST:
             found = _CLASSES[code - _FIRST](*inner)
             if isinstance(found, _SHARED):
