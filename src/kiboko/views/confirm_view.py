@@ -127,16 +127,18 @@ def _grid(groups: list[FindingGroup], out: Output) -> None:
 
 def _show_gathered(gathered: list[Gathered], causes: Causes, top: int, out: Output) -> None:
     """Findings by the rule that decides, the largest and the newest first; the first few of them in full."""
-    grid = Grid(["", "records", "pairs", "from", "to", "service", "stopped by the rules at", "why"],
-                wide=("from", "to", "service", "why"), numbers=("", "records", "pairs"))  # fmt: skip
+    several = len({each.groups[0].concluded.why for each in gathered}) > 1
+    why = ["why"] if several else []
+    grid = Grid(["", "records", "pairs", "from", "to", "service", "stopped by the rules at", *why, "the largest"],
+                wide=("from", "to", "why", "the largest"), numbers=("", "records", "pairs"))  # fmt: skip
     for number, each in enumerate(gathered[:top], 1):
-        concluded = each.groups[0].concluded
-        more = len(each.services) - 2
-        services = ", ".join(each.services[:2]) + (f" and {more:,} more" if more > 0 else "")
+        largest, more = each.groups[0], len(each.services) - 1
+        service = each.services[0] + (f" and {more:,} more" if more > 0 else "")
         grid.add(
-            [str(number), f"{each.records:,}", f"{len(each.groups):,}", each.source, each.destination, services,
-             _where(concluded.decider), concluded.why],
-            concluded.status,
+            [str(number), f"{each.records:,}", f"{len(each.groups):,}", each.source, each.destination, service,
+             _where(largest.concluded.decider), *([largest.concluded.why] if several else []),
+             f"{largest.source} to {largest.destination}"],
+            largest.concluded.status,
         )  # fmt: skip
     out.grid(grid)
     rest = gathered[top:]
@@ -158,7 +160,9 @@ def _where(decider: tuple[str, str | None, str | None] | None) -> str:
     if decider is None:
         return "-"
     gate, chosen, rule = decider
-    return f"{chosen}/{rule} ({gate})" if chosen else gate
+    if chosen:
+        return f"{chosen}/{rule} ({gate})"
+    return "between zones, by default" if gate == "zone" else gate
 
 
 def _details(causes: Causes, groups: list[FindingGroup], out: Output, what: str = "") -> None:

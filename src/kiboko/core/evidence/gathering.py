@@ -89,5 +89,9 @@ class Gatherer:
             shared = mine if shared is None else {holder: shared[holder] for holder in shared if holder in mine}
             if not shared:
                 return f"{len(names):,} ends"
-        smallest = min(shared or {}, key=lambda holder: ((shared or {})[holder], holder))
-        return f"{smallest} ({len(names):,} of {(shared or {})[smallest]:,})"
+        sizes = shared or {}
+        # Of names that hold as many, a group or subnet tells more than a zone, and that more than a network.
+        smallest = min(
+            sizes, key=lambda name: (sizes[name], name.startswith("network "), name.startswith("zone "), name)
+        )
+        return f"{smallest} ({len(names):,} of {sizes[smallest]:,})"

@@ -1,0 +1,138 @@
+"""Many findings: taken in as columns as they would be one by one, and brought together by the rule that decides."""
+
+import random
+import tempfile
+import unittest
+from pathlib import Path
+
+import yaml
+
+from kiboko.core.evidence.comparison import LEAK, Comparison
+from kiboko.core.evidence.compiled import CompiledComparison, judged_alone
+from kiboko.core.evidence.gathering import Gatherer
+from kiboko.core.evidence.summary import Summary
+from kiboko.core.records.flow_table import table_of
+from kiboko.core.walk.walk import Walker
+from tests.core.test_compiled import random_records
+from tests.helpers import a_filter, base, kiboko, load
+from tests.random_networks import random_network
+
+
+def told(summary):
+    """All of a summary, group by group."""
+    return summary.totals, summary.replies, {
+        key: (group.count, group.packets, group.octets, group.earliest, group.latest, group.met, group.service)
+        for key, group in summary.groups.items()
+    }  # fmt: skip
+
+
+class TakenIn(unittest.TestCase):
+    def test_columns_of_tallies_come_to_the_same_as_one_tally_after_the_other(self):
+        for seed in range(4):
+            topology = load(random_network(seed))
+            comparison = Comparison(Walker(topology))
+            table = table_of(random_records(topology, random.Random(seed), 400))
+            tallies = CompiledComparison(comparison).tallies(table)
+
+            def settled(tally, comparison=comparison):
+                return judged_alone(comparison, tally.record, tally.request, tally.is_decided)
+
+            singly, at_once = (Summary(comparison.walker.directory) for _ in range(2))
+            for tally in tallies:
+                singly.take(tally.record, tally, lambda t=tally, s=settled: s(t))
+            at_once.take_all(tallies, settled)
+            self.assertEqual(told(singly), told(at_once), seed)
+            for key, group in at_once.groups.items():
+                self.assertEqual(group.concluded.status, group.finding.status, key)
+                self.assertEqual(singly.groups[key].example, group.example)
+
+    def test_lines_are_those_of_the_file(self):
+        topology = load(base())
+        comparison = Comparison(Walker(topology))
+        table = table_of(random_records(topology, random.Random(1), 40))
+        summary = Summary(comparison.walker.directory)
+        tallies = CompiledComparison(comparison).tallies(table)
+        summary.take_all(tallies, lambda t: judged_alone(comparison, t.record, t.request, t.is_decided), 1000)
+        lines = {tally.record.line + 1000 for tally in tallies}
+        self.assertTrue({group.example.line for group in summary.groups.values()} <= lines)
+
+
+def leaky():
+    """Forty machines of one role behind a filter that allows nothing, and a log of ten others that reach them."""
+    values = base()
+    values["filters"]["shut"] = a_filter("instance", inbound=[])
+    values["groups"]["stores"] = {"where": {"role": "store"}}
+    for number in range(40):
+        values["instances"][f"store-{number}"] = {
+            "tags": {"role": "store"},
+            "interfaces": [{"subnet": "a2", "addresses": [f"10.1.2.{100 + number}"], "filters": ["shut"]}],
+        }
+        values["instances"][f"till-{number}"] = {
+            "interfaces": [{"subnet": "a1", "addresses": [f"10.1.1.{100 + number}"]}]
+        }
+    rows = ["src,dst,src_port,dst_port,protocol,packets,bytes,action,start,end"]
+    for sender in range(10):
+        for receiver in range(5):
+            rows.append(
+                f"10.1.1.{100 + sender},10.1.2.{100 + receiver},40000,443,6,{1 + sender},60,allow,1795166400000,1795166400500"
+            )
+    return values, "\n".join(rows) + "\n"
+
+
+class Gathered(unittest.TestCase):
+    def test_the_smallest_name_that_holds_them_all_is_told_with_how_many_of_it_they_are(self):
+        gatherer = Gatherer(Walker(load(leaky()[0])))
+        self.assertEqual("store-3", gatherer.holding({"store-3"}))
+        self.assertEqual("stores (2 of 40)", gatherer.holding({"store-3", "store-4"}))
+        self.assertEqual("a2 (3 of 41)", gatherer.holding({"store-3", "store-4", "cat"}))
+        self.assertEqual("zone left (2 of 83)", gatherer.holding({"store-3", "till-4"}))
+        self.assertEqual("2 ends", gatherer.holding({"store-3", "internet"}))
+
+    def test_many_leaks_are_a_line_by_the_rule_that_decides_and_by_pair_on_request(self):
+        values, log = leaky()
+        with tempfile.TemporaryDirectory() as folder:
+            Path(folder, "network.yaml").write_text(yaml.safe_dump(values))
+            Path(folder, "log.csv").write_text(log)
+            done = kiboko("confirm", "--flows", "log.csv", cwd=folder)
+            self.assertEqual(1, done.returncode, done.stderr)
+            line = next(line for line in done.stdout.splitlines() if "shut/otherwise (instance-in)" in line)
+            for part in ("a1 (10 of 42)", "stores (5 of 40)", "tcp/443", " 50 "):
+                self.assertIn(part, line)
+            self.assertIn("50 pairs and services in all; --by pair lists each", done.stdout)
+            by_pair = kiboko("confirm", "--flows", "log.csv", "--by", "pair", cwd=folder)
+            self.assertEqual(
+                50,
+                sum(
+                    "passed, though the rules stop it" in row and "till-" in row for row in by_pair.stdout.splitlines()
+                ),
+            )
+
+    def test_lines_beyond_the_first_are_counted(self):
+        values, log = leaky()
+        for number in range(5):
+            values["filters"][f"shut-{number}"] = a_filter("instance", inbound=[])
+            values["instances"][f"store-{number}"]["interfaces"][0]["filters"] = [f"shut-{number}"]
+        with tempfile.TemporaryDirectory() as folder:
+            Path(folder, "network.yaml").write_text(yaml.safe_dump(values))
+            Path(folder, "log.csv").write_text(log)
+            done = kiboko("confirm", "--flows", "log.csv", "--top", "2", cwd=folder)
+        self.assertIn("and 30 more records in 3 more lines; --top N shows more", done.stdout)
+
+    def test_of_one_conclusion_the_largest_pair_comes_first(self):
+        values, _ = leaky()
+        topology = load(values)
+        comparison = Comparison(Walker(topology))
+        summary = Summary(comparison.walker.directory)
+        table = table_of(random_records(topology, random.Random(2), 600))
+        tallies = CompiledComparison(comparison).tallies(table)
+        summary.take_all(tallies, lambda t: judged_alone(comparison, t.record, t.request, t.is_decided))
+        lines = Gatherer(comparison.walker).gathered(summary.rows((LEAK,)))
+        self.assertEqual(sum(each.records for each in lines), summary.totals[LEAK])
+        for each in lines:
+            counts = [group.count for group in each.groups]
+            self.assertEqual(sorted(counts, reverse=True), counts)
+            self.assertEqual(1, len({group.concluded for group in each.groups}))
+
+
+if __name__ == "__main__":
+    unittest.main()
