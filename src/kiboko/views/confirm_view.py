@@ -166,19 +166,26 @@ def _where(decider: tuple[str, str | None, str | None] | None) -> str:
 
 
 def _details(causes: Causes, groups: list[FindingGroup], out: Output, what: str = "") -> None:
+    """What stops or should let each of them pass, its likely causes, and the line to paste; told once for those of
+    which the same is to be said."""
+    alike: dict[tuple[str, tuple[Cause, ...]], list[tuple[int, FindingGroup]]] = {}
     for number, group in enumerate(groups, 1):
+        decider = group.finding.decider
+        rules = f"stopped by {decider_text(decider)}" if decider is not None else "allowed at every gate"
+        alike.setdefault((rules, tuple(causes.of(group)[:_MOST_CAUSES])), []).append((number, group))
+    for (rules, likely), told in alike.items():
         out.line()
-        title = f"  {group.source} to {group.destination}, {group.service}"
-        lead = f"  {number}. {what}: " if what else ""
-        out.parts((lead, "quiet"), (title if not lead else title.strip(), "mark"), (f": {_span(group)}", "quiet"))
-        if group.finding.decider is not None:
-            out.line(f"    by the rules: stopped by {decider_text(group.finding.decider)}")
-        else:
-            out.line("    by the rules: allowed at every gate")
-        for number, cause in enumerate(causes.of(group)[:_MOST_CAUSES], 1):
-            out.parts((f"    {number}. ", ""), (cause.id, "mark"), (f": {cause.looked_at}", ""))
+        for number, group in told:
+            lead = f"  {number}. {what}: " if what else "  "
+            by = "" if group.evidence == "flow" else f" by {group.evidence}"
+            name = f"{group.source} to {group.destination}, {group.service}"
+            out.parts((lead, "quiet"), (name, "mark"), (f"{by}: {_span(group)}", "quiet"))
+        out.line(f"    by the rules: {rules}")
+        for place, cause in enumerate(likely, 1):
+            out.parts((f"    {place}. ", ""), (cause.id, "mark"), (f": {cause.looked_at}", ""))
             out.line(f"       to confirm: {cause.to_confirm}", "quiet")
-        out.line(f"    to see it: {group.check_line()}")
+        for line in dict.fromkeys(group.check_line() for _, group in told):
+            out.line(f"    to see it: {line}")
 
 
 def _span(group: FindingGroup) -> str:
