@@ -2,6 +2,7 @@
 
 import contextlib
 import doctest
+import importlib
 import json
 import subprocess
 import sys
@@ -69,6 +70,21 @@ class Face(unittest.TestCase):
                 face = doctest.testmod(kiboko.api, extraglobs=names)
         self.assertEqual((page.failed, face.failed), (0, 0))
         self.assertGreater(page.attempted + face.attempted, 15)
+
+    def test_the_examples_at_the_entry_points_of_the_core_run(self):
+        modules = [
+            importlib.import_module(f"kiboko.{name}")
+            for name in ("core.queries.pair", "core.queries.proposals", "core.queries.near_misses", "core.walk.walk",
+                         "core.reachability.sets", "core.tables.gate_tables", "core.evidence.compiled",
+                         "files.network.network_file")
+        ]  # fmt: skip
+        with tempfile.TemporaryDirectory() as folder:
+            run("demo", "--only-write", folder)
+            with contextlib.chdir(folder):
+                for module in modules:
+                    with self.subTest(module.__name__):
+                        done = doctest.testmod(module)
+                        self.assertEqual((0, True), (done.failed, done.attempted > 1))
 
     def test_every_name_of_the_face_is_there(self):
         for name in kiboko.__all__:

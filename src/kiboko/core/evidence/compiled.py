@@ -163,6 +163,16 @@ class CompiledComparison:
     """Judges tables of flow records. Remembers what was worked out for each class of records, within a fixed bound.
 
     Replies are looked for among the records of the same table: a table is the bounded window of S39.
+
+    >>> from pathlib import Path
+    >>> from kiboko.core.walk.walk import Walker
+    >>> from kiboko.files.logs.flow_reader import tables_of
+    >>> from kiboko.files.network.network_file import load_network
+    >>> compiled = CompiledComparison(Comparison(Walker(load_network("network.yaml"))))
+    >>> table, _ = next(iter(tables_of(Path("evidence/flows.csv"))))
+    >>> judged = compiled.judge(table)
+    >>> sum(judged.findings[code].status == "leak" for code in judged.code)
+    8
     """
 
     def __init__(self, comparison: Comparison) -> None:

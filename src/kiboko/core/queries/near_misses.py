@@ -68,6 +68,15 @@ def near_misses(walker: Walker, walk: Walk) -> list[NearMiss]:
 
     At a gate that stops the flow these are rules that allow, at one that lets it pass rules that stop; best first, and
     of the rules of one filter that only name another service the closest alone.
+
+    >>> from kiboko.core.header.addresses import parse_address
+    >>> from kiboko.core.header.services import Service
+    >>> from kiboko.files.network.network_file import load_network
+    >>> walker = Walker(load_network("network.yaml"))
+    >>> desk = walker.directory.endpoint(parse_address("10.63.1.11"))
+    >>> walk = walker.walk(desk, parse_address("10.62.2.20"), Service(6, 8443))
+    >>> near_misses(walker, walk)[0].sentence()
+    'rule 30 allows exactly this, but rule 20 comes before it and decides'
     """
     found: dict[tuple[object, ...], NearMiss] = {}
     asked: set[tuple[object, ...]] = set()

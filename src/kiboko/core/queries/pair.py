@@ -28,7 +28,25 @@ def ask(
 ) -> Answer | None:
     """The answer for single ends and a single service; None where one of them stands for more than one.
 
-    Raises UsageError where the question has no meaning: both ends outside, or a service of the other family.
+    Parameters
+    ----------
+    ends : the network's ends, which resolved `sender` and `receiver`
+    services : service numbers, as `resolve_service` gives them
+    ports : the client ports asked about; None for all ephemeral ports of the sender
+    family : 4 or 6; None for IPv4 where the ends share both
+
+    Raises
+    ------
+    UsageError : where the question has no meaning: both ends outside, or a service of the other family
+
+    >>> from kiboko.core.queries.ends import Ends, resolve_service
+    >>> from kiboko.core.walk.walk import Walker
+    >>> from kiboko.files.network.network_file import load_network
+    >>> ends = Ends(Walker(load_network("network.yaml")))
+    >>> desk, forecast = ends.resolve("desk-1"), ends.resolve("forecast-1")
+    >>> answer = ask(ends, desk, forecast, resolve_service("tcp/8443", {}), None, None)
+    >>> answer.walk.verdict, answer.walk.signal, answer.walk.decided_by.filter
+    ('blocked', 'silent', 'core-guard')
     """
     for end in (sender, receiver):
         refuse_undeliverable(ends, end)

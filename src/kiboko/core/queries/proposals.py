@@ -71,7 +71,18 @@ class Proposals:
 
 def proposals(walker: Walker, walk: Walk) -> Proposals:
     """What would open a flow, gate by gate: each proposal is worked out on the network that the ones before it leave,
-    so that together they fit, and none comes twice."""
+    so that together they fit, and none comes twice.
+
+    >>> from kiboko.core.header.addresses import parse_address
+    >>> from kiboko.core.header.services import Service
+    >>> from kiboko.files.network.network_file import load_network
+    >>> walker = Walker(load_network("network.yaml"))
+    >>> desk = walker.directory.endpoint(parse_address("10.63.1.11"))
+    >>> walk = walker.walk(desk, parse_address("10.62.2.20"), Service(6, 8443))
+    >>> found = proposals(walker, walk)
+    >>> [each.filter for each in found.each], found.verdict_with_all
+    (['core-guard'], 'allowed')
+    """
     found: list[Proposal] = []
     topology, now = walker.topology, walk
     given_up: set[tuple[object, ...]] = set()

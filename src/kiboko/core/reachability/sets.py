@@ -168,6 +168,15 @@ def ask_set(
     Raises
     ------
     UsageError : where no pair is left: both ends outside, the same single instance, no family in common
+
+    >>> from kiboko.core.queries.ends import resolve_service
+    >>> from kiboko.core.walk.walk import Walker
+    >>> from kiboko.files.network.network_file import load_network
+    >>> ends = Ends(Walker(load_network("network.yaml")))
+    >>> crews, river = ends.resolve("crews"), ends.resolve("river")
+    >>> found = ask_set(ends, crews, river, resolve_service("ssh", {}), None, None)
+    >>> [(row.example.verdict, len(row.destinations.instances)) for row in found.rows]
+    [('allowed', 4), ('blocked', 1), ('blocked', 1), ('blocked', 1)]
     """
     return _SetQuestion(ends, services, ports, family).answer(sender, receiver)
 

@@ -64,6 +64,16 @@ class GateTables:
     ----------
     walker : the walker whose parts are asked
     addresses, services : the lines of that network, where they are made already
+
+    >>> from kiboko.core.header.addresses import parse_address
+    >>> from kiboko.files.network.network_file import load_network
+    >>> tables = GateTables(Walker(load_network("network.yaml")))
+    >>> desk, forecast = (tables.addresses.atom(parse_address(text)) for text in ("10.63.1.11", "10.62.2.20"))
+    >>> flows = Flows(np.int32([desk, desk]), np.int32([forecast] * 2), np.int64([6 << 16 | 8443, 6 << 16 | 443]),
+    ...               np.int64([40000, 40000]))
+    >>> judged = tables.judge(flows)
+    >>> [VERDICTS[number] for number in judged.verdict], tables.deciders[judged.decider[0]].filter
+    (['blocked', 'blocked'], 'core-guard')
     """
 
     def __init__(

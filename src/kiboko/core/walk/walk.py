@@ -155,6 +155,14 @@ class Walker:
         target : the address that the packet is sent to (private or public), of the sender's family
         service : protocol and destination port, or ICMP type and code
         source_ports : the client ports asked about; None for all ephemeral ports of the sender
+
+        >>> from kiboko.core.header.addresses import parse_address
+        >>> from kiboko.files.network.network_file import load_network
+        >>> walker = Walker(load_network("network.yaml"))
+        >>> desk = walker.directory.endpoint(parse_address("10.63.1.11"))
+        >>> walk = walker.walk(desk, parse_address("10.62.2.20"), Service(6, 8443))
+        >>> walk.verdict, walk.decided_by.gate, walk.decided_by.rule
+        ('blocked', 'instance-in', '20')
         """
         ports = source_ports if source_ports and service.has_ports else self.source_ports(source, service)
         request_path = self.paths.forward(source, target)

@@ -72,6 +72,10 @@ def load_network(path: str, files_elsewhere: bool = False) -> Topology:
     Raises
     ------
     InputError : with every problem found, each with file and line
+
+    >>> network = load_network("network.yaml")
+    >>> sorted(network.networks), len(network.instances)
+    (['desk', 'field', 'hub'], 18)
     """
     return load_with_files(path, files_elsewhere)[0]
 
