@@ -41,6 +41,7 @@ _CLASSES: tuple[type, ...] = (
 )  # fmt: skip
 _TUPLE, _MAPPING, _SET, _TIME, _AGAIN, _FIRST = 0, 1, 2, 3, 4, 5
 _CODES = {each: code for code, each in enumerate(_CLASSES, _FIRST)}
+_FIELDS = {each: tuple(field.name for field in fields(each)) for each in _CLASSES}
 _SHARED = (host_rules.HostRuleSet, host_rules.Chain)
 """What many may hold and is large: written once, and one object again when it is read."""
 
@@ -173,7 +174,8 @@ def _keep(path: Path, topology: Topology, used: Iterable[Path]) -> None:
     with contextlib.suppress(OSError, EnvironmentFailure):
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         digests = [(str(each), _digest_of(each)) for each in used]
-        body = msgpack.packb((digests, _Writer().plain(topology)))
+        with without_garbage():
+            body = msgpack.packb((digests, _Writer().plain(topology)))
         told = _hash()
         told.update(body)
         write_whole(path, _MAGIC + told.digest() + body, private=True)
@@ -202,26 +204,35 @@ class _Writer:
 
     def plain(self, value: Any) -> Any:
         """A value as MessagePack knows them; a list's first item says what it stands for."""
-        if value is None or isinstance(value, bool):
+        kind = type(value)
+        if kind is str or value is None or kind is bool:
             return value
+        if kind is int:
+            return value if -(1 << 63) <= value < 1 << 63 else value.to_bytes(17, "big")
+        if kind is tuple:
+            return [_TUPLE, *map(self.plain, value)]
+        names = _FIELDS.get(kind)
+        if names is None:
+            return self._other(value)
+        if id(value) in self._seen:
+            return [_AGAIN, self._seen[id(value)]]
+        written = [_CODES[kind]]
+        for name in names:
+            written.append(self.plain(getattr(value, name)))
+        if kind in _SHARED:
+            self._seen[id(value)] = len(self._seen)
+        return written
+
+    def _other(self, value: Any) -> Any:
         if isinstance(value, str):
             return str(value)
-        if isinstance(value, int):
-            return value if -(1 << 63) <= value < 1 << 63 else value.to_bytes(17, "big")
         if isinstance(value, datetime):
             return [_TIME, value.isoformat()]
-        if isinstance(value, tuple | list):
-            return [_TUPLE, *map(self.plain, value)]
         if isinstance(value, frozenset):
             return [_SET, *map(self.plain, sorted(value))]
         if isinstance(value, Mapping):
             return [_MAPPING, *(self.plain(each) for pair in value.items() for each in pair)]
-        if id(value) in self._seen:
-            return [_AGAIN, self._seen[id(value)]]
-        written = [_CODES[type(value)], *(self.plain(getattr(value, each.name)) for each in fields(value))]
-        if isinstance(value, _SHARED):
-            self._seen[id(value)] = len(self._seen)
-        return written
+        return [_TUPLE, *map(self.plain, value)]
 
 
 class _Maker:
@@ -247,7 +258,7 @@ class _Maker:
                 inner[place] = int.from_bytes(each, "big")
         if code >= _FIRST:
             found = _CLASSES[code - _FIRST](*inner)
-            if isinstance(found, _SHARED):
+            if type(found) in _SHARED:
                 self._shared.append(found)
             return found
         if code == _TUPLE:
