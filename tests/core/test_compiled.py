@@ -2,8 +2,10 @@
 
 import os
 import random
+import tempfile
 import unittest
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from unittest import mock
 
 from kiboko.core.evidence.comparison import LEAK, Comparison, is_request, seen_behind
@@ -15,11 +17,14 @@ from kiboko.core.records.flow_table import table_of
 from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
 from kiboko.core.records.signs import proves_passage
 from kiboko.core.walk.walk import Walker
+from kiboko.demo.data import write_demo
+from kiboko.files.network.network_file import load_network
 from tests.helpers import a_filter, base, load
 from tests.random_networks import random_network
 
 RECORDS = int(os.environ.get("KIBOKO_RECORDS", "3000"))
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))
+REPRODUCERS = Path(__file__).resolve().parent.parent / "reproducers"
 NOON = datetime(2026, 11, 20, 12, tzinfo=UTC)
 
 
@@ -139,6 +144,16 @@ class Compiled(unittest.TestCase):
             values["observation_points"] = dict(enumerate(names, 1)) if seed % 2 else {}
             topology = load(values)
             self.compare(topology, random_records(topology, random.Random(seed), RECORDS // 8), seed)
+
+    def test_on_the_demo_with_its_kernel_rule_sets_and_on_reproducers(self):
+        with tempfile.TemporaryDirectory() as folder:
+            write_demo(Path(folder))
+            paths = [Path(folder) / "network.yaml", *sorted(REPRODUCERS.glob("*/network.yaml"))]
+            for number, path in enumerate(paths):
+                topology = load_network(str(path))
+                self.compare(
+                    topology, random_records(topology, random.Random(number), 400 if not number else 120), path
+                )
 
     def test_a_reply_is_judged_with_its_own_request_and_not_with_another_of_that_class(self):
         """Two addresses of the internet are one class; at a point met twice on the way it is by the addresses that a

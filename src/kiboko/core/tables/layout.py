@@ -96,6 +96,9 @@ class GateLayout:
                     self.subnet_list[number, way] = self.lists.list_of(topology.filters[subnet.filter], _WAYS[way])
         self._arrays: dict[str, NDArray[np.int64]] | None = None
         self._keepers: list[NDArray[np.int64]] = []
+        self._keepers_of = 0
+        self.widths = (0, 0)
+        """How many columns requests and replies have at most."""
 
     def end(self, atom: int) -> PlacedEnd:
         """The end that an atom of addresses stands for, with its gates laid out."""
@@ -163,6 +166,7 @@ class GateLayout:
             reply.extend(columns)
         self._request.append(request)
         self._reply.append(reply)
+        self.widths = max(self.widths[0], len(request)), max(self.widths[1], len(reply))
         self._arrays = None
 
     def _number_of(self, interface: Interface) -> int:
@@ -235,8 +239,9 @@ class GateLayout:
     def keepers(self) -> list[NDArray[np.int64]]:
         """For each column of the replies the columns of the request that keep state for it: as many tables as one has
         such columns at most, -1 where it has no further one."""
-        most = max((len(each.keepers) for way in self._reply for each in way), default=0)
-        if len(self._keepers) != most or (most and len(self._keepers[0]) != len(self._reply)):
+        if self._keepers_of != len(self._reply):
+            self._keepers_of = len(self._reply)
+            most = max((len(each.keepers) for way in self._reply for each in way), default=0)
             width = self.widths[1]
             self._keepers = [np.full((len(self._reply), width), NONE, dtype=np.int64) for _ in range(most)]
             for row, way in enumerate(self._reply):
@@ -249,11 +254,6 @@ class GateLayout:
         """A column of a way; None where it has none there."""
         columns = (self._reply if is_reply else self._request)[way]
         return columns[at] if at < len(columns) else None
-
-    @property
-    def widths(self) -> tuple[int, int]:
-        """How many columns requests and replies have at most."""
-        return (max((len(way) for way in self._request), default=0), max((len(way) for way in self._reply), default=0))
 
     def _gates_on(self, interface: Interface) -> list[tuple[Filter, ...]]:
         """The instance gates of an interface: each `first` filter one, all `any` filters together one (clause S20)."""
