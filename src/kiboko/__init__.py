@@ -5,9 +5,9 @@ For scripts: `load`, `check`, `check_set` and `confirm`, with what they return a
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
-
 __version__ = "0.1.0"
+
+TYPE_CHECKING = False  # as `typing` has it, which takes a tenth of a start to load
 
 if TYPE_CHECKING:
     from kiboko.api import Answer, Confirmation, Network, SetAnswer, check, check_set, confirm, load
@@ -30,7 +30,7 @@ __all__ = [
 _ERRORS = frozenset(("EnvironmentFailure", "InputError", "KibokoError", "UsageError"))
 
 
-def __getattr__(name: str) -> Any:
+def __getattr__(name: str) -> object:
     """The names above, each brought in when it is first used: the program itself needs none of them to start."""
     if name not in __all__:
         raise AttributeError(f"module 'kiboko' has no attribute '{name}'")
