@@ -86,6 +86,7 @@ class Comparison:
         self.ends = Ends(walker)
         self._walks: dict[tuple[Address, Address, Service, RangeSet | None], Walk] = {}
         self._cells: dict[tuple[Address, Address, Service], tuple[RangeSet, ...]] = {}
+        self._first: dict[tuple[Address, Address, Service], tuple[int, Walk]] = {}
         self.served = self._served_services()
 
     def _served_services(self) -> RangeSet:
@@ -271,9 +272,16 @@ class Comparison:
         if port is None or not service.has_ports:
             return self._remembered((*key, None), source, target, service, None)
         if key not in self._cells:
-            if len(self._cells) >= _MOST_WALKS:
+            if len(self._cells) >= _MOST_WALKS or len(self._first) >= _MOST_WALKS:
                 self._cells.clear()
                 self._walks.clear()
+                self._first.clear()
+            # Most are asked about from one port; only the second one makes it worth while to walk all of them.
+            first = self._first.get(key)
+            if first is None:
+                first = self._first[key] = (port, self.walker.walk(source, target, service, RangeSet.one(port)))
+            if first[0] == port:
+                return first[1]
             walk = self.walker.walk(source, target, service, ALL_PORTS)
             cells = self._cells[key] = _port_cells(walk)
             if len(cells) == 1:

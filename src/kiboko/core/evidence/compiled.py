@@ -193,8 +193,8 @@ class CompiledComparison:
         self._reply_kinds: dict[tuple[int, ...], int] = {}
         self._decided_kinds: dict[int, int] = {}
         self._numbers: dict[tuple[int, int], int] = {}
-        # Of each class its key, its kind, and the atoms that its ends have behind a gateway.
-        self._classes = np.zeros((0, 5), dtype=np.int64)
+        # Of each class its key, its kind, the atoms that its ends have behind a gateway, and what stops its replies.
+        self._classes = np.zeros((0, 6), dtype=np.int64)
         self._known.clear()
 
     def judge(self, table: FlowTable) -> Judged:
@@ -303,9 +303,9 @@ class CompiledComparison:
         flags = (self._flag_kinds[table.flags[rows]] // len(EVENTS)).astype(np.int64)
         if self._signatures is None and len(self._classes) + len(rows) <= FEW_CLASSES:
             # So few are sooner walked than tables are made: each stands for itself alone.
-            marks, behind = np.column_stack([pair, rest, none + 1]), np.full((len(rows), 2), _NONE)
+            marks, behind, back = np.column_stack([pair, rest, none + 1]), np.full((len(rows), 2), _NONE), none
         else:
-            marks, behind = self._told_apart().of(
+            marks, behind, back = self._told_apart().of(
                 table, rows, points[rows] if points is not None else none, ages[rows] if ages is not None else none,
                 flags,
             )  # fmt: skip
@@ -323,7 +323,7 @@ class CompiledComparison:
             kinds[index] = self._kind_of[mark]
         begin = len(self._classes)
         self._numbers.update(zip(zip(pair.tolist(), rest.tolist()), range(begin, begin + len(rows)), strict=True))
-        made = np.column_stack([pair, rest, kinds[each.codes], behind])
+        made = np.column_stack([pair, rest, kinds[each.codes], behind, back])
         self._classes = np.concatenate([self._classes, made])
 
     def _told_apart(self) -> Signatures:
@@ -413,11 +413,12 @@ class CompiledComparison:
         own, theirs = code[rows], code[requests]
         # A reset may refuse: whose refusal that is, and what it would look like, its own walk tells.
         reset = self._flag_kinds[table.flags[rows]] // len(EVENTS) == _RESET
-        apart = [np.where(reset, each[at], _NONE) for each, at in ((classes, rows), (classes, requests))]
+        apart = [np.where(reset, classes[at], _NONE) for at in (rows, requests)]
+        apart.append(self._classes[classes[requests], 5])
         met = distinct(own, theirs, *apart)
         kinds = np.empty(len(met), dtype=np.int64)
         for index, at in enumerate(met.first.tolist()):
-            key = (int(own[at]), int(theirs[at]), int(apart[0][at]), int(apart[1][at]))
+            key = (int(own[at]), int(theirs[at]), *(int(each[at]) for each in apart))
             if key not in self._reply_kinds:
                 record, asked = table.record(int(rows[at])), table.record(int(requests[at]))
                 finding = self._comparison.judge_reply(record, self._comparison.judge(asked))
@@ -440,7 +441,7 @@ class CompiledComparison:
         near, far = hashes.as_source[table.source[rows]], hashes.as_destination[table.destination[rows]]
         ports = port_hash(table, rows, False)
         own = near ^ far ^ ports
-        behind = self._classes[classes[rows], 3:]
+        behind = self._classes[classes[rows], 3:5]
         moved = np.flatnonzero((behind != _NONE).any(axis=1))
         if not len(moved):
             return rows, own

@@ -32,6 +32,9 @@ _DENIED = EVENTS.index(DENIED)
 _OPENING, _BARE_OPENING, _RESET = 1, 2, 3
 _ICMP_ERRORS = {ICMP: (3, 4, 5, 11, 12), ICMP6: (1, 2, 3, 4)}
 _WIDTH = 20
+_REPLY_STOP = 8
+"""The first of the two columns that tell what stops the reply."""
+_MOST_DECIDERS = 1 << 32
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,8 +64,14 @@ class Signatures:
         self._marks: dict[bytes, int] = {}
         self._served = comparison.served
 
-    def of(self, table: FlowTable, rows: NDArray[np.int64], points: NDArray[np.int64], ages: NDArray[np.int64],
-           flag_kinds: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:  # fmt: skip
+    def of(
+        self,
+        table: FlowTable,
+        rows: NDArray[np.int64],
+        points: NDArray[np.int64],
+        ages: NDArray[np.int64],
+        flag_kinds: NDArray[np.int64],
+    ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
         """The signatures of some records, int64[k, m], and the atoms that the addresses of their requests have where
         they arrive, int64[k, 2], -1 for those that stay as they are.
 
@@ -115,7 +124,10 @@ class Signatures:
         if len(alone):
             found[alone, -4], found[alone, -3] = source[alone] + 1, destination[alone]
             found[alone, -2], found[alone, -1] = number[alone], port[alone] + 2
-        return found, self._behind(direct, known, source, destination, target, own | outside)
+        # What stops a reply tells the findings of replies apart, and not those of their requests.
+        replies = found[:, _REPLY_STOP] * _MOST_DECIDERS + found[:, _REPLY_STOP + 1]
+        found[:, _REPLY_STOP : _REPLY_STOP + 2] = 0
+        return found, self._behind(direct, known, source, destination, target, own | outside), replies
 
     def facts(self, atom: int) -> _Facts:
         """What an atom of addresses is."""
@@ -165,7 +177,11 @@ class Signatures:
         columns = np.arange(stops.shape[1])
         is_end = self._is_end(gates)
         request = stops & (columns < gates.request)
-        for column, chosen in ((4, request & ~is_end), (6, request), (8, stops & (columns >= gates.request) & ~is_end)):
+        for column, chosen in (
+            (4, request & ~is_end),
+            (6, request),
+            (_REPLY_STOP, stops & (columns >= gates.request) & ~is_end),
+        ):
             gate = np.full(len(found), NONE)
             if chosen.shape[1]:
                 gate = np.where(chosen.any(axis=1), chosen.argmax(axis=1), NONE)

@@ -77,11 +77,10 @@ class _Dimension:
             self._note(_packed(np.ones((1, len(sides)), dtype=np.bool_), words))
             return
         starts, inside = _pieces(sides, self.size)
-        kinds, which = np.unique(_packed(inside, words), axis=0, return_inverse=True)
+        kinds, which = _kinds(_packed(inside, words))
         if len(kinds) > 1 << 16:
             raise OverflowError("more classes of atoms than a list may have")
-        lengths = np.diff([*starts.tolist(), self.size])
-        row = np.repeat(which.reshape(-1).astype(np.uint16), lengths)
+        row = np.repeat(which.astype(np.uint16), np.diff(starts, append=self.size))
         key = row.tobytes()
         if key not in self._known:
             self._known[key] = len(self._classes)
@@ -174,6 +173,17 @@ class BoxLists:
             place = np.frexp(lowest.astype(np.float64))[1] - 1
             found[left] = np.where(matching != 0, place + word * _WORD, -1)
         return found
+
+
+def _kinds(words: NDArray[np.uint64]) -> tuple[NDArray[np.uint64], NDArray[np.int64]]:
+    """The distinct rows of words, and for each row the place of its own among them."""
+    if words.shape[1] == 1:
+        known, which = np.unique(words[:, 0], return_inverse=True)
+        return known.reshape(-1, 1), which.reshape(-1)
+    numbers: dict[bytes, int] = {}
+    places = [numbers.setdefault(row.tobytes(), len(numbers)) for row in words]
+    first = np.unique(places, return_index=True)[1]
+    return words[first], np.array(places, dtype=np.int64)
 
 
 def _pieces(sides: Sequence[Ranges], size: int) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:

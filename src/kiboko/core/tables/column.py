@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -25,7 +24,7 @@ from kiboko.core.tables.layout import (
     GateLayout,
 )
 from kiboko.core.tables.lines import NO_PORT
-from kiboko.core.tables.places import NONE, PlacedEnd
+from kiboko.core.tables.places import NONE
 from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, SENDER, Gate
 
 
@@ -70,23 +69,8 @@ class FlowColumn:
 
     def _take_ends(self) -> None:
         layout = self.layout
-        atoms, back = np.unique(np.concatenate([self.flows.source, self.flows.target]), return_inverse=True)
-        ends = [layout.end(atom) for atom in atoms.tolist()]
-        instances: dict[str, int] = {"": NONE}
-        for end in ends:
-            instances.setdefault(end.instance, len(instances))
-
-        def column(read: Callable[[PlacedEnd], int]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-            values = np.array([read(end) for end in ends], dtype=np.int64)[back.reshape(-1)]
-            return values[: self.count], values[self.count :]
-
-        own, self.interface, self.subnet = (
-            column(lambda e: e.own),
-            column(lambda e: e.interface),
-            column(lambda e: e.subnet),
-        )
-        public, place = column(lambda e: e.public), column(lambda e: e.place)
-        machine = column(lambda e: instances[e.instance])
+        near, far = layout.ends_of(self.flows.source), layout.ends_of(self.flows.target)
+        own, public, self.interface, self.subnet, place, machine = ((near[row], far[row]) for row in range(len(near)))
         self.address = np.stack([own[0], public[0], self.flows.target.astype(np.int64), own[1]])
         same = (self.subnet[0] == self.subnet[1]) & (self.subnet[0] != NONE)
         key = (place[0] * len(layout.places) + place[1]) * 2 + same
@@ -104,10 +88,7 @@ class FlowColumn:
             source, target = int(self.flows.source[row]), int(self.flows.target[row])
             ways[number] = layout.way_between(layout.end(source), target, layout.end(target))
         self.way = np.where(alone, NONE, ways[back.reshape(-1)]).astype(np.int32)
-        self.ends = ends
-        targets = np.searchsorted(atoms, self.flows.target)
-        listening = {int(at): layout.listener_of(ends[at]) for at in np.unique(targets)}
-        self.listening = np.array([listening.get(at, NONE) for at in range(len(ends))], dtype=np.int64)[targets]
+        self.listening = layout.listening_at(self.flows.target)
 
     def _take_packets(self) -> None:
         layout, flows = self.layout, self.flows

@@ -38,6 +38,7 @@ GATES = ("listener", "route", "source", "destination", "translate", "zone", "out
          "instance-in", "instance-out", "host-in", "host-out")  # fmt: skip
 """Every kind of gate; the place of one is its number."""
 _OUT, _IN = 0, 1
+_NOT_ASKED = -9
 _WAYS = ("out", "in")
 
 
@@ -99,6 +100,28 @@ class GateLayout:
         self._keepers_of = 0
         self.widths = (0, 0)
         """How many columns requests and replies have at most."""
+        # Of each atom of addresses that was asked about: see `ends_of` and `listening_at`.
+        self._facts = np.full((6, self.addresses.size), NONE, dtype=np.int64)
+        self._is_known = np.zeros(self.addresses.size, dtype=np.bool_)
+        self._listening = np.full(self.addresses.size, _NOT_ASKED, dtype=np.int64)
+        self._machines: dict[str, int] = {"": NONE}
+
+    def ends_of(self, atoms: NDArray[np.int32]) -> NDArray[np.int64]:
+        """The ends of some atoms, int64[6, n]: the atoms of their own and public addresses, and the numbers of their
+        interfaces, subnets, places and machines; -1 for none."""
+        for atom in set(atoms[~self._is_known[atoms]].tolist()):
+            end = self.end(atom)
+            machine = self._machines.setdefault(end.instance, len(self._machines))
+            self._facts[:, atom] = end.own, end.public, end.interface, end.subnet, end.place, machine
+            self._is_known[atom] = True
+        return self._facts[:, atoms]
+
+    def listening_at(self, atoms: NDArray[np.int32]) -> NDArray[np.int64]:
+        """The lists of what is listened to at some atoms, int64[n]."""
+        for atom in set(atoms[self._listening[atoms] == _NOT_ASKED].tolist()):
+            self._listening[atom] = self.listener_of(self.end(atom))
+        found: NDArray[np.int64] = self._listening[atoms]
+        return found
 
     def end(self, atom: int) -> PlacedEnd:
         """The end that an atom of addresses stands for, with its gates laid out."""
