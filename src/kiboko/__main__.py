@@ -9,7 +9,7 @@ import sys
 def run() -> None:
     """Start. Even while it is still being loaded it can be interrupted without a word of how it was made."""
     # What is loaded stays: to look for garbage in it again and again would take a tenth of a short command's time.
-    gc.set_threshold(50_000, 20, 50)
+    gc.set_threshold(200_000, 20, 50)
     try:
         from kiboko.commands.main import run as run_command
 
