@@ -78,7 +78,13 @@ def confirmed(
         if judge.left_out:
             caveats.append(f"{judge.left_out:,} flow records are not of the time asked for, and left out")
         coverage = judge.coverage
-    return Confirmed(summary, Causes(walker, summary.rows(), older), caveats, coverage)
+    causes = Causes(walker, summary.rows(), older)
+    if causes.left_out:
+        caveats.append(
+            f"likely causes rest on a part of the traffic: {causes.left_out:,} kinds of it were not weighed;"
+            " 'not seen' means not among the others"
+        )
+    return Confirmed(summary, causes, caveats, coverage)
 
 
 def _take_probes(path: Path, strict: bool, comparison: Comparison, summary: Summary) -> list[str]:

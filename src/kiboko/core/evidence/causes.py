@@ -73,7 +73,11 @@ class Causes:
         self.walker = walker
         self._older = older
         self._board = _Board()
-        for group in itertools.islice(groups, _MOST_GROUPS):
+        listed = list(groups)
+        looked_at = listed if len(listed) <= _MOST_GROUPS else _related(listed)
+        self.left_out = len(listed) - len(looked_at)
+        """How many kinds of traffic are too many to be weighed."""
+        for group in looked_at:
             walk = group.finding.walk
             if walk is not None:
                 self._note(group, walk)
@@ -151,7 +155,8 @@ class Causes:
         enforced = self._board.enforced_at.get(place, set())
         leaking = len(self._board.leaking_at[place])
         at_interface = all(row.gate in ("instance-in", "instance-out") for row in stops)
-        several = f"{leaking} kinds of traffic that only {place} stops get through"
+        kinds = "1 kind" if leaking == 1 else f"{leaking} kinds"
+        several = f"{kinds} of traffic that only {place} stops {'gets' if leaking == 1 else 'get'} through"
         if at_interface:
             if enforced:
                 yield _cause("not-enforced", 0.12, f"{_names(enforced)} still stops other traffic at {place}")
@@ -339,6 +344,15 @@ _TO_CONFIRM = {
     "log-before-as-of": "hold the record against the network file of its own day",
     "host-unhealthy": "look on the machine itself: load, network, power",
 }
+
+
+def _related(groups: list[FindingGroup]) -> list[FindingGroup]:
+    """Of too many kinds of traffic the first that disagree, and what agrees at the ends of these: it is that which
+    speaks against a cause."""
+    odd = [group for group in groups if group.concluded.status in (LEAK, BREAK)][: _MOST_GROUPS // 4]
+    ends = {name for group in odd for name in (group.source, group.destination)}
+    others = (group for group in groups if group.concluded.status == AGREE and {group.source, group.destination} & ends)
+    return [*odd, *itertools.islice(others, _MOST_GROUPS - len(odd))]
 
 
 def _cause(name: str, weight: float, looked_at: str) -> Cause:

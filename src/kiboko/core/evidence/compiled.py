@@ -25,7 +25,7 @@ from kiboko.core.evidence.comparison import (
     seen_behind,
 )
 from kiboko.core.header.addresses import Address
-from kiboko.core.records.columns import KeyNumbers, distinct, numbered
+from kiboko.core.records.columns import Distinct, KeyNumbers, distinct, numbered
 from kiboko.core.records.conversations import FlowHash, OtherEnds, partners, port_hash
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable, milliseconds
 from kiboko.core.records.records import FlowRecord
@@ -227,8 +227,7 @@ class CompiledComparison:
     def summed(self, table: FlowTable, judged: Judged, rows: Rows) -> Tallies:
         """Some records of a judged table summed up by finding and class."""
         code, classes, request = judged.code[rows], judged.classes[rows], judged.request[rows]
-        asked = np.where(request >= 0, judged.classes[np.maximum(request, 0)], _NONE) if len(rows) else request
-        groups = distinct(code, classes, asked)
+        groups, asked = _groups_of(judged, rows)
         part = table if len(rows) == len(table) else table.taken(rows)
         first = groups.first
         examples = part.taken(first)
@@ -266,8 +265,7 @@ class CompiledComparison:
     def fitting(self, table: FlowTable, fits: Callable[[Finding], bool]) -> NDArray[np.bool_]:
         """The records whose findings fit, by their own walks: one for each class of them."""
         judged = self.judge(table)
-        asked = np.where(judged.request >= 0, judged.classes[np.maximum(judged.request, 0)], _NONE)
-        groups = distinct(judged.code, judged.classes, asked)
+        groups, _ = _groups_of(judged, np.arange(len(table)))
         found = []
         for row in groups.first.tolist():
             request = table.record(int(judged.request[row])) if judged.request[row] >= 0 else None
@@ -313,13 +311,13 @@ class CompiledComparison:
         kinds = np.empty(len(each), dtype=np.int64)
         for index, at in enumerate(each.first.tolist()):
             mark = tuple(marks[at].tolist())
-            if mark not in self._kind_of:
+            stands_alone, is_new = bool(mark[-1]), mark not in self._kind_of
+            if is_new or stands_alone:
                 record = table.record(int(rows[at]))
-                self._kind_of[mark] = self._new_kind(record)
-                if mark[-1]:  # it stands for itself alone
+                if is_new:
+                    self._kind_of[mark] = self._new_kind(record)
+                if stands_alone:
                     behind[at] = self._moved(record, self._kinds.findings[self._kind_of[mark]])
-            elif mark[-1]:
-                behind[at] = self._moved(table.record(int(rows[at])), self._kinds.findings[self._kind_of[mark]])
             kinds[index] = self._kind_of[mark]
         begin = len(self._classes)
         self._numbers.update(zip(zip(pair.tolist(), rest.tolist()), range(begin, begin + len(rows)), strict=True))
@@ -466,6 +464,13 @@ class CompiledComparison:
                 finding, record = self._comparison.decided(kinds.findings[kind]), table.record(int(mine[0]))
                 self._decided_kinds[kind] = kinds.add(finding, conclusion(record, finding), is_decided=True)
             result[mine] = self._decided_kinds[kind]
+
+
+def _groups_of(judged: Judged, rows: Rows) -> tuple[Distinct, Rows]:
+    """Some records by what their findings rest on: their finding, class, and the class of their request, int64[n]."""
+    request = judged.request[rows]
+    asked = np.where(request >= 0, judged.classes[np.maximum(request, 0)], _NONE) if len(rows) else request
+    return distinct(judged.code[rows], judged.classes[rows], asked), asked
 
 
 def _services_of(table: FlowTable, is_from: NDArray[np.bool_]) -> Rows:

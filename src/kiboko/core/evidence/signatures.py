@@ -20,17 +20,15 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
 from kiboko.core.records.flow_table import EVENTS, FlowTable
 from kiboko.core.records.records import DENIED
+from kiboko.core.records.signs import ICMP_ERRORS
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import DOUBTFUL, NOT_KNOWN, REJECTS
 from kiboko.core.tables.gate_tables import VERDICTS, Gates, GateTables
-from kiboko.core.tables.layout import GATES, Slot
 from kiboko.core.tables.places import NONE
-from kiboko.core.walk.gates import FORWARD
 from kiboko.core.walk.walk import ALLOWED
 
 _DENIED = EVENTS.index(DENIED)
 _OPENING, _BARE_OPENING, _RESET = 1, 2, 3
-_ICMP_ERRORS = {ICMP: (3, 4, 5, 11, 12), ICMP6: (1, 2, 3, 4)}
 _WIDTH = 20
 _REPLY_STOP = 8
 """The first of the two columns that tell what stops the reply."""
@@ -40,8 +38,8 @@ _MOST_DECIDERS = 1 << 32
 @dataclass(frozen=True, slots=True)
 class _Facts:
     """What an atom of addresses is to a record. `translated` is the atom of the public address of an interface that
-    bears this one, -1 where there is none; `edge` and `network` number the outside that it belongs to and the network
-    of its interface; `ports` the client ports of its end."""
+    bears this one, -1 where there is none; `outside` is that which it belongs to, `network` that of its interface,
+    `ports` are the client ports of its end."""
 
     is_apart: bool
     is_public: bool
@@ -73,7 +71,7 @@ class Signatures:
         flag_kinds: NDArray[np.int64],
     ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
         """The signatures of some records, int64[k, m], and the atoms that the addresses of their requests have where
-        they arrive, int64[k, 2], -1 for those that stay as they are.
+        they arrive, int64[k, 2], -1 for those that stay as they are; and what stops their replies, int64[k].
 
         Parameters
         ----------
@@ -93,7 +91,7 @@ class Signatures:
         served = _within(number, self._served), has_ports & (port >= 0) & _within(turned_number, self._served)
         by_ports = np.where(served[0] == served[1], 0, np.where(served[1], 1, 2))
         echo = np.isin(protocol << 8 | detail >> 8, (ICMP << 8, ICMP6 << 8 | 129))
-        error = np.isin(protocol << 8 | detail >> 8, [k << 8 | e for k, each in _ICMP_ERRORS.items() for e in each])
+        error = np.isin(protocol << 8 | detail >> 8, [k << 8 | e for k, each in ICMP_ERRORS.items() for e in each])
         internet = np.array([False, *self._internet_points()])[points]
         target = known.target(internet)
         outside = ~known.inside[0] & known.foreign(target)
@@ -105,7 +103,7 @@ class Signatures:
         found[:, 1] = ages * 4 + by_ports
         found[:, 2] = np.where(protocol == TCP, 1, np.where(has_ports, 2, np.where(error, 3, np.where(echo, 4, 5))))
         found[:, 3] = outside
-        self._tell_direct(found, direct, event)
+        self._tell_direct(found, direct)
         stopped = found[:, 4] != 0
         # Of refusals the signal counts, which rests on their own way back. Of what is denied where by the rules
         # something refuses, only whether that is known: where a kernel's rule set may stand on the way, it may be not.
@@ -169,7 +167,7 @@ class Signatures:
     ) -> Gates:
         return self._tables.gates(Flows(source.astype(np.int32), target.astype(np.int32), service, port))
 
-    def _tell_direct(self, found: NDArray[np.int64], gates: Gates, event: NDArray[np.int64]) -> None:
+    def _tell_direct(self, found: NDArray[np.int64], gates: Gates) -> None:
         """The first gate that stops, of those that a record speaks of; the first of all, which an end may be; the first
         of the reply; what is not known."""
         layout = self._tables.layout
@@ -186,7 +184,9 @@ class Signatures:
             if chosen.shape[1]:
                 gate = np.where(chosen.any(axis=1), chosen.argmax(axis=1), NONE)
             decider = np.where(gate >= 0, gates.decider[np.arange(len(gate)), np.maximum(gate, 0)], 0)
-            found[:, column] = np.where(gate >= 0, layout.columns(gates.way.astype(np.int64), gate, _what), 0)
+            found[:, column] = np.where(
+                gate >= 0, layout.columns(gates.way.astype(np.int64), gate, lambda slot: slot.number), 0
+            )
             found[:, column + 1] = np.where(decider > 0, decider, -1 - gates.way) * (gate >= 0)
         verdict = self._tables.verdicts(gates).verdict
         unknown = ((gates.action == DOUBTFUL) | (gates.action == NOT_KNOWN)).any(axis=1)
@@ -391,8 +391,3 @@ def _within(numbers: NDArray[np.int64], chosen: RangeSet) -> NDArray[np.bool_]:
     at = np.searchsorted(low, numbers, side="right") - 1
     found: NDArray[np.bool_] = (at >= 0) & (numbers <= high[np.maximum(at, 0)])
     return found
-
-
-def _what(slot: Slot) -> int:
-    """What gate it is and in which direction, as a number from 1."""
-    return 1 + GATES.index(slot.gate.step.gate) + (len(GATES) if slot.gate.direction != FORWARD else 0)

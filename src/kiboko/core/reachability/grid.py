@@ -20,9 +20,8 @@ from kiboko.core.records.columns import distinct
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import DOUBTFUL, REJECTS
 from kiboko.core.tables.gate_tables import Gates, GateTables
-from kiboko.core.tables.layout import GATES, Slot
+from kiboko.core.tables.layout import Slot
 from kiboko.core.tables.places import NONE
-from kiboko.core.walk.gates import FORWARD
 from kiboko.core.walk.walk import Walk, Walker
 
 _MOST_FLOWS = 1 << 16
@@ -201,7 +200,7 @@ class PairGrid:
         place = (np.arange(count) * cells + cell, np.maximum(gate, 0))
         decider, action = gates.decider[place], gates.action[place]
         way = gates.way.reshape(count, cells)[:, 0].astype(np.int64)
-        kind = layout.columns(way, gate, _kind_of)
+        kind = layout.columns(way, gate, lambda slot: slot.number)
         by_way = decider == 0
         refused = (verdict == _BLOCKED) & (action == REJECTS)
         # A listener's reset goes the way of the reply, and by the same rules where no kernel has a word in it.
@@ -240,11 +239,6 @@ _PAIR, _EACH = 8, 9
 """Outcomes that hold for one pair alone, or for one pair on one kind of services: of refusals and doubts the rest
 depends on more than a table holds."""
 _LISTENER, _ROUTE = 1, 2
-
-
-def _kind_of(slot: Slot) -> int:
-    """What gate it is and in which direction, as a number."""
-    return 1 + GATES.index(slot.gate.step.gate) + (len(GATES) if slot.gate.direction != FORWARD else 0)
 
 
 def _says_names(slot: Slot) -> int:

@@ -6,7 +6,7 @@ from kiboko.core.header.services import ICMP, ICMP6
 from kiboko.core.records.records import DENIED, FlowRecord
 
 _SYN, _RST, _ACK = 0x02, 0x04, 0x10
-_ICMP_ERRORS = {ICMP: (3, 4, 5, 11, 12), ICMP6: (1, 2, 3, 4)}
+ICMP_ERRORS = {ICMP: (3, 4, 5, 11, 12), ICMP6: (1, 2, 3, 4)}
 
 
 def is_opening(record: FlowRecord) -> bool:
@@ -26,7 +26,7 @@ def is_bare_reset(record: FlowRecord) -> bool:
 
 def is_icmp_error(record: FlowRecord) -> bool:
     """An ICMP message that speaks of another packet (RFC 792, RFC 4443)."""
-    return record.service.detail >> 8 in _ICMP_ERRORS.get(record.service.protocol, ())
+    return record.service.detail >> 8 in ICMP_ERRORS.get(record.service.protocol, ())
 
 
 def is_echo_reply(record: FlowRecord) -> bool:

@@ -31,6 +31,7 @@ from kiboko.core.tables.filter_lists import (
 from kiboko.core.tables.lines import AddressLine, NumberLine, port_line
 from kiboko.core.tables.places import NONE, PlacedEnd, Places
 from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, SENDER, Gate, Way, find_way
+from kiboko.core.walk.gates import REPLY
 from kiboko.core.walk.walk import Walker
 
 NO_GATE, SETTLED, INTERFACE, HOST, SUBNET, LIST, ZONE_DEFAULT, LISTENER = range(8)
@@ -55,6 +56,11 @@ class Slot:
     way: int = _OUT
     settled: int = PASSES
     keepers: tuple[int, ...] = ()
+
+    @property
+    def number(self) -> int:
+        """What kind of gate it is and in which direction, as a number from 1."""
+        return 1 + GATES.index(self.gate.step.gate) + (len(GATES) if self.gate.direction == REPLY else 0)
 
 
 class GateLayout:

@@ -25,11 +25,11 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.memory import without_garbage
 from kiboko.core.network import host_rules, model
 from kiboko.core.network.model import Topology
+from kiboko.files.network.listing import DATA_SUFFIXES
 
 _MAGIC = b"kiboko network 1\n"
 _DIGEST = 32
 _MOST_FILES, _MOST_OCTETS = 64, 512 << 20
-_DATA_SUFFIXES = (".yaml", ".yml", ".json", ".csv", ".tsv", ".txt", ".jsonl", ".parquet", ".xml", ".toml")
 
 _CLASSES: tuple[type, ...] = (
     Place, Problem, Address, AddressSet, Prefix, RangeSet,
@@ -92,7 +92,7 @@ def _inputs(path: str) -> list[tuple[str, bytes]] | None:
     try:
         if not top.is_dir():
             return [("", _digest_of(top))]
-        names = sorted(name for name in os.listdir(top) if name.endswith(_DATA_SUFFIXES))
+        names = sorted(name for name in os.listdir(top) if name.endswith(DATA_SUFFIXES))
         # Other files of data are named, not read: whether they belong to it is for the loader to say.
         parts = [name for name in names if name.endswith(".yaml") or name == "instances.csv"]
         return [(name, _digest_of(top / name) if name in parts else b"") for name in names]

@@ -15,10 +15,10 @@ from kiboko.core.hints import nearest
 from kiboko.files.documents import lined_yaml
 from kiboko.files.documents.lined_yaml import Items, Plain, Table
 from kiboko.files.documents.shapes import held_against
+from kiboko.files.network.listing import DATA_SUFFIXES
 from kiboko.files.network.schema import NOT_SUPPORTED_YET, NetworkFile
 
 _COLUMNS = ("name", "subnet", "address", "public", "state", "tags", "filters", "listens")
-_DATA_SUFFIXES = (".yaml", ".yml", ".json", ".csv", ".tsv", ".txt", ".jsonl", ".parquet", ".xml", ".toml")
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +63,7 @@ def unread_files(path: Path, shown: str, used: set[Path]) -> list[Problem]:
         )
         for file in sorted(path.iterdir())
         if file.is_file()
-        and file.suffix in _DATA_SUFFIXES
+        and file.suffix in DATA_SUFFIXES
         and file.suffix != ".yaml"
         and file.name != "instances.csv"
         and file.resolve() not in used
