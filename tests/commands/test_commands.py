@@ -239,6 +239,8 @@ class OnTheDemo(unittest.TestCase):
             "check gauge-03 relay-1 ssh -n none.yaml": "none.yaml: no such network file",
             "check gauge-03 gauge-03 ssh": "are one machine",
             "show gaugess": "did you mean 'gauges'",
+            "show htps": "did you mean 'https'",
+            "confirm --flows evidence/flows.csv --top 0": "--top: at least one line",
             "route crews relay-1": "'crews' stands for more than one end",
             "confirm": "give evidence",
             "confirm --flows none.csv": "none.csv: no such file",

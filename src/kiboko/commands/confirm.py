@@ -69,6 +69,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Compare, show, and return 0 where records agree and there is no leak or break, else 1: no agreement that was not
     seen."""
+    if args.top < 1:
+        raise UsageError("--top: at least one line is shown")
     if not args.probes and not args.flows:
         raise UsageError("give evidence: --probes FILE, --flows FILE, or both")
     if args.plot is not None:
@@ -88,7 +90,7 @@ def run(args: argparse.Namespace) -> int:
     if args.json:
         print(json.dumps(confirm_json(summary, causes, caveats, coverage), indent=1))
     else:
-        show_confirm(summary, causes, caveats, FindingsShown(args.all, args.by == "pair", max(1, args.top)), Output(),
+        show_confirm(summary, causes, caveats, FindingsShown(args.all, args.by == "pair", args.top), Output(),
                      coverage)  # fmt: skip
     if args.plot is not None and coverage is not None:
         from kiboko.views.flow_figures import draw_findings

@@ -9,7 +9,7 @@ import json
 from kiboko.commands.options import add_examples, add_network_option, network_of
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import parse_address, reads_as_address
-from kiboko.core.header.services import parse_services
+from kiboko.core.header.services import WELL_KNOWN, parse_services
 from kiboko.core.hints import nearest
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.queries.inspection import end_addresses
@@ -60,5 +60,5 @@ def _sheet(shower: Shower, ends: Ends, name: str) -> Sheet:
     with contextlib.suppress(ValueError):
         return shower.service(name, parse_services(name, topology.services))
     names = [*ends.known_names(), *topology.filters, *topology.zones, *topology.gateways, *topology.route_tables,
-             *topology.services]  # fmt: skip
+             *topology.services, *WELL_KNOWN]  # fmt: skip
     raise UsageError(f"nothing in the network is called '{name}'" + nearest(name, names, 3, 0.5))
