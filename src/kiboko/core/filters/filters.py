@@ -104,9 +104,13 @@ class Ruling:
 class FilterJudge:
     """Asks filters about packets. Peers are worked out once per filter and direction."""
 
-    def __init__(self, membership: Membership) -> None:
+    def __init__(self, membership: Membership, before: FilterJudge | None = None) -> None:
+        """`before` is the judge of the topology that this one was changed from."""
         self._membership = membership
         self._ready: dict[tuple[str, str], tuple[ReadyRule, ...] | None] = {}
+        if before is not None and before._membership.shares_peers(membership):
+            old, new = before._membership.topology.filters, membership.topology.filters
+            self._ready = {key: ready for key, ready in before._ready.items() if new.get(key[0]) is old[key[0]]}
 
     def rules(self, chosen: Filter, way: str) -> tuple[ReadyRule, ...] | None:
         """The enabled rules of a filter in the order they decide; None where the direction is not filtered."""

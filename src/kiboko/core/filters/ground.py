@@ -11,11 +11,17 @@ from kiboko.core.network.model import Filter, Topology
 class Ground:
     """The directory, the memberships and the filter judge of one topology, and its crossings by zones."""
 
-    def __init__(self, topology: Topology, directory: Directory | None = None) -> None:
+    def __init__(self, topology: Topology, before: Ground | None = None) -> None:
+        """`before` is that of the topology that this one was changed from, with which it shares what is the same."""
         self.topology = topology
-        self.directory = directory or Directory(topology)
-        self.membership = Membership(self.directory, topology)
-        self.judge = FilterJudge(self.membership)
+        if before is None:
+            self.directory = Directory(topology)
+            self.membership = Membership(self.directory)
+            self.judge = FilterJudge(self.membership)
+        else:
+            self.directory = before.directory.of_changed(topology)
+            self.membership = before.membership.of_changed(self.directory)
+            self.judge = FilterJudge(self.membership, before.judge)
         self._empty_members: dict[tuple[str, str], tuple[str, ...]] = {}
         self._crossings = {(c.source, c.destination): c for c in topology.crossings}
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Mapping
+from copy import copy
 from dataclasses import dataclass
 
 from kiboko.core.header.addresses import SPECIAL_PURPOSE, Address, AddressSet, Prefix, special_purpose
@@ -94,13 +96,20 @@ class Directory:
         self._edges = AddressSet.of_addresses(a for a in edges if a not in self._interfaces)
         self.undeliverable = AddressSet.union([*SPECIAL_PURPOSE.values(), self._edges])
 
-    def holds_for(self, topology: Topology) -> bool:
-        """Whether the directory of another topology would be this one: whether all that it is made of is the same."""
+    def of_changed(self, topology: Topology) -> Directory:
+        """The directory of a changed topology, which shares what the change leaves as it is: all look-ups, where every
+        interface, subnet, network, outside and gateway is the same."""
         own = self.topology
-        return all(
-            getattr(own, part) is getattr(topology, part)
-            for part in ("instances", "subnets", "networks", "outsides", "gateways", "route_tables")
+        if own is topology:
+            return self
+        alike = all(
+            getattr(own, part) is getattr(topology, part) for part in ("subnets", "networks", "outsides", "gateways")
         )
+        if not alike or not _same_interfaces(own.instances, topology.instances):
+            return Directory(topology)
+        changed = copy(self)
+        changed.topology = topology
+        return changed
 
     def why_undeliverable(self, address: Address) -> str | None:
         """What an address is that no packet to one machine goes to, such as `multicast`; None for any other."""
@@ -198,3 +207,14 @@ class Directory:
             network.name if network else None,
             None if network else self.outside_holding(address),
         )
+
+
+def _same_interfaces(some: Mapping[str, Instance], others: Mapping[str, Instance]) -> bool:
+    if some is others:
+        return True
+    if len(some) != len(others):
+        return False
+    return all(
+        name == other and (one is changed or one.interfaces is changed.interfaces)
+        for (name, one), (other, changed) in zip(some.items(), others.items(), strict=True)
+    )

@@ -12,10 +12,9 @@ from kiboko.core.network.model import Carrying, Filter, Group, Instance, Interfa
 class Membership:
     """Groups, peers and attachments of one topology, each worked out once when first asked for."""
 
-    def __init__(self, directory: Directory, topology: Topology | None = None) -> None:
-        """`topology` may differ from the directory's in its filters."""
+    def __init__(self, directory: Directory) -> None:
         self.directory = directory
-        self.topology = topology or directory.topology
+        self.topology = directory.topology
         self._names: dict[str, AddressSet] = {}
         self._peers: dict[Peer, AddressSet] = {}
         self._carried: dict[str, AddressSet] = {}
@@ -23,6 +22,21 @@ class Membership:
         self._groups: dict[str, dict[str, Instance]] = {}
         self._tagged: dict[tuple[str, str], dict[str, None]] | None = None
         self._reaching = [f for f in self.topology.filters.values() if f.attach_to]
+
+    def of_changed(self, directory: Directory) -> Membership:
+        """The memberships of a changed topology, which share with these what the change leaves as it is."""
+        made = Membership(directory)
+        own, topology = self.topology, directory.topology
+        parts = ("instances", "groups", "subnets", "networks", "outsides")
+        if all(getattr(own, part) is getattr(topology, part) for part in parts):
+            made._names, made._groups, made._tagged = self._names, self._groups, self._with_every_tag()
+            if _attachments(own) == _attachments(topology):
+                made._peers, made._carried, made._attached = self._peers, self._carried, self._attached
+        return made
+
+    def shares_peers(self, other: Membership) -> bool:
+        """Whether every peer means the same addresses in both."""
+        return self._peers is other._peers
 
     def peer_addresses(self, peer: Peer | None) -> AddressSet | None:
         """The addresses that a rule's `from` or `to` matches; None where it matches anything."""
@@ -76,19 +90,24 @@ class Membership:
 
     def _with_tags(self, where: tuple[tuple[str, tuple[str, ...]], ...]) -> list[str]:
         """The instances that have every tag asked for, in file order."""
-        if self._tagged is None:
-            self._tagged = {}
-            for instance in self.topology.instances.values():
-                for tag in instance.tags.items():
-                    self._tagged.setdefault(tag, {})[instance.name] = None
         (key, values), *others = where
-        found = [name for value in values for name in self._tagged.get((key, value), ())]
+        tagged = self._with_every_tag()
+        found = [name for value in values for name in tagged.get((key, value), ())]
         instances = self.topology.instances
         found = [n for n in found if all(instances[n].tags.get(other) in wanted for other, wanted in others)]
         if len(values) == 1:
             return found
         chosen = set(found)
         return [name for name in instances if name in chosen]
+
+    def _with_every_tag(self) -> dict[tuple[str, str], dict[str, None]]:
+        """For each tag the instances that have it."""
+        if self._tagged is None:
+            self._tagged = {}
+            for instance in self.topology.instances.values():
+                for tag in instance.tags.items():
+                    self._tagged.setdefault(tag, {})[instance.name] = None
+        return self._tagged
 
     def group_instances(self, name: str) -> dict[str, Instance]:
         """All instances that a name stands for: itself, or every member of a group at any depth."""
@@ -155,3 +174,8 @@ class Membership:
             found = AddressSet.of_addresses(a for i in self.carriers(filter_name) for a in i.addresses)
             self._carried[filter_name] = found
         return found
+
+
+def _attachments(topology: Topology) -> dict[str, tuple[tuple[str, ...], tuple[str, ...]]]:
+    """What every filter attaches itself to, by name."""
+    return {each.name: (each.attach_to, each.exempt) for each in topology.filters.values()}

@@ -7,7 +7,7 @@ and `kiboko.core.network.membership` what a peer means.
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -297,7 +297,7 @@ class Instance:
     running: bool = True
     tags: Mapping[str, str] = field(default_factory=dict)
     host_filter: str | HostRuleSet | None = None
-    listens: tuple[Listener, ...] | None = None
+    listens: Sequence[Listener] | None = None
     forwards: bool = False
     ephemeral_ports: RangeSet | None = None
     note: str = ""

@@ -11,7 +11,17 @@ from kiboko.core.header.packet import ACK, SYN, Packet, turned_service
 from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.tables.boxes import Packets
-from kiboko.core.tables.filter_lists import LETS_BACK, NO_LIST, NOT_KNOWN, PASSES, UNFILTERED_TRACKED
+from kiboko.core.tables.filter_lists import (
+    BOUND_ELSEWHERE,
+    LETS_BACK,
+    NO_LIST,
+    NOT_KNOWN,
+    NOTHING_LISTENS,
+    PASSES,
+    REJECTS,
+    UNFILTERED_TRACKED,
+    Decider,
+)
 from kiboko.core.tables.layout import (
     HOST,
     INTERFACE,
@@ -24,6 +34,7 @@ from kiboko.core.tables.layout import (
     GateLayout,
 )
 from kiboko.core.tables.lines import NO_PORT
+from kiboko.core.tables.listeners import TAKEN
 from kiboko.core.tables.places import NONE
 from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, SENDER, Gate
 
@@ -304,18 +315,17 @@ class FlowColumn:
 
     def _ask_listener(self, rows: NDArray[np.int64], at: int) -> None:
         """What listens (clause S32); the system itself answers echo requests."""
+        layout = self.layout
         echo = np.isin(self.flows.service[rows], (ICMP << 16 | 8 << 8, ICMP6 << 16 | 128 << 8))
         protocols = np.isin(self.protocol[rows], list(WITH_PORTS))
         at_machine = self.interface[1][rows] != NONE
         self.action[rows, at] = np.where(echo & at_machine, PASSES, NOT_KNOWN)
         asked = np.flatnonzero(protocols & at_machine & (self.listening[rows] >= 0))
         if len(asked):
-            lists = self.listening[rows[asked]]
-            zero = np.zeros(len(asked), dtype=np.int32)
-            packets = Packets(zero, zero, self.service[0][rows[asked]], zero)
-            action, _, decider = self.layout.lists.decided(lists, packets)
-            self.action[rows[asked], at] = action
-            self.deciding[rows[asked], at] = decider
+            met = layout.listeners.at(self.listening[rows[asked]], self.service[0][rows[asked]])
+            deciders = (NOTHING_LISTENS, Decider(), BOUND_ELSEWHERE)
+            self.action[rows[asked], at] = np.where(met == TAKEN, PASSES, REJECTS)
+            self.deciding[rows[asked], at] = np.array([layout.lists.decider(each) for each in deciders])[met]
 
 
 def _turned(

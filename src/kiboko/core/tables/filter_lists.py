@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.filters.ground import Ground
-from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Rule
 from kiboko.core.tables.boxes import Box, BoxLists, Packets
 from kiboko.core.tables.lines import AddressLine, NumberLine
@@ -40,7 +39,7 @@ BOUND_ELSEWHERE = Decider("", "bound to another address")
 
 
 class FilterLists:
-    """The lists of all filters by direction, and of listeners. They are made when they are first asked for."""
+    """The lists of all filters by direction. They are made when they are first asked for."""
 
     def __init__(self, ground: Ground, addresses: AddressLine, services: NumberLine, ports: NumberLine) -> None:
         self._ground = ground
@@ -95,16 +94,6 @@ class FilterLists:
         self._count.append(len(boxes))
         self._rules.extend((*rules, otherwise))
         return self._boxes.add(boxes)
-
-    def listening(self, taken: RangeSet, elsewhere: RangeSet) -> int:
-        """The list of what is listened to at an address, and what only at others of that machine; the rest is refused
-        as well."""
-        key = ("listener", taken, elsewhere)
-        if key not in self._list_of:
-            boxes = [Box(services=self._services.ranges(each)) for each in (taken, elsewhere)]
-            rules = [(PASSES, False, 0), (REJECTS, False, self.decider(BOUND_ELSEWHERE))]
-            self._list_of[key] = self._add(boxes, rules, (REJECTS, False, self.decider(NOTHING_LISTENS)))
-        return self._list_of[key]
 
     def _numbers(self) -> tuple[NDArray[Any], ...]:
         """Where rules begin and how many there are, by list; action, whether state is kept, and decider, by rule."""

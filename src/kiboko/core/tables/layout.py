@@ -29,6 +29,7 @@ from kiboko.core.tables.filter_lists import (
     FilterLists,
 )
 from kiboko.core.tables.lines import AddressLine, NumberLine, port_line
+from kiboko.core.tables.listeners import Listeners
 from kiboko.core.tables.places import NONE, PlacedEnd, Places
 from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, SENDER, Gate, Way, find_way
 from kiboko.core.walk.gates import REPLY
@@ -73,6 +74,7 @@ class GateLayout:
         self.ports = port_line(ground)
         self.places = Places(ground, self.addresses)
         self.lists = FilterLists(ground, self.addresses, self.services, self.ports)
+        self.listeners = Listeners(self.services)
         self.ways: list[Way] = []
         self._way_of: dict[tuple[int, int, bool], int] = {}
         self._kernel: dict[tuple[object, ...], tuple[int, int]] = {}
@@ -123,7 +125,7 @@ class GateLayout:
         return self._facts[:, atoms]
 
     def listening_at(self, atoms: NDArray[np.int32]) -> NDArray[np.int64]:
-        """The lists of what is listened to at some atoms, int64[n]."""
+        """The numbers of what is listened to at some atoms, int64[n]."""
         for atom in set(atoms[self._listening[atoms] == _NOT_ASKED].tolist()):
             self._listening[atom] = self.listener_of(self.end(atom))
         found: NDArray[np.int64] = self._listening[atoms]
@@ -304,7 +306,7 @@ class GateLayout:
         return found
 
     def listener_of(self, end: PlacedEnd) -> int:
-        """The list of what an interface's machine listens to at an address; NO_LIST where that is not known."""
+        """The number of what an interface's machine listens to at an address; NO_LIST where that is not known."""
         interface = end.endpoint.interface
         listens = self.walker.directory.instance_of(interface).listens if interface is not None else None
         if listens is None:
@@ -314,7 +316,7 @@ class GateLayout:
             RangeSet.of(pair for each in listens if each.accepts(address) == here for pair in each.services)
             for here in (True, False)
         )
-        return self.lists.listening(taken, elsewhere)
+        return self.listeners.number(taken, elsewhere)
 
     # Kernel rule sets (clause S35): what the host judge says, once for all packets that it cannot tell apart.
 
@@ -342,7 +344,7 @@ class GateLayout:
         """For each atom of services something that is equal where no filter and no listener tells them apart."""
         if self.has_kernel:
             return list(atoms.tolist())  # these look at more than a list holds
-        return list(self.lists.marks(SERVICES, atoms))
+        return list(zip(self.lists.marks(SERVICES, atoms), self.listeners.marks(atoms), strict=True))
 
     def port_marks(self, atoms: NDArray[np.int64]) -> list[Hashable]:
         """The same of a sender's ports."""

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import Address, is_global_ipv6
 from kiboko.core.network.directory import Endpoint
+from kiboko.core.network.model import RouteEntry
 from kiboko.core.tables.lines import AddressLine
 
 NONE = -1
@@ -45,12 +46,7 @@ class Places:
         self._subnets = {name: number for number, name in enumerate(self._topology.subnets)}
         self._tables: dict[object, int] = {}
         entries = [entry for table in self._topology.route_tables.values() for entry in table.entries]
-        self._edges = {
-            family: sorted(
-                {e for entry in entries if entry.to.family == family for e in (entry.to.value, entry.to.last + 1)}
-            )  # fmt: skip
-            for family in (4, 6)
-        }
+        self._edges = {family: self._route_edges(entries, family) for family in (4, 6)}
         self._next_hops = frozenset(entry.instance for entry in entries if entry.instance)
         self._hop_subnets = frozenset(
             each.subnet for name in self._next_hops for each in self._topology.instances[name].interfaces
@@ -90,6 +86,7 @@ class Places:
         shared = directory.shared_owner(address)
         public = interface.public if interface is not None else None
         own = endpoint.address
+        seen = self._seen_by_routes(address)
         machine: PlaceKey = ()
         if interface is not None:
             instance = directory.instance_of(interface)
@@ -104,7 +101,7 @@ class Places:
         return (
             own.family, endpoint.network, endpoint.outside.name if endpoint.outside is not None else None,
             machine, by_subnet, owner is not None, shared.name if shared is not None else None,
-            self._seen_by_routes(address), self._seen_by_routes(own),
+            seen, seen if own == address else self._seen_by_routes(own),
             self._seen_by_routes(public) if public is not None else None,
         )  # fmt: skip
 
@@ -115,6 +112,11 @@ class Places:
             (entry.to, entry.origin, entry.gateway, entry.instance, entry.interface, entry.discard) for entry in entries
         )
         return self._tables.setdefault(said, len(self._tables))
+
+    def _route_edges(self, entries: list[RouteEntry], family: int) -> list[int]:
+        """Where the routes of a family begin, and where they have ended."""
+        blocks = [entry.to for entry in entries if entry.to.family == family]
+        return sorted({edge for block in blocks for edge in (block.value, block.last + 1)})
 
     def _seen_by_routes(self, address: Address) -> PlaceKey:
         """What routes, gateways and outsides make of an address."""

@@ -122,10 +122,10 @@ class Walk:
 class Walker:
     """Walks flows over one topology. Holds only what can be worked out from the topology once."""
 
-    def __init__(self, topology: Topology, directory: Directory | None = None) -> None:
-        """`directory` may be that of the same network with other filter rules: it does not depend on them."""
+    def __init__(self, topology: Topology, before: Ground | None = None) -> None:
+        """`before` is the ground of the topology that this one was changed from."""
         self.topology = topology
-        self.ground = Ground(topology, directory)
+        self.ground = Ground(topology, before)
         self.directory = self.ground.directory
         self.membership = self.ground.membership
         self.paths = PathFinder(self.directory)
@@ -134,7 +134,7 @@ class Walker:
         """A walker over a changed topology, which shares what the change leaves as it is."""
         if topology is self.topology:
             return self
-        return Walker(topology, self.directory if self.directory.holds_for(topology) else None)
+        return Walker(topology, self.ground)
 
     def source_ports(self, source: Endpoint, service: Service) -> RangeSet:
         """The client ports a flow stands for where none is named (clause S23)."""

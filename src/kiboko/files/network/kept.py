@@ -12,7 +12,7 @@ import contextlib
 import hashlib
 import os
 import stat
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import fields
 from datetime import datetime
 from functools import cache
@@ -27,7 +27,7 @@ from kiboko.core.network import host_rules, model
 from kiboko.core.network.model import Topology
 from kiboko.files.network.listing import DATA_SUFFIXES
 
-_MAGIC = b"kiboko network 1\n"
+_MAGIC = b"kiboko network 2\n"
 _DIGEST = 32
 _MOST_FILES, _MOST_OCTETS = 64, 512 << 20
 
@@ -39,9 +39,11 @@ _CLASSES: tuple[type, ...] = (
     host_rules.Unjudged, host_rules.Unclear, host_rules.Values, host_rules.Match, host_rules.Verdict,
     host_rules.VerdictMap, host_rules.HostRule, host_rules.Chain, host_rules.HostRuleSet,
 )  # fmt: skip
-_TUPLE, _MAPPING, _SET, _TIME, _AGAIN, _FIRST = 0, 1, 2, 3, 4, 5
+_TUPLE, _MAPPING, _SET, _TIME, _AGAIN, _FIRST = range(6)
 _CODES = {each: code for code, each in enumerate(_CLASSES, _FIRST)}
 _FIELDS = {each: tuple(field.name for field in fields(each)) for each in _CLASSES}
+_LEAVES = frozenset((Place, Address, model.Instance, model.Interface))
+"""What there are most of, by far: written flat and made without asking of each item what it is."""
 _SHARED = (host_rules.HostRuleSet, host_rules.Chain)
 """What many may hold and is large: written once, and one object again when it is read."""
 
@@ -208,7 +210,7 @@ class _Writer:
         if kind is str or value is None or kind is bool:
             return value
         if kind is int:
-            return value if -(1 << 63) <= value < 1 << 63 else value.to_bytes(17, "big")
+            return _octets(value)
         if kind is tuple:
             return [_TUPLE, *map(self.plain, value)]
         names = _FIELDS.get(kind)
@@ -216,12 +218,35 @@ class _Writer:
             return self._other(value)
         if id(value) in self._seen:
             return [_AGAIN, self._seen[id(value)]]
+        if kind in _LEAVES:
+            return self._leaf(value)
         written = [_CODES[kind]]
         for name in names:
             written.append(self.plain(getattr(value, name)))
         if kind in _SHARED:
             self._seen[id(value)] = len(self._seen)
         return written
+
+    def _packed(self, listed: list[Any]) -> bytes:
+        import msgpack
+
+        packed: bytes = msgpack.packb(listed)
+        return packed
+
+    def _leaf(self, value: Any) -> Any:
+        match value:
+            case Place():
+                return [_CODES[Place], value.file, value.line]
+            case Address():
+                return [_CODES[Address], value.family, _octets(value.value)]
+            case model.Interface():
+                addresses = [part for each in value.addresses for part in (each.family, _octets(each.value))]
+                return [_CODES[model.Interface], value.name, value.instance, value.subnet, addresses, value.place.file,
+                        value.place.line, self.plain(value.public), value.filters]  # fmt: skip
+        listens = None if value.listens is None else self._packed([self.plain(each) for each in value.listens])
+        return [_CODES[model.Instance], value.name, value.place.file, value.place.line,
+                [self._leaf(each) for each in value.interfaces], value.running, dict(value.tags),
+                self.plain(value.host_filter), listens, value.forwards, self.plain(value.ephemeral_ports), value.note]  # fmt: skip
 
     def _other(self, value: Any) -> Any:
         if isinstance(value, str):
@@ -235,20 +260,61 @@ class _Writer:
         return [_TUPLE, *map(self.plain, value)]
 
 
+class _Later(Sequence[model.Listener]):
+    """Listeners that are made when somebody asks what they are: most machines' never are."""
+
+    __slots__ = ("_made", "_packed")
+
+    def __init__(self, packed: bytes) -> None:
+        self._packed: bytes = packed
+        self._made: tuple[model.Listener, ...] | None = None
+
+    def _all(self) -> tuple[model.Listener, ...]:
+        if self._made is None:
+            import msgpack
+
+            maker = _Maker()
+            self._made = tuple(maker.made(each) for each in msgpack.unpackb(self._packed))
+        return self._made
+
+    def __len__(self) -> int:
+        return len(self._all())
+
+    def __getitem__(self, place: Any) -> Any:
+        return self._all()[place]
+
+    def __iter__(self) -> Iterator[model.Listener]:
+        return iter(self._all())
+
+    def __eq__(self, other: object) -> bool:
+        return self._all() == (other._all() if isinstance(other, _Later) else other)
+
+    def __hash__(self) -> int:
+        return hash(self._all())
+
+    def __repr__(self) -> str:
+        return repr(self._all())
+
+
 class _Maker:
     """Makes the network again from what `_Writer` wrote."""
 
     def __init__(self) -> None:
         self._shared: list[Any] = []
+        self._made_by = {
+            _CODES[Place]: self._place, _CODES[Address]: self._address, _CODES[model.Interface]: self._interface,
+            _CODES[model.Instance]: self._instance,
+        }  # fmt: skip
 
     def made(self, value: Any) -> Any:
         """The value that was written."""
-        if type(value) is not list:
-            return int.from_bytes(value, "big") if type(value) is bytes else value
-        return self._of_list(value)
+        return self._of_list(value) if type(value) is list else value
 
     def _of_list(self, value: list[Any]) -> Any:
         code, made = value[0], self._of_list
+        flat = self._made_by.get(code)
+        if flat is not None:
+            return flat(value)
         inner = value[1:]
         for place, each in enumerate(inner):  # most are texts and numbers, which stay as they are
             kind = type(each)
@@ -268,3 +334,30 @@ class _Maker:
         if code == _SET:
             return frozenset(inner)
         return datetime.fromisoformat(inner[0]) if code == _TIME else self._shared[inner[0]]
+
+    def _place(self, value: list[Any]) -> Place:
+        return Place(value[1], value[2])
+
+    def _address(self, value: list[Any]) -> Address:
+        return Address(value[1], _number(value[2]))
+
+    def _interface(self, value: list[Any]) -> model.Interface:
+        _, name, instance, subnet, flat, file, line, public, filters = value
+        addresses = tuple(Address(family, _number(number)) for family, number in zip(flat[::2], flat[1::2], strict=True))
+        return model.Interface(name, instance, subnet, addresses, Place(file, line), self.made(public), tuple(filters))
+
+    def _instance(self, value: list[Any]) -> model.Instance:
+        _, name, file, line, interfaces, running, tags, host_filter, listens, forwards, ports, note = value
+        return model.Instance(
+            name, Place(file, line), tuple(map(self._interface, interfaces)), running, tags, self.made(host_filter),
+            None if listens is None else _Later(listens), forwards, self.made(ports), note,
+        )  # fmt: skip
+
+
+def _octets(number: int) -> int | bytes:
+    """A number as MessagePack knows it, which has no more than 64 bits."""
+    return number if number < 1 << 63 else number.to_bytes(17, "big")
+
+
+def _number(written: int | bytes) -> int:
+    return written if type(written) is int else int.from_bytes(written, "big")  # type: ignore[arg-type]
