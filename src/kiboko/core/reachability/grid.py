@@ -6,7 +6,7 @@ example of each outcome, and for refusals whose way back no table holds.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,12 +15,14 @@ from numpy.typing import NDArray
 
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, TCP, WELL_KNOWN, WITH_PORTS, Service, parse_services
+from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import Pair
 from kiboko.core.records.columns import distinct
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import DOUBTFUL, REJECTS
 from kiboko.core.tables.gate_tables import Gates, GateTables
 from kiboko.core.tables.layout import Slot
+from kiboko.core.tables.lines import service_line
 from kiboko.core.tables.places import NONE
 from kiboko.core.walk.walk import Walk, Walker
 
@@ -51,11 +53,12 @@ class PairGrid:
     ----------
     walker : the walker of the network
     ports : the client ports asked about; None for all ephemeral ports of each sender
+    receivers : the instances that may be sent to
     """
 
-    def __init__(self, walker: Walker, ports: RangeSet | None) -> None:
+    def __init__(self, walker: Walker, ports: RangeSet | None, receivers: Iterable[Instance]) -> None:
         self.walker = walker
-        self.tables = GateTables(walker)
+        self.tables = GateTables(walker, None, service_line(walker.ground, RangeSet(), receivers))
         self.ports = ports
         named = [parse_services(texts[0]) for texts in WELL_KNOWN.values()]
         self._usual = [each.lowest for each in (*walker.topology.services.values(), *named) if each]

@@ -215,7 +215,8 @@ class _SetQuestion:
         self.ports = ports
         self.families = (4, 6) if family is None else (family,)
         self.atoms = address_atoms(ends.walker.ground)
-        self.cuts = service_cuts(ends.walker.ground)
+        self.receivers: list[Instance] = []
+        self.cuts: list[int] = []
         self.next_hops = {
             entry.instance for table in ends.topology.route_tables.values() for entry in table.entries if entry.instance
         }
@@ -226,6 +227,9 @@ class _SetQuestion:
         self.left_out_outside = False
 
     def answer(self, sender: End, receiver: End) -> SetAnswer:
+        named = dict.fromkeys(member.instance for member in receiver.members if member.instance is not None)
+        self.receivers = [self.ends.topology.instances[name] for name in named]
+        self.cuts = service_cuts(self.ends.walker.ground, self.receivers)
         sources, destinations = self.classes(sender), self.classes(receiver)
         cells: dict[_RowKey, Cells] = defaultdict(lambda: defaultdict(lambda: defaultdict(list)))
         examples: dict[_RowKey, tuple[Walk, tuple[str, str]]] = {}
@@ -373,7 +377,7 @@ class _SetQuestion:
         from kiboko.core.reachability.grid import PairGrid  # few ends are asked about without NumPy
 
         if self.grid is None:
-            self.grid = PairGrid(self.ends.walker, self.ports)
+            self.grid = PairGrid(self.ends.walker, self.ports, self.receivers)
         pairs = [meeting.pair for meeting in meetings if meeting.pair is not None]
         for meeting, judged in zip(meetings, self.grid.judged(pairs, services), strict=True):
             for each in judged:

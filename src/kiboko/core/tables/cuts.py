@@ -98,8 +98,9 @@ def address_sets(ground: Ground) -> Iterator[AddressSet]:
             yield AddressSet(v4=values) if fields[0] == "ip" else AddressSet(v6=values)
 
 
-def service_cuts(ground: Ground) -> list[int]:
-    """The service numbers at which something changes, ascending: an atom runs from one to before the next."""
+def service_cuts(ground: Ground, receivers: Iterable[Instance] | None = None) -> list[int]:
+    """The service numbers at which something changes, ascending: an atom runs from one to before the next. Only what
+    `receivers` listen to is looked at; None for all instances."""
     topology = ground.topology
     cuts = {protocol + step << 16 for protocol in (ICMP, ICMP6, TCP, UDP, SCTP) for step in (0, 1)}
 
@@ -116,7 +117,7 @@ def service_cuts(ground: Ground) -> list[int]:
             for low, high in rule.services or ():
                 cut(low, high)
             cut_ports(rule.source_ports or RangeSet())
-    for instance in topology.instances.values():
+    for instance in topology.instances.values() if receivers is None else receivers:
         for listener in instance.listens or ():
             for low, high in listener.services:
                 cut(low, high)

@@ -17,7 +17,7 @@ from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP
-from kiboko.core.network.model import Topology
+from kiboko.core.network.model import Instance, Topology
 from kiboko.core.tables.cuts import address_sets, kernel_values, service_cuts
 
 _WITH_PORTS = (TCP, UDP, SCTP)
@@ -102,9 +102,10 @@ class NumberLine:
         return int(self.starts[atom]), last - 1
 
 
-def service_line(ground: Ground, served: RangeSet) -> NumberLine:
-    """The atoms of services; of ports both as those that are sent to and as those of clients."""
-    cuts = {*service_cuts(ground)}
+def service_line(ground: Ground, served: RangeSet, receivers: Iterable[Instance] | None = None) -> NumberLine:
+    """The atoms of services; of ports both as those that are sent to and as those of clients. `receivers` are the
+    instances that are sent to; None for all."""
+    cuts = {*service_cuts(ground, receivers)}
     for ports in client_ports(ground.topology):
         for protocol in _WITH_PORTS:
             for low, high in ports:
