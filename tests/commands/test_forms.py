@@ -75,7 +75,7 @@ class Face(unittest.TestCase):
         modules = [
             importlib.import_module(f"kiboko.{name}")
             for name in ("core.queries.pair", "core.queries.proposals", "core.queries.near_misses", "core.walk.walk",
-                         "core.reachability.sets", "core.tables.gate_tables", "core.evidence.compiled",
+                         "core.reachability.sets", "core.tables.gate_tables", "core.evidence.evaluator",
                          "files.network.network_file")
         ]  # fmt: skip
         with tempfile.TemporaryDirectory() as folder:

@@ -9,7 +9,7 @@ from unittest import mock
 import numpy as np
 
 from kiboko.core.evidence.comparison import AGREE, LEAK, Comparison
-from kiboko.core.evidence.compiled import CompiledComparison
+from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.coverage import Coverage, Gap, SubnetPlaces, unlogged
 from kiboko.core.evidence.side_by_side import Side, side_by_side
 from kiboko.core.evidence.summary import Summary
@@ -50,7 +50,7 @@ class Covering(unittest.TestCase):
         self.topology = self.walker.topology
 
     def covered(self, *tables):
-        compiled = CompiledComparison(Comparison(self.walker))
+        compiled = Evaluator(Comparison(self.walker))
         found = Coverage(SubnetPlaces.of(self.topology))
         for records in tables:
             table = table_of(list(records))

@@ -8,7 +8,7 @@ from pathlib import Path
 import yaml
 
 from kiboko.core.evidence.comparison import LEAK, Comparison
-from kiboko.core.evidence.compiled import CompiledComparison, judged_alone
+from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.gathering import Gatherer
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.flow_table import table_of
@@ -32,7 +32,7 @@ class TakenIn(unittest.TestCase):
             topology = load(random_network(seed))
             comparison = Comparison(Walker(topology))
             table = table_of(random_records(topology, random.Random(seed), 400))
-            tallies = CompiledComparison(comparison).tallies(table)
+            tallies = Evaluator(comparison).tallies(table)
 
             def settled(tally, comparison=comparison):
                 return judged_alone(comparison, tally.record, tally.request, tally.is_decided)
@@ -51,7 +51,7 @@ class TakenIn(unittest.TestCase):
         comparison = Comparison(Walker(topology))
         table = table_of(random_records(topology, random.Random(1), 40))
         summary = Summary(comparison.walker.directory)
-        tallies = CompiledComparison(comparison).tallies(table)
+        tallies = Evaluator(comparison).tallies(table)
         summary.take_all(tallies, lambda t: judged_alone(comparison, t.record, t.request, t.is_decided), 1000)
         lines = {tally.record.line + 1000 for tally in tallies}
         self.assertTrue({group.example.line for group in summary.groups.values()} <= lines)
@@ -124,7 +124,7 @@ class Gathered(unittest.TestCase):
         comparison = Comparison(Walker(topology))
         summary = Summary(comparison.walker.directory)
         table = table_of(random_records(topology, random.Random(2), 600))
-        tallies = CompiledComparison(comparison).tallies(table)
+        tallies = Evaluator(comparison).tallies(table)
         summary.take_all(tallies, lambda t: judged_alone(comparison, t.record, t.request, t.is_decided))
         lines = Gatherer(comparison.walker).gathered(summary.rows((LEAK,)))
         self.assertEqual(sum(each.records for each in lines), summary.totals[LEAK])

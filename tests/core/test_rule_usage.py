@@ -3,7 +3,7 @@
 import unittest
 
 from kiboko.core.evidence.comparison import Comparison
-from kiboko.core.evidence.compiled import CompiledComparison, judged_alone
+from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.rule_usage import RuleUsage
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import Walker
@@ -29,10 +29,10 @@ class Usage(unittest.TestCase):
     def hits(self, *records):
         topology = load(network())
         comparison = Comparison(Walker(topology))
-        compiled, usage = CompiledComparison(comparison), RuleUsage(topology)
+        evaluator, usage = Evaluator(comparison), RuleUsage(topology)
         table = table_of(list(records))
-        for tally in compiled.tallies(table):
-            usage.take(judged_alone(comparison, tally.record, tally.request, tally.is_decided), tally)
+        for tally in evaluator.tallies(table):
+            usage.take(comparison.finding(tally.concluded, tally.flow), tally)
         self.assertEqual(usage.records, len(records))
         return {line.key: line.sum.records for line in usage.lines()}
 

@@ -77,6 +77,12 @@ def confirmed(
         caveats.extend(judge.take(flow_files(flows), cluster=cluster))
         if judge.left_out:
             caveats.append(f"{judge.left_out:,} flow records are not of the time asked for, and left out")
+        if judge.twice:
+            caveats.append(f"{judge.twice:,} flow records show packets that others of the same capture show as well; packets"
+                           " and octets count once")  # fmt: skip
+        if judge.elsewhere:
+            caveats.append(f"{judge.elsewhere:,} flow records show packets that were recorded at another point as well;"
+                           " packets and octets count once")  # fmt: skip
         coverage = judge.coverage
     causes = Causes(walker, summary.rows(), older)
     if causes.left_out:

@@ -1,6 +1,6 @@
 """Flow logs read and judged piece by piece, by several processes where there is enough to read.
 
-Each worker reads a piece, judges it with the compiled evaluator, and hands back its tallies, which are small; they are
+Each worker reads a piece, judges it with the evaluator, and hands back its tallies, which are small; they are
 taken in in the order of the pieces, so that the result is the same whoever did the work.
 """
 
@@ -12,11 +12,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from kiboko.batch.accounts import Accounts
 from kiboko.batch.piecework import cluster_outcomes, outcomes
-from kiboko.core.evidence.comparison import Comparison, Finding
-from kiboko.core.evidence.compiled import CompiledComparison, Tallies, Tally, judged_alone
+from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
+from kiboko.core.evidence.evaluator import Evaluator, Tallies
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.memory import without_garbage
 from kiboko.core.network.model import Topology
@@ -34,7 +36,8 @@ if TYPE_CHECKING:
 @dataclass(frozen=True, slots=True)
 class JudgedPiece:
     """What came of a piece: its tallies, what was rejected, its lines, how many records it has, how many of them were
-    not wanted, and what the others cover."""
+    not wanted, and what the others cover. Of `twice` and `elsewhere` many records other ones show the same packets: in the
+    same capture, or at another point."""
 
     tallies: list[Tallies]
     rejects: Rejects
@@ -42,6 +45,8 @@ class JudgedPiece:
     read: int
     left_out: int
     coverage: Coverage
+    twice: int
+    elsewhere: int
 
 
 class Worker:
@@ -51,7 +56,7 @@ class Worker:
         self, topology: Topology, wanted: FlowFilter, columns: ColumnMap, comparison: Comparison | None = None
     ) -> None:
         """`comparison` is one of the same topology, whose walks are remembered, where this process has one."""
-        self._compiled = CompiledComparison(comparison or Comparison(Walker(topology)))
+        self._evaluator = Evaluator(comparison or Comparison(Walker(topology)))
         self._reader = PieceReader(columns)
         self._wanted = wanted
         self._places = SubnetPlaces.of(topology)
@@ -60,16 +65,21 @@ class Worker:
         """Read and judge one piece. Raises InputError."""
         rejects = Rejects(piece.path, word=piece.word)
         tallies: list[Tallies] = []
-        lines = read = left_out = 0
+        lines = read = left_out = twice = elsewhere = 0
         coverage = Coverage(self._places)
         for part in self._reader.read(piece, rejects):
             wanted = part.own & self._wanted.mask(part.table)
             own = int(part.own.sum())
             read += own
             left_out += own - int(wanted.sum())
-            tallies.append(self._compiled.tallies(part.table, wanted, coverage.add))
+            with without_garbage():
+                judged = self._evaluator.judge(part.table)
+                rows = np.flatnonzero(wanted)
+                coverage.add(part.table.taken(rows), judged.part(rows))
+                tallies.append(self._evaluator.summed(part.table, judged, rows))
+            twice, elsewhere = twice + judged.joined[0], elsewhere + judged.joined[1]
             lines += part.lines
-        return JudgedPiece(tallies, rejects, lines, read, left_out, coverage)
+        return JudgedPiece(tallies, rejects, lines, read, left_out, coverage, twice, elsewhere)
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,8 +118,7 @@ class FlowJudge:
         self._strict = strict
         self._wanted = wanted or FlowFilter()
         self._columns = columns
-        self._findings: dict[tuple[int, ...], Finding] = {}
-        self.left_out = 0
+        self.left_out = self.twice = self.elsewhere = 0
         self.coverage = Coverage(SubnetPlaces.of(comparison.walker.topology))
 
     def take(self, paths: list[Path], workers: int | None = None, cluster: str | None = None) -> list[str]:
@@ -128,21 +137,17 @@ class FlowJudge:
             before = accounts.take(piece, outcome)
             for tallies in outcome.tallies:
                 with without_garbage():
-                    self._summary.take_all(tallies, self._settled, before)
+                    self._summary.take_all(tallies, self._comparison.finding, before)
                 if self._usage is not None:
                     self._take_usage(tallies)
             self.left_out += outcome.left_out
+            self.twice += outcome.twice
+            self.elsewhere += outcome.elsewhere
             self.coverage.merge(outcome.coverage)
         return accounts.sentences()
 
-    def _settled(self, tally: Tally) -> Finding:
-        return judged_alone(self._comparison, tally.record, tally.request, tally.is_decided)
-
     def _take_usage(self, tallies: Tallies) -> None:
-        """Count the rules that the records met: each class of them by its own walk."""
+        """Count the rules that the records met, by the walk of each tally."""
         assert self._usage is not None
         for tally in tallies:
-            finding = self._findings.get(tally.key)
-            if finding is None:
-                finding = self._findings[tally.key] = self._settled(tally)
-            self._usage.take(finding, tally)
+            self._usage.take(self._comparison.finding(tally.concluded, tally.flow), tally)

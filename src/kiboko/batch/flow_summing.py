@@ -20,7 +20,7 @@ from kiboko.files.logs.flow_pieces import Piece, PiecePart, pieces_of, without_c
 from kiboko.files.logs.flow_reader import PieceReader
 
 if TYPE_CHECKING:
-    from kiboko.core.evidence.compiled import CompiledComparison
+    from kiboko.core.evidence.evaluator import Evaluator
     from kiboko.core.evidence.rule_usage import RuleKey
 
 
@@ -57,12 +57,12 @@ class Summer:
     def __init__(self, question: Question) -> None:
         self._question = question
         self._walker = Walker(question.topology) if question.topology is not None else None
-        self._compiled: CompiledComparison | None = None
+        self._evaluator: Evaluator | None = None
         if self._walker is not None and question.rules:  # only who asks for rules pays for what walks records
             from kiboko.core.evidence.comparison import Comparison
-            from kiboko.core.evidence.compiled import CompiledComparison
+            from kiboko.core.evidence.evaluator import Evaluator
 
-            self._compiled = CompiledComparison(Comparison(self._walker))
+            self._evaluator = Evaluator(Comparison(self._walker))
         self._reader = PieceReader(question.columns)
 
     def sum(self, piece: Piece) -> SumOutcome:
@@ -88,11 +88,13 @@ class Summer:
     def chosen(self, part: PiecePart) -> FlowTable:
         """The records of a part that are wanted, of its own lines."""
         keep = self._question.wanted.mask(part.table) & part.own
-        if self._compiled is not None and self._walker is not None:
+        if self._evaluator is not None and self._walker is not None:
             from kiboko.core.evidence.rule_usage import rules_met
 
             topology, rules = self._walker.topology, self._question.rules
-            keep &= self._compiled.fitting(part.table, lambda f: not rules.isdisjoint(rules_met(topology, f)))
+            keep &= self._evaluator.fitting(
+                part.table, lambda f: not rules.isdisjoint(rules_met(topology, f, f.is_reply))
+            )
         return part.table if keep.all() else part.table.taken(keep)
 
 

@@ -62,7 +62,7 @@ def show_confirm(
 
 def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: Output) -> None:
     """Totals, then what disagrees, group by group."""
-    total = sum(summary.totals.values())
+    total = summary.records
     leaks, breaks = summary.totals[LEAK], summary.totals[BREAK]
     if not total:
         out.parts(("NOT KNOWN", "unsure"), (": there is no record to hold against the rules.", ""))
@@ -70,7 +70,8 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
         told = " and ".join(counted(number, word) for number, word in ((leaks, "leak"), (breaks, "break")) if number)
         out.parts(("DISAGREE", "leak" if leaks else "break"), (f": {told} in {counted(total, 'record')}.", ""))
     elif not summary.totals[AGREE]:
-        out.parts(("NOT KNOWN", "unsure"), (f": of {counted(total, 'record')} none can be told.", ""))
+        out.parts(("NOTHING PROVED", "unsure"),
+                  (f": none of {counted(total, 'record')} shows what became of its traffic.", ""))  # fmt: skip
     else:
         out.parts(("AGREE", "agree"), (f": no leak and no break in {counted(total, 'record')}.", ""))
     for status in _ORDER:
@@ -79,8 +80,13 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
             out.parts(
                 (f"  {summary.totals[status]:>8,}  ", ""), (f"{status:<8}", status), (f"{_MEANING[status]}{note}", "")
             )
+    if summary.as_far_as_seen:
+        out.parts((f"  {summary.as_far_as_seen:>8,}  ", ""), (f"{AGREE:<8}", "quiet"),
+                  ("as far as seen: recorded before the gate that decides, or without what came of it", ""))  # fmt: skip
+    if summary.conversations:
+        out.line(f"  {_made_of(summary)}", "quiet")
     for status in (LEAK, BREAK, UNSURE, *((AGREE,) if shown.agreeing else ())):
-        groups = list(summary.rows((status,)))
+        groups = [group for group in summary.rows((status,)) if not group.concluded.as_far_as_seen or shown.agreeing]
         if not groups:
             continue
         out.heading(f"{status}: {_MEANING[status]}")
@@ -98,21 +104,28 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
         )
 
 
+def _made_of(summary: Summary) -> str:
+    """How many conversations flow records are of."""
+    replies = f", {counted(summary.replies, 'of them a reply', 'of them replies')}" if summary.replies else ""
+    return f"flow records of {counted(summary.conversations, 'conversation')}{replies}"
+
+
 def _note(summary: Summary, status: str) -> str:
     notes = []
-    if status == AGREE and summary.replies:
-        notes.append(counted(summary.replies, "reply", "replies"))
     if status == AGREE and summary.different_signal:
         notes.append(f"{summary.different_signal:,} with a different signal")
+    if status == AGREE and summary.elsewhere:
+        notes.append(f"{summary.elsewhere:,} stopped elsewhere than the rules stop it")
+    if status == AGREE and summary.inventory:
+        notes.append(f"{summary.inventory:,} by the filters alone: the inventory is out of date")
     if status == UNSURE and summary.before_as_of:
         notes.append(f"{summary.before_as_of:,} older than the network file")
     return f" ({', '.join(notes)})" if notes else ""
 
 
 def _grid(groups: list[FindingGroup], out: Output) -> None:
-    grid = Grid(
-        ["records", "by", "from", "to", "service", "observed", "rules", "why"], wide=("why",), numbers=("records",)
-    )
+    grid = Grid(["records", "by", "from", "to", "service", "observed", "rules", "why"], wide=("why",),
+                numbers=("records",))  # fmt: skip
     for group in groups:
         walk = group.finding.walk
         grid.add(
@@ -191,6 +204,7 @@ def _details(causes: Causes, groups: list[FindingGroup], out: Output, what: str 
 def _span(group: FindingGroup) -> str:
     parts = [counted(group.count, "record")]
     if group.evidence == "flow":
+        parts.insert(0, counted(group.conversations, "conversation"))
         parts += [counted(group.packets, "packet"), counted(group.octets, "octet")]
     if group.first is not None and group.last is not None:
         parts.append(
@@ -226,10 +240,14 @@ def confirm_json(
     return {
         "kiboko": "confirm/1",
         "summary": {
-            "records": sum(summary.totals.values()),
+            "records": summary.records,
             **{status: summary.totals[status] for status in _ORDER},
+            "agree_as_far_as_seen": summary.as_far_as_seen,
+            "conversations": summary.conversations,
             "replies": summary.replies,
             "different_signal": summary.different_signal,
+            "stopped_elsewhere": summary.elsewhere,
+            "inventory_out_of_date": summary.inventory,
             "before_as_of": summary.before_as_of,
         },
         "rows": rows_json(summary, causes),
@@ -262,11 +280,12 @@ def _row_json(group: FindingGroup, causes: list[Cause]) -> dict[str, Any]:
     return {
         "status": finding.status, "evidence": group.evidence, "source": group.source, "destination": group.destination,
         "service": group.service, "observed": finding.observed, "verdict": walk.verdict if walk else None,
-        "signal": walk.signal if walk else None, "different_signal": finding.different_signal,
-        "reply": finding.is_reply, "why": finding.why,
+        "signal": walk.signal if walk else None, "different_signal": group.concluded.different_signal,
+        "as_far_as_seen": group.concluded.as_far_as_seen, "stopped_elsewhere": group.concluded.is_elsewhere,
+        "inventory_out_of_date": group.concluded.is_inventory, "why": finding.why,
         "causes": [{"id": c.id, "looked_at": c.looked_at, "to_confirm": c.to_confirm} for c in causes],
         "decided_by": decider_json(finding.decider) if finding.decider else None,
-        "count": group.count, "packets": group.packets, "octets": group.octets,
+        "count": group.count, "conversations": group.conversations, "replies": group.replies, "packets": group.packets, "octets": group.octets,
         "first": iso(group.first), "last": iso(group.last),
         "example": {**where, "check": group.check_line()},
     }  # fmt: skip

@@ -13,7 +13,13 @@ from kiboko.views.timeline_view import Bar, iso_of, length_text, show_timeline, 
 
 _MOST_POINTS = 20
 _MOST_NAMES = 12
-_BARS = (Bar("agree", "█", "agree"), Bar("unsure", "▒", "unsure"), Bar("break", "B", "break"), Bar("leak", "L", "leak"))
+_BARS = (
+    Bar("agree", "█", "agree"),
+    Bar("agree as far as seen", "▓", "quiet"),
+    Bar("unsure", "▒", "unsure"),
+    Bar("break", "B", "break"),
+    Bar("leak", "L", "leak"),
+)
 
 
 def show_coverage(coverage: Coverage, topology: Topology, out: Output) -> None:

@@ -18,7 +18,7 @@ from kiboko.core.evidence.summary import FindingGroup
 from kiboko.core.header.services import TCP, Service
 from kiboko.core.network.model import REJECT, Named, Rule
 from kiboko.core.queries.near_misses import near_misses
-from kiboko.core.records.records import ANSWERED, DENIED, PASSED, REFUSED, SEEN, SILENT, FlowRecord
+from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, REFUSED, SILENT, FlowRecord
 from kiboko.core.walk.gates import Row
 from kiboko.core.walk.walk import ALLOWED, ONE_WAY, Walk, Walker
 
@@ -87,16 +87,14 @@ class Causes:
         sender, receiver = sender_of(walk), receiver_of(walk)
         service = walk.flow.service
         observed = group.concluded.observed
-        if status == AGREE and walk.verdict == ALLOWED and observed in (ANSWERED, PASSED, SEEN):
-            if observed == ANSWERED or group.concluded.is_reply:
+        if status == AGREE and walk.verdict == ALLOWED and observed in (ANSWERED, ARRIVED, PASSED):
+            if observed in (ANSWERED, ARRIVED):
                 board.answered_by[receiver].add((sender, service))
-            asked = group.finding.asked or walk.rows
-            if observed != SEEN or group.concluded.is_reply:
-                board.passed_rules.update(_rule_key(row, service) for row in asked if row.filters and not row.tracked)
-                if len(asked) >= len(walk.forward):
-                    board.worked_to[receiver].add((sender, service))
-                    board.worked_from[sender].add((receiver, service))
-        elif status == AGREE and not group.concluded.different_signal and not group.concluded.is_reply:
+                board.worked_to[receiver].add((sender, service))
+                board.worked_from[sender].add((receiver, service))
+            asked = walk.rows if observed == ANSWERED else group.finding.asked or walk.rows
+            board.passed_rules.update(_rule_key(row, service) for row in asked if row.filters and not row.tracked)
+        elif status == AGREE and not (group.concluded.different_signal or group.concluded.is_elsewhere):
             # Silence tells of a filter only where nothing else would have kept silent too.
             stops = _stops(group) if observed == DENIED else walk.stops() if observed == SILENT else []
             if len({row.at for row in stops}) == 1:
@@ -115,8 +113,9 @@ class Causes:
         """The likely causes of a leak or break, the likeliest first, each id once; empty for anything else."""
         finding = group.finding
         found: list[Cause] = []
-        if finding.cause is not None:
-            found.append(Cause(finding.cause, 1.0, finding.why, _TO_CONFIRM[finding.cause]))
+        known = finding.concluded.cause
+        if known is not None:
+            found.append(Cause(known, 1.0, finding.why, _TO_CONFIRM[known]))
         if finding.walk is not None and finding.status == LEAK:
             found += self._of_leak(group, finding.walk)
         elif finding.walk is not None and finding.status == BREAK:
@@ -365,8 +364,7 @@ def _stops(group: FindingGroup) -> list[Row]:
     walk = group.finding.walk
     if walk is None:
         return []
-    one_way = walk.verdict == ONE_WAY or group.concluded.is_reply
-    rows = group.finding.asked or (walk.reply if one_way else walk.forward)
+    rows = group.finding.asked or (walk.reply if walk.verdict == ONE_WAY else walk.forward)
     return [row for row in rows if row.stops and row.gate not in ("listener", "source", "destination")]
 
 

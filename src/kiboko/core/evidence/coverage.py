@@ -8,14 +8,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE
-from kiboko.core.evidence.compiled import Judged
+from kiboko.core.evidence.evaluator import Judged
 from kiboko.core.header.addresses import Prefix
 from kiboko.core.network.model import Topology
 from kiboko.core.records.columns import Distinct, distinct
 from kiboko.core.records.flow_query import MINUTE, Sum, Timeline
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable
 
-STATUSES = (LEAK, BREAK, UNSURE, AGREE)
+AS_FAR_AS_SEEN = "agree as far as seen"
+STATUSES = (LEAK, BREAK, UNSURE, AS_FAR_AS_SEEN, AGREE)
 _MOST_GAPS = 5
 _LEAST_GAP = 5
 _MOSTLY = 0.8
@@ -89,8 +90,9 @@ class Coverage:
         """Take in a table and its findings."""
         if not len(table):
             return
-        status = np.array([STATUSES.index(each.status) for each in judged.findings], dtype=np.uint8)
-        self._times(table, status[judged.code])
+        status = np.array([STATUSES.index(AS_FAR_AS_SEEN if each.as_far_as_seen else each.status)
+                           for each in judged.concluded], dtype=np.uint8)  # fmt: skip
+        self._times(table, status[judged.conclusion])
         self._totals(table)
         used = np.bincount(table.source, minlength=len(table.addresses)) > 0
         used |= np.bincount(table.destination, minlength=len(table.addresses)) > 0

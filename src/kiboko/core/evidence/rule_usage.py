@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from kiboko.core.errors import Place
 from kiboko.core.evidence.comparison import Finding
-from kiboko.core.evidence.compiled import Tally
+from kiboko.core.evidence.evaluator import Tally
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Filter, Rule, Topology, peer_text
 from kiboko.core.records.flow_query import Sum
@@ -59,9 +59,16 @@ class RuleUsage:
     def take(self, finding: Finding, tally: Tally) -> None:
         """Count the records of a tally at every rule that they met."""
         self.records += tally.count
-        for key in rules_met(self.topology, finding):
-            met = self.hits.setdefault(key, Sum())
-            met.add(tally.count, tally.packets, tally.octets, tally.first, tally.last)
+        requests = tally.count - tally.replies
+        packets, octets = tally.packets - tally.reply_packets, tally.octets - tally.reply_octets
+        self._hit(finding, tally, False, (requests, packets, octets))
+        self._hit(finding, tally, True, (tally.replies, tally.reply_packets, tally.reply_octets))
+
+    def _hit(self, finding: Finding, tally: Tally, is_reply: bool, amounts: tuple[int, int, int]) -> None:
+        """Count so many records, packets and octets at the rules that the request or the reply met."""
+        if amounts[0]:
+            for key in rules_met(self.topology, finding, is_reply):
+                self.hits.setdefault(key, Sum()).add(*amounts, tally.first, tally.last)
 
     def lines(self) -> list[RuleLine]:
         """Every rule of the network in the order of the file, then those of hosts, hit or not."""
@@ -102,12 +109,12 @@ class RuleUsage:
         return self.hits.get(key, Sum())
 
 
-def rules_met(topology: Topology, finding: Finding) -> list[RuleKey]:
+def rules_met(topology: Topology, finding: Finding, is_reply: bool) -> list[RuleKey]:
     """The rules that the packets of a record met by the walk, each once, up to the one that stops it."""
     walk = finding.walk
     if walk is None:
         return []
-    rows = walk.reply if finding.is_reply else walk.forward
+    rows = walk.reply if is_reply else walk.forward
     return list(dict.fromkeys(_met(topology, rows)))
 
 

@@ -6,18 +6,15 @@ from collections import Counter
 from dataclasses import dataclass, field
 
 from kiboko.core.evidence.comparison import LEAK
-from kiboko.core.evidence.summary import FindingGroup, Summary
-from kiboko.core.records.records import ANSWERED, DENIED, PASSED, REFUSED, FlowRecord
+from kiboko.core.evidence.summary import Summary
+from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, REFUSED
 from kiboko.core.walk.walk import ALLOWED, PARTLY, UNKNOWN, Walk
-
-REPLY = "reply"
-"""What a flow record says that is the reply of the traffic in question."""
 
 
 @dataclass(slots=True)
 class Side:
-    """One kind of traffic that both probes and flow records speak of. `probes` counts outcomes, `records` what flow
-    records say: passed, denied, seen, reply."""
+    """One kind of traffic that both probes and flow records speak of. `probes` counts outcomes, `records` those of flow
+    records: answered, arrived, passed, denied, refused, silent, seen."""
 
     source: str
     destination: str
@@ -33,7 +30,7 @@ class Side:
         """What follows from all three."""
         answered = self.probes[ANSWERED] > 0
         failed = sum(self.probes.values()) > self.probes[ANSWERED]
-        passed = self.records[PASSED] > 0 or self.records[REPLY] > 0
+        passed = any(self.records[word] > 0 for word in (PASSED, ARRIVED, ANSWERED))
         denied = self.records[DENIED] > 0
         if answered and failed:
             return "answered at one time or from one port, and not at another: look at when"
@@ -54,7 +51,7 @@ class Side:
             return "a filter stops it that the rules do not have there: they are not what is in force"
         if self.probes[REFUSED]:
             return "it arrives and is refused: look at the service"
-        if self.records[REPLY]:
+        if self.records[ANSWERED] or self.records[ARRIVED]:
             return "answered for others, not for the probe: look at where the probe was sent from"
         return "the log has it on its way, and nothing came back: look behind the observation point and at the way back"
 
@@ -72,8 +69,8 @@ class Side:
 def side_by_side(summary: Summary) -> list[Side]:
     """The traffic that both kinds of evidence speak of, in the order of the groups."""
     found: dict[tuple[str, str, str], Side] = {}
-    groups = list(summary.rows())
-    probes = [each for each in groups if each.evidence == "probe"]
+    probes = [each for each in summary.groups.values() if each.evidence == "probe"]
+    groups = list(summary.rows()) if probes else []
     probed = {frozenset(_ends_of(summary, walk)[:2]) for each in probes if (walk := each.finding.walk) is not None}
     for group in groups if probes else ():
         if group.evidence != "probe" and frozenset((group.source, group.destination)) not in probed:
@@ -87,16 +84,9 @@ def side_by_side(summary: Summary) -> list[Side]:
             side.probes[group.concluded.observed] += group.count
             side.walk = walk
         else:
-            side.records[_said(group)] += group.count
+            side.records[group.concluded.observed] += group.count
             side.leaked |= group.concluded.status == LEAK
     return [side for side in found.values() if side.probes and side.records]
-
-
-def _said(group: FindingGroup) -> str:
-    assert isinstance(group.example, FlowRecord)
-    if group.concluded.is_reply:
-        return REPLY if group.concluded.observed != DENIED else DENIED
-    return group.concluded.observed
 
 
 def _ends_of(summary: Summary, walk: Walk) -> tuple[str, str, str]:

@@ -10,6 +10,7 @@ from datetime import datetime
 from typing import Protocol
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kiboko.core.evidence.comparison import (
     AGREE,
@@ -18,16 +19,18 @@ from kiboko.core.evidence.comparison import (
     UNSURE,
     Conclusion,
     Finding,
-    conclusion,
-    conversation_service,
+    FlowAsked,
 )
-from kiboko.core.evidence.compiled import Tallies, Tally
+from kiboko.core.evidence.evaluator import Tallies
+from kiboko.core.header.addresses import Address
 from kiboko.core.header.services import service_text
 from kiboko.core.network.directory import Directory
-from kiboko.core.records.columns import distinct, numbered
-from kiboko.core.records.flow_table import NO_TIME, milliseconds, moment
+from kiboko.core.records.columns import distinct
+from kiboko.core.records.flow_table import NO_TIME, AddressTable, milliseconds, moment
 from kiboko.core.records.records import FlowRecord, ProbeRecord
 
+Settle = Callable[[Conclusion, FlowAsked], Finding]
+"""What finds the walk of what was asked."""
 _Key = tuple[object, ...]
 _RANK = {LEAK: 0, BREAK: 1, UNSURE: 2, AGREE: 3}
 
@@ -43,17 +46,17 @@ class Origin(Protocol):
 
 
 @dataclass(frozen=True, slots=True)
-class _Single:
-    """One record and what judges it."""
+class _Probe:
+    """One probe and its finding."""
 
-    record: ProbeRecord | FlowRecord
-    settle: Callable[[], Finding]
+    record: ProbeRecord
+    found: Finding
 
     def example(self, place: int) -> ProbeRecord | FlowRecord:
         return self.record
 
     def finding(self, place: int) -> Finding:
-        return self.settle()
+        return self.found
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,21 +65,23 @@ class _Source:
 
     tallies: Tallies
     lines_before: int
-    settle: Callable[[Tally], Finding]
+    settle: Settle
 
-    def example(self, place: int) -> FlowRecord:
+    def example(self, place: int) -> ProbeRecord | FlowRecord:
         record = self.tallies.examples.record(place)
         return dataclasses.replace(record, line=record.line + self.lines_before)
 
     def finding(self, place: int) -> Finding:
-        return self.settle(dataclasses.replace(self.tallies[place], record=self.example(place)))
+        tallies = self.tallies
+        return self.settle(tallies.concluded[int(tallies.conclusion[place])], tallies.flow(place))
 
 
 @dataclass(slots=True)
 class FindingGroup:
     """Findings alike in status, ends, deciding rule and service, as far as rules tell services apart, with one example.
     `concluded` is what they come to; `source_of` has the example at `place`, and its finding. `met` are the lowest and
-    the highest service number of flow records, None for probes."""
+    the highest service number of flow records, None for probes. `replies` of the `count` records are of whoever was sent
+    to; packets and octets count once, at however many points they were recorded."""
 
     evidence: str
     source: str
@@ -85,7 +90,9 @@ class FindingGroup:
     source_of: Origin
     place: int = 0
     met: tuple[int, int] | None = None
+    conversations: int = 0
     count: int = 0
+    replies: int = 0
     packets: int = 0
     octets: int = 0
     earliest: int = NO_TIME
@@ -127,21 +134,16 @@ class FindingGroup:
         text = service_text(low, high)
         if low >> 16 != high >> 16:
             text = f"{service_text(low, low)} to {service_text(high, high)}"
-        return f"reply of {text}" if self.concluded.is_from_service else text
+        return text
 
     def stretch(self, met: tuple[int, int]) -> None:
         """Take in the lowest and the highest service number of more flow records."""
         self.met = met if self.met is None else (min(self.met[0], met[0]), max(self.met[1], met[1]))
 
-    def note(self, record: ProbeRecord | FlowRecord) -> None:
-        """Count one more record."""
+    def note(self, record: ProbeRecord) -> None:
+        """Count one more probe."""
         self.count += 1
-        start = record.time if isinstance(record, ProbeRecord) else record.start
-        end = record.time if isinstance(record, ProbeRecord) else record.end or record.start
-        if isinstance(record, FlowRecord):
-            self.packets += record.packets
-            self.octets += record.octets
-        self.span(milliseconds(start), milliseconds(end))
+        self.span(milliseconds(record.time), milliseconds(record.time))
 
     def span(self, earliest: int, latest: int) -> None:
         """Stretch the time that the group covers."""
@@ -152,83 +154,87 @@ class FindingGroup:
 
     def check_line(self) -> str:
         """The command that reproduces the verdict on the example."""
-        walk = self.finding.walk
+        walk, port = self.finding.walk, None
         if isinstance(self.example, ProbeRecord):
-            ends, service, port = (
-                (self.example.source, self.example.destination),
-                self.example.service,
-                self.example.source_port,
-            )
+            ends, service = (self.example.source, self.example.destination), self.example.service
+            port = self.example.source_port
+        elif walk is not None:
+            ends, service = (str(walk.flow.source.address), str(walk.flow.target)), str(walk.flow.service)
+            ports = walk.flow.source_ports
+            port = ports.lowest if walk.flow.service.has_ports and ports.size == 1 else None
         else:
-            target = walk.flow.target if walk is not None else self.example.destination
-            source = walk.flow.source.address if walk is not None else self.example.source
-            service = str(walk.flow.service if walk is not None else self.example.service)
-            ends, port = (str(source), str(target)), self.example.source_port
-            if self.finding.is_reply:
-                port = self.example.service.detail if self.example.service.has_ports else None
-        ports = f" --client-ports {port}" if port is not None else ""
-        return f"kiboko check {ends[0]} {ends[1]} {service}{ports}"
+            ends, service = (str(self.example.source), str(self.example.destination)), str(self.example.service)
+        ports_text = f" --client-ports {port}" if port is not None else ""
+        return f"kiboko check {ends[0]} {ends[1]} {service}{ports_text}"
 
 
 @dataclass(slots=True)
 class Summary:
-    """All findings of a run. Memory grows with the groups, not with the records."""
+    """All findings of a run. Memory grows with the groups, not with the records.
+
+    `totals` counts records and probes by status; those that agree only as far as they were seen are `as_far_as_seen`,
+    and not among those that agree. `conversations` counts those of flow records.
+    """
 
     directory: Directory
     totals: Counter[str] = field(default_factory=Counter)
+    as_far_as_seen: int = 0
+    conversations: int = 0
     replies: int = 0
     different_signal: int = 0
+    elsewhere: int = 0
+    inventory: int = 0
     before_as_of: int = 0
     groups: dict[_Key, FindingGroup] = field(default_factory=dict)
     answered_probes: int = 0
+    _names: dict[Address, str] = field(default_factory=dict)
 
-    def add(self, record: ProbeRecord | FlowRecord, finding: Finding) -> FindingGroup:
-        """Take in one finding; the group that it is of."""
-        concluded = conclusion(record, finding)
+    def add(self, record: ProbeRecord, finding: Finding) -> FindingGroup:
+        """Take in one probe; the group that it is of."""
+        concluded = finding.concluded
         self._count(concluded, 1)
-        if isinstance(record, ProbeRecord) and finding.status == AGREE and record.outcome == "answered":
+        if finding.status == AGREE and record.outcome == "answered":
             self.answered_probes += 1
-        alone = _alone(record, finding) if isinstance(record, FlowRecord) else None
-        group = self._group(record, concluded, alone, lambda: finding)
-        group.note(record)
-        if alone is not None:
-            group.stretch(alone)
-        return group
+        key = (concluded.status, "probe", record.source, record.destination, record.service, *_told(concluded))
+        if key not in self.groups:
+            self.groups[key] = FindingGroup(
+                "probe", record.source, record.destination, concluded, _Probe(record, finding)
+            )
+        self.groups[key].note(record)
+        return self.groups[key]
 
     def _count(self, concluded: Conclusion, records: int) -> None:
-        self.totals[concluded.status] += records
-        self.replies += concluded.is_reply * records
+        if concluded.as_far_as_seen:
+            self.as_far_as_seen += records
+        else:
+            self.totals[concluded.status] += records
         self.different_signal += concluded.different_signal * records
+        self.elsewhere += concluded.is_elsewhere * records
+        self.inventory += concluded.is_inventory * records
         self.before_as_of += concluded.before_as_of * records
 
-    def take(self, record: FlowRecord, tally: Tally, settle: Callable[[], Finding]) -> FindingGroup:
-        """Take in many flow records of one finding, of which `record` is the first and `settle` judges it by its own
-        walk; the group that they are of."""
-        self._count(tally.concluded, tally.count)
-        group = self._group(record, tally.concluded, tally.alike, settle)
-        group.stretch(tally.met)
-        group.count += tally.count
-        group.packets += tally.packets
-        group.octets += tally.octets
-        group.span(tally.first, tally.last)
-        return group
+    @property
+    def records(self) -> int:
+        """How many records and probes there are in all."""
+        return self.totals.total() + self.as_far_as_seen
 
-    def take_all(self, tallies: Tallies, settle: Callable[[Tally], Finding], lines_before: int = 0) -> None:
-        """Take in many tallies at once, of records that stand `lines_before` lines further down in their file."""
+    def take_all(
+        self, tallies: Tallies, settle: Settle, lines_before: int = 0, taken_back: bool = False
+    ) -> list[tuple[FindingGroup, int, int]]:
+        """Take in many tallies at once, of records that stand `lines_before` lines further down in their file, or take
+        back what was taken in before (`taken_back`); the groups that they are of, with how many records of each and the
+        place of the first tally."""
+        sign = -1 if taken_back else 1
         for number, concluded in enumerate(tallies.concluded):
-            self._count(concluded, int(tallies.count[tallies.conclusion == number].sum()))
+            self._count(concluded, sign * int(tallies.count[tallies.conclusion == number].sum()))
+        self.conversations += sign * int(tallies.conversations.sum())
+        self.replies += sign * int(tallies.replies.sum())
         if not len(tallies):
-            return
-        listed, names = tallies.examples.addresses, []
+            return []
         codes: dict[str, int] = {}
-        used, _ = numbered(np.concatenate([tallies.examples.source, tallies.examples.destination]))
-        code_of = np.zeros(len(listed), dtype=np.int64)
-        for at in used.tolist():
-            names.append(self.directory.name_of(listed[at]))
-            code_of[at] = codes.setdefault(names[-1], len(codes))
+        source, target = (self._codes(addresses, codes) for addresses in (tallies.sources, tallies.targets))
         names = list(codes)
-        source, destination = code_of[tallies.examples.source], code_of[tallies.examples.destination]
-        groups = distinct(tallies.conclusion, source, destination, tallies.alike[:, 0], tallies.alike[:, 1])
+        groups = distinct(tallies.conclusion, source, target, tallies.alike[:, 0], tallies.alike[:, 1])
         rows = groups.first
         least, most = (
             np.stack([tallies.met[rows, 0], tallies.first[rows]]),
@@ -241,12 +247,14 @@ class Summary:
         least[1] = np.where(least[1] == np.iinfo(np.int64).max, NO_TIME, least[1])
         np.maximum.at(most[0], groups.codes, tallies.met[:, 1])
         np.maximum.at(most[1], groups.codes, tallies.last)
-        sums = (groups.sums(each) for each in (tallies.count, tallies.packets, tallies.octets))
+        counts = (tallies.conversations, tallies.count, tallies.replies, tallies.packets, tallies.octets)
+        sums = (groups.sums(each) for each in counts)
         told = [(each.status, _told(each)) for each in tallies.concluded]
-        columns = (rows, tallies.conclusion[rows], source[rows], destination[rows], tallies.alike[rows, 0],
+        columns = (rows, tallies.conclusion[rows], source[rows], target[rows], tallies.alike[rows, 0],
                    tallies.alike[rows, 1], *least, *most)  # fmt: skip
         whole = _Source(tallies, lines_before, settle)
-        for row, number, sender, receiver, low, high, met_low, start, met_high, end, count, packets, octets in zip(
+        met: list[tuple[FindingGroup, int, int]] = []
+        for row, number, sender, receiver, low, high, met_low, start, met_high, end, *amounts in zip(
             *(column.tolist() for column in columns), *sums, strict=True
         ):
             status, rest = told[number]
@@ -257,73 +265,40 @@ class Summary:
                     "flow", names[sender], names[receiver], tallies.concluded[number], whole, row
                 )
             group.stretch((met_low, met_high))
-            group.count += count
-            group.packets += packets
-            group.octets += octets
+            conversations, count, replies, packets, octets = amounts
+            group.conversations += sign * conversations
+            group.count += sign * count
+            group.replies += sign * replies
+            group.packets += sign * packets
+            group.octets += sign * octets
             group.span(start, end)
-
-    def correct(
-        self,
-        record: FlowRecord,
-        before: Finding,
-        after: Finding,
-        alike: tuple[int, int] | None = None,
-        settle: Callable[[], Finding] | None = None,
-    ) -> FindingGroup:
-        """Replace the finding of a record, which a later one changed; the group that it is of now. `alike` are the
-        services that no rule tells from the record's, `settle` judges the record by its own walk."""
-        alike = alike or _alone(record, before)
-        key = self._key(record, conclusion(record, before), alike)
-        group = self.groups.get(key)
-        if group is not None:
-            self.totals[before.status] -= 1
-            group.count -= 1
-            group.packets -= record.packets
-            group.octets -= record.octets
             if not group.count:
                 del self.groups[key]
-        self.totals[after.status] += 1
-        group = self._group(record, conclusion(record, after), alike, settle or (lambda: after))
-        group.note(record)
-        group.stretch(_alone(record, after))
-        return group
+            met.append((group, count, row))
+        return met
 
-    def _group(
-        self,
-        record: ProbeRecord | FlowRecord,
-        concluded: Conclusion,
-        alike: tuple[int, int] | None,
-        settle: Callable[[], Finding],
-    ) -> FindingGroup:
-        key = self._key(record, concluded, alike)
-        if key not in self.groups:
-            self.groups[key] = FindingGroup(*self._ends(record), concluded, _Single(record, settle))
-        return self.groups[key]
-
-    def _ends(self, record: ProbeRecord | FlowRecord) -> tuple[str, str, str]:
-        """What kind of evidence it is, and what its ends are called."""
-        if isinstance(record, ProbeRecord):
-            return "probe", record.source, record.destination
-        return "flow", self.directory.name_of(record.source), self.directory.name_of(record.destination)
-
-    def _key(self, record: ProbeRecord | FlowRecord, concluded: Conclusion, alike: tuple[int, int] | None) -> _Key:
-        return (
-            concluded.status, *self._ends(record), record.service if isinstance(record, ProbeRecord) else alike,
-            *_told(concluded),
-        )  # fmt: skip
+    def _codes(self, addresses: AddressTable, codes: dict[str, int]) -> NDArray[np.int64]:
+        """A number for what each of some addresses is called, int64[m]; the names are kept in `codes`."""
+        if not len(addresses):
+            return np.zeros(0, dtype=np.int64)
+        kinds = distinct(addresses.family.astype(np.int64), addresses.high.view(np.int64), addresses.low.view(np.int64))
+        found = []
+        for at in kinds.first.tolist():
+            address = addresses[at]
+            name = self._names.get(address)
+            if name is None:
+                name = self._names[address] = self.directory.name_of(address)
+            found.append(codes.setdefault(name, len(codes)))
+        return np.array(found, dtype=np.int64)[kinds.codes]
 
     def rows(self, statuses: tuple[str, ...] = (LEAK, BREAK, UNSURE, AGREE)) -> Iterator[FindingGroup]:
-        """The groups, leaks first, the largest of each status first."""
+        """The groups, leaks first, the largest of each status first; what agrees only as far as it was seen comes
+        last."""
         chosen = [group for group in self.groups.values() if group.concluded.status in statuses]
-        yield from sorted(chosen, key=lambda g: (_RANK[g.concluded.status], -g.count, g.source, g.destination))
+        yield from sorted(chosen, key=lambda g: (_RANK[g.concluded.status], g.concluded.as_far_as_seen, -g.count,
+                                                 g.source, g.destination))  # fmt: skip
 
 
 def _told(concluded: Conclusion) -> tuple[object, ...]:
     """What tells the findings of one pair and service apart, beside their status."""
-    return concluded.is_reply, concluded.decider, concluded.observed, concluded.why
-
-
-def _alone(record: FlowRecord, finding: Finding) -> tuple[int, int]:
-    """The service that a record is about, as the only one."""
-    number = conversation_service(record, finding).number
-    return number, number
+    return concluded.decider, concluded.observed, concluded.why

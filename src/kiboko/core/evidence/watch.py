@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import functools
+import dataclasses
 from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.evidence.comparison import BREAK, LEAK, Comparison, Finding
-from kiboko.core.evidence.compiled import CompiledComparison, Judged, Tallies, judged_alone
+from kiboko.core.evidence.comparison import BREAK, LEAK, Comparison
+from kiboko.core.evidence.evaluator import Evaluator, Judged
 from kiboko.core.evidence.summary import FindingGroup, Summary
 from kiboko.core.records.flow_table import FlowTable, joined
 from kiboko.core.records.records import FlowRecord
@@ -32,22 +32,23 @@ class Disagreement:
 class Watch:
     """Judges tables in the order in which they come. What waits is bounded: `unjudged` counts what was let go.
 
-    The last records, `_WINDOW` of them, are the bounded window of clause S39.
+    The last records, `_WINDOW` of them, are the window in which later ones may meet those of their conversation: what
+    was said of these is taken back where it has changed.
     """
 
     comparison: Comparison
     summary: Summary
     unjudged: int = 0
     judged: int = 0
-    _compiled: CompiledComparison = field(init=False)
+    _evaluator: Evaluator = field(init=False)
     _waiting: list[FlowTable] = field(default_factory=list)
     _size: int = 0
     _window: FlowTable = field(default_factory=FlowTable.empty)
-    _undecided: dict[int, Finding] = field(default_factory=dict)
-    """Findings of requests in the window that a reply may still change, by their row."""
+    _before: Judged | None = None
+    """What was said of the window."""
 
     def __post_init__(self) -> None:
-        self._compiled = CompiledComparison(self.comparison)
+        self._evaluator = Evaluator(self.comparison)
 
     def add(self, table: FlowTable) -> None:
         """Have a table judged; too many records at once are let go, and counted."""
@@ -71,42 +72,45 @@ class Watch:
         before = len(self._window)
         table = joined([self._window, *self._waiting])
         self._waiting, self._size = [], 0
-        judged = self._compiled.judge(table)
-        found = [*self._corrected(table, judged)]
-        found += self._fresh(self._compiled.summed(table, judged, np.arange(before, len(table))))
+        judged = self._evaluator.judge(table)
+        found: list[Disagreement] = []
+        changed = self._changed(judged, before)
+        if len(changed):
+            self._take_back(table, judged, changed)
+            found += self._taken(table, judged, changed)
+        found += self._taken(table, judged, np.arange(before, len(table)))
         self.judged += len(table) - before
-        self._keep(table, judged.code, judged.findings)
+        self._keep(table, judged)
         return found
 
-    def _fresh(self, tallies: Tallies) -> list[Disagreement]:
-        met: dict[int, Disagreement] = {}
-        for tally in tallies:
-            settle = functools.partial(judged_alone, self.comparison, tally.record, tally.request, tally.is_decided)
-            group = self.summary.take(tally.record, tally, settle)
-            if tally.concluded.status in (LEAK, BREAK):
-                known = met.get(id(group))
-                is_first = group.count == tally.count if known is None else known.is_first
-                count = tally.count + (known.count if known is not None else 0)
-                first = known.record if known is not None else tally.record
-                met[id(group)] = Disagreement(group, first, count, is_first)
-        return list(met.values())
+    def _changed(self, judged: Judged, before: int) -> NDArray[np.int64]:
+        """The rows of the window whose conversations come to something else now."""
+        if self._before is None:
+            return np.zeros(0, dtype=np.int64)
+        numbers = {each: number for number, each in enumerate(judged.concluded)}
+        said = np.array([numbers.get(each, -1) for each in self._before.concluded], dtype=np.int64)
+        return np.flatnonzero(said[self._before.conclusion] != judged.conclusion[:before])
 
-    def _corrected(self, table: FlowTable, judged: Judged) -> list[Disagreement]:
-        """Requests of the window whose reply has come now."""
-        found = []
-        for row, before in list(self._undecided.items()):
-            after = judged.findings[judged.code[row]]
-            if after.status == LEAK and before.status != LEAK:
-                (tally,) = self._compiled.summed(table, judged, np.array([row]))
-                settle = functools.partial(judged_alone, self.comparison, tally.record, None, True)
-                group = self.summary.correct(tally.record, before, after, tally.alike, settle)
-                found.append(Disagreement(group, tally.record, 1, group.count == 1))
-                del self._undecided[row]
-        return found
+    def _take_back(self, table: FlowTable, judged: Judged, rows: NDArray[np.int64]) -> None:
+        """Take back what was said of some rows of the window."""
+        assert self._before is not None
+        conclusion, weight = judged.conclusion.copy(), judged.weight.copy()
+        known = np.arange(len(self._before.conclusion))
+        conclusion[known], weight[known] = self._before.conclusion, self._before.weight
+        said = dataclasses.replace(judged, conclusion=conclusion, weight=weight)
+        self.summary.take_all(self._evaluator.summed(table, said, rows), self.comparison.finding, taken_back=True)
 
-    def _keep(self, table: FlowTable, code: NDArray[np.int64], findings: list[Finding]) -> None:
+    def _taken(self, table: FlowTable, judged: Judged, rows: NDArray[np.int64]) -> list[Disagreement]:
+        """Take some rows in; the leaks and breaks among them."""
+        tallies = self._evaluator.summed(table, judged, rows)
+        met = self.summary.take_all(tallies, self.comparison.finding)
+        return [
+            Disagreement(group, tallies.examples.record(row), count, group.count == count)
+            for group, count, row in met
+            if group.concluded.status in (LEAK, BREAK)
+        ]
+
+    def _keep(self, table: FlowTable, judged: Judged) -> None:
         first = max(0, len(table) - _WINDOW)
         self._window = table.taken(slice(first, None))
-        undecided = np.array([each.is_undecided and each.status != LEAK for each in findings], dtype=np.bool_)
-        rows = np.flatnonzero(undecided[code])
-        self._undecided = {row - first: findings[code[row]] for row in rows.tolist() if row >= first}
+        self._before = judged.part(slice(first, None))

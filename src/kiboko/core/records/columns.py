@@ -36,7 +36,8 @@ class Distinct:
     def sums(self, values: NDArray[np.int64]) -> list[int]:
         """What a column of counts comes to for each value, exactly."""
         if int(values.max(initial=0)) * len(values) < _EXACT:
-            return [int(each) for each in np.bincount(self.codes, weights=values, minlength=len(self))]
+            whole = np.bincount(self.codes, weights=values, minlength=len(self))
+            return whole.astype(np.int64).tolist()  # type: ignore[no-any-return]
         found = [0] * len(self)
         for code, value in zip(self.codes.tolist(), values.tolist(), strict=True):
             found[code] += value

@@ -1,4 +1,4 @@
-"""Many flow records as columns: what `kiboko.core.evidence.compiled` judges at once."""
+"""Many flow records as columns: what `kiboko.core.evidence.evaluator` judges at once."""
 
 from __future__ import annotations
 
@@ -63,7 +63,9 @@ class FlowTable:
     uint8[n]; `source_port` int32[n], -1 where there is none; `detail` int32[n] the destination port, or type and code
     of ICMP. `event` is uint8[n], an index of `EVENTS`; `flags` int32[n] the TCP flags (RFC 9293), -1 for none.
     `start` and `end` are int64[n] in milliseconds since 1970 UTC, `NO_TIME` where not recorded; `packets` and
-    `octets` int64[n] counts; `point` int64[n] indices of `points`; `line` int64[n] from 1.
+    `octets` int64[n] counts; `point` int64[n] indices of `points`; `line` int64[n] from 1. `direction` is uint8[n],
+    1 where a biflow says that a record is of whoever began, 2 of whoever answered (`biflowDirection`, RFC 5103), 0 where
+    nothing is said; None where that holds for all.
     """
 
     addresses: AddressTable
@@ -81,6 +83,7 @@ class FlowTable:
     points: tuple[str | None, ...]
     point: NDArray[np.int64]
     line: NDArray[np.int64]
+    direction: NDArray[np.uint8] | None = None
 
     @classmethod
     def empty(cls) -> FlowTable:
@@ -126,6 +129,7 @@ class FlowTable:
             EVENTS[self.event[index]], moment(int(self.start[index])), moment(int(self.end[index])),
             int(self.packets[index]), int(self.octets[index]), flags if flags >= 0 else None,
             self.points[self.point[index]], int(self.line[index]),
+            int(self.direction[index]) if self.direction is not None else 0,
         )  # fmt: skip
 
 
@@ -151,10 +155,14 @@ def joined(tables: Sequence[FlowTable]) -> FlowTable:
                 column.append(start + np.searchsorted(own, getattr(table, name)))
             elif name == "point":
                 column.append(codes[table.point] if len(table) else table.point)
+            elif name == "direction":
+                column.append(np.zeros(len(table), np.uint8) if table.direction is None else table.direction)
             elif name not in ("addresses", "points"):
                 column.append(getattr(table, name))
     chosen = [(t.addresses.family[own], t.addresses.high[own], t.addresses.low[own]) for t, own in zip(tables, used)]
     addresses = AddressTable(*(np.concatenate(parts) for parts in zip(*chosen, strict=True)))
+    if all(table.direction is None for table in tables):
+        columns["direction"] = []
     whole = {name: np.concatenate(parts) for name, parts in columns.items() if parts}
     return FlowTable(addresses=addresses, points=tuple(points), **whole)
 
@@ -191,6 +199,7 @@ def table_of(records: list[FlowRecord]) -> FlowTable:
         octets=column([r.octets for r in records], np.int64),
         point=column([points.setdefault(r.point, len(points)) for r in records], np.int64),
         line=column([r.line for r in records], np.int64),
+        direction=column([r.direction for r in records], np.uint8) if any(r.direction for r in records) else None,
         addresses=AddressTable.of(addresses),
         points=tuple(points),
     )

@@ -11,6 +11,8 @@ from kiboko.core.header.services import Service
 ANSWERED, REFUSED, SILENT, UNREACHABLE = "answered", "refused", "silent", "unreachable"
 OUTCOMES = (ANSWERED, REFUSED, SILENT, UNREACHABLE)
 PASSED, DENIED, SEEN = "passed", "denied", "seen"
+ARRIVED = "arrived"
+"""What is observed of a conversation of which somebody on the other side sent a packet."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +43,8 @@ class FlowRecord:
 
     `event` is `passed` or `denied` where the record says so (`firewallEvent`), else `seen`. Times are UTC;
     `packets` and `octets` are counts; `tcp_flags` is the union of the TCP flags seen (RFC 9293), None where not
-    recorded; `point` is the `observationPointId`. `line` counts from 1.
+    recorded; `point` is the `observationPointId`. `line` counts from 1. `direction` is 1 where a biflow says that it is
+    of whoever began, 2 of whoever answered (`biflowDirection`, RFC 5103), 0 where nothing is said.
     """
 
     source: Address
@@ -56,3 +59,4 @@ class FlowRecord:
     tcp_flags: int | None = None
     point: str | None = None
     line: int = 0
+    direction: int = 0

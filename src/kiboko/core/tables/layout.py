@@ -98,6 +98,7 @@ class GateLayout:
         self.host_kernel = np.zeros(max(1, len(interfaces)), dtype=np.bool_)
         self.has_kernel = any(isinstance(each.host_filter, HostRuleSet) for each in topology.instances.values())
         self._noted: set[int] = set()
+        self._alike: dict[tuple[tuple[str, ...], str | None], int] = {}
         self.subnet_list = np.full((max(1, len(subnets)), 2), NO_LIST, dtype=np.int64)
         for number, subnet in enumerate(subnets):
             if subnet.filter is not None:
@@ -147,6 +148,14 @@ class GateLayout:
         topology = self.walker.topology
         host = topology.instances[interface.instance].host_filter
         self.host_kernel[number] = isinstance(host, HostRuleSet)
+        key = (tuple(each.name for each in self.walker.membership.filters_on(interface)),
+               host if isinstance(host, str) else None)  # fmt: skip
+        alike = self._alike.setdefault(key, number)
+        if alike != number:  # what carries the same filters has the same gates
+            for table in (self.host_list, self.slot_list, self.slot_any, self.slot_stateful, self.else_action,
+                          self.else_keeps, self.else_decider):  # fmt: skip
+                table[number] = table[alike]
+            return
         gates = self._gates_on(interface)
         for way in (_OUT, _IN):
             if isinstance(host, str):
@@ -281,9 +290,13 @@ class GateLayout:
                         self._keepers[number][row, at] = keeper
         return self._keepers
 
+    def slots(self, way: int, is_reply: bool) -> list[Slot]:
+        """All columns of a way's request or reply."""
+        return (self._reply if is_reply else self._request)[way]
+
     def slot(self, way: int, is_reply: bool, at: int) -> Slot | None:
         """A column of a way; None where it has none there."""
-        columns = (self._reply if is_reply else self._request)[way]
+        columns = self.slots(way, is_reply)
         return columns[at] if at < len(columns) else None
 
     def _gates_on(self, interface: Interface) -> list[tuple[Filter, ...]]:

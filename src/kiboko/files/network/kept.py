@@ -343,7 +343,9 @@ class _Maker:
 
     def _interface(self, value: list[Any]) -> model.Interface:
         _, name, instance, subnet, flat, file, line, public, filters = value
-        addresses = tuple(Address(family, _number(number)) for family, number in zip(flat[::2], flat[1::2], strict=True))
+        addresses = tuple(
+            Address(family, _number(number)) for family, number in zip(flat[::2], flat[1::2], strict=True)
+        )
         return model.Interface(name, instance, subnet, addresses, Place(file, line), self.made(public), tuple(filters))
 
     def _instance(self, value: list[Any]) -> model.Instance:

@@ -1,0 +1,784 @@
+"""Millions of flow records held against the rules, without a walk for each.
+
+Records are brought together into conversations (`conversations`), and what the records of each prove is read off them
+(`proofs`). Every boundary that a rule, route, group or listener draws cuts each dimension into atoms
+(`kiboko.core.tables.lines`): conversations of the same atoms and the same proof are one class. The gates of all new
+classes are asked at once by the gate tables, and held against the proofs by columns (`judging`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.evidence import judging
+from kiboko.core.evidence.comparison import Comparison, Conclusion, Finding, FlowAsked
+from kiboko.core.evidence.conversations import Conversations, bring_together
+from kiboko.core.evidence.judging import IS_BREAK, IS_LEAK, REASONS, Proved
+from kiboko.core.evidence.passages import NOWHERE, Passages
+from kiboko.core.evidence.proofs import (
+    ALONE,
+    RESET,
+    UNASKED,
+    Mark,
+    Proof,
+    contexts,
+    flag_kinds,
+    mark_bits,
+    read_proof,
+    turned_bits,
+)
+from kiboko.core.evidence.seen_ends import SeenEnds
+from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
+from kiboko.core.network.model import ObservationPoint
+from kiboko.core.records.columns import Distinct, KeyNumbers, distinct, numbered
+from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds
+from kiboko.core.records.records import DENIED, FlowRecord
+from kiboko.core.records.signs import ICMP_ERRORS
+from kiboko.core.tables.column import Flows
+from kiboko.core.tables.gate_tables import Gates, GateTables
+from kiboko.core.tables.layout import GATES
+from kiboko.core.tables.lines import AddressLine, service_line
+from kiboko.core.tables.places import NONE
+from kiboko.core.walk.walk import PARTLY
+
+_MOST_CLASSES = 1_000_000
+_MOST_BEHIND = 256
+"""As many senders as are looked at behind one shared address."""
+Rows = NDArray[np.int64]
+Truths = NDArray[np.bool_]
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """Conversations of one table that come to the same, summed up.
+
+    `concluded` is what they come to, `flow` what was asked in the first of them, `record` its first record. `alike` are
+    the lowest and the highest service number that no rule tells from theirs, `met` those among them. `replies` of the
+    `count` records are of those that were sent to, with `reply_packets` and
+    `reply_octets` of all. Packets and octets count once, at however many points they were
+    recorded. `first` and `last` are milliseconds since 1970, `NO_TIME` where no record had a time.
+    """
+
+    concluded: Conclusion
+    key: tuple[int, ...]
+    flow: FlowAsked
+    record: FlowRecord
+    alike: tuple[int, int]
+    met: tuple[int, int]
+    conversations: int
+    count: int
+    replies: int
+    packets: int
+    octets: int
+    reply_packets: int
+    reply_octets: int
+    first: int
+    last: int
+
+
+@dataclass(frozen=True, slots=True)
+class Tallies:
+    """`m` tallies as columns: small, and the same wherever they were made. `examples` has the first record of each, in
+    the order in which they come; `sources` and `targets` the addresses that were asked about, `service` and `port`
+    int64[m] on what, from which client port, -1 for none; `passed` int64[m] how many steps of the request's way were
+    passed for sure. `conclusion` int64[m] is an index of `concluded`; `keys` is int64[m, 2]; `alike` and `met`
+    int64[m, 2]; the rest int64[m] each."""
+
+    concluded: tuple[Conclusion, ...]
+    conclusion: Rows
+    examples: FlowTable
+    sources: AddressTable
+    targets: AddressTable
+    service: Rows
+    port: Rows
+    passed: Rows
+    keys: Rows
+    alike: Rows
+    met: Rows
+    conversations: Rows
+    count: Rows
+    replies: Rows
+    packets: Rows
+    octets: Rows
+    reply_packets: Rows
+    reply_octets: Rows
+    first: Rows
+    last: Rows
+
+    def __len__(self) -> int:
+        return len(self.conclusion)
+
+    def __getitem__(self, index: int) -> Tally:
+        low, high = self.alike[index].tolist()
+        least, most = self.met[index].tolist()
+        return Tally(
+            self.concluded[int(self.conclusion[index])], tuple(self.keys[index].tolist()), self.flow(index),
+            self.examples.record(index), (low, high), (least, most), int(self.conversations[index]),
+            int(self.count[index]), int(self.replies[index]), int(self.packets[index]), int(self.octets[index]),
+            int(self.reply_packets[index]), int(self.reply_octets[index]), int(self.first[index]), int(self.last[index]),
+        )  # fmt: skip
+
+    def flow(self, index: int) -> FlowAsked:
+        """What was asked in the first conversation of a tally."""
+        number, port = int(self.service[index]), int(self.port[index])
+        return FlowAsked(self.sources[index], self.targets[index], Service(number >> 16, number & 0xFFFF),
+                         port if port >= 0 else None, int(self.passed[index]))  # fmt: skip
+
+    def __iter__(self) -> Iterator[Tally]:
+        return (self[index] for index in range(len(self)))
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """What the records of a table come to, each by its conversation: `conclusion` int64[n] is an index of `concluded`;
+    `classes` int64[n] tells conversations apart as far as anything in the network does; `is_reply` bool[n] which
+    records are of whoever was sent to; `weight` uint8[n] is 0 for those whose packets others show too. `found` are the
+    conversations, of which `asked` has the ends, and `joined` counts records of one capture taken twice and those taken
+    at a further point."""
+
+    conclusion: Rows
+    concluded: list[Conclusion]
+    classes: Rows
+    is_reply: Truths
+    weight: NDArray[np.uint8]
+    found: Conversations | None
+    asked: _Asked | None
+    joined: tuple[int, int]
+
+    def part(self, rows: Rows | slice) -> Judged:
+        """Those of some of the records."""
+        return Judged(self.conclusion[rows], self.concluded, self.classes[rows], self.is_reply[rows], self.weight[rows],
+                      None, None, (0, 0))  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class _Asked:
+    """What conversations ask, if one end or the other began, by columns: the atoms of the sender and of the address
+    that it sent to, the service's number, the client's port; and which kind of proof there is."""
+
+    sender: Rows
+    target: Rows
+    service: Rows
+    port: Rows
+    proof: Rows
+
+    def taken(self, rows: Rows | Truths) -> _Asked:
+        """Some of them."""
+        return _Asked(self.sender[rows], self.target[rows], self.service[rows], self.port[rows], self.proof[rows])
+
+    def instead(self, which: Truths, other: _Asked) -> _Asked:
+        """These, but for some, of which others hold."""
+        return _Asked(*(np.where(which, theirs, own) for own, theirs in zip(self._columns(), other._columns())))
+
+    def _columns(self) -> tuple[Rows, ...]:
+        return self.sender, self.target, self.service, self.port, self.proof
+
+
+@dataclass(slots=True)
+class _Classes:
+    """What each class came to: `reason` an index of `REASONS`, `conclusion` one of all conclusions, `passed` how many
+    steps of the request's way were passed for sure."""
+
+    reason: NDArray[np.uint8]
+    conclusion: Rows
+    passed: Rows
+
+    @classmethod
+    def none(cls) -> _Classes:
+        """No classes yet."""
+        return cls(np.zeros(0, np.uint8), np.zeros(0, np.int64), np.zeros(0, np.int64))
+
+    def add(self, more: _Classes) -> None:
+        """Further ones."""
+        self.reason = np.concatenate([self.reason, more.reason])
+        self.conclusion = np.concatenate([self.conclusion, more.conclusion])
+        self.passed = np.concatenate([self.passed, more.passed])
+
+
+@dataclass(frozen=True, slots=True)
+class _KnownProof:
+    """A kind of proof, how old it is beside the network file (0: not; 1: older; 2: begun before it), and whether the
+    ports say that the other end began."""
+
+    proof: Proof
+    age: int
+    is_contradicted: bool
+
+
+class Evaluator:
+    """Judges tables of flow records. Remembers what was worked out for each class, within a fixed bound.
+
+    A table is the window in which records may meet: conversations are brought together within it.
+
+    >>> from pathlib import Path
+    >>> from kiboko.core.walk.walk import Walker
+    >>> from kiboko.files.logs.flow_reader import tables_of
+    >>> from kiboko.files.network.network_file import load_network
+    >>> evaluator = Evaluator(Comparison(Walker(load_network("network.yaml"))))
+    >>> table, _ = next(iter(tables_of(Path("evidence/flows.csv"))))
+    >>> judged = evaluator.judge(table)
+    >>> sum(judged.concluded[code].status == "leak" for code in judged.conclusion)
+    8
+    """
+
+    def __init__(self, comparison: Comparison) -> None:
+        self._comparison = comparison
+        self._walker = walker = comparison.walker
+        self._line, self._services = AddressLine(walker.ground), service_line(walker.ground, comparison.served)
+        self._tables = GateTables(walker, self._line, self._services)
+        self._ends = SeenEnds(walker, self._tables, comparison.ends.is_foreign)
+        known = walker.topology.observation_points
+        # A point that the network file does not name tells no more than none.
+        self._points: tuple[ObservationPoint, ...] = tuple(known.values())
+        self._point_of = {name: index for index, name in enumerate(known, 1)}
+        self._passages = Passages(self._tables.layout, self._points)
+        self._places: dict[tuple[str, ...], int] = {}
+        self._known = KeyNumbers(3)
+        self._forget()
+
+    def _forget(self) -> None:
+        self._proofs: list[_KnownProof] = []
+        self._proof_of: dict[tuple[int, ...], int] = {}
+        self._reaches: dict[tuple[int, ...], tuple[int, int, int, bool]] = {}
+        self._concluded: list[Conclusion] = []
+        self._conclusion_of: dict[Conclusion, int] = {}
+        self._numbers: dict[tuple[int, int, int], int] = {}
+        self._classes = _Classes.none()
+        self._known.clear()
+
+    def judge(self, table: FlowTable) -> Judged:
+        """What every record of a table comes to."""
+        if len(self._classes.reason) > _MOST_CLASSES:
+            self._forget()
+        if not len(table):
+            none = np.zeros(0, dtype=np.int64)
+            return Judged(none, self._concluded, none, none > 0, none.astype(np.uint8), None, None, (0, 0))
+        found = bring_together(table, self._ends, self._comparison.served)
+        points = self._points_of(table)
+        asked, conclusion, classes = self._judged(table, found, points)
+        weight, joined = _weights(table, found)
+        return Judged(conclusion[found.of], self._concluded, classes[found.of], found.is_reply(), weight, found, asked,
+                      joined)  # fmt: skip
+
+    def _judged(self, table: FlowTable, found: Conversations, points: Rows | None) -> tuple[_Asked, Rows, Rows]:
+        """What conversations ask and come to, and their classes."""
+        marks = _point_marks(table, found, points, self._ends) if points is not None else None
+        is_mapped = points > 0 if points is not None else np.zeros(len(table), dtype=np.bool_)
+        bits = mark_bits(table, found, is_mapped)
+        ages = self._ages(table, found)
+        addressed = _Addressed.of(table, found, self._ends, self._is_internet(points))
+        began_first = addressed.sent_to(False)
+        responders = np.where(found.began == 0, began_first[1], addressed.sent_to(True)[1])
+        around = contexts(table, found, self._ends, np.where(found.began >= 0, responders, -1))
+        both = []
+        for second in (False, True):
+            proof = self._proof_numbers(found, turned_bits(bits) if second else bits, around, ages, marks, second)
+            both.append(addressed.asked(second, proof))
+        turned = found.taken_as_turned
+        asked = both[0].instead(turned, both[1])
+        classes = self._class_of(asked)
+        conclusion = self._classes.conclusion[classes]
+        reason = self._classes.reason[classes]
+        # Where nothing tells who began, and of replies to nothing that no rule would let through, both are asked.
+        double = (found.began < 0) | ((around == UNASKED) & IS_LEAK[reason])
+        rows = np.flatnonzero(double)
+        if len(rows):
+            other = both[1].instead(turned, both[0]).taken(rows)
+            others = self._class_of(other)
+            agreed = judging.either(reason[rows], self._classes.reason[others])
+            is_lone = found.began[rows] >= 0
+            agreed = np.where(is_lone & ~IS_LEAK[agreed], np.uint8(judging.REPLY_TO_NOTHING), agreed)
+            for row, mine, settled in zip(rows.tolist(), reason[rows].tolist(), agreed.tolist(), strict=True):
+                if settled != mine:
+                    conclusion[row] = self._with_reason(int(conclusion[row]), settled)
+        return asked, conclusion, classes
+
+    # Tallies.
+
+    def tallies(
+        self,
+        table: FlowTable,
+        wanted: Truths | None = None,
+        covered: Callable[[FlowTable, Judged], None] | None = None,
+    ) -> Tallies:
+        """A table judged, and its wanted records (all by default) summed up by what they come to and by class, in the
+        order of the first record of each. The others are there for their conversations. `covered` is told of the wanted
+        records."""
+        judged = self.judge(table)
+        rows = np.arange(len(table)) if wanted is None else np.flatnonzero(wanted)
+        if covered is not None:
+            part = slice(None) if len(rows) == len(table) else _as_slice(rows)
+            covered(table if len(rows) == len(table) else table.taken(part), judged.part(part))
+        return self.summed(table, judged, rows)
+
+    def summed(self, table: FlowTable, judged: Judged, rows: Rows) -> Tallies:
+        """Some records of a judged table summed up by what they come to and by class."""
+        found, asked = judged.found, judged.asked
+        if found is None or asked is None or not len(rows):
+            return _no_tallies()
+        groups = distinct(judged.conclusion[rows], judged.classes[rows])
+        first = rows[groups.first]
+        of = found.of[first]
+        conclusions, conclusion_of = numbered(judged.conclusion[first])
+        number = asked.service[of]
+        atoms = self._services.atoms(number)
+        starts = np.append(self._services.starts, self._services.end)
+        alike = np.stack([starts[atoms], starts[atoms + 1] - 1], axis=1).astype(np.int64)
+        met = np.stack([number, number], axis=1)
+        several = (alike[:, 0] < alike[:, 1])[groups.codes]
+        if several.any():
+            services = asked.service[found.of[rows[several]]]
+            np.minimum.at(met[:, 0], groups.codes[several], services)
+            np.maximum.at(met[:, 1], groups.codes[several], services)
+        weight = judged.weight[rows]
+        is_first = found.first[found.of[rows]] == rows
+        sources, targets = self._addresses_of(table, found, asked, of)
+        part = table if len(rows) == len(table) else table.taken(rows)
+
+        def total(values: NDArray[np.int64]) -> Rows:
+            return np.array(groups.sums(values), dtype=np.int64)
+
+        return Tallies(
+            tuple(self._concluded[each] for each in conclusions.tolist()), conclusion_of, table.taken(first), sources,
+            targets, number, asked.port[of], self._classes.passed[judged.classes[first]],
+            np.stack([judged.conclusion[first], judged.classes[first]], axis=1), alike, met,
+            total(is_first.astype(np.int64)), groups.counts(), total(judged.is_reply[rows].astype(np.int64)),
+            total(part.packets * weight), total(part.octets * weight),
+            total(part.packets * (weight * judged.is_reply[rows])), total(part.octets * (weight * judged.is_reply[rows])),
+            np.array(groups.least(part.start, int(NO_TIME)), dtype=np.int64),
+            np.array(groups.most(part.last()), dtype=np.int64),
+        )  # fmt: skip
+
+    def _addresses_of(
+        self, table: FlowTable, found: Conversations, asked: _Asked, of: Rows
+    ) -> tuple[AddressTable, AddressTable]:
+        """The senders' own addresses and those that they sent to: of ours, those that were asked about; of others, as
+        they were recorded."""
+        first = found.first[of]
+        is_reply = found.side[first] != found.taken_as_turned[of]
+        shown = [np.where(is_reply, table.destination[first], table.source[first]),
+                 np.where(is_reply, table.source[first], table.destination[first])]  # fmt: skip
+        made = []
+        for index, atoms in zip(shown, (asked.sender[of], asked.target[of]), strict=True):
+            own = self._ends.atoms(table.addresses)[index]
+            family, high = table.addresses.family[index], table.addresses.high[index]
+            low = table.addresses.low[index]
+            for row in np.flatnonzero(own != atoms).tolist():
+                address = self._line.first(int(atoms[row]))
+                family[row], high[row], low[row] = address.family, address.value >> 64, address.value & (1 << 64) - 1
+            made.append(AddressTable(family, high, low))
+        return made[0], made[1]
+
+    def fitting(self, table: FlowTable, fits: Callable[[Finding], bool]) -> Truths:
+        """The records whose findings fit, by the walks of their conversations: one for each class of them."""
+        judged = self.judge(table)
+        if judged.found is None:
+            return np.zeros(0, dtype=np.bool_)
+        groups = distinct(judged.conclusion, judged.classes, judged.is_reply)
+        tallies = self.summed(table, judged, np.arange(len(table)))
+        place = {tuple(key): index for index, key in enumerate(tallies.keys.tolist())}
+        found = []
+        for row in groups.first.tolist():
+            tally = tallies[place[int(judged.conclusion[row]), int(judged.classes[row])]]
+            found.append(fits(self._comparison.finding(tally.concluded, tally.flow, bool(judged.is_reply[row]))))
+        return np.array(found, dtype=np.bool_)[groups.codes]
+
+    # Proofs.
+
+    def _points_of(self, table: FlowTable) -> Rows | None:
+        """The numbers of the observation points of the records; None where the network file knows none of them."""
+        found = [self._walker.topology.observation_point(point) for point in table.points]
+        points = np.array([self._point_of[point.key] if point is not None else 0 for point in found], dtype=np.int64)
+        return points[table.point] if points.any() else None
+
+    def _is_internet(self, points: Rows | None) -> Truths | None:
+        """Which records were taken at a gateway that translates public addresses."""
+        if points is None:
+            return None
+        gateways = self._walker.topology.gateways
+        known = [gateways.get(point.name or "") for point in self._points]
+        kinds = [gateway.kind if gateway is not None else "" for gateway in known]
+        found: Truths = np.array([False, *(kind == "internet" for kind in kinds)])[points]
+        return found
+
+    def _ages(self, table: FlowTable, found: Conversations) -> Rows:
+        """0: as new as the network file; 1: older; 2: begun before it and ended since."""
+        as_of = milliseconds(self._walker.topology.as_of)
+        if as_of == NO_TIME or int(table.start.min()) >= as_of:
+            return np.zeros(len(found), dtype=np.int64)
+        known = table.start != NO_TIME
+        begun = found.least(np.where(known, table.start, as_of))
+        last = found.most(np.where(known, table.last(), NO_TIME))
+        return np.where(begun >= as_of, 0, np.where(last < as_of, 1, 2))
+
+    def _proof_numbers(
+        self, found: Conversations, bits: Rows, around: Rows, ages: Rows, marks: _PointMarks | None, turned: bool
+    ) -> Rows:
+        """The kinds of proof of conversations, if the one end or the other began."""
+        hashes = marks.hashes if marks is not None else np.zeros(len(found), dtype=np.int64)
+        contradicted = found.is_contradicted.astype(np.int64)
+        kinds = distinct(bits, around * 6 + ages * 2 + contradicted, hashes)
+        numbers = np.empty(len(kinds), dtype=np.int64)
+        for index, row in enumerate(kinds.first.tolist()):
+            own, context, age = int(bits[row]), int(around[row]), int(ages[row])
+            key = (own, context, age, int(contradicted[row]), int(hashes[row]), turned and marks is not None)
+            if key not in self._proof_of:
+                self._proof_of[key] = len(self._proofs)
+                taken = marks.of(row, turned) if marks is not None else ()
+                self._proofs.append(_KnownProof(read_proof(own, taken, context), age, bool(contradicted[row])))
+            numbers[index] = self._proof_of[key]
+        return numbers[kinds.codes]
+
+    # Classes.
+
+    def _class_of(self, asked: _Asked) -> Rows:
+        """The classes of what is asked, those that are new judged."""
+        pair = asked.sender * self._line.size + asked.target
+        protocol = asked.service >> 16 << 16
+        port = self._services.atoms(protocol | np.maximum(asked.port, 0)).astype(np.int64) + 1
+        port[asked.port < 0] = 0
+        rest = port * self._services.size + self._services.atoms(asked.service)
+        found = self._known.find(pair, rest, asked.proof)
+        rows = np.flatnonzero(found < 0)
+        if len(rows):
+            keys = pair[rows], rest[rows], asked.proof[rows]
+            each = distinct(*keys)
+            keys = keys[0][each.first], keys[1][each.first], keys[2][each.first]
+            listed = list(zip(*(key.tolist() for key in keys), strict=True))
+            numbers = np.array([self._numbers.get(key, NONE) for key in listed], dtype=np.int64)
+            fresh = np.flatnonzero(numbers < 0)
+            if len(fresh):
+                begin = len(self._classes.reason)
+                numbers[fresh] = np.arange(begin, begin + len(fresh))
+                self._numbers.update((listed[at], begin + place) for place, at in enumerate(fresh.tolist()))
+                self._classes.add(self._made(asked.taken(rows[each.first[fresh]])))
+            self._known.note(numbers, *keys)
+            found[rows] = numbers[each.codes]
+        return found
+
+    def _made(self, asked: _Asked) -> _Classes:
+        """New classes, of which no two are alike."""
+        count = len(asked.sender)
+        reason = np.zeros(count, dtype=np.uint8)
+        passed = np.zeros(count, dtype=np.int64)
+        kind, decider = np.zeros(count, dtype=np.int64), np.zeros(count, dtype=np.int64)
+        apart = self._ends.is_apart(asked.sender) | self._ends.is_apart(asked.target)
+        outside = ~apart & self._ends.is_foreign(asked.sender) & self._ends.is_foreign(asked.target)
+        shared = self._ends.shared_by(asked.sender)
+        is_shared = ~apart & (shared != NONE)
+        reason[apart], reason[outside] = judging.APART, judging.BOTH_OUTSIDE
+        rows = np.flatnonzero(~apart & ~outside & ~is_shared)
+        if len(rows):
+            reason[rows], kind[rows], decider[rows], passed[rows] = self._by_gates(asked.taken(rows))
+        for row in np.flatnonzero(is_shared).tolist():
+            reason[row] = self._behind_shared(int(shared[row]), asked.taken(np.array([row])))
+        reason = self._aged(reason, asked.proof)
+        return _Classes(reason, self._conclusions(reason, kind, decider, asked.proof), passed)
+
+    def _by_gates(self, asked: _Asked) -> tuple[NDArray[np.uint8], Rows, Rows, Rows]:
+        """The reasons of some flows, the kind of gate that stops each and what decides there, and the steps passed."""
+        port, unknown = self._with_ports(asked)
+        gates = self._tables.gates(
+            Flows(asked.sender.astype(np.int32), asked.target.astype(np.int32), asked.service, port)
+        )
+        layout = self._tables.layout
+        is_end, is_listener = self._ends_of_gates(gates)
+        proved = self._proved(asked, gates)
+        found = judging.judge(gates, is_end, is_listener, proved)
+        reason = found.reason
+        reason[unknown] = judging.PORTS_UNKNOWN
+        kinds = asked.service >> 8
+        error = np.isin(kinds, [protocol << 8 | kind for protocol, each in ICMP_ERRORS.items() for kind in each])
+        reason[error & ((found.gate >= 0) | proved.denied)] = judging.AN_ERROR
+        gate, way = found.gate, gates.way.astype(np.int64)
+        reason[way == NONE], gate[way == NONE] = judging.NO_GATE, NONE
+        decider = np.where(gate >= 0, gates.decider[np.arange(len(gate)), np.maximum(gate, 0)], 0).astype(np.int64)
+        kind = layout.columns(way, gate, lambda slot: slot.number)
+        reach = np.minimum(proved.reach, gates.request)
+        reach = np.where(proved.arrived | proved.answered, gates.request, reach)
+        steps = self._steps_passed(way, reach)
+        return reason, kind, decider, steps
+
+    def _with_ports(self, asked: _Asked) -> tuple[Rows, Truths]:
+        """The client ports to ask about: where none is recorded, one that stands for all of them; and where that cannot
+        be, since they are not all treated alike."""
+        needs = np.isin(asked.service >> 16, list(WITH_PORTS)) & (asked.port < 0)
+        port, unknown = asked.port.copy(), np.zeros(len(needs), dtype=np.bool_)
+        for row in np.flatnonzero(needs).tolist():
+            number = int(asked.service[row])
+            service = Service(number >> 16, number & 0xFFFF)
+            sender = self._tables.places.end(int(asked.sender[row])).endpoint
+            walk = self._walker.walk(sender, self._line.first(int(asked.target[row])), service)
+            unknown[row] = walk.verdict == PARTLY
+            port[row] = walk.flow.source_ports.lowest
+        return port, unknown
+
+    def _ends_of_gates(self, gates: Gates) -> tuple[Truths, Truths]:
+        """Which gates are an end's own, a sender or receiver that is stopped or a listener; and which are listeners."""
+        layout = self._tables.layout
+        ways, back = np.unique(gates.way, return_inverse=True)
+        ends = np.zeros((len(ways), gates.action.shape[1]), dtype=np.bool_)
+        listeners = ends.copy()
+        for row, way in enumerate(ways.tolist()):
+            for at, slot in enumerate(layout.slots(way, False)) if way >= 0 else ():
+                ends[row, at] = slot.gate.step.gate in ("source", "destination", "listener")
+                listeners[row, at] = slot.gate.step.gate == "listener"
+        back = back.reshape(-1)
+        return ends[back], listeners[back]
+
+    def _steps_passed(self, way: Rows, reach: Rows) -> Rows:
+        """How many steps of the request's way lie within its first columns."""
+        kinds = distinct(way, reach)
+        found = []
+        for row in kinds.first.tolist():
+            slots = self._tables.layout.slots(int(way[row]), False)[: int(reach[row])] if way[row] >= 0 else []
+            found.append(len({id(slot.gate) for slot in slots}))
+        return np.array(found, dtype=np.int64)[kinds.codes]
+
+    def _proved(self, asked: _Asked, gates: Gates) -> Proved:
+        """What is proved of flows, along their ways."""
+        count = len(asked.sender)
+        numbers, which = numbered(asked.proof)
+        proofs = [self._proofs[number].proof for number in numbers.tolist()]
+
+        def of(name: str) -> Truths:
+            return np.array([getattr(proof, name) for proof in proofs], dtype=np.bool_)[which]
+
+        reach, first, last = (np.full(count, value, dtype=np.int64) for value in (0, NOWHERE, NOWHERE))
+        strange = np.zeros(count, dtype=np.bool_)
+        by_public = self._ends.is_public(asked.target)
+        marked = np.array([any(mark.event != DENIED for mark in proof.marks) for proof in proofs], dtype=np.bool_)[
+            which
+        ]
+        has_marks = np.array([bool(proof.marks) for proof in proofs], dtype=np.bool_)[which]
+        rows = np.flatnonzero(has_marks & (gates.way != NONE))
+        if len(rows):
+            near, far = self._related(asked.sender[rows]), self._related(asked.target[rows])
+            kinds = distinct(gates.way[rows], asked.proof[rows], near, far, by_public[rows])
+            met = []
+            for at in kinds.first.tolist():
+                row = int(rows[at])
+                ends = (self._tables.places.end(int(asked.sender[row])),
+                        self._tables.places.end(int(asked.target[row])))  # fmt: skip
+                met.append(self._passages.reach(
+                    int(gates.way[row]), self._proofs[int(asked.proof[row])].proof, gates.request, ends,
+                    bool(by_public[row]),
+                ))  # fmt: skip
+            told = np.array(met, dtype=np.int64)[kinds.codes]
+            reach[rows], first[rows], last[rows], strange[rows] = told[:, 0], told[:, 1], told[:, 2], told[:, 3] > 0
+        context = np.array([proof.context for proof in proofs], dtype=np.int64)[which]
+        return Proved(
+            of("arrived"), of("answered"), of("denied"), of("reply_denied"), of("passed"), of("reply_passed"),
+            of("refused"), of("has_request"), context, reach, first, last, strange, by_public,
+            asked.service >> 16 == TCP, marked,
+        )  # fmt: skip
+
+    def _related(self, atoms: Rows) -> Rows:
+        """For each end a number that is equal for ends at which the same observation points are."""
+        listed, back = numbered(atoms)
+        found = []
+        for atom in listed.tolist():
+            endpoint = self._tables.places.end(atom).endpoint
+            subnet = endpoint.subnet.name if endpoint.subnet is not None else None
+            own = endpoint.interface
+            names = (subnet, own.name if own is not None else None, own.instance if own is not None else None)
+            here = tuple(point.key for point in self._points if point.name is not None and point.name in names)
+            found.append(self._places.setdefault(here, len(self._places)))
+        return np.array(found, dtype=np.int64)[back]
+
+    def _behind_shared(self, gateway: int, asked: _Asked) -> int:
+        """What every sender that may stand behind a shared address has in common (clause E11)."""
+        atoms = self._ends.behind(gateway, int(asked.target[0]))
+        if not 0 < len(atoms) <= _MOST_BEHIND:
+            return judging.SHARED_UNKNOWN
+        rest = (np.repeat(column, len(atoms)) for column in (asked.target, asked.service, asked.port, asked.proof))
+        reasons, *_ = self._by_gates(_Asked(atoms, *rest))
+        return judging.together(reasons)
+
+    def _aged(self, reason: NDArray[np.uint8], proof: Rows) -> NDArray[np.uint8]:
+        """What is older than the network file, or began before it, is no leak and no break."""
+        numbers, which = numbered(proof)
+        ages = np.array([self._proofs[number].age for number in numbers.tolist()], dtype=np.int64)[which]
+        odd = IS_LEAK[reason] | IS_BREAK[reason]
+        reason = np.where(odd & (ages == 1), np.uint8(judging.BEFORE_AS_OF), reason)
+        return np.where(IS_LEAK[reason] & (ages == 2), np.uint8(judging.OLDER_SESSION), reason).astype(np.uint8)
+
+    # Conclusions.
+
+    def _conclusions(self, reason: NDArray[np.uint8], kind: Rows, decider: Rows, proof: Rows) -> Rows:
+        kinds = distinct(reason, kind, decider, proof)
+        made = []
+        for row in kinds.first.tolist():
+            known = self._proofs[int(proof[row])]
+            slot, chosen = int(kind[row]), self._tables.deciders[int(decider[row])]
+            gate = GATES[(slot - 1) % len(GATES)] if slot else ""
+            told = (gate, chosen.filter or None, chosen.rule if chosen.filter else None) if gate else None
+            made.append(self._number(_concluded(int(reason[row]), known.proof.observed, told, known.is_contradicted)))
+        return np.array(made, dtype=np.int64)[kinds.codes]
+
+    def _with_reason(self, conclusion: int, reason: int) -> int:
+        """The conclusion of another reason, with the same gate."""
+        before = self._concluded[conclusion]
+        return self._number(_concluded(reason, before.observed, before.decider, False))
+
+    def _number(self, concluded: Conclusion) -> int:
+        if concluded not in self._conclusion_of:
+            self._conclusion_of[concluded] = len(self._concluded)
+            self._concluded.append(concluded)
+        return self._conclusion_of[concluded]
+
+
+def _concluded(
+    reason: int, observed: str, decider: tuple[str, str | None, str | None] | None, is_contradicted: bool
+) -> Conclusion:
+    found = REASONS[reason]
+    why = found.text + (" (the ports alone would say that the other end began)" if is_contradicted else "")
+    return Conclusion(
+        found.status, observed, why, found.as_far_as_seen, found.different_signal, found.is_elsewhere,
+        found.is_inventory, found.before_as_of, found.cause, decider,
+    )  # fmt: skip
+
+
+# Columns of conversations.
+
+
+@dataclass(frozen=True, slots=True)
+class _Addressed:
+    """The two ends of conversations by the atoms of their own addresses, with what was shown of them: whether a record
+    has one by its public address, and whether one was taken where such addresses are translated."""
+
+    ends: SeenEnds
+    one: Rows
+    other: Rows
+    ports: tuple[Rows, Rows]
+    protocol: Rows
+    detail: Rows
+    is_shown: tuple[Truths, Truths]
+    is_internet: Truths
+
+    @classmethod
+    def of(cls, table: FlowTable, found: Conversations, ends: SeenEnds, internet: Truths | None) -> _Addressed:
+        """Those of the conversations of a table."""
+        atoms = ends.atoms(table.addresses)
+        own, public = ends.own(atoms), ends.is_public(atoms)
+        by_public = public[table.source], public[table.destination]
+        shown = np.where(found.side, *by_public[::-1]) | np.where(found.side, *by_public) << 1
+        if internet is not None:
+            shown |= internet.astype(shown.dtype) << 2
+        bits = found.union(shown.astype(np.uint8))
+        rows, turned = found.first, found.side[found.first]
+        near, far = own[table.source[rows]], own[table.destination[rows]]
+        ports = [column[rows].astype(np.int64) for column in (table.source_port, table.detail)]
+        return cls(
+            ends, np.where(turned, far, near), np.where(turned, near, far),
+            (np.where(turned, ports[1], ports[0]), np.where(turned, ports[0], ports[1])),
+            table.protocol[rows].astype(np.int64), ports[1], (bits & 1 > 0, bits & 2 > 0), bits & 4 > 0,
+        )  # fmt: skip
+
+    def sent_to(self, turned: bool) -> tuple[Rows, Rows]:
+        """The senders, and the addresses that they sent to, if the first end began, or the second (`turned`)."""
+        sender, receiver = (self.other, self.one) if turned else (self.one, self.other)
+        shown = self.is_shown[0] | self.is_shown[1] | self.is_internet
+        return sender, self.ends.target(sender, receiver, shown)
+
+    def asked(self, turned: bool, proof: Rows) -> _Asked:
+        """What is asked, if the first end began, or the second."""
+        sender, target = self.sent_to(turned)
+        client, port = (self.ports[1], self.ports[0]) if turned else self.ports
+        has_ports = np.isin(self.protocol, list(WITH_PORTS))
+        icmp = np.isin(self.protocol, (ICMP, ICMP6))
+        kind = np.where(self.protocol == ICMP, 8, 128)
+        # An echo request is asked about where a reply alone was recorded too.
+        answers = (self.protocol == ICMP) & (self.detail >> 8 == 0) | (self.protocol == ICMP6) & (
+            self.detail >> 8 == 129
+        )
+        detail = np.where(has_ports, np.maximum(port, 0), np.where(icmp & answers, kind << 8, self.detail))
+        return _Asked(sender, target, self.protocol << 16 | detail, np.where(has_ports, client, NONE), proof)
+
+
+@dataclass(frozen=True, slots=True)
+class _PointMarks:
+    """What the records of conversations say at observation points: a hash of all of it, int64[k], and the distinct
+    marks as numbers with the conversation of each."""
+
+    hashes: Rows
+    of_conversation: Rows
+    numbers: Rows
+
+    def of(self, conversation: int, turned: bool) -> tuple[Mark, ...]:
+        """The marks of one conversation, if its first end began, or its second."""
+        found = []
+        for number in sorted(self.numbers[self.of_conversation == conversation].tolist()):
+            rest, event = divmod(number, 4)
+            source, destination, reset, side = (rest >> place & 1 for place in range(4))
+            found.append(Mark(rest >> 4, EVENTS[event], bool(side) != turned, bool(reset), bool(source),
+                              bool(destination)))  # fmt: skip
+        return tuple(found)
+
+
+def _point_marks(table: FlowTable, found: Conversations, points: Rows, ends: SeenEnds) -> _PointMarks:
+    public = ends.is_public(ends.atoms(table.addresses)) | (ends.shared_by(ends.atoms(table.addresses)) != NONE)
+    rows = np.flatnonzero(points > 0)
+    reset = flag_kinds(table)[rows] == RESET
+    parts = (points[rows] << 4, found.side[rows] << 3, reset << 2, public[table.destination[rows]] << 1,
+             public[table.source[rows]])  # fmt: skip
+    number = sum(np.asarray(part, dtype=np.int64) for part in parts) * 4 + table.event[rows].astype(np.int64)
+    kinds = distinct(found.of[rows], number)
+    of, number = found.of[rows[kinds.first]], number[kinds.first]
+    mixed = (number.view(np.uint64) + np.uint64(1)) * np.uint64(0x9E3779B97F4A7C15)
+    mixed = (mixed ^ mixed >> np.uint64(29)) * np.uint64(0xBF58476D1CE4E5B9)
+    hashes = np.zeros(len(found), dtype=np.uint64)
+    np.add.at(hashes, of, mixed ^ mixed >> np.uint64(32))
+    return _PointMarks(hashes.view(np.int64), of, number)
+
+
+def _weights(table: FlowTable, found: Conversations) -> tuple[NDArray[np.uint8], tuple[int, int]]:
+    """Which records count for packets, uint8[n] (clause E1): of one capture taken twice one, and of several points that
+    with the most packets. And how many do not, for the one reason and for the other."""
+    weight = np.ones(len(table), dtype=np.uint8)
+    direction = found.of * 2 + found.side
+    if len(found) * 2 == len(table) and len(np.unique(direction)) == len(table):
+        return weight, (0, 0)
+    cells = distinct(direction, table.point)
+    crowded = np.flatnonzero((cells.counts() > 1)[cells.codes] & (table.start != NO_TIME))
+    twice = 0
+    if len(crowded):
+        same = distinct(*(column[crowded] for column in (
+            direction, table.point, table.event, table.flags, table.start, table.end, table.packets, table.octets,
+            table.source, table.destination,
+        )))  # fmt: skip
+        copies = np.ones(len(crowded), dtype=np.bool_)
+        copies[same.first] = False
+        weight[crowded[copies]] = 0
+        twice = int(copies.sum())
+    elsewhere = 0
+    if len(cells) > len(np.unique(direction)):
+        packets = np.bincount(cells.codes, weights=table.packets * weight, minlength=len(cells))
+        of_cell = direction[cells.first]
+        order = np.lexsort((-packets, of_cell))
+        best = np.ones(len(order), dtype=np.bool_)
+        best[1:] = of_cell[order][1:] != of_cell[order][:-1]
+        chosen = np.zeros(len(cells), dtype=np.bool_)
+        chosen[order[best]] = True
+        other = ~chosen[cells.codes] & (weight > 0)
+        weight[other] = 0
+        elsewhere = int(other.sum())
+    return weight, (twice, elsewhere)
+
+
+def _no_tallies() -> Tallies:
+    none = np.zeros(0, dtype=np.int64)
+    two = np.zeros((0, 2), dtype=np.int64)
+    addresses = AddressTable.of([])
+    return Tallies((), none, FlowTable.empty(), addresses, addresses, none, none, none, two, two, two, *(none,) * 9)
+
+
+def _as_slice(rows: Rows) -> Rows | slice:
+    """Rows that lie together as a slice, which copies nothing."""
+    if len(rows) and rows[-1] - rows[0] + 1 == len(rows):
+        return slice(int(rows[0]), int(rows[-1]) + 1)
+    return rows

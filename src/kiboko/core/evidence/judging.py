@@ -1,0 +1,259 @@
+"""Proof against rules, by columns: agree, leak, break or unsure, and why (clause E9).
+
+The gates of a flow stand in the order in which it meets them, the reply's behind the request's. What is proved is how
+many of them were passed; what the rules say is which is the first that stops. A flow that was proved to have passed it
+leaks; one that was stopped though none does is broken; where the proof ends before the gate that decides, that is said.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE
+from kiboko.core.evidence.proofs import UNANSWERED, UNASKED
+from kiboko.core.tables.filter_lists import DOUBTFUL, NOT_KNOWN, PASSES, REJECTS
+from kiboko.core.tables.gate_tables import Gates
+
+
+@dataclass(frozen=True, slots=True)
+class Reason:
+    """What a finding is and why. `as_far_as_seen` marks agreement whose proof ends before the gate that decides;
+    `different_signal` that it fails by another signal than the rules say; `is_elsewhere` that it is stopped at another
+    place; `is_inventory` that the filters agree, and what the network file says of the machine does not."""
+
+    status: str
+    text: str
+    as_far_as_seen: bool = False
+    different_signal: bool = False
+    is_elsewhere: bool = False
+    is_inventory: bool = False
+    before_as_of: bool = False
+    cause: str | None = None
+
+
+REASONS: list[Reason] = []
+
+
+def _reason(status: str, text: str, **marks: bool | str | None) -> int:
+    REASONS.append(Reason(status, text, **marks))  # type: ignore[arg-type]
+    return len(REASONS) - 1
+
+
+ANSWERED_AS_SAID = _reason(AGREE, "answered, as the rules say")
+ARRIVED_AS_SAID = _reason(AGREE, "it arrived, as the rules say; whether the reply came back is not recorded",
+                          as_far_as_seen=True)  # fmt: skip
+PASSED_AS_SAID = _reason(AGREE, "it passed where it was recorded, as the rules say; nothing shows that it arrived",
+                         as_far_as_seen=True)  # fmt: skip
+STOPPED_AS_SAID = _reason(AGREE, "stopped, as the rules say")
+STOPPED_ELSEWHERE = _reason(AGREE, "stopped, but not where the rules stop it", is_elsewhere=True)
+PASSED_AND_STOPPED = _reason(AGREE, "it passed the gate that stops it by the rules, and was stopped further on",
+                             is_elsewhere=True)  # fmt: skip
+REFUSED_AS_SAID = _reason(AGREE, "refused, as the rules say")
+REFUSED_ELSEWHERE = _reason(AGREE, "refused, where by the rules nothing would come back: something else stops it",
+                            different_signal=True, is_elsewhere=True)  # fmt: skip
+SILENT_AS_SAID = _reason(AGREE, "no answer was recorded, as the rules say; what stopped it is not", as_far_as_seen=True)
+SEEN_BEFORE = _reason(AGREE, "recorded before the gate that stops it by the rules", as_far_as_seen=True)
+REPLY_STOPPED = _reason(AGREE, "it arrived, and its reply is stopped, as the rules say")
+REPLY_TO_COME = _reason(AGREE, "it arrived, as the rules say; what became of the reply is not recorded",
+                        as_far_as_seen=True)  # fmt: skip
+INVENTORY = _reason(AGREE, "the filters let it pass, as the rules say; the inventory is out of date", is_inventory=True)
+ARRIVED_LEAK = _reason(LEAK, "it arrived, though the rules stop it")
+ANSWERED_LEAK = _reason(LEAK, "answered, though the rules stop it")
+PASSED_LEAK = _reason(LEAK, "it passed the gate that stops it by the rules")
+REPLY_LEAK = _reason(LEAK, "its reply came back, though the rules stop that")
+DENIED_BREAK = _reason(BREAK, "denied, though the rules allow it")
+REPLY_BREAK = _reason(BREAK, "the reply is denied, though the rules let it back", cause="no-way-back")
+REFUSED_BREAK = _reason(BREAK, "refused, though the rules allow it")
+SILENT_BREAK = _reason(BREAK, "no answer was recorded, where answers of others were, though the rules allow it")
+NOT_TOLD = _reason(UNSURE, "the record does not say whether it passed")
+WHERE_NOT_TOLD = _reason(UNSURE, "it passed somewhere, and where is not known: perhaps in front of the gate that stops it"
+                         " (observation_points in the network file says what a log's points are)")  # fmt: skip
+RESTS_ON_UNKNOWN = _reason(UNSURE, "it rests on a gate that is not known")
+REFUSED_UNSURE = _reason(UNSURE, "refused: is anything listening?")
+SILENT_UNSURE = _reason(UNSURE, "no answer was recorded: is anything listening?")
+SILENT_UDP = _reason(UNSURE, "no answer was recorded: many UDP services answer only what they understand")
+REPLY_ELSEWHERE = _reason(UNSURE, "the reply was denied where by the rules it does not come by")
+REPLY_TO_WHOM = _reason(UNSURE, "denied, as the reply of a flow to the private address would be")
+REPLY_TO_NOTHING = _reason(UNSURE, "a reply to nothing that was recorded")
+WHO_BEGAN = _reason(UNSURE, "who began is not recorded, and it matters")
+ENDED_EARLY = _reason(UNSURE, "a reset of an allowed flow: refused, or ended early")
+APART = _reason(UNSURE, "no router delivers to one of its ends (multicast, broadcast, link-local and the like)")
+BOTH_OUTSIDE = _reason(UNSURE, "both ends are outside: no gate lies between them")
+NO_GATE = _reason(UNSURE, "both ends are of one machine, or of addresses that nothing tells apart: no gate lies between"
+                  " them")  # fmt: skip
+AN_ERROR = _reason(UNSURE, "an ICMP error: what it speaks of is not recorded")
+SHARED_UNSURE = _reason(UNSURE, "some that may stand behind the shared address may, and some may not")
+SHARED_UNKNOWN = _reason(UNSURE, "who sent it from behind the shared address is not recorded")
+PORTS_UNKNOWN = _reason(UNSURE, "the client's port is not recorded, and it matters")
+BEFORE_AS_OF = _reason(UNSURE, "recorded before the time that the network file tells of", before_as_of=True,
+                       cause="log-before-as-of")  # fmt: skip
+OLDER_SESSION = _reason(UNSURE, "the session began before the time that the network file tells of, and may be older than"
+                        " the rules", cause="older-session")  # fmt: skip
+
+_STATUS = np.array([("leak", "break", "unsure", "agree").index(each.status) for each in REASONS], dtype=np.uint8)
+IS_LEAK, IS_BREAK = _STATUS == 0, _STATUS == 1
+
+
+@dataclass(frozen=True, slots=True)
+class Proved:
+    """What is proved of `n` flows, by columns, bool[n] where nothing else is said: see `proofs.Proof`. `reach` int64[n]
+    is how many gates were passed for sure, `first` and `last` int64[n] the gates at which one was seen to stop it, -1
+    where that is not known; `is_by_public` whether the sender used a public address of the receiver."""
+
+    arrived: NDArray[np.bool_]
+    answered: NDArray[np.bool_]
+    denied: NDArray[np.bool_]
+    reply_denied: NDArray[np.bool_]
+    passed: NDArray[np.bool_]
+    reply_passed: NDArray[np.bool_]
+    refused: NDArray[np.bool_]
+    has_request: NDArray[np.bool_]
+    context: NDArray[np.int64]
+    reach: NDArray[np.int64]
+    first: NDArray[np.int64]
+    last: NDArray[np.int64]
+    is_strange: NDArray[np.bool_]
+    is_by_public: NDArray[np.bool_]
+    is_tcp: NDArray[np.bool_]
+    is_marked: NDArray[np.bool_]
+
+
+@dataclass(frozen=True, slots=True)
+class Judgement:
+    """`reason` uint8[n], an index of `REASONS`, and `gate` int64[n], the gate that stops the flow by the rules, -1 for
+    none."""
+
+    reason: NDArray[np.uint8]
+    gate: NDArray[np.int64]
+
+
+def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_], proved: Proved) -> Judgement:
+    """Hold what is proved of flows against what their gates say.
+
+    Parameters
+    ----------
+    is_end : bool[n, gates], which gates are an end's own: a sender or receiver that is stopped, a listener
+    is_listener : bool[n, gates], which of them are listeners
+    """
+    stops = gates.stops
+    count, width = stops.shape
+    columns = np.arange(width)
+    request = columns < gates.request
+    reach = _reach(gates, is_end, proved)
+    gate, end = _first(stops & ~is_end), _first(stops & is_end & request)
+    blocked = gate >= 0
+    by_reply = gate >= gates.request
+    unknown = (gates.action == DOUBTFUL).any(axis=1)
+    not_known = (gates.action == NOT_KNOWN) & ~is_listener
+    heard = ((gates.action == PASSES) & is_listener).any(axis=1)
+    listener_unknown = ((gates.action == NOT_KNOWN) & is_listener).any(axis=1)
+    at_gate = (proved.first < 0) | ((proved.first <= gate) & (gate <= proved.last))
+    rejects = (
+        gates.action[np.arange(count), np.maximum(np.where(blocked, gate, end), 0)] == REJECTS if width else blocked
+    )
+    denied = proved.denied & ~proved.arrived & ~proved.answered
+    reply_denied = proved.reply_denied & ~proved.answered
+    refused = proved.refused & ~denied
+    silent = proved.context == UNANSWERED
+    # What was recorded of it reached some place on its way for sure.
+    is_seen = proved.passed | proved.is_marked | proved.arrived
+
+    def choose(*cases: tuple[NDArray[np.bool_], int], otherwise: int) -> NDArray[np.uint8]:
+        return np.select([case for case, _ in cases], [np.uint8(reason) for _, reason in cases], np.uint8(otherwise))
+
+    leaks = blocked & (reach > gate)
+    by_rule = choose(
+        (denied & leaks, PASSED_AND_STOPPED),
+        (leaks & by_reply, REPLY_LEAK),
+        (leaks & proved.answered, ANSWERED_LEAK),
+        (leaks & proved.arrived, ARRIVED_LEAK),
+        (leaks, PASSED_LEAK),
+        (denied & at_gate, STOPPED_AS_SAID),
+        (denied, STOPPED_ELSEWHERE),
+        (reply_denied & by_reply & at_gate, REPLY_STOPPED),
+        (reply_denied, STOPPED_ELSEWHERE),
+        (refused & rejects, REFUSED_AS_SAID),
+        (refused, REFUSED_ELSEWHERE),
+        (by_reply & proved.arrived, REPLY_TO_COME),
+        (by_reply & is_seen, PASSED_AS_SAID),
+        (silent, SILENT_AS_SAID),
+        (proved.is_marked, SEEN_BEFORE),
+        (proved.passed, WHERE_NOT_TOLD),
+        otherwise=NOT_TOLD,
+    )
+    by_end = choose(
+        ((proved.arrived | proved.answered) & (end >= 0), INVENTORY),
+        (denied, STOPPED_ELSEWHERE),
+        (refused & rejects, REFUSED_AS_SAID),
+        (refused, REFUSED_ELSEWHERE),
+        (silent, SILENT_AS_SAID),
+        otherwise=SEEN_BEFORE,
+    )
+    in_doubt = unknown | not_known.any(axis=1)
+    allowed = choose(
+        (reach >= width, ANSWERED_AS_SAID),
+        (denied & in_doubt, RESTS_ON_UNKNOWN),
+        (denied, DENIED_BREAK),
+        (reply_denied & in_doubt, RESTS_ON_UNKNOWN),
+        (reply_denied & proved.is_strange, REPLY_ELSEWHERE),
+        (reply_denied & proved.is_by_public & ~proved.has_request, REPLY_TO_WHOM),
+        (reply_denied, REPLY_BREAK),
+        (refused & ~proved.has_request, ENDED_EARLY),
+        (refused & in_doubt, RESTS_ON_UNKNOWN),
+        (refused & listener_unknown, REFUSED_UNSURE),
+        (refused, REFUSED_BREAK),
+        (silent & in_doubt, RESTS_ON_UNKNOWN),
+        (silent & ~proved.is_tcp, SILENT_UDP),
+        (silent & ~heard, SILENT_UNSURE),
+        (silent, SILENT_BREAK),
+        (proved.arrived, ARRIVED_AS_SAID),
+        otherwise=PASSED_AS_SAID,
+    )
+    reason = np.where(blocked, by_rule, np.where(end >= 0, by_end, allowed)).astype(np.uint8)
+    lone = (proved.context == UNASKED) & ~proved.refused & ~IS_LEAK[reason]
+    reason[lone] = REPLY_TO_NOTHING
+    return Judgement(reason, np.where(blocked, gate, end))
+
+
+def _reach(gates: Gates, is_end: NDArray[np.bool_], proved: Proved) -> NDArray[np.int64]:
+    """How many gates were passed for sure. What passed at a point that nobody knows has passed the first gate at which a
+    rule decides, if any, and perhaps no other (E5)."""
+    count, width = gates.action.shape
+    columns = np.arange(width)
+    by_rule = (gates.decider > 0) & ~is_end
+    reach = proved.reach.copy()
+    first_rule = np.where(by_rule.any(axis=1), by_rule.argmax(axis=1) + 1, 0) if width else np.zeros(count, np.int64)
+    first_rule = np.where(first_rule <= gates.request, first_rule, 0)
+    reach = np.where(proved.passed, np.maximum(reach, first_rule), reach)
+    reach = np.where(proved.arrived, np.maximum(reach, gates.request), reach)
+    in_reply = by_rule & (columns >= gates.request)
+    first_back = np.where(in_reply.any(axis=1), in_reply.argmax(axis=1) + 1, 0) if width else first_rule
+    reach = np.where(proved.reply_passed, np.maximum(reach, first_back), reach)
+    found: NDArray[np.int64] = np.where(proved.answered, width, reach)
+    return found
+
+
+def _first(chosen: NDArray[np.bool_]) -> NDArray[np.int64]:
+    """The first chosen column of each row, -1 for none."""
+    if not chosen.shape[1]:
+        return np.full(len(chosen), -1, dtype=np.int64)
+    return np.where(chosen.any(axis=1), chosen.argmax(axis=1), -1)
+
+
+def together(reasons: NDArray[np.uint8]) -> int:
+    """What several possibilities have in common (clause E11): all leak, or all agree, else it is unsure."""
+    if not len(reasons):
+        return SHARED_UNKNOWN
+    statuses = set(_STATUS[reasons].tolist())
+    if len(statuses) == 1:
+        return int(reasons[0])
+    return SHARED_UNSURE
+
+
+def either(one: NDArray[np.uint8], other: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """What holds whoever of both ends began (clause E2): the first, where both come to the same status."""
+    found: NDArray[np.uint8] = np.where(_STATUS[one] == _STATUS[other], one, np.uint8(WHO_BEGAN))
+    return found

@@ -1,0 +1,203 @@
+"""What the records of a conversation prove, and what they do not (clauses E3 to E8).
+
+A record is not judged for what it is: the records of a conversation together prove that its request arrived, that it
+was answered, how far it came, that it was stopped or refused, or that nobody answered. Of all conversations few kinds
+are told apart here, by *marks*: which way records went, what they say, what their TCP flags tell, and where they were
+taken.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.evidence.conversations import Conversations
+from kiboko.core.evidence.seen_ends import SeenEnds
+from kiboko.core.header.services import TCP
+from kiboko.core.records.columns import distinct
+from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
+from kiboko.core.records.records import DENIED, PASSED, SEEN
+
+_SYN, _RST, _ACK = 0x02, 0x04, 0x10
+NO_FLAGS, OPENING, RESET, ACKNOWLEDGES, OTHER = range(5)
+"""What the TCP flags of a record tell: nothing (not TCP, or not recorded); SYN without ACK; a reset and nothing else;
+an ACK, which is no bare reset's; none of these."""
+_KINDS = 5
+_HALF = len(EVENTS) * _KINDS * 2
+ALONE, UNANSWERED, UNASKED = range(3)
+"""What a conversation's own records do not tell and those of others do: nothing; where replies of others were recorded
+none of its own was (E7); a reply without its request, where requests of others were recorded (E8)."""
+_BUCKET = 300_000
+_SETTLING = 10_000
+"""Milliseconds before the end of a log in which a reply may still be to come."""
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """Records of a conversation at a known observation point. `event` is what they say; `source_is_public` and
+    `destination_is_public` whether they show our ends by their public addresses."""
+
+    point: int
+    event: str
+    is_reply: bool
+    is_reset: bool
+    source_is_public: bool
+    destination_is_public: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Proof:
+    """What is proved of a conversation, whoever its ends are.
+
+    `arrived`: the responder sent what only an accepted request can cause (E3). `answered`: the initiator sent what only
+    a reply can cause (E4). `denied`, `reply_denied`: a record says so (E6). `passed`, `reply_passed`: at a point that
+    the network file does not know (E5). `refused`: nothing but resets came back. `has_request`: records of the
+    initiator are there at all. `marks` are those at points that it knows.
+    """
+
+    arrived: bool
+    answered: bool
+    denied: bool
+    reply_denied: bool
+    passed: bool
+    reply_passed: bool
+    refused: bool
+    has_request: bool
+    context: int
+    marks: tuple[Mark, ...] = ()
+
+    @property
+    def observed(self) -> str:
+        """What was observed, in one word."""
+        if self.answered:
+            return "answered"
+        if self.reply_denied:
+            return DENIED
+        if self.arrived:
+            return "arrived"
+        if self.denied:
+            return DENIED
+        if self.refused:
+            return "refused"
+        if self.context == UNANSWERED:
+            return "silent"
+        passed = self.passed or any(mark.event == PASSED for mark in self.marks)
+        return PASSED if passed else SEEN
+
+
+def flag_kinds(table: FlowTable) -> NDArray[np.int64]:
+    """What the TCP flags of each record tell, int64[n]."""
+    flags = table.flags
+    told = np.where(flags & 0x3F == _RST, RESET, OTHER)
+    told = np.where(
+        flags & 0x3F == _RST | _ACK, RESET, np.where((flags & _ACK > 0) & (told != RESET), ACKNOWLEDGES, told)
+    )
+    told = np.where(flags & (_SYN | _ACK) == _SYN, OPENING, told)
+    return np.where((table.protocol == TCP) & (flags >= 0), told, NO_FLAGS).astype(np.int64)
+
+
+def mark_bits(table: FlowTable, found: Conversations, is_mapped: NDArray[np.bool_]) -> NDArray[np.int64]:
+    """For each conversation which kinds of records it has on its two sides, as bits, int64[k]."""
+    place = is_mapped * (len(EVENTS) * _KINDS) + table.event.astype(np.int64) * _KINDS + flag_kinds(table)
+    bits = np.left_shift(np.int64(1), place + found.side * _HALF)
+    united: NDArray[np.int64] = found.union(bits)
+    return united
+
+
+def turned_bits(bits: NDArray[np.int64]) -> NDArray[np.int64]:
+    """The same with the sides exchanged."""
+    low = (1 << _HALF) - 1
+    found: NDArray[np.int64] = (bits & low) << _HALF | bits >> _HALF
+    return found
+
+
+def read_proof(bits: int, marks: tuple[Mark, ...], context: int) -> Proof:
+    """What kinds of records prove, where the first side is the initiator's."""
+    request, reply = _kinds_of(bits & (1 << _HALF) - 1), _kinds_of(bits >> _HALF)
+    answering = [each for each in reply if each[2] != RESET]
+    arrived = bool(answering)
+    answered = any(kind == ACKNOWLEDGES and event != DENIED for _, event, kind in request)
+    return Proof(
+        arrived=arrived,
+        answered=answered,
+        denied=any(event == DENIED for _, event, _ in request),
+        reply_denied=any(event == DENIED for _, event, _ in answering),
+        passed=any(event == PASSED and not mapped for mapped, event, _ in request),
+        reply_passed=any(event == PASSED and not mapped for mapped, event, _ in answering),
+        refused=bool(reply) and not arrived and not answered,
+        has_request=bool(request),
+        context=context,
+        marks=tuple(each for each in marks if not (each.is_reply and each.is_reset)),
+    )
+
+
+def _kinds_of(half: int) -> list[tuple[bool, str, int]]:
+    """Kinds of records by their bits: whether taken at a known point, what they say, what their flags tell."""
+    found = []
+    for place in range(_HALF):
+        if half >> place & 1:
+            mapped, rest = divmod(place, len(EVENTS) * _KINDS)
+            found.append((bool(mapped), EVENTS[rest // _KINDS], rest % _KINDS))
+    return found
+
+
+def contexts(
+    table: FlowTable, found: Conversations, ends: SeenEnds, responders: NDArray[np.int64]
+) -> NDArray[np.int64]:
+    """What the records of others tell of each conversation, int64[k] (E7, E8).
+
+    A point counts as recording both directions of a subnet's traffic at a time where it recorded both of another
+    conversation with that subnet then; and as recording them whole where no conversation that was surely answered is
+    without its replies there, which sampled and one-sided logs are full of.
+
+    Parameters
+    ----------
+    responders : int64[k], the atoms of the ends that were sent to; -1 where nothing tells which these are
+    """
+    result = np.full(len(found), ALONE, dtype=np.int64)
+    known = (responders >= 0) & (found.began >= 0)
+    subnets = np.full(len(found), -1, dtype=np.int64)
+    subnets[known] = ends.subnets(responders[known])
+    known &= subnets >= 0
+    if not known.any():
+        return result
+    cells = distinct(found.of, table.point) if len(table.points) > 1 else distinct(found.of)
+    of, point = found.of[cells.first], table.point[cells.first]
+    is_reply = found.side != (found.began == 1)[found.of]
+    kinds = flag_kinds(table)
+    asks, answers = (np.zeros(len(cells), dtype=np.bool_) for _ in range(2))
+    asks[cells.codes[~is_reply]] = True
+    answers[cells.codes[is_reply]] = True
+    acknowledged = np.zeros(len(found), dtype=np.bool_)
+    acknowledged[found.of[~is_reply & (kinds == ACKNOWLEDGES)]] = True
+    begin, last = found.least(np.where(table.start == NO_TIME, 0, table.start)), found.most(table.last())
+    bucket = begin // _BUCKET
+    usable = known[of]
+    whole = usable & asks & answers
+    partial = usable & (acknowledged[of] & asks & ~answers)
+    lost = np.zeros(len(table.points), dtype=np.bool_)
+    lost[point[partial]] = True
+    width = np.int64(len(table.points))
+    size = np.int64(int(subnets.max()) + 2)
+    place = (bucket[of] * width + point) * size + subnets[of]
+    step = width * size
+    complete = np.unique(place[whole])
+
+    def near(cell: NDArray[np.bool_]) -> NDArray[np.bool_]:
+        """Which of some cells have whole conversations of others at their place and about their time."""
+        return np.isin(place, np.concatenate([complete - step, complete, complete + step])) & cell
+
+    latest = np.full(len(table.points), NO_TIME, dtype=np.int64)
+    np.maximum.at(latest, table.point, table.last())
+    settled = last[of] + _SETTLING <= latest[point]
+    has_reply = np.zeros(len(found), dtype=np.bool_)
+    has_reply[found.of[is_reply]] = True
+    has_request = np.zeros(len(found), dtype=np.bool_)
+    has_request[found.of[~is_reply]] = True
+    silent = near(usable & asks & ~has_reply[of] & ~acknowledged[of] & settled & ~lost[point])
+    result[of[silent]] = UNANSWERED
+    unasked = near(usable & answers & ~has_request[of])
+    result[of[unasked]] = UNASKED
+    return result

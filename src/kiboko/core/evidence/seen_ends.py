@@ -1,0 +1,123 @@
+"""What the addresses of records are to the network, as columns by atoms: who bears them, and under which others too."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.header.addresses import Address
+from kiboko.core.records.flow_table import AddressTable
+from kiboko.core.tables.gate_tables import GateTables
+from kiboko.core.tables.places import NONE
+from kiboko.core.walk.walk import Walker
+
+_APART, _FOREIGN, _PUBLIC, _TRANSLATED, _OUTSIDE, _NETWORK, _SHARED = range(7)
+
+
+class SeenEnds:
+    """Facts of the ends of one network, worked out for each atom of addresses when it is first met."""
+
+    def __init__(self, walker: Walker, tables: GateTables, is_foreign: Callable[[Address], bool]) -> None:
+        self._walker, self._tables = walker, tables
+        self._is_foreign = is_foreign
+        topology = walker.topology
+        self._outsides = {name: number for number, name in enumerate(topology.outsides)}
+        self._networks = {name: number for number, name in enumerate(topology.networks)}
+        self._gateways = {name: number for number, name in enumerate(topology.gateways)}
+        self._facts = np.full((7, tables.addresses.size), NONE, dtype=np.int64)
+        self._is_known = np.zeros(tables.addresses.size, dtype=np.bool_)
+        # One row and column more stand for an end without a network or outside.
+        self._tunnels = np.zeros((len(self._networks) + 1, len(self._outsides) + 1), dtype=np.bool_)
+        for gateway in topology.gateways.values():
+            if gateway.kind == "tunnel" and gateway.outside is not None:
+                for network in gateway.networks:
+                    self._tunnels[self._networks[network], self._outsides[gateway.outside]] = True
+
+    def _of(self, which: int, atoms: NDArray[np.int64]) -> NDArray[np.int64]:
+        for atom in set(atoms[~self._is_known[atoms]].tolist()):
+            self._facts[:, atom] = self._made(atom)
+            self._is_known[atom] = True
+        found: NDArray[np.int64] = self._facts[which, atoms]
+        return found
+
+    def _made(self, atom: int) -> tuple[int, ...]:
+        directory, topology = self._walker.directory, self._walker.topology
+        address = self._tables.addresses.first(atom)
+        owner, endpoint = directory.interface_at(address), directory.endpoint(address)
+        moved = owner is not None and owner.public is not None and owner.address(4) == address
+        shared = directory.shared_owner(address)
+        network = topology.subnets[owner.subnet].network if owner is not None else endpoint.network
+        return (
+            int(directory.why_undeliverable(address) is not None), int(self._is_foreign(address)),
+            int(directory.public_owner(address) is not None),
+            self._tables.addresses.atom(owner.public) if moved and owner is not None and owner.public else NONE,
+            self._outsides[endpoint.outside.name] if endpoint.outside is not None else len(self._outsides),
+            self._networks[network] if network is not None else len(self._networks),
+            self._gateways[shared.name] if shared is not None else NONE,
+        )  # fmt: skip
+
+    def atoms(self, addresses: AddressTable) -> NDArray[np.int64]:
+        """The atoms of some addresses, int64[m]."""
+        return self._tables.addresses.atoms(addresses.family, addresses.high, addresses.low).astype(np.int64)
+
+    def own(self, atoms: NDArray[np.int64]) -> NDArray[np.int64]:
+        """The atoms of the interfaces behind public addresses of ours, and any others as they are, int64[n]."""
+        found: NDArray[np.int64] = self._tables.layout.ends_of(atoms.astype(np.int32))[0]
+        return found
+
+    def subnets(self, atoms: NDArray[np.int64]) -> NDArray[np.int64]:
+        """The numbers of the subnets of some ends, int64[n]; -1 for those outside."""
+        found: NDArray[np.int64] = self._tables.layout.ends_of(atoms.astype(np.int32))[3]
+        return found
+
+    def identities(self, addresses: AddressTable) -> NDArray[np.int64]:
+        """A number for each address, equal for the addresses in front of and behind a gateway of one interface (clause
+        S38), int64[m]."""
+        atoms = self.atoms(addresses)
+        ends = self._tables.layout.ends_of(atoms.astype(np.int32))
+        distinct = np.unique(addresses.hashes(), return_inverse=True)[1].reshape(-1)
+        return np.where(ends[2] != NONE, ends[0], self._tables.addresses.size + distinct)
+
+    def is_public(self, atoms: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """Which are public addresses of our interfaces."""
+        return self._of(_PUBLIC, atoms) > 0
+
+    def is_apart(self, atoms: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """Which no router delivers to one machine (clause S4)."""
+        return self._of(_APART, atoms) > 0
+
+    def is_foreign(self, atoms: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """Which are neither in a network nor public ones of ours."""
+        return self._of(_FOREIGN, atoms) > 0
+
+    def shared_by(self, atoms: NDArray[np.int64]) -> NDArray[np.int64]:
+        """The numbers of the gateways whose shared addresses they are, -1 for none."""
+        return self._of(_SHARED, atoms)
+
+    def target(
+        self, sender: NDArray[np.int64], receiver: NDArray[np.int64], is_shown: NDArray[np.bool_]
+    ) -> NDArray[np.int64]:
+        """The atoms of the addresses that senders used, int64[n]: where a receiver has a public one, that is it for whom
+        it was seen in a record (`is_shown`), and for whom comes from outside without a tunnel (clauses S1, S38)."""
+        public = self._of(_TRANSLATED, receiver)
+        outside, network = self._of(_OUTSIDE, sender), self._of(_NETWORK, receiver)
+        from_outside = (outside < len(self._outsides)) & ~self._tunnels[network, outside]
+        return np.where((public != NONE) & (is_shown | from_outside), public, receiver)
+
+    def behind(self, gateway: int, sent_to: int) -> NDArray[np.int64]:
+        """The atoms of every sender that may stand behind the shared address of a gateway: interfaces of its networks,
+        of IPv4, less those of the machine that is sent to (clause E11)."""
+        topology = self._walker.topology
+        networks = topology.gateways[list(topology.gateways)[gateway]].networks
+        found = [
+            self._tables.addresses.atom(address)
+            for interface in self._walker.directory.interfaces()
+            if topology.subnets[interface.subnet].network in networks
+            for address in interface.addresses
+            if address.family == 4
+        ]
+        atoms = np.array(found, dtype=np.int64)
+        machines = self._tables.layout.ends_of(np.append(atoms, sent_to).astype(np.int32))[5]
+        return atoms[machines[:-1] != machines[-1]]

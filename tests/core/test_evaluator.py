@@ -1,0 +1,120 @@
+"""The evaluator held to a plain judge that takes one conversation at a time and walks it; and its bounds."""
+
+import os
+import random
+import tempfile
+import unittest
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from unittest import mock
+
+from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.evaluator import Evaluator
+from kiboko.core.header.addresses import Address
+from kiboko.core.header.services import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service
+from kiboko.core.records.flow_table import table_of
+from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
+from kiboko.core.walk.walk import Walker
+from kiboko.demo.data import write_demo
+from kiboko.files.network.network_file import load_network
+from tests.helpers import load
+from tests.plain_judge import PlainJudge
+from tests.random_networks import random_network
+
+RECORDS = int(os.environ.get("KIBOKO_RECORDS", "1500"))
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))
+REPRODUCERS = Path(__file__).resolve().parent.parent / "reproducers"
+NOON = datetime(2026, 11, 20, 12, tzinfo=UTC)
+PORTS = (22, 53, 80, 443, 8000, 32767, 32768, 40000, 45000, 47000, 49151, 50000, 60999, 61000, 0, 65535)
+
+
+def addresses_of(topology):
+    """Addresses near every boundary of a network, by family; those of interfaces and public ones more often."""
+    walker = Walker(topology)
+    pool = {4: [], 6: []}
+    for interface in walker.directory.interfaces():
+        for address in interface.addresses:
+            pool[address.family] += [address] * 4
+    for address in walker.directory.public_addresses():
+        pool[4] += [address] * 3
+    for each in [*topology.outsides.values(), *topology.subnets.values()]:
+        for prefix in getattr(each, "prefixes", None) or each.blocks:
+            for value in (prefix.value, prefix.last, (prefix.value + prefix.last) // 2, prefix.value - 1):
+                pool[prefix.family].append(Address(prefix.family, max(0, value)))
+    return pool
+
+
+def random_records(topology, chance, count):
+    """Records of conversations whose parts were seen at random, at random points: requests, replies, resets, echoes."""
+    pool, points = addresses_of(topology), [None, None, *topology.observation_points]
+    walker = Walker(topology)
+    records = []
+    while len(records) < count:
+        family = chance.choice((4, 4, 6))
+        if not pool[family]:
+            continue
+        source, destination = chance.choice(pool[family]), chance.choice(pool[family])
+        protocol = chance.choice((TCP, TCP, TCP, UDP, ICMP if family == 4 else ICMP6, 47))
+        detail = chance.choice(PORTS) if protocol in WITH_PORTS else 0
+        if protocol in (ICMP, ICMP6):
+            detail = chance.choice((0, 8 << 8, 3 << 8 | 3, 128 << 8, 129 << 8, 1 << 8 | 4))
+        port = chance.choice([*PORTS, chance.randrange(1024, 65536)]) if protocol in WITH_PORTS else None
+        begin = NOON + timedelta(milliseconds=chance.randrange(-3_600_000, 3_600_000))
+        for _ in range(chance.choice((1, 1, 2, 2, 3, 5))):
+            turned = port is not None and chance.random() < 0.5
+            ends, ports = ((destination, source), (detail, port)) if turned else ((source, destination), (port, detail))
+            if chance.random() < 0.3:  # seen on the other side of a gateway
+                ends = tuple(moved(walker, each) for each in ends)
+            flags = chance.choice((None, 0x02, 0x12, 0x1B, 0x1B, 0x14, 0x04, 0x10)) if protocol == TCP else None
+            start = begin + timedelta(milliseconds=chance.choice((0, 1, 40, 900, 5000, 400_000)))
+            event = chance.choice((PASSED, PASSED, DENIED, SEEN))
+            records.append(FlowRecord(
+                *ends, Service(protocol, ports[1] if port is not None else detail), ports[0], event, start,
+                start + timedelta(milliseconds=chance.randrange(60_000)), chance.randrange(1, 9), chance.randrange(999), flags,
+                chance.choice(points), len(records) + 1,
+            ))  # fmt: skip
+    return records[:count]
+
+
+def moved(walker, address):
+    """The address that an end has on the other side of its gateway, where it has one."""
+    owner = walker.directory.public_owner(address)
+    if owner is not None:
+        return owner.address(address.family) or address
+    owner = walker.directory.interface_at(address)
+    return owner.public if owner is not None and owner.public is not None and owner.address(4) == address else address
+
+
+class AgainstThePlainJudge(unittest.TestCase):
+    def hold(self, topology, seed, count=RECORDS):
+        records = random_records(topology, random.Random(seed), count)
+        expected = PlainJudge(Walker(topology)).judged(records)
+        judged = Evaluator(Comparison(Walker(topology))).judge(table_of(records))
+        met = {}
+        for record, (status, why), code in zip(records, expected, judged.conclusion.tolist(), strict=True):
+            found = judged.concluded[code]
+            self.assertEqual((status, True), (found.status, found.why.startswith(why)), f"{why!r} {found}\n{record}")
+            met[found.why] = met.get(found.why, 0) + 1
+        return met
+
+    def test_on_random_networks_every_record_gets_the_status_and_the_reason_of_the_plain_judge(self):
+        met = {}
+        for seed in range(NETWORKS):
+            with self.subTest(seed=seed):
+                for why, count in self.hold(load(random_network(seed)), seed).items():
+                    met[why] = met.get(why, 0) + count
+        self.assertGreater(len(met), 20, "the networks and records are varied enough to meet most reasons")
+
+    def test_on_the_demo(self):
+        with tempfile.TemporaryDirectory() as folder:
+            write_demo(Path(folder))
+            self.hold(load_network(str(Path(folder, "network.yaml"))), 5)
+
+    def test_on_every_reproducer(self):
+        for path in sorted(REPRODUCERS.glob("*/network.yaml")):
+            with self.subTest(path.parent.name):
+                self.hold(load_network(str(path)), 3, 300)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,450 @@
+"""What flow records prove, one conversation after the other, by the walk alone and by plain means: the same clauses
+(E1 to E11) as the evaluator's, in none of its code."""
+
+from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import Service
+from kiboko.core.tables.lines import AddressLine
+
+PAUSE = 300
+ENDS = ("source", "destination", "listener")
+ERRORS = {1: (3, 4, 5, 11, 12), 58: (1, 2, 3, 4)}
+NOT_TOLD, WHERE = "the record does not say whether it passed", "it passed somewhere"
+
+
+def seconds(moment):
+    return moment.timestamp() if moment is not None else None
+
+
+class Conversation:
+    """Records of one exchange, each with whether it is of the second end."""
+
+    def __init__(self):
+        self.records = []
+
+    def times(self):
+        return [seconds(r.start) for r, _ in self.records], [seconds(r.end or r.start) for r, _ in self.records]
+
+
+class PlainJudge:
+    """Judges lists of records over one network."""
+
+    def __init__(self, walker):
+        self.walker, self.directory, self.topology = walker, walker.directory, walker.topology
+        comparison = Comparison(walker)
+        self.line = AddressLine(walker.ground)
+        self.served, self.is_foreign = comparison.served, comparison.ends.is_foreign
+
+    def judged(self, records):
+        """The status and the reason of each record."""
+        self.points_in_order = list(dict.fromkeys([None, *(record.point for record in records)]))
+        conversations = self.brought_together(records)
+        silent, unasked = self.around(conversations, records)
+        found = {}
+        for number, each in enumerate(conversations):
+            context = "silent" if number in silent else "unasked" if number in unasked else ""
+            result = self.of(each, context)
+            for record, _ in each.records:
+                found[id(record)] = result
+        return [found[id(record)] for record in records]
+
+    # E1.
+
+    def identity(self, address):
+        end = self.directory.endpoint(address)
+        return end.address if end.interface is not None else address
+
+    def key(self, record):
+        near, far = self.identity(record.source), self.identity(record.destination)
+        protocol, detail = record.service.protocol, record.service.detail
+        if protocol in (1, 58):
+            asks, answers = {1: (8, 0), 58: (128, 129)}[protocol]
+            if detail >> 8 == answers:
+                return (far, near, protocol, "echo"), True
+            return (near, far, protocol, "echo" if detail >> 8 == asks else detail), False
+        if record.service.has_ports:
+            port = -1 if record.source_port is None else record.source_port
+            one, other = (near.family, near.value, port), (far.family, far.value, detail)
+        else:
+            one, other = (near.family, near.value, -1), (far.family, far.value, -1)
+        return ((one, other, protocol), False) if one <= other else ((other, one, protocol), True)
+
+    def brought_together(self, records):
+        by_key = {}
+        for record in records:
+            key, side = self.key(record)
+            by_key.setdefault(key, []).append((record, side))
+        found = []
+        for listed in by_key.values():
+            listed.sort(key=lambda pair: seconds(pair[0].start))
+            latest = None
+            for record, side in listed:
+                if latest is None or seconds(record.start) - latest > PAUSE:
+                    found.append(Conversation())
+                    latest = seconds(record.end or record.start)
+                found[-1].records.append((record, side))
+                latest = max(latest, seconds(record.end or record.start))
+        first = seconds(min(r.start for r in records))
+        fine = any(seconds(r.start) % 1 for r in records if r.point is not None)
+        for each in found:
+            each.began, each.by = self.who_began(each, self.first_at_points(records, first), 0.001 if fine else 1)
+        return found
+
+    def first_at_points(self, records, first):
+        pointed = [seconds(r.start) for r in records if r.point is not None]
+        return min(pointed, default=first)
+
+    # E2.
+
+    def who_began(self, conversation, log_begins, resolution):
+        def which(test):
+            return tuple(any(test(r) for r, side in conversation.records if side == wanted) for wanted in (False, True))
+
+        first = conversation.records[0][0]
+        protocol = first.service.protocol
+        tcp = protocol == 6
+
+        def flagged(record, mask, value):
+            return tcp and record.tcp_flags is not None and record.tcp_flags & mask == value
+
+        opening = which(lambda r: flagged(r, 0x12, 0x02))
+        if opening[0] != opening[1]:
+            return opening[1], "opening"
+        if protocol in (1, 58):
+            return False, "type"
+        pointed = [r.point for r, _ in conversation.records if r.point is not None]
+        if pointed:
+            clock = min(pointed, key=self.points_in_order.index)
+            starts = [[seconds(r.start) for r, side in conversation.records if side == wanted and r.point == clock]
+                      for wanted in (False, True)]  # fmt: skip
+            if all(starts):
+                begun = all(which(lambda r: flagged(r, 0x02, 0x02))) if tcp else min(map(min, starts)) >= log_begins + PAUSE
+                difference = min(starts[1]) - min(starts[0])
+                if begun and abs(difference) > resolution + 1e-9:
+                    return difference < 0, "time"
+        serves = self.serving(conversation.records[0])
+        if serves[0] != serves[1]:
+            return serves[0], "ports"
+        return None, "nothing"
+
+    def serving(self, pair):
+        """Of the first and the second end, whether its port is listened to, listed or below 1024."""
+        record, side = pair
+        if not record.service.has_ports:
+            return False, False
+        protocol = record.service.protocol << 16
+        ports = [record.source_port, record.service.detail]
+        found = [port is not None and (port < 1024 or protocol | port in self.served) for port in ports]
+        return tuple(found[::-1] if side else found)
+
+    # E7, E8.
+
+    def around(self, conversations, records):
+        latest = {}
+        for record in records:
+            latest[record.point] = max(latest.get(record.point, 0), seconds(record.end or record.start))
+        whole, lost, cells = set(), set(), []
+        for number, each in enumerate(conversations):
+            if each.began is None:
+                continue
+            responder = self.ends(each, each.began)[1]
+            subnet = self.directory.endpoint(responder).subnet
+            if subnet is None:
+                continue
+            starts, ends = each.times()
+            bucket = int(min(starts) // PAUSE)
+            acknowledged = any(self.kind(r) == "ack" for r, side in each.records if side == each.began)
+            sides = {side for _, side in each.records}
+            for point in {r.point for r, _ in each.records}:
+                here = {side for r, side in each.records if r.point == point}
+                asks, answers = each.began in here, (not each.began) in here
+                if asks and answers:
+                    whole.add((point, subnet.name, bucket))
+                elif asks and acknowledged:
+                    lost.add(point)
+                settled = max(ends) + 10 <= latest[point]
+                cells.append((number, point, subnet.name, bucket, asks, answers, acknowledged, sides, each.began, settled))
+        silent, unasked = set(), set()
+        for number, point, subnet, bucket, asks, answers, acknowledged, sides, began, settled in cells:
+            if not any((point, subnet, bucket + step) in whole for step in (-1, 0, 1)):
+                continue
+            if asks and (not began) not in sides and not acknowledged and settled and point not in lost:
+                silent.add(number)
+            if answers and began not in sides:
+                unasked.add(number)
+        return silent, unasked
+
+    def kind(self, record):
+        flags = record.tcp_flags
+        if record.service.protocol != 6 or flags is None:
+            return "none"
+        if flags & 0x12 == 0x02:
+            return "opening"
+        if flags & 0x3F in (0x04, 0x14):
+            return "reset"
+        return "ack" if flags & 0x10 else "other"
+
+    # Ends.
+
+    def ends(self, conversation, began):
+        """The sender's own address, and the one of the receiver."""
+        record, side = conversation.records[0]
+        near, far = self.identity(record.source), self.identity(record.destination)
+        return (near, far) if side == began else (far, near)
+
+    def target(self, conversation, began):
+        sender, receiver = self.ends(conversation, began)
+        owner = self.directory.interface_at(receiver)
+        if owner is None or owner.public is None or owner.address(4) != receiver:
+            return receiver
+        shown = any(self.directory.public_owner(a) is not None for r, _ in conversation.records
+                    for a in (r.source, r.destination))  # fmt: skip
+        gateways = [self.topology.gateways.get(point.name or "") for r, _ in conversation.records
+                    if (point := self.topology.observation_point(r.point)) is not None]  # fmt: skip
+        internet = any(each is not None and each.kind == "internet" for each in gateways)
+        outside = self.directory.endpoint(sender).outside
+        network = self.topology.subnets[owner.subnet].network
+        from_outside = outside is not None and self.directory.tunnel(network, outside.name) is None
+        return owner.public if shown or internet or from_outside else receiver
+
+    # E3 to E11.
+
+    def of(self, conversation, context):
+        if conversation.began is None:
+            first = min(conversation.records, key=lambda pair: pair[0].line)[1]
+            one, other = (self.aged(conversation, self.judge(conversation, began, context)) for began in (first, not first))
+            return one if one[0] == other[0] else ("unsure", "who began is not recorded, and it matters")
+        found = self.aged(conversation, self.judge(conversation, conversation.began, context))
+        if context == "unasked" and found[0] == "leak":
+            other = self.aged(conversation, self.judge(conversation, not conversation.began, context))
+            if other[0] != "leak":
+                return "unsure", "a reply to nothing that was recorded"
+        return found
+
+    def aged(self, conversation, found):
+        as_of = seconds(self.topology.as_of)
+        starts, ends = conversation.times()
+        if as_of is None or min(starts) >= as_of or found[0] not in ("leak", "break"):
+            return found
+        if max(ends) < as_of:
+            return "unsure", "recorded before the time that the network file tells of"
+        if found[0] == "leak":
+            return "unsure", "the session began before the time"
+        return found
+
+    def judge(self, conversation, began, context):
+        sender, _ = self.ends(conversation, began)
+        target = self.target(conversation, began)
+        first = conversation.records[0][0]
+        for address in (sender, target):
+            if self.directory.why_undeliverable(address) is not None:
+                return "unsure", "no router delivers"
+        if self.is_foreign(sender) and self.is_foreign(target):
+            return "unsure", "both ends are outside"
+        if self.directory.shared_owner(sender) is None and self.is_alike(sender, target):
+            return "unsure", "both ends are of one machine"
+        protocol, detail = first.service.protocol, first.service.detail
+        record, side = conversation.records[0]
+        port = None
+        if record.service.has_ports:
+            ports = (record.source_port, detail) if side == began else (detail, record.source_port)
+            port, detail = ports[0], ports[1] if ports[1] is not None else 0
+        elif protocol in (1, 58) and detail >> 8 == {1: 0, 58: 129}[protocol]:
+            detail = {1: 8, 58: 128}[protocol] << 8
+        service = Service(protocol, detail)
+        gateway = self.directory.shared_owner(sender)
+        if gateway is not None:
+            return self.behind(gateway, conversation, began, target, service, port, context)
+        return self.by_walk(conversation, began, self.directory.endpoint(sender), target, service, port, context)
+
+    def is_alike(self, sender, target):
+        """Whether both ends are of one machine, or nothing in the network tells their addresses apart."""
+        one, other = (self.directory.endpoint(each) for each in (sender, target))
+        if one.interface is not None and other.interface is not None:
+            return one.interface.instance == other.interface.instance
+        return self.line.atom(sender) == self.line.atom(target)
+
+    def behind(self, gateway, conversation, began, target, service, port, context):
+        found = []
+        for interface in self.directory.interfaces():
+            if self.topology.subnets[interface.subnet].network in gateway.networks:
+                for address in interface.addresses:
+                    if address.family == 4 and not self.is_alike(address, target):
+                        end = self.directory.endpoint(address)
+                        found.append(self.by_walk(conversation, began, end, target, service, port, context))
+        if not found or len(found) > 256:
+            return "unsure", "who sent it from behind"
+        if len({status for status, _ in found}) == 1:
+            return found[0]
+        return "unsure", "some that may stand behind"
+
+    def by_walk(self, conversation, began, source, target, service, port, context):
+        ports = RangeSet.one(port) if port is not None else None
+        walk = self.walker.walk(source, target, service, ports)
+        if service.has_ports and port is None:
+            if walk.verdict == "partly":
+                return "unsure", "the client's port is not recorded"
+            walk = self.walker.walk(source, target, service, RangeSet.one(walk.flow.source_ports.lowest))
+        found = self.against(conversation, began, walk, target, context)
+        if service.protocol in ERRORS and service.detail >> 8 in ERRORS[service.protocol]:
+            denied = any(r.event == "denied" for r, _ in conversation.records)
+            stops = [row for row in walk.rows if row.stops]
+            if denied or stops:
+                return "unsure", "an ICMP error"
+        return found
+
+    def against(self, conversation, began, walk, target, context):
+        request = [r for r, side in conversation.records if side == began]
+        reply = [r for r, side in conversation.records if side != began]
+        answering = [r for r in reply if self.kind(r) != "reset"]
+        arrived = bool(answering)
+        answered = any(self.kind(r) == "ack" and r.event != "denied" for r in request)
+        denied = any(r.event == "denied" for r in request) and not arrived and not answered
+        reply_denied = any(r.event == "denied" for r in answering) and not answered
+        refused = bool(reply) and not arrived and not answered and not denied
+        forward, back = list(walk.forward), list(walk.reply)
+        rows, count = forward + back, len(forward)
+        known = {id(r): self.topology.observation_point(r.point) for r in request + answering}
+        passed = any(r.event == "passed" and known[id(r)] is None for r in request)
+        marked = any(r.event != "denied" and known[id(r)] is not None for r in request + answering)
+        reach, places, strange = 0, [], False
+        for record in request + answering:
+            is_reply = any(record is r for r in reply)
+            at = self.passage(back if is_reply else forward, record, known[id(record)])
+            base = count if is_reply else 0
+            if known[id(record)] is None:
+                if record.event == "passed":
+                    chosen = [i for i, row in enumerate(back if is_reply else forward) if self.ruled(row)]
+                    reach = max(reach, base + chosen[0] + 1) if chosen else reach
+                continue
+            if not at:
+                strange = strange or (is_reply and record.event == "denied")
+            elif record.event == "denied":
+                places += [base + at[0], base + at[-1]]
+            elif record.event == "seen":
+                reach = max(reach, base + at[0])
+            else:
+                end = at[0]
+                mine = back if is_reply else forward
+                while end in at and not (is_reply and mine[end].gate == "translate"):
+                    end += 1
+                reach = max(reach, base + end)
+        if arrived:
+            reach = max(reach, count)
+        if answered:
+            reach = len(rows)
+        stops = [i for i, row in enumerate(rows) if row.stops]
+        gate = next((i for i in stops if rows[i].gate not in ENDS), None)
+        end = next((i for i in stops if i < count and rows[i].gate in ENDS), None)
+        listener = [row for row in forward if row.gate == "listener"]
+        doubt = any(row.action is None and row.gate != "listener" for row in rows) or any(
+            row.possible for row in rows if row.action is None
+        )
+        found = self.decided(locals())
+        if context == "unasked" and not proved_refused(reply, answering, answered) and found[0] != "leak":
+            return "unsure", "a reply to nothing that was recorded"
+        return found
+
+    def ruled(self, row):
+        return row.filter is not None and row.rule is not None and not row.tracked and row.gate not in ENDS
+
+    def passage(self, rows, record, point):
+        if point is None:
+            return []
+
+        def is_at(row):
+            if point.crossing is not None:
+                return row.step.zones == point.crossing
+            return row.at == point.name or row.at.startswith(f"{point.name}/")
+
+        met = [i for i, row in enumerate(rows) if is_at(row)]
+        if record.event != "denied" or point.name in self.topology.outsides:
+            met = [i for i in met if rows[i].gate != "route"]
+        shown = (record.source, record.destination)
+        return [i for i in met if (rows[i].step.source, rows[i].step.destination) == shown] or met
+
+    def decided(self, given):
+        """Clause E9, as it reads."""
+        g = type("Given", (), given)
+        silent = g.context == "silent"
+        at_gate = not g.places or (g.gate is not None and min(g.places) <= g.gate <= max(g.places))
+        if g.gate is not None:
+            rejects = g.rows[g.gate].action == "reject"
+            if g.reach > g.gate:
+                return ("agree", "it passed the gate that stops it by the rules, and") if g.denied else ("leak", "")
+            if g.denied:
+                return "agree", "stopped, as" if at_gate else "stopped, but not"
+            if g.reply_denied:
+                return "agree", "it arrived, and" if at_gate and g.gate >= g.count else "stopped, but not"
+            if g.refused:
+                return "agree", "refused, as the rules say" if rejects else "refused, where"
+            if g.gate >= g.count and (g.arrived or g.passed or g.marked):
+                return "agree", "it "
+            if silent:
+                return "agree", "no answer was recorded"
+            if g.marked:
+                return "agree", "recorded before"
+            return ("unsure", WHERE) if g.passed else ("unsure", NOT_TOLD)
+        if g.end is not None:
+            if g.arrived or g.answered:
+                return "agree", "the filters let it pass"
+            if g.denied:
+                return "agree", "stopped, but not"
+            if g.refused:
+                return "agree", "refused"
+            return "agree", "no answer was recorded" if silent else "recorded before"
+        return self.of_allowed(g, silent)
+
+    def of_allowed(self, g, silent):
+        if g.answered:
+            return "agree", "answered"
+        last = len(g.rows) and self.is_behind_the_last(g)
+        if last:
+            return "agree", "answered"
+        if g.denied:
+            return ("unsure", "it rests on") if g.doubt else ("break", "denied")
+        by_public = self.directory.public_owner(g.target) is not None
+        if g.reply_denied:
+            if g.doubt:
+                return "unsure", "it rests on"
+            if g.strange:
+                return "unsure", "the reply was denied where"
+            if by_public and not g.request:
+                return "unsure", "denied, as the reply of"
+            return "break", "the reply is denied"
+        heard = any(row.action == "allow" for row in g.listener)
+        if g.refused:
+            if not g.request:
+                return "unsure", "a reset of"
+            if g.doubt:
+                return "unsure", "it rests on"
+            return ("unsure", "refused: is") if any(row.action is None for row in g.listener) else ("break", "refused")
+        if silent:
+            if g.doubt:
+                return "unsure", "it rests on"
+            if g.walk.flow.service.protocol != 6:
+                return "unsure", "no answer was recorded: many"
+            return ("break", "no answer") if heard else ("unsure", "no answer was recorded: is")
+        return "agree", "it "
+
+    def is_behind_the_last(self, g):
+        """Whether a reply was recorded as passed behind the last gate of its way."""
+        return any(
+            record.event == "passed"
+            and g.known[id(record)] is not None
+            and (at := self.passage(g.back, record, g.known[id(record)]))
+            and self.whole(at, len(g.back), g.back)
+            for record in g.answering
+        )
+
+    def whole(self, at, count, rows):
+        end = at[0]
+        while end in at and rows[end].gate != "translate":
+            end += 1
+        return end == count
+
+
+def proved_refused(reply, answering, answered):
+    return bool(reply) and not answering and not answered
+
+
