@@ -118,9 +118,11 @@ class PlainJudge:
             starts = [[seconds(r.start) for r, side in conversation.records if side == wanted and r.point == clock]
                       for wanted in (False, True)]  # fmt: skip
             if all(starts):
-                begun = all(which(lambda r: flagged(r, 0x02, 0x02))) if tcp else min(map(min, starts)) >= log_begins + PAUSE
+                begun = (
+                    all(which(lambda r: flagged(r, 0x02, 0x02))) if tcp else min(map(min, starts)) >= log_begins + PAUSE
+                )
                 difference = min(starts[1]) - min(starts[0])
-                if begun and abs(difference) > resolution + 1e-9:
+                if begun and abs(difference) > resolution + 1e-5:
                     return difference < 0, "time"
         serves = self.serving(conversation.records[0])
         if serves[0] != serves[1]:
@@ -163,7 +165,9 @@ class PlainJudge:
                 elif asks and acknowledged:
                     lost.add(point)
                 settled = max(ends) + 10 <= latest[point]
-                cells.append((number, point, subnet.name, bucket, asks, answers, acknowledged, sides, each.began, settled))
+                cells.append(
+                    (number, point, subnet.name, bucket, asks, answers, acknowledged, sides, each.began, settled)
+                )
         silent, unasked = set(), set()
         for number, point, subnet, bucket, asks, answers, acknowledged, sides, began, settled in cells:
             if not any((point, subnet, bucket + step) in whole for step in (-1, 0, 1)):
@@ -184,6 +188,12 @@ class PlainJudge:
             return "reset"
         return "ack" if flags & 0x10 else "other"
 
+    def is_answer(self, record):
+        """Whether a record of whoever was sent to is surely no refusal."""
+        if record.service.protocol == 6 and record.tcp_flags is None:
+            return record.octets > record.packets * {4: 58, 6: 78}[record.source.family]
+        return self.kind(record) != "reset"
+
     # Ends.
 
     def ends(self, conversation, began):
@@ -192,11 +202,23 @@ class PlainJudge:
         near, far = self.identity(record.source), self.identity(record.destination)
         return (near, far) if side == began else (far, near)
 
-    def target(self, conversation, began):
+    def whichever(self, conversation, began, context):
+        """By the address that was used; where it may have been another one, what both come to."""
+        target, other = self.targets(conversation, began)
+        found = self.aged(conversation, self.judge(conversation, began, context, target))
+        if (
+            other is not None
+            and self.aged(conversation, self.judge(conversation, began, context, other))[0] != found[0]
+        ):
+            return "unsure", "whether it was sent to the public or"
+        return found
+
+    def targets(self, conversation, began):
+        """The address that was used, and another one that may have been."""
         sender, receiver = self.ends(conversation, began)
         owner = self.directory.interface_at(receiver)
         if owner is None or owner.public is None or owner.address(4) != receiver:
-            return receiver
+            return receiver, None
         shown = any(self.directory.public_owner(a) is not None for r, _ in conversation.records
                     for a in (r.source, r.destination))  # fmt: skip
         gateways = [self.topology.gateways.get(point.name or "") for r, _ in conversation.records
@@ -205,16 +227,20 @@ class PlainJudge:
         outside = self.directory.endpoint(sender).outside
         network = self.topology.subnets[owner.subnet].network
         from_outside = outside is not None and self.directory.tunnel(network, outside.name) is None
-        return owner.public if shown or internet or from_outside else receiver
+        if shown or internet or from_outside:
+            return owner.public, None
+        return receiver, owner.public if outside is not None else None
 
     # E3 to E11.
 
     def of(self, conversation, context):
         if conversation.began is None:
             first = min(conversation.records, key=lambda pair: pair[0].line)[1]
-            one, other = (self.aged(conversation, self.judge(conversation, began, context)) for began in (first, not first))
+            one, other = (
+                self.aged(conversation, self.judge(conversation, began, context)) for began in (first, not first)
+            )
             return one if one[0] == other[0] else ("unsure", "who began is not recorded, and it matters")
-        found = self.aged(conversation, self.judge(conversation, conversation.began, context))
+        found = self.whichever(conversation, conversation.began, context)
         if context == "unasked" and found[0] == "leak":
             other = self.aged(conversation, self.judge(conversation, not conversation.began, context))
             if other[0] != "leak":
@@ -232,9 +258,9 @@ class PlainJudge:
             return "unsure", "the session began before the time"
         return found
 
-    def judge(self, conversation, began, context):
+    def judge(self, conversation, began, context, target=None):
         sender, _ = self.ends(conversation, began)
-        target = self.target(conversation, began)
+        target = target or self.targets(conversation, began)[0]
         first = conversation.records[0][0]
         for address in (sender, target):
             if self.directory.why_undeliverable(address) is not None:
@@ -296,12 +322,15 @@ class PlainJudge:
     def against(self, conversation, began, walk, target, context):
         request = [r for r, side in conversation.records if side == began]
         reply = [r for r, side in conversation.records if side != began]
-        answering = [r for r in reply if self.kind(r) != "reset"]
+        answering = [r for r in reply if self.is_answer(r)]
         arrived = bool(answering)
         answered = any(self.kind(r) == "ack" and r.event != "denied" for r in request)
         denied = any(r.event == "denied" for r in request) and not arrived and not answered
         reply_denied = any(r.event == "denied" for r in answering) and not answered
-        refused = bool(reply) and not arrived and not answered and not denied
+        unclear = (
+            not arrived and not answered and any(self.kind(r) == "none" and r.service.protocol == 6 for r in reply)
+        )
+        refused = bool(reply) and not arrived and not answered and not unclear and not denied
         forward, back = list(walk.forward), list(walk.reply)
         rows, count = forward + back, len(forward)
         known = {id(r): self.topology.observation_point(r.point) for r in request + answering}
@@ -313,9 +342,6 @@ class PlainJudge:
             at = self.passage(back if is_reply else forward, record, known[id(record)])
             base = count if is_reply else 0
             if known[id(record)] is None:
-                if record.event == "passed":
-                    chosen = [i for i, row in enumerate(back if is_reply else forward) if self.ruled(row)]
-                    reach = max(reach, base + chosen[0] + 1) if chosen else reach
                 continue
             if not at:
                 strange = strange or (is_reply and record.event == "denied")
@@ -341,12 +367,9 @@ class PlainJudge:
             row.possible for row in rows if row.action is None
         )
         found = self.decided(locals())
-        if context == "unasked" and not proved_refused(reply, answering, answered) and found[0] != "leak":
+        if context == "unasked" and (arrived or answered) and found[0] != "leak":
             return "unsure", "a reply to nothing that was recorded"
         return found
-
-    def ruled(self, row):
-        return row.filter is not None and row.rule is not None and not row.tracked and row.gate not in ENDS
 
     def passage(self, rows, record, point):
         if point is None:
@@ -361,7 +384,18 @@ class PlainJudge:
         if record.event != "denied" or point.name in self.topology.outsides:
             met = [i for i in met if rows[i].gate != "route"]
         shown = (record.source, record.destination)
-        return [i for i in met if (rows[i].step.source, rows[i].step.destination) == shown] or met
+        met = [i for i in met if (rows[i].step.source, rows[i].step.destination) == shown] or met
+        while (
+            met and record.event != "passed" and met[0] and self.machine(rows[met[0]]) == self.machine(rows[met[0] - 1])
+        ):
+            if self.machine(rows[met[0]]) is None:
+                break
+            met.insert(0, met[0] - 1)
+        return met
+
+    def machine(self, row):
+        """The machine that a gate is of."""
+        return row.at.partition("/")[0] if row.gate.startswith(("host", "instance")) else None
 
     def decided(self, given):
         """Clause E9, as it reads."""
@@ -378,6 +412,8 @@ class PlainJudge:
                 return "agree", "it arrived, and" if at_gate and g.gate >= g.count else "stopped, but not"
             if g.refused:
                 return "agree", "refused, as the rules say" if rejects else "refused, where"
+            if g.unclear:
+                return "unsure", "something came back"
             if g.gate >= g.count and (g.arrived or g.passed or g.marked):
                 return "agree", "it "
             if silent:
@@ -392,6 +428,8 @@ class PlainJudge:
                 return "agree", "stopped, but not"
             if g.refused:
                 return "agree", "refused"
+            if g.unclear:
+                return "unsure", "something came back"
             return "agree", "no answer was recorded" if silent else "recorded before"
         return self.of_allowed(g, silent)
 
@@ -419,6 +457,8 @@ class PlainJudge:
             if g.doubt:
                 return "unsure", "it rests on"
             return ("unsure", "refused: is") if any(row.action is None for row in g.listener) else ("break", "refused")
+        if g.unclear:
+            return "unsure", "something came back"
         if silent:
             if g.doubt:
                 return "unsure", "it rests on"
@@ -442,9 +482,3 @@ class PlainJudge:
         while end in at and rows[end].gate != "translate":
             end += 1
         return end == count
-
-
-def proved_refused(reply, answering, answered):
-    return bool(reply) and not answering and not answered
-
-

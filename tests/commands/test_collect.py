@@ -265,7 +265,7 @@ class Ending(Collecting):
             sent = time.monotonic()
             line = process.stdout.readline()
             self.assertIn(
-                "LEAK 10:00:00Z cat to ann, tcp/22: passed; by the rules stopped by default drop of closed", line
+                "LEAK 10:00:00Z cat to ann, tcp/22: answered; by the rules stopped by default drop of closed", line
             )
             (written,) = (self.store / "disagreements.jsonl").read_text().splitlines()
             # A second is what a quiet machine needs (bench/collecting.py); a busy one gets more.

@@ -8,9 +8,9 @@ from unittest import mock
 
 import numpy as np
 
-from kiboko.core.evidence.comparison import AGREE, LEAK, Comparison
+from kiboko.core.evidence.comparison import LEAK, Comparison
+from kiboko.core.evidence.coverage import AS_FAR_AS_SEEN, Coverage, Gap, SubnetPlaces, unlogged
 from kiboko.core.evidence.evaluator import Evaluator
-from kiboko.core.evidence.coverage import Coverage, Gap, SubnetPlaces, unlogged
 from kiboko.core.evidence.side_by_side import Side, side_by_side
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.header.addresses import parse_address
@@ -20,7 +20,6 @@ from kiboko.core.records.flow_table import milliseconds, table_of
 from kiboko.core.records.records import DENIED, PASSED, FlowRecord, ProbeRecord
 from kiboko.core.walk.walk import UNKNOWN, Walker
 from tests.helpers import a_filter, base, load
-from tests.one_by_one import OneByOne
 
 TEN = datetime(2026, 11, 20, 10, tzinfo=UTC)
 
@@ -50,12 +49,12 @@ class Covering(unittest.TestCase):
         self.topology = self.walker.topology
 
     def covered(self, *tables):
-        compiled = Evaluator(Comparison(self.walker))
+        evaluator = Evaluator(Comparison(self.walker))
         found = Coverage(SubnetPlaces.of(self.topology))
         for records in tables:
             table = table_of(list(records))
             part = Coverage(SubnetPlaces.of(self.topology))
-            part.add(table, compiled.judge(table))
+            part.add(table, evaluator.judge(table))
             found.merge(part)
         return found
 
@@ -71,7 +70,7 @@ class Covering(unittest.TestCase):
         rows = [(begin - milliseconds(TEN), dict(zip(coverage.timeline.kinds, counts, strict=True)))
                 for begin, counts in coverage.timeline.rows()]  # fmt: skip
         self.assertEqual(
-            [(begin // MINUTE, counts[LEAK], counts[AGREE]) for begin, counts in rows],
+            [(begin // MINUTE, counts[LEAK], counts[AS_FAR_AS_SEEN]) for begin, counts in rows],
             [(0, 1, 1), (1, 0, 0), (2, 0, 1)],
         )
 
@@ -110,12 +109,11 @@ class Covering(unittest.TestCase):
 class SideBySide(unittest.TestCase):
     def told(self, probes, records):
         walker = Walker(load(network()))
-        comparison, summary = OneByOne(walker), Summary(walker.directory)
+        comparison, summary = Comparison(walker), Summary(walker.directory)
         for destination, address, port, outcome in probes:
             record = ProbeRecord(TEN, "ann", destination, address, f"tcp/{port}", outcome, 40000)
             summary.add(record, comparison.probe(record))
-        for record in records:
-            summary.add(record, comparison.flow(record))
+        summary.take_all(Evaluator(comparison).tallies(table_of(records)), comparison.finding)
         return [
             (s.source, s.destination, s.service, dict(s.probes), dict(s.records), s.conclusion.partition(":")[0])
             for s in side_by_side(summary)
@@ -124,7 +122,7 @@ class SideBySide(unittest.TestCase):
     def test_what_follows_from_all_three(self):
         for destination, address, port, outcome, records, said, conclusion in (
             ("cat", "10.1.2.10", 22, "answered", [flow(0), flow(0, "10.1.2.10", "10.1.1.10", 40000, source_port=22, flags=18)],
-             {"passed": 1, "reply": 1}, "all three agree"),
+             {"arrived": 2}, "all three agree"),
             ("dan", "10.2.1.10", 80, "silent", [flow(0, destination="10.2.1.10", port=80, event=DENIED)], {"denied": 1}, "all three agree"),
             ("dan", "10.2.1.10", 80, "answered", [flow(0, destination="10.2.1.10", port=80)], {"passed": 1}, "both saw it get through"),
             ("dan", "10.2.1.10", 80, "silent", [flow(0, destination="10.2.1.10", port=80, point="2")], {"passed": 1},

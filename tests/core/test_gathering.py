@@ -3,8 +3,10 @@
 import random
 import tempfile
 import unittest
+from collections import Counter
 from pathlib import Path
 
+import numpy as np
 import yaml
 
 from kiboko.core.evidence.comparison import LEAK, Comparison
@@ -13,46 +15,50 @@ from kiboko.core.evidence.gathering import Gatherer
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import Walker
-from tests.core.test_compiled import random_records
+from tests.core.test_evaluator import random_records
 from tests.helpers import a_filter, base, kiboko, load
 from tests.random_networks import random_network
 
 
-def told(summary):
-    """All of a summary, group by group."""
-    return summary.totals, summary.replies, {
-        key: (group.count, group.packets, group.octets, group.earliest, group.latest, group.met, group.service)
-        for key, group in summary.groups.items()
-    }  # fmt: skip
-
-
 class TakenIn(unittest.TestCase):
-    def test_columns_of_tallies_come_to_the_same_as_one_tally_after_the_other(self):
+    def made(self, seed, count=400):
+        topology = load(random_network(seed))
+        comparison = Comparison(Walker(topology))
+        table = table_of(random_records(topology, random.Random(seed), count))
+        return comparison, Evaluator(comparison), table
+
+    def test_groups_are_what_the_records_of_the_table_come_to_one_by_one(self):
         for seed in range(4):
-            topology = load(random_network(seed))
-            comparison = Comparison(Walker(topology))
-            table = table_of(random_records(topology, random.Random(seed), 400))
-            tallies = Evaluator(comparison).tallies(table)
+            comparison, evaluator, table = self.made(seed)
+            judged = evaluator.judge(table)
+            summary = Summary(comparison.walker.directory)
+            summary.take_all(evaluator.tallies(table), comparison.finding)
+            want = Counter(judged.concluded[code].status for code in judged.conclusion.tolist())
+            told = summary.totals + Counter({"agree": summary.as_far_as_seen})
+            self.assertEqual(want, told, seed)
+            self.assertEqual(len(judged.found), summary.conversations)
+            self.assertEqual(sum(group.count for group in summary.groups.values()), len(table))
+            self.assertEqual(sum(g.octets for g in summary.groups.values()), int((table.octets * judged.weight).sum()))
+            for key, group in summary.groups.items():
+                self.assertEqual(group.concluded, group.finding.concluded, key)
 
-            def settled(tally, comparison=comparison):
-                return judged_alone(comparison, tally.record, tally.request, tally.is_decided)
-
-            singly, at_once = (Summary(comparison.walker.directory) for _ in range(2))
-            for tally in tallies:
-                singly.take(tally.record, tally, lambda t=tally, s=settled: s(t))
-            at_once.take_all(tallies, settled)
-            self.assertEqual(told(singly), told(at_once), seed)
-            for key, group in at_once.groups.items():
-                self.assertEqual(group.concluded.status, group.finding.status, key)
-                self.assertEqual(singly.groups[key].example, group.example)
+    def test_what_is_taken_back_leaves_nothing_behind(self):
+        comparison, evaluator, table = self.made(1)
+        judged = evaluator.judge(table)
+        summary, half = (Summary(comparison.walker.directory) for _ in range(2))
+        first, second = (evaluator.summed(table, judged, rows) for rows in (np.arange(200), np.arange(200, 400)))
+        half.take_all(first, comparison.finding)
+        for tallies, taken_back in ((first, False), (second, False), (second, True)):
+            summary.take_all(tallies, comparison.finding, taken_back=taken_back)
+        self.assertEqual(dict(half.totals), {key: value for key, value in summary.totals.items() if value})
+        self.assertEqual({key: group.count for key, group in half.groups.items()},
+                         {key: group.count for key, group in summary.groups.items()})  # fmt: skip
 
     def test_lines_are_those_of_the_file(self):
-        topology = load(base())
-        comparison = Comparison(Walker(topology))
-        table = table_of(random_records(topology, random.Random(1), 40))
+        comparison, evaluator, table = self.made(1, 40)
         summary = Summary(comparison.walker.directory)
-        tallies = Evaluator(comparison).tallies(table)
-        summary.take_all(tallies, lambda t: judged_alone(comparison, t.record, t.request, t.is_decided), 1000)
+        tallies = evaluator.tallies(table)
+        summary.take_all(tallies, comparison.finding, 1000)
         lines = {tally.record.line + 1000 for tally in tallies}
         self.assertTrue({group.example.line for group in summary.groups.values()} <= lines)
 
@@ -103,7 +109,7 @@ class Gathered(unittest.TestCase):
             self.assertEqual(
                 50,
                 sum(
-                    "passed, though the rules stop it" in row and "till-" in row for row in by_pair.stdout.splitlines()
+                    "it passed the gate that stops it" in row and "till-" in row for row in by_pair.stdout.splitlines()
                 ),
             )
 
@@ -124,8 +130,7 @@ class Gathered(unittest.TestCase):
         comparison = Comparison(Walker(topology))
         summary = Summary(comparison.walker.directory)
         table = table_of(random_records(topology, random.Random(2), 600))
-        tallies = Evaluator(comparison).tallies(table)
-        summary.take_all(tallies, lambda t: judged_alone(comparison, t.record, t.request, t.is_decided))
+        summary.take_all(Evaluator(comparison).tallies(table), comparison.finding)
         lines = Gatherer(comparison.walker).gathered(summary.rows((LEAK,)))
         self.assertEqual(sum(each.records for each in lines), summary.totals[LEAK])
         for each in lines:

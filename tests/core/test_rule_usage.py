@@ -7,7 +7,7 @@ from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.rule_usage import RuleUsage
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import Walker
-from tests.core.test_comparison import flow
+from tests.core.test_evidence import flow
 from tests.helpers import a_filter, base, load
 
 

@@ -23,7 +23,6 @@ from kiboko.replica.trials import Choice, services_that_matter
 from kiboko.replica.verify import verify
 from tests.helpers import a_filter, base, kiboko, load
 from tests.namespaces import why_not
-from tests.one_by_one import OneByOne
 from tests.random_networks import random_network
 
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Protocol
 
 from kiboko.core.errors import InputError
@@ -30,6 +31,7 @@ class PieceRead(Protocol):
 class Accounts:
     """The accounts of some files, whose pieces come in their order."""
 
+    paths: list[Path]
     strict: bool = False
     _rejects: dict[str, Rejects] = field(default_factory=dict)
     _lines: dict[str, int] = field(default_factory=dict)
@@ -46,13 +48,15 @@ class Accounts:
         return before
 
     def sentences(self) -> list[str]:
-        """What was rejected. Raises InputError for a file of which not one record could be read: that it says nothing
-        must not look like nothing being wrong."""
+        """What was rejected. Raises InputError for a file of which not one record could be read, and where there is
+        none in any file: that they say nothing must not look like nothing being wrong."""
         unread = [
             f"{path}: no record could be read; {'; '.join(rejects.sentences())}"
             for path, rejects in self._rejects.items()
             if rejects.total and not self._read[path]
         ]
+        if not unread and not any(self._read.values()):
+            unread = [f"{path}: there is no record in it" for path in self.paths]
         if unread:
             raise InputError("\n".join(unread))
         return [sentence for rejects in self._rejects.values() for sentence in rejects.sentences()]

@@ -78,8 +78,8 @@ def confirmed(
         if judge.left_out:
             caveats.append(f"{judge.left_out:,} flow records are not of the time asked for, and left out")
         if judge.twice:
-            caveats.append(f"{judge.twice:,} flow records show packets that others of the same capture show as well; packets"
-                           " and octets count once")  # fmt: skip
+            caveats.append(f"{judge.twice:,} flow records show packets that others of the same capture show as well;"
+                           " packets and octets count once")  # fmt: skip
         if judge.elsewhere:
             caveats.append(f"{judge.elsewhere:,} flow records show packets that were recorded at another point as well;"
                            " packets and octets count once")  # fmt: skip

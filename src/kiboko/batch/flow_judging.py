@@ -36,8 +36,8 @@ if TYPE_CHECKING:
 @dataclass(frozen=True, slots=True)
 class JudgedPiece:
     """What came of a piece: its tallies, what was rejected, its lines, how many records it has, how many of them were
-    not wanted, and what the others cover. Of `twice` and `elsewhere` many records other ones show the same packets: in the
-    same capture, or at another point."""
+    not wanted, and what the others cover. Of `twice` and `elsewhere` many records other ones show the same packets: in
+    the same capture, or at another point."""
 
     tallies: list[Tallies]
     rejects: Rejects
@@ -129,10 +129,10 @@ class FlowJudge:
         job = JudgeJob(self._comparison.walker.topology, self._wanted, self._columns)
         here = functools.partial(_here, job, self._comparison)
         done = cluster_outcomes(job, pieces, cluster) if cluster else outcomes(job, pieces, workers, here)
-        return copies + self._take_all(pieces, done)
+        return copies + self._take_all(paths, pieces, done)
 
-    def _take_all(self, pieces: list[Piece], outcomes: Iterator[JudgedPiece]) -> list[str]:
-        accounts = Accounts(self._strict)
+    def _take_all(self, paths: list[Path], pieces: list[Piece], outcomes: Iterator[JudgedPiece]) -> list[str]:
+        accounts = Accounts(paths, self._strict)
         for piece, outcome in zip(pieces, outcomes, strict=True):
             before = accounts.take(piece, outcome)
             for tallies in outcome.tallies:

@@ -105,7 +105,7 @@ def summed(
     paths, said = without_copies(paths)
     pieces = [piece for path in paths for piece in pieces_of(path, question.columns)]
     sums, timeline = Sums(question.fields), Timeline(MINUTE, question.wanted.since)
-    accounts = Accounts(strict)
+    accounts = Accounts(paths, strict)
     done = cluster_outcomes(question, pieces, cluster) if cluster else outcomes(question, pieces)
     for piece, outcome in zip(pieces, done, strict=True):
         accounts.take(piece, outcome)

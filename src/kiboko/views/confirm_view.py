@@ -82,7 +82,7 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
             )
     if summary.as_far_as_seen:
         out.parts((f"  {summary.as_far_as_seen:>8,}  ", ""), (f"{AGREE:<8}", "quiet"),
-                  ("as far as seen: recorded before the gate that decides, or without what came of it", ""))  # fmt: skip
+                  ("as far as seen: recorded before the gate that decides, or not what came of it", ""))  # fmt: skip
     if summary.conversations:
         out.line(f"  {_made_of(summary)}", "quiet")
     for status in (LEAK, BREAK, UNSURE, *((AGREE,) if shown.agreeing else ())):
@@ -283,9 +283,11 @@ def _row_json(group: FindingGroup, causes: list[Cause]) -> dict[str, Any]:
         "signal": walk.signal if walk else None, "different_signal": group.concluded.different_signal,
         "as_far_as_seen": group.concluded.as_far_as_seen, "stopped_elsewhere": group.concluded.is_elsewhere,
         "inventory_out_of_date": group.concluded.is_inventory, "why": finding.why,
+        "reply": group.evidence == "flow" and group.replies == group.count,
         "causes": [{"id": c.id, "looked_at": c.looked_at, "to_confirm": c.to_confirm} for c in causes],
         "decided_by": decider_json(finding.decider) if finding.decider else None,
-        "count": group.count, "conversations": group.conversations, "replies": group.replies, "packets": group.packets, "octets": group.octets,
+        "count": group.count, "conversations": group.conversations, "replies": group.replies,
+        "packets": group.packets, "octets": group.octets,
         "first": iso(group.first), "last": iso(group.last),
         "example": {**where, "check": group.check_line()},
     }  # fmt: skip

@@ -81,7 +81,8 @@ def coverage_json(coverage: Coverage, topology: Topology) -> dict[str, Any]:
         "timeline": {
             "step_ms": timeline.step,
             "rows": [
-                {"begin": iso_of(period * timeline.step), **dict(zip(STATUSES, map(int, counts), strict=True))}
+                {"begin": iso_of(period * timeline.step), **{
+                    status.replace(" ", "_"): int(count) for status, count in zip(STATUSES, counts, strict=True)}}
                 for period, counts in sorted(timeline.counts.items())
             ],
         },

@@ -35,9 +35,9 @@ class Conclusion:
 
     `status` is agree, leak, break or unsure; `observed` what the evidence says, in one word. `as_far_as_seen` marks
     agreement whose proof ends before the gate that decides; `different_signal` tells that both sides say it fails, but
-    by another signal; `is_elsewhere` that it is stopped at another place; `is_inventory` that the filters agree and what
-    the network file says of a machine does not. `decider` is the gate, the filter and the rule that stop the flow by the
-    rules, None where they allow it.
+    by another signal; `is_elsewhere` that it is stopped at another place; `is_inventory` that the filters agree, and
+    what the network file says of a machine does not. `decider` is the gate, the filter and the rule that stop the flow
+    by the rules, None where they allow it.
     """
 
     status: str

@@ -8,6 +8,7 @@ classes are asked at once by the gate tables, and held against the proofs by col
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
@@ -20,9 +21,9 @@ from kiboko.core.evidence.conversations import Conversations, bring_together
 from kiboko.core.evidence.judging import IS_BREAK, IS_LEAK, REASONS, Proved
 from kiboko.core.evidence.passages import NOWHERE, Passages
 from kiboko.core.evidence.proofs import (
-    ALONE,
     RESET,
     UNASKED,
+    UNCLEAR,
     Mark,
     Proof,
     contexts,
@@ -34,9 +35,9 @@ from kiboko.core.evidence.proofs import (
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
 from kiboko.core.network.model import ObservationPoint
-from kiboko.core.records.columns import Distinct, KeyNumbers, distinct, numbered
+from kiboko.core.records.columns import KeyNumbers, distinct, numbered
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds
-from kiboko.core.records.records import DENIED, FlowRecord
+from kiboko.core.records.records import ANSWERED, DENIED, FlowRecord
 from kiboko.core.records.signs import ICMP_ERRORS
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import Gates, GateTables
@@ -50,6 +51,7 @@ _MOST_BEHIND = 256
 """As many senders as are looked at behind one shared address."""
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
+_ANSWERED = (judging.ANSWERED_AS_SAID, judging.ANSWERED_LEAK, judging.REPLY_LEAK)
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,7 +121,8 @@ class Tallies:
             self.concluded[int(self.conclusion[index])], tuple(self.keys[index].tolist()), self.flow(index),
             self.examples.record(index), (low, high), (least, most), int(self.conversations[index]),
             int(self.count[index]), int(self.replies[index]), int(self.packets[index]), int(self.octets[index]),
-            int(self.reply_packets[index]), int(self.reply_octets[index]), int(self.first[index]), int(self.last[index]),
+            int(self.reply_packets[index]), int(self.reply_octets[index]), int(self.first[index]),
+            int(self.last[index]),
         )  # fmt: skip
 
     def flow(self, index: int) -> FlowAsked:
@@ -222,7 +225,7 @@ class Evaluator:
     >>> table, _ = next(iter(tables_of(Path("evidence/flows.csv"))))
     >>> judged = evaluator.judge(table)
     >>> sum(judged.concluded[code].status == "leak" for code in judged.conclusion)
-    8
+    16
     """
 
     def __init__(self, comparison: Comparison) -> None:
@@ -281,21 +284,34 @@ class Evaluator:
         turned = found.taken_as_turned
         asked = both[0].instead(turned, both[1])
         classes = self._class_of(asked)
-        conclusion = self._classes.conclusion[classes]
-        reason = self._classes.reason[classes]
+        conclusion, reason = self._classes.conclusion[classes], self._classes.reason[classes].copy()
+        others = addressed.other_targets(turned)
+        rows = np.flatnonzero(others != NONE)
+        if len(rows):
+            again = dataclasses.replace(asked.taken(rows), target=others[rows])
+            self._settle(conclusion, reason, rows, judging.whichever(
+                reason[rows], self._reasons(again)))  # fmt: skip
         # Where nothing tells who began, and of replies to nothing that no rule would let through, both are asked.
         double = (found.began < 0) | ((around == UNASKED) & IS_LEAK[reason])
         rows = np.flatnonzero(double)
         if len(rows):
             other = both[1].instead(turned, both[0]).taken(rows)
-            others = self._class_of(other)
-            agreed = judging.either(reason[rows], self._classes.reason[others])
+            agreed = judging.either(reason[rows], self._reasons(other))
             is_lone = found.began[rows] >= 0
             agreed = np.where(is_lone & ~IS_LEAK[agreed], np.uint8(judging.REPLY_TO_NOTHING), agreed)
-            for row, mine, settled in zip(rows.tolist(), reason[rows].tolist(), agreed.tolist(), strict=True):
-                if settled != mine:
-                    conclusion[row] = self._with_reason(int(conclusion[row]), settled)
+            self._settle(conclusion, reason, rows, agreed)
         return asked, conclusion, classes
+
+    def _reasons(self, asked: _Asked) -> NDArray[np.uint8]:
+        """The reasons of what is asked."""
+        classes = self._class_of(asked)
+        return self._classes.reason[classes]
+
+    def _settle(self, conclusion: Rows, reason: NDArray[np.uint8], rows: Rows, agreed: NDArray[np.uint8]) -> None:
+        """Change the conclusions of some conversations, where another reason has come up."""
+        for row, mine, settled in zip(rows.tolist(), reason[rows].tolist(), agreed.tolist(), strict=True):
+            if settled != mine:
+                conclusion[row], reason[row] = self._with_reason(int(conclusion[row]), settled), settled
 
     # Tallies.
 
@@ -334,7 +350,8 @@ class Evaluator:
             services = asked.service[found.of[rows[several]]]
             np.minimum.at(met[:, 0], groups.codes[several], services)
             np.maximum.at(met[:, 1], groups.codes[several], services)
-        weight = judged.weight[rows]
+        weight = judged.weight[rows].astype(np.int64)
+        of_replies = weight * judged.is_reply[rows]
         is_first = found.first[found.of[rows]] == rows
         sources, targets = self._addresses_of(table, found, asked, of)
         part = table if len(rows) == len(table) else table.taken(rows)
@@ -347,8 +364,8 @@ class Evaluator:
             targets, number, asked.port[of], self._classes.passed[judged.classes[first]],
             np.stack([judged.conclusion[first], judged.classes[first]], axis=1), alike, met,
             total(is_first.astype(np.int64)), groups.counts(), total(judged.is_reply[rows].astype(np.int64)),
-            total(part.packets * weight), total(part.octets * weight),
-            total(part.packets * (weight * judged.is_reply[rows])), total(part.octets * (weight * judged.is_reply[rows])),
+            total(part.packets * weight), total(part.octets * weight), total(part.packets * of_replies),
+            total(part.octets * of_replies),
             np.array(groups.least(part.start, int(NO_TIME)), dtype=np.int64),
             np.array(groups.most(part.last()), dtype=np.int64),
         )  # fmt: skip
@@ -572,8 +589,8 @@ class Evaluator:
             reach[rows], first[rows], last[rows], strange[rows] = told[:, 0], told[:, 1], told[:, 2], told[:, 3] > 0
         context = np.array([proof.context for proof in proofs], dtype=np.int64)[which]
         return Proved(
-            of("arrived"), of("answered"), of("denied"), of("reply_denied"), of("passed"), of("reply_passed"),
-            of("refused"), of("has_request"), context, reach, first, last, strange, by_public,
+            of("arrived"), of("answered"), of("denied"), of("reply_denied"), of("passed"),
+            of("refused"), of("unclear"), of("has_request"), context, reach, first, last, strange, by_public,
             asked.service >> 16 == TCP, marked,
         )  # fmt: skip
 
@@ -617,7 +634,8 @@ class Evaluator:
             slot, chosen = int(kind[row]), self._tables.deciders[int(decider[row])]
             gate = GATES[(slot - 1) % len(GATES)] if slot else ""
             told = (gate, chosen.filter or None, chosen.rule if chosen.filter else None) if gate else None
-            made.append(self._number(_concluded(int(reason[row]), known.proof.observed, told, known.is_contradicted)))
+            observed = ANSWERED if reason[row] in _ANSWERED else known.proof.observed
+            made.append(self._number(_concluded(int(reason[row]), observed, told, known.is_contradicted)))
         return np.array(made, dtype=np.int64)[kinds.codes]
 
     def _with_reason(self, conclusion: int, reason: int) -> int:
@@ -682,8 +700,17 @@ class _Addressed:
     def sent_to(self, turned: bool) -> tuple[Rows, Rows]:
         """The senders, and the addresses that they sent to, if the first end began, or the second (`turned`)."""
         sender, receiver = (self.other, self.one) if turned else (self.one, self.other)
-        shown = self.is_shown[0] | self.is_shown[1] | self.is_internet
-        return sender, self.ends.target(sender, receiver, shown)
+        return sender, self.ends.target(sender, receiver, self.by_public)
+
+    @property
+    def by_public(self) -> Truths:
+        """Of which a record shows that a public address was used."""
+        return self.is_shown[0] | self.is_shown[1] | self.is_internet
+
+    def other_targets(self, turned: Truths) -> Rows:
+        """The addresses that senders may have used as well, -1 for none."""
+        sender, receiver = np.where(turned, self.other, self.one), np.where(turned, self.one, self.other)
+        return self.ends.other_target(sender, receiver, self.by_public)
 
     def asked(self, turned: bool, proof: Rows) -> _Asked:
         """What is asked, if the first end began, or the second."""
@@ -714,8 +741,8 @@ class _PointMarks:
         found = []
         for number in sorted(self.numbers[self.of_conversation == conversation].tolist()):
             rest, event = divmod(number, 4)
-            source, destination, reset, side = (rest >> place & 1 for place in range(4))
-            found.append(Mark(rest >> 4, EVENTS[event], bool(side) != turned, bool(reset), bool(source),
+            source, destination, answer, side = (rest >> place & 1 for place in range(4))
+            found.append(Mark(rest >> 4, EVENTS[event], bool(side) != turned, bool(answer), bool(source),
                               bool(destination)))  # fmt: skip
         return tuple(found)
 
@@ -723,8 +750,8 @@ class _PointMarks:
 def _point_marks(table: FlowTable, found: Conversations, points: Rows, ends: SeenEnds) -> _PointMarks:
     public = ends.is_public(ends.atoms(table.addresses)) | (ends.shared_by(ends.atoms(table.addresses)) != NONE)
     rows = np.flatnonzero(points > 0)
-    reset = flag_kinds(table)[rows] == RESET
-    parts = (points[rows] << 4, found.side[rows] << 3, reset << 2, public[table.destination[rows]] << 1,
+    answer = ~np.isin(flag_kinds(table)[rows], (RESET, UNCLEAR))
+    parts = (points[rows] << 4, found.side[rows] << 3, answer << 2, public[table.destination[rows]] << 1,
              public[table.source[rows]])  # fmt: skip
     number = sum(np.asarray(part, dtype=np.int64) for part in parts) * 4 + table.event[rows].astype(np.int64)
     kinds = distinct(found.of[rows], number)

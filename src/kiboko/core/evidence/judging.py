@@ -69,8 +69,8 @@ REPLY_BREAK = _reason(BREAK, "the reply is denied, though the rules let it back"
 REFUSED_BREAK = _reason(BREAK, "refused, though the rules allow it")
 SILENT_BREAK = _reason(BREAK, "no answer was recorded, where answers of others were, though the rules allow it")
 NOT_TOLD = _reason(UNSURE, "the record does not say whether it passed")
-WHERE_NOT_TOLD = _reason(UNSURE, "it passed somewhere, and where is not known: perhaps in front of the gate that stops it"
-                         " (observation_points in the network file says what a log's points are)")  # fmt: skip
+WHERE_NOT_TOLD = _reason(UNSURE, "it passed somewhere, and where is not known: perhaps in front of the gate that stops"
+                         " it (observation_points in the network file says what a log's points are)")  # fmt: skip
 RESTS_ON_UNKNOWN = _reason(UNSURE, "it rests on a gate that is not known")
 REFUSED_UNSURE = _reason(UNSURE, "refused: is anything listening?")
 SILENT_UNSURE = _reason(UNSURE, "no answer was recorded: is anything listening?")
@@ -78,10 +78,14 @@ SILENT_UDP = _reason(UNSURE, "no answer was recorded: many UDP services answer o
 REPLY_ELSEWHERE = _reason(UNSURE, "the reply was denied where by the rules it does not come by")
 REPLY_TO_WHOM = _reason(UNSURE, "denied, as the reply of a flow to the private address would be")
 REPLY_TO_NOTHING = _reason(UNSURE, "a reply to nothing that was recorded")
+WHICH_ADDRESS = _reason(UNSURE, "whether it was sent to the public or to the private address is not recorded, and it"
+                        " matters")  # fmt: skip
 WHO_BEGAN = _reason(UNSURE, "who began is not recorded, and it matters")
 ENDED_EARLY = _reason(UNSURE, "a reset of an allowed flow: refused, or ended early")
 APART = _reason(UNSURE, "no router delivers to one of its ends (multicast, broadcast, link-local and the like)")
 BOTH_OUTSIDE = _reason(UNSURE, "both ends are outside: no gate lies between them")
+UNCLEAR_REPLY = _reason(UNSURE, "something came back: an answer or a refusal, which its record without TCP flags does not"
+                        " say")  # fmt: skip
 NO_GATE = _reason(UNSURE, "both ends are of one machine, or of addresses that nothing tells apart: no gate lies between"
                   " them")  # fmt: skip
 AN_ERROR = _reason(UNSURE, "an ICMP error: what it speaks of is not recorded")
@@ -90,8 +94,8 @@ SHARED_UNKNOWN = _reason(UNSURE, "who sent it from behind the shared address is 
 PORTS_UNKNOWN = _reason(UNSURE, "the client's port is not recorded, and it matters")
 BEFORE_AS_OF = _reason(UNSURE, "recorded before the time that the network file tells of", before_as_of=True,
                        cause="log-before-as-of")  # fmt: skip
-OLDER_SESSION = _reason(UNSURE, "the session began before the time that the network file tells of, and may be older than"
-                        " the rules", cause="older-session")  # fmt: skip
+OLDER_SESSION = _reason(UNSURE, "the session began before the time that the network file tells of, and may be older"
+                        " than the rules", cause="older-session")  # fmt: skip
 
 _STATUS = np.array([("leak", "break", "unsure", "agree").index(each.status) for each in REASONS], dtype=np.uint8)
 IS_LEAK, IS_BREAK = _STATUS == 0, _STATUS == 1
@@ -108,8 +112,8 @@ class Proved:
     denied: NDArray[np.bool_]
     reply_denied: NDArray[np.bool_]
     passed: NDArray[np.bool_]
-    reply_passed: NDArray[np.bool_]
     refused: NDArray[np.bool_]
+    unclear: NDArray[np.bool_]
     has_request: NDArray[np.bool_]
     context: NDArray[np.int64]
     reach: NDArray[np.int64]
@@ -142,7 +146,7 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
     count, width = stops.shape
     columns = np.arange(width)
     request = columns < gates.request
-    reach = _reach(gates, is_end, proved)
+    reach = _reach(gates, proved)
     gate, end = _first(stops & ~is_end), _first(stops & is_end & request)
     blocked = gate >= 0
     by_reply = gate >= gates.request
@@ -177,6 +181,7 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
         (reply_denied, STOPPED_ELSEWHERE),
         (refused & rejects, REFUSED_AS_SAID),
         (refused, REFUSED_ELSEWHERE),
+        (proved.unclear, UNCLEAR_REPLY),
         (by_reply & proved.arrived, REPLY_TO_COME),
         (by_reply & is_seen, PASSED_AS_SAID),
         (silent, SILENT_AS_SAID),
@@ -189,6 +194,7 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
         (denied, STOPPED_ELSEWHERE),
         (refused & rejects, REFUSED_AS_SAID),
         (refused, REFUSED_ELSEWHERE),
+        (proved.unclear, UNCLEAR_REPLY),
         (silent, SILENT_AS_SAID),
         otherwise=SEEN_BEFORE,
     )
@@ -205,6 +211,7 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
         (refused & in_doubt, RESTS_ON_UNKNOWN),
         (refused & listener_unknown, REFUSED_UNSURE),
         (refused, REFUSED_BREAK),
+        (proved.unclear, UNCLEAR_REPLY),
         (silent & in_doubt, RESTS_ON_UNKNOWN),
         (silent & ~proved.is_tcp, SILENT_UDP),
         (silent & ~heard, SILENT_UNSURE),
@@ -213,26 +220,16 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
         otherwise=PASSED_AS_SAID,
     )
     reason = np.where(blocked, by_rule, np.where(end >= 0, by_end, allowed)).astype(np.uint8)
-    lone = (proved.context == UNASKED) & ~proved.refused & ~IS_LEAK[reason]
+    lone = (proved.context == UNASKED) & ~proved.refused & ~proved.unclear & ~IS_LEAK[reason]
     reason[lone] = REPLY_TO_NOTHING
     return Judgement(reason, np.where(blocked, gate, end))
 
 
-def _reach(gates: Gates, is_end: NDArray[np.bool_], proved: Proved) -> NDArray[np.int64]:
-    """How many gates were passed for sure. What passed at a point that nobody knows has passed the first gate at which a
-    rule decides, if any, and perhaps no other (E5)."""
-    count, width = gates.action.shape
-    columns = np.arange(width)
-    by_rule = (gates.decider > 0) & ~is_end
-    reach = proved.reach.copy()
-    first_rule = np.where(by_rule.any(axis=1), by_rule.argmax(axis=1) + 1, 0) if width else np.zeros(count, np.int64)
-    first_rule = np.where(first_rule <= gates.request, first_rule, 0)
-    reach = np.where(proved.passed, np.maximum(reach, first_rule), reach)
-    reach = np.where(proved.arrived, np.maximum(reach, gates.request), reach)
-    in_reply = by_rule & (columns >= gates.request)
-    first_back = np.where(in_reply.any(axis=1), in_reply.argmax(axis=1) + 1, 0) if width else first_rule
-    reach = np.where(proved.reply_passed, np.maximum(reach, first_back), reach)
-    found: NDArray[np.int64] = np.where(proved.answered, width, reach)
+def _reach(gates: Gates, proved: Proved) -> NDArray[np.int64]:
+    """How many gates were passed for sure. What passed at a point that nobody knows has passed none for sure: it may
+    have been recorded in front of all of them (E5)."""
+    reach = np.where(proved.arrived, np.maximum(proved.reach, gates.request), proved.reach)
+    found: NDArray[np.int64] = np.where(proved.answered, gates.action.shape[1], reach)
     return found
 
 
@@ -251,6 +248,12 @@ def together(reasons: NDArray[np.uint8]) -> int:
     if len(statuses) == 1:
         return int(reasons[0])
     return SHARED_UNSURE
+
+
+def whichever(one: NDArray[np.uint8], other: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """What holds whichever address of the receiver was used: the first, where both come to the same status."""
+    found: NDArray[np.uint8] = np.where(_STATUS[one] == _STATUS[other], one, np.uint8(WHICH_ADDRESS))
+    return found
 
 
 def either(one: NDArray[np.uint8], other: NDArray[np.uint8]) -> NDArray[np.uint8]:

@@ -66,8 +66,20 @@ class Passages:
         if mark.event != DENIED or point.name in self._outsides:
             # What a filter's log says passed has passed the filter; the look-up comes behind it.
             met = [at for at in met if slots[at].gate.step.gate != "route"]
-        alike = [at for at in met if _shows(slots[at], mark, is_by_public)]
-        return alike or met
+        met = [at for at in met if _shows(slots[at], mark, is_by_public)] or met
+        if met and mark.event != PASSED:
+            # What captures at an interface may do so in front of the machine's own filter as well.
+            while met[0] and _is_of_one_machine(slots[met[0] - 1], slots[met[0]], ends):
+                met.insert(0, met[0] - 1)
+        return met
+
+
+def _is_of_one_machine(one: Slot, other: Slot, ends: tuple[PlacedEnd, PlacedEnd]) -> bool:
+    """Whether both gates are a machine's: its host or one of its interfaces."""
+    if not all(slot.gate.step.gate.startswith(("host", "instance")) for slot in (one, other)):
+        return False
+    first, second = (slot.gate.at(*ends).partition("/")[0] for slot in (one, other))
+    return first == second
 
 
 def _shows(slot: Slot, mark: Mark, is_by_public: bool) -> bool:

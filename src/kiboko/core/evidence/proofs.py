@@ -21,10 +21,13 @@ from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
 from kiboko.core.records.records import DENIED, PASSED, SEEN
 
 _SYN, _RST, _ACK = 0x02, 0x04, 0x10
-NO_FLAGS, OPENING, RESET, ACKNOWLEDGES, OTHER = range(5)
-"""What the TCP flags of a record tell: nothing (not TCP, or not recorded); SYN without ACK; a reset and nothing else;
-an ACK, which is no bare reset's; none of these."""
+PLAIN, OPENING, RESET, ACKNOWLEDGES, UNCLEAR = range(5)
+"""What a record is by its TCP flags: a packet like any other (or not of TCP); SYN without ACK; a reset and nothing else;
+one with an ACK, which is no bare reset; or that is not told, since the flags are not recorded and its packets are small
+enough for resets."""
 _KINDS = 5
+_LARGEST_RESET = {4: 58, 6: 78}
+"""Octets of a reset, which has no options (RFC 9293), with the frame that some exporters count in."""
 _HALF = len(EVENTS) * _KINDS * 2
 ALONE, UNANSWERED, UNASKED = range(3)
 """What a conversation's own records do not tell and those of others do: nothing; where replies of others were recorded
@@ -36,13 +39,14 @@ _SETTLING = 10_000
 
 @dataclass(frozen=True, slots=True)
 class Mark:
-    """Records of a conversation at a known observation point. `event` is what they say; `source_is_public` and
+    """Records of a conversation at a known observation point. `event` is what they say; `is_answer` whether
+    they are surely no resets; `source_is_public` and
     `destination_is_public` whether they show our ends by their public addresses."""
 
     point: int
     event: str
     is_reply: bool
-    is_reset: bool
+    is_answer: bool
     source_is_public: bool
     destination_is_public: bool
 
@@ -52,8 +56,8 @@ class Proof:
     """What is proved of a conversation, whoever its ends are.
 
     `arrived`: the responder sent what only an accepted request can cause (E3). `answered`: the initiator sent what only
-    a reply can cause (E4). `denied`, `reply_denied`: a record says so (E6). `passed`, `reply_passed`: at a point that
-    the network file does not know (E5). `refused`: nothing but resets came back. `has_request`: records of the
+    a reply can cause (E4). `denied`, `reply_denied`: a record says so (E6). `passed`: at a point that the network
+    file does not know (E5). `refused`: nothing but resets came back; `unclear`: something, which may be resets. `has_request`: records of the
     initiator are there at all. `marks` are those at points that it knows.
     """
 
@@ -62,8 +66,8 @@ class Proof:
     denied: bool
     reply_denied: bool
     passed: bool
-    reply_passed: bool
     refused: bool
+    unclear: bool
     has_request: bool
     context: int
     marks: tuple[Mark, ...] = ()
@@ -81,6 +85,8 @@ class Proof:
             return DENIED
         if self.refused:
             return "refused"
+        if self.unclear:
+            return "something"
         if self.context == UNANSWERED:
             return "silent"
         passed = self.passed or any(mark.event == PASSED for mark in self.marks)
@@ -88,14 +94,14 @@ class Proof:
 
 
 def flag_kinds(table: FlowTable) -> NDArray[np.int64]:
-    """What the TCP flags of each record tell, int64[n]."""
+    """What each record is by its TCP flags, int64[n]."""
     flags = table.flags
-    told = np.where(flags & 0x3F == _RST, RESET, OTHER)
-    told = np.where(
-        flags & 0x3F == _RST | _ACK, RESET, np.where((flags & _ACK > 0) & (told != RESET), ACKNOWLEDGES, told)
-    )
-    told = np.where(flags & (_SYN | _ACK) == _SYN, OPENING, told)
-    return np.where((table.protocol == TCP) & (flags >= 0), told, NO_FLAGS).astype(np.int64)
+    told = np.where(flags & (_SYN | _ACK) == _SYN, OPENING, np.where(flags & _ACK > 0, ACKNOWLEDGES, PLAIN))
+    told = np.where((flags & 0x3F == _RST) | (flags & 0x3F == _RST | _ACK), RESET, told)
+    largest = np.where(table.addresses.family == 6, _LARGEST_RESET[6], _LARGEST_RESET[4])[table.source]
+    small = table.octets <= table.packets * largest
+    told = np.where(flags >= 0, told, np.where(small, UNCLEAR, PLAIN))
+    return np.where(table.protocol == TCP, told, PLAIN).astype(np.int64)
 
 
 def mark_bits(table: FlowTable, found: Conversations, is_mapped: NDArray[np.bool_]) -> NDArray[np.int64]:
@@ -116,7 +122,7 @@ def turned_bits(bits: NDArray[np.int64]) -> NDArray[np.int64]:
 def read_proof(bits: int, marks: tuple[Mark, ...], context: int) -> Proof:
     """What kinds of records prove, where the first side is the initiator's."""
     request, reply = _kinds_of(bits & (1 << _HALF) - 1), _kinds_of(bits >> _HALF)
-    answering = [each for each in reply if each[2] != RESET]
+    answering = [each for each in reply if each[2] not in (RESET, UNCLEAR)]
     arrived = bool(answering)
     answered = any(kind == ACKNOWLEDGES and event != DENIED for _, event, kind in request)
     return Proof(
@@ -125,11 +131,11 @@ def read_proof(bits: int, marks: tuple[Mark, ...], context: int) -> Proof:
         denied=any(event == DENIED for _, event, _ in request),
         reply_denied=any(event == DENIED for _, event, _ in answering),
         passed=any(event == PASSED and not mapped for mapped, event, _ in request),
-        reply_passed=any(event == PASSED and not mapped for mapped, event, _ in answering),
-        refused=bool(reply) and not arrived and not answered,
+        refused=bool(reply) and not arrived and not answered and all(kind == RESET for _, _, kind in reply),
+        unclear=not arrived and not answered and any(kind == UNCLEAR for _, _, kind in reply),
         has_request=bool(request),
         context=context,
-        marks=tuple(each for each in marks if not (each.is_reply and each.is_reset)),
+        marks=tuple(each for each in marks if not (each.is_reply and not each.is_answer)),
     )
 
 

@@ -99,12 +99,27 @@ class SeenEnds:
     def target(
         self, sender: NDArray[np.int64], receiver: NDArray[np.int64], is_shown: NDArray[np.bool_]
     ) -> NDArray[np.int64]:
-        """The atoms of the addresses that senders used, int64[n]: where a receiver has a public one, that is it for whom
-        it was seen in a record (`is_shown`), and for whom comes from outside without a tunnel (clauses S1, S38)."""
+        """The atoms of the addresses that senders used, int64[n]: where a receiver has a public one, that is it for
+        whom it was seen in a record (`is_shown`), and for whom comes from outside without a tunnel (clause S1)."""
         public = self._of(_TRANSLATED, receiver)
+        outside, tunnelled = self._by_tunnel(sender, receiver)
+        return np.where((public != NONE) & (is_shown | outside & ~tunnelled), public, receiver)
+
+    def other_target(
+        self, sender: NDArray[np.int64], receiver: NDArray[np.int64], is_shown: NDArray[np.bool_]
+    ) -> NDArray[np.int64]:
+        """The atoms of addresses that senders may have used as well, -1 where there is none: by a tunnel one sends to
+        the private address, and may to the public one."""
+        public = self._of(_TRANSLATED, receiver)
+        outside, tunnelled = self._by_tunnel(sender, receiver)
+        return np.where((public != NONE) & ~is_shown & outside & tunnelled, public, NONE)
+
+    def _by_tunnel(
+        self, sender: NDArray[np.int64], receiver: NDArray[np.int64]
+    ) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+        """Which senders are outside, and which of them have a tunnel to the receiver's network."""
         outside, network = self._of(_OUTSIDE, sender), self._of(_NETWORK, receiver)
-        from_outside = (outside < len(self._outsides)) & ~self._tunnels[network, outside]
-        return np.where((public != NONE) & (is_shown | from_outside), public, receiver)
+        return outside < len(self._outsides), self._tunnels[network, outside]
 
     def behind(self, gateway: int, sent_to: int) -> NDArray[np.int64]:
         """The atoms of every sender that may stand behind the shared address of a gateway: interfaces of its networks,
@@ -120,4 +135,5 @@ class SeenEnds:
         ]
         atoms = np.array(found, dtype=np.int64)
         machines = self._tables.layout.ends_of(np.append(atoms, sent_to).astype(np.int32))[5]
-        return atoms[machines[:-1] != machines[-1]]
+        others: NDArray[np.int64] = atoms[machines[:-1] != machines[-1]]
+        return others

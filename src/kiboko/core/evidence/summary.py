@@ -80,8 +80,8 @@ class _Source:
 class FindingGroup:
     """Findings alike in status, ends, deciding rule and service, as far as rules tell services apart, with one example.
     `concluded` is what they come to; `source_of` has the example at `place`, and its finding. `met` are the lowest and
-    the highest service number of flow records, None for probes. `replies` of the `count` records are of whoever was sent
-    to; packets and octets count once, at however many points they were recorded."""
+    the highest service number of flow records, None for probes. `replies` of the `count` records are of whoever was
+    sent to; packets and octets count once, at however many points they were recorded."""
 
     evidence: str
     source: str

@@ -64,8 +64,8 @@ class FlowTable:
     of ICMP. `event` is uint8[n], an index of `EVENTS`; `flags` int32[n] the TCP flags (RFC 9293), -1 for none.
     `start` and `end` are int64[n] in milliseconds since 1970 UTC, `NO_TIME` where not recorded; `packets` and
     `octets` int64[n] counts; `point` int64[n] indices of `points`; `line` int64[n] from 1. `direction` is uint8[n],
-    1 where a biflow says that a record is of whoever began, 2 of whoever answered (`biflowDirection`, RFC 5103), 0 where
-    nothing is said; None where that holds for all.
+    1 where a biflow says that a record is of whoever began, 2 of whoever answered (`biflowDirection`, RFC 5103), 0
+    where nothing is said; None where that holds for all.
     """
 
     addresses: AddressTable

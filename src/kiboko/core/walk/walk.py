@@ -15,7 +15,7 @@ from kiboko.core.header.addresses import Address
 from kiboko.core.header.packet import ACK, SYN, Packet, request, turned_service
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, NO_PORTS, TCP, WITH_PORTS, Service
-from kiboko.core.network.directory import Directory, Endpoint
+from kiboko.core.network.directory import Endpoint
 from kiboko.core.network.model import REJECT, Topology
 from kiboko.core.routing.path import PathFinder
 from kiboko.core.routing.steps import NOT_KNOWN, SILENT, UNREACHABLE, Path, Step, Stop

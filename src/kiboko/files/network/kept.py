@@ -246,7 +246,8 @@ class _Writer:
         listens = None if value.listens is None else self._packed([self.plain(each) for each in value.listens])
         return [_CODES[model.Instance], value.name, value.place.file, value.place.line,
                 [self._leaf(each) for each in value.interfaces], value.running, dict(value.tags),
-                self.plain(value.host_filter), listens, value.forwards, self.plain(value.ephemeral_ports), value.note]  # fmt: skip
+                self.plain(value.host_filter), listens, value.forwards, self.plain(value.ephemeral_ports),
+                value.note]  # fmt: skip
 
     def _other(self, value: Any) -> Any:
         if isinstance(value, str):

@@ -1,0 +1,314 @@
+"""What a record proves, by hand: clauses E1 to E11, each by the smallest log that shows it.
+
+ann takes ssh and dns from bob only. dan's subnet has a stateless filter that lets replies back to some ports only. cat
+listens to http. Points: 1 is the edge of cat's subnet, in front of everything; 2 is ann's interface, where her filter
+decides; 3 is bob's machine, the last gate of replies to him.
+"""
+
+import unittest
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+
+from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.evaluator import Evaluator
+from kiboko.core.evidence.summary import Summary
+from kiboko.core.header.addresses import parse_address
+from kiboko.core.header.services import Service, parse_services
+from kiboko.core.records.flow_table import table_of
+from kiboko.core.records.records import FlowRecord
+from kiboko.core.walk.walk import Walker
+from tests.helpers import a_filter, base, load
+
+NOW = datetime(2026, 11, 20, 10, 0, tzinfo=UTC)
+SYN, SYN_ACK, ALL, RST, ACK = 0x02, 0x12, 0x1B, 0x14, 0x10
+ANN, BOB, CAT, DAN = "10.1.1.10", "10.1.1.11", "10.1.2.10", "10.2.1.10"
+
+
+def network():
+    values = base()
+    values["filters"] = {
+        "guard": a_filter("instance", inbound=[{"action": "allow", "from": "bob", "service": ["ssh", "dns"]}]),
+        "edge": a_filter(
+            "subnet", stateful=False, inbound=[{"action": "allow"}],
+            outbound=[{"action": "allow", "service": "tcp/50000-60999"}, {"action": "allow", "service": "udp"}],
+        ),
+        "front": a_filter("subnet", inbound=[{"action": "allow"}], outbound=[{"action": "allow"}]),
+    }  # fmt: skip
+    values["instances"]["ann"]["interfaces"][0]["filters"] = ["guard"]
+    values["instances"]["ann"]["listens"] = ["ssh", "dns"]
+    values["instances"]["cat"]["listens"] = ["http"]
+    values["subnets"]["b1"]["filter"] = "edge"
+    values["subnets"]["a2"]["filter"] = "front"
+    values["observation_points"] = {"1": "a2", "2": "ann/eth0", "3": "bob"}
+    return values
+
+
+def flow(source, destination, service, port, event="passed", flags=None, point=None, at=0.0, direction=0, packets=1):
+    number = parse_services(service).lowest
+    start = NOW + timedelta(seconds=at)
+    return FlowRecord(parse_address(source), parse_address(destination), Service(number >> 16, number & 0xFFFF), port,
+                      event, start, start, packets, 60 * packets, flags, point, 1, direction)  # fmt: skip
+
+
+def both(source, destination, port, client, point=None, at=0.0, flags=ALL):
+    """A request and its reply, whole."""
+    return [flow(source, destination, f"tcp/{port}", client, flags=flags, point=point, at=at),
+            flow(destination, source, f"tcp/{client}", port, flags=flags, point=point, at=at + 0.01)]  # fmt: skip
+
+
+class Evidence(unittest.TestCase):
+    def judged(self, *records, values=None):
+        """The conclusion of each record."""
+        judged = Evaluator(Comparison(Walker(load(values or network())))).judge(table_of(list(records)))
+        return [judged.concluded[code] for code in judged.conclusion.tolist()]
+
+    def summed(self, *records, values=None):
+        comparison = Comparison(Walker(load(values or network())))
+        summary = Summary(comparison.walker.directory)
+        summary.take_all(Evaluator(comparison).tallies(table_of(list(records))), comparison.finding)
+        return summary
+
+    def check(self, expected, *records, values=None):
+        found = [
+            f"{c.status} {'as far as seen' if c.as_far_as_seen else c.observed}"
+            for c in self.judged(*records, values=values)
+        ]
+        self.assertEqual([expected] * len(records) if isinstance(expected, str) else expected, found)
+
+    # E1: conversations.
+
+    def test_e1_records_of_both_directions_at_several_points_are_one_conversation(self):
+        summary = self.summed(*both(CAT, ANN, 22, 40000, "1"), *both(CAT, ANN, 22, 40000, "2", 0.02))
+        self.assertEqual((summary.conversations, summary.records, len(summary.groups)), (1, 4, 1))
+
+    def test_e1_the_same_ports_much_later_are_another_conversation(self):
+        request = [flow(BOB, ANN, "ssh", 40000, flags=ALL, at=at) for at in (0, 290, 1200)]
+        self.assertEqual(self.summed(*request).conversations, 2)
+
+    def test_e1_addresses_in_front_of_and_behind_a_gateway_are_one_end(self):
+        records = [flow("192.0.2.1", "203.0.113.10", "ssh", 40000, point="1"), flow("192.0.2.1", ANN, "ssh", 40000)]
+        self.assertEqual(self.summed(*records).conversations, 1)
+
+    def test_e1_packets_count_once_however_often_they_were_captured(self):
+        request = flow(BOB, ANN, "ssh", 40000, flags=ALL, packets=5, point="2")
+        elsewhere = flow(BOB, ANN, "ssh", 40000, flags=ALL, packets=4, point="3")
+        part = flow(BOB, ANN, "ssh", 40000, flags=ACK, packets=2, point="2", at=60)
+        summary = self.summed(request, request, elsewhere, part)
+        (group,) = summary.groups.values()
+        self.assertEqual((group.count, group.conversations, group.packets, group.octets), (4, 1, 7, 420))
+
+    # E2: who began.
+
+    def test_e2_an_opening_packet_tells_though_the_ports_look_the_other_way(self):
+        """dan's port 22 opens a connection to bob's 40000."""
+        found = self.judged(flow(DAN, BOB, "tcp/40000", 22, flags=SYN), flow(BOB, DAN, "tcp/22", 40000, flags=SYN_ACK))
+        self.assertEqual({c.observed for c in found}, {"arrived"})
+        self.assertIn("the ports alone would say that the other end began", found[0].why)
+
+    def test_e2_a_biflow_tells(self):
+        found = self.judged(flow(ANN, BOB, "tcp/50001", 50002, "seen", ALL, direction=2),
+                            flow(BOB, ANN, "tcp/50002", 50001, "seen", ALL, direction=1))  # fmt: skip
+        self.assertEqual({c.decider for c in found}, {("instance-in", "guard", "otherwise")})
+
+    def test_e2_the_earlier_first_packet_by_one_clock_tells_and_by_two_clocks_nothing(self):
+        """Both ports are high. By the rules bob may not reach ann on 50002, and ann may reach bob on 50001."""
+
+        def pair(one, other):
+            return [flow(BOB, ANN, "tcp/50002", 50001, "seen", ALL, one, 0.0), flow(ANN, BOB, "tcp/50001", 50002, "seen", ALL, other, 0.02)]  # fmt: skip
+
+        self.check("leak answered", *pair("2", "2"))
+        self.check("unsure answered", *pair("2", "3"))
+        self.check("unsure answered", *pair(None, None))
+
+    def test_e2_the_only_end_with_a_known_port_was_sent_to(self):
+        self.check("agree answered", flow(BOB, ANN, "ssh", 40000, flags=ALL))
+        self.check("agree as far as seen", flow(ANN, BOB, "tcp/40000", 22, flags=ALL))
+
+    def test_e2_where_nothing_tells_both_are_judged(self):
+        self.check("unsure answered", flow(BOB, ANN, "tcp/50002", 50001, flags=ALL))
+        open_both_ways = network()
+        open_both_ways["filters"]["guard"]["inbound"] = [{"action": "allow"}]
+        open_both_ways["instances"]["ann"]["listens"] = ["tcp"]
+        self.check("agree answered", *both(BOB, ANN, 50002, 50001), values=open_both_ways)
+
+    # E3 to E6: what is proved.
+
+    def test_e3_an_answer_recorded_before_the_gate_that_decides_proves_that_the_request_passed_it(self):
+        """The log was taken at the edge of cat's subnet; her filter stops it at ann, and ann answered."""
+        request = flow(CAT, ANN, "ssh", 40000, flags=SYN, point="1")
+        reply = flow(ANN, CAT, "tcp/40000", 22, flags=SYN_ACK, point="1", at=0.01)
+        self.check("leak arrived", request, reply)
+        self.check("leak answered", *both(CAT, ANN, 22, 40000, "1"))
+
+    def test_e3_an_answer_overrides_an_earlier_denial(self):
+        self.check(
+            "leak answered", flow(CAT, ANN, "ssh", 40000, "denied", SYN, "2"), *both(CAT, ANN, 22, 40000, "1", 1)
+        )
+
+    def test_e4_an_acknowledgement_of_the_initiator_proves_that_the_reply_came_back(self):
+        self.check("agree answered", flow(BOB, ANN, "ssh", 40000, flags=ALL, point="2"))
+        self.check("agree as far as seen", flow(BOB, ANN, "ssh", 40000, flags=SYN, point="2"))
+
+    def test_e4_so_does_a_reply_behind_the_last_gate_of_its_way(self):
+        request = flow(BOB, ANN, "udp/53", 40000, point="2")
+        self.check("agree as far as seen", request, flow(ANN, BOB, "udp/40000", 53, point="2", at=0.01))
+        self.check("agree answered", request, flow(ANN, BOB, "udp/40000", 53, point="3", at=0.01))
+
+    def test_e5_what_passed_at_a_point_passed_the_gates_up_to_it_and_nothing_behind(self):
+        self.check("agree as far as seen", flow(CAT, ANN, "ssh", 40000, flags=SYN, point="1"))
+        self.check("leak passed", flow(CAT, ANN, "ssh", 40000, flags=SYN, point="2"))
+
+    def test_e5_what_was_only_seen_at_a_filter_did_not_pass_it(self):
+        self.check("agree as far as seen", flow(CAT, ANN, "ssh", 40000, "seen", SYN, "2"))
+
+    def test_e5_what_passed_nobody_knows_where_may_have_passed_in_front_of_every_filter(self):
+        self.check("unsure passed", flow(BOB, ANN, "http", 40000, flags=SYN))
+        self.check("unsure passed", flow(CAT, ANN, "ssh", 40000, flags=SYN))
+        self.check("unsure seen", flow(CAT, ANN, "ssh", 40000, "seen", SYN))
+
+    def test_e6_denied_is_stopped_there_and_elsewhere_is_said(self):
+        (at_gate,) = self.judged(flow(CAT, ANN, "ssh", 40000, "denied", SYN, "2"))
+        (elsewhere,) = self.judged(flow(CAT, ANN, "ssh", 40000, "denied", SYN, "1"))
+        self.assertEqual(
+            [(c.status, c.is_elsewhere) for c in (at_gate, elsewhere)], [("agree", False), ("agree", True)]
+        )
+        self.check("break denied", flow(BOB, ANN, "ssh", 40001, "denied", SYN))
+
+    def test_e6_a_reset_is_a_refusal_and_no_answer(self):
+        refused = [
+            flow(CAT, ANN, "ssh", 40000, "seen", SYN, "1"),
+            flow(ANN, CAT, "tcp/40000", 22, "seen", RST, "1", 0.01),
+        ]
+        self.check("agree refused", *refused)
+        self.assertTrue(self.judged(*refused)[0].different_signal, "by the rules it is dropped")
+        self.check("break refused", flow(BOB, ANN, "ssh", 40000, flags=SYN), flow(ANN, BOB, "tcp/40000", 22, flags=RST))
+        self.check(
+            "unsure refused", flow(ANN, BOB, "http", 40000, flags=SYN), flow(BOB, ANN, "tcp/40000", 80, flags=RST)
+        )
+
+    def test_e6_without_flags_small_packets_of_tcp_may_be_refusals_and_large_ones_are_none(self):
+        request = flow(CAT, ANN, "ssh", 40000, "seen", point="1")
+        reply = flow(ANN, CAT, "tcp/40000", 22, "seen", point="1", at=0.01)
+        self.check("unsure something", request, replace(reply, octets=44))
+        self.check("leak arrived", request, replace(reply, octets=60))
+        self.check("unsure something", request, replace(reply, octets=0, packets=3))
+
+    # E7, E8: what the records of others tell.
+
+    def test_e7_a_request_without_an_answer_where_answers_of_others_were_recorded_is_silence(self):
+        others = [*both(BOB, ANN, 22, 41000, "2", 0), *both(BOB, ANN, 22, 41001, "2", 60)]
+        silent = flow(BOB, ANN, "ssh", 40000, flags=SYN, point="2", at=10)
+        self.assertEqual("break silent", self.last(*others, silent))
+        self.assertEqual("agree as far as seen", self.last(silent), "alone it proves nothing")
+
+    def test_e7_nothing_is_proved_by_silence_where_the_log_is_sampled_or_one_sided(self):
+        others = [*both(BOB, ANN, 22, 41000, "2", 0), *both(BOB, ANN, 22, 41001, "2", 60)]
+        half = flow(BOB, ANN, "ssh", 41002, flags=ALL, point="2", at=20)  # surely answered, and no answer recorded
+        self.assertEqual(
+            "agree as far as seen", self.last(*others, half, flow(BOB, ANN, "ssh", 40000, flags=SYN, point="2", at=10))
+        )
+
+    def test_e7_of_udp_and_where_nothing_is_known_to_listen_silence_is_unsure(self):
+        others = [*both(BOB, ANN, 22, 41000, "2", 0), *both(BOB, ANN, 22, 41001, "2", 60)]
+        self.assertEqual("unsure silent", self.last(*others, flow(BOB, ANN, "udp/53", 40000, point="2", at=10)))
+        to_bob = [*both(ANN, BOB, 443, 41000, "2", 0), *both(ANN, BOB, 443, 41001, "2", 60)]
+        self.assertEqual(
+            "unsure silent", self.last(*to_bob, flow(ANN, BOB, "http", 40000, flags=SYN, point="2", at=10))
+        )
+
+    def test_e7_at_the_very_end_of_a_log_the_answer_may_be_to_come(self):
+        others = both(BOB, ANN, 22, 41000, "2", 0)
+        self.assertEqual(
+            "agree as far as seen", self.last(*others, flow(BOB, ANN, "ssh", 40000, flags=SYN, point="2", at=5))
+        )
+
+    def test_e8_a_lone_reply_is_unsure_where_requests_were_recorded_and_proves_arrival_where_none_were(self):
+        lone = flow(ANN, BOB, "tcp/40000", 22, flags=SYN_ACK, point="2", at=5)
+        self.assertEqual("unsure arrived", self.last(*both(BOB, ANN, 22, 41000, "2"), lone))
+        self.assertEqual("agree as far as seen", self.last(lone))
+        to_cat = flow(ANN, CAT, "tcp/40000", 22, flags=SYN_ACK, point="2", at=5)
+        self.assertEqual("leak arrived", self.last(to_cat))
+
+    def last(self, *records, values=None):
+        found = self.judged(*records, values=values)[-1]
+        return f"{found.status} {'as far as seen' if found.as_far_as_seen else found.observed}"
+
+    # E9: the rest of the table.
+
+    def test_e9_what_a_listener_or_a_stopped_machine_stops_is_the_inventorys_fault(self):
+        values = network()
+        values["instances"]["bob"]["state"] = "stopped"
+        (first, _) = self.judged(*both(ANN, CAT, 443, 40000))
+        (second, _) = self.judged(*both(CAT, BOB, 443, 40000), values=values)
+        self.assertEqual([(c.status, c.is_inventory) for c in (first, second)], [("agree", True)] * 2)
+
+    def test_e9_partly_is_judged_by_the_conversations_own_port(self):
+        values = network()
+        values["filters"]["edge"]["inbound"] = [{"action": "allow", "source_ports": "50000-60999"}]
+        self.check("leak answered", flow(ANN, DAN, "ssh", 40000, flags=ALL), values=values)
+        self.check("agree answered", flow(ANN, DAN, "ssh", 50000, flags=ALL), values=values)
+
+    def test_e9_an_answered_one_way_conversation_is_a_leak_of_the_reply(self):
+        (found,) = self.judged(flow(ANN, DAN, "ssh", 40000, flags=ALL))
+        self.assertEqual((found.status, found.decider), ("leak", ("subnet-out", "edge", "otherwise")))
+        request = flow(ANN, DAN, "ssh", 40000, flags=SYN)
+        self.check("agree as far as seen", request, flow(DAN, ANN, "tcp/40000", 22, "seen", SYN_ACK))
+        self.check("agree denied", request, flow(DAN, ANN, "tcp/40000", 22, "denied", SYN_ACK))
+
+    def test_e9_a_denied_reply_of_an_allowed_flow_is_a_break_with_no_way_back(self):
+        found = self.judged(flow(BOB, ANN, "ssh", 40000, flags=SYN), flow(ANN, BOB, "tcp/40000", 22, "denied", SYN_ACK))
+        self.assertEqual({(c.status, c.cause) for c in found}, {("break", "no-way-back")})
+
+    def test_e9_records_and_sessions_older_than_the_network_file_are_set_apart(self):
+        values = network()
+        values["as_of"] = "2026-11-20T09:00:00Z"
+        (old,) = self.judged(flow(CAT, ANN, "ssh", 40000, flags=ALL, at=-7200), values=values)
+        session = [flow(CAT, ANN, "ssh", 40001, flags=ACK, at=at) for at in range(-3720, -3300, 60)]
+        found = self.judged(*session, values=values)
+        self.assertEqual((old.status, old.cause), ("unsure", "log-before-as-of"))
+        self.assertEqual({(c.status, c.cause) for c in found}, {("unsure", "older-session")})
+
+    def test_e9_an_icmp_error_and_what_nobody_delivers_are_unsure(self):
+        self.check("unsure denied", flow(ANN, CAT, "icmp/3/3", None, "denied"))
+        self.check("unsure passed", flow(ANN, "224.0.0.5", "udp/53", 40000))
+        self.check("unsure passed", flow("192.0.2.1", "192.0.2.9", "udp/53", 40000))
+
+    def test_e9_an_echo_is_answered_by_its_reply(self):
+        values = network()
+        values["filters"]["guard"]["inbound"].append({"action": "allow", "service": "ping"})
+        request, reply = flow(CAT, ANN, "icmp/8/0", None, point="1"), flow(ANN, CAT, "icmp/0/0", None, point="1")
+        self.check("leak arrived", request, reply)
+        self.check("agree as far as seen", request, reply, values=values)
+
+    def test_e9_a_point_met_twice_was_passed_there_once(self):
+        """ann to bob's public address: the subnet's filter is passed on the way out and stops on the way in."""
+        values = network()
+        values["filters"]["way-in"] = a_filter("subnet", inbound=[])
+        values["subnets"]["a1"]["filter"] = "way-in"
+        values["observation_points"] = {"1": "a1"}
+        values["instances"]["bob"]["interfaces"][0]["public"] = "203.0.113.11"
+        self.check(
+            "agree as far as seen", flow(ANN, "203.0.113.11", "http", 40000, flags=SYN, point="1"), values=values
+        )
+        self.check("leak passed", flow("203.0.113.10", BOB, "http", 40000, flags=SYN, point="1"), values=values)
+
+    # E10, E11.
+
+    def test_e10_what_agrees_only_as_far_as_it_was_seen_is_counted_apart(self):
+        summary = self.summed(flow(CAT, ANN, "ssh", 40000, flags=SYN, point="1"))
+        self.assertEqual((summary.totals["agree"], summary.as_far_as_seen, summary.records), (0, 1, 1))
+
+    def test_e11_who_is_behind_a_shared_address_is_judged_by_what_all_of_them_have_in_common(self):
+        """dan is the only one behind 203.0.113.2; with eve beside him, who may not, it cannot be told."""
+        values = network()
+        values["filters"]["edge"]["outbound"] = [{"action": "allow", "from": DAN}]
+        request = flow("203.0.113.2", "8.8.8.8", "https", 40000, flags=ALL)
+        self.check("agree answered", request, values=values)
+        values["instances"]["eve"] = {"interfaces": [{"subnet": "b1", "addresses": ["10.2.1.77"]}]}
+        self.check("unsure answered", request, values=values)
+        values["filters"]["edge"]["outbound"] = []
+        self.check("leak answered", request, values=values)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,221 @@
+"""What `confirm` concludes against what really happened: random networks with random faults rebuilt in the kernel, real
+packets, everything recorded at every point, and then less and less of it.
+
+The truth of a conversation is the outcome of its probe, and the walk of the network as it was really built. A finding is
+wrong where it says that both agree and they do not, or that they do not and they do.
+"""
+
+import collections
+import dataclasses
+import os
+import random
+import unittest
+from datetime import timedelta
+
+from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.evaluator import Evaluator
+from kiboko.core.header.addresses import parse_address
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import Service, parse_services
+from kiboko.core.network.model import ObservationPoint
+from kiboko.core.records.flow_table import table_of
+from kiboko.core.walk.walk import Walker
+from kiboko.replica.faults import Fault, as_built, check_faults
+from kiboko.replica.trials import Choice
+from kiboko.replica.verify import verify
+from tests.helpers import load
+from tests.namespaces import why_not
+from tests.random_networks import random_network
+
+NETWORKS = int(os.environ.get("KIBOKO_TRUTH", "3"))
+FIRST_NETWORK = int(os.environ.get("KIBOKO_FIRST_NETWORK", "0"))
+PROBES = 250
+
+
+def observed_everywhere(topology, chance):
+    """The network with an observation point wherever one can be, in an order that tells nothing."""
+    names = [*topology.subnets, *topology.instances]
+    names += [
+        f"{name}/{each.name.partition('/')[2]}" for name, i in topology.instances.items() for each in i.interfaces
+    ]
+    names += [gateway.name for gateway in topology.gateways.values() if gateway.kind in ("internet", "nat")]
+    chance.shuffle(names)
+    points = {str(number): ObservationPoint(str(number), name) for number, name in enumerate(names, 1)}
+    for number, crossing in enumerate(topology.crossings, 100):
+        points[str(number)] = ObservationPoint(str(number), crossing=(crossing.source, crossing.destination))
+    return dataclasses.replace(topology, observation_points=points)
+
+
+def random_faults(topology, chance):
+    """Up to three faults that can be put into a network."""
+    found = []
+    older = load(random_network(chance.randrange(1000))).filters
+    for _ in range(chance.randint(0, 3)):
+        kind = chance.choice(("not-enforced", "service-down", "older-filter", "sender-side"))
+        who, services = chance.choice(list(topology.instances)), None
+        if kind == "older-filter":
+            who = chance.choice([name for name in topology.filters if name in older] or [None])
+        if kind in ("service-down", "sender-side"):
+            services = parse_services(chance.choice(("ssh", "tcp/80", "udp/53")))
+        try:
+            fault = Fault(kind, who, services, older.get(who) if kind == "older-filter" else None)
+            check_faults((fault,), topology)
+        except Exception:
+            continue
+        if all(each.who != who for each in found):
+            found.append(fault)
+    return tuple(found)
+
+
+class Truth:
+    """What really happened to each conversation of a run, by its sender, service and client port."""
+
+    def __init__(self, topology, faults, probes):
+        built = as_built(topology, faults)
+        off = {fault.who for fault in faults if fault.kind == "not-enforced"}
+        built = dataclasses.replace(
+            built, instances={name: bare(each) if name in off else each for name, each in built.instances.items()},
+            filters={name: dataclasses.replace(each, exempt=(*each.exempt, *off)) if each.attach_to else each
+                     for name, each in built.filters.items()},
+        )  # fmt: skip
+        self.rules, self.real = Walker(topology), Walker(built)
+        self.cut_off = [(fault.who, fault.services) for fault in faults if fault.kind == "sender-side"]
+        self.outcomes = {}
+        for probe in probes:
+            service = parse_services_of(probe.service)
+            if probe.source_port is not None:
+                key = (parse_address(probe.sent_from), service, probe.source_port)
+                self.outcomes[key] = (probe.outcome, parse_address(probe.address))
+
+    def walks(self, key):
+        """The outcome, and the walks by the rules and as built."""
+        sender, service, port = key
+        outcome, target = self.outcomes[key]
+        asked = (target, service, RangeSet.one(port))
+        return outcome, *(w.walk(w.directory.endpoint(sender), *asked) for w in (self.rules, self.real))
+
+    def is_cut_off(self, sender, service):
+        """Whether the sender's own network does not let it out."""
+        end = self.rules.directory.endpoint(sender)
+        name = end.interface.instance if end.interface is not None else end.outside.name if end.outside else ""
+        return any(who == name and (s is None or service.number in s) for who, s in self.cut_off)
+
+    def fault_of(self, found, key):
+        """What is wrong with a finding; None where it is right."""
+        outcome, rules, real = self.walks(key)
+        answered = outcome == "answered"
+        if found.status == "agree" and not found.as_far_as_seen and not found.is_inventory:
+            if answered != (rules.verdict == "allowed"):
+                return f"agree, and it was {outcome} where the rules say {rules.verdict}"
+        if found.status == "break" and answered:
+            return "break, and it was answered"
+        if found.status == "leak" and not self.may_leak(found, rules, real, answered, key):
+            return f"leak, and it was {outcome} where the rules say {rules.verdict}, as built {real.verdict}"
+        return None
+
+    def may_leak(self, found, rules, real, answered, key):
+        """Whether a gate that stops it by the rules was really passed."""
+        if answered:
+            return rules.verdict != "allowed"
+        if self.is_cut_off(key[0], key[1]):
+            return False
+        stopped = [row for row in rules.rows if row.stops]
+        first = next((row for row in stopped if row.gate == found.decider[0]), None)
+        if first is None:
+            return False
+        at = [
+            row
+            for row in real.rows
+            if row.gate == first.gate and row.at == first.at and row.direction == first.direction
+        ]
+        return not any(row.stops for row in at)
+
+
+def bare(instance):
+    return dataclasses.replace(
+        instance, interfaces=tuple(dataclasses.replace(each, filters=()) for each in instance.interfaces)
+    )
+
+
+def parse_services_of(text):
+    number = parse_services(text).lowest
+    return Service(number >> 16, number & 0xFFFF)
+
+
+def reduced(records, chance):
+    """The records as they are, and with something missing or odd, each by name."""
+    yield "all of it", records
+    points = sorted({record.point for record in records if record.point})
+    kept = set(chance.sample(points, max(1, len(points) // 3))) if points else set()
+    yield "a third of the points", [r for r in records if r.point in kept]
+    yield "one point", [r for r in records if points and r.point == points[0]]
+    yield "points that nobody knows", [dataclasses.replace(r, point=None) for r in records if r.point in kept]
+    known = parse_services("ssh") | parse_services("tcp/80") | parse_services("udp/53")
+    of_replies = [
+        r for r in records if r.source_port is not None and (r.service.protocol << 16 | r.source_port) in known
+    ]
+    yield "no replies", [r for r in records if r not in of_replies]
+    yield "only replies", of_replies
+    yield "a quarter, sampled", [r for r in records if chance.random() < 0.25]
+    ahead = {point for point in points if chance.random() < 0.5}
+    late = timedelta(milliseconds=50)
+    yield (
+        "two clocks",
+        [dataclasses.replace(r, start=r.start + late, end=r.end + late) if r.point in ahead else r for r in records],
+    )
+    yield "every capture twice", [*records, *records]
+    yield "without flags", [dataclasses.replace(r, tcp_flags=None) for r in records]
+    yield "without a word on what passed", [dataclasses.replace(r, event="seen") for r in records]
+
+
+@unittest.skipIf(why_not(), why_not())
+class AgainstTheKernel(unittest.TestCase):
+    def test_no_agreement_leak_or_break_is_wrong_whatever_is_missing_from_the_log(self):
+        statuses = collections.defaultdict(collections.Counter)
+        wrong = collections.Counter()
+        for seed in range(FIRST_NETWORK, FIRST_NETWORK + NETWORKS):
+            chance = random.Random(seed)
+            topology = observed_everywhere(load(random_network(seed)), chance)
+            faults = random_faults(topology, chance)
+            run = verify(topology, Choice(services=("ssh", "tcp/80", "udp/53"), most=PROBES, seed=seed), faults, True)
+            truth = Truth(topology, faults, run.probes)
+            for name, records in reduced(list(run.flows), chance):
+                for key, found in conclusions(topology, records):
+                    if key not in truth.outcomes:
+                        continue  # a reply alone to somebody behind a shared address, or an echo
+                    statuses[name]["as far as seen" if found.as_far_as_seen else found.status] += 1
+                    fault = truth.fault_of(found, key)
+                    if fault is not None:
+                        wrong[f"{name}: {fault}"] += 1
+                        if wrong.total() < 8:
+                            print(f"network {seed}, faults {[(f.kind, f.who) for f in faults]}: {key}\n  {found}")
+        print()
+        for name, counts in statuses.items():
+            total = counts.total()
+            told = ", ".join(f"{status} {count / total:.0%}" for status, count in counts.most_common())
+            print(f"  {name}: {total:,} conversations, {told}")
+        self.assertEqual({}, dict(wrong))
+        self.assertGreater(statuses["all of it"]["agree"], 0)
+
+
+def conclusions(topology, records):
+    """What each conversation of a log comes to, by its sender, service and client port."""
+    if not records:
+        return
+    walker = Walker(topology)
+    evaluator = Evaluator(Comparison(walker))
+    table = table_of(records)
+    judged = evaluator.judge(table)
+    for number, row in enumerate(judged.found.first.tolist()):
+        asked = judged.asked
+        record = records[row]
+        sender = record.destination if judged.is_reply[row] else record.source
+        owner = walker.directory.public_owner(sender)
+        own = owner.address(4) if owner is not None else sender
+        service = int(asked.service[number])
+        key = (own, Service(service >> 16, service & 0xFFFF), int(asked.port[number]))
+        yield key, judged.concluded[int(judged.conclusion[row])]
+
+
+if __name__ == "__main__":
+    unittest.main()
