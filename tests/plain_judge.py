@@ -236,9 +236,8 @@ class PlainJudge:
     def of(self, conversation, context):
         if conversation.began is None:
             first = min(conversation.records, key=lambda pair: pair[0].line)[1]
-            one, other = (
-                self.aged(conversation, self.judge(conversation, began, context)) for began in (first, not first)
-            )
+            one = self.whichever(conversation, first, context)
+            other = self.aged(conversation, self.judge(conversation, not first, context))
             return one if one[0] == other[0] else ("unsure", "who began is not recorded, and it matters")
         found = self.whichever(conversation, conversation.began, context)
         if context == "unasked" and found[0] == "leak":
@@ -311,6 +310,9 @@ class PlainJudge:
             if walk.verdict == "partly":
                 return "unsure", "the client's port is not recorded"
             walk = self.walker.walk(source, target, service, RangeSet.one(walk.flow.source_ports.lowest))
+        asks = any(self.is_answer(r) for r, side in conversation.records if side == began)
+        if self.directory.shared_owner(target) is not None and not asks:
+            return "unsure", "whose reply it is that came from the shared"
         found = self.against(conversation, began, walk, target, context)
         if service.protocol in ERRORS and service.detail >> 8 in ERRORS[service.protocol]:
             denied = any(r.event == "denied" for r, _ in conversation.records)
@@ -323,7 +325,7 @@ class PlainJudge:
         request = [r for r, side in conversation.records if side == began]
         reply = [r for r, side in conversation.records if side != began]
         answering = [r for r in reply if self.is_answer(r)]
-        arrived = bool(answering)
+        arrived, asks = bool(answering), any(self.is_answer(r) for r in request)
         answered = any(self.kind(r) == "ack" and r.event != "denied" for r in request)
         denied = any(r.event == "denied" for r in request) and not arrived and not answered
         reply_denied = any(r.event == "denied" for r in answering) and not answered
@@ -447,12 +449,12 @@ class PlainJudge:
                 return "unsure", "it rests on"
             if g.strange:
                 return "unsure", "the reply was denied where"
-            if by_public and not g.request:
+            if by_public and not g.asks:
                 return "unsure", "denied, as the reply of"
             return "break", "the reply is denied"
         heard = any(row.action == "allow" for row in g.listener)
         if g.refused:
-            if not g.request:
+            if not g.asks:
                 return "unsure", "a reset of"
             if g.doubt:
                 return "unsure", "it rests on"

@@ -119,16 +119,16 @@ class Truth:
             return rules.verdict != "allowed"
         if self.is_cut_off(key[0], key[1]):
             return False
-        stopped = [row for row in rules.rows if row.stops]
-        first = next((row for row in stopped if row.gate == found.decider[0]), None)
+        first = next((row for row in rules.rows if row.stops and row.gate == found.decider[0]), None)
         if first is None:
             return False
-        at = [
-            row
-            for row in real.rows
-            if row.gate == first.gate and row.at == first.at and row.direction == first.direction
-        ]
-        return not any(row.stops for row in at)
+        # The same passage of the same gate, which a way may meet more than once.
+        mine, theirs = (
+            [row for row in walk.rows if (row.gate, row.at, row.direction) == (first.gate, first.at, first.direction)]
+            for walk in (rules, real)
+        )
+        place = next(index for index, row in enumerate(mine) if row is first)
+        return place >= len(theirs) or not theirs[place].stops
 
 
 def bare(instance):

@@ -89,7 +89,7 @@ class Comparison:
         self.served = self._served_services()
 
     def _served_services(self) -> RangeSet:
-        """Every service that somebody listens to or that has a name: a reply comes from one of these (S39)."""
+        """Every service that somebody listens to or that has a name: what has one is sent to, not from (E2)."""
         topology = self.walker.topology
         listened = [
             listener.services for instance in topology.instances.values() for listener in instance.listens or ()

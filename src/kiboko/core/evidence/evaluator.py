@@ -513,6 +513,7 @@ class Evaluator:
         reason[error & ((found.gate >= 0) | proved.denied)] = judging.AN_ERROR
         gate, way = found.gate, gates.way.astype(np.int64)
         reason[way == NONE], gate[way == NONE] = judging.NO_GATE, NONE
+        reason[(self._ends.shared_by(asked.target) != NONE) & ~proved.has_request] = judging.SHARED_REPLY
         decider = np.where(gate >= 0, gates.decider[np.arange(len(gate)), np.maximum(gate, 0)], 0).astype(np.int64)
         kind = layout.columns(way, gate, lambda slot: slot.number)
         reach = np.minimum(proved.reach, gates.request)

@@ -91,6 +91,7 @@ NO_GATE = _reason(UNSURE, "both ends are of one machine, or of addresses that no
 AN_ERROR = _reason(UNSURE, "an ICMP error: what it speaks of is not recorded")
 SHARED_UNSURE = _reason(UNSURE, "some that may stand behind the shared address may, and some may not")
 SHARED_UNKNOWN = _reason(UNSURE, "who sent it from behind the shared address is not recorded")
+SHARED_REPLY = _reason(UNSURE, "whose reply it is that came from the shared address is not recorded")
 PORTS_UNKNOWN = _reason(UNSURE, "the client's port is not recorded, and it matters")
 BEFORE_AS_OF = _reason(UNSURE, "recorded before the time that the network file tells of", before_as_of=True,
                        cause="log-before-as-of")  # fmt: skip

@@ -67,11 +67,22 @@ class Passages:
             # What a filter's log says passed has passed the filter; the look-up comes behind it.
             met = [at for at in met if slots[at].gate.step.gate != "route"]
         met = [at for at in met if _shows(slots[at], mark, is_by_public)] or met
+        # What a machine as next hop does not pass on has come to it all the same, in front of that look-up.
+        held = next((at for at, slot in enumerate(slots) if _is_held_by(slot, point)), len(slots))
+        met = [at for at in met if at < held]
         if met and mark.event != PASSED:
             # What captures at an interface may do so in front of the machine's own filter as well.
             while met[0] and _is_of_one_machine(slots[met[0] - 1], slots[met[0]], ends):
                 met.insert(0, met[0] - 1)
         return met
+
+
+def _is_held_by(slot: Slot, point: ObservationPoint) -> bool:
+    """Whether a look-up stops packets at the very machine that an observation point is of."""
+    step = slot.gate.step
+    entry = step.lookup.entry if step.lookup is not None else None
+    hop = entry.instance if entry is not None and step.stop is not None else None
+    return hop is not None and point.name is not None and point.name.partition("/")[0] == hop
 
 
 def _is_of_one_machine(one: Slot, other: Slot, ends: tuple[PlacedEnd, PlacedEnd]) -> bool:

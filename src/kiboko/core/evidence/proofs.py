@@ -58,7 +58,7 @@ class Proof:
     `arrived`: the responder sent what only an accepted request can cause (E3). `answered`: the initiator sent what only
     a reply can cause (E4). `denied`, `reply_denied`: a record says so (E6). `passed`: at a point that the network
     file does not know (E5). `refused`: nothing but resets came back; `unclear`: something, which may be resets. `has_request`: records of the
-    initiator are there at all. `marks` are those at points that it knows.
+    initiator are there, which are surely no resets. `marks` are those at points that it knows.
     """
 
     arrived: bool
@@ -133,7 +133,7 @@ def read_proof(bits: int, marks: tuple[Mark, ...], context: int) -> Proof:
         passed=any(event == PASSED and not mapped for mapped, event, _ in request),
         refused=bool(reply) and not arrived and not answered and all(kind == RESET for _, _, kind in reply),
         unclear=not arrived and not answered and any(kind == UNCLEAR for _, _, kind in reply),
-        has_request=bool(request),
+        has_request=any(kind not in (RESET, UNCLEAR) for _, _, kind in request),
         context=context,
         marks=tuple(each for each in marks if not (each.is_reply and not each.is_answer)),
     )
