@@ -55,6 +55,13 @@ class PlainJudge:
         return end.address if end.interface is not None else address
 
     def key(self, record):
+        """What is equal within a conversation, and the side that a record comes from."""
+        ours = not self.is_foreign(record.source) and not self.is_foreign(record.destination)
+        shows = any(self.directory.public_owner(each) is not None for each in (record.source, record.destination))
+        key, side = self.key_of_ends(record)
+        return (*key, ours and shows), side
+
+    def key_of_ends(self, record):
         near, far = self.identity(record.source), self.identity(record.destination)
         protocol, detail = record.service.protocol, record.service.detail
         if protocol in (1, 58):

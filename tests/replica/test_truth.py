@@ -39,6 +39,7 @@ def observed_everywhere(topology, chance):
         f"{name}/{each.name.partition('/')[2]}" for name, i in topology.instances.items() for each in i.interfaces
     ]
     names += [gateway.name for gateway in topology.gateways.values() if gateway.kind in ("internet", "nat")]
+    names += topology.outsides
     chance.shuffle(names)
     points = {str(number): ObservationPoint(str(number), name) for number, name in enumerate(names, 1)}
     for number, crossing in enumerate(topology.crossings, 100):
@@ -180,7 +181,9 @@ class AgainstTheKernel(unittest.TestCase):
             run = verify(topology, Choice(services=("ssh", "tcp/80", "udp/53"), most=PROBES, seed=seed), faults, True)
             truth = Truth(topology, faults, run.probes)
             for name, records in reduced(list(run.flows), chance):
-                for key, found in conclusions(topology, records):
+                for key, turned, found in conclusions(topology, records):
+                    if key not in truth.outcomes and turned in truth.outcomes:
+                        key = turned  # who began was told wrongly: what is concluded must hold all the same
                     if key not in truth.outcomes:
                         continue  # a reply alone to somebody behind a shared address, or an echo
                     statuses[name]["as far as seen" if found.as_far_as_seen else found.status] += 1
@@ -207,14 +210,19 @@ def conclusions(topology, records):
     table = table_of(records)
     judged = evaluator.judge(table)
     for number, row in enumerate(judged.found.first.tolist()):
-        asked = judged.asked
-        record = records[row]
-        sender = record.destination if judged.is_reply[row] else record.source
-        owner = walker.directory.public_owner(sender)
-        own = owner.address(4) if owner is not None else sender
-        service = int(asked.service[number])
-        key = (own, Service(service >> 16, service & 0xFFFF), int(asked.port[number]))
-        yield key, judged.concluded[int(judged.conclusion[row])]
+        asked, record = judged.asked, records[row]
+        ends = [record.source, record.destination]
+        sender, receiver = (own(walker, each) for each in (ends[::-1] if judged.is_reply[row] else ends))
+        service, port = int(asked.service[number]), int(asked.port[number])
+        key = (sender, Service(service >> 16, service & 0xFFFF), port)
+        turned = (receiver, Service(service >> 16, max(0, port)), service & 0xFFFF)
+        yield key, turned, judged.concluded[int(judged.conclusion[row])]
+
+
+def own(walker, address):
+    """The address behind a public one of ours."""
+    owner = walker.directory.public_owner(address)
+    return owner.address(address.family) if owner is not None else address
 
 
 if __name__ == "__main__":

@@ -8,8 +8,10 @@ from pathlib import Path
 from kiboko.commands.options import add_examples, add_network_option
 
 _FAULTS = (
-    "a fault to put in: not-enforced=INSTANCE, service-down=INSTANCE[/SERVICE], older-filter=FILTER@NETWORK_FILE,"
-    " sender-side=INSTANCE_OR_OUTSIDE[/SERVICE]; repeatable"
+    "a fault to put in: not-enforced=INSTANCE, exempt=FILTER@INSTANCE, not-attached=FILTER@INSTANCE_OR_SUBNET,"
+    " older-filter=FILTER@NETWORK_FILE, membership=GROUP@INSTANCE, no-address=INSTANCE@ADDRESS,"
+    " service-down=INSTANCE[/SERVICE], host-filter=INSTANCE[/SERVICE], no-way-back=FILTER,"
+    " sender-side=INSTANCE_OR_OUTSIDE[/SERVICE], host-unhealthy=INSTANCE; repeatable"
 )
 
 

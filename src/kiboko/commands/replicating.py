@@ -16,7 +16,17 @@ from kiboko.files.documents.saving import write_whole
 from kiboko.files.logs.probe_log import to_line
 from kiboko.files.network.network_file import load_network
 from kiboko.files.store.flow_export import flows_csv
-from kiboko.replica.faults import KINDS, OLDER_FILTER, SENDER_SIDE, SERVICE_DOWN, Fault
+from kiboko.replica.faults import (
+    EXEMPT,
+    KINDS,
+    MEMBERSHIP,
+    NO_ADDRESS,
+    NOT_ATTACHED,
+    OLDER_FILTER,
+    WITH_PLACE,
+    WITH_SERVICE,
+    Fault,
+)
 from kiboko.replica.standing import about, remove, run_at, stand, standing
 from kiboko.replica.trials import Choice
 from kiboko.replica.verify import verify
@@ -89,7 +99,16 @@ def _fault(text: str, topology: Topology) -> Fault:
         if older is None:
             raise UsageError(f"{path} has no filter '{name}'")
         return Fault(kind, name, older=older)
+    if kind in WITH_PLACE:
+        who, _, place = rest.partition("@")
+        if not place:
+            raise UsageError(f"fault '{text}' does not say where: {kind}={_SAYS[kind]}")
+        return Fault(kind, who, at=place)
     who, _, service = rest.partition("/")
-    if service and kind not in (SERVICE_DOWN, SENDER_SIDE):
+    if service and kind not in WITH_SERVICE:
         raise UsageError(f"fault {kind} takes no service")
     return Fault(kind, who, resolve_service(service, topology.services) if service else None)
+
+
+_SAYS = {EXEMPT: "FILTER@INSTANCE", NOT_ATTACHED: "FILTER@INSTANCE or FILTER@SUBNET", MEMBERSHIP: "GROUP@INSTANCE",
+         NO_ADDRESS: "INSTANCE@ADDRESS"}  # fmt: skip

@@ -7,49 +7,109 @@ with the rules in a known way.
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from typing import Any
 
 from kiboko.core.errors import UsageError
+from kiboko.core.header.addresses import parse_address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import parse_services, union_services
-from kiboko.core.network.model import Filter, Instance, Listener, Named, Topology
+from kiboko.core.network.directory import Directory
+from kiboko.core.network.edits import with_instance
+from kiboko.core.network.host_rules import HostRuleSet
+from kiboko.core.network.membership import Membership
+from kiboko.core.network.model import (
+    ALLOW,
+    DROP,
+    Filter,
+    Instance,
+    Interface,
+    Listener,
+    Named,
+    Rule,
+    Subnet,
+    Topology,
+)
 
 NOT_ENFORCED, SERVICE_DOWN, OLDER_FILTER, SENDER_SIDE = (
     "not-enforced", "service-down", "older-filter", "sender-side",
 )  # fmt: skip
-KINDS = (NOT_ENFORCED, SERVICE_DOWN, OLDER_FILTER, SENDER_SIDE)
+EXEMPT, NOT_ATTACHED, MEMBERSHIP, NO_ADDRESS = "exempt", "not-attached", "membership", "no-address"
+HOST_FILTER, NO_WAY_BACK, HOST_UNHEALTHY = "host-filter", "no-way-back", "host-unhealthy"
+KINDS = (NOT_ENFORCED, EXEMPT, NOT_ATTACHED, OLDER_FILTER, MEMBERSHIP, NO_ADDRESS, SERVICE_DOWN, HOST_FILTER,
+         NO_WAY_BACK, SENDER_SIDE, HOST_UNHEALTHY)  # fmt: skip
+"""Each is called as the cause is that `confirm` finds for it."""
+OF_FILTERS = (EXEMPT, NOT_ATTACHED, OLDER_FILTER, NO_WAY_BACK)
+WITH_PLACE = (EXEMPT, NOT_ATTACHED, MEMBERSHIP, NO_ADDRESS)
+"""Faults of somebody at some place."""
+WITH_SERVICE = (SERVICE_DOWN, SENDER_SIDE, HOST_FILTER)
 
 
 @dataclass(frozen=True, slots=True)
 class Fault:
-    """One fault. `who` is an instance, for `sender-side` also an outside, for `older-filter` a filter.
+    """One fault. `who` is an instance, for `sender-side` also an outside; a filter for those of filters, a group for
+    `membership`.
 
-    `services` narrows a service that is down, or what a sender's network blocks; None is all of them. `older` is the
-    filter as it stands in the older network file.
+    `services` narrows a service that is down, or what a host or a sender's network blocks; None is all of them. `older`
+    is the filter as it stands in the older network file. `at` is the instance or subnet at which a filter is not, the
+    instance that is in a group and should not be (or the other way round), or an address of an instance that nobody
+    recorded.
     """
 
     kind: str
     who: str
     services: RangeSet | None = None
     older: Filter | None = None
+    at: str = ""
 
 
 def check_faults(faults: tuple[Fault, ...], topology: Topology) -> None:
     """Refuse a fault that cannot be put into this network. Raises UsageError."""
     for fault in faults:
         known: Mapping[str, object] = topology.instances
+        what = "instance"
         if fault.kind == SENDER_SIDE:
-            known = {**topology.instances, **topology.outsides}
-        elif fault.kind == OLDER_FILTER:
-            known = topology.filters
+            known, what = {**topology.instances, **topology.outsides}, "instance or outside"
+        elif fault.kind in OF_FILTERS:
+            known, what = topology.filters, "filter"
+        elif fault.kind == MEMBERSHIP:
+            known, what = topology.groups, "group"
         if fault.who not in known:
-            what = {OLDER_FILTER: "filter", SENDER_SIDE: "instance or outside"}.get(fault.kind, "instance")
             raise UsageError(f"fault {fault.kind}: '{fault.who}' is no {what} of the network")
         if fault.kind == SERVICE_DOWN and topology.instances[fault.who].listens == ():
             raise UsageError(f"fault {fault.kind}: '{fault.who}' listens to nothing")
         if fault.older is not None:
             _check_older(fault.older, topology)
+        _check_place(fault, topology)
+
+
+def _check_place(fault: Fault, topology: Topology) -> None:
+    places: Mapping[str, object] = topology.instances
+    if fault.kind == NOT_ATTACHED:
+        places = {**topology.instances, **topology.subnets}
+    if fault.kind in (EXEMPT, NOT_ATTACHED, MEMBERSHIP) and fault.at not in places:
+        raise UsageError(f"fault {fault.kind}: '{fault.at}' is no place of it; write {fault.who}@INSTANCE")
+    if fault.kind == EXEMPT and not topology.filters[fault.who].attach_to:
+        raise UsageError(f"fault {fault.kind}: '{fault.who}' attaches itself to nothing")
+    if fault.kind == NOT_ATTACHED and _unattached(topology, fault) == topology:
+        raise UsageError(f"fault {fault.kind}: '{fault.at}' does not carry '{fault.who}'")
+    if fault.kind == NO_WAY_BACK and topology.filters[fault.who].inbound is None:
+        raise UsageError(f"fault {fault.kind}: '{fault.who}' filters nothing inbound")
+    if fault.kind in (HOST_FILTER, HOST_UNHEALTHY) and isinstance(
+        topology.instances[fault.who].host_filter, HostRuleSet
+    ):
+        raise UsageError(f"fault {fault.kind}: '{fault.who}' has a rule set of the kernel already")
+    if fault.kind == NO_ADDRESS:
+        address = parse_address(fault.at)
+        if not any(address in _subnet_of(topology, each) for each in topology.instances[fault.who].interfaces):
+            raise UsageError(f"fault {fault.kind}: {fault.at} is in no subnet of '{fault.who}'")
+        if Directory(topology).interface_at(address) is not None:
+            raise UsageError(f"fault {fault.kind}: {fault.at} is recorded")
+
+
+def _subnet_of(topology: Topology, interface: Interface) -> Subnet:
+    return topology.subnets[interface.subnet]
 
 
 def _check_older(older: Filter, topology: Topology) -> None:
@@ -67,18 +127,106 @@ def _check_older(older: Filter, topology: Topology) -> None:
 
 
 def as_built(topology: Topology, faults: tuple[Fault, ...]) -> Topology:
-    """The topology whose rules the replica gets: older filters in the place of those of today, services taken off.
+    """The topology whose rules the replica gets: older filters in the place of those of today, services taken off, and
+    whatever else is not as the network file says.
 
-    Attachments stay as they are today.
+    What is not enforced, and what a sender's network holds back, is left to those who lay it out.
     """
-    filters, instances = dict(topology.filters), dict(topology.instances)
     for fault in faults:
-        if fault.older is not None:
-            now = filters[fault.who]
-            filters[fault.who] = dataclasses.replace(fault.older, attach_to=now.attach_to, exempt=now.exempt)
-        if fault.kind == SERVICE_DOWN:
-            instances[fault.who] = _without(instances[fault.who], fault.services)
-    return dataclasses.replace(topology, filters=filters, instances=instances)
+        change = _CHANGES.get(fault.kind)
+        if change is not None:
+            topology = change(topology, fault)
+    return topology
+
+
+def _with_filter(topology: Topology, name: str, **changed: Any) -> Topology:
+    return topology.with_filter(dataclasses.replace(topology.filters[name], **changed))
+
+
+def _with_instance(topology: Topology, name: str, **changed: Any) -> Topology:
+    return with_instance(topology, dataclasses.replace(topology.instances[name], **changed))
+
+
+def _older(topology: Topology, fault: Fault) -> Topology:
+    """Attachments stay as they are today."""
+    if fault.older is None:
+        return topology
+    now = topology.filters[fault.who]
+    older = dataclasses.replace(fault.older, attach_to=now.attach_to, exempt=now.exempt)
+    return topology.with_filter(older)
+
+
+def _down(topology: Topology, fault: Fault) -> Topology:
+    return with_instance(topology, _without(topology.instances[fault.who], fault.services))
+
+
+def _exempted(topology: Topology, fault: Fault) -> Topology:
+    return _with_filter(topology, fault.who, exempt=(*topology.filters[fault.who].exempt, fault.at))
+
+
+def _unattached(topology: Topology, fault: Fault) -> Topology:
+    if fault.at in topology.subnets:
+        subnet = topology.subnets[fault.at]
+        changed = dataclasses.replace(subnet, filter=None) if subnet.filter == fault.who else subnet
+        return dataclasses.replace(topology, subnets={**topology.subnets, fault.at: changed})
+    interfaces = tuple(
+        dataclasses.replace(each, filters=tuple(name for name in each.filters if name != fault.who))
+        for each in topology.instances[fault.at].interfaces
+    )
+    return _with_instance(topology, fault.at, interfaces=interfaces)
+
+
+def _misplaced(topology: Topology, fault: Fault) -> Topology:
+    """Whoever is in a group is not, and whoever is not, is."""
+    group = topology.groups[fault.who]
+    inside = Membership(Directory(topology)).group_instances(fault.who)
+    members = [name for name in inside if name != fault.at] + ([] if fault.at in inside else [fault.at])
+    changed = dataclasses.replace(group, members=tuple(members), where=None)
+    return dataclasses.replace(topology, groups={**topology.groups, fault.who: changed})
+
+
+def _unrecorded(topology: Topology, fault: Fault) -> Topology:
+    address = parse_address(fault.at)
+    interfaces = tuple(
+        dataclasses.replace(each, addresses=(*each.addresses, address))
+        if address in _subnet_of(topology, each)
+        else each
+        for each in topology.instances[fault.who].interfaces
+    )
+    return _with_instance(topology, fault.who, interfaces=interfaces)
+
+
+def _filtered(topology: Topology, fault: Fault) -> Topology:
+    """A machine with a filter of its own that nobody recorded: it drops some services, or whatever comes in."""
+    place = topology.instances[fault.who].place
+    rule = Rule(1, DROP, place, services=fault.services)
+    made = Filter(f"unrecorded-at-{fault.who}", "host", "first", True, place, inbound=(rule,), otherwise=ALLOW)
+    return _with_instance(_with_new(topology, made), fault.who, host_filter=made.name)
+
+
+def _unwell(topology: Topology, fault: Fault) -> Topology:
+    """A machine that takes nothing in and sends nothing out."""
+    place = topology.instances[fault.who].place
+    made = Filter(f"unwell-at-{fault.who}", "host", "first", False, place, inbound=(), outbound=(), otherwise=DROP)
+    return _with_instance(_with_new(topology, made), fault.who, host_filter=made.name)
+
+
+def _with_new(topology: Topology, made: Filter) -> Topology:
+    return dataclasses.replace(topology, filters={**topology.filters, made.name: made})
+
+
+def _one_way(topology: Topology, fault: Fault) -> Topology:
+    """A filter that keeps no state and lets requests out, to ports below 1024 and pings, and no replies."""
+    place = topology.filters[fault.who].place
+    asking = union_services([parse_services(text) for text in ("tcp/1-1023", "udp/1-1023", "ping")])
+    rules = Rule(1, ALLOW, place, services=asking), Rule(2, DROP, place)
+    return _with_filter(topology, fault.who, stateful=False, outbound=rules)
+
+
+_CHANGES: dict[str, Callable[[Topology, Fault], Topology]] = {
+    OLDER_FILTER: _older, SERVICE_DOWN: _down, EXEMPT: _exempted, NOT_ATTACHED: _unattached, MEMBERSHIP: _misplaced,
+    NO_ADDRESS: _unrecorded, HOST_FILTER: _filtered, HOST_UNHEALTHY: _unwell, NO_WAY_BACK: _one_way,
+}  # fmt: skip
 
 
 def _without(instance: Instance, gone: RangeSet | None) -> Instance:

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from kiboko.core.network.model import Topology
 from kiboko.replica.crossings import add_core
-from kiboko.replica.faults import Fault
+from kiboko.replica.faults import NO_ADDRESS, Fault
 from kiboko.replica.gateways import add_gateway, add_internet_routes, add_outside
 from kiboko.replica.instances import add_instance
 from kiboko.replica.layout import Layout
@@ -31,6 +31,7 @@ def lay_out(
     has the observation points log packets."""
     site = Site(topology, services, faults, tapping)
     site.layout.outside_addresses = outside_addresses
+    site.layout.strangers = {fault.at: fault.who for fault in faults if fault.kind == NO_ADDRESS}
     site.check_ranges()
     for index, subnet in enumerate(site.topology.subnets.values()):
         site.routers[subnet.name] = site.layout.machine(f"s{index}", f"router of {subnet.name}", forwards=True)

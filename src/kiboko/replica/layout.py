@@ -99,6 +99,8 @@ class Layout:
     """Which machine an instance or outside is, by its name."""
     outside_addresses: dict[str, list[str]] = field(default_factory=dict)
     """The addresses that stand for each outside."""
+    strangers: dict[str, str] = field(default_factory=dict)
+    """The machines of addresses that nobody recorded."""
     taps: list[Tap] = field(default_factory=list)
     """What the number in a log prefix stands for."""
     tapped: dict[str, None] = field(default_factory=dict)

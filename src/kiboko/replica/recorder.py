@@ -105,15 +105,17 @@ class Recorder:
                     raise
                 self.lost += 1
                 continue
-            for prefix, moment, payload in log_messages(data):
-                self._note(prefix, moment, payload)
+            # The kernel puts a time on what came in and none on what it sends itself: that of reading, which is in the
+            # order of the packets, is one clock for both.
+            for prefix, _, payload in log_messages(data):
+                self._note(prefix, time.time(), payload)
 
-    def _note(self, prefix: str, moment: float | None, payload: bytes) -> None:
+    def _note(self, prefix: str, moment: float, payload: bytes) -> None:
         header = parse_header(payload)
         if header is None:
             return
         tap = self._taps[int(prefix)]
-        when = (moment if moment is not None else time.time()) + self.moved_by
+        when = moment + self.moved_by
         key = (tap.point, header.source, header.destination, header.protocol, header.source_port, header.detail)
         flow = self._flows.setdefault(key, _Flow(when))
         flow.first, flow.last = min(flow.first, when), max(flow.last, when)

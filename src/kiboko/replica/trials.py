@@ -122,6 +122,7 @@ def _trials(walker: Walker, layout: Layout, services: list[Service], chance: ran
         for interface in instance.interfaces
         for address in interface.addresses
     ]
+    inside += [(layout.homes[instance], parse_address(text)) for text, instance in layout.strangers.items()]
     outside = [
         (layout.homes[name], parse_address(text)) for name, texts in layout.outside_addresses.items() for text in texts
     ]

@@ -30,6 +30,7 @@ _ATTACHED = ("instance-in", "instance-out", "subnet-in", "subnet-out", "zone", "
 _LEAST = 0.1
 _MOST_GROUPS = 1_000
 """As many kinds of traffic are looked at as take a few seconds to walk; those come first that matter most."""
+_MOST_LOOKED_UP = 60
 _SYN = 0x02
 
 
@@ -53,7 +54,11 @@ class _Board:
     """What the evidence as a whole says, by who and where."""
 
     enforced_at: dict[str, set[str]] = field(default_factory=lambda: defaultdict(set))
-    """For each place of a gate, the filters seen to stop something there alone."""
+    """For each place of a gate, the filters seen to stop something there that no other would have stopped."""
+    working_at: set[str] = field(default_factory=set)
+    """Places of gates where something was seen to be stopped, by whatever filter."""
+    misplaced: dict[tuple[str, str], set[str]] = field(default_factory=lambda: defaultdict(set))
+    """For each group and each end outside of it that it would turn things for, the places where it did."""
     passed_rules: set[_RuleKey] = field(default_factory=set)
     answered_by: dict[str, set[tuple[str, Service]]] = field(default_factory=lambda: defaultdict(set))
     """For each receiver who was answered, on what; `worked_*` also hold what was only seen to arrive."""
@@ -63,6 +68,14 @@ class _Board:
     broken_from: dict[str, set[tuple[str, Service]]] = field(default_factory=lambda: defaultdict(set))
     leaking_at: dict[str, set[tuple[str, Service]]] = field(default_factory=lambda: defaultdict(set))
     breaking_rules: dict[_RuleKey, int] = field(default_factory=lambda: defaultdict(int))
+    denied_at: dict[tuple[str, str, Service], str] = field(default_factory=dict)
+    """For each sender, receiver and service of a break, the place where it was seen to be denied."""
+    lost_replies: set[tuple[str, Service]] = field(default_factory=set)
+    """Of which receivers and services replies were seen to be denied, though the rules let them back."""
+    passed_anywhere: set[tuple[str | None, str | None, Service]] = field(default_factory=set)
+    """The rules that let a service pass at any place: filter, rule, service."""
+    looked_up: int = 0
+    """How many leaks were looked at for groups that would turn them."""
 
 
 class Causes:
@@ -93,21 +106,38 @@ class Causes:
                 board.worked_to[receiver].add((sender, service))
                 board.worked_from[sender].add((receiver, service))
             asked = walk.rows if observed == ANSWERED else group.finding.asked or walk.rows
-            board.passed_rules.update(_rule_key(row, service) for row in asked if row.filters and not row.tracked)
-        elif status == AGREE and not (group.concluded.different_signal or group.concluded.is_elsewhere):
+            for row in asked:
+                if row.filters and not row.tracked:
+                    board.passed_rules.add(_rule_key(row, service))
+                    board.passed_anywhere.add((row.filter, row.rule, service))
+        elif status == AGREE and _is_proved(group):
             # Silence tells of a filter only where nothing else would have kept silent too.
-            stops = _stops(group) if observed == DENIED else walk.stops() if observed == SILENT else []
+            stops = walk.stops() if observed in (DENIED, SILENT) else []
+            if observed == DENIED and group.finding.decider is not None:
+                stops = [row for row in stops if row.at == group.finding.decider.at]
             if len({row.at for row in stops}) == 1:
-                board.enforced_at[stops[0].at].update(name for row in stops for name in row.filters)
+                board.working_at.add(stops[0].at)
+                stopping = {name for row in stops for name in row.filters}
+                if len({row.filters for row in stops}) == 1:
+                    board.enforced_at[stops[0].at].update(stopping)
         elif status == BREAK:
             board.broken_to[receiver].add((sender, service))
             board.broken_from[sender].add((receiver, service))
+            if group.concluded.cause == "no-way-back":
+                board.lost_replies.add((receiver, service))
+            elif group.concluded.at is not None:
+                board.denied_at[sender, receiver, service] = group.concluded.at
             for row in walk.rows:
                 if row.filters and not row.tracked:
                     board.breaking_rules[_rule_key(row, service)] += 1
         elif status == LEAK:
-            for place in {row.at for row in _stops(group)}:
+            places = {row.at for row in _stops(group)}
+            for place in places:
                 board.leaking_at[place].add((sender, service))
+            if board.looked_up < _MOST_LOOKED_UP:
+                board.looked_up += 1
+                for name, end in self._groups_that_would_turn(walk):
+                    board.misplaced[name, end].update(places)
 
     def of(self, group: FindingGroup) -> list[Cause]:
         """The likely causes of a leak or break, the likeliest first, each id once; empty for anything else."""
@@ -157,8 +187,9 @@ class Causes:
         kinds = "1 kind" if leaking == 1 else f"{leaking} kinds"
         several = f"{kinds} of traffic that only {place} stops {'gets' if leaking == 1 else 'get'} through"
         if at_interface:
-            if enforced:
-                yield _cause("not-enforced", 0.12, f"{_names(enforced)} still stops other traffic at {place}")
+            if place in self._board.working_at:
+                by = _names(enforced) if enforced else "something"
+                yield _cause("not-enforced", 0.12, f"{by} still stops other traffic at {place}")
             else:
                 looked = f"{several}; nothing was seen to be stopped by the filters there"
                 yield _cause("not-enforced", 0.9 if leaking > 1 else 0.65, looked)
@@ -180,10 +211,18 @@ class Causes:
     # Breaks.
 
     def _of_break(self, group: FindingGroup, walk: Walk) -> Iterator[Cause]:
-        refused = group.concluded.observed == REFUSED
-        denied = group.concluded.observed == DENIED
         sender, receiver, service = sender_of(walk), receiver_of(walk), walk.flow.service
         board = self._board
+        if (receiver, service) in board.lost_replies:
+            yield _cause("no-way-back", 0.95, f"a reply of {receiver} on {service} was seen to be denied on its way")
+        at = group.concluded.at or board.denied_at.get((sender, receiver, service))
+        if at is not None:
+            yield from self._older_filter(walk, "blocked", set(), set())
+            yield from self._of_denied(walk, at)
+            yield from self._membership(walk)
+            return
+        refused = group.concluded.observed == REFUSED
+        denied = group.concluded.observed == DENIED
         others = {who for who, what in board.worked_to[receiver] if what == service and who != sender}
         reached = {who for who, what in board.worked_from[sender] if what == service}
         yield from self._older_filter(walk, "blocked", set(), set())
@@ -206,6 +245,36 @@ class Causes:
             looked = "a stateless filter must let the reply back by a rule of its own"
             yield _cause("no-way-back", 0.3, looked)
         yield from self._membership(walk)
+
+    def _of_denied(self, walk: Walk, at: str) -> Iterator[Cause]:
+        """A request that was seen to be denied at a place: it has passed every gate in front of that."""
+        board, service = self._board, walk.flow.service
+        machine = at.partition("/")[0]
+        sender, receiver = sender_of(walk), receiver_of(walk)
+        here = [row for row in walk.forward if row.filters and (row.at == at or row.at.startswith(f"{machine}/"))]
+        waiting = [row for row in here if (row.filter, row.rule, service) not in board.passed_anywhere]
+        nobody = walk.arrival is not None and walk.arrival.subnet is not None and walk.arrival.interface is None
+        if machine in self.walker.topology.instances and nobody and machine != sender:
+            looked = f"it was denied at {machine}, which may have the address {walk.flow.target} that nobody recorded"
+            yield _cause("no-address", 0.9, looked)
+        elif machine in self.walker.topology.instances:
+            broken = board.broken_to[machine] | board.broken_from[machine]
+            works = board.worked_to[machine] | board.worked_from[machine]
+            if not works and len({what for _, what in broken}) > 1 and len({who for who, _ in broken}) > 1:
+                looked = (
+                    f"{machine} denied whatever was sent to it or from it, on {len({w for _, w in broken})} services"
+                )
+                yield _cause("host-unhealthy", 0.92, looked)
+            elif machine == sender and machine != receiver:
+                yield _cause("sender-side", 0.85, f"{machine} itself did not let it out")
+            looked = f"it was denied at {machine}, whose filters let it pass by the rules"
+            if here and not waiting:
+                looked += f"; {_names(name for row in here for name in row.filters)} let it pass elsewhere"
+            yield _cause("host-filter", 0.5 if waiting else 0.8, looked)
+        if here:
+            rule = _rule_text((waiting or here)[0])
+            looked = f"it was denied at {at}, where {rule} lets it pass today"
+            yield _cause("older-filter", 0.75 if waiting else 0.4, looked)
 
     def _rule_of_yesterday(self, walk: Walk, refused: bool) -> Iterator[Cause]:
         """A rule on the way that nothing was seen to pass: perhaps it is not in force yet."""
@@ -307,20 +376,33 @@ class Causes:
 
     def _membership(self, walk: Walk) -> Iterator[Cause]:
         """A group that holds more, or less, than the network file says."""
+        turning = list(self._groups_that_would_turn(walk))
         for end in (walk.flow.source, walk.arrival):
             if end is not None and end.subnet is not None and end.interface is None:
-                yield _cause("no-address", 0.5, f"no instance is recorded at {end.address}")
+                looked = f"no instance is recorded at {end.address}"
+                if turning:
+                    looked += f", and it would be right, were it a member of {turning[0][0]}"
+                yield _cause("no-address", 0.9 if turning else 0.5, looked)
+        for name, end_name in turning[:1]:
+            places = self._board.misplaced[name, end_name]
+            looked = f"a rule would turn it, were {end_name} in group {name}"
+            if len(places) > 1:
+                looked += f"; so it is at {len(places)} places"
+            yield _cause("membership", 0.85 if len(places) > 1 else 0.45, looked)
+            if self.walker.membership.without_address((Named(name),)):
+                yield _cause("no-address", 0.3, f"a member of group {name} has no address recorded")
+
+    def _groups_that_would_turn(self, walk: Walk) -> Iterator[tuple[str, str]]:
+        """Each group, with the end of a flow outside of it (or in it, for a rule that stops), of which the verdict
+        would be another were it a member."""
         for miss in near_misses(self.walker, walk):
             rule = self._rule(miss.filter, miss.rule)
             if rule is None or miss.field not in ("from", "to"):
                 continue
+            end = sender_of(walk) if miss.field == "from" else receiver_of(walk)
             for item in (rule.sources if miss.field == "from" else rule.destinations) or ():
                 if isinstance(item, Named) and item.name in self.walker.topology.groups:
-                    looked = f"rule {miss.rule} of {miss.filter} would turn it, were the end in group {item.name}"
-                    yield _cause("membership", 0.45, looked)
-                    if self.walker.membership.without_address((item,)):
-                        yield _cause("no-address", 0.3, f"a member of group {item.name} has no address recorded")
-                    return
+                    yield item.name, end
 
     def _rule(self, filter_name: str, text: str) -> Rule | None:
         chosen = self.walker.topology.filters.get(filter_name)
@@ -343,6 +425,12 @@ _TO_CONFIRM = {
     "log-before-as-of": "hold the record against the network file of its own day",
     "host-unhealthy": "look on the machine itself: load, network, power",
 }
+
+
+def _is_proved(group: FindingGroup) -> bool:
+    """Whether agreement is on what stops it, and proved."""
+    told = group.concluded
+    return not (told.different_signal or told.is_elsewhere or told.as_far_as_seen or told.is_inventory)
 
 
 def _related(groups: list[FindingGroup]) -> list[FindingGroup]:

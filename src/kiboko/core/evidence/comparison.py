@@ -37,7 +37,7 @@ class Conclusion:
     agreement whose proof ends before the gate that decides; `different_signal` tells that both sides say it fails, but
     by another signal; `is_elsewhere` that it is stopped at another place; `is_inventory` that the filters agree, and
     what the network file says of a machine does not. `decider` is the gate, the filter and the rule that stop the flow
-    by the rules, None where they allow it.
+    by the rules, None where they allow it. `at` is the observation point at which it was seen to be denied.
     """
 
     status: str
@@ -50,6 +50,7 @@ class Conclusion:
     before_as_of: bool = False
     cause: str | None = None
     decider: tuple[str, str | None, str | None] | None = None
+    at: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -136,6 +136,7 @@ def _keys(table: FlowTable, ends: SeenEnds) -> tuple[NDArray[np.uint64], NDArray
         asks, answers = is_echo(table)
         side = np.where(icmp, answers, side)
         extra = np.where(icmp & ~asks & ~answers, table.detail + 1, 0).astype(np.uint64)
+    extra += _by_public(table, ends).astype(np.uint64) << np.uint64(18)
     one, other = np.where(side, far, near), np.where(side, near, far)
     key = one * np.uint64(0x9E3779B97F4A7C15)
     key ^= key >> np.uint64(31)
@@ -143,6 +144,18 @@ def _keys(table: FlowTable, ends: SeenEnds) -> tuple[NDArray[np.uint64], NDArray
     key ^= key >> np.uint64(29)
     key = (key + (protocol << np.uint64(20)) + extra) * np.uint64(0xD6E8FEB86659FD93)
     return key ^ key >> np.uint64(32), side
+
+
+def _by_public(table: FlowTable, ends: SeenEnds) -> NDArray[np.bool_]:
+    """Which records between two ends of ours show a public address: what one sends to another's public address is no
+    part of what it sends to the private one (clause S29)."""
+    atoms = ends.atoms(table.addresses)
+    public, ours = ends.is_public(atoms), ~ends.is_foreign(atoms)
+    if not public.any():
+        return np.zeros(len(table), dtype=np.bool_)
+    shows = public[table.source] | public[table.destination]
+    found: NDArray[np.bool_] = shows & ours[table.source] & ours[table.destination]
+    return found
 
 
 def _split_by_time(

@@ -636,13 +636,19 @@ class Evaluator:
             gate = GATES[(slot - 1) % len(GATES)] if slot else ""
             told = (gate, chosen.filter or None, chosen.rule if chosen.filter else None) if gate else None
             observed = ANSWERED if reason[row] in _ANSWERED else known.proof.observed
-            made.append(self._number(_concluded(int(reason[row]), observed, told, known.is_contradicted)))
+            at = self._denied_at(known.proof) if observed == DENIED else None
+            made.append(self._number(_concluded(int(reason[row]), observed, told, known.is_contradicted, at)))
         return np.array(made, dtype=np.int64)[kinds.codes]
+
+    def _denied_at(self, proof: Proof) -> str | None:
+        """The observation point at which it was denied; of several, the first of the network file."""
+        found = min((mark.point for mark in proof.marks if mark.event == DENIED), default=None)
+        return self._points[found - 1].text if found is not None else None
 
     def _with_reason(self, conclusion: int, reason: int) -> int:
         """The conclusion of another reason, with the same gate."""
         before = self._concluded[conclusion]
-        return self._number(_concluded(reason, before.observed, before.decider, False))
+        return self._number(_concluded(reason, before.observed, before.decider, False, before.at))
 
     def _number(self, concluded: Conclusion) -> int:
         if concluded not in self._conclusion_of:
@@ -652,13 +658,17 @@ class Evaluator:
 
 
 def _concluded(
-    reason: int, observed: str, decider: tuple[str, str | None, str | None] | None, is_contradicted: bool
+    reason: int,
+    observed: str,
+    decider: tuple[str, str | None, str | None] | None,
+    is_contradicted: bool,
+    at: str | None,
 ) -> Conclusion:
     found = REASONS[reason]
     why = found.text + (" (the ports alone would say that the other end began)" if is_contradicted else "")
     return Conclusion(
         found.status, observed, why, found.as_far_as_seen, found.different_signal, found.is_elsewhere,
-        found.is_inventory, found.before_as_of, found.cause, decider,
+        found.is_inventory, found.before_as_of, found.cause, decider, at,
     )  # fmt: skip
 
 

@@ -84,8 +84,8 @@ WHO_BEGAN = _reason(UNSURE, "who began is not recorded, and it matters")
 ENDED_EARLY = _reason(UNSURE, "a reset of an allowed flow: refused, or ended early")
 APART = _reason(UNSURE, "no router delivers to one of its ends (multicast, broadcast, link-local and the like)")
 BOTH_OUTSIDE = _reason(UNSURE, "both ends are outside: no gate lies between them")
-UNCLEAR_REPLY = _reason(UNSURE, "something came back: an answer or a refusal, which its record without TCP flags does not"
-                        " say")  # fmt: skip
+UNCLEAR_REPLY = _reason(UNSURE, "something came back: an answer or a refusal, which its record without TCP flags does"
+                        " not say")  # fmt: skip
 NO_GATE = _reason(UNSURE, "both ends are of one machine, or of addresses that nothing tells apart: no gate lies between"
                   " them")  # fmt: skip
 AN_ERROR = _reason(UNSURE, "an ICMP error: what it speaks of is not recorded")

@@ -22,9 +22,9 @@ from kiboko.core.records.records import DENIED, PASSED, SEEN
 
 _SYN, _RST, _ACK = 0x02, 0x04, 0x10
 PLAIN, OPENING, RESET, ACKNOWLEDGES, UNCLEAR = range(5)
-"""What a record is by its TCP flags: a packet like any other (or not of TCP); SYN without ACK; a reset and nothing else;
-one with an ACK, which is no bare reset; or that is not told, since the flags are not recorded and its packets are small
-enough for resets."""
+"""What a record is by its TCP flags: a packet like any other (or not of TCP); SYN without ACK; a reset and nothing
+else; one with an ACK, which is no bare reset; or that is not told, since the flags are not recorded and its packets are
+small enough for resets."""
 _KINDS = 5
 _LARGEST_RESET = {4: 58, 6: 78}
 """Octets of a reset, which has no options (RFC 9293), with the frame that some exporters count in."""
@@ -56,9 +56,10 @@ class Proof:
     """What is proved of a conversation, whoever its ends are.
 
     `arrived`: the responder sent what only an accepted request can cause (E3). `answered`: the initiator sent what only
-    a reply can cause (E4). `denied`, `reply_denied`: a record says so (E6). `passed`: at a point that the network
-    file does not know (E5). `refused`: nothing but resets came back; `unclear`: something, which may be resets. `has_request`: records of the
-    initiator are there, which are surely no resets. `marks` are those at points that it knows.
+    a reply can cause (E4). `denied`, `reply_denied`: a record says so (E6). `passed`: at a point that the network file
+    does not know (E5). `refused`: nothing but resets came back; `unclear`: something, which may be resets.
+    `has_request`: records of the initiator are there which are surely no resets. `marks` are those at points that the
+    network file knows.
     """
 
     arrived: bool

@@ -320,6 +320,11 @@ class ObservationPoint:
     name: str | None = None
     crossing: tuple[str, str] | None = None
 
+    @property
+    def text(self) -> str:
+        """What it is called: what is observed there, a crossing as `FROM>TO`."""
+        return self.name or ">".join(self.crossing or ())
+
 
 @dataclass(frozen=True, slots=True)
 class Topology:
