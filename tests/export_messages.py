@@ -11,7 +11,9 @@ ELEMENTS = {
     "tcpControlBits": (6, 2), "packetDeltaCount": (2, 8), "octetDeltaCount": (1, 8), "firewallEvent": (233, 1),
     "observationPointId": (138, 8), "ingressInterface": (10, 4), "flowStartSysUpTime": (22, 4),
     "flowEndSysUpTime": (21, 4), "flowStartSeconds": (150, 4), "flowEndMicroseconds": (155, 8), "samplingInterval": (34, 4), "observationDomainId": (149, 4),
-    "interfaceName": (82, 0xFFFF),
+    "interfaceName": (82, 0xFFFF), "icmpTypeCodeIPv4": (32, 2), "icmpTypeIPv4": (176, 1), "icmpCodeIPv4": (177, 1),
+    "forwardingStatus": (89, 1), "biflowDirection": (239, 1), "responderPackets": (299, 8), "responderOctets": (232, 8),
+    "initiatorPackets": (298, 8), "initiatorOctets": (231, 8),
 }  # fmt: skip
 FLOW = (
     "flowStartMilliseconds", "flowEndMilliseconds", "sourceIPv4Address", "destinationIPv4Address",
@@ -37,8 +39,17 @@ def a_set(number, body):
     return struct.pack("!HH", number, 4 + len(body)) + body
 
 
+# Elements of the other direction have the number of the one that they reverse, under a number of its own (RFC 5103).
+REVERSE = {"reversePacketDeltaCount": (2, 8), "reverseOctetDeltaCount": (1, 8), "reverseTcpControlBits": (6, 2)}
+
+
 def fields(names):
-    return b"".join(struct.pack("!HH", *ELEMENTS[name]) for name in names)
+    return b"".join(
+        struct.pack("!HHI", 0x8000 | REVERSE[name][0], REVERSE[name][1], 29305)
+        if name in REVERSE
+        else struct.pack("!HH", *ELEMENTS[name])
+        for name in names
+    )
 
 
 def template(number, names, version=10):
@@ -64,7 +75,7 @@ def v9(sequence, count, *sets, domain=7, uptime=3_600_000, exported=START // 100
 
 
 def _value(name, value):
-    length = ELEMENTS[name][1]
+    length = (REVERSE.get(name) or ELEMENTS[name])[1]
     if "Address" in name:
         return ipaddress.ip_address(value).packed
     if length == 0xFFFF:

@@ -124,10 +124,10 @@ class FlowExport(Collecting):
         packets.append(packet("2001:db8::9", "2001:db8:1:1::10", 17, udp(5000, 53, b"abcd")))
         began = int(time.time()) - 100
         (self.folder / "packets.pcap").write_bytes(capture(packets, began))
-        for version in ("9", "10"):
-            with self.subTest(version), self.collector("--json") as process:
+        for version, *more in (("9",), ("10",), ("10", "-b")):
+            with self.subTest(version, more=more), self.collector("--json") as process:
                 target = f"127.0.0.1:{process.ports['flows']}"
-                subprocess.run(["softflowd", "-r", self.folder / "packets.pcap", "-n", target, "-v", version, "-d"],
+                subprocess.run(["softflowd", "-r", self.folder / "packets.pcap", "-n", target, "-v", version, "-d", *more],
                                capture_output=True, check=True, timeout=60)  # fmt: skip
             records = self.records()
             shutil.rmtree(self.store)

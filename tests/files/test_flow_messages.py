@@ -9,8 +9,12 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kiboko.core.records.flow_table import table_of
+from kiboko.files.elements.rejects import Rejects
+from kiboko.files.logs.flow_columns import Converter
 from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.messages.flow_messages import MessageReader, messages_of
+from kiboko.files.store.flow_export import write_tables
 from tests.export_messages import FLOW, START, a_flow, data, message, options, template, v9
 
 SIX = tuple(name.replace("IPv4", "IPv6") for name in FLOW)
@@ -21,6 +25,75 @@ def rows_of(reader, *messages, exporter="192.0.2.1"):
     for each in messages:
         reader.read(each, exporter)
     return [row for table in reader.take() for row in table.to_pylist()]
+
+
+def records_of(names, *rows):
+    """The records of one exporter's flows, as they are judged."""
+    reader, converter = MessageReader(), Converter()
+    reader.read(message(0, template(256, names), data(256, names, rows)), "192.0.2.1")
+    tables = [converter.table(columns, Rejects("x"), 1) for columns in reader.take()]
+    return [table.record(row) for table in tables for row in range(len(table))]
+
+
+class WhatExportersSend(unittest.TestCase):
+    """RFC 5103, 7011, 7270: what a record says beside its two ends."""
+
+    def ends(self, record):
+        return str(record.source), str(record.service), record.source_port, record.packets, record.octets
+
+    def test_a_biflow_is_a_record_of_each_direction(self):
+        names = (*FLOW, "reversePacketDeltaCount", "reverseOctetDeltaCount", "reverseTcpControlBits", "biflowDirection")
+        told = {
+            "reversePacketDeltaCount": 4,
+            "reverseOctetDeltaCount": 260,
+            "reverseTcpControlBits": 0x12,
+            "biflowDirection": 1,
+        }
+        forward, back = records_of(names, a_flow(**told))
+        self.assertEqual(self.ends(forward), ("10.1.1.10", "tcp/22", 40000, 10, 900))
+        self.assertEqual(self.ends(back), ("10.2.1.10", "tcp/40000", 22, 4, 260))
+        self.assertEqual((forward.tcp_flags, back.tcp_flags, forward.direction, back.direction), (27, 0x12, 1, 2))
+        self.assertEqual((back.start, back.point, back.event), (forward.start, forward.point, forward.event))
+        (alone,) = records_of(names, a_flow(**{**told, "reversePacketDeltaCount": 0, "reverseOctetDeltaCount": 0}))
+        self.assertEqual((alone.packets, alone.direction), (10, 1))
+        turned, _ = records_of(names, a_flow(**{**told, "biflowDirection": 2}))
+        self.assertEqual(turned.direction, 2)
+
+    def test_counters_of_initiator_and_responder_tell_who_began(self):
+        names = (*FLOW[:8], "initiatorPackets", "initiatorOctets", "responderPackets", "responderOctets")
+        told = {"initiatorPackets": 3, "initiatorOctets": 180, "responderPackets": 2, "responderOctets": 120}
+        forward, back = records_of(names, a_flow(**told))
+        self.assertEqual(self.ends(forward), ("10.1.1.10", "tcp/22", 40000, 3, 180))
+        self.assertEqual((*self.ends(back), back.direction), ("10.2.1.10", "tcp/40000", 22, 2, 120, 2))
+
+    def test_icmp_in_all_its_codings(self):
+        echo = {"protocolIdentifier": 1, "sourceTransportPort": 0}
+        for names, values, expected in (
+            ((*FLOW, "icmpTypeCodeIPv4"), {"icmpTypeCodeIPv4": 0, "destinationTransportPort": 0}, "icmp/echo-reply"),
+            ((*FLOW, "icmpTypeIPv4", "icmpCodeIPv4"), {"icmpTypeIPv4": 3, "icmpCodeIPv4": 4, "destinationTransportPort": 0}, "icmp/3/4"),
+            (FLOW, {"destinationTransportPort": 8 << 8}, "icmp/echo-request"),
+            (FLOW, {"destinationTransportPort": 0}, "icmp, type not recorded"),
+        ):  # fmt: skip
+            with self.subTest(expected):
+                (record,) = records_of(names, a_flow(**echo, **values))
+                self.assertEqual(str(record.service), expected)
+
+    def test_the_forwarding_status_is_a_fate_where_no_firewall_event_is(self):
+        names = (*FLOW[:-2], "forwardingStatus")
+        found = [records_of(names, a_flow(forwardingStatus=status))[0].event for status in (0, 64, 130, 192)]
+        self.assertEqual(found, ["seen", "passed", "denied", "passed"])
+        (record,) = records_of((*FLOW, "forwardingStatus"), a_flow(forwardingStatus=130))
+        self.assertEqual(record.event, "passed", "the firewall's own word counts before it")
+
+    def test_who_began_is_kept_in_every_form_of_export(self):
+        names = (*FLOW, "reversePacketDeltaCount", "reverseOctetDeltaCount", "biflowDirection")
+        records = records_of(names, a_flow(reversePacketDeltaCount=4, reverseOctetDeltaCount=260, biflowDirection=1))
+        with tempfile.TemporaryDirectory() as folder:
+            for form in ("csv", "jsonl", "parquet", "arrows", "ipfix"):
+                path = Path(folder, f"log.{form}")
+                write_tables([table_of(records)], path)
+                again = [table.record(row) for table, _ in tables_of(path) for row in range(len(table))]
+                self.assertEqual([each.direction for each in again], [1, 2], form)
 
 
 class Messages(unittest.TestCase):

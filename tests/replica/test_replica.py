@@ -12,8 +12,11 @@ import unittest
 from pathlib import Path
 
 from kiboko.core.errors import UsageError
+from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.header.addresses import Address
+from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import Walker
 from kiboko.replica.kernel_rules import any_chain, first_chain, rule_matches
 from kiboko.replica.laying_out import lay_out
@@ -162,7 +165,8 @@ class RealPackets(unittest.TestCase):
         """The comparison must be able to fail: the replica of one network against the walk of another."""
         from unittest import mock
 
-        from kiboko.core.walk.walk import Walker
+        from kiboko.core.records.flow_table import table_of
+from kiboko.core.walk.walk import Walker
 
         values = base()
         topology = load(values)
@@ -187,12 +191,9 @@ class RealPackets(unittest.TestCase):
             values["observation_points"] = dict(enumerate(names, 1)) if seed % 3 else {}
             topology = load(values)
             found = verify(topology, Choice(most=PROBES, seed=seed), record=True)
-            held = OneByOne(Walker(topology))
+            held = Comparison(Walker(topology))
             summary = Summary(held.walker.directory)
-            for record in found.flows:
-                summary.add(record, held.flow(record))
-                while held.corrected:
-                    summary.correct(*held.corrected.pop())
+            summary.take_all(Evaluator(held).tallies(table_of(list(found.flows))), held.finding)
             self.assertTrue(found.flows)
             wrong = [
                 (g.finding.status, g.source, g.destination, g.service, g.finding.why)

@@ -33,7 +33,7 @@ from kiboko.core.evidence.proofs import (
     turned_bits,
 )
 from kiboko.core.evidence.seen_ends import SeenEnds
-from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
+from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD, WITH_PORTS, Service
 from kiboko.core.network.model import ObservationPoint
 from kiboko.core.records.columns import KeyNumbers, distinct, numbered
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds
@@ -510,6 +510,7 @@ class Evaluator:
         reason[unknown] = judging.PORTS_UNKNOWN
         kinds = asked.service >> 8
         error = np.isin(kinds, [protocol << 8 | kind for protocol, each in ICMP_ERRORS.items() for kind in each])
+        reason[np.isin(asked.service, (ICMP << 16 | UNTOLD, ICMP6 << 16 | UNTOLD))] = judging.TYPE_UNTOLD
         reason[error & ((found.gate >= 0) | proved.denied)] = judging.AN_ERROR
         gate, way = found.gate, gates.way.astype(np.int64)
         reason[way == NONE], gate[way == NONE] = judging.NO_GATE, NONE

@@ -89,6 +89,7 @@ UNCLEAR_REPLY = _reason(UNSURE, "something came back: an answer or a refusal, wh
 NO_GATE = _reason(UNSURE, "both ends are of one machine, or of addresses that nothing tells apart: no gate lies between"
                   " them")  # fmt: skip
 AN_ERROR = _reason(UNSURE, "an ICMP error: what it speaks of is not recorded")
+TYPE_UNTOLD = _reason(UNSURE, "which ICMP message it is was not recorded")
 SHARED_UNSURE = _reason(UNSURE, "some that may stand behind the shared address may, and some may not")
 SHARED_UNKNOWN = _reason(UNSURE, "who sent it from behind the shared address is not recorded")
 SHARED_REPLY = _reason(UNSURE, "whose reply it is that came from the shared address is not recorded")

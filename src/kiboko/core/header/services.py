@@ -74,6 +74,10 @@ class Service:
         return {ICMP: 4, ICMP6: 6}.get(self.protocol)
 
 
+UNTOLD = 0xFFFF
+"""In place of type and code of an ICMP message of which no record says what it is; 255 is reserved (RFC 3692)."""
+
+
 def parse_services(text: str, named: Mapping[str, RangeSet] | None = None) -> RangeSet:
     """A service as written in a rule or on the command line, as a set of service numbers.
 
@@ -157,6 +161,8 @@ def service_text(low: int, high: int) -> str:
         return name
     if protocol in WITH_PORTS:
         return f"{name}/{first}" if first == last else f"{name}/{first}-{last}"
+    if first == last == UNTOLD:
+        return f"{name}, type not recorded"
     types = {number: word for word, number in (ICMP_TYPES if protocol == ICMP else ICMP6_TYPES).items()}
     kind = types.get(first >> 8, str(first >> 8))
     if first == last:

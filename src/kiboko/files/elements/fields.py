@@ -9,7 +9,7 @@ from typing import Any
 
 from kiboko.core.errors import InputError, Place, Problem, UsageError
 from kiboko.core.header.addresses import Address, parse_address
-from kiboko.core.header.services import ICMP, ICMP6, PROTOCOLS, WITH_PORTS, Service
+from kiboko.core.header.services import ICMP, ICMP6, PROTOCOLS, UNTOLD, WITH_PORTS, Service
 from kiboko.core.records.flow_query import FlowFilter
 from kiboko.core.records.flow_table import milliseconds
 from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
@@ -42,6 +42,21 @@ _PLAIN = {
     "ingressInterface": ("in_interface",),
     "egressInterface": (),
     "flowDirection": (),
+    "forwardingStatus": (),
+    "biflowDirection": (),
+    "responderPackets": (),
+    "responderOctets": (),
+    "initiatorPackets": (),
+    "initiatorOctets": (),
+    "reversePacketDeltaCount": (),
+    "reverseOctetDeltaCount": (),
+    "reverseTcpControlBits": (),
+    "reverseFlowStartMilliseconds": (),
+    "reverseFlowEndMilliseconds": (),
+    "icmpTypeIPv4": ("icmp_type",),
+    "icmpCodeIPv4": ("icmp_code",),
+    "icmpTypeIPv6": (),
+    "icmpCodeIPv6": (),
 }  # fmt: skip
 _BY_PLAIN = {plain: element for element, names in _PLAIN.items() for plain in names}
 ELEMENTS = frozenset((*_PLAIN, *SOURCES, *DESTINATIONS, "icmpTypeCodeIPv4", "icmpTypeCodeIPv6"))
@@ -56,6 +71,12 @@ _OTHER_UNITS = {
     "flowDurationMicroseconds": ("flowDurationMilliseconds", 1e-3),
     "packetTotalCount": ("packetDeltaCount", 1.0),
     "octetTotalCount": ("octetDeltaCount", 1.0),
+    "reversePacketTotalCount": ("reversePacketDeltaCount", 1.0),
+    "reverseOctetTotalCount": ("reverseOctetDeltaCount", 1.0),
+    "observationTimeSeconds": ("flowStartMilliseconds", 1e3),
+    "observationTimeMilliseconds": ("flowStartMilliseconds", 1.0),
+    "observationTimeMicroseconds": ("flowStartMilliseconds", 1e-3),
+    "observationTimeNanoseconds": ("flowStartMilliseconds", 1e-6),
 }
 _OTHER_BY_CASE = {element.lower(): other for element, other in _OTHER_UNITS.items()}
 # firewallEvent of the IANA registry: 1 created, 2 deleted, 3 denied, 4 alert, 5 update.
@@ -65,6 +86,10 @@ EVENT_NAMES = {
     **dict.fromkeys(("3", "denied", "deny", "drop", "dropped", "reject", "rejected", "block", "blocked"), DENIED),
     **dict.fromkeys(("", "0", "4", "alert", "-", "seen"), SEEN),
 }  # fmt: skip
+
+
+FORWARDED = (SEEN, PASSED, DENIED, PASSED)
+"""What the upper two bits of forwardingStatus say (RFC 7270, section 4.12): not known, forwarded, dropped, consumed."""
 
 
 def element_of(name: str) -> str | None:
@@ -130,18 +155,23 @@ class RecordMaker:
         elif protocol in (ICMP, ICMP6):
             name = "icmpTypeCodeIPv4" if protocol == ICMP else "icmpTypeCodeIPv6"
             given = _read(fields, name, _port)
-            # Many exporters put type and code where the destination port stands (RFC 7011 did not settle it).
-            detail = given if given is not None else destination_port or (8 << 8 if protocol == ICMP else 128 << 8)
+            if given is None:
+                family = "IPv4" if protocol == ICMP else "IPv6"
+                kind, code = (_read(fields, f"icmp{what}{family}", _octet) for what in ("Type", "Code"))
+                given = kind << 8 | (code or 0) if kind is not None else None
+            # Many exporters put type and code where the destination port stands (RFC 7011 did not settle it); a port of
+            # 0 is what others fill in.
+            detail = given if given is not None else destination_port or UNTOLD
         return FlowRecord(
             source,
             destination,
             Service(protocol, detail),
             source_port if protocol in WITH_PORTS else None,
-            _read(fields, "firewallEvent", _event) or SEEN,
+            _read(fields, "firewallEvent", _event) or _read(fields, "forwardingStatus", _forwarded) or SEEN,
             start,
             end,
-            _read(fields, "packetDeltaCount", _count) or 0,
-            _read(fields, "octetDeltaCount", _count) or 0,
+            _read(fields, "packetDeltaCount", _count) or _read(fields, "initiatorPackets", _count) or 0,
+            _read(fields, "octetDeltaCount", _count) or _read(fields, "initiatorOctets", _count) or 0,
             _read(fields, "tcpControlBits", _flags),
             point,
             line,
@@ -185,6 +215,14 @@ def _protocol(text: str) -> int:
 
 def _port(text: str) -> int:
     return _bounded(text, 65535)
+
+
+def _octet(text: str) -> int:
+    return _bounded(text, 255)
+
+
+def _forwarded(text: str) -> str:
+    return FORWARDED[_bounded(text, 255) >> 6]
 
 
 def _count(text: str) -> int:

@@ -10,6 +10,7 @@ import contextlib
 import functools
 import re
 from collections.abc import Callable
+from dataclasses import dataclass, fields, replace
 from typing import Any
 
 import numpy as np
@@ -17,12 +18,12 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 from kiboko.core.header.addresses import Address
-from kiboko.core.header.services import ICMP, ICMP6, PROTOCOLS, WITH_PORTS
+from kiboko.core.header.services import ICMP, ICMP6, PROTOCOLS, UNTOLD, WITH_PORTS
 from kiboko.core.records.columns import combined
-from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds
+from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, joined, milliseconds
 from kiboko.core.records.records import FlowRecord
 from kiboko.files.elements.arrays import filled, values_of
-from kiboko.files.elements.fields import DESTINATIONS, EVENT_NAMES, SOURCES, RecordMaker
+from kiboko.files.elements.fields import DESTINATIONS, EVENT_NAMES, FORWARDED, SOURCES, RecordMaker
 from kiboko.files.elements.moments import PLAIN, UNREADABLE, ZONELESS, read_moments
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.address_texts import AddressTexts
@@ -61,15 +62,17 @@ class Converter:
         for number, name in ((ICMP, "icmpTypeCodeIPv4"), (ICMP6, "icmpTypeCodeIPv6")):
             if not (protocol == number).any():
                 continue
-            kind = columns.whole(name, -1, 65535)
-            echo = np.int32((8 if number == ICMP else 128) << 8)
-            # Many exporters put type and code where the destination port stands (RFC 7011 did not settle it).
-            fallback = np.where(port > 0, port, echo)
+            kind = columns.icmp_kind(name)
+            # Many exporters put type and code where the destination port stands (RFC 7011 did not settle it); a port of
+            # 0 is what others fill in.
+            fallback = np.where(port > 0, port, np.int32(UNTOLD))
             detail = np.where(protocol == number, np.where(kind >= 0, kind, fallback), detail)
-        event = columns.coded("firewallEvent", _event, 0)
+        event = columns.events()
         flags = columns.whole("tcpControlBits", -1, 0xFFFF)
-        packets = columns.count("packetDeltaCount", 0)
-        octets = columns.count("octetDeltaCount", 0)
+        packets, octets = (
+            columns.counts("packetDeltaCount", "initiatorPackets"),
+            columns.counts("octetDeltaCount", "initiatorOctets"),
+        )
         start, end = columns.times("flowStartMilliseconds"), columns.times("flowEndMilliseconds")
         if "flowDurationMilliseconds" in batch.column_names:
             lasted = columns.count("flowDurationMilliseconds", -1)
@@ -85,10 +88,14 @@ class Converter:
             packets=packets, octets=octets, points=points, point=point,
             line=np.arange(first_line, first_line + size) if places is None else np.array(places, dtype=np.int64),
         )  # fmt: skip
+        reverse = columns.reverse()
         if columns.zoneless.any():
             _remark(table, columns.zoneless, "with a time without a zone, where others have one: read as UTC", rejects)
         if bad.any():
-            table = self._mended(table, batch, np.flatnonzero(bad), rejects)
+            table, keep = self._mended(table, batch, np.flatnonzero(bad), rejects)
+            reverse = reverse.taken(keep) if reverse is not None else None
+        if reverse is not None:
+            table = reverse.added_to(table, rejects)
         turned = table.end < table.start
         if turned.any() and (turned := turned & (table.end != NO_TIME)).any():
             _remark(table, turned, "ending before they begin: some clock is wrong", rejects)
@@ -106,16 +113,18 @@ class Converter:
             ends.append(end)
         return addresses, ends
 
-    def _mended(self, table: FlowTable, batch: pa.Table, bad: NDArray[np.int64], rejects: Rejects) -> FlowTable:
-        """The table with its bad rows read one at a time: put right, or taken out and noted."""
+    def _mended(
+        self, table: FlowTable, batch: pa.Table, bad: NDArray[np.int64], rejects: Rejects
+    ) -> tuple[FlowTable, NDArray[np.bool_]]:
+        """The table with its bad rows read one at a time: put right, or taken out and noted; and which are left."""
         maker = RecordMaker(rejects)
         keep = np.ones(len(table), dtype=np.bool_)
         copies = {name: getattr(table, name).copy() for name in _FIELDS}
         more: dict[Address, int] = {}
         for index in bad.tolist():
-            fields = {name: _plain(column[index]) for name, column in zip(batch.column_names, batch.columns)}
+            given = {name: _plain(column[index]) for name, column in zip(batch.column_names, batch.columns)}
             line = int(table.line[index])
-            record = maker.record({name: value for name, value in fields.items() if value is not None}, line)
+            record = maker.record({name: value for name, value in given.items() if value is not None}, line)
             if record is None:
                 keep[index] = False
                 continue
@@ -127,9 +136,10 @@ class Converter:
             np.concatenate([mine.family, new.family]), np.concatenate([mine.high, new.high]),
             np.concatenate([mine.low, new.low]),
         )  # fmt: skip
-        return FlowTable(
+        found = FlowTable(
             addresses=addresses, points=table.points, point=table.point[keep], line=table.line[keep], **kept
         )
+        return found, keep
 
 
 def _plain(value: pa.Scalar) -> Any:
@@ -165,6 +175,55 @@ def _values(record: FlowRecord, size: int, more: dict[Address, int]) -> dict[str
     }
 
 
+@dataclass(frozen=True, slots=True)
+class _Reverse:
+    """The other direction of `n` biflows (RFC 5103): `direction` uint8[n] is what the record itself is, as
+    `FlowTable.direction` has it."""
+
+    packets: NDArray[np.int64]
+    octets: NDArray[np.int64]
+    flags: NDArray[np.int32]
+    start: NDArray[np.int64]
+    end: NDArray[np.int64]
+    direction: NDArray[np.uint8]
+
+    def taken(self, rows: NDArray[np.bool_] | NDArray[np.int64]) -> _Reverse:
+        """Those of some rows."""
+        return _Reverse(*(getattr(self, each.name)[rows] for each in fields(self)))
+
+    def added_to(self, table: FlowTable, rejects: Rejects) -> FlowTable:
+        """A table with a record for each direction in which there was a packet."""
+        both = np.flatnonzero((self.packets > 0) | (self.octets > 0))
+        if self.direction.any():
+            table = replace(table, direction=self.direction)
+        if not len(both):
+            return table
+        forward, back = table.taken(both), self.taken(both)
+        has_ports = _PORTED[forward.protocol]
+        swapped = np.where(has_ports, np.maximum(forward.source_port, 0), forward.detail).astype(np.int32)
+        detail = np.where(forward.protocol == ICMP, _echoed(forward.detail, 8, 0), swapped)
+        detail = np.where(forward.protocol == ICMP6, _echoed(forward.detail, 128, 129), detail)
+        turned = replace(
+            forward, source=forward.destination, destination=forward.source,
+            source_port=np.where(has_ports, forward.detail, -1).astype(np.int32), detail=detail.astype(np.int32),
+            flags=back.flags, packets=back.packets, octets=back.octets, direction=_OTHER_DIRECTION[back.direction],
+            start=np.where(back.start == NO_TIME, forward.start, back.start),
+            end=np.where(back.end == NO_TIME, forward.end, back.end),
+        )  # fmt: skip
+        _remark(table, (self.packets > 0) | (self.octets > 0), "telling of both directions: each of them is counted",
+                rejects)  # fmt: skip
+        return joined([table, turned])
+
+
+def _echoed(detail: NDArray[np.int32], asks: int, answers: int) -> NDArray[np.int32]:
+    """The type that answers an echo request, and any other as it is."""
+    return np.where(detail >> 8 == asks, np.int32(answers << 8), detail)
+
+
+_OTHER_DIRECTION = np.array([0, 2, 1], dtype=np.uint8)
+_REVERSE = {"reversePacketDeltaCount", "reverseOctetDeltaCount", "responderPackets", "responderOctets"}
+
+
 class _Columns:
     """The columns of one batch as arrays; `bad` marks the rows of which some value could not be read."""
 
@@ -180,6 +239,46 @@ class _Columns:
     def whole(self, name: str, missing: int, most: int) -> NDArray[np.int32]:
         """Whole numbers from 0 to `most`; `missing` where there is none."""
         return self._whole(name, missing, most).astype(np.int32, copy=False)
+
+    def icmp_kind(self, name: str) -> NDArray[np.int32]:
+        """Type and code of ICMP messages: together, or in two elements; -1 where neither is there."""
+        kind = self.whole(name, -1, 65535)
+        family = name[-4:]
+        if f"icmpType{family}" not in self._batch.column_names:
+            return kind
+        apart, code = self.whole(f"icmpType{family}", -1, 255), self.whole(f"icmpCode{family}", 0, 255)
+        return np.where((kind < 0) & (apart >= 0), apart << 8 | code, kind)
+
+    def events(self) -> NDArray[np.int16]:
+        """What records say of their fate: `firewallEvent`, else `forwardingStatus`."""
+        event = self.coded("firewallEvent", _event, 0)
+        if "forwardingStatus" not in self._batch.column_names:
+            return event
+        status = self.whole("forwardingStatus", 0, 255)
+        told = np.array([EVENTS.index(each) for each in FORWARDED], dtype=np.int16)[status >> 6]
+        return np.where(event == 0, told, event)
+
+    def counts(self, name: str, other: str) -> NDArray[np.int64]:
+        """A count, or what another element has of it."""
+        found = self.count(name, 0)
+        if other in self._batch.column_names:
+            found = np.where(found == 0, self.count(other, 0), found)
+        return found
+
+    def reverse(self) -> _Reverse | None:
+        """The other direction of each record; None where no record tells of it."""
+        names = set(self._batch.column_names)
+        if not names & {*_REVERSE, "biflowDirection"}:
+            return None
+        direction = self.whole("biflowDirection", 0, 255)
+        told = np.where(direction <= 2, direction, 0).astype(np.uint8)
+        if {"responderPackets", "responderOctets"} & names:
+            told = np.where(told == 0, 1, told).astype(np.uint8)
+        return _Reverse(
+            self.counts("reversePacketDeltaCount", "responderPackets"),
+            self.counts("reverseOctetDeltaCount", "responderOctets"), self.whole("reverseTcpControlBits", -1, 0xFFFF),
+            self.times("reverseFlowStartMilliseconds"), self.times("reverseFlowEndMilliseconds"), told,
+        )  # fmt: skip
 
     def count(self, name: str, missing: int) -> NDArray[np.int64]:
         """Whole numbers from 0; `missing` where there is none."""

@@ -22,6 +22,8 @@ from kiboko.files.messages.template_columns import (
     COUNTS,
     DAY_MS,
     ELEMENTS,
+    OBSERVED,
+    REVERSE_COUNTS,
     TIMES,
     WRAP_MS,
     RecordLayout,
@@ -345,9 +347,12 @@ def _records(
                     moment = boot_ms + flow[name]
                     row.setdefault(element, moment - WRAP_MS if moment > export_ms + DAY_MS else moment)
         if "flowEndMilliseconds" not in row:
-            row.setdefault("flowStartMilliseconds", export_ms)
+            row.setdefault("flowStartMilliseconds", flow.get(OBSERVED, export_ms))
         for name, element, total in COUNTS:
             row[element] = flow.get(name, flow.get(total, 0)) * rate
+        for name, element, total in REVERSE_COUNTS:
+            if name in flow or total in flow:
+                row[element] = flow.get(name, flow.get(total, 0)) * rate
         if "icmp_type" in flow:
             kind = flow["icmp_type"] << 8 | flow.get("icmp_code", 0)
             row.setdefault("icmpTypeCodeIPv6" if row.get("protocolIdentifier") == 58 else "icmpTypeCodeIPv4", kind)

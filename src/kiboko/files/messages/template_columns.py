@@ -19,7 +19,10 @@ ELEMENTS = {
     "icmp_type_code": "icmpTypeCodeIPv4", "icmp_type_code_v6": "icmpTypeCodeIPv6", "tcp_flags": "tcpControlBits",
     "ie233": "firewallEvent", "observation_point_id": "observationPointId", "in_if": "ingressInterface",
     "out_if": "egressInterface", "direction": "flowDirection", "ie161": "flowDurationMilliseconds",
-    "src_addr": "sourceIPv4Address", "dst_addr": "destinationIPv4Address",
+    "src_addr": "sourceIPv4Address", "dst_addr": "destinationIPv4Address", "forwarding_status": "forwardingStatus",
+    "ie239": "biflowDirection", "ie298": "initiatorPackets", "ie299": "responderPackets", "ie231": "initiatorOctets",
+    "ie232": "responderOctets", "e29305.6": "reverseTcpControlBits",
+    "e29305.152": "reverseFlowStartMilliseconds", "e29305.153": "reverseFlowEndMilliseconds",
 }  # fmt: skip
 """Fields by the names of netflume, and the information elements that they are."""
 TIMES = tuple(
@@ -30,6 +33,10 @@ TIMES = tuple(
 """Absolute times in other units than milliseconds."""
 COUNTS = (("packets", "packetDeltaCount", "packets_total"), ("octets", "octetDeltaCount", "octets_total"))
 """Counts: the one since the last record, the element, and the one since the flow began."""
+REVERSE_COUNTS = (("e29305.2", "reversePacketDeltaCount", "e29305.86"),
+                  ("e29305.1", "reverseOctetDeltaCount", "e29305.85"))  # fmt: skip
+"""The same of the other direction of a biflow (RFC 5103, section 6.1: elements under the reverse number)."""
+OBSERVED = "observation_time_ms"
 DAY_MS = 86_400_000
 WRAP_MS = 1 << 32
 _ICMP6 = 58
@@ -143,9 +150,11 @@ class _Gathered:
             if name in self._places and element not in found and (told or boots.all()):
                 found[element] = pa.array(self._since_boot(name, exports, boots))
         if "flowStartMilliseconds" not in found and "flowEndMilliseconds" not in found:
-            found["flowStartMilliseconds"] = pa.array(exports)
-        for name, element, total in COUNTS:
+            found["flowStartMilliseconds"] = pa.array(self._whole(OBSERVED) if OBSERVED in self._places else exports)
+        for name, element, total in (*COUNTS, *REVERSE_COUNTS):
             source = name if name in self._places else total
+            if source not in self._places and (name, element, total) in REVERSE_COUNTS:
+                continue
             counted = self._whole(source) if source in self._places else np.zeros(len(self._octets), dtype=np.int64)
             found[element] = pa.array(np.minimum(counted, _MOST // np.maximum(rates, 1)) * rates)
         if "icmp_type" in self._places:

@@ -17,7 +17,7 @@ import pyarrow.csv
 import pyarrow.parquet
 
 from kiboko.core.errors import UsageError
-from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS
+from kiboko.core.header.services import ICMP, ICMP6, UNTOLD, WITH_PORTS
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
 from kiboko.core.records.records import DENIED, PASSED, FlowRecord
 from kiboko.files.documents.saving import written_whole
@@ -131,6 +131,8 @@ def arrow_table(table: FlowTable) -> pa.Table:
     events = np.array([0, 1, 3], dtype=np.int64)[table.event]
     points = np.array([point or "" for point in table.points], dtype=object)[table.point]
 
+    direction = np.zeros(len(table), np.uint8) if table.direction is None else table.direction
+
     def column(values: Any, kind: pa.DataType, missing: Any) -> pa.Array:
         return pa.array(values, kind, mask=np.asarray(missing, dtype=np.bool_))
 
@@ -146,13 +148,14 @@ def arrow_table(table: FlowTable) -> pa.Table:
         "sourceTransportPort": column(table.source_port, whole, ~ported | (table.source_port < 0)),
         "destinationTransportPort": column(table.detail, whole, ~ported),
         "protocolIdentifier": pa.array(table.protocol.astype(np.int64)),
-        "icmpTypeCodeIPv4": column(table.detail, whole, table.protocol != ICMP),
-        "icmpTypeCodeIPv6": column(table.detail, whole, table.protocol != ICMP6),
+        "icmpTypeCodeIPv4": column(table.detail, whole, (table.protocol != ICMP) | (table.detail == UNTOLD)),
+        "icmpTypeCodeIPv6": column(table.detail, whole, (table.protocol != ICMP6) | (table.detail == UNTOLD)),
         "tcpControlBits": column(table.flags, whole, table.flags < 0),
         "packetDeltaCount": pa.array(table.packets),
         "octetDeltaCount": pa.array(table.octets),
         "firewallEvent": column(events, whole, events == 0),
         "observationPointId": column(points, text, points == ""),
+        "biflowDirection": column(direction, whole, direction == 0),
     })  # fmt: skip
 
 
@@ -160,7 +163,7 @@ _COLUMNS = (
     "flowStartMilliseconds", "flowEndMilliseconds", "sourceIPv4Address", "sourceIPv6Address",
     "destinationIPv4Address", "destinationIPv6Address", "sourceTransportPort", "destinationTransportPort",
     "protocolIdentifier", "icmpTypeCodeIPv4", "icmpTypeCodeIPv6", "tcpControlBits", "packetDeltaCount",
-    "octetDeltaCount", "firewallEvent", "observationPointId",
+    "octetDeltaCount", "firewallEvent", "observationPointId", "biflowDirection",
 )  # fmt: skip
 
 
@@ -178,10 +181,11 @@ def _fields(record: FlowRecord) -> dict[str, str]:
         "octetDeltaCount": str(record.octets),
         "firewallEvent": _EVENTS.get(record.event, ""),
         "observationPointId": record.point or "",
+        "biflowDirection": str(record.direction or ""),
     }
     if record.source_port is not None:
         fields |= {"sourceTransportPort": str(record.source_port), "destinationTransportPort": str(detail)}
-    elif protocol in (ICMP, ICMP6):
+    elif protocol in (ICMP, ICMP6) and detail != UNTOLD:
         fields["icmpTypeCodeIPv4" if protocol == ICMP else "icmpTypeCodeIPv6"] = str(detail)
     return fields
 
