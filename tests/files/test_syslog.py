@@ -52,12 +52,12 @@ class Forms(unittest.TestCase):
 
 class Flows(unittest.TestCase):
     def test_a_kernel_line_by_hand(self):
-        found = flow(f"<4>Jan  2 03:00:00 gate kernel: [  12.345] edge-drop: {KERNEL}")
+        found = flow(f"<4>Jan  2 03:00:00 gate kernel: [  12.345] DROP: {KERNEL}")
         wanted = {
             "sourceIPv4Address": "192.0.2.9", "destinationIPv4Address": "10.1.1.10", "sourceTransportPort": "40000",
             "destinationTransportPort": "22", "protocolIdentifier": "TCP", "octetDeltaCount": "60", "tcpControlBits": 2,
             "firewallEvent": "denied", "ingressInterface": "eth0", "packetDeltaCount": 1,
-            "syslog.prefix": "edge-drop:", "syslog.host": "gate",
+            "syslog.prefix": "DROP:", "syslog.host": "gate",
         }  # fmt: skip
         self.assertEqual({name: found[name] for name in wanted}, wanted)
         self.assertNotIn("egressInterface", found)

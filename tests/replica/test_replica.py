@@ -165,9 +165,6 @@ class RealPackets(unittest.TestCase):
         """The comparison must be able to fail: the replica of one network against the walk of another."""
         from unittest import mock
 
-        from kiboko.core.records.flow_table import table_of
-from kiboko.core.walk.walk import Walker
-
         values = base()
         topology = load(values)
         values["filters"]["shut"] = a_filter("instance", inbound=[], attach_to=["ann"])

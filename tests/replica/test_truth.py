@@ -105,7 +105,7 @@ class Truth:
         """What is wrong with a finding; None where it is right."""
         outcome, rules, real = self.walks(key)
         answered = outcome == "answered"
-        if found.status == "agree" and not found.as_far_as_seen and not found.is_inventory:
+        if found.status == "agree" and not found.as_far_as_seen and not found.is_inventory:  # noqa: SIM102
             if answered != (rules.verdict == "allowed"):
                 return f"agree, and it was {outcome} where the rules say {rules.verdict}"
         if found.status == "break" and answered:

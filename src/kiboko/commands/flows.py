@@ -67,18 +67,23 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--export", metavar="FILE", type=Path, help="write the records: .csv, .jsonl, .ipfix, .arrows, .parquet"
     )
+    parser.add_argument("--guess", action="store_true",
+                        help="propose a mapping file for --columns from the first records, and end")  # fmt: skip
     parser.add_argument("--raw", action="store_true", help="with --export: text as it is, also what spreadsheets run")
     parser.add_argument("--json", action="store_true", help="machine-readable, flows/1 or rule-usage/1")
     add_examples(
         parser,
         "flows evidence/flows.csv --top 8",
         "flows evidence/flows.csv --rules",
+        "flows other.log --guess > columns.yaml",
         "flows evidence/flows.csv --by source,service --export copy.jsonl",
     )
 
 
 def run(args: argparse.Namespace) -> int:
     """Read, filter, sum up and show; 0, or 1 where `--rules` finds a rule that nothing hit."""
+    if args.guess:
+        return _guess(args)
     fields = tuple(name.strip() for name in args.by.split(",") if name.strip())
     wrong = [name for name in fields if name not in FIELDS]
     if wrong:
@@ -93,6 +98,18 @@ def run(args: argparse.Namespace) -> int:
     wanted = _filter(args, walker)
     files = flow_files(args.paths)
     return _rules(args, walker, wanted, files) if args.rules else _sums(args, fields, walker, wanted, files)
+
+
+def _guess(args: argparse.Namespace) -> int:
+    """Print a mapping file for the first log."""
+    from kiboko.files.elements.guessing import guess_columns, mapping_text
+    from kiboko.files.logs.first_rows import first_rows
+
+    files = flow_files(args.paths)
+    rows, delimiter = first_rows(files[0])
+    guesses, unknown = guess_columns(rows)
+    print(mapping_text(guesses, unknown, delimiter, str(files[0])), end="")
+    return 0
 
 
 def _walker(args: argparse.Namespace) -> Walker | None:

@@ -4,7 +4,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import pyarrow as pa
@@ -16,13 +16,16 @@ from kiboko.files.elements.arrays import values_of
 from kiboko.files.elements.fields import element_of, in_other_units, require_columns
 from kiboko.files.elements.moments import REPEATED, UNREADABLE, read_moments
 
+_JOINED = " + "
 _NUMBER = r"^[+-]?\d{1,19}(\.\d{0,12})?$"
 
 
 @dataclass(frozen=True, slots=True)
 class Column:
     """What one column holds: an element, its values multiplied by `scale`, translated by `texts` (as written, and what
-    it means), or times in the form `form` (that of `strptime`) and the time zone `zone`."""
+    it means), or times in the form `form` (that of `strptime`) and the time zone `zone`. Numbers may have a `decimal`
+    sign other than a point, and one that parts `thousands`. A name with ` + ` in it is that of several columns, whose
+    texts are put together, such as those of date and time."""
 
     name: str
     element: str
@@ -30,11 +33,19 @@ class Column:
     texts: tuple[tuple[str, str], ...] = ()
     form: str | None = None
     zone: str | None = None
+    decimal: str | None = None
+    thousands: str | None = None
+
+    @property
+    def names(self) -> list[str]:
+        """The columns that it is put together of."""
+        return self.name.split(_JOINED)
 
     @property
     def is_plain(self) -> bool:
         """Whether its values are the element's as they stand."""
-        return self.scale is None and not self.texts and self.form is None and self.zone is None
+        changed = (self.scale, self.form, self.zone, self.decimal, self.thousands)
+        return not self.texts and changed == (None,) * 5 and _JOINED not in self.name
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,7 +54,8 @@ class ColumnMap:
 
     `records` is the path to the records in JSON documents, a name or a name with `[]` at each step; `names` are the
     columns of records without a header, `delimiter` is what parts their cells. Records with one of the values of `skip`
-    in a column are none. `constants` are elements that all records have.
+    in a column are none. `constants` are elements that all records have. `none` are words that stand for no value.
+    `pattern` finds the fields of a record in a line of free text, by its named groups.
     """
 
     columns: tuple[Column, ...] = ()
@@ -52,6 +64,8 @@ class ColumnMap:
     names: tuple[str, ...] = ()
     skip: tuple[tuple[str, tuple[str, ...]], ...] = ()
     constants: tuple[tuple[str, str], ...] = ()
+    none: tuple[str, ...] = ("-",)
+    pattern: str | None = None
 
     def chosen(self, header: tuple[str, ...], file: str | None = None) -> Chosen:
         """What is read of a table with such a header. Raises InputError for `file` where too little is there."""
@@ -60,10 +74,10 @@ class ColumnMap:
             found = _usual(header)
             if file is not None:
                 require_columns([column.element for _, column in found], list(header), file)
-            return Chosen(tuple(found), (), ())
+            return _with_joined(Chosen(tuple(found), (), (), self.none), header)
         places = {name: index for index, name in reversed(list(enumerate(header)))}
         if file is not None:
-            wanted = [column.name for column in self.columns] + [name for name, _ in self.skip]
+            wanted = [name for column in self.columns for name in column.names] + [name for name, _ in self.skip]
             problems = [
                 Problem(Place(file, 1), f"column '{name}' of the mapping file is not in it" + nearest(name, header))
                 for name in dict.fromkeys(wanted)
@@ -72,14 +86,16 @@ class ColumnMap:
             if problems:
                 raise InputError(problems)
             require_columns([*elements, *(column.element for column in self.columns)], list(header), file)
-        picked = tuple((places[column.name], column) for column in self.columns if column.name in places)
+        there = [column for column in self.columns if all(name in places for name in column.names)]
+        picked = tuple((places[column.names[0]], column) for column in there)
         skipped = tuple((places[name], values) for name, values in self.skip if name in places)
-        return Chosen(picked, skipped, self.constants)
+        return _with_joined(Chosen(picked, skipped, self.constants, self.none), header)
 
     @property
     def fields(self) -> tuple[str, ...]:
         """The names of all fields that the map reads, each once: the header of records out of JSON."""
-        return tuple(dict.fromkeys([*(each.name for each in self.columns), *(name for name, _ in self.skip)]))
+        named = [name for each in self.columns for name in each.names]
+        return tuple(dict.fromkeys([*named, *(name for name, _ in self.skip)]))
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,11 +105,15 @@ class Chosen:
     columns: tuple[tuple[int, Column], ...]
     skip: tuple[tuple[int, tuple[str, ...]], ...] = ()
     constants: tuple[tuple[str, str], ...] = ()
+    none: tuple[str, ...] = ()
+    joined: tuple[tuple[int, tuple[int, ...]], ...] = ()
+    """For columns that are put together, by the place of the first, the places of the others."""
 
     @property
     def places(self) -> list[int]:
         """The places of all columns that are needed, ascending."""
-        return sorted({place for place, _ in self.columns} | {place for place, _ in self.skip})
+        others = {place for _, more in self.joined for place in more}
+        return sorted({place for place, _ in self.columns} | {place for place, _ in self.skip} | others)
 
     def typed(self, types: dict[str, pa.DataType]) -> dict[str, pa.DataType]:
         """The types to read columns as, by the label of each: those of their elements, text where values change."""
@@ -112,14 +132,28 @@ class Chosen:
             batch = batch.filter(pa.array(keep))
         found: dict[str, pa.ChunkedArray] = {}
         repeated = np.zeros(batch.num_rows, dtype=np.bool_)
+        joined = dict(self.joined)
         for place, column in self.columns:
-            values = batch.column(label(place))
+            values = _without(batch.column(label(place)), self.none)
+            for other in joined.get(place, ()) if _JOINED in column.name else ():
+                values = _put_together(values, _without(batch.column(label(other)), self.none))
             values = values if column.is_plain else _translated(column, values, repeated)
             known = found.get(column.element)
             found[column.element] = values if known is None else _either(known, values)
         for element, text in self.constants:
             found.setdefault(element, pa.chunked_array([pa.array([text] * batch.num_rows, pa.string())]))
         return pa.table(found), keep, repeated
+
+
+def _with_joined(chosen: Chosen, header: tuple[str, ...]) -> Chosen:
+    """What is chosen, with the places of the other columns of those that are put together."""
+    places = {name: index for index, name in reversed(list(enumerate(header)))}
+    joined = tuple(
+        (place, tuple(places[name] for name in column.names[1:]))
+        for place, column in chosen.columns
+        if _JOINED in column.name
+    )
+    return replace(chosen, joined=joined) if joined else chosen
 
 
 USUAL = ColumnMap()
@@ -135,7 +169,14 @@ def _usual(header: tuple[str, ...]) -> list[tuple[int, Column]]:
     """Columns by their usual names. Of several for one element the first that has a value counts, whole names before
     plain ones and before other units."""
     found: list[tuple[int, int, Column]] = []
+    plain = [name.strip().lower() for name in header]
+    together = plain.index("date") if {"date", "time"} <= set(plain) else None
+    if together is not None:
+        name = _JOINED.join((header[together], header[plain.index("time")]))
+        found.append((0, together, Column(name, "flowStartMilliseconds")))
     for place, name in enumerate(header):
+        if together is not None and plain[place] == "time":
+            continue
         element, other = element_of(name), in_other_units(name)
         if element is not None:
             found.append((int(name != element), place, Column(name, element)))
@@ -155,6 +196,29 @@ def _text(column: pa.ChunkedArray) -> pa.ChunkedArray:
 
 
 # `pyarrow.compute` takes long to load, and the common columns do without.
+
+
+def _without(column: pa.ChunkedArray, words: Sequence[str]) -> pa.ChunkedArray:
+    """A column without the words that stand for no value. Numbers and times have none."""
+    kind = column.type.value_type if pa.types.is_dictionary(column.type) else column.type
+    if not words or not (pa.types.is_string(kind) or pa.types.is_binary(kind)):
+        return column
+    import pyarrow.compute as pc
+
+    if pa.types.is_dictionary(column.type):
+        known = {text for chunk in column.chunks for text in chunk.dictionary.to_pylist()}
+        if not known & set(words):
+            return column
+    text = _text(column)
+    absent = pc.is_in(pc.utf8_trim_whitespace(text), pa.array(words, pa.string()))
+    return pc.if_else(absent, pa.scalar(None, pa.string()), text) if pc.any(absent).as_py() else column
+
+
+def _put_together(one: pa.ChunkedArray, other: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Two columns of texts as one, a space between them; where one has no value, none."""
+    import pyarrow.compute as pc
+
+    return pc.binary_join_element_wise(_text(one), _text(other), " ")
 
 
 def _is_among(column: pa.ChunkedArray, values: Sequence[str]) -> NDArray[np.bool_]:
@@ -180,13 +244,19 @@ def _translated(column: Column, values: pa.ChunkedArray, repeated: NDArray[np.bo
         written, meant = zip(*column.texts)
         at = pc.index_in(text, pa.array(written, pa.string()))
         text = pc.coalesce(pc.take(pa.array(meant, pa.string()), at), text)
+    if column.thousands is not None:
+        text = pc.replace_substring(text, column.thousands, "")
+    if column.decimal is not None:
+        text = pc.replace_substring(text, column.decimal, ".")
     if column.form is not None or column.zone is not None:
         moments, kinds = read_moments(text.to_pylist(), column.form, column.zone)
         repeated |= kinds == REPEATED
         return pc.coalesce(pc.cast(pa.array(moments, mask=kinds == UNREADABLE), pa.string()), text)
-    if column.scale is not None:
+    if column.scale is not None or column.decimal is not None:
         fits = pc.match_substring_regex(text, _NUMBER)
         number = pc.if_else(fits, text, pa.scalar(None, pa.string())).cast(pa.float64())
-        scaled = pc.round(pc.multiply(number, column.scale)).cast(pa.int64(), safe=False)
+        scaled = pc.round(pc.multiply(number, 1.0 if column.scale is None else column.scale)).cast(
+            pa.int64(), safe=False
+        )
         return pc.coalesce(scaled.cast(pa.string()), text)
     return text

@@ -19,20 +19,20 @@ SOURCES = ("sourceIPv4Address", "sourceIPv6Address")
 DESTINATIONS = ("destinationIPv4Address", "destinationIPv6Address")
 # Plain headers that say the same as an information element, whatever their case.
 _PLAIN = {
-    "sourceIPv4Address": ("src", "source", "src_ip", "srcip", "src_addr", "source_ip", "source_address"),
+    "sourceIPv4Address": ("src", "source", "src_ip", "srcip", "src_addr", "source_ip", "source_address", "c_ip"),
     "destinationIPv4Address": (
-        "dst", "destination", "dst_ip", "dstip", "dst_addr", "destination_ip", "destination_address",
+        "dst", "destination", "dst_ip", "dstip", "dst_addr", "destination_ip", "destination_address", "s_ip",
     ),
-    "sourceTransportPort": ("src_port", "source_port", "sport", "srcport", "spt"),
+    "sourceTransportPort": ("src_port", "source_port", "sport", "srcport", "spt", "c_port"),
     "destinationTransportPort": (
-        "dst_port", "destination_port", "dport", "dest_port", "dstport", "dpt", "port",
+        "dst_port", "destination_port", "dport", "dest_port", "dstport", "dpt", "port", "s_port",
     ),
     "protocolIdentifier": ("proto", "protocol"),
     "firewallEvent": ("action", "verdict", "event", "disposition"),
     "flowStartMilliseconds": ("start", "start_time", "time", "timestamp"),
     "flowEndMilliseconds": ("end", "end_time"),
     "packetDeltaCount": ("packets",),
-    "octetDeltaCount": ("bytes", "octets"),
+    "octetDeltaCount": ("bytes", "octets", "size"),
     "tcpControlBits": ("tcp_flags", "flags"),
     "observationPointId": ("point", "observation_point"),
     "flowDurationMilliseconds": ("duration_ms",),

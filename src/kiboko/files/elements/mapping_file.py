@@ -57,6 +57,9 @@ class _Reader:
         delimiter = {"tab": "\t", "space": " "}.get(shape.delimiter or "", shape.delimiter)
         if delimiter is not None and (len(delimiter) != 1 or delimiter in '"\r\n'):
             self.problems.append(Problem(raw.place("delimiter"), "the delimiter is one character, tab or space"))
+        self._check_once(columns)
+        if shape.pattern is not None:
+            self._check_pattern(shape.pattern, columns)
         if shape.names:
             for name in self._read_names():
                 if name not in shape.names:
@@ -74,11 +77,39 @@ class _Reader:
             tuple(shape.names),
             tuple((name, tuple(values)) for name, values in shape.skip.items()),
             tuple(shape.constant.items()),
+            ("-",) if shape.none is None else tuple(shape.none),
+            shape.pattern,
         )
 
     def _read_names(self) -> list[str]:
         """The columns that have to be among `names`: all, unless fields around a delimited record may be meant too."""
-        return [] if self.shape.records else [*self.shape.columns, *self.shape.skip]
+        named = [part for name in self.shape.columns for part in name.split(" + ")]
+        return [] if self.shape.records else [*named, *self.shape.skip]
+
+    def _check_once(self, columns: tuple[Column, ...]) -> None:
+        """Two columns for one element are a mistake, but for addresses, of which records have either family."""
+        seen: dict[str, str] = {}
+        for column in columns:
+            other = seen.setdefault(column.element, column.name)
+            if other != column.name and "Address" not in column.element:
+                self._fault(self.raw["columns"].place(column.name),
+                            f"'{column.name}' and '{other}' are both {column.element}, of which a record has one;"
+                            f" put their texts together as '{other} + {column.name}', or choose one")  # fmt: skip
+
+    def _check_pattern(self, pattern: str, columns: tuple[Column, ...]) -> None:
+        import regex  # loaded where there is one alone
+
+        try:
+            groups = regex.compile(pattern).groupindex
+        except regex.error as error:
+            self._fault(self.raw.place("pattern"), f"the pattern cannot be read: {error}")
+            return
+        for column in columns:
+            for name in column.names:
+                if name not in groups:
+                    self._fault(self.raw["columns"].place(column.name),
+                                f"the pattern has no group '{name}'; write (?P<{name}>...)"
+                                + nearest(name, groups))  # fmt: skip
 
     def _column(self, name: str, value: ColumnShape | str) -> Column:
         place = self.raw["columns"].place(name)
@@ -115,7 +146,11 @@ class _Reader:
             for text, meant in given.values.items():
                 if meant.lower() not in EVENT_NAMES:
                     self._fault(place, f"{name}: '{meant}' is no firewallEvent; use passed, denied or seen: [{text}]")
-        return Column(name, element, scale, tuple(texts.items()), given.format, given.zone)
+        for what, sign in (("decimal", given.decimal), ("thousands", given.thousands)):
+            if sign is not None and (len(sign) != 1 or sign.isalnum()):
+                self._fault(place, f"{name}: '{what}' is one character such as a comma, no letter and no digit")
+        return Column(name, element, scale, tuple(texts.items()), given.format, given.zone, given.decimal,
+                      given.thousands)  # fmt: skip
 
     def _element(self, name: str, place: Place) -> str:
         if name not in ELEMENTS:

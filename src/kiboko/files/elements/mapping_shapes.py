@@ -20,6 +20,8 @@ class ColumnShape(Shape):
     denied: list[str] = Field(default_factory=list)
     seen: list[str] = Field(default_factory=list)
     values: dict[str, str] = Field(default_factory=dict)
+    decimal: str | None = None
+    thousands: str | None = None
 
 
 class MapShape(Shape):
@@ -32,6 +34,8 @@ class MapShape(Shape):
     names: list[str] = Field(default_factory=list)
     skip: dict[str, list[str]] = Field(default_factory=dict)
     constant: dict[str, str] = Field(default_factory=dict)
+    none: list[str] | None = None
+    pattern: str | None = None
 
     @staticmethod
     def of_element(name: str) -> ColumnShape:

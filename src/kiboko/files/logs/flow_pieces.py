@@ -12,10 +12,13 @@ import glob
 import hashlib
 import io
 import json
+import os
+import re
 import shutil
 import tempfile
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
 
@@ -27,6 +30,7 @@ from kiboko.core.errors import InputError, Place, Problem
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.fields import element_of
+from kiboko.files.logs.log_lines import LINES, LogLines, PatternLines, is_journal, is_log, try_pattern
 
 PIECE = 32 << 20
 """Octets of text in a piece."""
@@ -35,6 +39,9 @@ CONTEXT = 1 << 19
 ROWS = 250_000
 """Rows in a piece of a Parquet file, at least."""
 _SUFFIXES = (".csv", ".tsv", ".json", ".jsonl", ".ndjson", ".log", ".txt", ".parquet", ".ipfix", ".arrows")
+_TRACKED = re.compile(rb"\[(NEW|UPDATE|DESTROY|\d{1,11}\.\d)")
+_LOOKED_AT = 200
+_TRIED = 1000
 _MAGIC = {b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd", b"PAR1": "parquet", b"\xff\xff\xff\xff": "arrow"}
 _IPFIX_VERSION = b"\x00\x0a"
 _DELIMITERS = (",", ";", "\t", " ", "|")
@@ -48,9 +55,9 @@ class Piece:
     """A part of a log that is read in one go: octets `start` to `stop` of a text file, row groups `start` to `stop` of
     a Parquet file, or the whole of another file.
 
-    `form` is csv, json (JSON Lines), document (JSON that is not a record a line), parquet, arrow (an Arrow stream),
-    ipfix, gzip or zstd. `begin` is where the records of the file begin; `header` are the columns of a CSV file, empty
-    for other forms, and `header_lines` how many lines they take.
+    `form` is csv, json (JSON Lines), lines (of a log), document (JSON that is not a record a line), parquet, arrow (an
+    Arrow stream), ipfix, gzip or zstd. `begin` is where the records of the file begin; `header` are the columns of CSV,
+    empty for other forms, and `header_lines` how many lines they take.
     """
 
     path: str
@@ -252,14 +259,55 @@ def opening_of(stream: BinaryIO | io.BytesIO, name: str, columns: ColumnMap) -> 
     first = stream.readline(_LONGEST_LINE)
     if not first:
         raise InputError([Problem(Place(name, 1), "the file is empty; a flow log has at least a header")])
+    if columns.pattern is not None:
+        stream.seek(0)
+        lines = [stream.readline(_LONGEST_LINE) for _ in range(_TRIED)]
+        try_pattern([line for line in lines if line], PatternLines(columns.pattern), name)
+        return Opening(LINES)
     start = first.removeprefix(b"\xef\xbb\xbf").lstrip()
-    if start[:1] in (b"{", b"["):
+    if start[:1] in (b"{", b"[") and not _TRACKED.match(start):
+        if not columns.columns and is_journal(start):
+            return Opening(LINES)
         return Opening("json" if _is_object(start) else "document")
     if columns.names and not columns.records:
         return Opening("csv", columns.names, columns.delimiter or ",")
+    if start.startswith(b"#"):
+        extended = _extended(stream, name, columns)
+        if extended is not None:
+            return extended
     header, delimiter = _header(first, name, columns)
+    known = {each.name for each in columns.columns}
+    if not any(each in known if known else element_of(each) is not None for each in header):
+        stream.seek(0)
+        lines = [stream.readline(_LONGEST_LINE) for _ in range(_LOOKED_AT)]
+        if is_log(lines, LogLines(written_at(name), bool(columns.columns))):
+            return Opening(LINES)
     columns.chosen(header, name)
     return Opening("csv", header, delimiter, len(first), 1)
+
+
+def written_at(name: str) -> datetime:
+    """When a file was last written to; now, where that cannot be told."""
+    try:
+        return datetime.fromtimestamp(os.stat(name).st_mtime, UTC)
+    except OSError:
+        return datetime.now(UTC)
+
+
+def _extended(stream: BinaryIO | io.BytesIO, name: str, columns: ColumnMap) -> Opening | None:
+    """What a log in the extended log file format of the W3C is: directives, among them the fields, then values parted
+    by spaces or tabs; None where it has no such directive."""
+    stream.seek(0)
+    at = lines = 0
+    header: tuple[str, ...] = ()
+    while (line := stream.readline(_LONGEST_LINE)).startswith(b"#"):
+        at, lines = at + len(line), lines + 1
+        if line.lower().startswith(b"#fields:"):
+            header = tuple(line.partition(b":")[2].decode("utf-8", "replace").split())
+    if not header:
+        return None
+    columns.chosen(header, name)
+    return Opening("csv", header, "\t" if b"\t" in line else " ", at, lines)
 
 
 def _is_object(line: bytes) -> bool:

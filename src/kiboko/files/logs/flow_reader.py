@@ -21,8 +21,17 @@ from kiboko.files.elements.rejects import Rejects
 from kiboko.files.elements.streams import Stream, Unpacked
 from kiboko.files.logs import flow_pieces
 from kiboko.files.logs.flow_columns import Converter
-from kiboko.files.logs.flow_pieces import Piece, PiecePart, opening_of, pieces_of, there_now, whole_form
+from kiboko.files.logs.flow_pieces import (
+    Piece,
+    PiecePart,
+    opening_of,
+    pieces_of,
+    there_now,
+    whole_form,
+    written_at,
+)
 from kiboko.files.logs.flow_texts import Batch, Text, TextReader, batch_of, count_lines
+from kiboko.files.logs.log_lines import LINES, LogLines, PatternLines
 from kiboko.files.logs.nested_json import outer_items
 
 _ROWS = 250_000
@@ -51,7 +60,7 @@ class PieceReader:
         try:
             if piece.form in ("gzip", "zstd"):
                 yield from self._packed(piece, rejects)
-            elif piece.form in ("csv", "json"):
+            elif piece.form in ("csv", "json", LINES):
                 yield self._mapped(piece, rejects)
             elif piece.form == "parquet":
                 yield from self._parquet(piece.path, piece.path, rejects, (piece.start, piece.stop))
@@ -74,7 +83,11 @@ class PieceReader:
 
     def _text(self, piece: Piece, text: Text, rejects: Rejects) -> PiecePart:
         """The part that a text is."""
-        if piece.form == "json":
+        if piece.form == LINES:
+            reader = PatternLines(self._map.pattern) if self._map.pattern is not None else LogLines(
+                written_at(piece.path), bool(self._map.columns))  # fmt: skip
+            batch = self._texts.log(text, reader, rejects)
+        elif piece.form == "json":
             batch = self._texts.json(text, rejects)
         else:
             batch = self._texts.csv(piece.header, piece.delimiter, text, rejects)

@@ -18,6 +18,7 @@ import pyarrow.json
 from kiboko.files.elements.column_map import Chosen, ColumnMap, label
 from kiboko.files.elements.fields import DESTINATIONS, SOURCES
 from kiboko.files.elements.rejects import Rejects
+from kiboko.files.logs.log_lines import LineReader, read_lines
 from kiboko.files.logs.nested_json import delimited, expanded
 
 _WHOLE = ("flowStartMilliseconds", "flowEndMilliseconds", "flowDurationMilliseconds", "packetDeltaCount",
@@ -157,6 +158,27 @@ class TextReader:
                 for row in self._objects(line, number, data, text.line, rejects):
                     rows.append(row)
                     places.append(number)
+        return self.objects(rows, places, text.line, lines, rejects)
+
+    def log(self, text: Text, reader: LineReader, rejects: Rejects) -> Batch:
+        """A text of log lines; those that tell of no flow are told of, since others may be among them."""
+        data = text.data.to_pybytes()
+        lines = count_lines(data)
+        text.bounded(rejects, lines)
+        rows: list[Mapping[str, Any]] = []
+        places: list[int] = []
+        without = 0
+        first_without = 0
+        for row, number in read_lines(data, text.line, reader, rejects):
+            if row is not None:
+                by_records = self._map.columns and self._map.pattern is None
+                inside = self.inside(row, number, rejects) if by_records else [row]
+                rows.extend(inside)
+                places.extend([number] * len(inside))
+            elif rejects.first_line <= number <= rejects.last_line:
+                without, first_without = without + 1, first_without or number
+        if without:
+            rejects.remark("telling of no flow", first_without, without)
         return self.objects(rows, places, text.line, lines, rejects)
 
     def objects(

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
+from kiboko.core.records.records import SEEN
 from kiboko.files.elements.fields import EVENT_NAMES, element_of
 
 _PRIORITY = re.compile(rb"<(\d{1,3})>")
@@ -186,9 +187,8 @@ def _kernel_fields(line: str) -> dict[str, Any]:
             found[element] = pairs[name]
     if pairs.get("OUT") and not pairs.get("IN"):
         found["flowDirection"] = 1
-    outcome = next(
-        (EVENT_NAMES[word] for word in re.split(r"[^a-z]+", prefix.lower()) if word in EVENT_NAMES and word), None
-    )
-    if outcome is not None:
+    # A prefix is a fate only where it is one of the words, whole: `not-allowed` and `drop-exempt-accept` are none.
+    outcome = EVENT_NAMES.get(prefix.strip(" :[]<>()").lower() or "-", SEEN)
+    if outcome != SEEN:
         found["firewallEvent"] = outcome
     return found

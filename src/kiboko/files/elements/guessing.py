@@ -1,0 +1,220 @@
+"""A mapping file proposed for a log, from its first records: which column is probably which element, in which unit, and
+which words mean passed and denied. A person is meant to read it before it is used."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from kiboko.core.header.addresses import parse_address
+from kiboko.core.header.services import PROTOCOLS
+from kiboko.core.records.records import DENIED, PASSED
+from kiboko.files.elements.fields import EVENT_NAMES, element_of, in_other_units
+
+_NEEDED = (
+    ("sourceIPv4Address", "who sent it"), ("destinationIPv4Address", "who it was sent to"),
+    ("sourceTransportPort", "the sender's port"), ("destinationTransportPort", "the port that it was sent to"),
+    ("protocolIdentifier", "tcp, udp or a number"), ("flowStartMilliseconds", "when it began"),
+    ("firewallEvent", "whether it passed"), ("tcpControlBits", "the TCP flags: without them much cannot be proved"),
+    ("packetDeltaCount", "packets"), ("octetDeltaCount", "octets"),
+    ("observationPointId", "where it was taken: without that a record proves little of what passed"),
+)  # fmt: skip
+_NO_VALUE = ("-", "", "n/a", "na", "null", "none", "?")
+_SOURCE = re.compile(r"src|source|from|client|orig|local|sender|initiator|^s[ap]$", re.I)
+_DESTINATION = re.compile(r"dst|dest|to$|^to|server|resp|remote|target|receiver|^d[ap]$", re.I)
+_PASSED = re.compile(r"^(pass|allow|accept|permit|ok$|forward|start|create|build|established)", re.I)
+_DENIED = re.compile(r"^(den|drop|reject|block|refus|discard|fail)", re.I)
+_MOST_VALUES = 5
+_SECONDS, _MILLIS, _MICROS = (1e8, 1e10), (1e11, 1e13), (1e14, 1e16)
+_CLOCK = re.compile(r"^\d{1,2}:\d\d(:\d\d(\.\d+)?)?$")
+_DATE = re.compile(r"^\d{4}[-/]\d\d[-/]\d\d$")
+
+
+@dataclass(frozen=True, slots=True)
+class Guess:
+    """What a column probably is: an element, with what else a mapping file has to say of it, and why."""
+
+    column: str
+    element: str
+    more: Mapping[str, Any] = field(default_factory=dict)
+    why: str = ""
+
+
+def guess_columns(rows: Sequence[Mapping[str, Any]]) -> tuple[list[Guess], dict[str, list[str]]]:
+    """What the columns of some rows are, each element once; and the columns that are nothing known, with examples."""
+    columns: dict[str, list[str]] = {}
+    for row in rows:
+        for name, value in row.items():
+            columns.setdefault(name, []).append("" if value is None else str(value).strip())
+    given = {name: [value for value in values if value.lower() not in _NO_VALUE] for name, values in columns.items()}
+    found: dict[str, Guess] = {}
+    for name in given:
+        element, other = element_of(name), in_other_units(name)
+        if element is not None and element not in found:
+            found[element] = _checked(name, element, given[name])
+        elif other is not None and other[0] not in found:
+            found[other[0]] = Guess(name, other[0], why="its name says so, in another unit")
+    taken = {guess.column for guess in found.values()}
+    _by_date_and_time(given, found, taken)
+    for kind, is_it in _KINDS:
+        fitting = [n for n, values in given.items() if n not in taken and values and is_it(n, values)]
+        for name, element in _assigned(kind, fitting, found):
+            found[element] = _checked(name, element, given[name])
+            taken.add(name)
+    rest = {name: list(dict.fromkeys(values))[:_MOST_VALUES] for name, values in given.items() if name not in taken}
+    return list(found.values()), {n: v for n, v in rest.items() if not any(n in each.split(" + ") for each in taken)}
+
+
+def _by_date_and_time(given: Mapping[str, list[str]], found: dict[str, Guess], taken: set[str]) -> None:
+    """A column of dates and one of clock times are one element together."""
+    start = found.get("flowStartMilliseconds")
+    clocks = [n for n, values in given.items() if values and all(_CLOCK.match(v) for v in values)]
+    dates = [n for n, values in given.items() if values and all(_DATE.match(v) for v in values)]
+    if clocks and dates and (start is None or start.column in clocks):
+        name = f"{dates[0]} + {clocks[0]}"
+        sign = "/" if "/" in given[dates[0]][0] else "-"
+        form = f"%Y{sign}%m{sign}%d %H:%M:%S" + (".%f" if "." in given[clocks[0]][0] else "")
+        found["flowStartMilliseconds"] = Guess(name, "flowStartMilliseconds", {"format": form, "zone": "UTC"},
+                                               "a date and a clock time")  # fmt: skip
+        taken.update((dates[0], clocks[0], name))
+
+
+def _assigned(kind: str, names: list[str], found: Mapping[str, Guess]) -> list[tuple[str, str]]:
+    """Which element each of some columns of one kind is, as far as there is one left."""
+    both = {"address": ("sourceIPv4Address", "destinationIPv4Address"),
+            "port": ("sourceTransportPort", "destinationTransportPort"),
+            "time": ("flowStartMilliseconds", "flowEndMilliseconds")}  # fmt: skip
+    if kind not in both:
+        return [(names[0], kind)] if names and kind not in found else []
+    first, second = both[kind]
+    result: list[tuple[str, str]] = []
+    left = [each for each in (first, second) if each not in found]
+    for pattern, element in ((_SOURCE, first), (_DESTINATION, second)):
+        match = next((n for n in names if pattern.search(n) and element in left), None)
+        if match is not None and kind != "time":
+            result.append((match, element))
+            left.remove(element)
+            names = [n for n in names if n != match]
+    return [*result, *zip(names, left, strict=False)]
+
+
+def _checked(name: str, element: str, values: list[str]) -> Guess:
+    """A column of an element, with the unit of its times and the meaning of its words."""
+    more: dict[str, Any] = {}
+    if element in ("flowStartMilliseconds", "flowEndMilliseconds") and values:
+        numbers = [float(v) for v in values if re.fullmatch(r"\d+(\.\d+)?", v)]
+        if len(numbers) == len(values):
+            for unit, (low, high) in (("seconds", _SECONDS), ("milliseconds", _MILLIS), ("microseconds", _MICROS)):
+                if all(low <= n < high for n in numbers):
+                    more["unit"] = unit
+    if element == "firewallEvent":
+        words = list(dict.fromkeys(values))
+        known = {word: EVENT_NAMES.get(word.lower()) for word in words}
+        odd = [word for word in words if known[word] not in (PASSED, DENIED)]
+        if odd:
+            for key, pattern in (("passed", _PASSED), ("denied", _DENIED)):
+                mine = [w for w in words if known[w] == key or (known[w] is None and pattern.search(w))]
+                if mine:
+                    more[key] = mine
+            left = [w for w in odd if not any(w in more.get(key, ()) for key in ("passed", "denied"))]
+            if left:
+                more["seen"] = left
+    if values and element in ("packetDeltaCount", "octetDeltaCount"):
+        if any("," in v and "." not in v for v in values) and all(re.fullmatch(r"\d{1,3}(,\d{3})*", v) for v in values):
+            more["thousands"] = ","
+        elif any("." in v and "," not in v for v in values) and all(
+            re.fullmatch(r"\d{1,3}(\.\d{3})+|\d{1,3}", v) for v in values
+        ):
+            more["thousands"] = "."
+    return Guess(name, element, more)
+
+
+def _is_address(name: str, values: list[str]) -> bool:
+    try:
+        return bool([parse_address(value) for value in values])
+    except ValueError:
+        return False
+
+
+def _is_port(name: str, values: list[str]) -> bool:
+    return bool(re.search(r"port|pt$|^[sd]p$", name, re.I)) and all(v.isdecimal() and int(v) <= 65535 for v in values)
+
+
+def _is_protocol(name: str, values: list[str]) -> bool:
+    return all(v.lower() in PROTOCOLS for v in values) or (
+        bool(re.search(r"proto", name, re.I)) and all(v.isdecimal() and int(v) <= 255 for v in values)
+    )
+
+
+def _is_time(name: str, values: list[str]) -> bool:
+    if re.search(r"dur|elapsed", name, re.I):
+        return False
+    spans = (_SECONDS, _MILLIS, _MICROS)
+    numbers = [float(v) for v in values if re.fullmatch(r"\d+(\.\d+)?", v)]
+    if len(numbers) == len(values):
+        return any(all(low <= n < high for n in numbers) for low, high in spans)
+    return all(re.match(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d", v) for v in values)
+
+
+def _is_fate(name: str, values: list[str]) -> bool:
+    words = Counter(v.lower() for v in values)
+    fates = [w for w in words if (EVENT_NAMES.get(w) in (PASSED, DENIED) and not w.isdecimal()) or _DENIED.search(w)
+             or _PASSED.search(w)]  # fmt: skip
+    return len(words) <= 12 and len(fates) * 2 > len(words)
+
+
+def _is_counter(pattern: str) -> Callable[[str, list[str]], bool]:
+    def is_it(name: str, values: list[str]) -> bool:
+        return bool(re.search(pattern, name, re.I)) and all(re.fullmatch(r"[\d.,]+", v) for v in values)
+
+    return is_it
+
+
+_KINDS: tuple[tuple[str, Callable[[str, list[str]], bool]], ...] = (
+    ("address", _is_address), ("port", _is_port), ("protocolIdentifier", _is_protocol), ("time", _is_time),
+    ("firewallEvent", _is_fate), ("packetDeltaCount", _is_counter("pack|pkt")),
+    ("octetDeltaCount", _is_counter("byte|oct|size|len|vol")), ("tcpControlBits", _is_counter("flag")),
+)  # fmt: skip
+
+
+def mapping_text(guesses: Sequence[Guess], unknown: Mapping[str, list[str]], delimiter: str | None, file: str) -> str:
+    """The mapping file as text, with what is not known and what is missing as comments."""
+    lines = [f"# Proposed for {_comment(file)} from its first records: read it before you use it.", "kiboko: columns/1"]
+    if all(element_of(guess.column) == guess.element and not guess.more for guess in guesses):
+        lines.insert(1, "# All columns bear known names: the log is read as it stands, without a mapping file.")
+    if delimiter is not None:
+        lines.append(f"delimiter: {({chr(9): 'tab', ' ': 'space'}).get(delimiter, _quoted(delimiter))}")
+    lines.append("columns:")
+    for guess in guesses:
+        told = {"element": guess.element, **guess.more}
+        value = guess.element if len(told) == 1 else "{" + ", ".join(f"{k}: {_value(v)}" for k, v in told.items()) + "}"
+        lines.append(f"  {_quoted(guess.column)}: {value}" + (f"  # {guess.why}" if guess.why else ""))
+    for name, examples in unknown.items():
+        told_of = ", ".join(_comment(each) for each in examples) or "no value"
+        lines.append(f"  # {_quoted(_comment(name))}: not read; such as {told_of}")
+    known = {guess.element for guess in guesses}
+    for element, what in _NEEDED:
+        if element not in known:
+            lines.append(f"# Missing: {element}, {what}.")
+    return "\n".join(lines) + "\n"
+
+
+def _comment(text: str) -> str:
+    """A text from outside in one line of a comment."""
+    return "".join(each if each.isprintable() else " " for each in text)[:60]
+
+
+def _quoted(text: str) -> str:
+    plain = re.fullmatch(r"[A-Za-z_][\w.\- +]*", text) is not None and not text.endswith(" ")
+    if plain and text.lower() not in ("yes", "no", "on", "off", "true", "false", "null"):
+        return text
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def _value(value: Any) -> str:
+    if isinstance(value, list):
+        return "[" + ", ".join(_quoted(str(each)) for each in value) + "]"
+    return str(value) if re.fullmatch(r"\w+", str(value)) else f'"{value}"'

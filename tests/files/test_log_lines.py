@@ -1,0 +1,181 @@
+"""Logs as they lie on disk: lines of every kind, the extended log format, free text by a pattern, other people's units.
+Expected records are read off the lines by hand."""
+
+import gzip
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+from kiboko.core.errors import InputError
+from kiboko.files.elements.column_map import USUAL
+from kiboko.files.elements.mapping_file import read_column_map
+from kiboko.files.logs.flow_reader import tables_of
+from kiboko.files.messages.tracked import tracked_fields
+from tests.helpers import kiboko
+
+KERNEL = ("Nov 20 10:00:00 gw kernel: [12.5] DROP: IN=eth0 OUT= SRC=10.1.2.10 DST=10.1.1.10 LEN=60 PROTO=TCP SPT=40000"
+          " DPT=22 WINDOW=64240 SYN URGP=0\n")  # fmt: skip
+ENTRY = (
+    "<134>1 2026-11-20T10:00:02Z gw fw - - - src=10.1.1.11 dst=10.1.1.10 sport=40001 dport=22 proto=tcp action=allow\n"
+)
+
+
+class Lines(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+
+    def read(self, text, name="some.log", columns=None):
+        """The records of a log, and what is told of it."""
+        path = self.folder / name
+        path.write_bytes(text if isinstance(text, bytes) else text.encode())
+        mapping = USUAL
+        if columns is not None:
+            (self.folder / "map.yaml").write_text("kiboko: columns/1\n" + columns)
+            mapping = read_column_map(self.folder / "map.yaml")
+        records, rejects = [], None
+        for table, told in tables_of(path, columns=mapping):
+            rejects = told
+            records += [table.record(row) for row in range(len(table))]
+        self.said = rejects.sentences() if rejects is not None else []
+        return records
+
+    def told(self, *arguments, **more):
+        return [
+            (str(r.source), str(r.destination), str(r.service), r.source_port, r.event)
+            for r in self.read(*arguments, **more)
+        ]
+
+    def test_kernel_lines_and_pairs_among_other_messages_plain_and_compressed(self):
+        text = KERNEL + "Nov 20 10:00:01 gw sshd[12]: Accepted publickey for root\n" + ENTRY
+        want = [
+            ("10.1.2.10", "10.1.1.10", "tcp/22", 40000, "denied"),
+            ("10.1.1.11", "10.1.1.10", "tcp/22", 40001, "passed"),
+        ]
+        self.assertEqual(self.told(text), want)
+        self.assertIn("1 record telling of no flow; first record 2 (line 2)", self.said[0])
+        self.assertEqual(self.told(gzip.compress(text.encode()), "some.log.gz"), want)
+        first = self.read(KERNEL)[0]
+        self.assertEqual((first.tcp_flags, first.start.month, first.start.day, first.octets), (2, 11, 20, 60))
+
+    def test_a_prefix_that_merely_contains_a_word_is_no_fate(self):
+        for prefix, event in (("DROP:", "denied"), ("[ACCEPT]", "passed"), ("not-allowed:", "seen"),
+                              ("drop-exempt-accept:", "seen"), ("in-eth0", "seen")):  # fmt: skip
+            with self.subTest(prefix):
+                self.assertEqual(self.read(KERNEL.replace("DROP:", prefix))[0].event, event)
+
+    def test_the_journals_json(self):
+        entries = [{"__REALTIME_TIMESTAMP": "1763632800123456", "_HOSTNAME": "gw", "MESSAGE": KERNEL.partition("[12.5] ")[2].strip()},
+                   {"__REALTIME_TIMESTAMP": "1763632801000000", "_HOSTNAME": "gw", "MESSAGE": "hello"}]  # fmt: skip
+        (record,) = self.read("".join(json.dumps(each) + "\n" for each in entries))
+        self.assertEqual((record.event, record.start.isoformat()), ("denied", "2025-11-20T10:00:00.123000+00:00"))
+
+    def test_connections_that_the_kernel_tracks(self):
+        answered = ("ipv4     2 tcp      6 431999 ESTABLISHED src=10.1.1.11 dst=203.0.113.10 sport=40000 dport=22 packets=10"
+                    " bytes=900 src=10.1.1.10 dst=10.1.1.11 sport=22 dport=40000 packets=8 bytes=800 [ASSURED] mark=0 use=1\n")  # fmt: skip
+        unanswered = ("[1763632800.123456]\t    [NEW] tcp      6 119 SYN_SENT src=10.1.2.10 dst=10.1.1.10 sport=40001 dport=22"
+                      " [UNREPLIED] src=10.1.1.10 dst=10.1.2.10 sport=22 dport=40001\n")  # fmt: skip
+        echo = "icmp     1 29 src=10.1.1.11 dst=10.1.1.10 type=8 code=0 id=7 src=10.1.1.10 dst=10.1.1.11 type=0 code=0 id=7\n"
+        records = self.read(answered + unanswered + echo)
+        self.assertEqual(
+            [(str(r.source), str(r.destination), str(r.service), r.source_port, r.packets, r.tcp_flags, r.direction) for r in records],
+            [("10.1.1.11", "203.0.113.10", "tcp/22", 40000, 10, 0x12, 1), ("10.1.1.10", "10.1.1.11", "tcp/40000", 22, 8, 0x12, 2),
+             ("10.1.2.10", "10.1.1.10", "tcp/22", 40001, 1, 2, 1), ("10.1.1.11", "10.1.1.10", "icmp/echo-request", None, 1, None, 1),
+             ("10.1.1.10", "10.1.1.11", "icmp/echo-reply", None, 1, None, 2)],
+        )  # fmt: skip
+        self.assertEqual(records[2].start.isoformat(), "2025-11-20T10:00:00.123000+00:00")
+        self.assertEqual(tracked_fields("tcp is what this says, not a connection"), [])
+
+    def test_the_extended_log_format_with_date_and_time_apart(self):
+        text = ("#Version: 1.0\n#Fields: date time action protocol src-ip dst-ip src-port dst-port size\n"
+                "2026-11-20 10:00:00 ALLOW TCP 10.1.1.11 10.1.1.10 40000 22 -\n"
+                "2026-11-20 10:00:01 DROP UDP 10.1.2.10 10.1.1.10 40001 53 60\n")  # fmt: skip
+        records = self.read(text)
+        self.assertEqual([(r.event, r.start.second, r.octets, r.source_port) for r in records],
+                         [("passed", 0, 0, 40000), ("denied", 1, 60, 40001)])  # fmt: skip
+
+    # Mapping files.
+
+    def test_words_for_no_value_thousands_decimal_signs_and_columns_put_together(self):
+        text = ("day;clock;from;to;dp;proto;volume;fate\n"
+                "20.11.2026;10:00:00;10.1.1.11;10.1.1.10;22;tcp;1.200,4;ok\n20.11.2026;10:00:01;10.1.2.10;10.1.1.10;53;udp;none;no\n")  # fmt: skip
+        columns = (
+            "delimiter: ';'\nnone: [none]\ncolumns:\n"
+            "  day + clock: {element: flowStartMilliseconds, format: '%d.%m.%Y %H:%M:%S', zone: Europe/Rome}\n"
+            "  from: sourceIPv4Address\n  to: destinationIPv4Address\n  dp: destinationTransportPort\n  proto: protocolIdentifier\n"
+            "  volume: {element: octetDeltaCount, thousands: '.', decimal: ','}\n"
+            "  fate: {element: firewallEvent, passed: [ok], denied: ['no']}\n"
+        )
+        records = self.read(text, "some.csv", columns)
+        self.assertEqual([(r.event, r.start.isoformat(), r.octets) for r in records],
+                         [("passed", "2026-11-20T09:00:00+00:00", 1200), ("denied", "2026-11-20T09:00:01+00:00", 0)])  # fmt: skip
+
+    PATTERN = (
+        "pattern: '(?P<verb>let|held) (?P<what>\\w+) (?P<a>\\S+):(?P<ap>\\d+) -> (?P<b>\\S+):(?P<bp>\\d+)'\n"
+        "columns:\n  verb: {element: firewallEvent, passed: [let], denied: [held]}\n  what: protocolIdentifier\n"
+        "  a: sourceIPv4Address\n  ap: sourceTransportPort\n  b: destinationIPv4Address\n  bp: destinationTransportPort\n"
+    )
+
+    def test_free_text_by_a_pattern(self):
+        text = "gate 7 let tcp 10.1.1.11:40000 -> 10.1.1.10:22 today\nnothing\ngate 7 held udp 10.1.2.10:40001 -> 10.1.1.10:53\n"
+        self.assertEqual(self.told(text, columns=self.PATTERN),
+                         [("10.1.1.11", "10.1.1.10", "tcp/22", 40000, "passed"), ("10.1.2.10", "10.1.1.10", "udp/53", 40001, "denied")])  # fmt: skip
+
+    def test_a_pattern_is_tried_before_anything_else_is_read(self):
+        with self.assertRaisesRegex(InputError, "fits none of the first 2 lines"):
+            self.read("nothing here\nnor here\n", columns=self.PATTERN)
+        columns = self.PATTERN.replace("(?P<verb>let|held)", "(?P<verb>let|(?:x|xx)+(?=y)z)")
+        with self.assertRaisesRegex(InputError, "some.log:1: the pattern takes more than 0.2 s on this line alone"):
+            self.read("x" * 60 + "\n", columns=columns)
+        good = "let tcp 10.1.1.11:40000 -> 10.1.1.10:22\n"
+        records = self.read(good * 1000 + "x" * 60 + "\n" + good, columns=columns)
+        self.assertEqual(len(records), 1001)
+        self.assertIn("1 record rejected, given up by the pattern; first record 1,001 (line 1001)", self.said[0])
+
+    def test_mistakes_in_a_mapping_file_are_told_with_their_place(self):
+        for columns, said in (
+            ("columns: {a: sourceIPv4Address, b: destinationIPv4Address, p: protocolIdentifier, t: octetDeltaCount, u: octetDeltaCount}",
+             "'u' and 't' are both octetDeltaCount, of which a record has one"),
+            (self.PATTERN.replace("(?P<ap>", "(?P<port>"), "the pattern has no group 'ap'"),
+            (self.PATTERN.replace("(?P<ap>\\d+)", "(?P<ap>\\d+"), "the pattern cannot be read"),
+            ("columns: {a: sourceIPv4Address, b: destinationIPv4Address, p: protocolIdentifier, t: {element: octetDeltaCount, decimal: xx}}",
+             "'decimal' is one character"),
+        ):  # fmt: skip
+            with self.subTest(said), self.assertRaisesRegex(InputError, "map.yaml:\\d+: .*" + said.replace("(", "\\(")):
+                self.read("x\n", columns=columns)
+
+    # Guessing.
+
+    def test_a_guess_is_a_mapping_file_that_reads_the_log(self):
+        text = ("begin;client;server;cp_port;server_port;proto;volume;fate;weird\n"
+                "1763632800;10.1.1.11;10.1.1.10;40000;22;tcp;1.200;permitted by rule;7\n"
+                "1763632801;10.1.2.10;10.1.1.10;40001;53;udp;60;dropped;8\n")  # fmt: skip
+        (self.folder / "odd.csv").write_text(text)
+        done = kiboko("flows", "odd.csv", "--guess", cwd=self.folder)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("# weird: not read; such as 7, 8", done.stdout)
+        self.assertIn("# Missing: tcpControlBits", done.stdout)
+        columns = done.stdout.partition("kiboko: columns/1\n")[2]
+        self.assertEqual(self.told(text, "odd.csv", columns=columns),
+                         [("10.1.1.11", "10.1.1.10", "tcp/22", 40000, "passed"), ("10.1.2.10", "10.1.1.10", "udp/53", 40001, "denied")])  # fmt: skip
+        records = self.read(text, "odd.csv", columns)
+        self.assertEqual([(r.octets, r.start.isoformat()) for r in records],
+                         [(1200, "2025-11-20T10:00:00+00:00"), (60, "2025-11-20T10:00:01+00:00")])  # fmt: skip
+
+    def test_what_needs_no_mapping_file_is_said(self):
+        (self.folder / "plain.csv").write_text("src,dst,src_port,dst_port,protocol\n10.1.1.11,10.1.1.10,1,2,6\n")
+        done = kiboko("flows", "plain.csv", "--guess", cwd=self.folder)
+        self.assertIn("the log is read as it stands, without a mapping file", done.stdout)
+
+    def test_a_log_without_a_record_is_no_log_that_says_nothing_is_wrong(self):
+        (self.folder / "none.csv").write_text("src,dst,src_port,dst_port,protocol\n")
+        for words in (("flows", "none.csv"), ("confirm", "--flows", "none.csv", "-n", "network.yaml")):
+            (self.folder / "network.yaml").write_text("kiboko: 1\nnetworks: {n: {cidrs: [10.1.0.0/16]}}\n")
+            done = kiboko(*words, cwd=self.folder)
+            self.assertEqual(
+                (done.returncode, "none.csv: there is no record in it" in done.stderr), (2, True), done.stderr
+            )
+
+
+if __name__ == "__main__":
+    unittest.main()
