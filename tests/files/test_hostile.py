@@ -253,7 +253,8 @@ class OddTimes(unittest.TestCase):
             for words in ("flows x.csv", "flows x.csv --json", "confirm --flows x.csv", "confirm --flows x.csv --json",
                           "confirm --flows x.csv --plot p.png", "flows x.csv --plot q.png"):  # fmt: skip
                 done = kiboko(*words.split(), cwd=folder)
-                self.assertEqual(done.returncode, 0, words + done.stderr)
+                # Nothing shows what became of this traffic, which is no agreement.
+                self.assertEqual(done.returncode, int(words.startswith("confirm")), words + done.stderr)
                 self.assertLess(len(done.stdout), 50_000, words)
 
     def test_a_time_before_all_years_is_no_time(self):

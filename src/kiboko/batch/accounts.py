@@ -8,7 +8,7 @@ from typing import Protocol
 
 from kiboko.core.errors import InputError
 from kiboko.files.elements.rejects import Rejects
-from kiboko.files.logs.flow_pieces import Piece
+from kiboko.files.logs.flow_pieces import Piece, there_now
 
 
 class PieceRead(Protocol):
@@ -56,7 +56,8 @@ class Accounts:
             if rejects.total and not self._read[path]
         ]
         if not unread and not any(self._read.values()):
-            unread = [f"{path}: there is no record in it" for path in self.paths]
+            # A file of a store that was removed meanwhile says nothing either way.
+            unread = [f"{path}: there is no record in it" for path in self.paths if there_now(path) is not None]
         if unread:
             raise InputError("\n".join(unread))
         return [sentence for rejects in self._rejects.values() for sentence in rejects.sentences()]
