@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -11,11 +11,14 @@ from kiboko.core.errors import InputError, UsageError
 from kiboko.core.evidence.causes import Causes
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.summary import Summary
+from kiboko.core.records.records import ProbeRecord
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.probe_log import read_probes
 
 if TYPE_CHECKING:
+    from kiboko.batch.flow_judging import FlowJudge
+    from kiboko.core.evidence.asking import Asking
     from kiboko.core.evidence.coverage import Coverage
 
 
@@ -28,6 +31,47 @@ class Confirmed:
     causes: Causes
     caveats: list[str]
     coverage: Coverage | None
+
+
+@dataclass(frozen=True, slots=True)
+class FlowsRead:
+    """Flow logs, and how they are read: which times (as a user gives them), by which mapping file, on which cluster."""
+
+    flows: Sequence[str | Path]
+    strict: bool = False
+    since: str | None = None
+    until: str | None = None
+    columns: Path | None = None
+    cluster: str | None = None
+
+    def judged(
+        self, comparison: Comparison, summary: Summary, asking: Asking | None = None
+    ) -> tuple[FlowJudge, list[str]]:
+        """The logs judged, and taken into a summary: of what is asked about alone, where anything is. And what has to
+        be borne in mind. Raises InputError and UsageError, as `confirmed` does."""
+        # Only who brings flow records pays for the libraries that read them.
+        from kiboko.batch.flow_judging import FlowJudge
+        from kiboko.files.elements.column_map import USUAL
+        from kiboko.files.elements.fields import time_filter
+        from kiboko.files.logs.flow_pieces import flow_files
+
+        column_map = USUAL
+        if self.columns is not None:
+            from kiboko.files.elements.mapping_file import read_column_map
+
+            column_map = read_column_map(self.columns)
+        wanted = time_filter(self.since, self.until)
+        judge = FlowJudge(comparison, summary, self.strict, wanted, columns=column_map, asking=asking)
+        caveats = judge.take(flow_files(self.flows), cluster=self.cluster)
+        if judge.left_out:
+            caveats.append(f"{judge.left_out:,} flow records are not of the time asked for, and left out")
+        if judge.twice:
+            caveats.append(f"{judge.twice:,} flow records show packets that others of the same capture show as well;"
+                           " packets and octets count once")  # fmt: skip
+        if judge.elsewhere:
+            caveats.append(f"{judge.elsewhere:,} flow records show packets that were recorded at another point as well;"
+                           " packets and octets count once")  # fmt: skip
+        return judge, caveats
 
 
 def confirmed(
@@ -60,29 +104,11 @@ def confirmed(
     caveats: list[str] = []
     coverage = None
     for path in probes:
-        caveats.extend(_take_probes(path, strict, comparison, summary))
+        caveats.extend(take_probes(path, strict, comparison, summary)[1])
     if flows:
-        # Only who brings flow records pays for the libraries that read them.
-        from kiboko.batch.flow_judging import FlowJudge
-        from kiboko.files.elements.column_map import USUAL
-        from kiboko.files.elements.fields import time_filter
-        from kiboko.files.logs.flow_pieces import flow_files
-
-        column_map = USUAL
-        if columns is not None:
-            from kiboko.files.elements.mapping_file import read_column_map
-
-            column_map = read_column_map(columns)
-        judge = FlowJudge(comparison, summary, strict, time_filter(since, until), columns=column_map)
-        caveats.extend(judge.take(flow_files(flows), cluster=cluster))
-        if judge.left_out:
-            caveats.append(f"{judge.left_out:,} flow records are not of the time asked for, and left out")
-        if judge.twice:
-            caveats.append(f"{judge.twice:,} flow records show packets that others of the same capture show as well;"
-                           " packets and octets count once")  # fmt: skip
-        if judge.elsewhere:
-            caveats.append(f"{judge.elsewhere:,} flow records show packets that were recorded at another point as well;"
-                           " packets and octets count once")  # fmt: skip
+        reading = FlowsRead(flows, strict, since, until, columns, cluster)
+        judge, told = reading.judged(comparison, summary)
+        caveats.extend(told)
         coverage = judge.coverage
     causes = Causes(walker, summary.rows(), older)
     if causes.left_out:
@@ -93,16 +119,29 @@ def confirmed(
     return Confirmed(summary, causes, caveats, coverage)
 
 
-def _take_probes(path: Path, strict: bool, comparison: Comparison, summary: Summary) -> list[str]:
-    """Hold a file of probe records against the rules; what was rejected, in sentences."""
+def take_probes(
+    path: Path,
+    strict: bool,
+    comparison: Comparison,
+    summary: Summary,
+    is_wanted: Callable[[ProbeRecord], bool] | None = None,
+) -> tuple[int, list[str]]:
+    """Hold a file of probe records against the rules, or those of them that are wanted. How many could be used, wanted
+    or not, and what was rejected, in sentences. Raises InputError where not one could."""
     rejects = Rejects(str(path), strict)
     used = 0
     for number, record in enumerate(read_probes(path, rejects), 1):
         try:
-            summary.add(record, comparison.probe(record))
+            if is_wanted is None or is_wanted(record):
+                summary.add(record, comparison.probe(record))
             used += 1
         except UsageError as error:
             rejects.note("ends that the network does not know", str(error), number)
-    if rejects.total and not used:
-        raise InputError(f"{path}: no record could be used; {'; '.join(rejects.sentences())}")
-    return rejects.sentences()
+    if not used:
+        told = (
+            f"no record could be used; {'; '.join(rejects.sentences())}"
+            if rejects.total
+            else "there is no record in it"
+        )
+        raise InputError(f"{path}: {told}")
+    return used, rejects.sentences()

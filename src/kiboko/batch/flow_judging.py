@@ -16,6 +16,7 @@ import numpy as np
 
 from kiboko.batch.accounts import Accounts
 from kiboko.batch.piecework import cluster_outcomes, outcomes
+from kiboko.core.evidence.asking import Asking
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
 from kiboko.core.evidence.evaluator import Evaluator, Tallies
@@ -37,7 +38,8 @@ if TYPE_CHECKING:
 class JudgedPiece:
     """What came of a piece: its tallies, what was rejected, its lines, how many records it has, how many of them were
     not wanted, and what the others cover. Of `twice` and `elsewhere` many records other ones show the same packets: in
-    the same capture, or at another point."""
+    the same capture, or at another point. `between` counts those between ends that were asked about, of other traffic.
+    """
 
     tallies: list[Tallies]
     rejects: Rejects
@@ -47,25 +49,27 @@ class JudgedPiece:
     coverage: Coverage
     twice: int
     elsewhere: int
+    between: int = 0
 
 
 class Worker:
     """Judges pieces for one topology."""
 
     def __init__(
-        self, topology: Topology, wanted: FlowFilter, columns: ColumnMap, comparison: Comparison | None = None
-    ) -> None:
+        self, topology: Topology, wanted: FlowFilter, columns: ColumnMap, asking: Asking | None = None,
+        comparison: Comparison | None = None,
+    ) -> None:  # fmt: skip
         """`comparison` is one of the same topology, whose walks are remembered, where this process has one."""
         self._evaluator = Evaluator(comparison or Comparison(Walker(topology)))
         self._reader = PieceReader(columns)
-        self._wanted = wanted
+        self._wanted, self._asking = wanted, asking
         self._places = SubnetPlaces.of(topology)
 
     def judge(self, piece: Piece) -> JudgedPiece:
         """Read and judge one piece. Raises InputError."""
         rejects = Rejects(piece.path, word=piece.word)
         tallies: list[Tallies] = []
-        lines = read = left_out = twice = elsewhere = 0
+        lines = read = left_out = twice = elsewhere = between = 0
         coverage = Coverage(self._places)
         for part in self._reader.read(piece, rejects):
             wanted = part.own & self._wanted.mask(part.table)
@@ -76,28 +80,32 @@ class Worker:
                 judged = self._evaluator.judge(part.table)
                 rows = np.flatnonzero(wanted)
                 coverage.add(part.table.taken(rows), judged.part(rows))
+                if self._asking is not None:
+                    asked, others = self._asking.rows(part.table, judged)
+                    rows, between = asked[wanted[asked]], between + others
                 tallies.append(self._evaluator.summed(part.table, judged, rows))
             twice, elsewhere = twice + judged.joined[0], elsewhere + judged.joined[1]
             lines += part.lines
-        return JudgedPiece(tallies, rejects, lines, read, left_out, coverage, twice, elsewhere)
+        return JudgedPiece(tallies, rejects, lines, read, left_out, coverage, twice, elsewhere, between)
 
 
 @dataclass(frozen=True, slots=True)
 class JudgeJob:
-    """Pieces judged for one topology."""
+    """Pieces judged for one topology; where somebody asks about some traffic, only that is summed up."""
 
     topology: Topology
     wanted: FlowFilter
     columns: ColumnMap
+    asking: Asking | None = None
 
     def start(self) -> Callable[[Piece], JudgedPiece]:
         """Make a worker."""
-        return Worker(self.topology, self.wanted, self.columns).judge
+        return Worker(self.topology, self.wanted, self.columns, self.asking).judge
 
 
 def _here(job: JudgeJob, comparison: Comparison) -> Callable[[Piece], JudgedPiece]:
     """A worker in this very process: what it has walked need not be walked again to be told of."""
-    return Worker(job.topology, job.wanted, job.columns, comparison).judge
+    return Worker(job.topology, job.wanted, job.columns, job.asking, comparison).judge
 
 
 class FlowJudge:
@@ -111,6 +119,7 @@ class FlowJudge:
         wanted: FlowFilter | None = None,
         usage: RuleUsage | None = None,
         columns: ColumnMap = USUAL,
+        asking: Asking | None = None,
     ) -> None:
         self._comparison = comparison
         self._summary = summary
@@ -118,7 +127,8 @@ class FlowJudge:
         self._strict = strict
         self._wanted = wanted or FlowFilter()
         self._columns = columns
-        self.left_out = self.twice = self.elsewhere = 0
+        self._asking = asking
+        self.read = self.left_out = self.twice = self.elsewhere = self.between = 0
         self.coverage = Coverage(SubnetPlaces.of(comparison.walker.topology))
 
     def take(self, paths: list[Path], workers: int | None = None, cluster: str | None = None) -> list[str]:
@@ -126,7 +136,7 @@ class FlowJudge:
         file cannot be used."""
         paths, copies = without_copies(paths)
         pieces = [piece for path in paths for piece in pieces_of(path, self._columns)]
-        job = JudgeJob(self._comparison.walker.topology, self._wanted, self._columns)
+        job = JudgeJob(self._comparison.walker.topology, self._wanted, self._columns, self._asking)
         here = functools.partial(_here, job, self._comparison)
         done = cluster_outcomes(job, pieces, cluster) if cluster else outcomes(job, pieces, workers, here)
         return copies + self._take_all(paths, pieces, done)
@@ -140,6 +150,8 @@ class FlowJudge:
                     self._summary.take_all(tallies, self._comparison.finding, before)
                 if self._usage is not None:
                     self._take_usage(tallies)
+            self.read += outcome.read
+            self.between += outcome.between
             self.left_out += outcome.left_out
             self.twice += outcome.twice
             self.elsewhere += outcome.elsewhere

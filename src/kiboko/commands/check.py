@@ -4,8 +4,18 @@ from __future__ import annotations
 
 import argparse
 import json
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
-from kiboko.commands.options import add_examples, add_family_option, add_network_option, network_of
+from kiboko.commands.options import (
+    add_cluster_option,
+    add_columns_option,
+    add_examples,
+    add_family_option,
+    add_network_option,
+    add_time_options,
+    network_of,
+)
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import parse_ports
@@ -17,6 +27,9 @@ from kiboko.core.queries.proposals import proposals
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN, Walker
 from kiboko.views.check_view import CheckAnswer, Shown, check_json, show_check
 from kiboko.views.output import Output, working
+
+if TYPE_CHECKING:
+    from kiboko.batch.ticket import Ticket
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -40,15 +53,31 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--only", choices=(ALLOWED, BLOCKED, PARTLY, ONE_WAY, UNKNOWN), help="of sets: only outcomes of this verdict"
     )
     parser.add_argument("--full", action="store_true", help="of sets: every name and combination")
+    seen = parser.add_argument_group("what was seen of this very traffic, shown right below the verdict")
+    seen.add_argument("--flows", metavar="PATH", type=Path, action="append", default=[],
+                      help="flow logs: a file, a folder of them or a pattern; repeatable")  # fmt: skip
+    seen.add_argument("--probes", metavar="FILE", type=Path, action="append", default=[],
+                      help="probe records (JSON Lines); repeatable")  # fmt: skip
+    seen.add_argument("--probe", action="store_true", help="send one probe now, from this machine")
+    seen.add_argument("--as", metavar="NAME", dest="sender",
+                      help="which endpoint of the network file this machine is; --probe needs it")  # fmt: skip
+    add_time_options(seen)
+    add_columns_option(seen)
+    add_cluster_option(seen)
     parser.add_argument("--json", action="store_true", help="machine-readable, check/1 or check-set/1")
     add_examples(parser, "check desk-1 forecast-1 forecast-api",
                  "check 192.0.2.14 relay-1 ssh --without bank-edge/inbound/20",
-                 "check internet gauges ssh --only allowed")  # fmt: skip
+                 "check internet gauges ssh --only allowed",
+                 "check lab-2 locker-1 locker --flows evidence/flows.csv --probes evidence/probes.jsonl",
+                 "check bench-pc lamp reading -n loopback/network.yaml --probe --as bench-pc")  # fmt: skip
 
 
 def run(args: argparse.Namespace) -> int:
-    """Answer, show, and return 0 where all is allowed, else 1."""
-    topology = network_of(args)
+    """Answer, show, and return 0 where all is allowed and nothing that was seen contradicts it, else 1."""
+    if args.probe != (args.sender is not None):
+        raise UsageError("--probe sends from this machine: say with --as which endpoint of the network file it is"
+                         if args.probe else "--as says who sends a probe: give --probe too")  # fmt: skip
+    as_it_is = topology = network_of(args)
     for rule in args.without:
         topology = without_rule(topology, rule)
     for rule in args.with_:
@@ -59,9 +88,32 @@ def run(args: argparse.Namespace) -> int:
     services = resolve_service(args.service, topology.services)
     ports = _client_ports(args.client_ports)
     answer = ask(ends, source, destination, services, ports, args.family)
+    # What was seen is held against the network file as it is: evidence knows nothing of a change that is being tried.
+    seen = _seen(walker if topology is as_it_is else Walker(as_it_is), (source, destination), services, ports, args)
     if answer is None:
-        return _check_sets(ends, source, destination, services, ports, args)
-    return _show_pair(walker, answer, args)
+        return _check_sets(ends, source, destination, services, ports, args, seen)
+    return _show_pair(walker, answer, args, seen)
+
+
+def _seen(
+    walker: Walker, asked: tuple[End, End], services: RangeSet, ports: RangeSet | None, args: argparse.Namespace
+) -> Ticket | None:
+    """What logs, probes and a probe sent now say of the question; None where nothing of the kind is asked for."""
+    if not (args.flows or args.probes or args.probe):
+        return None
+    from kiboko.batch.confirming import FlowsRead
+    from kiboko.batch.ticket import Question, ticket_of
+
+    sent = None
+    if args.probe:
+        from kiboko.commands.probe import probe_now
+
+        sent = probe_now(Ends(walker), asked, services, ports, args.family, args.sender)
+    flows = None
+    if args.flows:
+        flows = FlowsRead(args.flows, args.strict, args.since, args.until, args.columns, args.cluster)
+    with working("looking for this traffic in what was recorded"):
+        return ticket_of(walker, Question(*asked, services, ports), args.probes, flows, sent, args.strict)
 
 
 def _asked(args: argparse.Namespace) -> list[tuple[str, str]]:
@@ -70,8 +122,9 @@ def _asked(args: argparse.Namespace) -> list[tuple[str, str]]:
 
 
 def _check_sets(
-    ends: Ends, source: End, destination: End, services: RangeSet, ports: RangeSet | None, args: argparse.Namespace
-) -> int:
+    ends: Ends, source: End, destination: End, services: RangeSet, ports: RangeSet | None, args: argparse.Namespace,
+    seen: Ticket | None,
+) -> int:  # fmt: skip
     from kiboko.core.reachability.sets import ask_set
     from kiboko.views.set_view import SetShown, options_text, set_json, show_set
 
@@ -84,10 +137,32 @@ def _check_sets(
         options_text(args.network, [*with_ports, *asked]), args.only, args.full,
     )  # fmt: skip
     if args.json:
-        print(json.dumps(set_json(answer, shown), indent=1))
+        print(json.dumps(set_json(answer, shown) | _seen_json(seen), indent=1))
     else:
-        show_set(answer, shown, Output())
-    return 0 if all(row.example.verdict == ALLOWED for row in answer.rows) else 1
+        out = Output()
+        show_set(answer, shown, out)
+        _show_seen(seen, args, out)
+    is_allowed = all(row.example.verdict == ALLOWED for row in answer.rows)
+    return 0 if is_allowed and not (seen is not None and seen.is_contradicted) else 1
+
+
+def _seen_json(seen: Ticket | None) -> dict[str, Any]:
+    """What was seen, as a field of its own where anything was asked for."""
+    if seen is None:
+        return {}
+    from kiboko.views.ticket_view import ticket_json
+
+    return {"evidence": ticket_json(seen)}
+
+
+def _show_seen(seen: Ticket | None, args: argparse.Namespace, out: Output) -> None:
+    if seen is None:
+        return
+    from kiboko.views.ticket_view import show_ticket
+
+    show_ticket(seen, out)
+    if _asked(args):
+        out.line("  (held against the network file as it is, without what is being tried)", "quiet")
 
 
 def _client_ports(text: str | None) -> RangeSet | None:
@@ -97,7 +172,7 @@ def _client_ports(text: str | None) -> RangeSet | None:
         raise UsageError(f"--client-ports: {error}") from error
 
 
-def _show_pair(walker: Walker, answer: Answer, args: argparse.Namespace) -> int:
+def _show_pair(walker: Walker, answer: Answer, args: argparse.Namespace, seen: Ticket | None) -> int:
     walk = answer.walk
     shown = CheckAnswer(
         walk,
@@ -106,11 +181,12 @@ def _show_pair(walker: Walker, answer: Answer, args: argparse.Namespace) -> int:
         answer.destination_address,
         near_misses(walker, walk),
         proposals(walker, walk),
-        list(dict.fromkeys([*walk.caveats, *answer.caveats])),
+        list(dict.fromkeys([*walk.caveats, *answer.caveats, *(seen.caveats if seen is not None else ())])),
         [f"{option} {value}" for option, value in _asked(args)],
     )
     if args.json:
-        print(json.dumps(check_json(shown), indent=1))
+        print(json.dumps(check_json(shown) | _seen_json(seen), indent=1))
     else:
-        show_check(shown, Output(), Shown(args.all_gates, args.reply))
-    return 0 if walk.verdict == ALLOWED else 1
+        out = Output()
+        show_check(shown, out, Shown(args.all_gates, args.reply), lambda: _show_seen(seen, args, out))
+    return 0 if walk.verdict == ALLOWED and not (seen is not None and seen.is_contradicted) else 1

@@ -16,6 +16,8 @@ if TYPE_CHECKING:
     from kiboko.files.elements.column_map import ColumnMap
 
 INTERRUPTED = 130
+Options = argparse.ArgumentParser | argparse._ArgumentGroup
+"""What options can be added to."""
 
 
 def add_network_option(parser: argparse.ArgumentParser) -> None:
@@ -50,7 +52,7 @@ def network_of(args: argparse.Namespace) -> Topology:
     return topology
 
 
-def add_time_options(parser: argparse.ArgumentParser) -> None:
+def add_time_options(parser: Options) -> None:
     """`--since` and `--until`, for commands that read flow records."""
     parser.add_argument(
         "--since", metavar="TIME", help="only flow records that touch this time or later (RFC 3339; UTC without a zone)"
@@ -58,7 +60,7 @@ def add_time_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--until", metavar="TIME", help="only flow records that began before this time")
 
 
-def add_columns_option(parser: argparse.ArgumentParser) -> None:
+def add_columns_option(parser: Options) -> None:
     """`--columns`, for commands that read flow records."""
     parser.add_argument(
         "--columns", metavar="FILE", type=Path,
@@ -77,7 +79,7 @@ def columns_of(args: argparse.Namespace) -> ColumnMap:
     return read_column_map(args.columns)
 
 
-def add_cluster_option(parser: argparse.ArgumentParser) -> None:
+def add_cluster_option(parser: Options) -> None:
     """`--cluster`, for commands that read many flow records."""
     parser.add_argument(
         "--cluster", metavar="ADDRESS",

@@ -13,6 +13,7 @@ from pathlib import Path
 from kiboko.commands.options import add_examples, add_network_option, network_of
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import Address, parse_address
+from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service, parse_ports
 from kiboko.core.network.model import Topology
 from kiboko.core.queries.ends import End, Ends, Member, resolve_service, services_for, single_service
@@ -99,6 +100,27 @@ def run(args: argparse.Namespace) -> int:
     if not args.json:
         show_probe_summary(records, args.record, out)
     return 0 if all(record.outcome == ANSWERED for record in records) else 1
+
+
+def probe_now(
+    ends: Ends, asked: tuple[End, End], services: RangeSet, ports: RangeSet | None, family: int | None, sender: str
+) -> ProbeRecord:
+    """Send one probe of what `check` was asked, as it would be sent by `sender`, which this machine is. Raises
+    UsageError where that is more than one, or has no address."""
+    here = ends.resolve(sender)
+    if here.is_set or asked[1].is_set:
+        what = f"--as {sender}" if here.is_set else asked[1].text
+        raise UsageError(f"{what} stands for more than one; one probe goes from one machine to one")
+    target = _own_address(ends, here, asked[1].members[0], family)
+    if target is None:
+        raise UsageError(f"{asked[1].text} has no address that {sender} can use")
+    service = single_service(services_for(services, target.family))
+    if service is None:
+        raise UsageError("one probe is of one service: ask for one to send a probe")
+    port = ports.lowest if ports else None
+    _, outcome = next(iter(probe_all([Target(target, service, port)], Sending(), 1)))
+    name = _Asked(Target(target, service, port), asked[1].text, str(service), False)
+    return _record(name, outcome, sender)
 
 
 def _record(asked: _Asked, outcome: Outcome, sender: str | None) -> ProbeRecord:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -50,8 +50,10 @@ class Shown:
     whole_reply: bool = False
 
 
-def show_check(answer: CheckAnswer, out: Output, shown: Shown = Shown()) -> None:
-    """The whole answer, the verdict first."""
+def show_check(
+    answer: CheckAnswer, out: Output, shown: Shown = Shown(), below: Callable[[], None] = lambda: None
+) -> None:
+    """The whole answer, the verdict first. `below` shows what else belongs right below the verdict."""
     walk = answer.walk
     out.parts((headline(walk.verdict), walk.verdict), (f": {_sentence(answer)}", ""))
     show_asked(answer.asked, out)
@@ -62,6 +64,7 @@ def show_check(answer: CheckAnswer, out: Output, shown: Shown = Shown()) -> None
         out.parts(("Decided by ", ""), (decider_text(decider), "mark"))
         if decider.note:
             out.line(f'That is meant, by the note beside the rule: "{decider.note}"')
+    below()
     _rows("Request", walk.forward, walk, shown, out)
     _show_reply(walk, shown, out)
     also = [row for row in walk.stops() if decider is None or not _is_same(row, decider)]

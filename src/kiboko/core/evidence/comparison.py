@@ -104,7 +104,7 @@ class Comparison:
         """A probe held against the rules. Raises UsageError where its ends are not known to the network."""
         if record.redirected:
             return _finding(UNSURE, record.outcome, "the packets went to another address than the name's own")
-        walk = self._walk_of_probe(record)
+        walk = self.walk_of_probe(record)
         if walk.verdict == PARTLY and record.source_port is None:
             why = f"the rules allow only client ports {walk.answered}, and the probe's port is not known"
             return _finding(UNSURE, record.outcome, why, walk, walk.decided_by)
@@ -116,7 +116,8 @@ class Comparison:
         why = "both fail" if same else f"both fail, but the rules say {walk.signal}: it dies at another place"
         return _finding(AGREE, record.outcome, why, walk, walk.decided_by, different_signal=not same)
 
-    def _walk_of_probe(self, record: ProbeRecord) -> Walk:
+    def walk_of_probe(self, record: ProbeRecord) -> Walk:
+        """The walk of what a probe asked. Raises UsageError where its ends are not known to the network."""
         sender, receiver = self.ends.resolve(record.source), self.ends.resolve(record.destination)
         if len(receiver.members) != 1 or receiver.members[0].count != 1:
             raise UsageError(f"'{record.destination}' stands for more than one end; a probe goes to one")

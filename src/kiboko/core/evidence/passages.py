@@ -66,7 +66,10 @@ class Passages:
         if mark.event != DENIED or point.name in self._outsides:
             # What a filter's log says passed has passed the filter; the look-up comes behind it.
             met = [at for at in met if slots[at].gate.step.gate != "route"]
-        met = [at for at in met if _shows(slots[at], mark, is_by_public)] or met
+        shown = [at for at in met if _shows(slots[at], mark, is_by_public)]
+        # A reply with an address that the request did not go to comes as far as any other, and to nobody's use.
+        wrong = next((at for at, slot in enumerate(slots) if _is_wrong_source(slot)), len(slots))
+        met = shown or [at for at in met if at <= wrong]
         # What a machine as next hop does not pass on has come to it all the same, in front of that look-up.
         held = next((at for at, slot in enumerate(slots) if _is_held_by(slot, point)), len(slots))
         met = [at for at in met if at < held]
@@ -83,6 +86,11 @@ def _is_held_by(slot: Slot, point: ObservationPoint) -> bool:
     entry = step.lookup.entry if step.lookup is not None else None
     hop = entry.instance if entry is not None and step.stop is not None else None
     return hop is not None and point.name is not None and point.name.partition("/")[0] == hop
+
+
+def _is_wrong_source(slot: Slot) -> bool:
+    """Whether replies leave there with another address than the request went to (clause S24)."""
+    return slot.gate.step.gate == "translate" and slot.gate.step.stop is not None
 
 
 def _is_of_one_machine(one: Slot, other: Slot, ends: tuple[PlacedEnd, PlacedEnd]) -> bool:

@@ -28,6 +28,7 @@ from kiboko.core.network.directory import Directory
 from kiboko.core.records.columns import distinct
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, milliseconds, moment
 from kiboko.core.records.records import FlowRecord, ProbeRecord
+from kiboko.core.walk.gates import Row
 
 Settle = Callable[[Conclusion, FlowAsked], Finding]
 """What finds the walk of what was asked."""
@@ -44,6 +45,9 @@ class Origin(Protocol):
     def finding(self, place: int) -> Finding:
         """Its finding."""
 
+    def passed(self, place: int) -> int:
+        """How many steps of the request's way it surely passed."""
+
 
 @dataclass(frozen=True, slots=True)
 class _Probe:
@@ -57,6 +61,9 @@ class _Probe:
 
     def finding(self, place: int) -> Finding:
         return self.found
+
+    def passed(self, place: int) -> int:
+        return 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,6 +81,9 @@ class _Source:
     def finding(self, place: int) -> Finding:
         tallies = self.tallies
         return self.settle(tallies.concluded[int(tallies.conclusion[place])], tallies.flow(place))
+
+    def passed(self, place: int) -> int:
+        return int(self.tallies.passed[place])
 
 
 @dataclass(slots=True)
@@ -114,6 +124,15 @@ class FindingGroup:
         if self._finding is None:
             self._finding = self.source_of.finding(self.place)
         return self._finding
+
+    @property
+    def passed(self) -> tuple[Row, ...]:
+        """The gates that the request of the example surely passed, as far as flow records show."""
+        walk = self.finding.walk
+        if walk is None:
+            return ()
+        steps = {id(step) for step in walk.request_path.steps[: self.source_of.passed(self.place)]}
+        return tuple(row for row in walk.forward if id(row.step) in steps)
 
     @property
     def first(self) -> datetime | None:

@@ -40,28 +40,30 @@ class FlowFilter:
         """Which records of a table are wanted, bool[n]."""
         keep = table.within(self.since, self.until)
         if self.sources is not None:
-            keep &= _among(self.sources, table.addresses)[table.source]
+            keep &= among(self.sources, table.addresses)[table.source]
         if self.destinations is not None:
-            keep &= _among(self.destinations, table.addresses)[table.destination]
+            keep &= among(self.destinations, table.addresses)[table.destination]
         if self.either is not None:
-            among = _among(self.either, table.addresses)
-            keep &= among[table.source] | among[table.destination]
+            at_end = among(self.either, table.addresses)
+            keep &= at_end[table.source] | at_end[table.destination]
         if self.services is not None:
-            keep &= _within(self.services, table.protocol.astype(np.int64) << 16 | table.detail)
+            keep &= within(self.services, table.protocol.astype(np.int64) << 16 | table.detail)
         if self.outcome is not None:
             keep &= table.event == EVENTS.index(self.outcome)
         return keep
 
 
-def _among(wanted: AddressSet, addresses: AddressTable) -> NDArray[np.bool_]:
+def among(wanted: AddressSet, addresses: AddressTable) -> NDArray[np.bool_]:
+    """Which addresses of a table are in a set, bool[m]."""
     four: NDArray[np.bool_] = addresses.family == 4
-    found = _within(wanted.v4, addresses.low.astype(np.int64)) & four
+    found = within(wanted.v4, addresses.low.astype(np.int64)) & four
     for index in np.flatnonzero(addresses.family == 6).tolist():
         found[index] = addresses[index] in wanted
     return found
 
 
-def _within(ranges: RangeSet, values: NDArray[np.int64]) -> NDArray[np.bool_]:
+def within(ranges: RangeSet, values: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Which numbers are in some ranges, bool[n]."""
     if not ranges:
         return np.zeros(len(values), dtype=np.bool_)
     lows, highs = (np.array(side, dtype=np.int64) for side in zip(*ranges, strict=True))

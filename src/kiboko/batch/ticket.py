@@ -1,0 +1,127 @@
+"""What was recorded of the very traffic that somebody asks about: of one ticket, everything that is known."""
+
+from __future__ import annotations
+
+import functools
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from kiboko.batch.confirming import FlowsRead, take_probes
+from kiboko.core.evidence.asking import Asking, addresses_of
+from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, Comparison
+from kiboko.core.evidence.summary import FindingGroup, Summary
+from kiboko.core.header.addresses import parse_address
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.queries.ends import End
+from kiboko.core.records.flow_query import Sum
+from kiboko.core.records.records import ProbeRecord
+from kiboko.core.walk.walk import Walker
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """Who asked to send to whom, on which services, from which client ports (any where None)."""
+
+    sender: End
+    receiver: End
+    services: RangeSet
+    ports: RangeSet | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Ticket:
+    """What evidence says of one question. `groups` are the findings, the worst first; `read` sums up all the flow
+    records that were looked through (None where no log was given), `between` how many of them are of other traffic
+    between the same ends; `probes` how many probe records were looked through. `sent` is what came of a probe sent just
+    now, `aside` why it says nothing of this traffic, if so."""
+
+    groups: tuple[FindingGroup, ...]
+    read: Sum | None
+    between: int
+    probes: int | None
+    caveats: tuple[str, ...]
+    sent: FindingGroup | None = None
+    aside: str | None = None
+
+    @property
+    def is_contradicted(self) -> bool:
+        """Whether anything that was seen contradicts the rules."""
+        sent = (self.sent,) if self.sent is not None and self.aside is None else ()
+        return any(group.concluded.status in (LEAK, BREAK) for group in (*self.groups, *sent))
+
+    @property
+    def is_confirmed(self) -> bool:
+        """Whether something that was seen proves that the network does what the rules say, and nothing else."""
+        sent = (self.sent,) if self.sent is not None and self.aside is None else ()
+        proved = any(
+            each.concluded.status == AGREE and not each.concluded.as_far_as_seen for each in (*self.groups, *sent)
+        )
+        return proved and not self.is_contradicted
+
+
+def ticket_of(
+    walker: Walker,
+    question: Question,
+    probes: Sequence[Path],
+    flows: FlowsRead | None,
+    sent: ProbeRecord | None = None,
+    strict: bool = False,
+) -> Ticket:
+    """What logs and probes say of a question.
+
+    Parameters
+    ----------
+    probes : files of probe records
+    flows : flow logs, None for none
+    sent : a probe sent just now, None for none
+
+    Raises
+    ------
+    InputError : for a file that cannot be read, or of which not one record can
+    """
+    comparison, summary = Comparison(walker), Summary(walker.directory)
+    topology = walker.topology
+    asking = Asking(
+        addresses_of(topology, question.sender.members, True), addresses_of(topology, question.receiver.members, False),
+        question.services, question.ports,
+    )  # fmt: skip
+    caveats: list[str] = []
+    looked = 0
+    for path in probes:
+        used, told = take_probes(path, strict, comparison, summary, functools.partial(_is_asked, comparison, asking))
+        looked += used
+        caveats.extend(told)
+    read, between = None, 0
+    if flows is not None:
+        judge, told = flows.judged(comparison, summary, asking)
+        caveats.extend(told)
+        read, between = Sum(judge.read - judge.left_out), judge.between
+        for each, _ in judge.coverage.points.values():
+            read.add(0, 0, 0, each.first, each.last)
+    now, aside = _sent(walker, asking, sent) if sent is not None else (None, None)
+    return Ticket(tuple(summary.rows()), read, between, looked if probes else None, tuple(caveats), now, aside)
+
+
+def _is_asked(comparison: Comparison, asking: Asking, record: ProbeRecord) -> bool:
+    """Whether a probe is of the traffic asked about. Raises UsageError where its ends are not known."""
+    walk = comparison.walk_of_probe(record)
+    ports, port = asking.ports, record.source_port
+    return (
+        walk.flow.source.address in asking.senders
+        and walk.flow.target in asking.targets
+        and walk.flow.service.number in asking.services
+        and (ports is None or port is None or port in ports)
+    )
+
+
+def _sent(walker: Walker, asking: Asking, record: ProbeRecord) -> tuple[FindingGroup | None, str | None]:
+    """What came of a probe sent just now, and why it says nothing of the traffic asked about, if so."""
+    comparison, summary = Comparison(walker), Summary(walker.directory)
+    group = summary.add(record, comparison.probe(record))
+    if not _is_asked(comparison, asking, record):
+        return group, f"it was sent by {record.source}, which is not who was asked about"
+    own = addresses_of(walker.topology, comparison.ends.resolve(record.source).members, True)
+    if record.sent_from is not None and parse_address(record.sent_from) not in own:
+        return group, f"it left from {record.sent_from}, which is no address of {record.source}"
+    return group, None

@@ -1,0 +1,105 @@
+"""What was recorded of the traffic that a verdict is about, in the few lines below it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from kiboko.batch.ticket import Ticket
+from kiboko.core.evidence.summary import FindingGroup
+from kiboko.core.records.flow_table import NO_TIME
+from kiboko.core.records.records import DENIED, PASSED, SEEN, ProbeRecord
+from kiboko.views.output import Grid, Output
+from kiboko.views.text import counted, iso
+from kiboko.views.timeline_view import iso_of, time_text
+
+_MOST = 4
+
+
+def show_ticket(ticket: Ticket, out: Output) -> None:
+    """What was seen, the worst first, and how it compares; or that nothing was, and where it was looked for."""
+    sent = [ticket.sent] if ticket.sent is not None else []
+    grid = Grid(["", "last", "seen", "beside the rules", "of"], wide=("seen", "beside the rules"))
+    for group in sent:
+        style = "unsure" if ticket.aside else group.concluded.status
+        compared = f"says nothing of this: {ticket.aside}" if ticket.aside else _compared(group)
+        grid.add(["sent now", time_text(group.latest), _seen(group), compared, _of(group)], style)
+    for group in ticket.groups[:_MOST]:
+        style = "quiet" if group.concluded.as_far_as_seen else group.concluded.status
+        grid.add(["recorded" if group.evidence == "flow" else "probed", time_text(group.latest), _seen(group),
+                  _compared(group), _of(group)], style)  # fmt: skip
+    if sent or ticket.groups:
+        out.heading("What was seen of it")
+        out.grid(grid)
+    more = len(ticket.groups) - _MOST
+    if more > 0:
+        out.line(f"  and {counted(more, 'more line')}, all in --json", "quiet")
+    if not ticket.groups and (ticket.read is not None or ticket.probes is not None):
+        out.line(f"Nothing of it was recorded: {_looked_at(ticket)}.", "mark")
+    elif ticket.groups:
+        out.line(f"  of {_looked_at(ticket)}", "quiet")
+
+
+def _looked_at(ticket: Ticket) -> str:
+    """How much was looked through, and from when it is."""
+    told = []
+    if ticket.read is not None:
+        span = ""
+        if ticket.read.first != NO_TIME:
+            span = f" from {time_text(ticket.read.first)} to {time_text(ticket.read.last)}"
+        between = f", {ticket.between:,} of other traffic between the same ends" if ticket.between else ""
+        told.append(f"{counted(ticket.read.records, 'flow record')}{span}{between}")
+    if ticket.probes is not None:
+        told.append(counted(ticket.probes, "probe"))
+    return " and ".join(told) + " looked through"
+
+
+def _seen(group: FindingGroup) -> str:
+    """What became of it, as far as was seen."""
+    concluded, example = group.concluded, group.example
+    if isinstance(example, ProbeRecord):
+        return f"{concluded.observed} in {example.rtt_ms:.1f} ms" if example.rtt_ms is not None else concluded.observed
+    if concluded.observed == DENIED and concluded.at is not None:
+        return f"denied at {concluded.at}"
+    if concluded.observed in (PASSED, SEEN):
+        passed = group.passed
+        if passed:
+            return f"{concluded.observed}, surely as far as {passed[-1].gate} at {passed[-1].at}"
+    return concluded.observed
+
+
+def _compared(group: FindingGroup) -> str:
+    concluded = group.concluded
+    status = f"{concluded.status} as far as seen" if concluded.as_far_as_seen else concluded.status
+    return f"{status}: {concluded.why}"
+
+
+def _of(group: FindingGroup) -> str:
+    if group.evidence != "flow":
+        return "" if group.count == 1 else counted(group.count, "probe")
+    return counted(group.conversations, "conversation")
+
+
+def ticket_json(ticket: Ticket) -> dict[str, Any]:
+    """What was seen, as `evidence` of `check/1` and `check-set/1`."""
+    read = ticket.read
+    return {
+        "flow_records": read.records if read is not None else None,
+        "first": iso_of(read.first) if read is not None else None,
+        "last": iso_of(read.last) if read is not None else None,
+        "other_records_between": ticket.between,
+        "probes": ticket.probes,
+        "sent": {**_group_json(ticket.sent), "says_nothing_because": ticket.aside} if ticket.sent else None,
+        "findings": [_group_json(group) for group in ticket.groups],
+        "caveats": list(ticket.caveats),
+    }
+
+
+def _group_json(group: FindingGroup) -> dict[str, Any]:
+    concluded = group.concluded
+    return {
+        "evidence": group.evidence, "source": group.source, "destination": group.destination, "service": group.service,
+        "status": concluded.status, "as_far_as_seen": concluded.as_far_as_seen, "observed": concluded.observed,
+        "seen": _seen(group), "why": concluded.why, "at": concluded.at,
+        "conversations": group.conversations if group.evidence == "flow" else None, "records": group.count,
+        "first": iso(group.first), "last": iso(group.last), "check": group.check_line(),
+    }  # fmt: skip
