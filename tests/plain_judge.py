@@ -393,7 +393,12 @@ class PlainJudge:
         if record.event != "denied" or point.name in self.topology.outsides:
             met = [i for i in met if rows[i].gate != "route"]
         shown = (record.source, record.destination)
-        met = [i for i in met if (rows[i].step.source, rows[i].step.destination) == shown] or met
+        with_these = [i for i in met if (rows[i].step.source, rows[i].step.destination) == shown]
+        if not with_these and rows and rows[0].direction == "reply":
+            # Behind a gateway that replies leave with a wrong address, others than the rules expect prove nothing.
+            wrong = [i for i, row in enumerate(rows) if row.gate == "translate" and row.stops]
+            met = [i for i in met if not wrong or i <= wrong[0]]
+        met = with_these or met
         while (
             met and record.event != "passed" and met[0] and self.machine(rows[met[0]]) == self.machine(rows[met[0] - 1])
         ):

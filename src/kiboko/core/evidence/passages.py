@@ -68,7 +68,7 @@ class Passages:
             met = [at for at in met if slots[at].gate.step.gate != "route"]
         shown = [at for at in met if _shows(slots[at], mark, is_by_public)]
         # A reply with an address that the request did not go to comes as far as any other, and to nobody's use.
-        wrong = next((at for at, slot in enumerate(slots) if _is_wrong_source(slot)), len(slots))
+        wrong = next((at for at, slot in enumerate(slots) if mark.is_reply and _is_wrong_source(slot)), len(slots))
         met = shown or [at for at in met if at <= wrong]
         # What a machine as next hop does not pass on has come to it all the same, in front of that look-up.
         held = next((at for at, slot in enumerate(slots) if _is_held_by(slot, point)), len(slots))
