@@ -38,7 +38,10 @@ class Forms(unittest.TestCase):
         for form, words in (
             ("check", "check desk-1 forecast-2 forecast-api"),
             ("check", "check 203.0.113.77 bulletin https"),
+            ("check", "check gauge-08 relay-2 tcp/9100 --flows evidence/flows.csv --probes evidence/probes.jsonl"),
+            ("check", "check bench-pc lamp reading -n loopback/network.yaml --probe --as bench-pc"),
             ("check-set", "check internet gauges ssh"),
+            ("check-set", "check internet gauges ssh --flows evidence/flows.csv"),
             ("check-set", "check any relays any"),
             ("route", "route desk-1 forecast-2"),
             ("show", "show relay-1"),

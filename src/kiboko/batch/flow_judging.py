@@ -81,7 +81,7 @@ class Worker:
                 rows = np.flatnonzero(wanted)
                 coverage.add(part.table.taken(rows), judged.part(rows))
                 if self._asking is not None:
-                    asked, others = self._asking.rows(part.table, judged)
+                    asked, others = self._asking.rows(self._evaluator, part.table, judged)
                     rows, between = asked[wanted[asked]], between + others
                 tallies.append(self._evaluator.summed(part.table, judged, rows))
             twice, elsewhere = twice + judged.joined[0], elsewhere + judged.joined[1]

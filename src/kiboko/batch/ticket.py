@@ -31,14 +31,18 @@ class Question:
 
 @dataclass(frozen=True, slots=True)
 class Ticket:
-    """What evidence says of one question. `groups` are the findings, the worst first; `read` sums up all the flow
-    records that were looked through (None where no log was given), `between` how many of them are of other traffic
-    between the same ends; `probes` how many probe records were looked through. `sent` is what came of a probe sent just
-    now, `aside` why it says nothing of this traffic, if so."""
+    """What evidence says of one question.
+
+    `groups` are the findings, the worst first; `read` sums up all the flow records that were looked through (None where
+    no log was given), `between` how many of them are of other traffic between the same ends, `left_out` how many were
+    not of the time asked for; `probes` how many probe records were looked through. `sent` is what came of a probe sent
+    just now, `aside` why it says nothing of this traffic, if so.
+    """
 
     groups: tuple[FindingGroup, ...]
     read: Sum | None
     between: int
+    left_out: int
     probes: int | None
     caveats: tuple[str, ...]
     sent: FindingGroup | None = None
@@ -92,15 +96,18 @@ def ticket_of(
         used, told = take_probes(path, strict, comparison, summary, functools.partial(_is_asked, comparison, asking))
         looked += used
         caveats.extend(told)
-    read, between = None, 0
+    read, between, left_out = None, 0, 0
     if flows is not None:
         judge, told = flows.judged(comparison, summary, asking)
         caveats.extend(told)
         read, between = Sum(judge.read - judge.left_out), judge.between
+        left_out = judge.left_out
         for each, _ in judge.coverage.points.values():
             read.add(0, 0, 0, each.first, each.last)
     now, aside = _sent(walker, asking, sent) if sent is not None else (None, None)
-    return Ticket(tuple(summary.rows()), read, between, looked if probes else None, tuple(caveats), now, aside)
+    return Ticket(
+        tuple(summary.rows()), read, between, left_out, looked if probes else None, tuple(caveats), now, aside
+    )
 
 
 def _is_asked(comparison: Comparison, asking: Asking, record: ProbeRecord) -> bool:

@@ -68,7 +68,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_examples(parser, "check desk-1 forecast-1 forecast-api",
                  "check 192.0.2.14 relay-1 ssh --without bank-edge/inbound/20",
                  "check internet gauges ssh --only allowed",
-                 "check lab-2 locker-1 locker --flows evidence/flows.csv --probes evidence/probes.jsonl",
+                 "check gauge-08 relay-2 tcp/9100 --flows evidence/flows.csv --probes evidence/probes.jsonl",
                  "check bench-pc lamp reading -n loopback/network.yaml --probe --as bench-pc")  # fmt: skip
 
 

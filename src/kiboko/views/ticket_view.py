@@ -28,7 +28,13 @@ def show_ticket(ticket: Ticket, out: Output) -> None:
         grid.add(["recorded" if group.evidence == "flow" else "probed", time_text(group.latest), _seen(group),
                   _compared(group), _of(group)], style)  # fmt: skip
     if sent or ticket.groups:
-        out.heading("What was seen of it")
+        if ticket.is_contradicted:
+            compared = ": the network does not do what the rules say"
+        else:
+            compared = (
+                ": the network does what the rules say" if ticket.is_confirmed else ", which proves it not in full"
+            )
+        out.heading(f"What was seen of it{compared}")
         out.grid(grid)
     more = len(ticket.groups) - _MOST
     if more > 0:
@@ -47,7 +53,8 @@ def _looked_at(ticket: Ticket) -> str:
         if ticket.read.first != NO_TIME:
             span = f" from {time_text(ticket.read.first)} to {time_text(ticket.read.last)}"
         between = f", {ticket.between:,} of other traffic between the same ends" if ticket.between else ""
-        told.append(f"{counted(ticket.read.records, 'flow record')}{span}{between}")
+        out = f", {ticket.left_out:,} left out for their time" if ticket.left_out else ""
+        told.append(f"{counted(ticket.read.records, 'flow record')}{span}{between}{out}")
     if ticket.probes is not None:
         told.append(counted(ticket.probes, "probe"))
     return " and ".join(told) + " looked through"
@@ -86,6 +93,7 @@ def ticket_json(ticket: Ticket) -> dict[str, Any]:
         "flow_records": read.records if read is not None else None,
         "first": iso_of(read.first) if read is not None else None,
         "last": iso_of(read.last) if read is not None else None,
+        "left_out": ticket.left_out,
         "other_records_between": ticket.between,
         "probes": ticket.probes,
         "sent": {**_group_json(ticket.sent), "says_nothing_because": ticket.aside} if ticket.sent else None,

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.evidence.evaluator import Judged
+from kiboko.core.evidence.evaluator import Evaluator, Judged
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.network.model import Topology
@@ -27,19 +27,15 @@ class Asking:
     services: RangeSet
     ports: RangeSet | None = None
 
-    def rows(self, table: FlowTable, judged: Judged) -> tuple[NDArray[np.int64], int]:
+    def rows(self, evaluator: Evaluator, table: FlowTable, judged: Judged) -> tuple[NDArray[np.int64], int]:
         """Of a judged table the records of conversations asked about, in their order; and how many records are of
         others between the same ends, in either direction."""
         found, asked = judged.found, judged.asked
         if found is None or asked is None:
             return np.zeros(0, dtype=np.int64), 0
-        is_sender, is_target = (among(each, table.addresses) for each in (self.senders, self.targets))
-        first = found.first
-        turned = found.side[first] != found.taken_as_turned
-        ends = table.source[first], table.destination[first]
-        sender, target = np.where(turned, *ends[::-1]), np.where(turned, *ends)
-        forth = is_sender[sender] & is_target[target]
-        between = forth | (is_sender[target] & is_target[sender])
+        sender, target = evaluator.ends_of(table, judged)
+        forth = among(self.senders, sender) & among(self.targets, target)
+        between = forth | (among(self.targets, sender) & among(self.senders, target))
         wanted = forth & within(self.services, asked.service)
         if self.ports is not None:
             wanted &= (asked.port < 0) | within(self.ports, asked.port)

@@ -384,11 +384,20 @@ class Evaluator:
             own = self._ends.atoms(table.addresses)[index]
             family, high = table.addresses.family[index], table.addresses.high[index]
             low = table.addresses.low[index]
-            for row in np.flatnonzero(own != atoms).tolist():
-                address = self._line.first(int(atoms[row]))
-                family[row], high[row], low[row] = address.family, address.value >> 64, address.value & (1 << 64) - 1
+            rows = np.flatnonzero(own != atoms)
+            listed, back = numbered(atoms[rows])
+            if len(rows):
+                asked_for = AddressTable.of([self._line.first(atom) for atom in listed.tolist()])
+                family[rows], high[rows], low[rows] = (
+                    column[back] for column in (asked_for.family, asked_for.high, asked_for.low)
+                )
             made.append(AddressTable(family, high, low))
         return made[0], made[1]
+
+    def ends_of(self, table: FlowTable, judged: Judged) -> tuple[AddressTable, AddressTable]:
+        """Of each conversation of a judged table who asked, and which address was asked: two tables of k addresses."""
+        assert judged.found is not None and judged.asked is not None, "only whole tables have conversations"
+        return self._addresses_of(table, judged.found, judged.asked, np.arange(len(judged.found)))
 
     def fitting(self, table: FlowTable, fits: Callable[[Finding], bool]) -> Truths:
         """The records whose findings fit, by the walks of their conversations: one for each class of them."""

@@ -1,0 +1,185 @@
+"""What was seen of the very traffic that is asked about: `check` with logs, probes, and a probe sent now."""
+
+import contextlib
+import json
+import shlex
+import socket
+import tempfile
+import threading
+import unittest
+from pathlib import Path
+
+from tests.helpers import kiboko as run
+
+FLOWS, PROBES = "evidence/flows.csv", "evidence/probes.jsonl"
+
+
+class Recorded(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.temporary = tempfile.TemporaryDirectory()
+        cls.folder = cls.temporary.name
+        run("demo", "--only-write", cls.folder)
+
+    @classmethod
+    def tearDownClass(cls):
+        cls.temporary.cleanup()
+
+    def ask(self, words, status):
+        done = run(*words.split(), cwd=self.folder)
+        self.assertEqual(status, done.returncode, done.stdout + done.stderr)
+        return done
+
+    def test_the_first_ten_lines_carry_verdict_rule_and_what_was_seen(self):
+        done = self.ask(f"check gauge-08 relay-2 tcp/9100 --flows {FLOWS} --probes {PROBES}", 1)
+        lines = done.stdout.splitlines()[:10]
+        self.assertTrue(lines[0].startswith("BLOCKED: gauge-08"))
+        self.assertIn("default drop of relay-guard", lines[1])
+        self.assertIn("the network does not do what the rules say", lines[3])
+        self.assertRegex(lines[5], r"recorded +2026-11-20 10:35:08Z +answered +leak: .* 7 conversations")
+        self.assertRegex(lines[6], r"probed +2026-11-20 10:05:10Z +answered in 0.2 ms +leak: ")
+        self.assertIn("443 flow records from 2026-11-18 22:14:00Z", lines[7])
+
+    def test_every_finding_of_confirm_is_what_check_shows_of_its_pair(self):
+        report = json.loads(run("confirm", "--flows", FLOWS, "--probes", PROBES, "--all", "--json",
+                                cwd=self.folder).stdout)  # fmt: skip
+        met = set()
+        for finding in report["rows"]:
+            # One service stands for a range that no rule tells apart; of the rest a few of each kind are enough.
+            key = (finding["status"], finding["observed"], finding["why"], finding["evidence"])
+            if finding["verdict"] is None or key in met:
+                continue
+            met.add(key)
+            words = shlex.split(finding["example"]["check"])[2:5]
+            seen = json.loads(self.shown(*words, "--flows", FLOWS, "--probes", PROBES))
+            matching = [
+                each
+                for each in seen["evidence"]["findings"]
+                if (each["status"], each["why"], each["evidence"])
+                == (finding["status"], finding["why"], finding["evidence"])
+            ]
+            self.assertTrue(matching, finding)
+        self.assertGreater(len(met), 10)
+
+    def shown(self, *words):
+        done = run("check", *words, "--json", cwd=self.folder)
+        self.assertIn(done.returncode, (0, 1), done.stderr)
+        return done.stdout
+
+    def test_what_was_seen_turns_the_status_of_an_allowed_flow_where_it_is_broken(self):
+        self.ask("check bench-pc lamp reading -n loopback/network.yaml", 0)
+        with closed_port():
+            done = self.ask("check bench-pc lamp reading -n loopback/network.yaml --probe --as bench-pc", 1)
+        self.assertRegex(done.stdout.splitlines()[4], r"sent now .* refused in .* break: refused, though the rules")
+
+    def test_nothing_recorded_says_how_much_was_looked_through(self):
+        done = self.ask(f"check desk-1 desk-2 ssh --flows {FLOWS} --probes {PROBES}", 1)
+        self.assertIn("Nothing of it was recorded: 443 flow records from 2026-11-18", done.stdout)
+        self.assertIn("and 14 probes looked through.", done.stdout)
+        done = self.ask(f"check desk-1 desk-2 ssh --flows {FLOWS} --since 2027-01-01", 1)
+        self.assertIn("0 flow records, 443 left out for their time looked through", done.stdout)
+
+    def test_a_log_or_a_probe_file_without_a_record_is_an_error(self):
+        empty = Path(self.folder, "empty.csv")
+        empty.write_text(Path(self.folder, FLOWS).read_text().splitlines()[0] + "\n")
+        self.assertIn("there is no record in it", self.ask(f"check desk-1 desk-2 ssh --flows {empty}", 2).stderr)
+        empty.write_text("")
+        self.assertIn("there is no record in it", self.ask(f"check desk-1 desk-2 ssh --probes {empty}", 2).stderr)
+        self.ask("check desk-1 desk-2 ssh --flows nowhere.csv", 2)
+
+    def test_other_client_ports_and_services_are_not_meant(self):
+        line = f"check gauge-08 relay-2 tcp/9100 --flows {FLOWS} --json"
+        every = json.loads(self.ask(line, 1).stdout)["evidence"]
+        one = json.loads(self.ask(f"{line} --client-ports 51540", 1).stdout)["evidence"]
+        self.assertEqual([7], [each["conversations"] for each in every["findings"]])
+        self.assertEqual([1], [each["conversations"] for each in one["findings"]])
+        self.assertGreater(one["other_records_between"], every["other_records_between"])
+        other = json.loads(self.ask(f"check gauge-08 relay-2 tcp/9101 --flows {FLOWS} --json", 1).stdout)["evidence"]
+        self.assertEqual([], other["findings"])
+
+    def test_a_change_that_is_tried_does_not_change_what_was_seen(self):
+        line = f"check desk-1 forecast-1 tcp/8443 --flows {FLOWS}"
+        before = json.loads(self.ask(f"{line} --json", 1).stdout)
+        after = json.loads(self.ask(f"{line} --without core-guard/inbound/20 --json", 0).stdout)
+        self.assertEqual(("blocked", "allowed"), (before["verdict"], after["verdict"]))
+        self.assertEqual(before["evidence"], after["evidence"])
+        told = self.ask(f"{line} --without core-guard/inbound/20", 0).stdout
+        self.assertIn("held against the network file as it is, without what is being tried", told)
+
+    def test_of_sets_too(self):
+        done = self.ask(f"check internet gauges ssh --only allowed --flows {FLOWS}", 1)
+        self.assertRegex(done.stdout, r"recorded .* answered +agree: answered, as the rules say +2 conversations")
+
+
+class SentNow(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.temporary = tempfile.TemporaryDirectory()
+        run("demo", "--only-write", cls.temporary.name)
+
+    @classmethod
+    def tearDownClass(cls):
+        cls.temporary.cleanup()
+
+    def ask(self, words, status):
+        done = run("check", *words.split(), "-n", "loopback/network.yaml", cwd=self.temporary.name)
+        self.assertEqual(status, done.returncode, done.stdout + done.stderr)
+        return done
+
+    def test_a_probe_that_is_answered(self):
+        with listening():
+            done = self.ask("bench-pc lamp reading --probe --as bench-pc", 0)
+        self.assertIn("the network does what the rules say", done.stdout)
+        self.assertRegex(done.stdout, r"sent now .* answered in [0-9.]+ ms +agree: answered, as the rules say")
+
+    def test_a_probe_of_somebody_else_says_nothing(self):
+        with listening():
+            done = self.ask("bench-pc lamp reading --probe --as lamp --json", 0)
+        sent = json.loads(done.stdout)["evidence"]["sent"]
+        self.assertIn("sent by lamp, which is not who was asked about", sent["says_nothing_because"])
+
+    def test_a_probe_that_leaves_from_another_address_says_nothing(self):
+        network = Path(self.temporary.name, "loopback", "network.yaml")
+        other = Path(self.temporary.name, "loopback", "other.yaml")
+        other.write_text(network.read_text().replace("addresses: [127.0.0.1]", "addresses: [127.5.5.5]"))
+        with listening():
+            done = run("check", "bench-pc", "lamp", "reading", "-n", "loopback/other.yaml", "--probe", "--as", "bench-pc",
+                       cwd=self.temporary.name)  # fmt: skip
+        self.assertIn("it left from 127.0.0.1, which is no address of bench-pc", done.stdout)
+        self.assertNotIn("does what the rules say", done.stdout)
+
+    def test_who_this_machine_is_has_to_be_said_and_one_thing_asked(self):
+        self.assertIn("say with --as", self.ask("bench-pc lamp reading --probe", 2).stderr)
+        self.assertIn("give --probe too", self.ask("bench-pc lamp reading --as bench-pc", 2).stderr)
+        self.assertIn("one service", self.ask("bench-pc lamp tcp/1-9 --probe --as bench-pc", 2).stderr)
+        self.assertIn("more than one", self.ask("bench-pc bench-top ssh --probe --as bench-pc", 2).stderr)
+
+
+@contextlib.contextmanager
+def listening(port=47811):
+    """Something that takes connections where the demo's lamp is."""
+    with socket.create_server(("127.77.1.10", port)) as server:
+        thread = threading.Thread(target=accepting, args=(server,), daemon=True)
+        thread.start()
+        yield
+        server.shutdown(socket.SHUT_RDWR)
+        thread.join(timeout=5)
+
+
+def accepting(server):
+    with contextlib.suppress(OSError):
+        while True:
+            server.accept()[0].close()
+
+
+@contextlib.contextmanager
+def closed_port():
+    """Nothing listens there: bound, so that nobody else does meanwhile, and no connection is taken."""
+    with socket.socket() as held:
+        held.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        held.bind(("127.77.1.10", 47811))
+        yield
+
+
+if __name__ == "__main__":
+    unittest.main()
