@@ -424,6 +424,8 @@ class PlainJudge:
                 return "agree", "stopped, as" if at_gate else "stopped, but not"
             if g.reply_denied:
                 return "agree", "it arrived, and" if at_gate and g.gate >= g.count else "stopped, but not"
+            if g.refused and not g.asks:
+                return "unsure", "a reset without"
             if g.refused:
                 return "agree", "refused, as the rules say" if rejects else "refused, where"
             if g.unclear:
@@ -441,7 +443,7 @@ class PlainJudge:
             if g.denied:
                 return "agree", "stopped, but not"
             if g.refused:
-                return "agree", "refused"
+                return ("agree", "refused") if g.asks else ("unsure", "a reset without")
             if g.unclear:
                 return "unsure", "something came back"
             return "agree", "no answer was recorded" if silent else "recorded before"
@@ -467,7 +469,7 @@ class PlainJudge:
         heard = any(row.action == "allow" for row in g.listener)
         if g.refused:
             if not g.asks:
-                return "unsure", "a reset of"
+                return "unsure", "a reset without"
             if g.doubt:
                 return "unsure", "it rests on"
             return ("unsure", "refused: is") if any(row.action is None for row in g.listener) else ("break", "refused")

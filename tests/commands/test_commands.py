@@ -211,7 +211,8 @@ class OnTheDemo(unittest.TestCase):
             self.assertEqual((done.returncode, done.stdout.startswith(told)), (1, True), done.stdout)
         (folder / "probes-none.jsonl").write_text("")
         done = kiboko("confirm", "--probes", "probes-none.jsonl", cwd=self.folder)
-        self.assertEqual((done.returncode, done.stdout.startswith("NOT KNOWN")), (1, True), done.stdout)
+        self.assertEqual((done.returncode, done.stdout), (2, ""))
+        self.assertIn("probes-none.jsonl: there is no record in it", done.stderr)
 
     def test_rejected_rows_do_not_change_the_status_unless_strict(self):
         bad = Path(self.folder) / "bad.csv"

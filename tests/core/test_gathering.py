@@ -76,11 +76,11 @@ def leaky():
         values["instances"][f"till-{number}"] = {
             "interfaces": [{"subnet": "a1", "addresses": [f"10.1.1.{100 + number}"]}]
         }
-    rows = ["src,dst,src_port,dst_port,protocol,packets,bytes,action,start,end"]
+    rows = ["src,dst,src_port,dst_port,protocol,packets,bytes,action,start,end,tcpControlBits"]
     for sender in range(10):
         for receiver in range(5):
             rows.append(
-                f"10.1.1.{100 + sender},10.1.2.{100 + receiver},40000,443,6,{1 + sender},60,allow,1795166400000,1795166400500"
+                f"10.1.1.{100 + sender},10.1.2.{100 + receiver},40000,443,6,{1 + sender},60,allow,1795166400000,1795166400500,27"
             )
     return values, "\n".join(rows) + "\n"
 
@@ -109,7 +109,8 @@ class Gathered(unittest.TestCase):
             self.assertEqual(
                 50,
                 sum(
-                    "it passed the gate that stops it" in row and "till-" in row for row in by_pair.stdout.splitlines()
+                    "answered, though the rules stop it" in row and "till-" in row
+                    for row in by_pair.stdout.splitlines()
                 ),
             )
 

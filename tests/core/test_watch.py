@@ -48,7 +48,7 @@ class Watching(unittest.TestCase):
         return self.watch.judge()
 
     def test_a_leak_is_told_once_as_the_first_of_its_group(self):
-        leak = record("10.1.1.10", "10.2.1.10", 40000, 22, PASSED, 2)
+        leak = record("10.1.1.10", "10.2.1.10", 40000, 22, PASSED, 27)
         self.assertEqual([(each.count, each.is_first) for each in self.feed(leak, leak)], [(2, True)])
         self.assertEqual([(each.count, each.is_first) for each in self.feed(leak)], [(1, False)])
         self.assertEqual(self.watch.summary.totals, {LEAK: 3})

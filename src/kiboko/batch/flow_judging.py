@@ -19,8 +19,9 @@ from kiboko.batch.piecework import cluster_outcomes, outcomes
 from kiboko.core.evidence.asking import Asking
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
-from kiboko.core.evidence.evaluator import Evaluator, Tallies
+from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.summary import Summary
+from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.memory import without_garbage
 from kiboko.core.network.model import Topology
 from kiboko.core.records.flow_query import FlowFilter

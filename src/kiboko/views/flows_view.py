@@ -29,7 +29,10 @@ def show_flows(sums: Sums, timeline: Timeline, by: str, most: int, caveats: list
     total = sums.total
     out.parts(
         (f"{total.records:,}", "mark"),
-        (f" records, {counted(total.packets, 'packet')}, {counted(total.octets, 'octet')}{_span(total)}", ""),
+        (
+            f" {'record' if total.records == 1 else 'records'}, {counted(total.packets, 'packet')}, {counted(total.octets, 'octet')}{_span(total)}",
+            "",
+        ),
     )
     if sums.fields and sums.groups:
         shown = top(sums, by, most)

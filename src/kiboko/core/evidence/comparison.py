@@ -3,17 +3,20 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, WELL_KNOWN, Service, parse_services, union_services
+from kiboko.core.network.directory import Endpoint
 from kiboko.core.queries.ends import Ends, resolve_service, services_for, single_service
 from kiboko.core.records.records import ANSWERED, REFUSED, SILENT, UNREACHABLE, ProbeRecord
 from kiboko.core.walk.gates import FORWARD, Row
 from kiboko.core.walk.walk import ALLOWED, PARTLY, Walk, Walker
 
+_MOST_LOOKED_AT = 1000
 AGREE, LEAK, BREAK, UNSURE = "agree", "leak", "break", "unsure"
 
 
@@ -153,7 +156,7 @@ class Comparison:
 
     def finding(self, concluded: Conclusion, flow: FlowAsked, is_reply: bool = False) -> Finding:
         """What a conversation comes to, with the walk of what it asked."""
-        source = self.walker.directory.endpoint(flow.source)
+        source = self._behind(flow) or self.walker.directory.endpoint(flow.source)
         if self.walker.directory.why_undeliverable(flow.source) or self.walker.directory.why_undeliverable(flow.target):
             return Finding(concluded, None, is_reply=is_reply)
         if source.network is None and self.ends.is_foreign(flow.target):
@@ -168,6 +171,22 @@ class Comparison:
         elif decider is not None and decider not in asked:
             asked = (*asked, decider)
         return Finding(concluded, walk, decider, asked or walk.forward, is_reply)
+
+    def _behind(self, flow: FlowAsked) -> Endpoint | None:
+        """Of a flow from a shared address the first end that may stand behind it (clause E11): what all of them come to
+        is shown by one."""
+        gateway = self.walker.directory.shared_owner(flow.source)
+        if gateway is None:
+            return None
+        for interface in itertools.islice(self.walker.directory.interfaces(), _MOST_LOOKED_AT):
+            address = interface.address(flow.target.family)
+            if address is None or self.walker.topology.subnets[interface.subnet].network not in gateway.networks:
+                continue
+            end = self.walker.directory.endpoint(address)
+            steps = self.walker.paths.forward(end, flow.target).steps
+            if any(step.gate == "translate" and step.at == gateway.name for step in steps):
+                return end
+        return None
 
 
 def _finding(

@@ -9,36 +9,34 @@ classes are asked at once by the gate tables, and held against the proofs by col
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence import judging
-from kiboko.core.evidence.comparison import Comparison, Conclusion, Finding, FlowAsked
+from kiboko.core.evidence.addressed import Addressed, Asked
+from kiboko.core.evidence.comparison import Comparison, Conclusion, Finding
 from kiboko.core.evidence.conversations import Conversations, bring_together
 from kiboko.core.evidence.judging import IS_BREAK, IS_LEAK, REASONS, Proved
 from kiboko.core.evidence.passages import NOWHERE, Passages
+from kiboko.core.evidence.point_marks import PointMarks, point_marks, weights
 from kiboko.core.evidence.proofs import (
-    RESET,
     UNASKED,
-    UNCLEAR,
-    Mark,
     Proof,
     contexts,
-    flag_kinds,
     mark_bits,
     read_proof,
     turned_bits,
 )
 from kiboko.core.evidence.seen_ends import SeenEnds
+from kiboko.core.evidence.tallies import Tallies, no_tallies
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD, WITH_PORTS, Service
 from kiboko.core.network.model import ObservationPoint
 from kiboko.core.records.columns import KeyNumbers, distinct, numbered
-from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds
-from kiboko.core.records.records import ANSWERED, DENIED, FlowRecord
-from kiboko.core.records.signs import ICMP_ERRORS
+from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds
+from kiboko.core.records.records import ANSWERED, DENIED
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import Gates, GateTables
 from kiboko.core.tables.layout import GATES
@@ -46,93 +44,14 @@ from kiboko.core.tables.lines import AddressLine, service_line
 from kiboko.core.tables.places import NONE
 from kiboko.core.walk.walk import PARTLY
 
+_ICMP_ERRORS = {ICMP: (3, 4, 5, 11, 12), ICMP6: (1, 2, 3, 4)}
+"""ICMP messages that speak of another packet (RFC 792, RFC 4443)."""
 _MOST_CLASSES = 1_000_000
 _MOST_BEHIND = 256
 """As many senders as are looked at behind one shared address."""
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
 _ANSWERED = (judging.ANSWERED_AS_SAID, judging.ANSWERED_LEAK, judging.REPLY_LEAK)
-
-
-@dataclass(frozen=True, slots=True)
-class Tally:
-    """Conversations of one table that come to the same, summed up.
-
-    `concluded` is what they come to, `flow` what was asked in the first of them, `record` its first record. `alike` are
-    the lowest and the highest service number that no rule tells from theirs, `met` those among them. `replies` of the
-    `count` records are of those that were sent to, with `reply_packets` and
-    `reply_octets` of all. Packets and octets count once, at however many points they were
-    recorded. `first` and `last` are milliseconds since 1970, `NO_TIME` where no record had a time.
-    """
-
-    concluded: Conclusion
-    key: tuple[int, ...]
-    flow: FlowAsked
-    record: FlowRecord
-    alike: tuple[int, int]
-    met: tuple[int, int]
-    conversations: int
-    count: int
-    replies: int
-    packets: int
-    octets: int
-    reply_packets: int
-    reply_octets: int
-    first: int
-    last: int
-
-
-@dataclass(frozen=True, slots=True)
-class Tallies:
-    """`m` tallies as columns: small, and the same wherever they were made. `examples` has the first record of each, in
-    the order in which they come; `sources` and `targets` the addresses that were asked about, `service` and `port`
-    int64[m] on what, from which client port, -1 for none; `passed` int64[m] how many steps of the request's way were
-    passed for sure. `conclusion` int64[m] is an index of `concluded`; `keys` is int64[m, 2]; `alike` and `met`
-    int64[m, 2]; the rest int64[m] each."""
-
-    concluded: tuple[Conclusion, ...]
-    conclusion: Rows
-    examples: FlowTable
-    sources: AddressTable
-    targets: AddressTable
-    service: Rows
-    port: Rows
-    passed: Rows
-    keys: Rows
-    alike: Rows
-    met: Rows
-    conversations: Rows
-    count: Rows
-    replies: Rows
-    packets: Rows
-    octets: Rows
-    reply_packets: Rows
-    reply_octets: Rows
-    first: Rows
-    last: Rows
-
-    def __len__(self) -> int:
-        return len(self.conclusion)
-
-    def __getitem__(self, index: int) -> Tally:
-        low, high = self.alike[index].tolist()
-        least, most = self.met[index].tolist()
-        return Tally(
-            self.concluded[int(self.conclusion[index])], tuple(self.keys[index].tolist()), self.flow(index),
-            self.examples.record(index), (low, high), (least, most), int(self.conversations[index]),
-            int(self.count[index]), int(self.replies[index]), int(self.packets[index]), int(self.octets[index]),
-            int(self.reply_packets[index]), int(self.reply_octets[index]), int(self.first[index]),
-            int(self.last[index]),
-        )  # fmt: skip
-
-    def flow(self, index: int) -> FlowAsked:
-        """What was asked in the first conversation of a tally."""
-        number, port = int(self.service[index]), int(self.port[index])
-        return FlowAsked(self.sources[index], self.targets[index], Service(number >> 16, number & 0xFFFF),
-                         port if port >= 0 else None, int(self.passed[index]))  # fmt: skip
-
-    def __iter__(self) -> Iterator[Tally]:
-        return (self[index] for index in range(len(self)))
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,36 +68,13 @@ class Judged:
     is_reply: Truths
     weight: NDArray[np.uint8]
     found: Conversations | None
-    asked: _Asked | None
+    asked: Asked | None
     joined: tuple[int, int]
 
     def part(self, rows: Rows | slice) -> Judged:
         """Those of some of the records."""
         return Judged(self.conclusion[rows], self.concluded, self.classes[rows], self.is_reply[rows], self.weight[rows],
                       None, None, (0, 0))  # fmt: skip
-
-
-@dataclass(frozen=True, slots=True)
-class _Asked:
-    """What conversations ask, if one end or the other began, by columns: the atoms of the sender and of the address
-    that it sent to, the service's number, the client's port; and which kind of proof there is."""
-
-    sender: Rows
-    target: Rows
-    service: Rows
-    port: Rows
-    proof: Rows
-
-    def taken(self, rows: Rows | Truths) -> _Asked:
-        """Some of them."""
-        return _Asked(self.sender[rows], self.target[rows], self.service[rows], self.port[rows], self.proof[rows])
-
-    def instead(self, which: Truths, other: _Asked) -> _Asked:
-        """These, but for some, of which others hold."""
-        return _Asked(*(np.where(which, theirs, own) for own, theirs in zip(self._columns(), other._columns())))
-
-    def _columns(self) -> tuple[Rows, ...]:
-        return self.sender, self.target, self.service, self.port, self.proof
 
 
 @dataclass(slots=True)
@@ -263,17 +159,17 @@ class Evaluator:
         found = bring_together(table, self._ends, self._comparison.served)
         points = self._points_of(table)
         asked, conclusion, classes = self._judged(table, found, points)
-        weight, joined = _weights(table, found)
+        weight, joined = weights(table, found)
         return Judged(conclusion[found.of], self._concluded, classes[found.of], found.is_reply(), weight, found, asked,
                       joined)  # fmt: skip
 
-    def _judged(self, table: FlowTable, found: Conversations, points: Rows | None) -> tuple[_Asked, Rows, Rows]:
+    def _judged(self, table: FlowTable, found: Conversations, points: Rows | None) -> tuple[Asked, Rows, Rows]:
         """What conversations ask and come to, and their classes."""
-        marks = _point_marks(table, found, points, self._ends) if points is not None else None
+        marks = point_marks(table, found, points, self._ends) if points is not None else None
         is_mapped = points > 0 if points is not None else np.zeros(len(table), dtype=np.bool_)
         bits = mark_bits(table, found, is_mapped)
         ages = self._ages(table, found)
-        addressed = _Addressed.of(table, found, self._ends, self._is_internet(points))
+        addressed = Addressed.of(table, found, self._ends, self._is_internet(points))
         began_first = addressed.sent_to(False)
         responders = np.where(found.began == 0, began_first[1], addressed.sent_to(True)[1])
         around = contexts(table, found, self._ends, np.where(found.began >= 0, responders, -1))
@@ -302,7 +198,7 @@ class Evaluator:
             self._settle(conclusion, reason, rows, agreed)
         return asked, conclusion, classes
 
-    def _reasons(self, asked: _Asked) -> NDArray[np.uint8]:
+    def _reasons(self, asked: Asked) -> NDArray[np.uint8]:
         """The reasons of what is asked."""
         classes = self._class_of(asked)
         return self._classes.reason[classes]
@@ -335,7 +231,7 @@ class Evaluator:
         """Some records of a judged table summed up by what they come to and by class."""
         found, asked = judged.found, judged.asked
         if found is None or asked is None or not len(rows):
-            return _no_tallies()
+            return no_tallies()
         groups = distinct(judged.conclusion[rows], judged.classes[rows])
         first = rows[groups.first]
         of = found.of[first]
@@ -371,7 +267,7 @@ class Evaluator:
         )  # fmt: skip
 
     def _addresses_of(
-        self, table: FlowTable, found: Conversations, asked: _Asked, of: Rows
+        self, table: FlowTable, found: Conversations, asked: Asked, of: Rows
     ) -> tuple[AddressTable, AddressTable]:
         """The senders' own addresses and those that they sent to: of ours, those that were asked about; of others, as
         they were recorded."""
@@ -442,7 +338,7 @@ class Evaluator:
         return np.where(begun >= as_of, 0, np.where(last < as_of, 1, 2))
 
     def _proof_numbers(
-        self, found: Conversations, bits: Rows, around: Rows, ages: Rows, marks: _PointMarks | None, turned: bool
+        self, found: Conversations, bits: Rows, around: Rows, ages: Rows, marks: PointMarks | None, turned: bool
     ) -> Rows:
         """The kinds of proof of conversations, if the one end or the other began."""
         hashes = marks.hashes if marks is not None else np.zeros(len(found), dtype=np.int64)
@@ -461,7 +357,7 @@ class Evaluator:
 
     # Classes.
 
-    def _class_of(self, asked: _Asked) -> Rows:
+    def _class_of(self, asked: Asked) -> Rows:
         """The classes of what is asked, those that are new judged."""
         pair = asked.sender * self._line.size + asked.target
         protocol = asked.service >> 16 << 16
@@ -486,7 +382,7 @@ class Evaluator:
             found[rows] = numbers[each.codes]
         return found
 
-    def _made(self, asked: _Asked) -> _Classes:
+    def _made(self, asked: Asked) -> _Classes:
         """New classes, of which no two are alike."""
         count = len(asked.sender)
         reason = np.zeros(count, dtype=np.uint8)
@@ -505,7 +401,7 @@ class Evaluator:
         reason = self._aged(reason, asked.proof)
         return _Classes(reason, self._conclusions(reason, kind, decider, asked.proof), passed)
 
-    def _by_gates(self, asked: _Asked) -> tuple[NDArray[np.uint8], Rows, Rows, Rows]:
+    def _by_gates(self, asked: Asked) -> tuple[NDArray[np.uint8], Rows, Rows, Rows]:
         """The reasons of some flows, the kind of gate that stops each and what decides there, and the steps passed."""
         port, unknown = self._with_ports(asked)
         gates = self._tables.gates(
@@ -518,7 +414,7 @@ class Evaluator:
         reason = found.reason
         reason[unknown] = judging.PORTS_UNKNOWN
         kinds = asked.service >> 8
-        error = np.isin(kinds, [protocol << 8 | kind for protocol, each in ICMP_ERRORS.items() for kind in each])
+        error = np.isin(kinds, [protocol << 8 | kind for protocol, each in _ICMP_ERRORS.items() for kind in each])
         reason[np.isin(asked.service, (ICMP << 16 | UNTOLD, ICMP6 << 16 | UNTOLD))] = judging.TYPE_UNTOLD
         reason[error & ((found.gate >= 0) | proved.denied)] = judging.AN_ERROR
         gate, way = found.gate, gates.way.astype(np.int64)
@@ -531,7 +427,7 @@ class Evaluator:
         steps = self._steps_passed(way, reach)
         return reason, kind, decider, steps
 
-    def _with_ports(self, asked: _Asked) -> tuple[Rows, Truths]:
+    def _with_ports(self, asked: Asked) -> tuple[Rows, Truths]:
         """The client ports to ask about: where none is recorded, one that stands for all of them; and where that cannot
         be, since they are not all treated alike."""
         needs = np.isin(asked.service >> 16, list(WITH_PORTS)) & (asked.port < 0)
@@ -567,7 +463,7 @@ class Evaluator:
             found.append(len({id(slot.gate) for slot in slots}))
         return np.array(found, dtype=np.int64)[kinds.codes]
 
-    def _proved(self, asked: _Asked, gates: Gates) -> Proved:
+    def _proved(self, asked: Asked, gates: Gates) -> Proved:
         """What is proved of flows, along their ways."""
         count = len(asked.sender)
         numbers, which = numbered(asked.proof)
@@ -618,13 +514,13 @@ class Evaluator:
             found.append(self._places.setdefault(here, len(self._places)))
         return np.array(found, dtype=np.int64)[back]
 
-    def _behind_shared(self, gateway: int, asked: _Asked) -> int:
+    def _behind_shared(self, gateway: int, asked: Asked) -> int:
         """What every sender that may stand behind a shared address has in common (clause E11)."""
         atoms = self._ends.behind(gateway, int(asked.target[0]))
         if not 0 < len(atoms) <= _MOST_BEHIND:
             return judging.SHARED_UNKNOWN
         rest = (np.repeat(column, len(atoms)) for column in (asked.target, asked.service, asked.port, asked.proof))
-        reasons, *_ = self._by_gates(_Asked(atoms, *rest))
+        reasons, *_ = self._by_gates(Asked(atoms, *rest))
         return judging.together(reasons)
 
     def _aged(self, reason: NDArray[np.uint8], proof: Rows) -> NDArray[np.uint8]:
@@ -680,149 +576,6 @@ def _concluded(
         found.status, observed, why, found.as_far_as_seen, found.different_signal, found.is_elsewhere,
         found.is_inventory, found.before_as_of, found.cause, decider, at,
     )  # fmt: skip
-
-
-# Columns of conversations.
-
-
-@dataclass(frozen=True, slots=True)
-class _Addressed:
-    """The two ends of conversations by the atoms of their own addresses, with what was shown of them: whether a record
-    has one by its public address, and whether one was taken where such addresses are translated."""
-
-    ends: SeenEnds
-    one: Rows
-    other: Rows
-    ports: tuple[Rows, Rows]
-    protocol: Rows
-    detail: Rows
-    is_shown: tuple[Truths, Truths]
-    is_internet: Truths
-
-    @classmethod
-    def of(cls, table: FlowTable, found: Conversations, ends: SeenEnds, internet: Truths | None) -> _Addressed:
-        """Those of the conversations of a table."""
-        atoms = ends.atoms(table.addresses)
-        own, public = ends.own(atoms), ends.is_public(atoms)
-        by_public = public[table.source], public[table.destination]
-        shown = np.where(found.side, *by_public[::-1]) | np.where(found.side, *by_public) << 1
-        if internet is not None:
-            shown |= internet.astype(shown.dtype) << 2
-        bits = found.union(shown.astype(np.uint8))
-        rows, turned = found.first, found.side[found.first]
-        near, far = own[table.source[rows]], own[table.destination[rows]]
-        ports = [column[rows].astype(np.int64) for column in (table.source_port, table.detail)]
-        return cls(
-            ends, np.where(turned, far, near), np.where(turned, near, far),
-            (np.where(turned, ports[1], ports[0]), np.where(turned, ports[0], ports[1])),
-            table.protocol[rows].astype(np.int64), ports[1], (bits & 1 > 0, bits & 2 > 0), bits & 4 > 0,
-        )  # fmt: skip
-
-    def sent_to(self, turned: bool) -> tuple[Rows, Rows]:
-        """The senders, and the addresses that they sent to, if the first end began, or the second (`turned`)."""
-        sender, receiver = (self.other, self.one) if turned else (self.one, self.other)
-        return sender, self.ends.target(sender, receiver, self.by_public)
-
-    @property
-    def by_public(self) -> Truths:
-        """Of which a record shows that a public address was used."""
-        return self.is_shown[0] | self.is_shown[1] | self.is_internet
-
-    def other_targets(self, turned: Truths) -> Rows:
-        """The addresses that senders may have used as well, -1 for none."""
-        sender, receiver = np.where(turned, self.other, self.one), np.where(turned, self.one, self.other)
-        return self.ends.other_target(sender, receiver, self.by_public)
-
-    def asked(self, turned: bool, proof: Rows) -> _Asked:
-        """What is asked, if the first end began, or the second."""
-        sender, target = self.sent_to(turned)
-        client, port = (self.ports[1], self.ports[0]) if turned else self.ports
-        has_ports = np.isin(self.protocol, list(WITH_PORTS))
-        icmp = np.isin(self.protocol, (ICMP, ICMP6))
-        kind = np.where(self.protocol == ICMP, 8, 128)
-        # An echo request is asked about where a reply alone was recorded too.
-        answers = (self.protocol == ICMP) & (self.detail >> 8 == 0) | (self.protocol == ICMP6) & (
-            self.detail >> 8 == 129
-        )
-        detail = np.where(has_ports, np.maximum(port, 0), np.where(icmp & answers, kind << 8, self.detail))
-        return _Asked(sender, target, self.protocol << 16 | detail, np.where(has_ports, client, NONE), proof)
-
-
-@dataclass(frozen=True, slots=True)
-class _PointMarks:
-    """What the records of conversations say at observation points: a hash of all of it, int64[k], and the distinct
-    marks as numbers with the conversation of each."""
-
-    hashes: Rows
-    of_conversation: Rows
-    numbers: Rows
-
-    def of(self, conversation: int, turned: bool) -> tuple[Mark, ...]:
-        """The marks of one conversation, if its first end began, or its second."""
-        found = []
-        for number in sorted(self.numbers[self.of_conversation == conversation].tolist()):
-            rest, event = divmod(number, 4)
-            source, destination, answer, side = (rest >> place & 1 for place in range(4))
-            found.append(Mark(rest >> 4, EVENTS[event], bool(side) != turned, bool(answer), bool(source),
-                              bool(destination)))  # fmt: skip
-        return tuple(found)
-
-
-def _point_marks(table: FlowTable, found: Conversations, points: Rows, ends: SeenEnds) -> _PointMarks:
-    public = ends.is_public(ends.atoms(table.addresses)) | (ends.shared_by(ends.atoms(table.addresses)) != NONE)
-    rows = np.flatnonzero(points > 0)
-    answer = ~np.isin(flag_kinds(table)[rows], (RESET, UNCLEAR))
-    parts = (points[rows] << 4, found.side[rows] << 3, answer << 2, public[table.destination[rows]] << 1,
-             public[table.source[rows]])  # fmt: skip
-    number = sum(np.asarray(part, dtype=np.int64) for part in parts) * 4 + table.event[rows].astype(np.int64)
-    kinds = distinct(found.of[rows], number)
-    of, number = found.of[rows[kinds.first]], number[kinds.first]
-    mixed = (number.view(np.uint64) + np.uint64(1)) * np.uint64(0x9E3779B97F4A7C15)
-    mixed = (mixed ^ mixed >> np.uint64(29)) * np.uint64(0xBF58476D1CE4E5B9)
-    hashes = np.zeros(len(found), dtype=np.uint64)
-    np.add.at(hashes, of, mixed ^ mixed >> np.uint64(32))
-    return _PointMarks(hashes.view(np.int64), of, number)
-
-
-def _weights(table: FlowTable, found: Conversations) -> tuple[NDArray[np.uint8], tuple[int, int]]:
-    """Which records count for packets, uint8[n] (clause E1): of one capture taken twice one, and of several points that
-    with the most packets. And how many do not, for the one reason and for the other."""
-    weight = np.ones(len(table), dtype=np.uint8)
-    direction = found.of * 2 + found.side
-    if len(found) * 2 == len(table) and len(np.unique(direction)) == len(table):
-        return weight, (0, 0)
-    cells = distinct(direction, table.point)
-    crowded = np.flatnonzero((cells.counts() > 1)[cells.codes] & (table.start != NO_TIME))
-    twice = 0
-    if len(crowded):
-        same = distinct(*(column[crowded] for column in (
-            direction, table.point, table.event, table.flags, table.start, table.end, table.packets, table.octets,
-            table.source, table.destination,
-        )))  # fmt: skip
-        copies = np.ones(len(crowded), dtype=np.bool_)
-        copies[same.first] = False
-        weight[crowded[copies]] = 0
-        twice = int(copies.sum())
-    elsewhere = 0
-    if len(cells) > len(np.unique(direction)):
-        packets = np.bincount(cells.codes, weights=table.packets * weight, minlength=len(cells))
-        of_cell = direction[cells.first]
-        order = np.lexsort((-packets, of_cell))
-        best = np.ones(len(order), dtype=np.bool_)
-        best[1:] = of_cell[order][1:] != of_cell[order][:-1]
-        chosen = np.zeros(len(cells), dtype=np.bool_)
-        chosen[order[best]] = True
-        other = ~chosen[cells.codes] & (weight > 0)
-        weight[other] = 0
-        elsewhere = int(other.sum())
-    return weight, (twice, elsewhere)
-
-
-def _no_tallies() -> Tallies:
-    none = np.zeros(0, dtype=np.int64)
-    two = np.zeros((0, 2), dtype=np.int64)
-    addresses = AddressTable.of([])
-    return Tallies((), none, FlowTable.empty(), addresses, addresses, none, none, none, two, two, two, *(none,) * 9)
 
 
 def _as_slice(rows: Rows) -> Rows | slice:

@@ -81,7 +81,7 @@ REPLY_TO_NOTHING = _reason(UNSURE, "a reply to nothing that was recorded")
 WHICH_ADDRESS = _reason(UNSURE, "whether it was sent to the public or to the private address is not recorded, and it"
                         " matters")  # fmt: skip
 WHO_BEGAN = _reason(UNSURE, "who began is not recorded, and it matters")
-ENDED_EARLY = _reason(UNSURE, "a reset of an allowed flow: refused, or ended early")
+ENDED_EARLY = _reason(UNSURE, "a reset without its request: refused, or the end of what went before")
 APART = _reason(UNSURE, "no router delivers to one of its ends (multicast, broadcast, link-local and the like)")
 BOTH_OUTSIDE = _reason(UNSURE, "both ends are outside: no gate lies between them")
 UNCLEAR_REPLY = _reason(UNSURE, "something came back: an answer or a refusal, which its record without TCP flags does"
@@ -181,6 +181,7 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
         (denied, STOPPED_ELSEWHERE),
         (reply_denied & by_reply & at_gate, REPLY_STOPPED),
         (reply_denied, STOPPED_ELSEWHERE),
+        (refused & ~proved.has_request, ENDED_EARLY),
         (refused & rejects, REFUSED_AS_SAID),
         (refused, REFUSED_ELSEWHERE),
         (proved.unclear, UNCLEAR_REPLY),
@@ -194,6 +195,7 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
     by_end = choose(
         ((proved.arrived | proved.answered) & (end >= 0), INVENTORY),
         (denied, STOPPED_ELSEWHERE),
+        (refused & ~proved.has_request, ENDED_EARLY),
         (refused & rejects, REFUSED_AS_SAID),
         (refused, REFUSED_ELSEWHERE),
         (proved.unclear, UNCLEAR_REPLY),

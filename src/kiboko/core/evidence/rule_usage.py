@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from kiboko.core.errors import Place
 from kiboko.core.evidence.comparison import Finding
-from kiboko.core.evidence.evaluator import Tally
+from kiboko.core.evidence.tallies import Tally
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Filter, Rule, Topology, peer_text
 from kiboko.core.records.flow_query import Sum

@@ -21,7 +21,7 @@ from kiboko.core.evidence.comparison import (
     Finding,
     FlowAsked,
 )
-from kiboko.core.evidence.evaluator import Tallies
+from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.services import service_text
 from kiboko.core.network.directory import Directory

@@ -127,7 +127,11 @@ class Directory:
         return self._publics.get(address)
 
     def name_of(self, address: Address) -> str:
-        """What an address is called: its instance, outside, subnet or network, else the address itself."""
+        """What an address is called: its instance, outside, subnet or network, or the gateway that shares it out; else
+        the address itself."""
+        shared = self._shared.get(address)
+        if shared is not None:
+            return f"{shared.name} (shared)"
         end = self.endpoint(address)
         if end.interface is not None:
             return end.interface.instance

@@ -248,6 +248,9 @@ class PieceReader:
                 for row in inner.inside(item, place + 1, rejects):
                     place += 1
                     yield row, place
+            if not place and self._map.records and not rejects.total:
+                path = ".".join(self._map.records)
+                rejects.note("no records", f"the path '{path}' of the mapping file leads to none", 1)
         except (ijson.JSONError, UnicodeDecodeError) as error:
             first = str(error).strip().splitlines()[0]
             rejects.note("torn JSON", f"not JSON from here on: {first}", place + 1)

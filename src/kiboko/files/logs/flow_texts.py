@@ -184,7 +184,11 @@ class TextReader:
     def objects(
         self, rows: Sequence[Mapping[str, Any]], places: Sequence[int], first: int, lines: int, rejects: Rejects
     ) -> Batch:
-        """Objects that were read one by one."""
+        """Objects that were read one by one. A field of the mapping file that none of them has is told of: it may be
+        mistyped."""
+        for name in self._map.fields if rows else ():
+            if all(row.get(name) is None for row in rows):
+                rejects.remark(f"without '{name}', which the mapping file reads", places[0], len(rows))
         header = self._map.fields or tuple({name: None for row in rows for name in row})
         return batch_of(table_of_rows(rows, header), self._map.chosen(header), places, first, lines, rejects)
 
@@ -238,9 +242,17 @@ def _lookup(chain: tuple[Mapping[str, Any], ...], name: str) -> Any:
 
 
 def _reaches(value: Any, path: tuple[str, ...]) -> bool:
-    """Whether the first step of a path is there; an empty array further on is no fault."""
-    first = path[0].removesuffix("[]") if path else ""
-    return isinstance(value, list) if not first else isinstance(value, dict) and first in value
+    """Whether a path leads somewhere in a value; an empty array on the way is no fault."""
+    if not path:
+        return True
+    name, is_many = path[0].removesuffix("[]"), path[0].endswith("[]")
+    if name:
+        if not isinstance(value, dict) or name not in value:
+            return False
+        value = value[name]
+    if not is_many:
+        return _reaches(value, path[1:])
+    return isinstance(value, list) and (not value or any(_reaches(item, path[1:]) for item in value))
 
 
 def _columns(header: tuple[str, ...], delimiter: str, chosen: Chosen, data: pa.Buffer) -> pa.Table | None:

@@ -1,0 +1,88 @@
+"""What the records of conversations say at observation points, by columns; and which of them count for packets."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.evidence.conversations import Conversations
+from kiboko.core.evidence.proofs import RESET, UNCLEAR, Mark, flag_kinds
+from kiboko.core.evidence.seen_ends import SeenEnds
+from kiboko.core.records.columns import distinct
+from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
+from kiboko.core.tables.places import NONE
+
+Rows = NDArray[np.int64]
+
+
+@dataclass(frozen=True, slots=True)
+class PointMarks:
+    """What the records of conversations say at observation points: a hash of all of it, int64[k], and the distinct
+    marks as numbers with the conversation of each."""
+
+    hashes: Rows
+    of_conversation: Rows
+    numbers: Rows
+
+    def of(self, conversation: int, turned: bool) -> tuple[Mark, ...]:
+        """The marks of one conversation, if its first end began, or its second."""
+        found = []
+        for number in sorted(self.numbers[self.of_conversation == conversation].tolist()):
+            rest, event = divmod(number, 4)
+            source, destination, answer, side = (rest >> place & 1 for place in range(4))
+            found.append(Mark(rest >> 4, EVENTS[event], bool(side) != turned, bool(answer), bool(source),
+                              bool(destination)))  # fmt: skip
+        return tuple(found)
+
+
+def point_marks(table: FlowTable, found: Conversations, points: Rows, ends: SeenEnds) -> PointMarks:
+    """The marks of all conversations of a table. `points` int64[n] are the numbers of points, 0 for none."""
+    public = ends.is_public(ends.atoms(table.addresses)) | (ends.shared_by(ends.atoms(table.addresses)) != NONE)
+    rows = np.flatnonzero(points > 0)
+    answer = ~np.isin(flag_kinds(table)[rows], (RESET, UNCLEAR))
+    parts = (points[rows] << 4, found.side[rows] << 3, answer << 2, public[table.destination[rows]] << 1,
+             public[table.source[rows]])  # fmt: skip
+    number = sum(np.asarray(part, dtype=np.int64) for part in parts) * 4 + table.event[rows].astype(np.int64)
+    kinds = distinct(found.of[rows], number)
+    of, number = found.of[rows[kinds.first]], number[kinds.first]
+    mixed = (number.view(np.uint64) + np.uint64(1)) * np.uint64(0x9E3779B97F4A7C15)
+    mixed = (mixed ^ mixed >> np.uint64(29)) * np.uint64(0xBF58476D1CE4E5B9)
+    hashes = np.zeros(len(found), dtype=np.uint64)
+    np.add.at(hashes, of, mixed ^ mixed >> np.uint64(32))
+    return PointMarks(hashes.view(np.int64), of, number)
+
+
+def weights(table: FlowTable, found: Conversations) -> tuple[NDArray[np.uint8], tuple[int, int]]:
+    """Which records count for packets, uint8[n] (clause E1): of one capture taken twice one, and of several points that
+    with the most packets. And how many do not, for the one reason and for the other."""
+    weight = np.ones(len(table), dtype=np.uint8)
+    direction = found.of * 2 + found.side
+    if len(found) * 2 == len(table) and len(np.unique(direction)) == len(table):
+        return weight, (0, 0)
+    cells = distinct(direction, table.point)
+    crowded = np.flatnonzero((cells.counts() > 1)[cells.codes] & (table.start != NO_TIME))
+    twice = 0
+    if len(crowded):
+        same = distinct(*(column[crowded] for column in (
+            direction, table.point, table.event, table.flags, table.start, table.end, table.packets, table.octets,
+            table.source, table.destination,
+        )))  # fmt: skip
+        copies = np.ones(len(crowded), dtype=np.bool_)
+        copies[same.first] = False
+        weight[crowded[copies]] = 0
+        twice = int(copies.sum())
+    elsewhere = 0
+    if len(cells) > len(np.unique(direction)):
+        packets = np.bincount(cells.codes, weights=table.packets * weight, minlength=len(cells))
+        of_cell = direction[cells.first]
+        order = np.lexsort((-packets, of_cell))
+        best = np.ones(len(order), dtype=np.bool_)
+        best[1:] = of_cell[order][1:] != of_cell[order][:-1]
+        chosen = np.zeros(len(cells), dtype=np.bool_)
+        chosen[order[best]] = True
+        other = ~chosen[cells.codes] & (weight > 0)
+        weight[other] = 0
+        elsewhere = int(other.sum())
+    return weight, (twice, elsewhere)

@@ -1,0 +1,104 @@
+"""Conversations that come to the same, summed up: small, and the same wherever they were made."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.evidence.comparison import Conclusion, FlowAsked
+from kiboko.core.header.services import Service
+from kiboko.core.records.flow_table import AddressTable, FlowTable
+from kiboko.core.records.records import FlowRecord
+
+Rows = NDArray[np.int64]
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """Conversations of one table that come to the same, summed up.
+
+    `concluded` is what they come to, `flow` what was asked in the first of them, `record` its first record. `alike` are
+    the lowest and the highest service number that no rule tells from theirs, `met` those among them. `replies` of the
+    `count` records are of those that were sent to, with `reply_packets` and
+    `reply_octets` of all. Packets and octets count once, at however many points they were
+    recorded. `first` and `last` are milliseconds since 1970, `NO_TIME` where no record had a time.
+    """
+
+    concluded: Conclusion
+    flow: FlowAsked
+    record: FlowRecord
+    alike: tuple[int, int]
+    met: tuple[int, int]
+    conversations: int
+    count: int
+    replies: int
+    packets: int
+    octets: int
+    reply_packets: int
+    reply_octets: int
+    first: int
+    last: int
+
+
+@dataclass(frozen=True, slots=True)
+class Tallies:
+    """`m` tallies as columns: small, and the same wherever they were made. `examples` has the first record of each, in
+    the order in which they come; `sources` and `targets` the addresses that were asked about, `service` and `port`
+    int64[m] on what, from which client port, -1 for none; `passed` int64[m] how many steps of the request's way were
+    passed for sure. `conclusion` int64[m] is an index of `concluded`; `keys` is int64[m, 2]; `alike` and `met`
+    int64[m, 2]; the rest int64[m] each."""
+
+    concluded: tuple[Conclusion, ...]
+    conclusion: Rows
+    examples: FlowTable
+    sources: AddressTable
+    targets: AddressTable
+    service: Rows
+    port: Rows
+    passed: Rows
+    keys: Rows
+    alike: Rows
+    met: Rows
+    conversations: Rows
+    count: Rows
+    replies: Rows
+    packets: Rows
+    octets: Rows
+    reply_packets: Rows
+    reply_octets: Rows
+    first: Rows
+    last: Rows
+
+    def __len__(self) -> int:
+        return len(self.conclusion)
+
+    def __getitem__(self, index: int) -> Tally:
+        low, high = self.alike[index].tolist()
+        least, most = self.met[index].tolist()
+        return Tally(
+            self.concluded[int(self.conclusion[index])], self.flow(index),
+            self.examples.record(index), (low, high), (least, most), int(self.conversations[index]),
+            int(self.count[index]), int(self.replies[index]), int(self.packets[index]), int(self.octets[index]),
+            int(self.reply_packets[index]), int(self.reply_octets[index]), int(self.first[index]),
+            int(self.last[index]),
+        )  # fmt: skip
+
+    def flow(self, index: int) -> FlowAsked:
+        """What was asked in the first conversation of a tally."""
+        number, port = int(self.service[index]), int(self.port[index])
+        return FlowAsked(self.sources[index], self.targets[index], Service(number >> 16, number & 0xFFFF),
+                         port if port >= 0 else None, int(self.passed[index]))  # fmt: skip
+
+    def __iter__(self) -> Iterator[Tally]:
+        return (self[index] for index in range(len(self)))
+
+
+def no_tallies() -> Tallies:
+    """Those of no conversation at all."""
+    none = np.zeros(0, dtype=np.int64)
+    two = np.zeros((0, 2), dtype=np.int64)
+    addresses = AddressTable.of([])
+    return Tallies((), none, FlowTable.empty(), addresses, addresses, none, none, none, two, two, two, *(none,) * 9)
