@@ -36,7 +36,7 @@ class Recorded(unittest.TestCase):
         self.assertTrue(lines[0].startswith("BLOCKED: gauge-08"))
         self.assertIn("default drop of relay-guard", lines[1])
         self.assertIn("the network does not do what the rules say", lines[3])
-        self.assertRegex(lines[5], r"recorded +2026-11-20 10:35:08Z +answered +leak: .* 7 conversations")
+        self.assertRegex(lines[5], r"recorded +2026-11-20 10:35:08Z +it was answered +leak: .* 7 conversations")
         self.assertRegex(lines[6], r"probed +2026-11-20 10:05:10Z +answered in 0.2 ms +leak: ")
         self.assertIn("443 flow records from 2026-11-18 22:14:00Z", lines[7])
 
@@ -108,7 +108,7 @@ class Recorded(unittest.TestCase):
 
     def test_of_sets_too(self):
         done = self.ask(f"check internet gauges ssh --only allowed --flows {FLOWS}", 1)
-        self.assertRegex(done.stdout, r"recorded .* answered +agree: answered, as the rules say +2 conversations")
+        self.assertRegex(done.stdout, r"recorded .* it was answered +agree: answered, as the rules say +2 conversations")
 
 
 class SentNow(unittest.TestCase):

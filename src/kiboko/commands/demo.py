@@ -60,6 +60,11 @@ STEPS = (
         "confirm --probes evidence/probes.jsonl --flows evidence/flows.csv",
         1,
     ),
+    Step(
+        "One ticket, everything known: a gauge is blocked, and what was seen of it?",
+        "check gauge-08 relay-2 tcp/9100 --flows evidence/flows.csv --probes evidence/probes.jsonl",
+        1,
+    ),
 )
 LIVE_STEPS = (
     Step(

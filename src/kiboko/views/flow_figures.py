@@ -19,7 +19,7 @@ from kiboko.views.text import clean
 
 _OUTCOMES = {"passed": "#2f7d6d", "seen": "#9aa5b1", "denied": "#c4552d"}
 _WRONG = {"leak": "#b3203a", "break": "#8e44ad"}
-_RIGHT = {"agree": "#2f7d6d", "unsure": "#d9a441"}
+_RIGHT = {"agree": "#2f7d6d", "agree as far as seen": "#a9cfc6", "unsure": "#d9a441"}
 _MOST_BARS = 12
 _MOST_PERIODS = 120
 

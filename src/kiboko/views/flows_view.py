@@ -27,13 +27,8 @@ def top(sums: Sums, by: str, most: int) -> list[tuple[tuple[str, ...], Sum]]:
 def show_flows(sums: Sums, timeline: Timeline, by: str, most: int, caveats: list[str], out: Output) -> None:
     """Totals, the largest groups, and a histogram of time."""
     total = sums.total
-    out.parts(
-        (f"{total.records:,}", "mark"),
-        (
-            f" {'record' if total.records == 1 else 'records'}, {counted(total.packets, 'packet')}, {counted(total.octets, 'octet')}{_span(total)}",
-            "",
-        ),
-    )
+    amounts = f"{counted(total.packets, 'packet')}, {counted(total.octets, 'octet')}"
+    out.parts((counted(total.records, "record"), "mark"), (f", {amounts}{_span(total)}", ""))
     if sums.fields and sums.groups:
         shown = top(sums, by, most)
         out.heading(f"by {', '.join(sums.fields)}: most {by} first")

@@ -7,12 +7,16 @@ from typing import Any
 from kiboko.batch.ticket import Ticket
 from kiboko.core.evidence.summary import FindingGroup
 from kiboko.core.records.flow_table import NO_TIME
-from kiboko.core.records.records import DENIED, PASSED, SEEN, ProbeRecord
+from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, REFUSED, SEEN, SILENT, ProbeRecord
 from kiboko.views.output import Grid, Output
 from kiboko.views.text import counted, iso
 from kiboko.views.timeline_view import iso_of, time_text
 
 _MOST = 4
+_WORDS = {
+    ANSWERED: "it was answered", ARRIVED: "it arrived", REFUSED: "it was refused", SILENT: "no answer",
+    "something": "something came back",
+}  # fmt: skip
 
 
 def show_ticket(ticket: Ticket, out: Output) -> None:
@@ -71,7 +75,7 @@ def _seen(group: FindingGroup) -> str:
         passed = group.passed
         if passed:
             return f"{concluded.observed}, surely as far as {passed[-1].gate} at {passed[-1].at}"
-    return concluded.observed
+    return _WORDS.get(concluded.observed, concluded.observed)
 
 
 def _compared(group: FindingGroup) -> str:
