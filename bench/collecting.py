@@ -99,6 +99,7 @@ def run(version: int, seconds: float, rate: int, attacked: bool = False) -> None
             assert collector.stderr is not None and collector.stdout is not None
             port = int(collector.stderr.readline().rpartition(":")[2])
             stopped = threading.Event()
+            collector.stderr.readline()  # where flows come in over connections
             if attacked:
                 log_port = int(collector.stderr.readline().rpartition(":")[2])
                 threading.Thread(target=attack, args=(port, log_port, stopped), daemon=True).start()

@@ -13,6 +13,7 @@ ELEMENTS = {
     "flowEndSysUpTime": (21, 4), "flowStartSeconds": (150, 4), "flowEndMicroseconds": (155, 8), "samplingInterval": (34, 4), "observationDomainId": (149, 4),
     "interfaceName": (82, 0xFFFF), "icmpTypeCodeIPv4": (32, 2), "icmpTypeIPv4": (176, 1), "icmpCodeIPv4": (177, 1),
     "forwardingStatus": (89, 1), "biflowDirection": (239, 1), "responderPackets": (299, 8), "responderOctets": (232, 8),
+    "selectionSequenceId": (301, 8), "ipHeaderPacketSection": (313, 20),
     "initiatorPackets": (298, 8), "initiatorOctets": (231, 8),
 }  # fmt: skip
 FLOW = (

@@ -15,6 +15,7 @@ from pathlib import Path
 
 import trustme
 
+from kiboko.core.errors import InputError
 from kiboko.files.logs.flow_pieces import flow_files
 from kiboko.files.logs.flow_reader import tables_of
 from tests.captures import ACK, FIN_ACK, PSH_ACK, SYN, SYN_ACK, capture, packet, tcp, udp
@@ -50,14 +51,15 @@ class Collecting(unittest.TestCase):
             [*map(str, command)], cwd=self.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
         ) as process:
             ports = {}
-            wanted = {"flows", "udp", "tcp", *(["tls"] if "--certificate" in options else [])}
+            wanted = {"flows udp", "flows tcp", "udp", "tcp"}
+            wanted |= {"tls", "flows tls"} if "--certificate" in options else set()
             try:
                 while set(ports) != wanted:
                     line = process.stderr.readline()
                     self.assertTrue(line, "the collector ended too soon")
-                    kind = "flows" if "IPFIX" in line else line.split()[-2]
+                    kind = ("flows " if "IPFIX" in line else "") + line.split()[-2]
                     ports[kind] = int(line.rpartition(":")[2])
-                process.ports = ports
+                process.ports = ports | {"flows": ports["flows udp"]}
                 yield process
                 self.end(process, stops)
             finally:
@@ -81,6 +83,19 @@ class Collecting(unittest.TestCase):
         tables = [table for path in flow_files([self.store]) for table, _ in tables_of(path)]
         return [table.record(index) for table in tables for index in range(len(table))]
 
+    def faults(self, process):
+        """What the report counts as wrong, but for the clock of messages from another year."""
+        found = {each["kind"]: each["count"] for each in process.report["summary"]["faults"]}
+        return {kind: count for kind, count in found.items() if "clock" not in kind}
+
+    def wait_for_records(self, number):
+        def are_there():
+            with contextlib.suppress(InputError):  # the store has no file yet
+                return len(self.records()) >= number
+            return False
+
+        wait_for(are_there)
+
     def ports_received(self):
         return sorted(record.source_port for record in self.records())
 
@@ -98,6 +113,46 @@ class FlowExport(Collecting):
         self.assertEqual((process.returncode, summary["records"], summary["packets"]), (0, 1000, 10_000))
         self.assertEqual(self.ports_received(), list(range(40000, 41000)))
         self.assertEqual(summary["messages"]["messages"], 51)
+
+    def test_messages_over_a_connection_whatever_their_pieces(self):
+        with self.collector("--json") as process, socket.create_connection(
+            ("127.0.0.1", process.ports["flows tcp"])
+        ) as one, socket.create_connection(("127.0.0.1", process.ports["flows tcp"])) as other:  # fmt: skip
+            # Two connections, the same template number, other fields: each has its own.
+            short = FLOW[:7]
+            whole = message(0, template(256, FLOW)) + message(0, data(256, FLOW, [a_flow(n) for n in range(5)]))
+            for at in range(0, len(whole), 7):
+                one.sendall(whole[at : at + 7])
+            other.sendall(message(0, template(256, short), data(256, short, [a_flow(100)])))
+            one.sendall(message(5, data(256, FLOW, [a_flow(5)])) + message(6, data(256, FLOW, [a_flow(6)]))[:-1])
+            self.wait_for_records(7)
+        self.assertEqual(self.ports_received(), [*range(40000, 40006), 40100])
+        self.assertEqual(self.faults(process), {"message cut short": 1})
+
+    def test_a_stream_that_is_none_is_ended_and_said(self):
+        with self.collector("--json") as process:
+            with socket.create_connection(("127.0.0.1", process.ports["flows tcp"]), timeout=5) as sender:
+                sender.sendall(message(0, template(256, FLOW), data(256, FLOW, [a_flow()])) + b"GET / HTTP/1.1")
+                with contextlib.suppress(ConnectionError):
+                    self.assertEqual(sender.recv(1), b"")
+            self.wait_for_records(1)
+        self.assertEqual(self.faults(process), {"streams that could not be followed": 1})
+        self.assertEqual(self.ports_received(), [40000])
+
+    def test_tls_carries_flows_too(self):
+        authority = trustme.CA()
+        authority.issue_cert("localhost").private_key_and_cert_chain_pem.write_to_path(self.folder / "server.pem")
+        options = ("--tls-port", "0", "--flow-tls-port", "0", "--certificate", "server.pem", "--json")
+        with self.collector(*options) as process:
+            context = ssl.create_default_context()
+            authority.configure_trust(context)
+            with (
+                socket.create_connection(("127.0.0.1", process.ports["flows tls"]), timeout=5) as plain,
+                context.wrap_socket(plain, server_hostname="localhost") as secured,
+            ):
+                secured.sendall(message(0, template(256, FLOW), data(256, FLOW, [a_flow(3)])))
+                self.wait_for_records(1)
+        self.assertEqual(self.ports_received(), [40003])
 
     def test_what_is_missing_or_no_message_is_said(self):
         two = data(256, FLOW, [a_flow(1), a_flow(2)])
@@ -188,7 +243,8 @@ class Syslog(Collecting):
         server, client = authority.issue_cert("localhost"), authority.issue_cert("sender")
         server.private_key_and_cert_chain_pem.write_to_path(self.folder / "server.pem")
         authority.cert_pem.write_to_path(self.folder / "authority.pem")
-        options = ("--tls-port", "0", "--certificate", "server.pem", "--client-authority", "authority.pem", "--json")
+        options = ("--tls-port", "0", "--flow-tls-port", "0", "--certificate", "server.pem", "--client-authority",
+                   "authority.pem", "--json")  # fmt: skip
         with self.collector(*options) as process:
             for number, certificate in enumerate((client, stranger.issue_cert("other"), None)):
                 context = ssl.create_default_context()

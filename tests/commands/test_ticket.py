@@ -108,7 +108,9 @@ class Recorded(unittest.TestCase):
 
     def test_of_sets_too(self):
         done = self.ask(f"check internet gauges ssh --only allowed --flows {FLOWS}", 1)
-        self.assertRegex(done.stdout, r"recorded .* it was answered +agree: answered, as the rules say +2 conversations")
+        self.assertRegex(
+            done.stdout, r"recorded .* it was answered +agree: answered, as the rules say +2 conversations"
+        )
 
 
 class SentNow(unittest.TestCase):

@@ -2,6 +2,8 @@
 
 import gzip
 import io
+import socket
+import struct
 import tempfile
 import unittest
 from pathlib import Path
@@ -94,6 +96,61 @@ class WhatExportersSend(unittest.TestCase):
                 write_tables([table_of(records)], path)
                 again = [table.record(row) for table, _ in tables_of(path) for row in range(len(table))]
                 self.assertEqual([each.direction for each in again], [1, 2], form)
+
+
+class Senders(unittest.TestCase):
+    def test_several_exporters_behind_one_address_have_their_own_templates_and_sequences(self):
+        reader, short = MessageReader(), FLOW[:7]
+        told = [("192.0.2.1#1", message(0, template(256, FLOW))), ("192.0.2.1#2", message(0, template(256, short)))]
+        for turn in range(3):
+            told.append(("192.0.2.1#1", message(turn, data(256, FLOW, [a_flow(turn)]))))
+            told.append(("192.0.2.1#2", message(2 * turn, data(256, short, [a_flow(100 + turn), a_flow(200 + turn)]))))
+        for session, each in told:
+            reader.read(each, session)
+        rows = [row for table in reader.take() for row in table.to_pylist()]
+        ports = sorted(row["sourceTransportPort"] for row in rows)
+        self.assertEqual(ports, sorted(40000 + base + turn for turn in range(3) for base in (0, 100, 200)))
+        self.assertEqual({row["exporterIPv4Address"] for row in rows}, {"192.0.2.1"})
+        self.assertEqual(reader.counts["exporters behind an address of others"], 1)
+        self.assertNotIn("records or messages that never came", reader.counts)
+
+    def test_a_port_that_changes_on_the_way_loses_no_template(self):
+        reader = MessageReader()
+        reader.read(message(0, template(256, FLOW)), "192.0.2.1#1")
+        reader.read(message(0, data(256, FLOW, [a_flow()])), "192.0.2.1#2")
+        reader.read(message(1, template(256, FLOW), data(256, FLOW, [a_flow(1)])), "192.0.2.1#2")
+        self.assertEqual(sum(table.num_rows for table in reader.take()), 2)
+        self.assertNotIn("exporters behind an address of others", reader.counts)
+
+    def test_version_5_with_the_parts_of_a_second_of_its_clock(self):
+        # Up for an hour when it sent this, half a second past; the flow began a minute before, and took 5.5 seconds.
+        header = struct.pack("!HHIIIIBBH", 5, 1, 3_600_000, START // 1000 + 60, 500_000_000, 0, 0, 3, 0)
+        ends = (socket.inet_aton("10.1.1.10"), socket.inet_aton("10.2.1.10"), bytes(4))
+        flow = struct.pack("!4s4s4sHHIIIIHHBBBBHHBBH", *ends, 4, 5, 7, 420, 3_540_000, 3_545_500, 40000, 22, 0, 27, 6, 0,
+                           0, 0, 24, 24, 0)  # fmt: skip
+        (row,) = rows_of(MessageReader(), header + flow)
+        times = int(row["flowStartMilliseconds"]), int(row["flowEndMilliseconds"])
+        self.assertEqual(times, (START + 500, START + 6000))
+        self.assertEqual((row["sourceIPv4Address"], row["destinationTransportPort"], row["packetDeltaCount"]),
+                         ("10.1.1.10", "22", "7"))  # fmt: skip
+
+    def test_what_is_not_read_is_called_by_its_name(self):
+        for begin, name in (
+            (b"\x00\x07", "NetFlow version 7"), (b"\x00\x01", "NetFlow version 1"), (b"\x00\x00\x00\x05", "sFlow version 5"),
+        ):  # fmt: skip
+            reader = MessageReader()
+            reader.read(begin + bytes(60), "192.0.2.1")
+            self.assertEqual(
+                [each for each in reader.counts if each.startswith(f"{name}, which is not read")], [*reader.first]
+            )
+
+    def test_packet_samples_are_no_flows_and_are_called_so(self):
+        reader = MessageReader()
+        names = ("selectionSequenceId", "ipHeaderPacketSection", "packetDeltaCount")
+        rows = [dict.fromkeys(names, 1)] * 3
+        reader.read(message(0, template(256, names), data(256, names, rows)), "192.0.2.1")
+        self.assertEqual(reader.counts["packet samples (PSAMP, RFC 5476), which are no flow records"], 3)
+        self.assertEqual(reader.take(), [])
 
 
 class Messages(unittest.TestCase):

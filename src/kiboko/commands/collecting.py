@@ -34,6 +34,7 @@ from kiboko.views.collect_view import (
 )
 from kiboko.views.live_view import LiveView
 from kiboko.views.output import Output
+from kiboko.wire.framing import IpfixFrames
 from kiboko.wire.receivers import Certificate, Receivers
 
 _TURN = 0.1
@@ -46,11 +47,11 @@ _UNITS = {"": 1, "k": 10**3, "m": 10**6, "g": 10**9, "t": 10**12}
 def run(args: argparse.Namespace) -> int:
     """Collect until told to stop; 0, or 1 where `--confirm` met a leak or a break."""
     keeping = Keeping(_days(args.keep_days), _octets(args.keep_size))
-    ports = {name: _port(getattr(args, name)) for name in ("flow_port", "syslog_port", "tls_port")}
+    ports = {name: _port(getattr(args, name)) for name in ("flow_port", "syslog_port", "tls_port", "flow_tls_port")}
     if args.certificate is None:
         if args.key or args.client_authority:
             raise UsageError("--key and --client-authority go with --certificate")
-        ports["tls_port"] = None
+        ports["tls_port"] = ports["flow_tls_port"] = None
     if not args.listen.strip():
         raise UsageError("--listen wants an address; 0.0.0.0 or :: is anywhere")
     if all(port is None for port in ports.values()):
@@ -147,13 +148,19 @@ class _Collector:
         at, args = self.args.listen, self.args
         found = []
         if ports["flow_port"] is not None:
-            found.append(f"IPFIX and NetFlow at {receivers.datagrams(at, ports['flow_port'], self._flows)}")
+            found.append(f"IPFIX and NetFlow at {receivers.datagrams(at, ports['flow_port'], self._flows, True)}")
+            where = await receivers.streams(at, ports["flow_port"], self._flows, None, IpfixFrames, True)
+            found.append(f"IPFIX at {where}")
         if ports["syslog_port"] is not None:
             found.append(f"syslog at {receivers.datagrams(at, ports['syslog_port'], self._logs)}")
             found.append(f"syslog at {await receivers.streams(at, ports['syslog_port'], self._logs)}")
         if ports["tls_port"] is not None:
             tls = Certificate(args.certificate, args.key, args.client_authority)
             found.append(f"syslog at {await receivers.streams(at, ports['tls_port'], self._logs, tls)}")
+        if ports["flow_tls_port"] is not None:
+            tls = Certificate(args.certificate, args.key, args.client_authority)
+            where = await receivers.streams(at, ports["flow_tls_port"], self._flows, tls, IpfixFrames, True)
+            found.append(f"IPFIX at {where}")
         return found
 
     def _flows(self, data: bytes, sender: str) -> None:

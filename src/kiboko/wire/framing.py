@@ -1,10 +1,71 @@
-"""Syslog messages in a stream (RFC 6587; RFC 5425 uses counted octets over TLS)."""
+"""Messages in a stream: syslog (RFC 6587; RFC 5425 uses counted octets over TLS) and IPFIX (RFC 7011, section 10.4)."""
 
 from __future__ import annotations
+
+from typing import Protocol
 
 MOST_OCTETS = 1 << 16
 """Octets of a message that are read: of a longer one the beginning."""
 _LONGEST_SKIP = 1 << 30
+
+
+_IPFIX, _IPFIX_HEADER = 10, 16
+
+
+class Framing(Protocol):
+    """What finds the messages in a stream. `too_long` counts those of which only the beginning was handed on; `broken`
+    tells of a stream that cannot be followed any further."""
+
+    too_long: int
+    broken: bool
+
+    def feed(self, data: bytes) -> list[bytes]:
+        """What a stream brought next: the messages that are whole now."""
+
+    @property
+    def is_waiting(self) -> bool:
+        """Whether a message has begun that has not ended."""
+
+    def rest(self) -> bytes:
+        """What a stream ended with that may be a message."""
+
+
+class IpfixFrames:
+    """The IPFIX messages in a stream, which say themselves how long they are. Octets that are no header end it: nothing
+    tells where the next message begins."""
+
+    def __init__(self) -> None:
+        self._buffer = bytearray()
+        self.too_long = 0
+        self.broken = False
+
+    def feed(self, data: bytes) -> list[bytes]:
+        """What a stream brought next: the messages that are whole now."""
+        self._buffer += data
+        found: list[bytes] = []
+        at = 0
+        while len(self._buffer) - at >= 4:
+            version, length = (int.from_bytes(self._buffer[at + begin : at + begin + 2], "big") for begin in (0, 2))
+            if version != _IPFIX or length < _IPFIX_HEADER:
+                self.broken = True
+                break
+            if len(self._buffer) - at < length:
+                break
+            found.append(bytes(self._buffer[at : at + length]))
+            at += length
+        del self._buffer[: len(self._buffer) if self.broken else at]
+        return found
+
+    @property
+    def is_waiting(self) -> bool:
+        """Whether a message has begun that has not ended."""
+        return bool(self._buffer)
+
+    def rest(self) -> bytes:
+        """What a stream ended with in the middle of a message; what of it is whole can be read all the same."""
+        left = bytes(self._buffer)
+        self._buffer.clear()
+        return left
 
 
 class Frames:

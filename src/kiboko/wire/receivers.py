@@ -15,10 +15,11 @@ from pathlib import Path
 from time import monotonic
 
 from kiboko.core.errors import EnvironmentFailure
-from kiboko.wire.framing import MOST_OCTETS, Frames
+from kiboko.wire.framing import MOST_OCTETS, Frames, Framing
 
 Taker = Callable[[bytes, str], None]
-"""Takes a message and the address of who sent it."""
+"""Takes a message and the address of who sent it. Of a session it is `ADDRESS#PORT`, of a connection
+`ADDRESS#tcp-PORT`: templates of IPFIX hold within one (RFC 7011, section 8)."""
 _BUFFER = 64 << 20
 _LARGEST = 65535
 _AT_ONCE = 500
@@ -65,14 +66,16 @@ class Receivers:
 
     faults: Callable[[str, str, int], None]
     _sockets: dict[socket.socket, Taker] = field(default_factory=dict)
+    _sessions: set[socket.socket] = field(default_factory=set)
     _servers: list[asyncio.Server] = field(default_factory=list)
     _connections: set[_Stream] = field(default_factory=set)
     _by_sender: Counter[str] = field(default_factory=Counter)
     _most: int = 0
     _dropped: dict[int, int] = field(default_factory=dict)
 
-    def datagrams(self, address: str, port: int, take: Taker) -> str:
-        """Receive datagrams; where, as text. Raises EnvironmentFailure where that cannot be."""
+    def datagrams(self, address: str, port: int, take: Taker, is_session: bool = False) -> str:
+        """Receive datagrams, of sessions where that matters; where, as text. Raises EnvironmentFailure where that
+        cannot be."""
         family = socket.AF_INET6 if ":" in address else socket.AF_INET
         made = socket.socket(family, socket.SOCK_DGRAM)
         made.setblocking(False)
@@ -85,6 +88,8 @@ class Receivers:
         except (OSError, OverflowError) as error:
             made.close()
             raise _cannot_listen("udp", address, port, error) from error
+        if is_session:
+            self._sessions.add(made)
         self._sockets[made] = take
         asyncio.get_running_loop().add_reader(made, self._drain, made, take)
         return f"udp {_shown(made.getsockname())}"
@@ -102,17 +107,28 @@ class Receivers:
             except OSError as error:
                 self.faults(f"socket errors, {error.strerror}", "", 1)
                 return False
-            take(data, sender[0])
+            take(data, f"{sender[0]}#{sender[1]}" if source in self._sessions else sender[0])
         return True
 
-    async def streams(self, address: str, port: int, take: Taker, tls: Certificate | None = None) -> str:
-        """Receive streams of framed messages; where, as text. Raises EnvironmentFailure where that cannot be."""
+    async def streams(
+        self,
+        address: str,
+        port: int,
+        take: Taker,
+        tls: Certificate | None = None,
+        framing: Callable[[], Framing] = Frames,
+        is_session: bool = False,
+    ) -> str:
+        """Receive streams of framed messages, of sessions where that matters; where, as text. Raises EnvironmentFailure
+        where that cannot be."""
         context = tls.context() if tls is not None else None
         loop = asyncio.get_running_loop()
         self._most = self._most or _connections_possible()
         try:
             # TLS begins once a connection is counted: one that never finishes its handshake is one all the same.
-            server = await loop.create_server(lambda: _Stream(self, take, context), address, port, backlog=100)
+            server = await loop.create_server(
+                lambda: _Stream(self, take, context, framing(), is_session), address, port, backlog=100
+            )
         except (OSError, OverflowError) as error:
             raise _cannot_listen("tcp", address, port, error) from error
         self._servers.append(server)
@@ -184,14 +200,17 @@ class Receivers:
 class _Stream(asyncio.Protocol):
     """One connection. With TLS it stands for the handshake too, and takes what comes once that is done."""
 
-    def __init__(self, receivers: Receivers, take: Taker, context: ssl.SSLContext | None) -> None:
+    def __init__(
+        self, receivers: Receivers, take: Taker, context: ssl.SSLContext | None, frames: Framing, is_session: bool
+    ) -> None:
         self._receivers = receivers
         self._take = take
         self._context = context
-        self._frames = Frames()
+        self._frames = frames
+        self._is_session = is_session
         self._transport: asyncio.Transport | None = None
         self._handshake: asyncio.Task[None] | None = None
-        self.sender = ""
+        self.sender = self._named = ""
         self.heard = monotonic()
 
     @property
@@ -205,7 +224,9 @@ class _Stream(asyncio.Protocol):
             self._transport = transport
             return
         self._transport = transport
-        self.sender = (transport.get_extra_info("peername") or ("",))[0]
+        peer = transport.get_extra_info("peername") or ("", 0)
+        self.sender = peer[0]
+        self._named = f"{peer[0]}#tcp-{peer[1]}" if self._is_session else peer[0]
         if not self._receivers.admit(self):
             transport.abort()
         elif self._context is not None:
@@ -228,7 +249,7 @@ class _Stream(asyncio.Protocol):
         self.heard = monotonic()
         before = self._frames.too_long
         for message in self._frames.feed(data):
-            self._take(message, self.sender)
+            self._take(message, self._named)
         if self._frames.too_long > before:
             self._receivers.faults(_CUT, self.sender, self._frames.too_long - before)
         if self._frames.broken:
@@ -238,7 +259,7 @@ class _Stream(asyncio.Protocol):
     def connection_lost(self, error: Exception | None) -> None:
         left = self._frames.rest()
         if left.strip():
-            self._take(left, self.sender)
+            self._take(left, self._named)
         self._receivers.gone(self)
 
     def end(self) -> None:

@@ -53,8 +53,9 @@ class Intake:
         return self._messages.records + len(self._logged.fields)
 
     def flow_message(self, data: bytes, sender: str, arrived: datetime) -> None:
-        """An IPFIX or NetFlow message."""
+        """An IPFIX or NetFlow message, of an address, or of a session of one (`ADDRESS#PORT`)."""
         self._messages.read(data, sender)
+        sender = sender.partition("#")[0]
         self._note_sender(sender)
         if len(data) >= 16 and data[:2] in (b"\x00\x09", b"\x00\x0a"):
             at = 8 if data[1] == 9 else 4

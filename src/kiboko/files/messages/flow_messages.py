@@ -28,6 +28,7 @@ from kiboko.files.messages.template_columns import (
     WRAP_MS,
     RecordLayout,
     has_ends,
+    is_of_samples,
     taken_together,
 )
 
@@ -44,11 +45,20 @@ _MOST_OF_ONE = 2_000
 _MOST_OF_ALL = 200_000
 """Fields of the templates of all exporters; then the exporter heard of least recently makes room."""
 NO_ENDS = "records without two ends"
+SAMPLES = "packet samples (PSAMP, RFC 5476), which are no flow records"
 _Template = tuple[str, int, int]
 GAPS = "records or messages that never came"
+_OTHER = "message of another version"
+_OTHERS = {
+    b"\x00\x00\x00\x05": "sFlow version 5, which is not read: have the device send IPFIX",
+    b"\x00\x01": "NetFlow version 1, which is not read: have the device send version 9 or IPFIX",
+    b"\x00\x07": "NetFlow version 7, which is not read: have the device send version 9 or IPFIX",
+    b"\x00\x08": "NetFlow version 8, which is not read: have the device send version 9 or IPFIX",
+}
+"""What other messages are, by how they begin."""
 _FAULTS = {
     "short": "message shorter than its header",
-    "unsupported": "message of another version",
+    "unsupported": _OTHER,
     "malformed": "message that cannot be read",
 }
 
@@ -74,9 +84,19 @@ class MessageReader:
     _kept_fields: int = 0
     _waiting: OrderedDict[_Template, list[bytes]] = field(default_factory=OrderedDict)
     _waiting_size: int = 0
+    _told: OrderedDict[tuple[str, int, int], tuple[str, bytes]] = field(default_factory=OrderedDict)
+    """How templates were defined, and from which port, by address, domain and number."""
+    _apart: set[str] = field(default_factory=set)
+    """Sessions that share an address with others and have templates of their own."""
 
     def read(self, data: bytes, exporter: str) -> None:
-        """Take in one message, and with it earlier data whose template it brings. Never raises for bad data."""
+        """Take in one message, and with it earlier data whose template it brings. Never raises for bad data.
+
+        `exporter` is an address, or a session of one: `ADDRESS#PORT`, or `ADDRESS#tcp-PORT` for a connection. Sequences
+        are those of a session. Templates are those of a connection (RFC 7011, section 8), and over UDP those of an
+        address, whose port may change on the way, until another port says otherwise of the same template: then there
+        are several exporters behind one address, and each is taken by itself.
+        """
         exporter = exporter.removeprefix("::ffff:") if "." in exporter else exporter
         size = {b"\x00\x0a": IPFIX_HEADER, b"\x00\x09": _V9_HEADER}.get(data[:2])
         if size is None or len(data) < size:
@@ -85,12 +105,31 @@ class MessageReader:
             return
         self.counts["messages"] += 1
         domain, sequence, sets, is_short = _opened(data, size)
+        session, exporter = exporter, self._exporter(exporter, domain, sets)
         if is_short:
             self._fault("message cut short", exporter)
         flows, options = self._read_sets(data[:size], exporter, domain, sets)
-        gap = self._sequence.observe(exporter, domain, data[1], sequence, flows, options) if flows >= 0 else 0
+        gap = self._sequence.observe(session, domain, data[1], sequence, flows, options) if flows >= 0 else 0
         if gap:
             self._fault(GAPS, exporter, gap)
+
+    def _exporter(self, session: str, domain: int, sets: list[tuple[int, bytes]]) -> str:
+        """Whose templates a session's are: its address's, or its own."""
+        address, _, port = session.partition("#")
+        if not port or port.startswith("tcp") or session in self._apart:
+            return session
+        for number, body in sets:
+            for template, told in _definitions(body) if number in (0, 2) else ():
+                known = self._told.get((address, domain, template))
+                if known is not None and known[0] != port and known[1] != told and len(self._apart) < _MOST_BOOTED:
+                    self._apart.add(session)
+                    self.counts["exporters behind an address of others"] += 1
+                    return session
+                self._told[address, domain, template] = port, told
+                self._told.move_to_end((address, domain, template))
+                if len(self._told) > _MOST_BOOTED:
+                    self._told.popitem(last=False)
+        return address
 
     def _read_sets(self, header: bytes, exporter: str, domain: int, sets: list[tuple[int, bytes]]) -> tuple[int, int]:
         """The flow and option records of some sets, how many: first templates and what exporters say of themselves,
@@ -122,7 +161,7 @@ class MessageReader:
                 # No flows, however many there are: not one of them is looked at.
                 count = layout.count(each[4:]) if layout is not None else 0
                 uncounted |= layout is None
-                self._fault(NO_ENDS, exporter, max(1, count))
+                self._fault(SAMPLES if is_of_samples(fields) else NO_ENDS, exporter, max(1, count))
                 others += count
             elif layout is None:
                 odd.append(each)
@@ -161,11 +200,14 @@ class MessageReader:
                 if self._keep(event.exporter, event.domain, event.template_id, len(event.fields)):
                     self._late(event.exporter, event.domain, event.template_id)
             elif isinstance(event, DecodeError):
-                self._fault(_FAULTS.get(event.reason, "message that cannot be read"), exporter)
+                kind = _FAULTS.get(event.reason, "message that cannot be read")
+                self._fault(_OTHERS.get(data[:4], _OTHERS.get(data[:2], kind)) if kind == _OTHER else kind, exporter)
         if message is None:
             return -1, 0
         self.counts["option records"] += len(message.options)
-        header = message.header
+        header = dict(message.header)
+        if data[:2] == b"\x00\x05":  # its clock tells parts of a second, which the library leaves out
+            header["unix_nsecs"] = int.from_bytes(data[12:16], "big")
         for option in message.options:
             if "system_init_time_ms" in option and len(self._booted) < _MOST_BOOTED:
                 self._booted[exporter, header["domain"]] = int(option["system_init_time_ms"])
@@ -205,7 +247,7 @@ class MessageReader:
 
     def _fault(self, kind: str, exporter: str, count: int = 1) -> None:
         self.counts[kind] += count
-        self.first.setdefault(kind, exporter)
+        self.first.setdefault(kind, address_of(exporter))
 
     def take(self) -> list[pa.Table]:
         """The records since the last time, as tables by information element."""
@@ -213,7 +255,8 @@ class MessageReader:
         mine = ((layout, exporter, domain) for (exporter, domain, _), layout in self._layouts.items() if layout)
         for layout, exporter, domain in (*self._gone, *mine):
             if layout.bodies:
-                alike.setdefault(tuple(map(tuple, layout.fields)), []).append((layout, exporter, domain))
+                part = (layout, address_of(exporter), domain)
+                alike.setdefault(tuple(map(tuple, layout.fields)), []).append(part)
         self._gone = []
         found = [taken_together(parts) for parts in alike.values()]
         rows, self._one_by_one, self.records = self._one_by_one, [], 0
@@ -233,7 +276,8 @@ class MessageReader:
     def sampled(self) -> dict[tuple[str, int], int]:
         """The sampling rates in force, one packet in so many, by exporter and domain: counts are multiplied by them."""
         watch = self._decoder.sampling
-        return dict(watch.rates) if watch is not None else {}
+        rates = watch.rates if watch is not None else {}
+        return {(address_of(exporter), domain): rate for (exporter, domain), rate in rates.items()}
 
     # Data before its template.
 
@@ -255,6 +299,11 @@ class MessageReader:
             size = IPFIX_HEADER if data[1] == 10 else _V9_HEADER
             self._read_sets(data[:size], exporter, domain, [(number, data[size:])])
             self.counts["data before its template, read later"] += 1
+
+
+def address_of(exporter: str) -> str:
+    """The address of an exporter, without its session."""
+    return exporter.partition("#")[0]
 
 
 def _opened(data: bytes, size: int) -> tuple[int, int, list[tuple[int, bytes]], bool]:
@@ -294,6 +343,18 @@ def _widest(body: bytes) -> int:
     return most
 
 
+def _definitions(body: bytes) -> Iterator[tuple[int, bytes]]:
+    """The templates of a set of them, no options: the number of each, and how it is defined, as octets."""
+    at = 4
+    while at + 4 <= len(body):
+        number, count = struct.unpack_from("!HH", body, at)
+        begin = at = at + 4
+        for _ in range(count):
+            at += 8 if body[1] == 2 and at < len(body) and body[at] & 0x80 else 4
+        if count:
+            yield number, body[begin:at]
+
+
 def _clock(header: bytes, booted: int) -> tuple[int, int]:
     """A message's time of export, and of its exporter's boot, in milliseconds since 1970; 0 for no boot known. IPFIX
     messages do not tell the boot, but an option record may have: `booted`."""
@@ -323,7 +384,8 @@ def _records(
     booted: Mapping[tuple[str, int], int],
 ) -> Iterator[dict[str, Any]]:
     """Records that were read one by one, by information element."""
-    domain, export_ms = header.get("domain"), (header.get("unix_secs") or 0) * 1000
+    domain = header.get("domain")
+    export_ms = (header.get("unix_secs") or 0) * 1000 + (header.get("unix_nsecs") or 0) // 1_000_000
     uptime = header.get("sys_uptime")
     boot = export_ms - uptime if uptime is not None else booted.get((exporter, domain or 0))
     for flow in flows:
@@ -356,7 +418,7 @@ def _records(
         if "icmp_type" in flow:
             kind = flow["icmp_type"] << 8 | flow.get("icmp_code", 0)
             row.setdefault("icmpTypeCodeIPv6" if row.get("protocolIdentifier") == 58 else "icmpTypeCodeIPv4", kind)
-        yield {**row, "exporterIPv4Address": exporter or None, "observationDomainId": domain}
+        yield {**row, "exporterIPv4Address": address_of(exporter) or None, "observationDomainId": domain}
 
 
 def messages_of(stream: Stream) -> Iterator[tuple[bytes, str]]:

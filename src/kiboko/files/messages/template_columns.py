@@ -120,6 +120,15 @@ def has_ends(fields: Fields) -> bool:
     return bool({"src_addr", "post_nat_src_addr"} & names) and bool({"dst_addr", "post_nat_dst_addr"} & names)
 
 
+_OF_SAMPLES = {f"ie{number}" for number in (301, 313, 314, 315, 316, 317)}
+"""Elements that only packet samples have (RFC 5477): which selection took them, and sections of them."""
+
+
+def is_of_samples(fields: Fields) -> bool:
+    """Whether the records of a template are packets that were sampled, and no flows."""
+    return any(name in _OF_SAMPLES for name, _, _ in fields)
+
+
 class _Gathered:
     """The fields of records as columns."""
 
