@@ -170,6 +170,30 @@ class FlowExport(Collecting):
 
     @unittest.skipUnless(shutil.which("softflowd"), "softflowd is not installed")
     def test_a_real_exporter_over_both_protocols(self):
+        began = self.captured()
+        self.export(began, lambda target: [
+            ["softflowd", "-r", self.folder / "packets.pcap", "-n", target, "-v", version, "-d", *more]
+            for version, *more in (("9",), ("10",), ("10", "-b"))
+        ])  # fmt: skip
+
+    @unittest.skipUnless(shutil.which("pmacctd"), "pmacctd is not installed")
+    def test_a_real_exporter_of_another_make_over_both_protocols(self):
+        began = self.captured()
+
+        def commands(target):
+            for version in (9, 10):
+                config = self.folder / f"probe-{version}.conf"
+                config.write_text(
+                    f"daemonize: false\npcap_savefile: {self.folder}/packets.pcap\nplugins: nfprobe\n"
+                    f"nfprobe_receiver: {target}\nnfprobe_version: {version}\n"
+                    "aggregate: src_host, dst_host, src_port, dst_port, proto, tcpflags\n"
+                )
+                yield ["pmacctd", "-f", config]
+
+        self.export(began, commands)
+
+    def captured(self):
+        """A capture of three connections and a question over IPv6; when it began."""
         packets = []
         for client in (40000, 40001, 40002):
             packets += [
@@ -179,11 +203,15 @@ class FlowExport(Collecting):
         packets.append(packet("2001:db8::9", "2001:db8:1:1::10", 17, udp(5000, 53, b"abcd")))
         began = int(time.time()) - 100
         (self.folder / "packets.pcap").write_bytes(capture(packets, began))
-        for version, *more in (("9",), ("10",), ("10", "-b")):
-            with self.subTest(version, more=more), self.collector("--json") as process:
-                target = f"127.0.0.1:{process.ports['flows']}"
-                subprocess.run(["softflowd", "-r", self.folder / "packets.pcap", "-n", target, "-v", version, "-d", *more],
-                               capture_output=True, check=True, timeout=60)  # fmt: skip
+        return began
+
+    def export(self, began, commands):
+        """Have each of some commands export the capture, and hold what comes against what was sent."""
+        for number in range(len(list(commands("127.0.0.1:0")))):
+            with self.subTest(number), self.collector("--json") as process:
+                command = list(commands(f"127.0.0.1:{process.ports['flows']}"))[number]
+                # Their status is not asked: one of them ends with 1 now and then, with everything sent.
+                subprocess.run(command, capture_output=True, check=False, timeout=60)
             records = self.records()
             shutil.rmtree(self.store)
             got = sorted((str(r.source), str(r.service), r.source_port, r.packets, r.octets) for r in records)
@@ -225,7 +253,9 @@ class Syslog(Collecting):
                 f'module(load="imuxsock" SysSock.Use="off")\ninput(type="imuxsock" Socket="{self.folder}/log")\n'
                 f'*.* action(type="omfwd" target="127.0.0.1" port="{process.ports["tcp"]}" protocol="tcp"'
                 ' template="RSYSLOG_SyslogProtocol23Format")\n'
-            )
+                + "".join(f'*.* action(type="omfile" file="{self.folder}/{form}.log" template="RSYSLOG_{form}Format")\n'
+                          for form in ("File", "TraditionalFile"))
+            )  # fmt: skip
             with subprocess.Popen(["rsyslogd", "-n", "-f", config, "-i", self.folder / "pid"]) as daemon:
                 try:
                     wait_for(lambda: (self.folder / "log").exists())
@@ -237,6 +267,10 @@ class Syslog(Collecting):
                 finally:
                     daemon.terminate()
         self.assertEqual(self.ports_received(), list(range(40000, 40200)))
+        for form in ("File", "TraditionalFile"):  # the same lines, as the daemon lays them down
+            done = kiboko("flows", f"{form}.log", "--by", "source,service,outcome", "--json", cwd=self.folder)
+            summary = json.loads(done.stdout)["summary"]
+            self.assertEqual((summary["records"], summary["octets"]), (200, 200 * 60), done.stderr)
 
     def test_tls_takes_messages_from_who_has_a_certificate(self):
         authority, stranger = trustme.CA(), trustme.CA()

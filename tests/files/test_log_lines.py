@@ -3,6 +3,9 @@ Expected records are read off the lines by hand."""
 
 import gzip
 import json
+import shutil
+import subprocess
+import sys
 import tempfile
 import unittest
 from pathlib import Path
@@ -13,6 +16,7 @@ from kiboko.files.elements.mapping_file import read_column_map
 from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.messages.tracked import tracked_fields
 from tests.helpers import kiboko
+from tests.namespaces import why_not
 
 KERNEL = ("Nov 20 10:00:00 gw kernel: [12.5] DROP: IN=eth0 OUT= SRC=10.1.2.10 DST=10.1.1.10 LEN=60 PROTO=TCP SPT=40000"
           " DPT=22 WINDOW=64240 SYN URGP=0\n")  # fmt: skip
@@ -175,6 +179,65 @@ class Lines(unittest.TestCase):
             self.assertEqual(
                 (done.returncode, "none.csv: there is no record in it" in done.stderr), (2, True), done.stderr
             )
+
+
+_TRAFFIC = """
+import socket, threading
+server = socket.create_server(("127.0.0.1", 2222))
+def serve():
+    for _ in range(3):
+        connection = server.accept()[0]
+        connection.recv(10)
+        connection.sendall(b"ok")
+        connection.close()
+thread = threading.Thread(target=serve)
+thread.start()
+for number in range(3):
+    with socket.socket() as client:
+        client.bind(("127.0.0.1", 40000 + number))
+        client.connect(("127.0.0.1", 2222))
+        client.sendall(b"hello")
+        client.recv(10)
+with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as client:
+    client.bind(("127.0.0.1", 50000))
+    client.sendto(b"x", ("127.0.0.1", 9999))
+thread.join()
+"""
+_TRACKED = """
+set -e
+ip link set lo up
+nft add table inet t
+nft add chain inet t in '{type filter hook input priority 0;}'
+nft add rule inet t in ct state new counter accept
+nft add rule inet t in udp dport 9999 drop
+conntrack -E -o timestamp > events.log 2>/dev/null & events=$!
+sleep 1
+"$1" traffic.py
+sleep 1
+conntrack -L > list.log 2>/dev/null
+kill $events
+"""
+
+
+@unittest.skipIf(why_not(), why_not())
+@unittest.skipUnless(shutil.which("conntrack"), "conntrack is not installed")
+class RealTracking(unittest.TestCase):
+    """In a network namespace of its own: three connections that are answered, and a datagram that is not."""
+
+    def test_what_the_kernel_tracked_is_read_as_it_was_sent(self):
+        with tempfile.TemporaryDirectory() as folder:
+            Path(folder, "traffic.py").write_text(_TRAFFIC)
+            Path(folder, "track.sh").write_text(_TRACKED)
+            subprocess.run(["unshare", "--net", "bash", "track.sh", sys.executable], cwd=folder, check=True, timeout=60)
+            for name in ("list.log", "events.log"):
+                done = kiboko("flows", name, "--by", "source-port,service", "--json", "--top", "99", cwd=folder)
+                rows = json.loads(done.stdout)["rows"]
+                met = {(row["source-port"], row["service"]) for row in rows}
+                there = {(str(port), "tcp/2222") for port in (40000, 40001, 40002)}
+                back = {("2222", f"tcp/{port}") for port in (40000, 40001, 40002)}
+                self.assertEqual(met, there | back | {("50000", "udp/9999")}, name)
+                if name == "list.log":
+                    self.assertEqual([row["records"] for row in rows], [1] * 7)
 
 
 if __name__ == "__main__":
