@@ -3,10 +3,12 @@ Expected records are read off the lines by hand."""
 
 import gzip
 import json
+import os
 import shutil
 import subprocess
 import sys
 import tempfile
+import time
 import unittest
 from pathlib import Path
 
@@ -238,6 +240,68 @@ class RealTracking(unittest.TestCase):
                 self.assertEqual(met, there | back | {("50000", "udp/9999")}, name)
                 if name == "list.log":
                     self.assertEqual([row["records"] for row in rows], [1] * 7)
+
+
+_LOGGED = """
+set -e
+ip link set lo up
+nft add table inet t
+nft add chain inet t in '{type filter hook input priority 0;}'
+nft add rule inet t in udp dport 29999 log prefix '"DROP: "' drop
+nft add rule inet t in udp dport 29998 log prefix '"ACCEPT: "' accept
+nft add rule inet t in udp dport 29997 log prefix '"not-dropped "' accept
+"$1" - "$2" <<'END'
+import socket, sys
+for port in (29999, 29998, 29997):
+    for number in range(5):
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as client:
+            client.bind(("127.0.0.1", int(sys.argv[1]) + number))
+            client.sendto(b"x" * number, ("127.0.0.1", port))
+END
+"""
+_OTHERS_LOG = Path("/proc/sys/net/netfilter/nf_log_all_netns")
+"""Whether the kernel logs what the filters of other namespaces log."""
+
+
+@unittest.skipIf(why_not(), why_not())
+@unittest.skipUnless(shutil.which("rsyslogd"), "rsyslogd is not installed")
+@unittest.skipUnless(_OTHERS_LOG.exists() and Path("/dev/kmsg").exists(), "this kernel's log cannot be read here")
+class RealKernelLog(unittest.TestCase):
+    """In a network namespace of its own: fifteen datagrams that rules of the kernel log, and a daemon writes down."""
+
+    def test_what_the_kernel_logged_is_read_from_the_file_of_a_daemon(self):
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        first_port = 40000 + os.getpid() % 2000 * 10  # the log holds what was before, of other runs too
+        (folder / "traffic.sh").write_text(_LOGGED)
+        (folder / "daemon.conf").write_text(
+            f'module(load="imkmsg")\n*.* action(type="omfile" file="{folder}/kernel.log" template="RSYSLOG_FileFormat")\n'
+        )
+        before = _OTHERS_LOG.read_text()
+        try:
+            _OTHERS_LOG.write_text("1")
+            command = ["unshare", "--net", "bash", folder / "traffic.sh", sys.executable, str(first_port)]
+            subprocess.run(command, check=True, timeout=60)
+        finally:
+            _OTHERS_LOG.write_text(before)
+        with subprocess.Popen(["rsyslogd", "-n", "-f", folder / "daemon.conf", "-i", folder / "pid"]) as daemon:
+            try:
+                until = time.monotonic() + 20
+                while time.monotonic() < until and len(self.records(folder, first_port)) < 15:
+                    time.sleep(0.3)
+            finally:
+                daemon.terminate()
+        fates = {29999: "denied", 29998: "passed", 29997: "seen"}
+        wanted = sorted((port, fates[port], first_port + n, 28 + n) for port in fates for n in range(5))
+        got = sorted((r.service.detail, r.event, r.source_port, r.octets) for r in self.records(folder, first_port))
+        self.assertEqual(got, wanted, "28 octets of headers each")
+
+    def records(self, folder, first_port):
+        log = folder / "kernel.log"
+        if not log.exists() or not log.stat().st_size:
+            return []
+        tables = [table for table, _ in tables_of(log)]
+        found = [table.record(row) for table in tables for row in range(len(table))]
+        return [r for r in found if r.source_port is not None and r.source_port - first_port in range(5)]
 
 
 if __name__ == "__main__":

@@ -276,13 +276,14 @@ def opening_of(stream: BinaryIO | io.BytesIO, name: str, columns: ColumnMap) -> 
         if extended is not None:
             return extended
     header, delimiter = _header(first, name, columns)
-    known = {each.name for each in columns.columns}
-    if not any(each in known if known else element_of(each) is not None for each in header):
+    try:
+        columns.chosen(header, name)
+    except InputError:
         stream.seek(0)
         lines = [stream.readline(_LONGEST_LINE) for _ in range(_LOOKED_AT)]
         if is_log(lines, LogLines(written_at(name), bool(columns.columns))):
             return Opening(LINES)
-    columns.chosen(header, name)
+        raise
     return Opening("csv", header, delimiter, len(first), 1)
 
 

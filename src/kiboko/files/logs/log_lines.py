@@ -15,6 +15,7 @@ from kiboko.files.messages.syslog import Message, flow_fields, names_flow, parse
 from kiboko.files.messages.tracked import tracked_fields
 
 _LOOKED_AT = 200
+_FEW = 20
 _PATIENCE = 0.2
 """Seconds that a pattern may take for a line."""
 _JOURNAL = "MESSAGE"
@@ -100,9 +101,14 @@ def try_pattern(lines: Sequence[bytes], reader: PatternLines, file: str) -> None
         raise InputError([Problem(Place(file, 1), f"the pattern fits none of the first {len(lines):,} lines")])
 
 
-def is_log(lines: Sequence[bytes], reader: LogLines) -> bool:
-    """Whether lines are those of a log: some tell of a flow, and none is what a table or JSON records begin with."""
-    return any(reader.fields(line) for line in lines[:_LOOKED_AT] if line.strip())
+def is_log(lines: Sequence[bytes], reader: LineReader) -> bool:
+    """Whether any of the first lines of a text tells of a flow; or whether all of them are log messages with a time and
+    a tag, of which later ones may."""
+    first = [line for line in lines[:_LOOKED_AT] if line.strip()]
+    if any(reader.fields(line) for line in first):
+        return True
+    messages = [parse_syslog(line, datetime.now(UTC)) for line in first[:_FEW]]
+    return bool(messages) and all(each.time is not None and each.app is not None for each in messages)
 
 
 def is_journal(line: bytes) -> bool:
