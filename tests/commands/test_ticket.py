@@ -87,6 +87,13 @@ class Recorded(unittest.TestCase):
         self.assertIn("there is no record in it", self.ask(f"check desk-1 desk-2 ssh --probes {empty}", 2).stderr)
         self.ask("check desk-1 desk-2 ssh --flows nowhere.csv", 2)
 
+    def test_one_kind_of_evidence_in_the_place_of_the_other_is_said(self):
+        told = self.ask(f"check desk-1 desk-2 ssh --probes {FLOWS}", 2).stderr
+        self.assertIn("probe records are JSON Lines, and flow logs go with --flows", told)
+        for path in (PROBES, "evidence"):
+            told = self.ask(f"check desk-1 desk-2 ssh --flows {path}", 2).stderr
+            self.assertIn("these are probe records, no flow records: give them with --probes", told)
+
     def test_other_client_ports_and_services_are_not_meant(self):
         line = f"check gauge-08 relay-2 tcp/9100 --flows {FLOWS} --json"
         every = json.loads(self.ask(line, 1).stdout)["evidence"]

@@ -1,6 +1,8 @@
 """Columns of addresses read at once, against one text after the other."""
 
+import tempfile
 import unittest
+from pathlib import Path
 from unittest import mock
 
 import pyarrow as pa
@@ -10,6 +12,7 @@ from hypothesis import strategies as st
 from kiboko.core.header.addresses import parse_address
 from kiboko.files.logs import address_texts
 from kiboko.files.logs.address_texts import AddressTexts, parse_ipv4
+from kiboko.files.logs.flow_reader import tables_of
 
 FOUR = st.ip_addresses(v=4).map(str)
 TEXTS = st.lists(
@@ -74,6 +77,49 @@ class Reading(unittest.TestCase):
         self.assertEqual(AddressTexts().table([])[1], [])
         _, (codes,) = AddressTexts().table([pa.chunked_array([], pa.string())])
         self.assertEqual(len(codes), 0)
+
+
+class Typed(unittest.TestCase):
+    """Addresses as other writers of Parquet and Arrow keep them."""
+
+    def read(self, source, destination):
+        import pyarrow.parquet
+
+        rest = {
+            "protocolIdentifier": pa.array([6, 6, 6], pa.int32()),
+            "destinationTransportPort": pa.array([22, 22, 22]),
+        }
+        table = pa.table({"src": source, "dst": destination, **rest})
+        with tempfile.TemporaryDirectory() as folder:
+            pyarrow.parquet.write_table(table, Path(folder, "log.parquet"))
+            with pa.ipc.new_stream(Path(folder, "log.arrows"), table.schema) as writer:
+                writer.write_table(table)
+            found = []
+            for name in ("log.parquet", "log.arrows"):
+                tables = [each for each, _ in tables_of(Path(folder, name))]
+                records = [each.record(row) for each in tables for row in range(len(each))]
+                found.append([(str(r.source), str(r.destination)) for r in records])
+        self.assertEqual(*found)
+        return found[0]
+
+    def test_numbers_with_and_without_a_sign(self):
+        # 10.1.2.3 is 10·2^24 + 1·2^16 + 2·2^8 + 3, and 203.0.113.17 with a sign is that less 2^32.
+        source = pa.array([167838211, 167838212, 167838213], pa.uint32())
+        destination = pa.array([3405803793 - (1 << 32)] * 3, pa.int32())
+        self.assertEqual(self.read(source, destination), [(f"10.1.2.{3 + n}", "203.0.113.17") for n in range(3)])
+
+    def test_octets_of_both_families(self):
+        four = [b"\x0a\x01\x02\x03", b"\x0a\x01\x02\x04", b"ABCD"]
+        wanted = [("10.1.2.3", "10.1.2.3"), ("10.1.2.4", "10.1.2.4"), ("65.66.67.68", "65.66.67.68")]
+        self.assertEqual(self.read(pa.array(four, pa.binary(4)), pa.array(four, pa.binary())), wanted)
+        six = [bytes.fromhex("20010db8000000000000000000000009")] * 3
+        self.assertEqual(self.read(pa.array(six, pa.binary(16)), pa.array(six, pa.binary())),
+                         [("2001:db8::9", "2001:db8::9")] * 3)  # fmt: skip
+
+    def test_octets_that_are_texts_stay_texts(self):
+        texts = [b"10.1.2.3", b"2001:db8::9", b"::12"]
+        self.assertEqual(self.read(pa.array(texts, pa.binary()), pa.array(texts, pa.binary())),
+                         [(each.decode(), each.decode()) for each in texts])  # fmt: skip
 
 
 if __name__ == "__main__":

@@ -138,10 +138,9 @@ def take_probes(
         except UsageError as error:
             rejects.note("ends that the network does not know", str(error), number)
     if not used:
-        told = (
-            f"no record could be used; {'; '.join(rejects.sentences())}"
-            if rejects.total
-            else "there is no record in it"
-        )
+        told = "there is no record in it"
+        if rejects.total:
+            what = "; ".join(rejects.sentences())
+            told = f"no record could be used; {what}; probe records are JSON Lines, and flow logs go with --flows"
         raise InputError(f"{path}: {told}")
     return used, rejects.sentences()

@@ -141,7 +141,7 @@ def _check_sets(
     else:
         out = Output()
         show_set(answer, shown, out)
-        _show_seen(seen, args, out)
+        _show_seen(seen, args, out, True)
     is_allowed = all(row.example.verdict == ALLOWED for row in answer.rows)
     return 0 if is_allowed and not (seen is not None and seen.is_contradicted) else 1
 
@@ -155,12 +155,12 @@ def _seen_json(seen: Ticket | None) -> dict[str, Any]:
     return {"evidence": ticket_json(seen)}
 
 
-def _show_seen(seen: Ticket | None, args: argparse.Namespace, out: Output) -> None:
+def _show_seen(seen: Ticket | None, args: argparse.Namespace, out: Output, is_set: bool = False) -> None:
     if seen is None:
         return
     from kiboko.views.ticket_view import show_ticket
 
-    show_ticket(seen, out)
+    show_ticket(seen, out, is_set)
     if _asked(args):
         out.line("  (held against the network file as it is, without what is being tried)", "quiet")
 

@@ -19,25 +19,23 @@ _WORDS = {
 }  # fmt: skip
 
 
-def show_ticket(ticket: Ticket, out: Output) -> None:
+def show_ticket(ticket: Ticket, out: Output, is_set: bool = False) -> None:
     """What was seen, the worst first, and how it compares; or that nothing was, and where it was looked for."""
     sent = [ticket.sent] if ticket.sent is not None else []
-    grid = Grid(["", "last", "seen", "beside the rules", "of"], wide=("seen", "beside the rules"))
+    grid = Grid(["", "last", "seen", "beside the rules", "of"], wide=("seen", "beside the rules", "of"))
     for group in sent:
         style = "unsure" if ticket.aside else group.concluded.status
         compared = f"says nothing of this: {ticket.aside}" if ticket.aside else _compared(group)
-        grid.add(["sent now", time_text(group.latest), _seen(group), compared, _of(group)], style)
+        grid.add(["sent now", time_text(group.latest), _seen(group), compared, _of(group, is_set)], style)
     for group in ticket.groups[:_MOST]:
         style = "quiet" if group.concluded.as_far_as_seen else group.concluded.status
         grid.add(["recorded" if group.evidence == "flow" else "probed", time_text(group.latest), _seen(group),
-                  _compared(group), _of(group)], style)  # fmt: skip
+                  _compared(group), _of(group, is_set)], style)  # fmt: skip
     if sent or ticket.groups:
         if ticket.is_contradicted:
             compared = ": the network does not do what the rules say"
         else:
-            compared = (
-                ": the network does what the rules say" if ticket.is_confirmed else ", which proves it not in full"
-            )
+            compared = ": the network does what the rules say" if ticket.is_confirmed else ": nothing that settles it"
         out.heading(f"What was seen of it{compared}")
         out.grid(grid)
     more = len(ticket.groups) - _MOST
@@ -84,10 +82,10 @@ def _compared(group: FindingGroup) -> str:
     return f"{status}: {concluded.why}"
 
 
-def _of(group: FindingGroup) -> str:
-    if group.evidence != "flow":
-        return "" if group.count == 1 else counted(group.count, "probe")
-    return counted(group.conversations, "conversation")
+def _of(group: FindingGroup, is_set: bool) -> str:
+    """How much was seen of it; of sets, between whom and on what."""
+    many = counted(group.conversations, "conversation") if group.evidence == "flow" else counted(group.count, "probe")
+    return f"{many}, {group.source} to {group.destination}, {group.service}" if is_set else many
 
 
 def ticket_json(ticket: Ticket) -> dict[str, Any]:

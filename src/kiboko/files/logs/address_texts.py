@@ -21,6 +21,9 @@ _MOST_KNOWN = 1_000_000
 _MOST_KEPT = 1 << 16
 _LONGEST = 15
 _LOW = (1 << 64) - 1
+_PACKED = (4, 16)
+"""Octets of an address of IPv4 and of IPv6."""
+_FEW = 100
 _WORD = np.dtype("<u8")
 # For each length of a text what is kept of its first eight octets and of the next eight.
 _KEPT = np.array([[255] * size + [0] * (16 - size) for size in range(_LONGEST + 1)], dtype=np.uint8).view(_WORD)
@@ -125,6 +128,48 @@ def _texts(column: pa.ChunkedArray) -> tuple[pa.ChunkedArray, NDArray[np.int64] 
     whole = column.unify_dictionaries().combine_chunks() if column.num_chunks > 1 else column.chunk(0)
     entries = pa.chunked_array([whole.dictionary.cast(pa.binary())])
     return entries, filled(whole.indices, -1)[0].astype(np.int64)
+
+
+def addresses_written_out(table: pa.Table) -> pa.Table:
+    """A table by information element, of a file that has types, with its addresses as texts."""
+    for place, name in enumerate(table.column_names):
+        if name.endswith(("IPv4Address", "IPv6Address")):
+            table = table.set_column(place, name, _written_out(table.column(name)))
+    return table
+
+
+def _written_out(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """A column of addresses as numbers of IPv4, or as their four or sixteen octets, as texts; others as they are."""
+    kind = column.type
+    if pa.types.is_fixed_size_binary(kind):
+        is_packed = kind.byte_width in _PACKED
+    elif pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
+        few = [octets for octets in column.slice(0, _FEW).to_pylist() if octets is not None]
+        is_packed = bool(few) and all(len(octets) in _PACKED for octets in few) and not all(map(_is_text, few))
+    else:
+        is_packed = False
+    if not is_packed and not pa.types.is_integer(kind):
+        return column
+    coded = column.combine_chunks().dictionary_encode() if column.num_chunks else pa.array([], kind).dictionary_encode()
+    texts = [_of_octets(each) if is_packed else _of_number(each) for each in coded.dictionary.to_pylist()]
+    return pa.chunked_array([pa.DictionaryArray.from_arrays(coded.indices, pa.array(texts, pa.string()))])
+
+
+def _is_text(octets: bytes) -> bool:
+    """Whether octets may be a text: of an address as it is nearly all are not."""
+    return all(0x20 <= octet < 0x7F for octet in octets)
+
+
+def _of_octets(octets: bytes) -> str:
+    """Four or sixteen octets in the order of the network; others as the hexadecimal digits that they are."""
+    if len(octets) not in _PACKED:
+        return octets.hex()
+    return str(Address(4 if len(octets) == 4 else 6, int.from_bytes(octets, "big")))
+
+
+def _of_number(number: int) -> str:
+    """An IPv4 address as a number of 32 bits, with a sign or without."""
+    return str(Address(4, number & 0xFFFFFFFF)) if -(1 << 31) <= number < 1 << 32 else str(number)
 
 
 def _put_words(

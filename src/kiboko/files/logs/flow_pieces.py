@@ -39,6 +39,7 @@ CONTEXT = 1 << 19
 ROWS = 250_000
 """Rows in a piece of a Parquet file, at least."""
 _SUFFIXES = (".csv", ".tsv", ".json", ".jsonl", ".ndjson", ".log", ".txt", ".parquet", ".ipfix", ".arrows")
+_PROBES = re.compile(rb'\{\s*"kiboko"\s*:\s*"probe/')
 _TRACKED = re.compile(rb"\[(NEW|UPDATE|DESTROY|\d{1,11}\.\d)")
 _LOOKED_AT = 200
 _TRIED = 1000
@@ -268,6 +269,10 @@ def opening_of(stream: BinaryIO | io.BytesIO, name: str, columns: ColumnMap) -> 
     if start[:1] in (b"{", b"[") and not _TRACKED.match(start):
         if not columns.columns and is_journal(start):
             return Opening(LINES)
+        if _PROBES.match(start):
+            raise InputError(
+                [Problem(Place(name, 1), "these are probe records, no flow records: give them with --probes")]
+            )
         return Opening("json" if _is_object(start) else "document")
     if columns.names and not columns.records:
         return Opening("csv", columns.names, columns.delimiter or ",")

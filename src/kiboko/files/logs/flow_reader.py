@@ -20,6 +20,7 @@ from kiboko.files.elements.column_map import USUAL, ColumnMap, label
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.elements.streams import Stream, Unpacked
 from kiboko.files.logs import flow_pieces
+from kiboko.files.logs.address_texts import addresses_written_out
 from kiboko.files.logs.flow_columns import Converter
 from kiboko.files.logs.flow_pieces import (
     Piece,
@@ -164,7 +165,8 @@ class PieceReader:
             labelled = table.rename_columns([label(place) for place in range(table.num_columns)])
             rejects.first_line, rejects.last_line = line, line + table.num_rows
             read = batch_of(labelled.select(chosen.places), chosen, None, line, table.num_rows, rejects)
-            yield PiecePart(self._converter.table(read.columns, rejects, line, read.places), line, table.num_rows)
+            columns = addresses_written_out(read.columns)
+            yield PiecePart(self._converter.table(columns, rejects, line, read.places), line, table.num_rows)
             line += table.num_rows
 
     def _parquet(
