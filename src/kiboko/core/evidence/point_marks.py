@@ -58,31 +58,26 @@ def weights(table: FlowTable, found: Conversations) -> tuple[NDArray[np.uint8], 
     """Which records count for packets, uint8[n] (clause E1): of one capture taken twice one, and of several points that
     with the most packets. And how many do not, for the one reason and for the other."""
     weight = np.ones(len(table), dtype=np.uint8)
-    direction = found.of * 2 + found.side
-    if len(found) * 2 == len(table) and len(np.unique(direction)) == len(table):
-        return weight, (0, 0)
-    cells = distinct(direction, table.point)
-    crowded = np.flatnonzero((cells.counts() > 1)[cells.codes] & (table.start != NO_TIME))
-    twice = 0
-    if len(crowded):
+    direction, points = found.of * 2 + found.side, len(table.points)
+    # A cell is a direction of a conversation as it was recorded at one point.
+    cell = direction * points + table.point if points > 1 else direction
+    counts = np.bincount(cell, minlength=2 * len(found) * points)
+    cells = int(np.count_nonzero(counts))
+    if cells < len(table):
+        crowded = np.flatnonzero((counts > 1)[cell] & (table.start != NO_TIME))
         same = distinct(*(column[crowded] for column in (
-            direction, table.point, table.event, table.flags, table.start, table.end, table.packets, table.octets,
-            table.source, table.destination,
+            cell, table.event, table.flags, table.start, table.end, table.packets, table.octets, table.source,
+            table.destination,
         )))  # fmt: skip
         copies = np.ones(len(crowded), dtype=np.bool_)
         copies[same.first] = False
         weight[crowded[copies]] = 0
-        twice = int(copies.sum())
+    twice = len(table) - int(np.count_nonzero(weight))
     elsewhere = 0
-    if len(cells) > len(np.unique(direction)):
-        packets = np.bincount(cells.codes, weights=table.packets * weight, minlength=len(cells))
-        of_cell = direction[cells.first]
-        order = np.lexsort((-packets, of_cell))
-        best = np.ones(len(order), dtype=np.bool_)
-        best[1:] = of_cell[order][1:] != of_cell[order][:-1]
-        chosen = np.zeros(len(cells), dtype=np.bool_)
-        chosen[order[best]] = True
-        other = ~chosen[cells.codes] & (weight > 0)
+    if points > 1 and cells > int(np.count_nonzero(counts.reshape(-1, points).any(axis=1))):
+        packets = np.bincount(cell, weights=table.packets * weight, minlength=len(counts))
+        best = np.where(counts > 0, packets, -1).reshape(-1, points).argmax(axis=1)
+        other = (table.point != best[direction]) & (weight > 0)
         weight[other] = 0
         elsewhere = int(other.sum())
     return weight, (twice, elsewhere)

@@ -205,13 +205,22 @@ def _without(column: pa.ChunkedArray, words: Sequence[str]) -> pa.ChunkedArray:
         return column
     import pyarrow.compute as pc
 
-    if pa.types.is_dictionary(column.type):
-        known = {text for chunk in column.chunks for text in chunk.dictionary.to_pylist()}
-        if not known & set(words):
-            return column
+    coded = column.chunks if pa.types.is_dictionary(column.type) else None
+    if coded is not None and not any(_may_have(chunk.dictionary, words) for chunk in coded):
+        return column
     text = _text(column)
     absent = pc.is_in(pc.utf8_trim_whitespace(text), pa.array(words, pa.string()))
     return pc.if_else(absent, pa.scalar(None, pa.string()), text) if pc.any(absent).as_py() else column
+
+
+def _may_have(texts: pa.Array, words: Sequence[str]) -> bool:
+    """Whether any of some texts may be one of the words: has the length of one of them, and then is it."""
+    if not pa.types.is_string(texts.type) or not len(texts):
+        return bool(set(texts.to_pylist()) & set(words))
+    places = np.frombuffer(texts.buffers()[1], dtype=np.int32)[texts.offset : texts.offset + len(texts) + 1]
+    lengths = np.bincount(np.diff(places))
+    fits = any(size < len(lengths) and lengths[size] for size in {len(word.encode()) for word in words})
+    return fits and bool(set(texts.to_pylist()) & set(words))
 
 
 def _put_together(one: pa.ChunkedArray, other: pa.ChunkedArray) -> pa.ChunkedArray:
