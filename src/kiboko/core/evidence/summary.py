@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -149,11 +150,7 @@ class FindingGroup:
         """What the records are about; several services that no rule tells apart are a range."""
         if self.met is None:
             return str(self.example.service)
-        low, high = self.met
-        text = service_text(low, high)
-        if low >> 16 != high >> 16:
-            text = f"{service_text(low, low)} to {service_text(high, high)}"
-        return text
+        return _service_text(*self.met)
 
     def stretch(self, met: tuple[int, int]) -> None:
         """Take in the lowest and the highest service number of more flow records."""
@@ -207,6 +204,8 @@ class Summary:
     groups: dict[_Key, FindingGroup] = field(default_factory=dict)
     answered_probes: int = 0
     _names: dict[Address, str] = field(default_factory=dict)
+    _ranked: list[FindingGroup] | None = None
+    """The groups in their order, until there are more records."""
 
     def add(self, record: ProbeRecord, finding: Finding) -> FindingGroup:
         """Take in one probe; the group that it is of."""
@@ -223,6 +222,7 @@ class Summary:
         return self.groups[key]
 
     def _count(self, concluded: Conclusion, records: int) -> None:
+        self._ranked = None
         if concluded.as_far_as_seen:
             self.as_far_as_seen += records
         else:
@@ -313,9 +313,22 @@ class Summary:
     def rows(self, statuses: tuple[str, ...] = (LEAK, BREAK, UNSURE, AGREE)) -> Iterator[FindingGroup]:
         """The groups, leaks first, the largest of each status first; what agrees only as far as it was seen comes
         last."""
-        chosen = [group for group in self.groups.values() if group.concluded.status in statuses]
-        yield from sorted(chosen, key=lambda g: (_RANK[g.concluded.status], g.concluded.as_far_as_seen, -g.count,
-                                                 g.source, g.destination))  # fmt: skip
+        if self._ranked is None:
+            self._ranked = sorted(self.groups.values(), key=_rank)
+        yield from (group for group in self._ranked if group.concluded.status in statuses)
+
+
+def _rank(group: FindingGroup) -> tuple[object, ...]:
+    concluded = group.concluded
+    return _RANK[concluded.status], concluded.as_far_as_seen, -group.count, group.source, group.destination
+
+
+@functools.lru_cache(maxsize=1 << 16)
+def _service_text(low: int, high: int) -> str:
+    """A service, or a range of them, by their numbers."""
+    if low >> 16 != high >> 16:
+        return f"{service_text(low, low)} to {service_text(high, high)}"
+    return service_text(low, high)
 
 
 def _told(concluded: Conclusion) -> tuple[object, ...]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -225,11 +226,16 @@ def _near_tag(instance: Instance, where: tuple[tuple[str, tuple[str, ...]], ...]
         if near and instance.tags[near[0]] in values:
             return f"its tag is called '{near[0]}', the group asks for '{key}'"
         return None
-    wanted = [value.lower() for value in values]
-    swapped = any(sorted(actual.lower()) == sorted(value) for value in wanted)
-    if swapped or alike(actual.lower(), wanted, 1, 0.7):
+    if _is_near(actual.lower(), tuple(value.lower() for value in values)):
         return f"its tag is {key}={actual}, the group asks for {key}={'|'.join(values)}"
     return None
+
+
+@functools.lru_cache(maxsize=1 << 14)
+def _is_near(actual: str, wanted: tuple[str, ...]) -> bool:
+    """Whether a tag's value looks like one of some. Thousands of machines have the same few."""
+    swapped = any(sorted(actual) == sorted(value) for value in wanted)
+    return swapped or bool(alike(actual, wanted, 1, 0.7))
 
 
 def groups_of(walker: Walker, instance: Instance) -> list[str]:
