@@ -19,7 +19,7 @@ from kiboko.batch.piecework import cluster_outcomes, outcomes
 from kiboko.core.evidence.asking import Asking
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
-from kiboko.core.evidence.evaluator import Evaluator
+from kiboko.core.evidence.evaluator import Evaluator, as_slice
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.memory import without_garbage
@@ -80,7 +80,8 @@ class Worker:
             with without_garbage():
                 judged = self._evaluator.judge(part.table)
                 rows = np.flatnonzero(wanted)
-                coverage.add(part.table.taken(rows), judged.part(rows))
+                together = as_slice(rows)
+                coverage.add(part.table.taken(together), judged.part(together))
                 if self._asking is not None:
                     asked, others = self._asking.rows(self._evaluator, part.table, judged)
                     rows, between = asked[wanted[asked]], between + others

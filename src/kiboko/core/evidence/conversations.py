@@ -93,7 +93,7 @@ def bring_together(table: FlowTable, ends: SeenEnds, served: RangeSet) -> Conver
     served : the services that somebody listens to or that have a name
     """
     key, side = _keys(table, ends)
-    order = np.argsort(key, kind="stable")
+    order = np.argsort(key)  # whatever the order within a conversation
     is_new = np.ones(len(order), dtype=np.bool_)
     ordered = key[order]
     is_new[1:] = ordered[1:] != ordered[:-1]
@@ -101,7 +101,7 @@ def bring_together(table: FlowTable, ends: SeenEnds, served: RangeSet) -> Conver
     begin = np.flatnonzero(is_new)
     first = np.minimum.reduceat(order, begin)
     # Numbered by their first rows: the rows of each stay together.
-    rank = np.argsort(first, kind="stable")
+    rank = np.argsort(first)
     sizes = np.diff(begin, append=len(order))[rank]
     starts = np.cumsum(sizes) - sizes
     order = order[np.repeat(begin[rank] - starts, sizes) + np.arange(len(order))]

@@ -26,6 +26,7 @@ from kiboko.core.evidence.proofs import (
     UNASKED,
     Proof,
     contexts,
+    flag_kinds,
     mark_bits,
     read_proof,
     turned_bits,
@@ -167,12 +168,13 @@ class Evaluator:
         """What conversations ask and come to, and their classes."""
         marks = point_marks(table, found, points, self._ends) if points is not None else None
         is_mapped = points > 0 if points is not None else np.zeros(len(table), dtype=np.bool_)
-        bits = mark_bits(table, found, is_mapped)
+        kinds = flag_kinds(table)
+        bits = mark_bits(table, found, is_mapped, kinds)
         ages = self._ages(table, found)
         addressed = Addressed.of(table, found, self._ends, self._is_internet(points))
         began_first = addressed.sent_to(False)
         responders = np.where(found.began == 0, began_first[1], addressed.sent_to(True)[1])
-        around = contexts(table, found, self._ends, np.where(found.began >= 0, responders, -1))
+        around = contexts(table, found, self._ends, np.where(found.began >= 0, responders, -1), kinds)
         both = []
         for second in (False, True):
             proof = self._proof_numbers(found, turned_bits(bits) if second else bits, around, ages, marks, second)
@@ -223,8 +225,8 @@ class Evaluator:
         judged = self.judge(table)
         rows = np.arange(len(table)) if wanted is None else np.flatnonzero(wanted)
         if covered is not None:
-            part = slice(None) if len(rows) == len(table) else _as_slice(rows)
-            covered(table if len(rows) == len(table) else table.taken(part), judged.part(part))
+            part = as_slice(rows)
+            covered(table.taken(part), judged.part(part))
         return self.summed(table, judged, rows)
 
     def summed(self, table: FlowTable, judged: Judged, rows: Rows) -> Tallies:
@@ -232,7 +234,8 @@ class Evaluator:
         found, asked = judged.found, judged.asked
         if found is None or asked is None or not len(rows):
             return no_tallies()
-        groups = distinct(judged.conclusion[rows], judged.classes[rows])
+        together = as_slice(rows)
+        groups = distinct(judged.conclusion[together], judged.classes[together])
         first = rows[groups.first]
         of = found.of[first]
         conclusions, conclusion_of = numbered(judged.conclusion[first])
@@ -246,11 +249,12 @@ class Evaluator:
             services = asked.service[found.of[rows[several]]]
             np.minimum.at(met[:, 0], groups.codes[several], services)
             np.maximum.at(met[:, 1], groups.codes[several], services)
-        weight = judged.weight[rows].astype(np.int64)
-        of_replies = weight * judged.is_reply[rows]
-        is_first = found.first[found.of[rows]] == rows
+        weight = judged.weight[together].astype(np.int64)
+        is_reply = judged.is_reply[together]
+        of_replies = weight * is_reply
+        is_first = found.first[found.of[together]] == rows
         sources, targets = self._addresses_of(table, found, asked, of)
-        part = table if len(rows) == len(table) else table.taken(rows)
+        part = table.taken(together)
 
         def total(values: NDArray[np.int64]) -> Rows:
             return np.array(groups.sums(values), dtype=np.int64)
@@ -259,7 +263,7 @@ class Evaluator:
             tuple(self._concluded[each] for each in conclusions.tolist()), conclusion_of, table.taken(first), sources,
             targets, number, asked.port[of], self._classes.passed[judged.classes[first]],
             np.stack([judged.conclusion[first], judged.classes[first]], axis=1), alike, met,
-            total(is_first.astype(np.int64)), groups.counts(), total(judged.is_reply[rows].astype(np.int64)),
+            total(is_first.astype(np.int64)), groups.counts(), total(is_reply.astype(np.int64)),
             total(part.packets * weight), total(part.octets * weight), total(part.packets * of_replies),
             total(part.octets * of_replies),
             np.array(groups.least(part.start, int(NO_TIME)), dtype=np.int64),
@@ -578,7 +582,7 @@ def _concluded(
     )  # fmt: skip
 
 
-def _as_slice(rows: Rows) -> Rows | slice:
+def as_slice(rows: Rows) -> Rows | slice:
     """Rows that lie together as a slice, which copies nothing."""
     if len(rows) and rows[-1] - rows[0] + 1 == len(rows):
         return slice(int(rows[0]), int(rows[-1]) + 1)

@@ -105,9 +105,12 @@ def flag_kinds(table: FlowTable) -> NDArray[np.int64]:
     return np.where(table.protocol == TCP, told, PLAIN).astype(np.int64)
 
 
-def mark_bits(table: FlowTable, found: Conversations, is_mapped: NDArray[np.bool_]) -> NDArray[np.int64]:
-    """For each conversation which kinds of records it has on its two sides, as bits, int64[k]."""
-    place = is_mapped * (len(EVENTS) * _KINDS) + table.event.astype(np.int64) * _KINDS + flag_kinds(table)
+def mark_bits(
+    table: FlowTable, found: Conversations, is_mapped: NDArray[np.bool_], kinds: NDArray[np.int64]
+) -> NDArray[np.int64]:
+    """For each conversation which kinds of records it has on its two sides, as bits, int64[k]. `kinds` are those of
+    `flag_kinds`."""
+    place = is_mapped * (len(EVENTS) * _KINDS) + table.event.astype(np.int64) * _KINDS + kinds
     bits = np.left_shift(np.int64(1), place + found.side * _HALF)
     united: NDArray[np.int64] = found.union(bits)
     return united
@@ -151,7 +154,7 @@ def _kinds_of(half: int) -> list[tuple[bool, str, int]]:
 
 
 def contexts(
-    table: FlowTable, found: Conversations, ends: SeenEnds, responders: NDArray[np.int64]
+    table: FlowTable, found: Conversations, ends: SeenEnds, responders: NDArray[np.int64], kinds: NDArray[np.int64]
 ) -> NDArray[np.int64]:
     """What the records of others tell of each conversation, int64[k] (E7, E8).
 
@@ -162,6 +165,7 @@ def contexts(
     Parameters
     ----------
     responders : int64[k], the atoms of the ends that were sent to; -1 where nothing tells which these are
+    kinds : int64[n], as `flag_kinds` has them
     """
     result = np.full(len(found), ALONE, dtype=np.int64)
     known = (responders >= 0) & (found.began >= 0)
@@ -173,7 +177,6 @@ def contexts(
     cells = distinct(found.of, table.point) if len(table.points) > 1 else distinct(found.of)
     of, point = found.of[cells.first], table.point[cells.first]
     is_reply = found.side != (found.began == 1)[found.of]
-    kinds = flag_kinds(table)
     asks, answers = (np.zeros(len(cells), dtype=np.bool_) for _ in range(2))
     asks[cells.codes[~is_reply]] = True
     answers[cells.codes[is_reply]] = True
