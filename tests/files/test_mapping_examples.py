@@ -59,6 +59,17 @@ class Examples(unittest.TestCase):
         self.assertEqual(0, done.returncode)
         self.assertIn("3 records without 'flow.begin', which the mapping file reads", done.stdout)
 
+    def test_where_nothing_can_be_guessed_it_is_said_what_to_write(self):
+        for example, log, told in (
+            ("04-one-document", "log.json", "with 'records: logs[].entries[]'"),
+            ("05-text-in-documents", "log.json", "with 'records: batches[].messages[]'"),
+            ("08-free-text", "log.txt", "a 'pattern' of named groups"),
+            ("09-tabs-without-a-header", "log.tsv", "lists its columns as 'names'"),
+        ):
+            done = kiboko("flows", LOGS / example / log, "--guess")
+            self.assertEqual((2, ""), (done.returncode, done.stdout), example)
+            self.assertIn(told, done.stderr)
+
     def test_the_page_names_each_of_them(self):
         page = (LOGS / "README.md").read_text()
         for folder in LOGS.iterdir():

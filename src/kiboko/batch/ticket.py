@@ -9,7 +9,7 @@ from pathlib import Path
 
 from kiboko.batch.confirming import FlowsRead, take_probes
 from kiboko.core.evidence.asking import Asking, addresses_of
-from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, Comparison
+from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, Comparison, Conclusion
 from kiboko.core.evidence.summary import FindingGroup, Summary
 from kiboko.core.header.addresses import parse_address
 from kiboko.core.header.ranges import RangeSet
@@ -49,18 +49,20 @@ class Ticket:
     aside: str | None = None
 
     @property
+    def _telling(self) -> list[Conclusion]:
+        """What everything comes to that says something of the question."""
+        sent = [self.sent] if self.sent is not None and self.aside is None else []
+        return [group.concluded for group in (*self.groups, *sent)]
+
+    @property
     def is_contradicted(self) -> bool:
         """Whether anything that was seen contradicts the rules."""
-        sent = (self.sent,) if self.sent is not None and self.aside is None else ()
-        return any(group.concluded.status in (LEAK, BREAK) for group in (*self.groups, *sent))
+        return any(each.status in (LEAK, BREAK) for each in self._telling)
 
     @property
     def is_confirmed(self) -> bool:
         """Whether something that was seen proves that the network does what the rules say, and nothing else."""
-        sent = (self.sent,) if self.sent is not None and self.aside is None else ()
-        proved = any(
-            each.concluded.status == AGREE and not each.concluded.as_far_as_seen for each in (*self.groups, *sent)
-        )
+        proved = any(each.status == AGREE and not each.as_far_as_seen for each in self._telling)
         return proved and not self.is_contradicted
 
 
@@ -104,7 +106,7 @@ def ticket_of(
         left_out = judge.left_out
         for each, _ in judge.coverage.points.values():
             read.add(0, 0, 0, each.first, each.last)
-    now, aside = _sent(walker, asking, sent) if sent is not None else (None, None)
+    now, aside = _sent(comparison, asking, sent) if sent is not None else (None, None)
     return Ticket(
         tuple(summary.rows()), read, between, left_out, looked if probes else None, tuple(caveats), now, aside
     )
@@ -122,13 +124,12 @@ def _is_asked(comparison: Comparison, asking: Asking, record: ProbeRecord) -> bo
     )
 
 
-def _sent(walker: Walker, asking: Asking, record: ProbeRecord) -> tuple[FindingGroup | None, str | None]:
+def _sent(comparison: Comparison, asking: Asking, record: ProbeRecord) -> tuple[FindingGroup | None, str | None]:
     """What came of a probe sent just now, and why it says nothing of the traffic asked about, if so."""
-    comparison, summary = Comparison(walker), Summary(walker.directory)
-    group = summary.add(record, comparison.probe(record))
+    group = Summary(comparison.walker.directory).add(record, comparison.probe(record))
     if not _is_asked(comparison, asking, record):
         return group, f"it was sent by {record.source}, which is not who was asked about"
-    own = addresses_of(walker.topology, comparison.ends.resolve(record.source).members, True)
+    own = addresses_of(comparison.walker.topology, comparison.ends.resolve(record.source).members, True)
     if record.sent_from is not None and parse_address(record.sent_from) not in own:
         return group, f"it left from {record.sent_from}, which is no address of {record.source}"
     return group, None

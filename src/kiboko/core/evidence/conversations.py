@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS
+from kiboko.core.records.columns import within
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
 
 PAUSE = 300_000
@@ -249,18 +250,8 @@ def _by_ports(table: FlowTable, found: Conversations, served: RangeSet) -> tuple
     protocol = table.protocol[rows].astype(np.int64) << 16
     has_ports = np.isin(table.protocol[rows], list(WITH_PORTS))
     near, far = table.source_port[rows].astype(np.int64), table.detail[rows].astype(np.int64)
-    serves = [has_ports & (port >= 0) & ((port < _WELL_KNOWN) | within(protocol | np.maximum(port, 0), served))
+    serves = [has_ports & (port >= 0) & ((port < _WELL_KNOWN) | within(served, protocol | np.maximum(port, 0)))
               for port in (near, far)]  # fmt: skip
     turned = found.side[rows]
     first, second = np.where(turned, serves[1], serves[0]), np.where(turned, serves[0], serves[1])
     return second & ~first, first & ~second
-
-
-def within(numbers: NDArray[np.int64], chosen: RangeSet) -> NDArray[np.bool_]:
-    """Which numbers are in a set."""
-    if not chosen:
-        return np.zeros(len(numbers), dtype=np.bool_)
-    low, high = np.array(list(chosen), dtype=np.int64).T
-    at = np.searchsorted(low, numbers, side="right") - 1
-    found: NDArray[np.bool_] = (at >= 0) & (numbers <= high[np.maximum(at, 0)])
-    return found

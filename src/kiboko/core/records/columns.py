@@ -8,6 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from kiboko.core.header.ranges import RangeSet
+
 _BITS = 20
 _FEWEST_BITS = 10
 _FEW = 20_000
@@ -195,3 +197,13 @@ def _firsts_by_sorting(keys: list[NDArray[np.uint64]]) -> NDArray[np.int64]:
 def combined(columns: list[NDArray[Any]], count: int) -> Distinct:
     """The distinct rows of several columns of `count` numbers; of none, one value for all rows."""
     return distinct(*columns) if columns else distinct(np.zeros(count, dtype=np.int64))
+
+
+def within(ranges: RangeSet, values: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Which numbers are in some ranges, bool[n]."""
+    if not ranges:
+        return np.zeros(len(values), dtype=np.bool_)
+    lows, highs = (np.array(side, dtype=np.int64) for side in zip(*ranges, strict=True))
+    at = np.searchsorted(lows, values, side="right") - 1
+    found: NDArray[np.bool_] = (at >= 0) & (values <= highs[np.maximum(at, 0)])
+    return found

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import PROTOCOL_NAMES, Service
-from kiboko.core.records.columns import combined
+from kiboko.core.records.columns import combined, within
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, summed
 
 FIELDS = ("source", "destination", "service", "source-port", "protocol", "outcome", "point", "minute", "hour", "day")
@@ -59,16 +59,6 @@ def among(wanted: AddressSet, addresses: AddressTable) -> NDArray[np.bool_]:
     found = within(wanted.v4, addresses.low.astype(np.int64)) & four
     for index in np.flatnonzero(addresses.family == 6).tolist():
         found[index] = addresses[index] in wanted
-    return found
-
-
-def within(ranges: RangeSet, values: NDArray[np.int64]) -> NDArray[np.bool_]:
-    """Which numbers are in some ranges, bool[n]."""
-    if not ranges:
-        return np.zeros(len(values), dtype=np.bool_)
-    lows, highs = (np.array(side, dtype=np.int64) for side in zip(*ranges, strict=True))
-    at = np.searchsorted(lows, values, side="right") - 1
-    found: NDArray[np.bool_] = (at >= 0) & (values <= highs[np.maximum(at, 0)])
     return found
 
 

@@ -16,7 +16,8 @@ from kiboko.files.elements.arrays import values_of
 from kiboko.files.elements.fields import element_of, in_other_units, require_columns
 from kiboko.files.elements.moments import REPEATED, UNREADABLE, read_moments
 
-_JOINED = " + "
+JOINED = " + "
+"""Between the names of columns whose texts are put together."""
 _NUMBER = r"^[+-]?\d{1,19}(\.\d{0,12})?$"
 
 
@@ -39,13 +40,13 @@ class Column:
     @property
     def names(self) -> list[str]:
         """The columns that it is put together of."""
-        return self.name.split(_JOINED)
+        return self.name.split(JOINED)
 
     @property
     def is_plain(self) -> bool:
         """Whether its values are the element's as they stand."""
         changed = (self.scale, self.form, self.zone, self.decimal, self.thousands)
-        return not self.texts and changed == (None,) * 5 and _JOINED not in self.name
+        return not self.texts and changed == (None,) * 5 and JOINED not in self.name
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,7 +136,7 @@ class Chosen:
         joined = dict(self.joined)
         for place, column in self.columns:
             values = _without(batch.column(label(place)), self.none)
-            for other in joined.get(place, ()) if _JOINED in column.name else ():
+            for other in joined.get(place, ()) if JOINED in column.name else ():
                 values = _put_together(values, _without(batch.column(label(other)), self.none))
             values = values if column.is_plain else _translated(column, values, repeated)
             known = found.get(column.element)
@@ -151,7 +152,7 @@ def _with_joined(chosen: Chosen, header: tuple[str, ...]) -> Chosen:
     joined = tuple(
         (place, tuple(places[name] for name in column.names[1:]))
         for place, column in chosen.columns
-        if _JOINED in column.name
+        if JOINED in column.name
     )
     return replace(chosen, joined=joined) if joined else chosen
 
@@ -172,7 +173,7 @@ def _usual(header: tuple[str, ...]) -> list[tuple[int, Column]]:
     plain = [name.strip().lower() for name in header]
     together = plain.index("date") if {"date", "time"} <= set(plain) else None
     if together is not None:
-        name = _JOINED.join((header[together], header[plain.index("time")]))
+        name = JOINED.join((header[together], header[plain.index("time")]))
         found.append((0, together, Column(name, "flowStartMilliseconds")))
     for place, name in enumerate(header):
         if together is not None and plain[place] == "time":

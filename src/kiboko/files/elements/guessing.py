@@ -12,6 +12,7 @@ from typing import Any
 from kiboko.core.header.addresses import parse_address
 from kiboko.core.header.services import PROTOCOLS
 from kiboko.core.records.records import DENIED, PASSED
+from kiboko.files.elements.column_map import JOINED
 from kiboko.files.elements.fields import EVENT_NAMES, element_of, in_other_units
 
 _NEEDED = (
@@ -65,7 +66,7 @@ def guess_columns(rows: Sequence[Mapping[str, Any]]) -> tuple[list[Guess], dict[
             found[element] = _checked(name, element, given[name])
             taken.add(name)
     rest = {name: list(dict.fromkeys(values))[:_MOST_VALUES] for name, values in given.items() if name not in taken}
-    return list(found.values()), {n: v for n, v in rest.items() if not any(n in each.split(" + ") for each in taken)}
+    return list(found.values()), {n: v for n, v in rest.items() if not any(n in each.split(JOINED) for each in taken)}
 
 
 def _by_date_and_time(given: Mapping[str, list[str]], found: dict[str, Guess], taken: set[str]) -> None:
@@ -74,7 +75,7 @@ def _by_date_and_time(given: Mapping[str, list[str]], found: dict[str, Guess], t
     clocks = [n for n, values in given.items() if values and all(_CLOCK.match(v) for v in values)]
     dates = [n for n, values in given.items() if values and all(_DATE.match(v) for v in values)]
     if clocks and dates and (start is None or start.column in clocks):
-        name = f"{dates[0]} + {clocks[0]}"
+        name = JOINED.join((dates[0], clocks[0]))
         sign = "/" if "/" in given[dates[0]][0] else "-"
         form = f"%Y{sign}%m{sign}%d %H:%M:%S" + (".%f" if "." in given[clocks[0]][0] else "")
         found["flowStartMilliseconds"] = Guess(name, "flowStartMilliseconds", {"format": form, "zone": "UTC"},

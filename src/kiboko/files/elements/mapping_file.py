@@ -61,7 +61,7 @@ class _Reader:
         if shape.pattern is not None:
             self._check_pattern(shape.pattern, columns)
         if shape.names:
-            for name in self._read_names():
+            for name in self._read_names(columns):
                 if name not in shape.names:
                     text = f"column '{name}' is none of 'names'" + nearest(name, shape.names)
                     self.problems.append(Problem(raw.place("names"), text))
@@ -81,9 +81,9 @@ class _Reader:
             shape.pattern,
         )
 
-    def _read_names(self) -> list[str]:
+    def _read_names(self, columns: tuple[Column, ...]) -> list[str]:
         """The columns that have to be among `names`: all, unless fields around a delimited record may be meant too."""
-        named = [part for name in self.shape.columns for part in name.split(" + ")]
+        named = [name for column in columns for name in column.names]
         return [] if self.shape.records else [*named, *self.shape.skip]
 
     def _check_once(self, columns: tuple[Column, ...]) -> None:

@@ -14,6 +14,7 @@ from typing import Any
 import pyarrow as pa
 
 from kiboko.core.errors import InputError
+from kiboko.core.header.addresses import parse_address
 from kiboko.files.logs.flow_pieces import whole_form
 from kiboko.files.logs.log_lines import LogLines
 from kiboko.files.messages.syslog import flow_fields, parse_syslog
@@ -35,11 +36,36 @@ def first_rows(path: Path) -> tuple[list[Mapping[str, Any]], str | None]:
     lines = [line for line in data.decode("utf-8-sig", "replace").splitlines()[: _MOST + 1] if line.strip()]
     if not lines:
         raise InputError(f"{path}: there is nothing in it")
-    for read in (_objects, _log):
-        rows = read(lines)
-        if rows:
-            return rows, None
-    return _cells(lines, path)
+    rows = _objects(lines)
+    if rows and not any(map(_is_address, rows[0].values())):
+        inner = _path_inside(json.loads(lines[0]))
+        if inner:
+            raise InputError(
+                f"{path}: its records lie inside its objects: write a mapping file with 'records: {inner}', and the"
+                " columns of what lies there"
+            )
+    rows = rows or _log(lines)
+    return (rows, None) if rows else _cells(lines, path)
+
+
+def _path_inside(value: Any) -> str:
+    """Where the first array of objects or texts inside a value lies, as a mapping file has it; nothing for none."""
+    for name, inner in value.items() if isinstance(value, dict) else ():
+        if isinstance(inner, list) and inner and isinstance(inner[0], dict | str):
+            further = _path_inside(inner[0])
+            return f"{name}[].{further}" if further else f"{name}[]"
+        found = _path_inside(inner)
+        if found:
+            return f"{name}.{found}"
+    return ""
+
+
+def _is_address(value: Any) -> bool:
+    try:
+        parse_address(str(value))
+    except ValueError:
+        return False
+    return True
 
 
 def _opened(path: Path) -> bytes | list[Mapping[str, Any]]:
@@ -50,7 +76,7 @@ def _opened(path: Path) -> bytes | list[Mapping[str, Any]]:
 
         with pyarrow.parquet.ParquetFile(path) as file:
             batch = next(file.iter_batches(_MOST), None)
-        return batch.to_pylist() if batch is not None else []
+        return [_flat(row) for row in batch.to_pylist()] if batch is not None else []
     if form == "gzip":
         with gzip.open(path) as packed:
             return packed.read(_OCTETS)
@@ -122,5 +148,10 @@ def _cells(lines: list[str], path: Path) -> tuple[list[Mapping[str, Any]], str |
             f"{path}: no columns can be made out; for free text write a mapping file with a 'pattern' of named groups"
         )
     header, *rest = best[2]
+    if any(map(_is_address, header)):
+        raise InputError(
+            f"{path}: its first line is no header: an address is in it; write a mapping file that lists its columns"
+            " as 'names'"
+        )
     made: list[Mapping[str, Any]] = [dict(zip(header, row, strict=False)) for row in rest if len(row) == len(header)]
     return made, None if best[1] == "," else best[1]
