@@ -194,6 +194,18 @@ class ByTables(Sets):
         patch.start()
         self.addCleanup(patch.stop)
 
+    def test_services_are_told_apart_by_the_ports_that_replies_come_from(self):
+        values = base()
+        values["filters"]["edge"] = a_filter(
+            "subnet", stateful=False, inbound=[{"action": "allow"}],
+            outbound=[{"action": "allow", "source_ports": "443"}],
+        )  # fmt: skip
+        values["subnets"]["a1"]["filter"] = "edge"
+        ends = Ends(Walker(load(values)))
+        found = ask_set(ends, ends.resolve("a2"), ends.resolve("a1"), resolve_service("tcp/1-1000", {}), None, 4)
+        verdicts = {row.example.verdict: services_texts(row.parts[0].services) for row in found.rows}
+        self.assertEqual({"one-way": ["tcp/1-442", "tcp/444-1000"], "allowed": ["tcp/443"]}, verdicts)
+
     def test_tables_and_walks_give_the_same_rows(self):
         """Every cell of everything to everything on any service, by both: verdict, signal, what decides, ports."""
         for seed in range(int(os.environ.get("KIBOKO_NETWORKS", "5"))):

@@ -14,13 +14,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, TCP, WELL_KNOWN, WITH_PORTS, Service, parse_services
+from kiboko.core.header.services import TCP, WELL_KNOWN, WITH_PORTS, Service, parse_services
 from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import Pair
 from kiboko.core.records.columns import distinct
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import DOUBTFUL, REJECTS
 from kiboko.core.tables.gate_tables import Gates, GateTables
+from kiboko.core.tables.kinds import alike_ports, alike_services
 from kiboko.core.tables.layout import Slot
 from kiboko.core.tables.lines import service_line
 from kiboko.core.tables.places import NONE
@@ -78,7 +79,7 @@ class PairGrid:
             layout.listener_of(layout.end(other))
         found: list[dict[tuple[int, ...], list[RangeSet]]] = [{} for _ in pairs]
         walks: dict[tuple[int, ...], Walk] = {}
-        kinds = list(self._service_kinds(services))
+        kinds = [_Kind(values, example) for values, example in alike_services(layout, services)]
         for about, (groups, rows) in enumerate(self._by_ports(pairs, kinds)):
             for place, (group, cells) in enumerate(groups):
                 self._ask(pairs, rows, source, target, group, cells, about * 8 + place, found, walks)
@@ -101,44 +102,11 @@ class PairGrid:
             for protocol in (*WITH_PORTS, None):
                 mine = [kind for kind in kinds if _with_ports(kind.example) == protocol]
                 if mine:
-                    cells = list(self._port_kinds(protocol, ports)) if protocol is not None else [_Kind(RangeSet(), -1)]
+                    cells = [_Kind(RangeSet(), -1)]
+                    if protocol is not None:
+                        cells = [_Kind(*each) for each in alike_ports(self.tables.layout, protocol, [ports])]
                     groups.append((mine, cells))
             yield groups, np.array(rows)
-
-    def _service_kinds(self, services: RangeSet) -> Iterator[_Kind]:
-        line, layout = self.tables.services, self.tables.layout
-        pieces: dict[tuple[object, ...], list[tuple[int, int]]] = {}
-        for low, high in services:
-            first, last = (int(each) for each in line.atoms(np.array([low, high])))
-            atoms = np.arange(first, last + 1)
-            for atom, mark in zip(atoms.tolist(), layout.service_marks(atoms), strict=True):
-                begin, end = line.span(atom)
-                number = max(low, begin)
-                key = (mark, _with_ports(number), _message(number))
-                pieces.setdefault(key, []).append((number, min(high, end)))
-        for ranges in pieces.values():
-            values = RangeSet.of(ranges)
-            # As an example rather a service that people ask about than the first number.
-            yield _Kind(values, next((number for number in self._usual if number in values), ranges[0][0]))
-
-    def _port_kinds(self, protocol: int, ports: RangeSet) -> Iterator[_Kind]:
-        """The client ports that no rule tells apart, neither as sender's ports nor as those that replies go to."""
-        layout = self.tables.layout
-        edges = {low for low, _ in ports}
-        for low, high in ports:
-            edges.update(int(each) for each in layout.ports.starts if low < each <= high)
-            base = protocol << 16
-            edges.update(int(each) - base for each in layout.services.starts if base + low < each <= base + high)
-        starts = np.array(sorted(edges), dtype=np.int64)
-        sent = layout.port_marks(layout.ports.atoms(starts).astype(np.int64))
-        back = layout.service_marks(layout.services.atoms(starts | protocol << 16).astype(np.int64))
-        pieces: dict[tuple[object, ...], list[tuple[int, int]]] = {}
-        bounds = [*starts.tolist(), 1 << 16]
-        for place, key in enumerate(zip(sent, back, strict=True)):
-            inside = ports & RangeSet.span(bounds[place], bounds[place + 1] - 1)
-            pieces.setdefault(key, []).extend(inside)
-        for ranges in pieces.values():
-            yield _Kind(RangeSet.of(ranges), ranges[0][0])
 
     def _ask(
         self,
@@ -271,11 +239,3 @@ def _deciding(stops: NDArray[np.bool_]) -> tuple[NDArray[np.int64], NDArray[np.i
 def _with_ports(number: int) -> int | None:
     """The protocol of a service that has ports; None of any other."""
     return number >> 16 if number >> 16 in WITH_PORTS else None
-
-
-def _message(number: int) -> tuple[int, ...]:
-    """What an ICMP message is to those who may answer it (clauses S21, S32): an echo request, or one without reply."""
-    protocol, kind = number >> 16, number >> 8 & 0xFF
-    if protocol not in (ICMP, ICMP6):
-        return ()
-    return (protocol, number & 0xFF) if kind == {ICMP: 8, ICMP6: 128}[protocol] else (protocol,)

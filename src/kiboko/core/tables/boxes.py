@@ -147,6 +147,27 @@ class BoxLists:
         classes = self._arrays()[dimension].classes[:, atoms].T
         return [row.tobytes() for row in np.ascontiguousarray(classes)]
 
+    def classes(
+        self, dimension: int, lists: NDArray[np.int64], atoms: NDArray[np.int32] | NDArray[np.int64]
+    ) -> NDArray[np.uint16]:
+        """The classes of some atoms in the lists beside them; both are brought to one shape."""
+        frozen = self._arrays()[dimension]
+        found: NDArray[np.uint16]
+        if lists.ndim == 2 and lists.shape[1] == 1 and atoms.shape[0] == 1 and lists.size > 1:
+            # Each list with every atom: the few rows of classes are cut down once, and then copied as they are.
+            rows, back = np.unique(frozen.row[lists[:, 0]], return_inverse=True)
+            found = frozen.classes[rows[:, None], atoms][back.reshape(-1)]
+        else:
+            found = frozen.classes[frozen.row[lists], atoms]
+        return found
+
+    def matching(self, dimension: int, chosen: int) -> NDArray[np.uint64]:
+        """For each class of a list's dimension the boxes that hold it, one bit each: uint64[classes, words]."""
+        frozen = self._arrays()[dimension]
+        begin = frozen.base[chosen]
+        end = frozen.base[chosen + 1] if chosen + 1 < len(frozen.base) else len(frozen.words)
+        return frozen.words[begin:end].reshape(-1, self._step[chosen])
+
     def _arrays(self) -> list[_Frozen]:
         if self._frozen is None:
             self._frozen = [dimension.frozen() for dimension in self._dimensions]

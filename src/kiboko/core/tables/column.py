@@ -109,7 +109,7 @@ class FlowColumn:
         self.has_ports &= flows.port >= 0
         port = np.where(self.has_ports, flows.port, NO_PORT)
         detail = np.where(self.has_ports, flows.service & 0xFFFF, NO_PORT)
-        back, has_reply = _turned(flows.service, flows.port, self.has_ports)
+        back, has_reply = turned(flows.service, flows.port, self.has_ports)
         self.service = layout.services.atoms(flows.service), layout.services.atoms(back)
         self.port = layout.ports.atoms(port), layout.ports.atoms(detail)
         replying = np.array([way.has_reply for way in layout.ways] or [False])
@@ -328,7 +328,7 @@ class FlowColumn:
             self.deciding[rows[asked], at] = np.array([layout.lists.decider(each) for each in deciders])[met]
 
 
-def _turned(
+def turned(
     service: NDArray[np.int64], port: NDArray[np.int64], has_ports: NDArray[np.bool_]
 ) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
     """The service numbers of the replies, and whether there are any (clause S21): see `reply_of`."""

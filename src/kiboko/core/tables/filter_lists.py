@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -9,8 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.filters.ground import Ground
-from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Rule
+from kiboko.core.header.addresses import AddressSet
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS
+from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Instance, Rule
 from kiboko.core.tables.boxes import Box, BoxLists, Packets
+from kiboko.core.tables.cuts import kernel_values
 from kiboko.core.tables.lines import AddressLine, NumberLine
 
 ABSENT, PASSES, LETS_BACK, DROPS, REJECTS, DOUBTFUL, NOT_KNOWN = range(7)
@@ -82,6 +87,34 @@ class FilterLists:
                                                self._otherwise(chosen))  # fmt: skip
         return self._list_of[key]
 
+    def kernel_list(self, instance: Instance) -> int:
+        """A list that no gate asks: what the kernel rule set of an instance tells apart, as boxes. Instances with the
+        same rule set have the same list."""
+        key = ("kernel", id(instance.host_filter))
+        if key not in self._list_of:
+            boxes = list(self._kernel_boxes(instance))
+            self._list_of[key] = self._add(boxes, [(PASSES, False, 0)] * len(boxes), (PASSES, False, 0))
+        return self._list_of[key]
+
+    def _kernel_boxes(self, instance: Instance) -> Iterator[Box]:
+        for (family, name), values in kernel_values([instance]):
+            if name in ("saddr", "daddr"):
+                addresses = self._addresses.ranges(AddressSet(values) if family == "ip" else AddressSet(v6=values))
+                yield Box(sources=addresses)
+                yield Box(destinations=addresses)
+            elif name in ("sport", "dport"):
+                yield Box(ports=self._ports.ranges(values))
+                for protocol in WITH_PORTS:
+                    base = protocol << 16
+                    yield Box(services=self._services.ranges(
+                        RangeSet.of((base | low, base | high) for low, high in values)))  # fmt: skip
+            elif name in ("protocol", "nexthdr", "l4proto"):
+                protocols = [(low, min(high, 255)) for low, high in values if low < 256]
+                yield Box(services=self._services.ranges(
+                    RangeSet.of((low << 16, high << 16 | 0xFFFF) for low, high in protocols)))  # fmt: skip
+            elif name in ("type", "code"):
+                yield Box(services=self._services.ranges(RangeSet.of(_messages(name, values))))
+
     def _rule(self, chosen: Filter, rule: Rule) -> tuple[int, bool, int]:
         keeps = chosen.stateful if rule.stateful is None else rule.stateful
         return ACTIONS[rule.action], keeps, self.decider(Decider(chosen.name, rule.name))
@@ -107,6 +140,22 @@ class FilterLists:
         """For each atom of a dimension something that is equal for atoms that no rule tells apart."""
         return self._boxes.marks(dimension, atoms)
 
+    def classes(
+        self, dimension: int, lists: NDArray[np.int64], atoms: NDArray[np.int32] | NDArray[np.int64]
+    ) -> NDArray[np.uint16]:
+        """The classes of some atoms in the lists beside them; both are brought to one shape."""
+        return self._boxes.classes(dimension, lists, atoms)
+
+    def matching(self, dimension: int, chosen: int) -> NDArray[np.uint64]:
+        """For each class of a list's dimension the rules that match it, one bit each: uint64[classes, words]."""
+        return self._boxes.matching(dimension, chosen)
+
+    def rules_of(self, chosen: int) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
+        """What the rules of a list do, in their order, `otherwise` last: action and whether state is kept."""
+        begin, count, action, keeps, _ = self._numbers()
+        rules = slice(int(begin[chosen]), int(begin[chosen] + count[chosen]) + 1)
+        return action[rules], keeps[rules]
+
     def first(self, lists: NDArray[np.int64], packets: Packets) -> NDArray[np.int64]:
         """For each packet the number of the first rule of its list that matches, int64[n]; -1 where none does."""
         place = self._boxes.first(lists, packets)
@@ -125,3 +174,15 @@ class FilterLists:
         """The deciders of rules by their numbers, int32[n]; that of -1 means nothing."""
         found: NDArray[np.int32] = self._numbers()[4][np.maximum(rules, 0)]
         return found
+
+
+def _messages(name: str, values: RangeSet) -> Iterator[tuple[int, int]]:
+    """The service numbers of ICMP messages of some types, or with some codes."""
+    for low, high in values:
+        for protocol in (ICMP, ICMP6):
+            if name == "type":
+                yield protocol << 16 | low << 8, protocol << 16 | high << 8 | 0xFF
+            else:
+                yield from (
+                    (protocol << 16 | kind << 8 | low, protocol << 16 | kind << 8 | high) for kind in range(256)
+                )

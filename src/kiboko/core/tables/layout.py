@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,7 +15,6 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import DROP, REJECT, Filter, Interface
 from kiboko.core.routing.steps import UNREACHABLE
-from kiboko.core.tables.boxes import PORTS, SERVICES
 from kiboko.core.tables.filter_lists import (
     ACTIONS,
     DOUBTFUL,
@@ -148,6 +147,8 @@ class GateLayout:
         topology = self.walker.topology
         host = topology.instances[interface.instance].host_filter
         self.host_kernel[number] = isinstance(host, HostRuleSet)
+        if self.host_kernel[number]:
+            self.lists.kernel_list(topology.instances[interface.instance])
         key = (tuple(each.name for each in self.walker.membership.filters_on(interface)),
                host if isinstance(host, str) else None)  # fmt: skip
         alike = self._alike.setdefault(key, number)
@@ -351,17 +352,7 @@ class GateLayout:
                 )
         return self._kernel[key]
 
-    # What tells services and ports apart, and what kind of gate a column is.
-
-    def service_marks(self, atoms: NDArray[np.int64]) -> list[Hashable]:
-        """For each atom of services something that is equal where no filter and no listener tells them apart."""
-        if self.has_kernel:
-            return list(atoms.tolist())  # these look at more than a list holds
-        return list(zip(self.lists.marks(SERVICES, atoms), self.listeners.marks(atoms), strict=True))
-
-    def port_marks(self, atoms: NDArray[np.int64]) -> list[Hashable]:
-        """The same of a sender's ports."""
-        return list(self.lists.marks(PORTS, atoms))
+    # What kind of gate a column is.
 
     def columns(
         self, ways: NDArray[np.int64], columns: NDArray[np.int64], read: Callable[[Slot], int]

@@ -26,8 +26,11 @@ _WITH_PORTS = (TCP, UDP, SCTP)
 class AddressLine:
     """Both address families on one line of atoms: those of IPv4 first, each family from 0 to its last address."""
 
-    def __init__(self, ground: Ground) -> None:
+    def __init__(self, ground: Ground, more: Iterable[Address] = ()) -> None:
+        """`more` are addresses to begin an atom with, where nothing in the network does."""
         edges: dict[int, set[int]] = {4: {0}, 6: {0}}
+        for address in more:
+            edges[address.family].add(address.value)
         for interface in ground.directory.interfaces():
             for address in interface.addresses:
                 edges[address.family].update((address.value, address.value + 1))

@@ -1,0 +1,284 @@
+"""The whole space of pairs: every sender with every receiver on every kind of traffic, exactly, by the gate tables.
+
+Ends that nothing tells apart but their names are asked about together where nobody is recorded; machines one by one.
+All pairs of one pair of places take the same way, and are judged as one block (`kiboko.core.tables.pair_words`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.header.addresses import Address
+from kiboko.core.header.ranges import EMPTY, RangeSet
+from kiboko.core.header.services import TCP, Service
+from kiboko.core.network.host_rules import HostRuleSet
+from kiboko.core.queries.ends import Ends, Member, services_for
+from kiboko.core.tables.boxes import DESTINATIONS, SOURCES
+from kiboko.core.tables.kinds import Kinds
+from kiboko.core.tables.layout import GateLayout
+from kiboko.core.tables.lines import AddressLine, client_ports, service_line
+from kiboko.core.tables.pair_words import Outcome, PairWords, Side
+from kiboko.core.tables.places import NONE
+
+Rows = NDArray[np.int64]
+Truths = NDArray[np.bool_]
+_MOST_WORDS = 1 << 18
+"""As many words of one gate as fit beside the others into a processor's cache."""
+RECORDED, NOBODY, OUTSIDE = 0, 1, 2
+"""Kinds of ends: interfaces of instances, addresses of subnets where nobody is recorded, what lies beyond."""
+
+
+@dataclass(frozen=True, slots=True)
+class SpaceEnd:
+    """One sender or receiver, in one address family: an interface, or addresses that nothing tells apart.
+
+    `members` are what it stands for; `atom` is that of its own address, `public` that of the address that it is sent to
+    at from outside, -1 for none. `networks` is its network's name, `elsewhere` the subnets that its machine reaches by
+    other interfaces of its own, and `only` whether it sends to its own subnet alone (clause S3).
+    """
+
+    kind: int
+    members: tuple[Member, ...]
+    atom: int
+    public: int = NONE
+    network: str | None = None
+    outside: str | None = None
+    ports: RangeSet = EMPTY
+    elsewhere: frozenset[int] = frozenset()
+    only: int = NONE
+
+    @property
+    def name(self) -> str:
+        """What the first of it is called."""
+        return self.members[0].name
+
+    @property
+    def instance(self) -> str | None:
+        """Its machine."""
+        return self.members[0].instance
+
+    @property
+    def count(self) -> int:
+        """For how many ends it stands."""
+        return sum(each.count for each in self.members)
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """What becomes of some senders' traffic to some receivers: their places among those asked about, int64[n] and
+    int64[m]; `there` bool[m, n] which pairs there are, for no machine sends to itself; `outcome` of all kinds."""
+
+    senders: Rows
+    receivers: Rows
+    there: Truths
+    outcome: Outcome
+
+
+class Space:
+    """All pairs over one network on some services.
+
+    Parameters
+    ----------
+    ends : the network's ends
+    services : service numbers, as `resolve_service` gives them
+    ports : the client ports asked about; None for all ephemeral ports of each sender
+    """
+
+    def __init__(self, ends: Ends, services: RangeSet, ports: RangeSet | None = None) -> None:
+        self.ends = ends
+        self.walker = walker = ends.walker
+        topology = walker.topology
+        halves = [
+            Address(block.family, block.value + (block.last - block.value + 1) // 2)
+            for subnet in topology.subnets.values()
+            for block in subnet.blocks
+            if block.last > block.value
+        ]
+        line = AddressLine(walker.ground, halves)
+        self.layout = GateLayout(walker, line, service_line(walker.ground, services))
+        for chosen in topology.filters.values():
+            for way in ("in", "out"):
+                self.layout.lists.list_of(chosen, way)
+        for instance in topology.instances.values():
+            if isinstance(instance.host_filter, HostRuleSet):
+                self.layout.lists.kernel_list(instance)
+        self._services, self._ports = services, ports
+        self._subnets = {name: number for number, name in enumerate(topology.subnets)}
+        self._judges: dict[int, tuple[Kinds, PairWords]] = {}
+
+    # Ends.
+
+    def ends_of(self, members: Iterable[Member], family: int, is_sender: bool) -> list[SpaceEnd]:
+        """Members as ends in one address family: each interface by itself, ranges by what is told apart."""
+        found: list[SpaceEnd] = []
+        ranges: list[tuple[int, Member]] = []
+        for member in members:
+            if member.low is None or member.high is None:
+                found.extend(self._of_instance(member, family, is_sender))
+            elif member.low.family == family:
+                ranges.extend(self._pieces(member.low, member.high))
+        return found + list(self._of_ranges(ranges))
+
+    def _of_instance(self, member: Member, family: int, is_sender: bool) -> Iterator[SpaceEnd]:
+        atom = self.layout.addresses.atom
+        usable = [(each, address) for each in member.interfaces if (address := each.address(family)) is not None]
+        subnets = [self._subnets[each.subnet] for each, _ in usable]
+        for place, (interface, address) in enumerate(usable):
+            shown = member
+            if len(usable) > 1 and not is_sender:
+                shown = Member(interface.name, member.instance, (interface,), is_by_address=member.is_by_address)
+            public = interface.public if family == 4 and not member.is_literal else None
+            others = frozenset(subnets) - {subnets[place]}
+            is_first_there = subnets.index(subnets[place]) == place
+            if is_sender and place and not is_first_there:
+                continue
+            endpoint = self.walker.directory.endpoint(address)
+            yield SpaceEnd(
+                RECORDED, (shown,), atom(address), atom(public) if public is not None else NONE,
+                self.walker.topology.subnets[interface.subnet].network, None,
+                self._ports or self.walker.source_ports(endpoint, Service(TCP, 1)),
+                others if not place else frozenset(), subnets[place] if place else NONE,
+            )  # fmt: skip
+
+    def _pieces(self, low: Address, high: Address) -> Iterator[tuple[int, Member]]:
+        """A range cut into atoms, each with the part of the range that is in it."""
+        line, directory = self.layout.addresses, self.walker.directory
+        first, last = line.atom(low), line.atom(high)
+        for atom in range(first, last + 1):
+            begin = max(low, line.first(atom))
+            end = high if atom == last else Address(low.family, line.first(atom + 1).value - 1)
+            name = str(begin) if begin == end else f"{begin}-{end}"
+            beyond = directory.outside_of(begin)
+            yield atom, Member(name, None, (), begin, end, outside=beyond.name if beyond else None)
+
+    def _of_ranges(self, pieces: Sequence[tuple[int, Member]]) -> Iterator[SpaceEnd]:
+        layout = self.layout
+        atoms = np.array([atom for atom, _ in pieces], dtype=np.int64)
+        if not len(atoms):
+            return
+        side = Side.of(layout, atoms)
+        marks = zip(*(layout.lists.marks(each, atoms) for each in (SOURCES, DESTINATIONS)), strict=True)
+        alike: dict[object, list[int]] = {}
+        for row, mark in enumerate(marks):
+            own = side.own[row] if side.own[row] != atoms[row] or side.interface[row] != NONE else NONE
+            key = (int(side.place[row]), int(side.subnet[row]), int(own), mark)
+            alike.setdefault(key, []).append(row)
+        for rows in alike.values():
+            first = pieces[rows[0]]
+            endpoint = layout.end(first[0]).endpoint
+            kind = OUTSIDE if endpoint.outside is not None else NOBODY if endpoint.interface is None else RECORDED
+            yield SpaceEnd(
+                kind, tuple(pieces[row][1] for row in rows), first[0], NONE, endpoint.network,
+                endpoint.outside.name if endpoint.outside is not None else None,
+                self._ports or self.walker.source_ports(endpoint, Service(TCP, 1)),
+            )  # fmt: skip
+
+    # Pairs.
+
+    def kinds(self, family: int) -> Kinds:
+        """The kinds of traffic of an address family. Ask only when all receivers are known: what they listen to tells
+        services apart."""
+        return self._judge(family)[0]
+
+    def _judge(self, family: int) -> tuple[Kinds, PairWords]:
+        if family not in self._judges:
+            topology = self.walker.topology
+            clients = [self._ports] if self._ports else client_ports(topology)
+            kinds = Kinds(self.layout, services_for(self._services, family), clients)
+            self._judges[family] = kinds, PairWords(self.layout, kinds)
+        return self._judges[family]
+
+    def blocks(self, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd], family: int) -> Iterator[Block]:
+        """What becomes of all kinds between all senders and receivers of one family, block by block. Pairs of which
+        both ends are outside are left out: no gate lies between them."""
+        layout = self.layout
+        layout.listening_at(np.array([each.atom for each in receivers], dtype=np.int32))
+        own = Side.of(layout, np.array([each.atom for each in senders], dtype=np.int64))
+        judge = self._judge(family)[1]
+        for outside in dict.fromkeys(each.outside for each in senders):
+            mine = np.array([row for row, each in enumerate(senders) if each.outside == outside], dtype=np.int64)
+            theirs = np.array(
+                [row for row, each in enumerate(receivers) if outside is None or each.outside is None], dtype=np.int64
+            )
+            if not len(theirs):
+                continue
+            targets = np.array([self._target(receivers[row], outside) for row in theirs.tolist()], dtype=np.int64)
+            layout.listening_at(targets.astype(np.int32))
+            to = Side.of(layout, targets)
+            pairs = _Pairs(self, judge, senders, mine, own.taken(mine), theirs, to)
+            yield from pairs.blocks()
+
+    def _target(self, receiver: SpaceEnd, outside: str | None) -> int:
+        """The address that a receiver is sent to at (clause S1); of several that nothing tells apart the last one."""
+        is_from_afar = outside is not None and receiver.public != NONE and receiver.network is not None
+        if is_from_afar and self.walker.directory.tunnel(receiver.network or "", outside or "") is None:
+            return receiver.public
+        last = receiver.members[-1].high
+        return self.layout.addresses.atom(last) if last is not None else receiver.atom
+
+
+class _Pairs:
+    """The pairs of senders that are all outside at one place, or all within, with some receivers."""
+
+    def __init__(
+        self, space: Space, judge: PairWords, senders: Sequence[SpaceEnd], mine: Rows, own: Side, theirs: Rows, to: Side
+    ) -> None:
+        self._space, self._judge = space, judge
+        self._mine, self._own, self._theirs, self._to = mine, own, theirs, to
+        self._choosy = [
+            (row, senders[place].only, senders[place].elsewhere)
+            for row, place in enumerate(mine.tolist())
+            if senders[place].only != NONE or senders[place].elsewhere
+        ]
+
+    def blocks(self) -> Iterator[Block]:
+        """Each pair of places by itself."""
+        by_sender, by_receiver = _groups(self._own.place), _groups(self._to.place)
+        words = max(1, self._judge.width)
+        for rows in by_sender:
+            for columns in by_receiver:
+                step = max(1, _MOST_WORDS // (words * len(rows)))
+                for at in range(0, len(columns), step):
+                    yield from self._of_places(rows, columns[at : at + step])
+
+    def _of_places(self, rows: Rows, columns: Rows) -> Iterator[Block]:
+        own, to = self._own.taken(rows), self._to.taken(columns)
+        alone = (own.machine[None, :] == to.machine[:, None]) & (own.machine != NONE)[None, :]
+        there = ~(alone | (own.own[None, :] == to.own[:, None]))
+        there &= self._may_send(rows, to)
+        same = (own.subnet[None, :] == to.subnet[:, None]) & (own.subnet != NONE)[None, :]
+        yield from self._one_way(rows, columns, there & ~same)
+        for subnet in np.unique(own.subnet[(there & same).any(axis=0)]).tolist():
+            near, far = np.flatnonzero(own.subnet == subnet), np.flatnonzero(to.subnet == subnet)
+            yield from self._one_way(rows[near], columns[far], (there & same)[np.ix_(far, near)])
+
+    def _may_send(self, rows: Rows, to: Side) -> Truths:
+        """Which machines of several interfaces send by which of them (clause S3)."""
+        found = np.ones((len(to), len(rows)), dtype=np.bool_)
+        place = {int(row): at for at, row in enumerate(rows.tolist())}
+        for row, only, elsewhere in self._choosy:
+            if row in place:
+                found[:, place[row]] = to.subnet == only if only != NONE else ~np.isin(to.subnet, list(elsewhere))
+        return found
+
+    def _one_way(self, rows: Rows, columns: Rows, there: Truths) -> Iterator[Block]:
+        if not there.any():
+            return
+        layout = self._space.layout
+        column, row = divmod(int(there.argmax()), there.shape[1])
+        target = int(self._to.sent_to[columns[column]])
+        sender = layout.end(int(self._own.sent_to[rows[row]]))
+        way = layout.way_between(sender, target, layout.end(target))
+        outcome = self._judge.judge(way, self._own.taken(rows), self._to.taken(columns))
+        yield Block(self._mine[rows], self._theirs[columns], there, outcome)
+
+
+def _groups(values: Rows) -> list[Rows]:
+    """The places of equal values, for each value."""
+    order = np.argsort(values, kind="stable")
+    bounds = np.flatnonzero(np.diff(values[order])) + 1
+    return np.split(order, bounds)

@@ -1,0 +1,329 @@
+"""Many senders and many receivers of one way on all kinds of traffic at once: what `FlowColumn` does for single flows,
+with a bit for each kind."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.header.packet import ACK, SYN, Packet, turned_service
+from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
+from kiboko.core.network.host_rules import HostRuleSet
+from kiboko.core.tables.boxes import DESTINATIONS, SOURCES
+from kiboko.core.tables.filter_lists import DOUBTFUL, DROPS, REJECTS
+from kiboko.core.tables.kinds import Kinds, Words
+from kiboko.core.tables.layout import HOST, INTERFACE, LIST, LISTENER, SETTLED, SUBNET, ZONE_DEFAULT, GateLayout, Slot
+from kiboko.core.tables.listeners import TAKEN
+from kiboko.core.tables.places import NONE
+from kiboko.core.tables.rule_words import RuleWords
+from kiboko.core.tables.ways import CONSTANT, FIXED, OWN, PUBLIC, RECEIVER, SENDER, SENT_TO
+
+Rows = NDArray[np.int64]
+_HOST_GATES = ("host-out", "host-in")
+
+
+@dataclass(frozen=True, slots=True)
+class Side:
+    """Ends by the atoms of their addresses, int64[n] each: `sent_to` the addresses that are used of them, own and
+    public ones, the numbers of their interfaces, subnets, places and machines; -1 for none."""
+
+    sent_to: Rows
+    own: Rows
+    public: Rows
+    interface: Rows
+    subnet: Rows
+    place: Rows
+    machine: Rows
+
+    @classmethod
+    def of(cls, layout: GateLayout, atoms: Rows) -> Side:
+        """The ends that some atoms stand for."""
+        own, public, interface, subnet, place, machine = layout.ends_of(atoms.astype(np.int32))
+        return cls(atoms, own, public, interface, subnet, place, machine)
+
+    def __len__(self) -> int:
+        return len(self.sent_to)
+
+    def taken(self, rows: Rows | slice) -> Side:
+        """Some of them."""
+        return Side(*(getattr(self, name)[rows] for name in Side.__slots__))
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What becomes of all kinds between `m` receivers and `n` senders, uint64[m, n, words] each: requests that arrive,
+    those of them that are answered as well, and those that a gate which cannot be judged may stop (clause S35)."""
+
+    arrives: Words
+    answered: Words
+    doubtful: Words
+
+
+class PairWords:
+    """Judges senders and receivers of one way over one network.
+
+    Parameters
+    ----------
+    layout : the gates of the network, with the lists of every filter that may be asked
+    kinds : the kinds of traffic
+    """
+
+    def __init__(self, layout: GateLayout, kinds: Kinds) -> None:
+        self._layout, self._kinds = layout, kinds
+        self._rules = RuleWords(layout, kinds, False), RuleWords(layout, kinds, True)
+        self._none = np.zeros((1, 1, kinds.words), dtype=np.uint64)
+        self._every = kinds.every[None, None]
+        self.width = kinds.words
+        """How many words there are for each pair."""
+        self._listened: dict[int, Words] = {}
+        self._kernel: dict[tuple[object, ...], tuple[Words, Words]] = {}
+
+    def judge(self, way: int, senders: Side, receivers: Side) -> Outcome:
+        """What becomes of all kinds between some ends, all of one way and no two of one machine."""
+        return _Block(self, way, senders, receivers).outcome()
+
+    def words_of(self, chosen: bool | np.bool_) -> Words:
+        """All kinds or none."""
+        return self._every if chosen else self._none
+
+    def listened(self, number: int) -> Words:
+        """The kinds that a machine refuses since nobody listens, by the number of what is listened to."""
+        if number not in self._listened:
+            layout, kinds = self._layout, self._kinds
+            met = layout.listeners.at(np.full(len(kinds), number, dtype=np.int64), kinds.request.services)
+            self._listened[number] = kinds.packed((met != TAKEN) & kinds.has_ports)
+        return self._listened[number]
+
+
+class _Block:
+    """One block being judged, gate by gate. Words are kept in as few dimensions as they rest on."""
+
+    def __init__(self, judge: PairWords, way: int, senders: Side, receivers: Side) -> None:
+        self._judge, self._layout, self._kinds = judge, judge._layout, judge._kinds
+        self._way = way
+        self._sides = {SENDER: senders, RECEIVER: receivers}
+        self._shape = (len(receivers), len(senders), self._kinds.words)
+        self._kept: list[Words] = []
+        self._back = judge._none
+        self._is_reply = self._keeps = self._is_let_back = False
+        # Of a set of `any` filters: what any of them matched so far, and what of it leaves state.
+        self._found = self._found_kept = judge._none
+        self._doubtful = judge._none
+
+    def outcome(self) -> Outcome:
+        """What becomes of all kinds."""
+        judge, layout = self._judge, self._layout
+        stopped = judge._none
+        keepers = {keeper for slot in layout.slots(self._way, True) for keeper in slot.keepers}
+        for at, slot in enumerate(layout.slots(self._way, False)):
+            self._keeps = at in keepers
+            stops, kept = self._ask(slot)
+            stopped = stopped | stops
+            self._kept.append(kept)
+        self._is_reply, self._keeps = True, False
+        lost = judge._none
+        if layout.ways[self._way].has_reply:
+            for slot in layout.slots(self._way, True):
+                self._back = judge._none
+                for keeper in slot.keepers:
+                    self._back = self._back | self._kept[keeper]
+                self._is_let_back = bool((self._back == self._kinds.every).all())
+                lost = lost | self._ask(slot)[0]
+        every = self._kinds.every
+        arrives = ~stopped & every
+        answered = arrives & ~(lost & self._kinds.has_reply)
+        return Outcome(*(np.broadcast_to(each, self._shape) for each in (arrives, answered, self._doubtful & answered)))
+
+    def _ask(self, slot: Slot) -> tuple[Words, Words]:
+        """What a gate stops, and for which kinds it keeps state."""
+        judge = self._judge
+        if slot.kind == SETTLED:
+            return judge.words_of(slot.settled in (DROPS, REJECTS)), judge._none
+        if slot.kind == ZONE_DEFAULT:
+            return judge.words_of(slot.settled in (DROPS, REJECTS)) & ~self._back, judge._every
+        if slot.kind == LIST:
+            return self._ask_lists(np.full((1, 1), slot.whose, dtype=np.int64), slot)
+        if slot.kind == SUBNET:
+            return self._ask_lists(self._layout.subnet_list[self._owner(slot, "subnet"), slot.way], slot)
+        if slot.kind == HOST:
+            return self._ask_host(slot)
+        if slot.kind == INTERFACE:
+            return self._ask_interface(slot)
+        assert slot.kind == LISTENER
+        return self._ask_listener(), judge._none
+
+    # Ends and addresses, as arrays of [receivers, senders] with 1 where they do not differ.
+
+    def _owner(self, slot: Slot, what: str) -> Rows:
+        """The interfaces or subnets whose gate it is."""
+        if slot.gate.whose == FIXED:
+            return np.full((1, 1), slot.whose, dtype=np.int64)
+        return _laid(getattr(self._sides[slot.gate.whose], what), slot.gate.whose)
+
+    def _addresses(self, slot: Slot) -> tuple[Rows, Rows]:
+        """The atoms of the source and the destination of packets at a gate."""
+        gate = slot.gate
+        found = []
+        for kind, address in ((gate.source, gate.step.source), (gate.destination, gate.step.destination)):
+            if kind == CONSTANT:
+                found.append(np.full((1, 1), self._layout.addresses.atom(address), dtype=np.int64))
+            elif kind in (OWN, PUBLIC):
+                side = self._sides[SENDER]
+                found.append(_laid(side.own if kind == OWN else side.public, SENDER))
+            else:
+                side = self._sides[RECEIVER]
+                found.append(_laid(side.sent_to if kind == SENT_TO else side.own, RECEIVER))
+        return found[0], found[1]
+
+    # Gates.
+
+    def _ask_lists(self, lists: Rows, slot: Slot) -> tuple[Words, Words]:
+        if self._is_let_back:
+            return self._judge._none, self._judge._none
+        done = self._judge._rules[self._is_reply].done(lists, *self._addresses(slot))
+        return self._without_let_back(done.stopped), done.kept if self._keeps else self._judge._none
+
+    def _ask_interface(self, slot: Slot) -> tuple[Words, Words]:
+        layout, none = self._layout, self._judge._none
+        if self._is_let_back:
+            return none, none
+        which = self._owner(slot, "interface"), slot.way, slot.slot
+        lists, member = layout.slot_list[which], layout.slot_any[which]
+        done = self._judge._rules[self._is_reply].done(lists, *self._addresses(slot))
+        if not member.any():
+            return self._without_let_back(done.stopped), done.kept if self._keeps else none
+        of_set = self._chosen(member > 0)
+        single = self._chosen(member == 0)
+        stops = done.stopped & single if (member == 0).any() else none
+        kept = done.kept & single if self._keeps and (member == 0).any() else none
+        if (lists[member > 0] >= 0).any():
+            matched = done.matched & of_set if (lists[member == 0] >= 0).any() else done.matched
+            is_whole = self._found_kept is self._found and layout.slot_stateful[which][member > 0].all()
+            self._found = self._found | matched if self._found is not none else matched
+            if is_whole:  # what all filters of a set match leaves state: one and the same words
+                self._found_kept = self._found
+            elif not self._is_reply:
+                self._found_kept = self._found_kept | matched & self._chosen(layout.slot_stateful[which])
+        if not (member == 2).any():
+            return self._without_let_back(stops), kept
+        last = self._chosen(member == 2)
+        otherwise = (layout.else_action[which] == DROPS) | (layout.else_action[which] == REJECTS)
+        stops = stops | self._chosen((member == 2) & otherwise) & ~self._found
+        if self._keeps:
+            unmatched = self._chosen((member == 2) & layout.else_keeps[which]) & ~self._found
+            kept = kept | unmatched | last & self._found_kept
+        if (member == 1).any():
+            is_whole = self._found_kept is self._found
+            self._found = self._found & ~last
+            self._found_kept = self._found if is_whole else self._found_kept & ~last
+        else:
+            self._found = self._found_kept = none
+        return self._without_let_back(stops), kept
+
+    def _without_let_back(self, stops: Words) -> Words:
+        """What a gate stops, less the replies that the state lets back."""
+        return stops & ~self._back if self._back is not self._judge._none else stops
+
+    def _chosen(self, truths: NDArray[np.bool_]) -> Words:
+        """All kinds of some pairs."""
+        return np.where(truths[..., None], self._judge._every, np.uint64(0))
+
+    def _ask_listener(self) -> Words:
+        """What nobody listens to (clause S32)."""
+        layout, receivers = self._layout, self._sides[RECEIVER]
+        numbers = layout.listening_at(receivers.sent_to.astype(np.int32))
+        found = np.zeros((len(numbers), 1, self._kinds.words), dtype=np.uint64)
+        for number in np.unique(numbers[receivers.interface != NONE]).tolist():
+            if number >= 0:
+                found[(numbers == number) & (receivers.interface != NONE), 0] = self._judge.listened(number)
+        return found
+
+    # Hosts.
+
+    def _ask_host(self, slot: Slot) -> tuple[Words, Words]:
+        layout = self._layout
+        interfaces = self._owner(slot, "interface")
+        kernel = layout.host_kernel[interfaces]
+        lists = np.where(kernel, NONE, layout.host_list[interfaces, slot.way])
+        stops, kept = self._ask_lists(lists, slot)
+        if not kernel.any():
+            return stops, kept
+        stops = np.broadcast_to(stops, self._shape).copy()
+        doubtful = np.zeros(self._shape, dtype=np.uint64)
+        for number in np.unique(interfaces[kernel]).tolist():
+            mine = np.flatnonzero((interfaces == number).reshape(-1))
+            part = (mine,) if interfaces.shape[0] > 1 else (slice(None), mine) if interfaces.shape[1] > 1 else ()
+            mine_stops, mine_doubtful = self._of_kernel(slot, number, part)
+            stops[part], doubtful[part] = mine_stops, mine_doubtful
+        self._doubtful = self._doubtful | doubtful
+        return stops, np.broadcast_to(kept, self._shape)
+
+    def _of_kernel(self, slot: Slot, number: int, part: tuple[slice | Rows, ...]) -> tuple[Words, Words]:
+        """What the kernel rule set of an interface's machine stops and may stop, for a part of the block."""
+        layout = self._layout
+        instance = layout.walker.directory.instance_of(layout.interfaces[number])
+        shape = self._shape[:2]
+        source, destination = (np.broadcast_to(each, shape)[part] for each in self._addresses(slot))
+        chosen = np.full(source.shape, layout.lists.kernel_list(instance), dtype=np.int64)
+        from_ = layout.lists.classes(SOURCES, chosen, source).astype(np.int64)
+        to = layout.lists.classes(DESTINATIONS, chosen, destination).astype(np.int64)
+        keys, first, back = np.unique(
+            np.stack([from_.reshape(-1), to.reshape(-1)]), axis=1, return_index=True, return_inverse=True
+        )
+        found = np.zeros((2, len(first), self._kinds.words), dtype=np.uint64)
+        for at, row in enumerate(first.tolist()):
+            ends = int(source.reshape(-1)[row]), int(destination.reshape(-1)[row])
+            found[:, at] = self._kernel_words(slot, number, ends, tuple(keys[:, at].tolist()))
+        back = back.reshape(source.shape)
+        return found[0][back], found[1][back]
+
+    def _kernel_words(self, slot: Slot, number: int, ends: tuple[int, int], classes: tuple[int, ...]) -> Words:
+        layout, kinds, step = self._layout, self._kinds, slot.gate.step
+        interface = layout.interfaces[number]
+        rules = layout.walker.directory.instance_of(interface).host_filter
+        assert isinstance(rules, HostRuleSet)
+        is_own = slot.gate.whose != FIXED
+        ingress, egress = (
+            (interface if is_own else each).device if each is not None else "" for each in (step.interface, step.egress)
+        )
+        is_met = self._is_met(slot, interface.instance)
+        first = layout.addresses.first(ends[0]), layout.addresses.first(ends[1])
+        key = (id(rules), step.way, ingress, egress, classes, first[1].family, self._is_reply, is_met)
+        known = self._judge._kernel.get(key)
+        if known is None:
+            truths = np.zeros((2, len(kinds)), dtype=np.bool_)
+            for at, kind in enumerate(kinds.kinds):
+                asked = Service(kind.service >> 16, kind.service & 0xFFFF)
+                state, flags = "new", SYN if asked.protocol == TCP else None
+                if self._is_reply:
+                    turned = turned_service(asked)
+                    if turned is None:
+                        continue
+                    asked, flags = turned, SYN | ACK if asked.protocol == TCP else None
+                    state = "established" if is_met else "invalid" if asked.protocol in (TCP, ICMP, ICMP6) else "new"
+                packet = Packet(first[1].family, *first, asked, self._is_reply, state, flags)
+                port = kind.port if asked.protocol in WITH_PORTS else 0
+                action, _ = layout.kernel(rules, step.way, (ingress, egress), packet, port)
+                truths[:, at] = action in (DROPS, REJECTS), action == DOUBTFUL
+            words = kinds.packed(truths)
+            known = self._judge._kernel[key] = (words[0], words[1])
+        return np.stack(known)
+
+    def _is_met(self, slot: Slot, instance: str) -> bool:
+        """Whether the request passed the host of a machine, whose kernel knows the reply by it (clause S19)."""
+        for each in self._layout.ways[self._way].request:
+            if each.step.gate not in _HOST_GATES:
+                continue
+            if each.whose != FIXED and each.whose == slot.gate.whose:
+                return True
+            interface = each.step.interface or each.step.egress
+            if each.whose == FIXED and interface is not None and interface.instance == instance:
+                return True
+        return False
+
+
+def _laid(column: Rows, whose: str) -> Rows:
+    """Senders along the second dimension, receivers along the first."""
+    return column[None, :] if whose == SENDER else column[:, None]

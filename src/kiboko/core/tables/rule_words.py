@@ -1,0 +1,167 @@
+"""What the lists of filters do with all kinds of traffic at once: for each class of sources and each of destinations a
+word of bits, one bit for each kind."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.tables.boxes import DESTINATIONS, PORTS, SERVICES, SOURCES
+from kiboko.core.tables.filter_lists import DROPS, REJECTS, UNFILTERED_TRACKED
+from kiboko.core.tables.kinds import Kinds, Words
+from kiboko.core.tables.layout import GateLayout
+
+Rows = NDArray[np.int64]
+_BELOW = -UNFILTERED_TRACKED
+"""As many numbers stand for no list: they come before the lists'."""
+_MOST_ENTRIES = 1 << 22
+_MOST_AT_ONCE = 1 << 22
+
+
+@dataclass(frozen=True, slots=True)
+class _Tables:
+    """What lists do, uint64[entries, words] each: the kinds that a rule matches, those that are stopped, and those
+    whose state is kept."""
+
+    matched: Words
+    stopped: Words
+    kept: Words
+
+
+@dataclass(frozen=True, slots=True)
+class Done:
+    """What lists do with some packets, by the entries of tables: each is looked up when it is asked for."""
+
+    _tables: _Tables
+    _entries: Rows
+
+    @property
+    def matched(self) -> Words:
+        """The kinds that a rule matches, uint64[..., words]."""
+        return self._of(self._tables.matched)
+
+    @property
+    def stopped(self) -> Words:
+        """The kinds that are stopped, uint64[..., words]."""
+        return self._of(self._tables.stopped)
+
+    @property
+    def kept(self) -> Words:
+        """The kinds whose state is kept, uint64[..., words]."""
+        return self._of(self._tables.kept)
+
+    def _of(self, table: Words) -> Words:
+        if table.shape[1] == 1:  # single words are looked up in half the time
+            return np.take(table[:, 0], self._entries)[..., None]
+        return np.take(table, self._entries, axis=0)
+
+
+class RuleWords:
+    """The lists of one network, for requests or for replies. A list is made when it is first asked about.
+
+    Lists that tell more pairs of classes apart than a table should have are worked out for the pairs that are met.
+    """
+
+    def __init__(self, layout: GateLayout, kinds: Kinds, is_reply: bool) -> None:
+        self._lists, self._kinds = layout.lists, kinds
+        atoms = kinds.reply if is_reply else kinds.request
+        self._services, self._ports = atoms.services, atoms.ports
+        count = len(layout.lists) + _BELOW
+        # Where the table of each list begins, -1 until it is made; how many classes of sources and of destinations.
+        self._base = np.full(count, -1, dtype=np.int64)
+        self._counts = {side: np.ones(count, dtype=np.int64) for side in (SOURCES, DESTINATIONS)}
+        self._wide = np.zeros(count, dtype=np.bool_)
+        none = np.zeros((1, kinds.words), dtype=np.uint64)
+        self._tables = [[none, none, kinds.every[None]], [none, none, none], [none, none, none]]
+        self._base[:_BELOW] = range(_BELOW)
+        self._size = _BELOW
+        self._joined: _Tables | None = None
+
+    def done(self, lists: Rows, sources: Rows, destinations: Rows) -> Done:
+        """What some lists do with packets between atoms of addresses. The three are brought to one shape; the answer
+        has as few dimensions of more than one as what it rests on.
+
+        Parameters
+        ----------
+        lists : numbers of lists, or what stands in place of one
+        sources, destinations : atoms of addresses
+        """
+        known = np.unique(lists)
+        for number in known.tolist():
+            if self._base[number + _BELOW] < 0 and not self._wide[number + _BELOW]:
+                self._make(number)
+        places = lists + _BELOW
+        from_ = self._classes_of(SOURCES, known, lists, sources)
+        to = self._classes_of(DESTINATIONS, known, lists, destinations)
+        if self._wide[known + _BELOW].any():
+            return self._of_pairs(*np.broadcast_arrays(lists, from_, to))
+        entries = self._base[places] + from_ * self._counts[DESTINATIONS][places] + to
+        return Done(self._all(), entries)
+
+    def _classes_of(self, dimension: int, known: Rows, lists: Rows, atoms: Rows) -> Rows:
+        """The classes of atoms, 0 for all where no list tells any apart."""
+        if not (self._counts[dimension][known + _BELOW] > 1).any():
+            return np.zeros((1,) * lists.ndim, dtype=np.int64)
+        found: NDArray[Any] = self._lists.classes(dimension, np.maximum(lists, 0), atoms)
+        return found if known[0] >= 0 else np.where(lists >= 0, found, np.uint16(0))
+
+    def _make(self, number: int) -> None:
+        sources, destinations = (len(self._lists.matching(each, number)) for each in (SOURCES, DESTINATIONS))
+        place = number + _BELOW
+        self._counts[SOURCES][place], self._counts[DESTINATIONS][place] = sources, destinations
+        if sources * destinations * self._kinds.words > _MOST_ENTRIES:
+            self._wide[place] = True
+            return
+        from_, to = (each.reshape(-1) for each in np.indices((sources, destinations)))
+        made = self._worked_out(number, from_, to)
+        self._base[place] = self._size
+        self._size += sources * destinations
+        self._tables.append([made.matched, made.stopped, made.kept])
+        self._joined = None
+
+    def _all(self) -> _Tables:
+        if self._joined is None:
+            whole = [np.concatenate(each) for each in zip(*self._tables, strict=True)]
+            self._tables = [whole]
+            self._joined = _Tables(*whole)
+        return self._joined
+
+    def _of_pairs(self, lists: Rows, from_: Rows, to: Rows) -> Done:
+        """The same, each pair of classes that is met worked out once."""
+        shape = lists.shape
+        keys, back = np.unique(np.stack([each.reshape(-1) for each in (lists, from_, to)]), axis=1, return_inverse=True)
+        found = [np.zeros((keys.shape[1], self._kinds.words), dtype=np.uint64) for _ in range(3)]
+        whole = self._all()
+        for number in np.unique(keys[0]).tolist():
+            mine = np.flatnonzero(keys[0] == number)
+            done = self._worked_out(number, keys[1][mine], keys[2][mine]) if number >= 0 else whole
+            for table, name in zip(found, _Tables.__slots__, strict=True):
+                table[mine] = getattr(done, name)[slice(None) if number >= 0 else number + _BELOW]
+        return Done(_Tables(*found), back.reshape(shape))
+
+    def _worked_out(self, number: int, from_: Rows, to: Rows) -> _Tables:
+        """What one list does with packets between classes of sources and of destinations, int64[n] each."""
+        step = max(1, _MOST_AT_ONCE // max(1, len(self._kinds)))
+        parts = [self._some(number, from_[at : at + step], to[at : at + step]) for at in range(0, len(from_), step)]
+        return _Tables(*(np.concatenate([getattr(each, name) for each in parts]) for name in _Tables.__slots__))
+
+    def _some(self, number: int, from_: Rows, to: Rows) -> _Tables:
+        lists = np.full(len(self._kinds), number, dtype=np.int64)
+        by_kind = (self._lists.matching(SERVICES, number)[self._lists.classes(SERVICES, lists, self._services)]
+                   & self._lists.matching(PORTS, number)[self._lists.classes(PORTS, lists, self._ports)])  # fmt: skip
+        by_pair = self._lists.matching(SOURCES, number)[from_] & self._lists.matching(DESTINATIONS, number)[to]
+        action, keeps = self._lists.rules_of(number)
+        otherwise = len(action) - 1
+        rule = np.full((len(from_), len(self._kinds)), otherwise, dtype=np.int64)
+        for word in reversed(range(by_kind.shape[1])):
+            matching = by_pair[:, word, None] & by_kind[None, :, word]
+            # The lowest bit alone, of which a float tells the place exactly; 0 has none.
+            lowest = matching & (~matching + np.uint64(1))
+            place = np.frexp(lowest.astype(np.float64))[1] - 1 + word * 64
+            rule = np.where(matching != 0, place, rule)
+        stops = (action == DROPS) | (action == REJECTS)
+        packed = self._kinds.packed
+        return _Tables(packed(rule != otherwise), packed(stops[rule]), packed(keeps[rule]))

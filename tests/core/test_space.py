@@ -1,0 +1,113 @@
+"""The whole space of pairs held to the walk: any pair, any service, both families, every feature."""
+
+import os
+import random
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from kiboko.core.header.services import Service
+from kiboko.core.queries.ends import Ends, Member, resolve_service
+from kiboko.core.reachability.space import Space
+from kiboko.core.walk.walk import Walker
+from kiboko.demo.data import write_demo
+from kiboko.files.network.network_file import load_network
+from tests.helpers import a_filter, base, load
+from tests.random_networks import random_network
+
+REPRODUCERS = Path(__file__).resolve().parent.parent / "reproducers"
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))
+CELLS = int(os.environ.get("KIBOKO_CELLS", "400"))
+
+
+def verdicts(kinds, sends, arrives, answered, doubtful):
+    """The verdict on each set of services of one pair, by what becomes of its client ports (clause S23)."""
+    sent, doubt, comes, back = (
+        kinds.by_service(each & sends) for each in (sends, doubtful, arrives, answered & ~doubtful)
+    )
+    return np.select(
+        [doubt > 0, back == sent, back > 0, comes > 0], ["unknown", "allowed", "partly", "one-way"], "blocked"
+    )
+
+
+class HeldToTheWalk(unittest.TestCase):
+    def cells(self, space, family):
+        """Every pair of `any` with `any`, once."""
+        members = space.ends.resolve("any").members
+        senders, receivers = (space.ends_of(members, family, is_sender) for is_sender in (True, False))
+        found = {}
+        for block in space.blocks(senders, receivers, family):
+            for column, row in np.argwhere(block.there).tolist():
+                key = int(block.senders[row]), int(block.receivers[column])
+                self.assertNotIn(key, found, "a pair is judged once")
+                found[key] = block.outcome, column, row
+        return senders, receivers, found
+
+    def hold(self, topology, seed, count=CELLS):
+        ends = Ends(Walker(topology))
+        chance = random.Random(seed)
+        held = 0
+        for family in (4, 6):
+            space = Space(ends, resolve_service("any", topology.services))
+            senders, receivers, cells = self.cells(space, family)
+            kinds = space.kinds(family)
+            for _ in range(count if cells else 0):
+                (one, other), (outcome, column, row) = chance.choice(list(cells.items()))
+                words = (outcome.arrives, outcome.answered, outcome.doubtful)
+                sends = kinds.unpacked(kinds.sent_from(senders[one].ports))
+                judged = verdicts(kinds, sends, *(kinds.unpacked(each[column, row]) for each in words))
+                place = chance.randrange(len(kinds.services))
+                low, high = chance.choice(kinds.services[place].ranges)
+                number = chance.choice([low, high, chance.randint(low, high)])
+                sender, receiver = chance.choice(senders[one].members), chance.choice(receivers[other].members)
+                if receiver.low is not None:
+                    receiver = Member("", None, (), receiver.high, receiver.high, outside=receiver.outside)
+                pair = ends.pairs(sender, receiver, family)[0]
+                if pair.source.address != pair.target:
+                    held += 1
+                    service = Service(number >> 16, number & 0xFFFF)
+                    text = f"{sender.name} {pair.target} {service}"
+                    self.assertEqual(ends.walk_pair(pair, service).verdict, judged[place], text)
+        return held
+
+    def test_on_random_networks_of_every_feature(self):
+        held = 0
+        for seed in range(NETWORKS):
+            with self.subTest(seed=seed):
+                held += self.hold(load(random_network(seed)), seed)
+        self.assertGreater(held, NETWORKS * CELLS // 2)
+
+    def test_on_the_demo_and_on_every_reproducer_with_their_kernel_rule_sets(self):
+        with tempfile.TemporaryDirectory() as folder:
+            write_demo(Path(folder))
+            paths = [Path(folder) / "network.yaml", *sorted(REPRODUCERS.glob("*/network.yaml"))]
+            networks = [(path, load_network(str(path))) for path in paths]
+        for path, topology in networks:
+            with self.subTest(path.parent.name):
+                self.hold(topology, 0, count=150)
+
+    def test_a_machine_of_several_interfaces_sends_by_the_one_in_the_receivers_subnet(self):
+        values = base()
+        values["instances"]["ann"]["interfaces"].append({"name": "eth1", "subnet": "a2", "addresses": ["10.1.2.99"]})
+        values["filters"]["guard"] = a_filter("instance", inbound=[{"action": "allow", "from": "10.1.2.99"}])
+        for number in range(3):
+            values["instances"][f"n{number}"] = {
+                "interfaces": [{"subnet": "a2", "addresses": [f"10.1.2.{60 + number}"], "filters": ["guard"]}]
+            }
+        self.hold(load(values), 1)
+
+    def test_every_pair_is_there_but_those_of_one_machine_and_of_two_outsides(self):
+        topology = load(base())
+        space = Space(Ends(Walker(topology)), resolve_service("ssh", {}))
+        senders, receivers, cells = self.cells(space, 4)
+        expected = {
+            (one, other)
+            for one, sender in enumerate(senders)
+            for other, receiver in enumerate(receivers)
+            if not (sender.instance and sender.instance == receiver.instance)
+            and not (sender.outside and receiver.outside)
+            and not (sender.count == receiver.count == 1 and sender.atom == receiver.atom)
+        }
+        self.assertEqual(expected, set(cells))
