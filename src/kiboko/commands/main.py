@@ -19,6 +19,7 @@ COMMANDS = {
     "check": "may FROM reach TO on SERVICE, and which rule decides?",
     "route": "the way from FROM to TO: each hop, the entry that won and the ones it beat",
     "show": "one thing and everything in force around it",
+    "reach": "all that can reach NAME, or (--out) that it can reach, exactly",
     "probe": "send real probes and record what came back",
     "collect": "receive flow and deny records off the wire and store them",
     "flows": "read, filter, sum up and plot flow records; which rules they hit",

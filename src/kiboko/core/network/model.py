@@ -14,7 +14,7 @@ from datetime import datetime
 from kiboko.core.errors import Place, Problem
 from kiboko.core.header.addresses import Address, AddressSet, Prefix
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import EPHEMERAL_DEFAULT
+from kiboko.core.header.services import EPHEMERAL_DEFAULT, parse_services, union_services
 from kiboko.core.network.host_rules import HostRuleSet
 
 ALLOW, DROP, REJECT = "allow", "drop", "reject"
@@ -313,6 +313,33 @@ class Defaults:
 
 
 @dataclass(frozen=True, slots=True)
+class Accepted:
+    """A finding that somebody has looked at and lives with: its id, where it is (a filter, a rule, a name), why, and
+    the last day on which it holds, None for always."""
+
+    finding: str
+    at: str
+    reason: str
+    place: Place
+    until: datetime | None = None
+
+
+def services_of(names: tuple[str, ...]) -> RangeSet:
+    """The union of services of the shipped table, or as `tcp/443`."""
+    return union_services(parse_services(name) for name in names)
+
+
+LOGINS = services_of(("ssh", "telnet", "rdp", "winrm", "tcp/5900"))
+"""The services by which a machine is logged in to, where the network file names none."""
+ADMINISTRATION = LOGINS | services_of(
+    ("ftp", "tftp", "snmp", "ldap", "smb", "nfs", "rsync", "mysql", "postgresql", "redis", "tcp/512-514", "tcp/1433",
+     "tcp/1521", "tcp/2375-2376", "tcp/2379-2380", "tcp/6443", "tcp/9200", "tcp/10250", "tcp/11211", "tcp/27017",
+     "udp/623", "udp/11211")
+)  # fmt: skip
+"""The services that are not for everybody, where the network file names none: logging in, files, databases, control."""
+
+
+@dataclass(frozen=True, slots=True)
 class ObservationPoint:
     """Where a flow record was taken: exactly one of a named thing or a crossing (clause S37)."""
 
@@ -346,6 +373,9 @@ class Topology:
     services: Mapping[str, RangeSet] = field(default_factory=dict)
     instances: Mapping[str, Instance] = field(default_factory=dict)
     observation_points: Mapping[str, ObservationPoint] = field(default_factory=dict)
+    logins: RangeSet = LOGINS
+    administration: RangeSet = ADMINISTRATION
+    accepted: tuple[Accepted, ...] = ()
     warnings: tuple[Problem, ...] = field(default=(), compare=False)
     """What is odd about it, though it can be read."""
 

@@ -112,10 +112,10 @@ class SetRow:
             return None
         if decider.gate == "listener":
             return "nothing listens there" if _is_bare(decider) else "what listens there is bound to another address"
-        return _SHARED_REASONS.get(decider.step.stop.kind) if decider.step.stop is not None else None
+        return SHARED_REASONS.get(decider.step.stop.kind) if decider.step.stop is not None else None
 
 
-_SHARED_REASONS = {
+SHARED_REASONS = {
     "stopped": "the machine is stopped",
     "no subnet of its own": "the sender lies in no subnet",
     "nowhere": "the address belongs to no subnet and no outside",
@@ -129,6 +129,7 @@ _SHARED_REASONS = {
     "has no public address": "the sender has no public address",
     "is not a global address": "the sender's address is not global",
 }
+"""Why the way itself stops a packet, in words that hold for every end."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -480,7 +481,7 @@ def _why(decider: Row) -> OutcomeKey:
     )  # fmt: skip
     stop = decider.step.stop
     if stop is not None:
-        return (*why, stop.kind if stop.kind in _SHARED_REASONS else stop.reason)
+        return (*why, stop.kind if stop.kind in SHARED_REASONS else stop.reason)
     if decider.filter is None and decider.gate == "zone":
         return (*why, decider.at)
     return why

@@ -16,6 +16,7 @@ from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import TCP, Service
 from kiboko.core.network.host_rules import HostRuleSet
+from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import Ends, Member, services_for
 from kiboko.core.tables.boxes import DESTINATIONS, SOURCES
 from kiboko.core.tables.kinds import Kinds
@@ -86,9 +87,13 @@ class Space:
     ends : the network's ends
     services : service numbers, as `resolve_service` gives them
     ports : the client ports asked about; None for all ephemeral ports of each sender
+    receivers : the instances that may be sent to; None for all
     """
 
-    def __init__(self, ends: Ends, services: RangeSet, ports: RangeSet | None = None) -> None:
+    def __init__(
+        self, ends: Ends, services: RangeSet, ports: RangeSet | None = None,
+        receivers: Iterable[Instance] | None = None,
+    ) -> None:  # fmt: skip
         self.ends = ends
         self.walker = walker = ends.walker
         topology = walker.topology
@@ -99,7 +104,7 @@ class Space:
             if block.last > block.value
         ]
         line = AddressLine(walker.ground, halves)
-        self.layout = GateLayout(walker, line, service_line(walker.ground, services))
+        self.layout = GateLayout(walker, line, service_line(walker.ground, services, receivers))
         for chosen in topology.filters.values():
             for way in ("in", "out"):
                 self.layout.lists.list_of(chosen, way)
@@ -206,13 +211,13 @@ class Space:
             )
             if not len(theirs):
                 continue
-            targets = np.array([self._target(receivers[row], outside) for row in theirs.tolist()], dtype=np.int64)
+            targets = np.array([self.target(receivers[row], outside) for row in theirs.tolist()], dtype=np.int64)
             layout.listening_at(targets.astype(np.int32))
             to = Side.of(layout, targets)
             pairs = _Pairs(self, judge, senders, mine, own.taken(mine), theirs, to)
             yield from pairs.blocks()
 
-    def _target(self, receiver: SpaceEnd, outside: str | None) -> int:
+    def target(self, receiver: SpaceEnd, outside: str | None) -> int:
         """The address that a receiver is sent to at (clause S1); of several that nothing tells apart the last one."""
         is_from_afar = outside is not None and receiver.public != NONE and receiver.network is not None
         if is_from_afar and self.walker.directory.tunnel(receiver.network or "", outside or "") is None:

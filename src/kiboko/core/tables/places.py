@@ -45,6 +45,7 @@ class Places:
         self._interfaces = {each.name: number for number, each in enumerate(self._directory.interfaces())}
         self._subnets = {name: number for number, name in enumerate(self._topology.subnets)}
         self._tables: dict[object, int] = {}
+        self._table_numbers: dict[str | None, int] = {}
         entries = [entry for table in self._topology.route_tables.values() for entry in table.entries]
         self._edges = {family: self._route_edges(entries, family) for family in (4, 6)}
         self._next_hops = frozenset(entry.instance for entry in entries if entry.instance)
@@ -107,11 +108,13 @@ class Places:
 
     def _table_number(self, name: str | None) -> int:
         """Equal for route tables that say the same."""
+        if name in self._table_numbers:
+            return self._table_numbers[name]
         entries = self._topology.route_tables[name].entries if name else ()
         said = tuple(
             (entry.to, entry.origin, entry.gateway, entry.instance, entry.interface, entry.discard) for entry in entries
         )
-        return self._tables.setdefault(said, len(self._tables))
+        return self._table_numbers.setdefault(name, self._tables.setdefault(said, len(self._tables)))
 
     def _route_edges(self, entries: list[RouteEntry], family: int) -> list[int]:
         """Where the routes of a family begin, and where they have ended."""

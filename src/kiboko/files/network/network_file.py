@@ -8,16 +8,19 @@ Reading goes in three rounds, so that every fault is told at once: the shapes of
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any, TypeVar
 
 from kiboko.core.errors import InputError, Place, Problem
 from kiboko.core.header.addresses import AddressSet
-from kiboko.core.header.ranges import EMPTY
+from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.network import consistency
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import (
+    ADMINISTRATION,
+    LOGINS,
+    Accepted,
     Crossing,
     Defaults,
     Gateway,
@@ -132,6 +135,9 @@ class _Builder:
             services=self.values.named_services,
             instances=self._section("instances", self._instance),
             observation_points=self._observation_points(),
+            logins=self._services("logins", LOGINS),
+            administration=self._services("administration", ADMINISTRATION),
+            accepted=tuple(self._accepted()),
         )
         if not self.problems:
             self.problems.extend(consistency.problems_of(topology))
@@ -202,6 +208,24 @@ class _Builder:
         raw = next(part.raw["defaults"] for part in self.parts if "defaults" in part.raw)
         ports = self.values.ports("defaults", shape.ephemeral_ports, raw.place("ephemeral_ports"))
         return Defaults(ports or Defaults().ephemeral_ports, shape.same_zone, shape.between_zones)
+
+    def _services(self, section: str, usual: RangeSet) -> RangeSet:
+        """A list of services that may be given once for all parts."""
+        texts = self._single(section, lambda part: getattr(part.shape, section))
+        if texts is None:
+            return usual
+        part = next(part for part in self.parts if section in part.raw)
+        return self.values.services(section, texts, part.raw.place(section)) or EMPTY
+
+    def _accepted(self) -> Iterator[Accepted]:
+        for part in self.parts:
+            for index, shape in enumerate(part.shape.accepted):
+                place = part.raw["accepted"].place(index)
+                until = None
+                if shape.until is not None:
+                    last = f"{shape.until}T23:59:59Z" if len(shape.until) == len("2026-12-31") else shape.until
+                    until = self.values.time(f"accepted '{shape.finding}', until", last, place)
+                yield Accepted(shape.finding, shape.at, shape.reason, place, until)
 
     def _network(self, name: str, shape: Any, raw: Table, place: Place) -> Network:
         return Network(name, self.values.prefixes(f"network '{name}'", shape.cidrs, raw.place("cidrs")), place)

@@ -271,6 +271,15 @@ class InstanceShape(Shape):
     note: str = ""
 
 
+class AcceptedShape(Shape):
+    """A finding of `audit` that somebody has looked at and lives with."""
+
+    finding: str
+    at: str
+    reason: str
+    until: Annotated[str, Field(description="the last day on which it is accepted, as 2026-12-31")] | None = None
+
+
 class NetworkFile(Shape):
     """A network file, version 1: one file, or one part of a folder."""
 
@@ -291,6 +300,9 @@ class NetworkFile(Shape):
     services: dict[str, ServiceValue] = Field(default={})
     instances: dict[str, InstanceShape] = Field(default={})
     observation_points: dict[str, Any] = Field(default={})
+    logins: Annotated[Texts, Field(description="services by which a machine is logged in to")] | None = None
+    administration: Annotated[Texts, Field(description="services that are not for everybody")] | None = None
+    accepted: list[AcceptedShape] = Field(default=[])
 
 
 NOT_SUPPORTED_YET = frozenset({"expectations"})

@@ -1,0 +1,200 @@
+"""How many locked doors stand before an end: for what does not get through, every gate that would stop it by itself."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.errors import Place, UsageError
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import Service
+from kiboko.core.queries.ends import Ends, Member
+from kiboko.core.reachability.letting_in import flows_between, gate_named, judged, place_of
+from kiboko.core.reachability.products import apart, products
+from kiboko.core.reachability.reach import ReachQuestion, far_members
+from kiboko.core.reachability.sets import SHARED_REASONS
+from kiboko.core.reachability.space import Space, SpaceEnd
+from kiboko.core.tables.filter_lists import DROPS, REJECTS
+from kiboko.core.tables.kinds import Kind, Kinds
+from kiboko.core.tables.layout import HOST, INTERFACE, Slot
+from kiboko.core.tables.ways import FIXED
+
+_MOST_FLOWS = 3_000_000
+_CHUNK = 1 << 16
+_GATES = 1 << 6
+_DECIDERS, _REASONS = 1 << 32, 1 << 31
+"""Numbers of deciders lie below; those that stand for why the way itself stops something begin half-way."""
+
+
+@dataclass(frozen=True, slots=True)
+class Door:
+    """A gate that stops some traffic, whatever the others do: by a rule of a filter (`otherwise` for its default), or
+    by what it is, such as a missing route, where `filter` is None and `reason` says why in words. `at` is
+    the machine on the way that it is of, empty where it is of an end or of no machine."""
+
+    gate: str
+    direction: str
+    filter: str | None
+    rule: str | None
+    place: Place | None
+    reason: str = ""
+    at: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class DoorsLine:
+    """Ends whose traffic is stopped by the same doors: every one of `far` with every one of `near` on `services`. Where
+    there is but one door, changing it opens the way. `example` is a source, a destination and a service."""
+
+    family: int
+    kind: int
+    doors: tuple[Door, ...]
+    far: tuple[Member, ...]
+    near: tuple[Member, ...]
+    services: RangeSet
+    example: tuple[Member, Member, Service]
+
+
+def doors(ends: Ends, question: ReachQuestion) -> tuple[DoorsLine, ...]:
+    """What stops everything that does not reach an end (or that it does not reach), the fewest doors first.
+
+    Traffic of which some client ports get through is not locked out, and is not told of. Raises UsageError where there
+    is too much to be told one by one.
+    """
+    space = Space(ends, question.services, question.ports)
+    found: list[DoorsLine] = []
+    members = tuple(far_members(ends, question))
+    for family in (4, 6) if question.family is None else (question.family,):
+        far = space.ends_of(members, family, not question.is_out)
+        near = space.ends_of(question.name.members, family, question.is_out)
+        if far and near:
+            found += _OfFamily(space, question, family, far, near).lines()
+    return tuple(sorted(found, key=lambda line: (len(line.doors), line.kind, line.family, -len(line.far))))
+
+
+class _OfFamily:
+    def __init__(
+        self, space: Space, question: ReachQuestion, family: int, far: Sequence[SpaceEnd], near: Sequence[SpaceEnd]
+    ) -> None:
+        self.space, self.family, self.is_out = space, family, question.is_out
+        self.far, self.near = far, near
+        self.reasons: list[str] = []
+        self.machines: list[str] = [""]
+        self.senders, self.receivers = (near, far) if question.is_out else (far, near)
+        self.blocks = list(space.blocks(self.senders, self.receivers, family))
+        self.kinds: Kinds = space.kinds(family)
+        count = len(self.senders) * len(self.receivers) * len(self.kinds)
+        if count > _MOST_FLOWS:
+            raise UsageError(f"{question.name.text} has {count:,} kinds of traffic to be looked at, more than anybody"
+                             f" reads ({_MOST_FLOWS:,} at most): say which service, or ask about less")  # fmt: skip
+
+    def lines(self) -> list[DoorsLine]:
+        """The lines of one family."""
+        codes, known = self.codes()
+        there = np.zeros((len(self.senders), len(self.receivers)), dtype=np.bool_)
+        for block in self.blocks:
+            there[np.ix_(block.senders, block.receivers)] |= block.there.T
+        codes[~there] = 0
+        if self.is_out:
+            codes = np.swapaxes(codes, 0, 1)
+        found = []
+        for kind in sorted({end.kind for end in self.far}):
+            mine = np.array([row for row, end in enumerate(self.far) if end.kind == kind], dtype=np.int64)
+            for code in np.unique(codes[mine]).tolist():
+                if code:
+                    for rows, columns, services in products(codes[mine] == code):
+                        found.append(self.line(kind, known[code], mine[rows], columns, services))
+        return found
+
+    def codes(self) -> tuple[NDArray[np.int64], list[tuple[Door, ...]]]:
+        """For each sender, receiver and set of services a number of the doors that stop it: int64[n, m, services]; 0
+        for what gets through, at least from some client ports."""
+        shape = len(self.senders), len(self.receivers)
+        found = np.zeros((*shape, len(self.kinds.services)), dtype=np.int64)
+        known: list[tuple[Door, ...]] = [()]
+        numbers: dict[bytes, int] = {}
+        open_ = np.zeros((*shape, len(self.kinds.services)), dtype=np.bool_)
+        for block in self.blocks:
+            passed = self.kinds.by_service(self.kinds.unpacked(block.outcome.answered)) > 0
+            open_[np.ix_(block.senders, block.receivers)] |= np.swapaxes(passed & block.there[..., None], 0, 1)
+        for service in range(len(self.kinds.services)):
+            kind = self.kinds.kinds[int(np.flatnonzero(self.kinds.service_of == service)[0])]
+            for one in range(0, len(self.senders), max(1, _CHUNK // len(self.receivers))):
+                some = self.senders[one : one + max(1, _CHUNK // len(self.receivers))]
+                rows = self.of_kind(some, kind, numbers, known)
+                found[one : one + len(some), :, service] = rows
+        found[open_] = 0
+        return found, known
+
+    def of_kind(
+        self, senders: Sequence[SpaceEnd], kind: Kind, numbers: dict[bytes, int], known: list[tuple[Door, ...]]
+    ) -> NDArray[np.int64]:
+        flows, _ = flows_between(self.space, senders, self.receivers, [kind], len(senders) * len(self.receivers), True)
+        column = judged(self.space, flows)
+        stops = (column.action == DROPS) | (column.action == REJECTS)
+        gates = np.zeros(stops.shape, dtype=np.int64)
+        way = column.way.astype(np.int64)
+        for at in np.flatnonzero(stops.any(axis=0)).tolist():
+            here = np.full(len(way), at, dtype=np.int64)
+            number = self.space.layout.columns(way, here, self.number_of)
+            reason = self.space.layout.columns(way, here, self.reason_of)
+            decider = np.where(column.deciding[:, at] > 0, column.deciding[:, at], reason)
+            gates[:, at] = np.where(stops[:, at], number * _DECIDERS + decider, 0)
+        distinct, back = np.unique(gates, axis=0, return_inverse=True)
+        codes = np.zeros(len(distinct), dtype=np.int64)
+        for place, row in enumerate(distinct):
+            met = row[row > 0]
+            if len(met):
+                mark = met.tobytes()
+                if mark not in numbers:
+                    numbers[mark] = len(known)
+                    known.append(tuple(self.door(*divmod(int(each), _DECIDERS)) for each in met.tolist()))
+                codes[place] = numbers[mark]
+        return codes[back.reshape(-1)].reshape(len(senders), len(self.receivers))
+
+    def door(self, number: int, decider: int) -> Door:
+        """A door by the number of its gate and of what decides there."""
+        machine, number = divmod(number, _GATES)
+        gate, direction = gate_named(number)
+        at = self.machines[machine]
+        if decider >= _REASONS:
+            return Door(gate, direction, None, None, None, self.reasons[decider - _REASONS], at)
+        chosen = self.space.layout.lists.deciders[decider]
+        if not chosen.filter:
+            return Door(gate, direction, None, None, None, chosen.rule or "", at)
+        place = place_of(self.space, gate, direction, chosen)
+        return Door(gate, direction, chosen.filter, chosen.rule, place, at=at)
+
+    def number_of(self, slot: Slot) -> int:
+        """The number of a kind of gate and its direction, with that of the machine on the way whose it is."""
+        if slot.gate.whose != FIXED or slot.kind not in (INTERFACE, HOST):
+            return slot.number
+        if slot.gate.step.at not in self.machines:
+            self.machines.append(slot.gate.step.at)
+        return self.machines.index(slot.gate.step.at) * _GATES + slot.number
+
+    def reason_of(self, slot: Slot) -> int:
+        """The number of why the way itself stops packets at a gate."""
+        stop = slot.gate.step.stop
+        words = "no crossing is listed" if stop is None else SHARED_REASONS.get(stop.kind, stop.kind or "stopped here")
+        if words not in self.reasons:
+            self.reasons.append(words)
+        return _REASONS + self.reasons.index(words)
+
+    def line(
+        self, kind: int, met: tuple[Door, ...], rows: NDArray[np.int64], columns: NDArray[np.int64],
+        services: NDArray[np.int64],
+    ) -> DoorsLine:  # fmt: skip
+        """One line."""
+        mine, theirs = [self.far[row] for row in rows.tolist()], [self.near[column] for column in columns.tolist()]
+        one, other = apart(*((theirs, mine) if self.is_out else (mine, theirs)))
+        asked = self.kinds.kinds[int(np.flatnonzero(self.kinds.service_of == services[0])[0])].service
+        return DoorsLine(
+            self.family, kind, met, tuple(member for end in mine for member in end.members),
+            tuple(member for end in theirs for member in end.members),
+            RangeSet.of(pair for number in services.tolist() for pair in self.kinds.services[number]),
+            (one, other, Service(asked >> 16, asked & 0xFFFF)),
+        )  # fmt: skip

@@ -1,0 +1,120 @@
+"""Which rules let traffic in, gate by gate, and how many would stop it: of many pairs at once, by the gate tables."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.errors import Place
+from kiboko.core.reachability.space import Space, SpaceEnd
+from kiboko.core.tables.column import FlowColumn, Flows
+from kiboko.core.tables.filter_lists import PASSES, Decider
+from kiboko.core.tables.kinds import Kind
+from kiboko.core.tables.layout import GATES
+from kiboko.core.walk.gates import FORWARD, REPLY
+
+MOST_FLOWS = 20_000
+
+
+@dataclass(frozen=True, slots=True)
+class LetIn:
+    """A rule that lets something pass at a kind of gate, in one direction, and where it is written; `rule` may be
+    `otherwise`."""
+
+    gate: str
+    direction: str
+    filter: str
+    rule: str
+    place: Place | None
+
+
+def flows_between(
+    space: Space, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd], kinds: Sequence[Kind], most: int,
+    with_own: bool = False,
+) -> tuple[Flows, bool]:  # fmt: skip
+    """The flows of every sender to every receiver on some kinds; and whether they are only some of them, evenly spread,
+    since there are more than `most`. Those of a machine to itself are left out but for `with_own`."""
+    targets = np.array(
+        [[space.target(each, outside) for each in receivers] for outside in dict.fromkeys(s.outside for s in senders)]
+    )
+    number = {outside: row for row, outside in enumerate(dict.fromkeys(each.outside for each in senders))}
+    shape = len(senders), len(receivers), len(kinds)
+    count = int(np.prod(shape))
+    chosen = np.arange(count) if count <= most else np.linspace(0, count - 1, most).astype(np.int64)
+    sender, receiver, kind = np.unravel_index(chosen, shape)
+    outside = np.array([number[each.outside] for each in senders])
+    atoms = np.array([each.atom for each in senders])
+    machines: dict[str | None, int] = {None: -1}
+    own, other = (
+        np.array([machines.setdefault(each.instance, len(machines)) for each in ends]) for ends in (senders, receivers)
+    )
+    apart = (own[sender] != other[receiver]) | (own[sender] < 0) | with_own
+    sender, receiver, kind = sender[apart], receiver[apart], kind[apart]
+    flows = Flows(
+        atoms[sender].astype(np.int32), targets[outside[sender], receiver].astype(np.int32),
+        np.array([each.service for each in kinds], dtype=np.int64)[kind],
+        np.array([each.port for each in kinds], dtype=np.int64)[kind],
+    )  # fmt: skip
+    return flows, count > most
+
+
+def judged(space: Space, flows: Flows) -> FlowColumn:
+    """All gates of some flows."""
+    column = FlowColumn(space.layout, flows)
+    for at in range(column.request + column.reply):
+        column.ask(at)
+    return column
+
+
+def let_in(
+    space: Space, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd], kinds: Sequence[Kind]
+) -> tuple[tuple[LetIn, ...], bool]:
+    """The rules that let some traffic pass, in the order of the gates, and whether only some of it was looked at."""
+    flows, is_sampled = flows_between(space, senders, receivers, kinds, MOST_FLOWS)
+    if not len(flows):
+        return (), False
+    column = judged(space, flows)
+    found: dict[LetIn, None] = {}
+    for at in range(column.request + column.reply):
+        rows = np.flatnonzero((column.action[:, at] == PASSES) & (column.deciding[:, at] > 0) & (column.way >= 0))
+        if not len(rows):
+            continue
+        gates = space.layout.columns(
+            column.way[rows].astype(np.int64), np.full(len(rows), at, dtype=np.int64), lambda slot: slot.number
+        )
+        pairs: NDArray[np.int64] = np.unique(np.stack([gates, column.deciding[rows, at].astype(np.int64)]), axis=1)
+        for number, decider in pairs.T.tolist():
+            met = _named(space, number, space.layout.lists.deciders[decider])
+            if met is not None:
+                found[met] = None
+    return tuple(found), is_sampled
+
+
+def _named(space: Space, number: int, decider: Decider) -> LetIn | None:
+    """A rule by its gate and decider; None for what is no rule of a filter."""
+    if not decider.filter or decider.rule is None:
+        return None
+    gate, direction = gate_named(number)
+    return LetIn(gate, direction, decider.filter, decider.rule, place_of(space, gate, direction, decider))
+
+
+def gate_named(number: int) -> tuple[str, str]:
+    """A kind of gate and its direction, by the number that the layout has for both."""
+    return GATES[(number - 1) % len(GATES)], FORWARD if number <= len(GATES) else REPLY
+
+
+def place_of(space: Space, gate: str, direction: str, decider: Decider) -> Place | None:
+    """Where what decides is written, as far as the network file says."""
+    chosen = space.walker.topology.filters.get(decider.filter or "")
+    if chosen is None:
+        return None
+    way = gate.rpartition("-")[2] if gate.endswith(("-in", "-out")) else None
+    ways = [way] if way else ["in", "out"]
+    for each in ways:
+        for rule in chosen.direction(each) or ():
+            if rule.name == decider.rule:
+                return rule.place
+    return chosen.place

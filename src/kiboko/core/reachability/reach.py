@@ -1,0 +1,280 @@
+"""Everything that can reach an end, or that it can reach: exact, as the fewest lines that say it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.errors import UsageError
+from kiboko.core.header.addresses import Address, AddressSet
+from kiboko.core.header.ranges import EMPTY, RangeSet
+from kiboko.core.header.services import Service
+from kiboko.core.queries.ends import End, Ends, Member, member_addresses
+from kiboko.core.reachability.letting_in import LetIn, let_in
+from kiboko.core.reachability.products import apart, products
+from kiboko.core.reachability.space import NOBODY, OUTSIDE, RECORDED, Space, SpaceEnd
+from kiboko.core.tables.kinds import Kinds
+from kiboko.core.walk.walk import ALLOWED, ONE_WAY, PARTLY, UNKNOWN
+
+Rows = NDArray[np.int64]
+VERDICTS = (ALLOWED, PARTLY, UNKNOWN, ONE_WAY)
+"""What gets through, at least in part, in the order in which it is shown."""
+MOST_PAIRS = 4_000_000
+"""As many pairs as are still told one by one; of more a matrix tells."""
+_BLOCKED = 0
+
+
+@dataclass(frozen=True, slots=True)
+class ReachLine:
+    """Ends that come to the same: every one of `far` with every one of `near` on all `services`.
+
+    `far` are the ends that were looked for, `near` those that were asked about. `kind` is that of the far ends;
+    `ports` are, of `partly`, the client ports that get an answer. `rules` let it in, gate by gate; they are those of
+    some of the pairs only where `is_sampled`. `example` is a source, a destination and a service.
+    """
+
+    verdict: str
+    family: int
+    kind: int
+    far: tuple[Member, ...]
+    near: tuple[Member, ...]
+    services: RangeSet
+    ports: RangeSet
+    rules: tuple[LetIn, ...]
+    is_sampled: bool
+    example: tuple[Member, Member, Service]
+
+    @property
+    def pairs(self) -> int:
+        """How many pairs of ends there are."""
+        return sum(each.count for each in self.far) * sum(each.count for each in self.near)
+
+
+@dataclass(frozen=True, slots=True)
+class ReachAnswer:
+    """All lines, recorded ends first, IPv4 before IPv6; how many ends of each kind were looked at, and how many
+    of them reach it (or are reached) on anything; what has to be borne in mind."""
+
+    lines: tuple[ReachLine, ...]
+    looked_at: tuple[int, ...]
+    found: tuple[int, ...]
+    caveats: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ReachQuestion:
+    """What is asked: everything that reaches `name`, or (`is_out`) that it reaches.
+
+    `services` are service numbers, as `resolve_service` gives them; `family` 4 or 6, None for both; `excepted` are ends
+    that are left out, and `only` is `recorded` or `outside` where only these are looked for.
+    """
+
+    name: End
+    services: RangeSet
+    is_out: bool = False
+    family: int | None = None
+    excepted: tuple[End, ...] = ()
+    only: str | None = None
+    ports: RangeSet | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class _Status:
+    """What a service comes to for a pair of ends: a place in `VERDICTS` from 1, 0 for blocked; and its client ports."""
+
+    verdict: int
+    ports: RangeSet = EMPTY
+
+
+def reach(ends: Ends, question: ReachQuestion) -> ReachAnswer:
+    """Everything that can reach an end, or that it can reach.
+
+    Raises
+    ------
+    UsageError : where there are too many pairs to be told one by one, or none
+
+    >>> from kiboko.core.queries.ends import resolve_service
+    >>> from kiboko.core.walk.walk import Walker
+    >>> from kiboko.files.network.network_file import load_network
+    >>> ends = Ends(Walker(load_network("network.yaml")))
+    >>> found = reach(ends, ReachQuestion(ends.resolve("gauge-07"), resolve_service("ssh", {}), only="outside"))
+    >>> [(line.verdict, line.far[0].outside) for line in found.lines]
+    [('allowed', 'crews')]
+    """
+    return _Reach(ends, question).answer()
+
+
+class _Reach:
+    def __init__(self, ends: Ends, question: ReachQuestion) -> None:
+        self.ends, self.question = ends, question
+        named = dict.fromkeys(each.instance for each in question.name.members if each.instance is not None)
+        receivers = None if question.is_out else [ends.topology.instances[name] for name in named]
+        self.space = Space(ends, question.services, question.ports, receivers)
+        self.lines: list[ReachLine] = []
+        self.looked_at: list[dict[str, int]] = [{}, {}, {}]
+        self.found: list[dict[str, int]] = [{}, {}, {}]
+
+    def answer(self) -> ReachAnswer:
+        question = self.question
+        members = tuple(far_members(self.ends, question))
+        for family in (4, 6) if question.family is None else (question.family,):
+            far = self.space.ends_of(members, family, not question.is_out)
+            near = self.space.ends_of(question.name.members, family, question.is_out)
+            if not far or not near:
+                continue
+            if len(far) * len(near) > MOST_PAIRS:
+                raise UsageError(
+                    f"{question.name.text} and what is looked for make {len(far) * len(near):,} pairs, more than"
+                    f" anybody reads ({MOST_PAIRS:,} at most): ask about less, or for a matrix of groups"
+                )
+            self.of_family(far, near, family)
+        if not any(self.looked_at):
+            raise UsageError(f"{question.name.text} makes no pair with anything: it has no address, or nothing is left"
+                             " to look for")  # fmt: skip
+        lines = sorted(self.lines, key=lambda each: (each.kind, each.family, VERDICTS.index(each.verdict), -each.pairs))
+        looked_at, found = (tuple(sum(each.values()) for each in counts) for counts in (self.looked_at, self.found))
+        return ReachAnswer(tuple(lines), looked_at, found, self.caveats(lines))
+
+    def caveats(self, lines: Sequence[ReachLine]) -> tuple[str, ...]:
+        told = list(self.question.name.caveats)
+        if any(each.kind == NOBODY for each in lines):
+            told.append("where nobody is recorded, no instance or host filter is asked, and what listens is not known")
+        if any(line.verdict == PARTLY for line in lines):
+            told.append("partly: only some client ports get an answer; a client that happens on another port fails")
+        return tuple(told)
+
+    # One family.
+
+    def of_family(self, far: Sequence[SpaceEnd], near: Sequence[SpaceEnd], family: int) -> None:
+        is_out = self.question.is_out
+        senders, receivers = (near, far) if is_out else (far, near)
+        kinds_of: list[_Status] = [_Status(_BLOCKED)]
+        blocks = list(self.space.blocks(senders, receivers, family))
+        kinds = self.space.kinds(family)
+        status = np.zeros((len(far), len(near), len(kinds.services)), dtype=np.int32)
+        met = np.zeros((len(far), len(near)), dtype=np.bool_)
+        reading = _Statuses(kinds, senders, kinds_of)
+        for block in blocks:
+            codes = reading.of(block.senders, block.outcome.arrives, block.outcome.answered, block.outcome.doubtful)
+            codes[~block.there] = 0
+            there = block.there if is_out else block.there.T
+            rows, columns = (block.receivers, block.senders) if is_out else (block.senders, block.receivers)
+            where = np.ix_(rows, columns)
+            mine = codes if is_out else np.swapaxes(codes, 0, 1)
+            status[where] = np.where(there[..., None], mine, status[where])
+            met[where] |= there
+        for row in np.flatnonzero(met.any(axis=1)).tolist():
+            self.note(self.looked_at, far[row])
+        for row in np.flatnonzero(status.any(axis=(1, 2))).tolist():
+            self.note(self.found, far[row])
+        for kind in (RECORDED, NOBODY, OUTSIDE):
+            alike = np.array([row for row, each in enumerate(far) if each.kind == kind], dtype=np.int64)
+            for code in range(1, len(kinds_of)):
+                truths = status[alike] == code
+                if truths.any():
+                    for rows, columns, services in products(truths):
+                        self.add(kinds_of[code], family, kind, far, near, alike[rows], columns, services, kinds)
+
+    def note(self, counts: list[dict[str, int]], end: SpaceEnd) -> None:
+        """Count an end once, in whichever family: an instance, an outside by name, else addresses."""
+        name = end.instance or (end.outside if end.kind == OUTSIDE else None) or f"{end.atom}"
+        counts[end.kind][name] = 1 if end.kind != NOBODY else end.count
+
+    def add(
+        self, status: _Status, family: int, kind: int, far: Sequence[SpaceEnd], near: Sequence[SpaceEnd], rows: Rows,
+        columns: Rows, services: Rows, kinds: Kinds,
+    ) -> None:  # fmt: skip
+        is_out = self.question.is_out
+        mine, theirs = [far[row] for row in rows.tolist()], [near[column] for column in columns.tolist()]
+        senders, receivers = (theirs, mine) if is_out else (mine, theirs)
+        examples = [
+            kind for kind, number in zip(kinds.kinds, kinds.service_of.tolist(), strict=True)
+            if number in set(services.tolist()) and (not status.ports or kind.port in status.ports)
+        ]  # fmt: skip
+        met, is_sampled = let_in(self.space, senders, receivers, examples)
+        asked = kinds.kinds[int(np.flatnonzero(kinds.service_of == services[0])[0])].service
+        one, other = apart(senders, receivers)
+        self.lines.append(
+            ReachLine(
+                VERDICTS[status.verdict - 1], family, kind,
+                tuple(member for each in mine for member in each.members),
+                tuple(member for each in theirs for member in each.members),
+                RangeSet.of(pair for number in services.tolist() for pair in kinds.services[number]),
+                status.ports, met, is_sampled, (one, other, Service(asked >> 16, asked & 0xFFFF)),
+            )
+        )  # fmt: skip
+
+
+class _Statuses:
+    """What services come to for pairs of ends, as numbers: each distinct outcome is read once."""
+
+    def __init__(self, kinds: Kinds, senders: Sequence[SpaceEnd], known: list[_Status]) -> None:
+        self._kinds, self._known = kinds, known
+        ports = [each.ports for each in senders]
+        self._sent = {each: kinds.sent_from(each) for each in dict.fromkeys(ports)}
+        self._sends = np.stack([self._sent[each] for each in ports])
+        self._numbers = {each: number for number, each in enumerate(known)}
+        self._read: dict[bytes, NDArray[np.int32]] = {}
+
+    def of(self, senders: Rows, *outcome: NDArray[np.uint64]) -> NDArray[np.int32]:
+        """The numbers of what every service comes to: int32[m, n, services], of words uint64[m, n, words]."""
+        sends = np.broadcast_to(self._sends[senders][None], outcome[0].shape)
+        whole = np.concatenate([*(each & sends for each in outcome), sends], axis=-1)
+        rows = np.ascontiguousarray(whole.reshape(-1, whole.shape[-1]))
+        keys = rows.view(np.dtype((np.void, rows.shape[1] * 8))).reshape(-1)
+        distinct, first, back = np.unique(keys, return_index=True, return_inverse=True)
+        found = np.zeros((len(distinct), len(self._kinds.services)), dtype=np.int32)
+        for at, row in enumerate(first.tolist()):
+            mark = rows[row].tobytes()
+            if mark not in self._read:
+                self._read[mark] = self._of_words(rows[row].reshape(4, -1))
+            found[at] = self._read[mark]
+        return found[back.reshape(outcome[0].shape[:2])]
+
+    def _of_words(self, words: NDArray[np.uint64]) -> NDArray[np.int32]:
+        kinds = self._kinds
+        arrives, answered, doubtful, sends = (kinds.unpacked(each) for each in words)
+        answered = answered & ~doubtful
+        sent, comes, back, doubt = (kinds.by_service(each) for each in (sends, arrives, answered, doubtful))
+        verdict = np.select([doubt > 0, back == sent, back > 0, comes > 0], [3, 1, 2, 4], _BLOCKED)
+        found = np.zeros(len(verdict), dtype=np.int32)
+        for service, number in enumerate(verdict.tolist()):
+            status = _Status(number)
+            if VERDICTS[number - 1] == PARTLY and number:
+                mine = np.flatnonzero((kinds.service_of == service) & answered).tolist()
+                status = _Status(number, RangeSet.of(pair for kind in mine for pair in kinds.kinds[kind].ports))
+            if status not in self._numbers:
+                self._numbers[status] = len(self._known)
+                self._known.append(status)
+            found[service] = self._numbers[status]
+        return found
+
+
+def far_members(ends: Ends, question: ReachQuestion) -> Iterator[Member]:
+    """The ends that a question looks for."""
+    left_out = {each.instance for end in question.excepted for each in end.members if each.instance}
+    addresses = AddressSet.union(
+        member_addresses(each) for end in question.excepted for each in end.members if each.low is not None
+    )
+    for member in ends.resolve("any").members:
+        if member.low is None:
+            if member.instance not in left_out and question.only != "outside":
+                yield member
+        elif question.only is None or (question.only == "outside" and member.outside is not None):
+            yield from _without(member, addresses)
+
+
+def _without(member: Member, left_out: AddressSet) -> Iterator[Member]:
+    """A range less some addresses."""
+    if not left_out or member.low is None or member.high is None:
+        yield member
+        return
+    rest = member_addresses(member) - left_out
+    for family in (4, 6):
+        for low, high in rest.family(family):
+            first, last = Address(family, low), Address(family, high)
+            name = str(first) if low == high else f"{first}-{last}"
+            yield Member(name, None, (), first, last, outside=member.outside)

@@ -1,0 +1,211 @@
+"""Reach, doors and stepping stones held to walks, one by one."""
+
+import os
+import tempfile
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from kiboko.core.errors import UsageError
+from kiboko.core.header.services import Service
+from kiboko.core.queries.ends import Ends, Member, resolve_service, services_for
+from kiboko.core.reachability.doors import doors
+from kiboko.core.reachability.naming import Namer
+from kiboko.core.reachability.reach import ReachQuestion, far_members, reach
+from kiboko.core.reachability.stepping_stones import stepping_stones
+from kiboko.core.walk.walk import Walker
+from kiboko.demo.data import write_demo
+from kiboko.files.network.network_file import load_network
+from tests.helpers import a_filter, base, load
+from tests.random_networks import random_network
+
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "3"))
+ASKED = [(6, 22), (6, 80), (6, 8005), (17, 53), (6, 40001), (1, 8 << 8), (58, 128 << 8), (1, 3 << 8 | 3), (47, 0)]
+
+
+def single(member, is_last=False):
+    """A member as one end: of a range its first or its last address."""
+    if member.low is None:
+        return member
+    address = member.high if is_last else member.low
+    return Member(str(address), None, (), address, address, outside=member.outside)
+
+
+def singles(member, is_sender):
+    """A member as ends: each interface by itself where it is sent to."""
+    if member.low is None and not is_sender:
+        for interface in member.interfaces:
+            yield Member(interface.name, member.instance, (interface,), is_by_address=member.is_by_address)
+    else:
+        yield single(member, not is_sender)
+
+
+def cells(ends, question, family):
+    """Every pair that a question is about, by its walks: `(source, destination)` names to walk by service."""
+    far = [each for member in far_members(ends, question) for each in singles(member, not question.is_out)]
+    near = [each for member in question.name.members for each in singles(member, question.is_out)]
+    for one in far:
+        for other in near:
+            sender, receiver = (other, one) if question.is_out else (one, other)
+            if sender.instance is not None and sender.instance == receiver.instance:
+                continue
+            pairs = ends.pairs(sender, receiver, family)
+            if not pairs or pairs[0].source.address == pairs[0].target:
+                continue
+            if pairs[0].source.network is None and ends.is_foreign(pairs[0].target):
+                continue
+            for protocol, detail in ASKED:
+                if (protocol << 16 | detail) in services_for(question.services, family):
+                    yield one, other, ends.walk_pair(pairs[0], Service(protocol, detail))
+
+
+def holds(members, end):
+    """Whether an end is among some members of a line: by its address, by its name, or with its whole machine."""
+    for each in members:
+        if each.low is not None and end.low is not None:
+            if each.low.family == end.low.family and each.low <= end.low <= each.high:
+                return True
+            continue
+        is_mine = end.low is None and each.low is None and each.instance == end.instance
+        if is_mine and each.name in (end.name, end.instance) and _stands_for(each, end):
+            return True
+    return False
+
+
+def _stands_for(member, end):
+    """Whether a name stands for an end: the same name, a machine as a sender, or one for its interface."""
+    return end.name in (member.name, end.instance) or end.interfaces[0] in member.interfaces
+
+
+class HeldToWalks(unittest.TestCase):
+    def hold(self, topology, names, service="any"):
+        ends = Ends(Walker(topology))
+        services = resolve_service(service, topology.services)
+        count = 0
+        for name in names:
+            for is_out in (False, True):
+                for family in (4, 6):
+                    question = ReachQuestion(ends.resolve(name), services, is_out, family)
+                    expected = list(cells(ends, question, family))
+                    try:
+                        lines = reach(ends, question).lines
+                        locked = doors(ends, question)
+                    except UsageError:
+                        self.assertEqual([], expected)
+                        continue
+                    for far, near, walk in expected:
+                        count += 1
+                        self.held((name, is_out), far, near, walk, lines, locked)
+        return count
+
+    def held(self, asked, far, near, walk, lines, locked):
+        number = walk.flow.service.protocol << 16 | walk.flow.service.detail
+        text = f"{asked} {far.name} {near.name} {walk.flow.service}"
+
+        def mine(found):
+            return [each for each in found if number in each.services
+                    and holds(each.far, far) and holds(each.near, near)]  # fmt: skip
+
+        met = mine(lines)
+        self.assertEqual([] if walk.verdict == "blocked" else [walk.verdict], [each.verdict for each in met], text)
+        for line in met:
+            if walk.verdict == "partly":
+                self.assertEqual(walk.answered, line.ports, text)
+            told = {(rule.gate, rule.direction, rule.filter, rule.rule) for rule in line.rules}
+            for row in walk.rows:
+                is_rule = (
+                    row.action == "allow" and row.filter and row.rule and not row.tracked and row.gate != "listener"
+                )
+                if is_rule and walk.verdict == "allowed":
+                    self.assertIn((row.gate, row.direction, row.filter, row.rule), told, text)
+        behind = mine(locked)
+        if walk.verdict in ("blocked", "one-way") and not walk.doubtful:
+            ports = walk.flow.source_ports.lowest if walk.flow.service.has_ports else None
+            stops = [row for row in walk.stops() if ports is None or ports in row.ports]
+            self.assertEqual(1, len(behind), text)
+            said = [(door.gate, door.direction, door.filter, door.rule) for door in behind[0].doors if door.filter]
+            self.assertEqual(
+                [(row.gate, row.direction, row.filter, row.rule) for row in stops if row.filter and row.gate != "listener"],
+                said, text,
+            )  # fmt: skip
+            self.assertEqual(len(stops), len(behind[0].doors), text)
+        elif walk.verdict in ("allowed", "partly"):
+            self.assertEqual([], behind, text)
+
+    def test_every_cell_of_random_networks(self):
+        count = 0
+        for seed in range(NETWORKS):
+            topology = load(random_network(seed))
+            names = [next(iter(topology.instances)), "a1", "internet", *list(topology.groups)[:1]]
+            with self.subTest(seed=seed):
+                count += self.hold(topology, names)
+        self.assertGreater(count, 1000 * NETWORKS)
+
+    def test_every_cell_of_the_demo(self):
+        with tempfile.TemporaryDirectory() as folder:
+            write_demo(Path(folder))
+            topology = load_network(str(Path(folder) / "network.yaml"))
+        self.assertGreater(self.hold(topology, ["database", "gauges", "internet"]), 2000)
+
+
+class Lines(unittest.TestCase):
+    def setUp(self):
+        values = base()
+        for number in range(3):
+            values["instances"][f"desk-{number}"] = {
+                "tags": {"role": "desk"}, "interfaces": [{"subnet": "a2", "addresses": [f"10.1.2.{50 + number}"]}]
+            }  # fmt: skip
+        values["groups"] = {"desks": {"where": {"role": "desk"}}}
+        values["filters"]["guard"] = a_filter("instance", inbound=[
+            {"action": "allow", "from": "desks", "service": "ssh"},
+            {"action": "allow", "from": "desk-0", "service": "tcp/5432"}])  # fmt: skip
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["guard"]
+        self.topology = load(values)
+        self.ends = Ends(Walker(self.topology))
+
+    def reach(self, service, **rest):
+        services = resolve_service(service, self.topology.services)
+        return reach(self.ends, ReachQuestion(self.ends.resolve("ann"), services, family=4, **rest))
+
+    def test_who_gets_in_is_told_by_the_fewest_names(self):
+        found = self.reach("ssh")
+        self.assertEqual(1, len(found.lines))
+        self.assertEqual(["desks"], [name.text for name in Namer(self.ends).names(found.lines[0].far)])
+        self.assertEqual(3, found.found[0])
+
+    def test_a_line_names_the_rules_that_let_it_in_with_their_lines(self):
+        (rule,) = self.reach("tcp/5432").lines[0].rules
+        self.assertEqual(("instance-in", "forward", "guard"), (rule.gate, rule.direction, rule.filter))
+        self.assertIsNotNone(rule.place)
+
+    def test_what_is_excepted_is_not_looked_for(self):
+        found = self.reach("ssh", excepted=(self.ends.resolve("desk-1"), self.ends.resolve("desk-2")))
+        self.assertEqual(["desk-0"], [member.name for member in found.lines[0].far])
+
+    def test_only_outside_leaves_instances_out(self):
+        self.assertEqual((), self.reach("ssh", only="outside").lines)
+
+    def test_a_chain_goes_by_way_of_whom_one_may_log_in_to(self):
+        """Only desk-0 may reach the database; the other desks may log in to desk-0, and go on from there."""
+        question = ReachQuestion(self.ends.resolve("ann"), resolve_service("tcp/5432", {}), family=4, only="recorded")
+        chains = stepping_stones(self.ends, question, resolve_service("ssh", {}), 2)
+        first = next(chain for chain in chains if any(member.name == "desk-1" for member in chain.sources))
+        self.assertEqual(2, first.steps)
+        self.assertEqual([("ssh", "desk-0"), ("postgresql", "ann")], [
+            ({22: "ssh", 5432: "postgresql"}[hop.service.detail], hop.destination.name) for hop in first.hops])  # fmt: skip
+        everybody = {member.name for chain in chains for member in chain.sources}
+        self.assertNotIn("desk-0", everybody, "whoever gets there at once needs no chain")
+
+    def test_a_chain_ends_where_nobody_may_log_in(self):
+        question = ReachQuestion(self.ends.resolve("ann"), resolve_service("tcp/5432", {}), family=4, only="recorded")
+        self.assertEqual((), stepping_stones(self.ends, question, resolve_service("tcp/1", {}), 1))
+
+    def test_one_door_is_one_change(self):
+        lines = doors(self.ends, ReachQuestion(self.ends.resolve("ann"), resolve_service("tcp/5432", {}), family=4))
+        mine = next(line for line in lines if any(member.name == "desk-1" for member in line.far))
+        self.assertEqual([("instance-in", "guard", "otherwise")], [(d.gate, d.filter, d.rule) for d in mine.doors])
+
+    def test_too_many_pairs_are_refused_with_what_to_ask_instead(self):
+        with self.assertRaisesRegex(UsageError, "ask about less"):
+            with mock.patch("kiboko.core.reachability.reach.MOST_PAIRS", 3):
+                self.reach("ssh")
