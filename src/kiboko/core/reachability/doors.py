@@ -151,7 +151,9 @@ class _OfFamily:
                 mark = met.tobytes()
                 if mark not in numbers:
                     numbers[mark] = len(known)
-                    known.append(tuple(self.door(*divmod(int(each), _DECIDERS)) for each in met.tolist()))
+                    known.append(
+                        tuple(self.door(*divmod(int(each), _DECIDERS)) for each in dict.fromkeys(met.tolist()))
+                    )
                 codes[place] = numbers[mark]
         return codes[back.reshape(-1)].reshape(len(senders), len(self.receivers))
 
