@@ -49,6 +49,12 @@ def outcomes(
     if count == 1 or small or len(pieces) == 1:
         yield from map((here or job.start)(), pieces)
         return
+    yield from shared_out(job, pieces, count)
+
+
+def shared_out(job: Job[T_co], pieces: Sequence[Any], count: int) -> Iterator[T_co]:
+    """What comes of pieces of whatever kind by `count` processes of this machine, in the order of the pieces. Raises
+    EnvironmentFailure where one of them is ended from outside."""
     from concurrent.futures import Future, ProcessPoolExecutor
     from concurrent.futures.process import BrokenProcessPool
     from multiprocessing import get_context

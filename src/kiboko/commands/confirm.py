@@ -74,7 +74,7 @@ def run(args: argparse.Namespace) -> int:
     if not args.probes and not args.flows:
         raise UsageError("give evidence: --probes FILE, --flows FILE, or both")
     if args.plot is not None:
-        from kiboko.views.flow_figures import check_figure
+        from kiboko.views.figures import check_figure
 
         if not args.flows:
             raise UsageError("--plot draws flow records over time: give --flows")

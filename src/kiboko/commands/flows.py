@@ -89,7 +89,7 @@ def run(args: argparse.Namespace) -> int:
     if wrong:
         raise UsageError(f"'{wrong[0]}' is no field to sum up by: {', '.join(FIELDS)}")
     if args.plot is not None:
-        from kiboko.views.flow_figures import check_figure
+        from kiboko.views.figures import check_figure
 
         check_figure(args.plot)
     if args.export is not None:

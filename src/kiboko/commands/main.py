@@ -20,6 +20,7 @@ COMMANDS = {
     "route": "the way from FROM to TO: each hop, the entry that won and the ones it beat",
     "show": "one thing and everything in force around it",
     "reach": "all that can reach NAME, or (--out) that it can reach, exactly",
+    "matrix": "groups, zones, subnets or tags by each other: what gets through",
     "probe": "send real probes and record what came back",
     "collect": "receive flow and deny records off the wire and store them",
     "flows": "read, filter, sum up and plot flow records; which rules they hit",

@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-import importlib.util
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from kiboko.core.errors import UsageError
 from kiboko.core.evidence.coverage import Coverage
 from kiboko.core.network.model import Topology
 from kiboko.core.records.flow_query import MINUTE, Sums, Timeline
 from kiboko.core.records.flow_table import moment
-from kiboko.files.documents.saving import check_writable, written_whole
 from kiboko.views.coverage_view import point_text
+from kiboko.views.figures import plotting, save_figure, words
 from kiboko.views.flows_view import top
-from kiboko.views.text import clean
 
 _OUTCOMES = {"passed": "#2f7d6d", "seen": "#9aa5b1", "denied": "#c4552d"}
 _WRONG = {"leak": "#b3203a", "break": "#8e44ad"}
@@ -26,24 +23,24 @@ _MOST_PERIODS = 120
 
 def draw_flows(sums: Sums, timeline: Timeline, by: str, path: Path) -> None:
     """Draw to a PNG or SVG file. Raises UsageError for another form, EnvironmentFailure where it cannot be written."""
-    pyplot = _pyplot(path)
+    pyplot = plotting(path)
     from matplotlib import ticker
 
     figure, (bars, course) = pyplot.subplots(2, 1, figsize=(12.8, 8), height_ratios=(3, 2), layout="constrained")
     shown = top(sums, by, _MOST_BARS)[::-1]
-    bars.barh([_words("  ".join(key)) for key, _ in shown], [getattr(each, by) for _, each in shown], color="#3b5b92")
+    bars.barh([words("  ".join(key)) for key, _ in shown], [getattr(each, by) for _, each in shown], color="#3b5b92")
     bars.set_title(f"Most {by} by {', '.join(sums.fields)}", loc="left")
     bars.set_xlabel(by)
     bars.xaxis.set_major_formatter(ticker.EngFormatter(sep=""))
     _draw_course(course, timeline, _OUTCOMES)
     course.set_title("Records by the time they began (UTC)", loc="left")
-    _save(figure, (bars, course), path)
+    save_figure(figure, (bars, course), path)
 
 
 def draw_findings(coverage: Coverage, topology: Topology, path: Path) -> None:
     """Findings over time, leaks and breaks apart from the rest, and when each observation point recorded anything. To a
     PNG or SVG file; raises UsageError for another form, EnvironmentFailure where it cannot be written."""
-    pyplot = _pyplot(path)
+    pyplot = plotting(path)
     points = sorted(coverage.points.items(), key=lambda item: (-item[1][0].records, item[0]))[:_MOST_BARS][::-1]
     heights = (2, 2, 1 + 0.25 * len(points))
     figure, (wrong, rest, places) = pyplot.subplots(
@@ -61,34 +58,9 @@ def draw_findings(coverage: Coverage, topology: Topology, path: Path) -> None:
         runs = _runs(sorted(minutes))
         spans = [(_day(begin * MINUTE), (end - begin) * minute) for begin, end in runs]
         places.broken_barh(spans, (height - 0.35, 0.7), color="#3b5b92", linewidth=0)
-    places.set_yticks(range(len(points)), [_words(point_text(name, topology)) for name, _ in points])
+    places.set_yticks(range(len(points)), [words(point_text(name, topology)) for name, _ in points])
     places.set_title("Minutes with a record, by observation point", loc="left")
-    _save(figure, (wrong, rest, places), path)
-
-
-def check_figure(path: Path) -> None:
-    """Raise, before any work is done, where a figure could not be drawn in the end: UsageError for another form or
-    without the extra `plot`, EnvironmentFailure where it cannot be written."""
-    if path.suffix not in (".png", ".svg"):
-        raise UsageError(f"{path}: a figure is .png or .svg")
-    if importlib.util.find_spec("matplotlib") is None:
-        raise UsageError("--plot needs the extra: pip install 'kiboko[plot]'")
-    check_writable(path)
-
-
-def _words(text: str) -> str:
-    """Text from outside as a figure shows it: no control characters, and no dollar sign that begins a formula."""
-    return clean(text).replace("$", r"\$")
-
-
-def _pyplot(path: Path) -> Any:
-    check_figure(path)
-    import matplotlib
-
-    matplotlib.use("Agg")
-    from matplotlib import pyplot
-
-    return pyplot
+    save_figure(figure, (wrong, rest, places), path)
 
 
 def _day(milliseconds: int) -> float:
@@ -134,15 +106,3 @@ def _runs(minutes: list[int]) -> list[tuple[int, int]]:
         else:
             found.append((minute, minute + 1))
     return found
-
-
-def _save(figure: Any, axes: tuple[Any, ...], path: Path) -> None:
-    from matplotlib import pyplot
-
-    for each in axes:
-        each.spines[["top", "right"]].set_visible(False)
-    try:
-        with written_whole(path) as temporary:
-            figure.savefig(temporary, dpi=100, format=path.suffix[1:])
-    finally:
-        pyplot.close(figure)

@@ -114,12 +114,38 @@ class Ends:
         if text in topology.outsides:
             listed = AddressSet.of_prefixes(topology.outsides[text].prefixes)
             return self._block_end(text, listed - self.directory.network_blocks)
+        kind, colon, name = text.partition(":")
+        if colon and kind in ("zone", "tag"):
+            return self._zone_end(text, name) if kind == "zone" else self._tag_end(text, name)
         if reads_as_address(text) or "/" in text:
             try:
                 return self._block_end(text, parse_address_set(text))
             except ValueError as error:
                 raise UsageError(str(error)) from error
         raise UsageError(self._unknown(text))
+
+    def _zone_end(self, text: str, name: str) -> End:
+        """`zone:NAME`: the subnets and the outsides of a zone. Raises UsageError."""
+        topology = self.topology
+        if name not in topology.zones:
+            raise UsageError(f"'{text}': there is no zone '{name}'" + nearest(name, list(topology.zones), 3, 0.5))
+        held = [each.name for each in topology.subnets.values() if each.zone == name]
+        held += [each.name for each in topology.outsides.values() if each.zone == name]
+        found = [self.resolve(each) for each in held]
+        caveats = dict.fromkeys(caveat for end in found for caveat in end.caveats)
+        return End(text, tuple(member for end in found for member in end.members), True, tuple(caveats))
+
+    def _tag_end(self, text: str, tag: str) -> End:
+        """`tag:KEY=VALUE`: the instances with a tag. Raises UsageError."""
+        key, equals, value = tag.partition("=")
+        if not equals:
+            raise UsageError(f"'{text}': a tag is written tag:KEY=VALUE")
+        found = [each.name for each in self.topology.instances.values() if each.tags.get(key) == value]
+        if not found:
+            known = sorted({each.tags[key] for each in self.topology.instances.values() if key in each.tags})
+            hint = nearest(value, known, 3, 0.5) if known else ""
+            raise UsageError(f"'{text}': no instance has that tag{hint}")
+        return End(text, tuple(self._instance(name) for name in found), True)
 
     def _unknown(self, text: str) -> str:
         what = {

@@ -184,6 +184,10 @@ class Space:
 
     # Pairs.
 
+    def prepare(self, receivers: Sequence[SpaceEnd]) -> None:
+        """Look up what some receivers listen to, before it is asked what nothing tells apart."""
+        self.layout.listening_at(np.array([each.atom for each in receivers], dtype=np.int32))
+
     def kinds(self, family: int) -> Kinds:
         """The kinds of traffic of an address family. Ask only when all receivers are known: what they listen to tells
         services apart."""
@@ -201,7 +205,7 @@ class Space:
         """What becomes of all kinds between all senders and receivers of one family, block by block. Pairs of which
         both ends are outside are left out: no gate lies between them."""
         layout = self.layout
-        layout.listening_at(np.array([each.atom for each in receivers], dtype=np.int32))
+        self.prepare(receivers)
         own = Side.of(layout, np.array([each.atom for each in senders], dtype=np.int64))
         judge = self._judge(family)[1]
         for outside in dict.fromkeys(each.outside for each in senders):

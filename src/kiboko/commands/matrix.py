@@ -1,0 +1,110 @@
+"""`kiboko matrix`."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from kiboko.commands.options import add_examples, add_family_option, add_network_option, network_of
+from kiboko.core.errors import UsageError
+from kiboko.core.network.model import Topology
+from kiboko.core.queries.ends import Ends, resolve_service
+from kiboko.core.walk.walk import Walker
+from kiboko.views.output import Output, working
+from kiboko.views.text import network_option
+
+if TYPE_CHECKING:
+    from kiboko.core.reachability.matrix import Matrix
+
+_MOST_SERVICES = 12
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of `matrix`."""
+    add_network_option(parser)
+    parser.add_argument("--by", metavar="WHAT", default="group",
+                        help="group (the default), zone, subnet, network, tag:KEY, or names with commas")  # fmt: skip
+    parser.add_argument("--service", metavar="SERVICE", action="append", default=[],
+                        help="this service; repeatable (those that rules speak of most)")  # fmt: skip
+    parser.add_argument("--every-address", action="store_true",
+                        help="with the addresses of subnets where nobody is recorded")  # fmt: skip
+    parser.add_argument("--against", metavar="OTHER", help="another network file: only what differs from it")
+    add_family_option(parser)
+    parser.add_argument("--plot", metavar="FILE", type=Path, help="draw it, as .png or .svg (extra: plot)")
+    parser.add_argument("--csv", metavar="FILE", type=Path, help="write every cell as CSV, - for standard output")
+    parser.add_argument("--top", metavar="N", type=int, default=60, help="as many cells in words (60)")
+    parser.add_argument("--json", action="store_true", help="machine-readable, matrix/1")
+    add_examples(parser, "matrix", "matrix --by zone --service ssh", "matrix --by tag:role --plot matrix.png",
+                 "matrix --by gauges,relays,crews,internet --service ssh --service telemetry")  # fmt: skip
+
+
+def run(args: argparse.Namespace) -> int:
+    """Work it out, show it, write what is wanted. 0, or 1 where it differs from another network file."""
+    from kiboko.views.matrix_view import (
+        MatrixShown,
+        differences,
+        matrix_json,
+        show_differences,
+        show_matrix,
+        write_csv,
+    )
+
+    if args.plot is not None:
+        from kiboko.views.figures import check_figure
+
+        check_figure(args.plot)
+    if args.csv is not None and str(args.csv) != "-":
+        from kiboko.files.documents.saving import check_writable
+
+        check_writable(args.csv)
+    topology = network_of(args)
+    other = _other(args) if args.against is not None else None
+    with working("looking at every pair of ends"):
+        matrix = _matrix(topology, args, None)
+        before = _matrix(other, args, topology) if other is not None else None
+    if args.plot is not None:
+        from kiboko.views.matrix_figure import draw_matrix
+
+        draw_matrix(matrix, args.plot)
+    if args.csv is not None:
+        if str(args.csv) == "-":
+            write_csv(matrix, sys.stdout)
+            return 0
+        from kiboko.files.documents.saving import written_whole
+
+        with written_whole(args.csv) as temporary, open(temporary, "w", encoding="utf-8", newline="") as stream:
+            write_csv(matrix, stream)
+    family = f" -{args.family}" if args.family else ""
+    shown = MatrixShown(args.by, network_option(args.network) + family, args.top)
+    if args.json:
+        print(json.dumps(matrix_json(matrix, shown, args.against, before), indent=1))
+        return int(before is not None and any(differences(matrix, before)))
+    out = Output()
+    if before is not None:
+        return int(show_differences(matrix, before, args.against, shown, out))
+    show_matrix(matrix, shown, out)
+    return 0
+
+
+def _other(args: argparse.Namespace) -> Topology:
+    """The network file that is compared with."""
+    return network_of(argparse.Namespace(**{**vars(args), "network": args.against}))
+
+
+def _matrix(topology: Topology, args: argparse.Namespace, as_in: Topology | None) -> Matrix:
+    """The matrix of one network file; its usual services are those of another one where it is compared with that."""
+    from kiboko.batch.spanning import matrix_of
+    from kiboko.core.reachability.matrix import MatrixQuestion, axis_names, usual_services
+
+    ends = Ends(Walker(topology))
+    if args.service:
+        services = [(text, resolve_service(text, topology.services)) for text in dict.fromkeys(args.service)]
+    else:
+        services = usual_services(ends if as_in is None else Ends(Walker(as_in)), _MOST_SERVICES)
+    if not services:
+        raise UsageError("no rule and no listener speaks of a service: say which with --service")
+    names = axis_names(ends, args.by)
+    return matrix_of(MatrixQuestion(ends, names, services, args.family, args.every_address))

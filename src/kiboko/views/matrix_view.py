@@ -1,0 +1,188 @@
+"""A matrix made visible: a grid of what gets through, then the services of each cell; CSV and JSON."""
+
+from __future__ import annotations
+
+import csv
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any, TextIO
+
+import numpy as np
+
+from kiboko.core.reachability.matrix import NO_PAIR, STATES, Cell, Matrix
+from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
+from kiboko.views.output import Grid, Output
+from kiboko.views.text import clean, counted
+
+MARKS = {ALLOWED: "all", PARTLY: "part", ONE_WAY: "1way", UNKNOWN: "?", BLOCKED: ".", NO_PAIR: "-"}
+_WORDS = {
+    ALLOWED: "all of it gets through", PARTLY: "some ends, some client ports or one address family only",
+    ONE_WAY: "requests arrive, replies do not come back", UNKNOWN: "rests on a gate that is not known",
+    BLOCKED: "nothing gets through", NO_PAIR: "no two ends that could meet",
+}  # fmt: skip
+_MOST_LISTED = 60
+
+
+@dataclass(frozen=True, slots=True)
+class MatrixShown:
+    """How a matrix is shown: what it is by, what else goes on a command line, and how many cells are told in words."""
+
+    by: str
+    options: str
+    top: int = _MOST_LISTED
+
+
+def show_matrix(matrix: Matrix, shown: MatrixShown, out: Output) -> None:
+    """The grid with its legend, then which services get through where."""
+    count = len(matrix.names)
+    out.line(f"{counted(count, 'name')} by {count:,}, on {counted(len(matrix.services), 'service')}:"
+             f" {', '.join(matrix.services)}", "heading")  # fmt: skip
+    out.line("Rows send, columns receive; recorded instances and outsides"
+             " (unrecorded addresses of subnets are not in it).", "quiet")  # fmt: skip
+    out.line()
+    letters = [_letter(place) for place in range(count)]
+    # Where several services are asked about, a cell counts them: so many whole, and so many in part.
+    grid = Grid(["", "from \\ to", *letters])
+    for row, name in enumerate(matrix.names):
+        grid.add([letters[row], name, *(_mark(matrix, row, column) for column in range(count))])
+    out.grid(grid)
+    out.line()
+    if len(matrix.services) == 1:
+        met = Counter(STATES[each] for each in matrix.state.reshape(-1).tolist())
+        out.line("  ".join(f"{MARKS[state]}: {_WORDS[state]};" for state in reversed(STATES) if met[state]), "quiet")
+    else:
+        out.line("3: three services get through from all to all;  2+1: two, and one more in part or one way;"
+                 "  .: none;  -: no two ends that could meet", "quiet")  # fmt: skip
+    _list_cells(matrix, shown, out)
+
+
+def _mark(matrix: Matrix, row: int, column: int) -> str:
+    states = [STATES[each] for each in matrix.state[row, column].tolist()]
+    if len(states) == 1:
+        return MARKS[states[0]]
+    if all(state == NO_PAIR for state in states):
+        return MARKS[NO_PAIR]
+    whole, part = states.count(ALLOWED), sum(state in (PARTLY, ONE_WAY, UNKNOWN) for state in states)
+    return f"{whole or ''}{f'+{part}' if part else ''}" or MARKS[BLOCKED]
+
+
+def _letter(place: int) -> str:
+    """`a` to `z`, then `aa`, `ab`, …"""
+    text = ""
+    place += 1
+    while place:
+        place, digit = divmod(place - 1, 26)
+        text = chr(ord("a") + digit) + text
+    return text
+
+
+def cells_of(matrix: Matrix) -> Iterator[tuple[int, int, int, Cell]]:
+    """Every cell in which anything gets through, by source, destination and service."""
+    some = matrix.state > max(STATES.index(NO_PAIR), STATES.index(BLOCKED))
+    for source, destination, service in np.argwhere(some).tolist():
+        yield source, destination, service, matrix.cell(source, destination, service)
+
+
+def _list_cells(matrix: Matrix, shown: MatrixShown, out: Output) -> None:
+    told: dict[tuple[int, int], dict[str, list[str]]] = {}
+    for source, destination, service, cell in cells_of(matrix):
+        word = cell.state if cell.by is None else f"{cell.state} (by {cell.by})"
+        told.setdefault((source, destination), {}).setdefault(word, []).append(matrix.services[service])
+    if not told:
+        out.line("Nothing gets through.")
+        return
+    out.heading("What gets through")
+    grid = Grid(["from", "to", "whole", "in part", "to open it"], wide=("whole", "in part"))
+    for (source, destination), states in list(told.items())[: shown.top]:
+        part = [f"{word}: {', '.join(services)}" for word, services in states.items() if word != ALLOWED]
+        first = next(iter(states.values()))[0]
+        names = matrix.names[source], matrix.names[destination]
+        grid.add(
+            [*names, ", ".join(states.get(ALLOWED, [])), "; ".join(part), check_line(*names, first, shown.options)]
+        )
+    out.grid(grid)
+    if len(told) > shown.top:
+        more = counted(len(told) - shown.top, "more pair of names", "more pairs of names")
+        out.line(f"and {more}; --top N shows more, --csv FILE and --json all", "quiet")
+
+
+def check_line(source: str, destination: str, service: str, options: str) -> str:
+    """A line to be pasted that opens a cell."""
+    return f"kiboko check {source} {destination} {service.partition(',')[0]}{options}"
+
+
+def show_differences(matrix: Matrix, other: Matrix, against: str, shown: MatrixShown, out: Output) -> bool:
+    """The cells in which two matrices differ, with what they were there; whether there are any."""
+    found = list(differences(matrix, other))
+    names = set(matrix.names) ^ set(other.names)
+    out.line(f"{counted(len(found), 'cell')} differ from {clean(against)}, of {matrix.state.size:,}.", "heading")
+    if names:
+        out.line(f"Names that only one of both has are left out: {', '.join(sorted(names)[:12])}", "quiet")
+    grid = Grid(["from", "to", "service", f"in {clean(against)}", "here", "to open it"])
+    for source, destination, service, before, now in found[: shown.top]:
+        grid.add([source, destination, service, _text(before), _text(now),
+                  check_line(source, destination, service, shown.options)])  # fmt: skip
+    if found:
+        out.line()
+        out.grid(grid)
+    if len(found) > shown.top:
+        out.line(f"and {counted(len(found) - shown.top, 'more cell')}; --top N shows more, --json all", "quiet")
+    return bool(found)
+
+
+def differences(matrix: Matrix, other: Matrix) -> Iterator[tuple[str, str, str, Cell, Cell]]:
+    """The cells of both that differ: source, destination, service, what it is in the other and in this one."""
+    places = {name: place for place, name in enumerate(other.names)}
+    services = {name: place for place, name in enumerate(other.services)}
+    for row, source in enumerate(matrix.names):
+        for column, destination in enumerate(matrix.names):
+            for number, service in enumerate(matrix.services):
+                if source in places and destination in places and service in services:
+                    before = other.cell(places[source], places[destination], services[service])
+                    now = matrix.cell(row, column, number)
+                    if before != now:
+                        yield source, destination, service, before, now
+
+
+def _text(cell: Cell) -> str:
+    return cell.state if cell.by is None else f"{cell.state} (by {cell.by})"
+
+
+# CSV and JSON.
+
+
+def write_csv(matrix: Matrix, stream: TextIO) -> None:
+    """Every cell as a line. A name that a spreadsheet would take for a formula is none: names begin with a letter or a
+    digit."""
+    writer = csv.writer(stream)
+    writer.writerow(["from", "to", "service", "state", "by"])
+    for row, source in enumerate(matrix.names):
+        for column, destination in enumerate(matrix.names):
+            for number, service in enumerate(matrix.services):
+                cell = matrix.cell(row, column, number)
+                writer.writerow([source, destination, service, cell.state, cell.by or ""])
+
+
+def matrix_json(matrix: Matrix, shown: MatrixShown, against: str | None, other: Matrix | None) -> dict[str, Any]:
+    """The matrix as `matrix/1`: every cell but those of names that have no two ends that could meet; with another one
+    only what differs."""
+    summary: dict[str, Any] = {"by": shown.by, "names": list(matrix.names), "services": list(matrix.services)}
+    if other is not None:
+        rows = [
+            {"source": source, "destination": destination, "service": service, "state": now.state, "by": now.by,
+             "before": before.state, "before_by": before.by,
+             "check": check_line(source, destination, service, shown.options)}
+            for source, destination, service, before, now in differences(matrix, other)
+        ]  # fmt: skip
+        return {"kiboko": "matrix/1", "summary": summary | {"against": against, "differ": len(rows)}, "rows": rows,
+                "caveats": []}  # fmt: skip
+    met = Counter(STATES[each] for each in matrix.state.reshape(-1).tolist())
+    rows = []
+    for source, destination, service in np.argwhere(matrix.state != STATES.index(NO_PAIR)).tolist():
+        cell = matrix.cell(source, destination, service)
+        names = matrix.names[source], matrix.names[destination], matrix.services[service]
+        rows.append({"source": names[0], "destination": names[1], "service": names[2], "state": cell.state,
+                     "by": cell.by, "check": check_line(*names, shown.options)})  # fmt: skip
+    return {"kiboko": "matrix/1", "summary": summary | {state.replace(" ", "_"): met[state] for state in STATES},
+            "rows": rows, "caveats": []}  # fmt: skip

@@ -1,0 +1,158 @@
+"""Every cell of a matrix held to the walks of all its pairs."""
+
+import os
+import unittest
+
+import numpy as np
+
+from kiboko.batch.spanning import matrix_of
+from kiboko.core.errors import UsageError
+from kiboko.core.header.services import Service
+from kiboko.core.queries.ends import Ends, Member, resolve_service
+from kiboko.core.reachability.matrix import STATES, MatrixQuestion, axis_names, usual_services
+from kiboko.core.reachability.space import Space
+from kiboko.core.tables.cuts import address_atoms
+from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN, Walker
+from tests.core.test_reach import singles
+from tests.helpers import a_filter, base, load
+from tests.random_networks import random_network
+
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "3"))
+SERVICES = ("tcp/22", "tcp/8005", "udp/53", "ping")
+
+
+def told_apart(ends, members):
+    """Members with ranges cut wherever anything in the network begins or ends."""
+    atoms = address_atoms(ends.walker.ground)
+    for member in members:
+        if member.low is None:
+            yield member
+            continue
+        for low, high, _ in atoms.split(member.low, member.high):
+            beyond = ends.directory.outside_of(low)
+            yield Member(f"{low}-{high}", None, (), low, high, outside=beyond.name if beyond else None)
+
+
+def expected(ends, sources, destinations, service, family):
+    """The state of a cell by the walk of every pair, recorded ends and outsides only."""
+    verdicts = []
+    services = resolve_service(service, {})
+    for each in (4, 6) if family is None else (family,):
+        number = next((low for low, _ in services if low >> 16 == {4: 1, 6: 58}[each]), None)
+        number = number if service == "ping" else services.lowest
+        for member in told_apart(ends, sources):
+            for other in told_apart(ends, destinations):
+                if any(one.low is not None and one.outside is None for one in (member, other)):
+                    continue
+                for receiver in singles(other, False):
+                    if member.instance is not None and member.instance == receiver.instance:
+                        continue
+                    pairs = ends.pairs(next(iter(singles(member, True))), receiver, each)
+                    if not pairs or pairs[0].source.address == pairs[0].target:
+                        continue
+                    if pairs[0].source.network is None and ends.is_foreign(pairs[0].target):
+                        continue
+                    verdicts.append(ends.walk_pair(pairs[0], Service(number >> 16, number & 0xFFFF)).verdict)
+    if not verdicts:
+        return "no pair"
+    if set(verdicts) == {ALLOWED}:
+        return ALLOWED
+    if {ALLOWED, PARTLY} & set(verdicts):
+        return PARTLY
+    return next((each for each in (UNKNOWN, ONE_WAY) if each in verdicts), BLOCKED)
+
+
+class HeldToWalks(unittest.TestCase):
+    def hold(self, topology, by, family):
+        ends = Ends(Walker(topology))
+        names = axis_names(ends, by)
+        services = [(text, resolve_service(text, {})) for text in SERVICES]
+        matrix = matrix_of(MatrixQuestion(ends, names, services, family))
+        for row, source in enumerate(names):
+            for column, destination in enumerate(names):
+                for number, service in enumerate(SERVICES):
+                    wanted = expected(ends, source.members, destination.members, service, family)
+                    found = matrix.cell(row, column, number).state
+                    self.assertEqual(wanted, found, f"{source.text} to {destination.text} {service} IPv{family}")
+        return matrix
+
+    def test_every_cell_of_random_networks(self):
+        met = set()
+        for seed in range(NETWORKS):
+            topology = load(random_network(seed))
+            names = ",".join([*list(topology.groups)[:2], *list(topology.instances)[:2], "internet"])
+            for family in (4, 6, None):
+                with self.subTest(seed=seed, family=family):
+                    matrix = self.hold(topology, names, family)
+                    met |= {STATES[each] for each in matrix.state.reshape(-1).tolist()}
+        self.assertLessEqual({ALLOWED, BLOCKED, PARTLY}, met)
+
+    def test_several_processes_come_to_the_same(self):
+        topology = load(random_network(3))
+        ends = Ends(Walker(topology))
+        names, services = axis_names(ends, "subnet"), usual_services(ends, 5)
+        alone = matrix_of(MatrixQuestion(ends, names, services, None), 1)
+        question = MatrixQuestion(ends, names, services, None)
+        from kiboko.batch.piecework import shared_out
+
+        together = question.matrix(shared_out(question, question.pieces(), 2))
+        self.assertTrue((alone.state == together.state).all())
+        self.assertTrue((alone.by_port == together.by_port).all())
+
+
+class Cells(unittest.TestCase):
+    def cell(self, values, service="ssh", names="ann,bob"):
+        ends = Ends(Walker(load(values)))
+        question = MatrixQuestion(ends, axis_names(ends, names), [(service, resolve_service(service, {}))], 4)
+        return matrix_of(question).cell(0, 1, 0)
+
+    def test_partly_by_port_where_only_client_ports_differ(self):
+        values = base()
+        values["filters"]["edge"] = a_filter(
+            "subnet", stateful=False, inbound=[{"action": "allow"}],
+            outbound=[{"action": "allow", "service": "tcp/40000-65535"}],
+        )  # fmt: skip
+        values["subnets"]["a2"]["filter"] = "edge"
+        values["instances"]["cid"] = {"interfaces": [{"subnet": "a2", "addresses": ["10.1.2.77"]}]}
+        found = self.cell(values, names="ann,cid")
+        self.assertEqual(("partly", "port"), (found.state, found.by))
+
+    def test_partly_by_address_where_one_of_a_group_gets_through(self):
+        values = base()
+        values["groups"] = {"both": {"members": ["ann", "dan"]}}
+        values["filters"]["guard"] = a_filter("instance", inbound=[{"action": "allow", "from": "ann"}])
+        values["instances"]["bob"]["interfaces"][0]["filters"] = ["guard"]
+        found = self.cell(values, names="both,bob")
+        self.assertEqual(("partly", "address"), (found.state, found.by))
+
+    def test_a_machine_alone_makes_no_pair_with_itself(self):
+        ends = Ends(Walker(load(base())))
+        question = MatrixQuestion(ends, axis_names(ends, "ann"), [("ssh", resolve_service("ssh", {}))], 4)
+        self.assertEqual("no pair", matrix_of(question).cell(0, 0, 0).state)
+
+    def test_names_are_zones_tags_and_lists_and_a_wrong_one_is_told(self):
+        values = base()
+        values["instances"]["ann"]["tags"] = {"role": "desk"}
+        ends = Ends(Walker(load(values)))
+        self.assertIn("tag:role=desk", [name.text for name in axis_names(ends, "tag:role")])
+        self.assertEqual(["ann", "bob"], [name.text for name in axis_names(ends, "ann, bob")])
+        for by in ("tag:rank", "nobody", "zone:nowhere"):
+            with self.subTest(by), self.assertRaises(UsageError):
+                axis_names(ends, by)
+
+    def test_a_list_with_a_table_too_wide_is_worked_out_for_the_pairs_that_are_met(self):
+        """The same cells whether the lists of filters are tables or looked at pair by pair."""
+        from unittest import mock
+
+        topology = load(random_network(2))
+        ends = Ends(Walker(topology))
+        found = []
+        for most in (1 << 22, 0):
+            with mock.patch("kiboko.core.tables.rule_words._MOST_ENTRIES", most):
+                space = Space(ends, resolve_service("any", {}))
+                members = ends.resolve("any").members
+                senders, receivers = (space.ends_of(members, 4, each) for each in (True, False))
+                found.append([(b.senders, b.outcome.answered.copy()) for b in space.blocks(senders, receivers, 4)])
+        self.assertEqual(len(found[0]), len(found[1]))
+        for (_, one), (_, other) in zip(*found, strict=True):
+            self.assertTrue(np.array_equal(one, other))
