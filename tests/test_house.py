@@ -20,6 +20,7 @@ FLOORS = {
     "core.tables": 5,
     "core.queries": 6,
     "core.reachability": 7, "core.evidence": 7,
+    "core.audit": 8,
     "files.documents": 10,
     "files.elements": 11, "files.hosts": 11,
     "files.network": 12, "files.messages": 12,

@@ -21,6 +21,7 @@ COMMANDS = {
     "show": "one thing and everything in force around it",
     "reach": "all that can reach NAME, or (--out) that it can reach, exactly",
     "matrix": "groups, zones, subnets or tags by each other: what gets through",
+    "audit": "what is wrong or dangerous in the rules themselves",
     "probe": "send real probes and record what came back",
     "collect": "receive flow and deny records off the wire and store them",
     "flows": "read, filter, sum up and plot flow records; which rules they hit",

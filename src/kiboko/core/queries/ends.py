@@ -108,18 +108,18 @@ class Ends:
         if text in topology.groups:
             return End(text, tuple(self._group_members(text)), True)
         if text in topology.subnets:
-            return self._block_end(text, AddressSet.of_prefixes(topology.subnets[text].blocks))
+            return self.block_end(text, AddressSet.of_prefixes(topology.subnets[text].blocks))
         if text in topology.networks:
-            return self._block_end(text, AddressSet.of_prefixes(topology.networks[text].blocks))
+            return self.block_end(text, AddressSet.of_prefixes(topology.networks[text].blocks))
         if text in topology.outsides:
             listed = AddressSet.of_prefixes(topology.outsides[text].prefixes)
-            return self._block_end(text, listed - self.directory.network_blocks)
+            return self.block_end(text, listed - self.directory.network_blocks)
         kind, colon, name = text.partition(":")
         if colon and kind in ("zone", "tag"):
             return self._zone_end(text, name) if kind == "zone" else self._tag_end(text, name)
         if reads_as_address(text) or "/" in text:
             try:
-                return self._block_end(text, parse_address_set(text))
+                return self.block_end(text, parse_address_set(text))
             except ValueError as error:
                 raise UsageError(str(error)) from error
         raise UsageError(self._unknown(text))
@@ -188,7 +188,7 @@ class Ends:
         rest = rest - self.directory.undeliverable - AddressSet.of_addresses(self.directory.public_addresses())
         return End("any", (*machines, *self._in_block(rest)), True)
 
-    def _block_end(self, text: str, addresses: AddressSet) -> End:
+    def block_end(self, text: str, addresses: AddressSet) -> End:
         """An address, or the ends in a block. A block that happens to hold public addresses of ours, as the internet
         does, does not mean our machines (S2), and no block means addresses that nothing is ever delivered to."""
         if addresses.size == 1:

@@ -1,0 +1,95 @@
+"""`kiboko audit`."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from datetime import date
+from pathlib import Path
+
+from kiboko.commands.options import (
+    add_columns_option,
+    add_examples,
+    add_network_option,
+    add_time_options,
+    columns_of,
+    network_of,
+)
+from kiboko.core.audit.findings import Finding
+from kiboko.core.errors import UsageError
+from kiboko.core.hints import nearest
+from kiboko.core.queries.ends import Ends
+from kiboko.core.walk.walk import Walker
+from kiboko.views.output import Output, working
+from kiboko.views.text import network_option
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of `audit`."""
+    add_network_option(parser)
+    parser.add_argument("--severity", choices=("high", "medium", "low", "note"), default="low",
+                        help="findings of this severity and graver, which also make the status 1 (low)")  # fmt: skip
+    parser.add_argument("--finding", metavar="ID", action="append", default=[],
+                        help="only findings of this kind; repeatable")  # fmt: skip
+    parser.add_argument("--kinds", action="store_true", help="list every kind of finding, and do nothing else")
+    parser.add_argument("--today", metavar="DATE", help="the day by which notes and acceptances are over (today)")
+    parser.add_argument("--flows", metavar="PATH", type=Path, action="append", default=[],
+                        help="flow logs: also which rules nothing in them hit; repeatable")  # fmt: skip
+    add_time_options(parser)
+    add_columns_option(parser)
+    parser.add_argument("--full", action="store_true", help="every finding, where there are many of a kind")
+    parser.add_argument("--sarif", metavar="FILE", type=Path, help="write SARIF 2.1.0 as well")
+    parser.add_argument("--json", action="store_true", help="machine-readable, audit/1")
+    add_examples(parser, "audit", "audit --severity high", "audit --finding never-hit --flows evidence/flows.csv",
+                 "audit --kinds")  # fmt: skip
+
+
+def run(args: argparse.Namespace) -> int:
+    """Look, show, and return 1 where anything of the wanted severity is found."""
+    from kiboko.core.audit.audit import audit
+    from kiboko.core.audit.findings import KINDS
+    from kiboko.views.audit_view import AuditShown, audit_json, chosen, sarif, show_audit, show_kinds
+
+    if args.kinds:
+        show_kinds(Output())
+        return 0
+    for name in args.finding:
+        if name not in KINDS:
+            raise UsageError(f"there is no finding '{name}'{nearest(name, list(KINDS), 3, 0.5)}; --kinds lists all")
+    if "never-hit" in args.finding and not args.flows:
+        raise UsageError("never-hit rests on recorded traffic: give --flows too")
+    today = _today(args.today)
+    if args.sarif is not None:
+        from kiboko.files.documents.saving import check_writable
+
+        check_writable(args.sarif)
+    topology = network_of(args)
+    ends = Ends(Walker(topology))
+    further: list[Finding] = []
+    caveats: list[str] = []
+    with working("looking at rules, names, routes and whole ways"):
+        if args.flows:
+            from kiboko.batch.auditing import never_hit
+
+            further, caveats = never_hit(ends.walker, args.flows, columns_of(args), args.strict, args.since, args.until)
+        found = audit(ends, today, further, frozenset(args.finding))
+    shown = AuditShown(args.severity, args.full, network_option(args.network))
+    if args.sarif is not None:
+        from kiboko.files.documents.saving import written_whole
+
+        with written_whole(args.sarif) as temporary:
+            Path(temporary).write_text(json.dumps(sarif(found, args.severity, topology.file), indent=1) + "\n")
+    if args.json:
+        print(json.dumps(audit_json(found, shown, caveats), indent=1))
+    else:
+        show_audit(found, shown, caveats, Output())
+    return 1 if chosen(found, args.severity) else 0
+
+
+def _today(text: str | None) -> date:
+    if text is None:
+        return date.today()
+    try:
+        return date.fromisoformat(text)
+    except ValueError as error:
+        raise UsageError(f"--today '{text}' is no date; write it as 2026-11-25") from error

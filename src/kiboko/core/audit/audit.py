@@ -1,0 +1,107 @@
+"""Everything that is wrong or dangerous in the rules of a network, with what somebody has accepted set apart."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Collection, Iterable, Iterator
+from dataclasses import dataclass
+from datetime import date
+
+from kiboko.core.audit.findings import KINDS, SEVERITIES, Finding, found
+from kiboko.core.audit.places import of_attachments, of_names, of_routes
+from kiboko.core.audit.rules import of_filter, of_kernel
+from kiboko.core.audit.ways import of_hosts, of_listeners, of_openness, of_replies
+from kiboko.core.hints import nearest
+from kiboko.core.network.model import Accepted
+from kiboko.core.queries.ends import Ends
+
+
+@dataclass(frozen=True, slots=True)
+class Audit:
+    """All findings, the gravest first; those that somebody has accepted apart from the others."""
+
+    findings: tuple[Finding, ...]
+    accepted: tuple[Finding, ...]
+
+
+def audit(ends: Ends, today: date, further: Iterable[Finding] = (), kinds: Collection[str] = ()) -> Audit:
+    """Look for every kind of finding.
+
+    Parameters
+    ----------
+    today : the day by which notes and acceptances are over
+    further : findings from elsewhere, such as rules that no recorded traffic hit
+    kinds : only these kinds; all where none is named
+
+    >>> from kiboko.core.walk.walk import Walker
+    >>> from kiboko.files.network.network_file import load_network
+    >>> found = audit(Ends(Walker(load_network("network.yaml"))), date(2026, 11, 25))
+    >>> [each.at for each in found.findings if each.id == "unattached-filter"]
+    ['archive-guard']
+    """
+    listed = [each for each in (*_all(ends, today), *further) if not kinds or each.id in kinds]
+    left, accepted, used = [], [], set()
+    for each in dict.fromkeys(listed):
+        word = next(
+            (a for a in ends.topology.accepted if a.finding == each.id and a.at in (each.at, _bare(each.at))), None
+        )
+        if word is not None:
+            used.add(word)
+        if word is None or _is_over(word, today):
+            left.append(each)
+        else:
+            accepted.append(dataclasses.replace(each, accepted=word))
+    if not kinds or "accepted-in-vain" in kinds:
+        left.extend(_in_vain(ends, used, today))
+    return Audit(tuple(sorted(left, key=_rank)), tuple(sorted(accepted, key=_rank)))
+
+
+def _all(ends: Ends, today: date) -> Iterator[Finding]:
+    walker = ends.walker
+    for chosen in walker.topology.filters.values():
+        yield from of_filter(walker, chosen, today)
+    for instance in walker.topology.instances.values():
+        yield from of_kernel(instance)
+    yield from of_attachments(walker)
+    yield from of_names(walker)
+    yield from of_routes(walker)
+    yield from of_replies(walker)
+    yield from of_openness(ends)
+    yield from of_listeners(ends)
+    yield from of_hosts(ends)
+
+
+def _bare(at: str) -> str:
+    """A rule without its direction: `bank-edge/20`."""
+    parts = at.split("/")
+    return f"{parts[0]}/{parts[2]}" if len(parts) == 3 else at
+
+
+def _rank(each: Finding) -> tuple[object, ...]:
+    place = each.place
+    return (
+        SEVERITIES.index(each.severity),
+        list(KINDS).index(each.id),
+        (place.file, place.line) if place else ("", 0),
+        each.at,
+    )
+
+
+def _is_over(word: Accepted, today: date) -> bool:
+    return word.until is not None and word.until.date() < today
+
+
+def _in_vain(ends: Ends, used: set[Accepted], today: date) -> Iterator[Finding]:
+    """Acceptances that hold no longer, or never did."""
+    for word in ends.topology.accepted:
+        at = f"{word.finding} at {word.at}"
+        if word.finding not in KINDS:
+            hint = nearest(word.finding, list(KINDS), 3, 0.5)
+            yield found("accepted-in-vain", at, word.place, f"there is no finding '{word.finding}'{hint}",
+                        "write the id of a finding")  # fmt: skip
+        elif _is_over(word, today):
+            assert word.until is not None
+            yield found("accepted-in-vain", at, word.place, f"it was accepted until {word.until.date().isoformat()}"
+                        f" ({word.reason})", "mend it, or accept it again")  # fmt: skip
+        elif word not in used:
+            yield found("accepted-in-vain", at, word.place, "there is no such finding any more", "take it out")

@@ -1,0 +1,261 @@
+"""Findings on what is attached where, on names that stand for nothing, and on routes that lead nowhere."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from kiboko.core.audit.findings import LOW, Finding, found
+from kiboko.core.header.addresses import Address, AddressSet, Prefix
+from kiboko.core.network.model import ALLOW, Filter, Group, Interface, Named, RouteEntry, Subnet
+from kiboko.core.queries.inspection import group_lookalikes
+from kiboko.core.routing.routes import Router
+from kiboko.core.walk.walk import Walker
+
+_FEW = 6
+
+
+def of_attachments(walker: Walker) -> Iterator[Finding]:
+    """Filters that nothing carries, and interfaces, subnets and crossings that carry none."""
+    topology = walker.topology
+    carried = {name for each in topology.instances.values() for i in each.interfaces for name in i.filters}
+    carried |= {each.host_filter for each in topology.instances.values() if isinstance(each.host_filter, str)}
+    carried |= {each.filter for each in topology.subnets.values() if each.filter}
+    carried |= {each.filter for each in topology.outsides.values() if each.filter}
+    carried |= {each.filter for each in topology.crossings}
+    for chosen in topology.filters.values():
+        if chosen.name not in carried and not chosen.attach_to:
+            yield found("unattached-filter", chosen.name, chosen.place,
+                        f"no {_carrier(chosen)} carries it, so that none of its rules decides anything",
+                        f"attach it to the {_carrier(chosen)}s that it was written for, or take it out")  # fmt: skip
+    yield from _unguarded(walker)
+    yield from _crossings(walker)
+
+
+def _carrier(chosen: Filter) -> str:
+    return {"subnet": "subnet", "instance": "interface", "zone": "crossing", "host": "machine"}[chosen.layer]
+
+
+def _unguarded(walker: Walker) -> Iterator[Finding]:
+    topology = walker.topology
+    bare: dict[str, list[Interface]] = {}
+    by_fleet: dict[tuple[str, ...], list[Interface]] = {}
+    for interface in walker.directory.interfaces():
+        if not interface.addresses:
+            continue
+        instance = walker.directory.instance_of(interface)
+        filters = walker.membership.filters_on(interface)
+        subnet = topology.subnets[interface.subnet]
+        if not filters and instance.host_filter is None and subnet.filter is None:
+            yield found("unguarded-interface", interface.name, interface.place,
+                        f"neither the interface nor its machine nor subnet {subnet.name} carries a filter",
+                        "attach a filter to it, or to its subnet")  # fmt: skip
+        own = [each for each in filters if each.name in interface.filters]
+        if not own and instance.host_filter is None:
+            bare.setdefault(interface.subnet, []).append(interface)
+            if filters and all(each.decide == "first" and each.otherwise == ALLOW for each in filters):
+                by_fleet.setdefault(tuple(each.name for each in filters), []).append(interface)
+    for names, interfaces in by_fleet.items():
+        chosen = topology.filters[names[0]]
+        who = _few([each.instance for each in interfaces])
+        yield found("guarded-by-fleet-only", ", ".join(names), chosen.place,
+                    f"{who} carry nothing but {', '.join(names)}, which lets pass what it does not name",
+                    "attach to them a filter of their own that names what they serve")  # fmt: skip
+    for name, interfaces in bare.items():
+        subnet = topology.subnets[name]
+        if subnet.filter is None:
+            who = _few([each.instance for each in interfaces])
+            yield found("unguarded-subnet", name, subnet.place,
+                        f"it has no filter, and {who} in it {'carries' if len(interfaces) == 1 else 'carry'} none of"
+                        " their own" if len(interfaces) > 1 else
+                        f"it has no filter, and {who} in it carries none of its own",
+                        "give the subnet a filter, or each machine in it one")  # fmt: skip
+
+
+def _crossings(walker: Walker) -> Iterator[Finding]:
+    topology = walker.topology
+    if topology.defaults.between_zones != ALLOW:
+        return
+    used = {each.zone for each in topology.subnets.values()} | {each.zone for each in topology.outsides.values()}
+    zones = [zone for zone in topology.zones.values() if zone.name in used]
+    outside = {each.zone for each in topology.outsides.values()} - {each.zone for each in topology.subnets.values()}
+    for one in zones:
+        for other in zones:
+            if one is other or (one.name in outside and other.name in outside):
+                continue
+            if walker.ground.crossing_filter(one.name, other.name) is None:
+                yield found("crossing-without-filter", f"{one.name}>{other.name}", one.place,
+                            f"all traffic from zone {one.name} to zone {other.name} passes: no crossing is listed, and"
+                            " between zones the default is allow",
+                            "list the crossing with a filter, or let the default be drop")  # fmt: skip
+
+
+def of_names(walker: Walker) -> Iterator[Finding]:
+    """Groups, outsides and services that stand for nothing, for too much, or nearly for something."""
+    topology = walker.topology
+    for group in topology.groups.values():
+        yield from _of_group(walker, group)
+    blocks = walker.directory.network_blocks
+    for outside in topology.outsides.values():
+        named = AddressSet.of_prefixes(prefix for prefix in outside.prefixes if prefix.length)
+        shared = named & blocks
+        if shared:
+            yield found("outside-over-own", outside.name, outside.place,
+                        f"{_few(shared.texts())} of it are addresses of our own networks, which it never stands for",
+                        "name the addresses that are really outside")  # fmt: skip
+    spoken: set[tuple[int, int]] = set()
+    texts: set[str] = set()
+    for chosen in topology.filters.values():
+        for rule in chosen.every_rule():
+            texts.update(each.strip() for each in rule.service_text.split(","))
+            spoken.update(rule.services or ())
+    for instance in topology.instances.values():
+        for listener in instance.listens or ():
+            spoken.update(listener.services)
+    for name, services in topology.services.items():
+        if name not in texts and not any(pair in spoken for pair in services):
+            yield found("unused-service", name, None, "no rule and no listener speaks of it",
+                        "take it out, or use it")  # fmt: skip
+
+
+def _of_group(walker: Walker, group: Group) -> Iterator[Finding]:
+    instances = walker.membership.group_instances(group.name)
+    members = list(walker.membership.group_members(group))
+    if not members and not group.addresses:
+        yield found("empty-group", group.name, group.place, "nobody is in it, so that no rule that names it matches",
+                    "put somebody in, or take it out with the rules that name it")  # fmt: skip
+    bare = [name for name in instances if name in walker.directory.without_address]
+    if bare and any(name in members for name in bare):
+        yield found("group-without-addresses", group.name, group.place,
+                    f"{_few(bare)} of it {'has' if len(bare) == 1 else 'have'} no address, so that its rules do not"
+                    " match there", "record the address, or take the machine out")  # fmt: skip
+    for instance, why in group_lookalikes(walker, group):
+        yield found("nearly-member", group.name, group.place,
+                    f"{instance.name} looks as though it should be in it: {why}",
+                    f"correct the tag of {instance.name}, or name it otherwise",
+                    others=((instance.name, instance.place),))  # fmt: skip
+
+
+def of_routes(walker: Walker) -> Iterator[Finding]:
+    """Routes that lead to nothing, that never win, and ways back that are missing."""
+    topology = walker.topology
+    tables = {subnet.route_table for subnet in topology.subnets.values() if subnet.route_table}
+    for table in topology.route_tables.values():
+        used = [subnet for subnet in topology.subnets.values() if subnet.route_table == table.name]
+        for number, entry in enumerate(table.entries):
+            reason = _leads_to_nothing(walker, entry, used)
+            if reason:
+                yield found("route-to-nothing", f"{table.name}: {entry.to}", entry.place or table.place, reason,
+                            "remove the entry, or mend what it leads to")  # fmt: skip
+            stronger = next((each for each in table.entries[:number] + table.entries[number + 1 :]
+                             if each.to == entry.to and _rank(each) < _rank(entry)), None)  # fmt: skip
+            if stronger is not None and stronger.via != entry.via:
+                yield found("route-shadowed", f"{table.name}: {entry.to}", entry.place or table.place,
+                            f"the {stronger.origin} entry {stronger} always wins", "take one of both out",
+                            others=((str(stronger), stronger.place or table.place),))  # fmt: skip
+    yield from _without_return(walker, tables)
+    yield from _without_way_out(walker)
+
+
+def _rank(entry: RouteEntry) -> int:
+    return ("static", "learned", "connected").index(entry.origin)
+
+
+def _leads_to_nothing(walker: Walker, entry: RouteEntry, used: list[Subnet]) -> str:
+    topology = walker.topology
+    if entry.instance is not None:
+        instance = topology.instances[entry.instance]
+        if not instance.running:
+            return f"it leads to {instance.name}, which is stopped"
+        if not instance.forwards:
+            return f"it leads to {instance.name}, which does not pass on what is not addressed to it"
+        if instance.name in walker.directory.without_address:
+            return f"it leads to {instance.name}, which has no address"
+    gateway = topology.gateways.get(entry.gateway or "")
+    if gateway is not None and gateway.kind == "peering":
+        far = [name for name in gateway.networks if name not in {subnet.network for subnet in used}] or gateway.networks
+        blocks = AddressSet.of_prefixes(block for name in far for block in topology.networks[name].blocks)
+        if not AddressSet.of_prefixes([entry.to]) & blocks:
+            return f"it leads by {gateway.name} to {' and '.join(far)}, which has none of {entry.to}"
+    return ""
+
+
+def _without_return(walker: Walker, tables: set[str]) -> Iterator[Finding]:
+    """Subnets that have a route to others by a peering, which have none back to them."""
+    topology = walker.topology
+    router = Router(walker.directory)
+    told: set[tuple[str, str, str]] = set()
+    for subnet in topology.subnets.values():
+        for entry in topology.route_tables[subnet.route_table].entries if subnet.route_table else ():
+            gateway = topology.gateways.get(entry.gateway or "")
+            if gateway is None or gateway.kind != "peering":
+                continue
+            for other in topology.subnets.values():
+                if other.network == subnet.network or other.network not in gateway.networks:
+                    continue
+                near, far = subnet.block(entry.to.family), other.block(entry.to.family)
+                if near is None or far is None or _first(far) not in entry.to:
+                    continue
+                back = router.look_up(other, _first(near)).entry
+                key = (subnet.route_table or "", other.name, subnet.network)
+                if (back is None or back.discard) and key not in told:
+                    told.add(key)
+                    lacks = "discards what goes back" if back else "has no way back"
+                    yield found("no-return-route", f"{other.name}: {near}", other.place,
+                                f"{subnet.name} has a route to it ({entry}), and its own table"
+                                f" ({other.route_table or 'none'}) {lacks}",
+                                f"add a route to {near} by {gateway.name}",
+                                others=((str(entry), entry.place or subnet.place),))  # fmt: skip
+
+
+def _without_way_out(walker: Walker) -> Iterator[Finding]:
+    """Interfaces whose own filters let in somebody outside by name, where nobody outside can get to."""
+    topology = walker.topology
+    router = Router(walker.directory)
+    for interface in walker.directory.interfaces():
+        subnet = topology.subnets[interface.subnet]
+        if not interface.addresses or interface.public is not None:
+            continue
+        for chosen in walker.membership.filters_on(interface):
+            if chosen.name not in interface.filters:
+                continue
+            for rule in chosen.inbound or ():
+                outsides = [o for item in rule.sources or () if isinstance(item, Named)
+                            for o in _outsides_of(walker, item.name)]  # fmt: skip
+                is_for_outsides = outsides and len(outsides) >= len(rule.sources or ())
+                if not rule.enabled or rule.action != ALLOW or not is_for_outsides:
+                    continue
+                if any(walker.directory.tunnel(subnet.network, name) for name in outsides):
+                    continue
+                if any(address.family == 6 for address in interface.addresses):
+                    continue
+                first = next(address for address in interface.addresses)
+                out = router.look_up(subnet, _first(topology.outsides[outsides[0]].prefixes[0])).entry
+                lacks = "no public address" + ("" if out is not None else f", and {subnet.name} has no route out")
+                yield found("no-return-route", interface.name, interface.place,
+                            f"rule {chosen.name}/inbound/{rule.name} lets in {_few(outsides)} from outside, and"
+                            f" {interface.instance} ({first}) has {lacks}",
+                            "give it a public address and a route, or leave it out of that filter",
+                            others=((f"{chosen.name}/inbound/{rule.name}", rule.place),),
+                            check=f"kiboko check {outsides[0]} {interface.instance} any", severity=LOW)  # fmt: skip
+
+
+def _first(block: Prefix) -> Address:
+    return Address(block.family, block.value)
+
+
+def _outsides_of(walker: Walker, name: str) -> list[str]:
+    """The outsides that a name of a rule stands for: itself, or those that a group's addresses lie in."""
+    topology = walker.topology
+    if name in topology.outsides:
+        return [name]
+    group = topology.groups.get(name)
+    if group is None or list(walker.membership.group_members(group)) or not group.addresses:
+        return []
+    beyond = [walker.directory.outside_of(address) for address in list(group.addresses.addresses())[:1]]
+    return [each.name for each in beyond if each is not None]
+
+
+def _few(names: list[str]) -> str:
+    listed = list(dict.fromkeys(names))
+    shown = ", ".join(listed[:_FEW])
+    return f"{shown} and {len(listed) - _FEW} more" if len(listed) > _FEW else shown
