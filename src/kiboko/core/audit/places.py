@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import Iterator
 
 from kiboko.core.audit.findings import LOW, Finding, found
 from kiboko.core.header.addresses import Address, AddressSet, Prefix
-from kiboko.core.network.model import ALLOW, Filter, Group, Interface, Named, RouteEntry, Subnet
-from kiboko.core.queries.inspection import group_lookalikes
+from kiboko.core.network.model import ALLOW, Filter, Group, Instance, Interface, Named, RouteEntry, Subnet
 from kiboko.core.routing.routes import Router
 from kiboko.core.walk.walk import Walker
 
 _FEW = 6
+_RARE, _CLOSE = 8, 0.75
+"""A tag is a slip where one in so many has it, or a single one; how alike it has to be to the one that was meant."""
 
 
 def of_attachments(walker: Walker) -> Iterator[Finding]:
@@ -128,11 +130,32 @@ def _of_group(walker: Walker, group: Group) -> Iterator[Finding]:
         yield found("group-without-addresses", group.name, group.place,
                     f"{_few(bare)} of it {'has' if len(bare) == 1 else 'have'} no address, so that its rules do not"
                     " match there", "record the address, or take the machine out")  # fmt: skip
-    for instance, why in group_lookalikes(walker, group):
+    for instance, key, value, wanted in _lookalikes(walker, group):
         yield found("nearly-member", group.name, group.place,
-                    f"{instance.name} looks as though it should be in it: {why}",
-                    f"correct the tag of {instance.name}, or name it otherwise",
+                    f"{instance.name} looks as though it should be in it: its tag is {key}={value}, the group asks for"
+                    f" {key}={wanted}", f"correct the tag of {instance.name}, or name it otherwise",
                     others=((instance.name, instance.place),))  # fmt: skip
+
+
+def _lookalikes(walker: Walker, group: Group) -> Iterator[tuple[Instance, str, str, str]]:
+    """Instances whose tag is nearly one that a group asks for, where hardly anybody else has such a tag and no group
+    asks for it: the instance, the key, its value, and the one that it resembles."""
+    topology = walker.topology
+    for key, values in group.where or ():
+        met: dict[str, list[Instance]] = {}
+        for instance in topology.instances.values():
+            if key in instance.tags:
+                met.setdefault(instance.tags[key], []).append(instance)
+        asked = {value for other in topology.groups.values() for name, listed in other.where or () if name == key
+                 for value in listed}  # fmt: skip
+        most = sum(len(met.get(value, ())) for value in values) // _RARE + 1
+        for value, instances in met.items():
+            if value in asked or len(instances) > most:
+                continue
+            near = difflib.get_close_matches(value.lower(), [each.lower() for each in values], 1, _CLOSE)
+            if near:
+                wanted = next(each for each in values if each.lower() == near[0])
+                yield from ((instance, key, value, wanted) for instance in instances)
 
 
 def of_routes(walker: Walker) -> Iterator[Finding]:
@@ -197,9 +220,12 @@ def _without_return(walker: Walker, tables: set[str]) -> Iterator[Finding]:
                     continue
                 back = router.look_up(other, _first(near)).entry
                 key = (subnet.route_table or "", other.name, subnet.network)
-                if (back is None or back.discard) and key not in told:
+                out = topology.gateways.get(back.gateway or "") if back is not None else None
+                is_lost = back is None or back.discard or (out is not None and out.kind in ("internet", "nat"))
+                if is_lost and key not in told:
                     told.add(key)
-                    lacks = "discards what goes back" if back else "has no way back"
+                    lacks = f"sends what goes back to {out.name}" if out else "discards what goes back" if back else (
+                        "has no way back")  # fmt: skip
                     yield found("no-return-route", f"{other.name}: {near}", other.place,
                                 f"{subnet.name} has a route to it ({entry}), and its own table"
                                 f" ({other.route_table or 'none'}) {lacks}",

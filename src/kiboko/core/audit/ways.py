@@ -14,9 +14,9 @@ from kiboko.core.filters.filters import ReadyRule
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, services_texts
-from kiboko.core.network.model import ALLOW, Filter, Rule
-from kiboko.core.queries.ends import End, Ends, Member, member_addresses
-from kiboko.core.reachability.doors import doors
+from kiboko.core.network.model import ALLOW, Carrying, Filter, Instance, Literal, Named, Rule
+from kiboko.core.queries.ends import End, Ends, Member
+from kiboko.core.reachability.doors import Door, single_doors
 from kiboko.core.reachability.letting_in import LetIn
 from kiboko.core.reachability.reach import ReachLine, ReachQuestion, reach
 from kiboko.core.reachability.space import Space
@@ -27,8 +27,8 @@ _VERY_MANY = 1 << 16
 _LAYERS = ("instance-in", "host-in", "subnet-in", "zone", "outside")
 """Where one would close first what is open: nearest to the machine."""
 _FEW = 6
-_MOST_REGIONS = 64
-_MOST_ASKED = 40
+_MOST_REGIONS, _FEW_CLIENT_PORTS = 64, 1000
+_MOST_ASKED = 12
 
 
 def of_openness(ends: Ends) -> Iterator[Finding]:
@@ -45,19 +45,29 @@ def of_openness(ends: Ends) -> Iterator[Finding]:
         if line.verdict in (ALLOWED, PARTLY) and sum(member.count for member in line.near) >= _VERY_MANY:
             yield _open(line, names)
     by_door: dict[tuple[str, str, Place | None], dict[str, RangeSet]] = {}
-    for locked in doors(ends, question):
-        if len(locked.doors) == 1 and sum(member.count for member in locked.near) >= _VERY_MANY:
-            (door,) = locked.doors
-            if door.filter is not None:
-                key = (door.gate, f"{door.filter}/{door.rule}", door.place)
-                for member in locked.far:
-                    services = by_door.setdefault(key, {})
-                    services[member.name] = services.get(member.name, RangeSet()) | locked.services
+    space = Space(ends, topology.administration)
+    exposed = [
+        ends.resolve(instance.name).members[0] for instance in topology.instances.values() if _is_exposed(instance)
+    ]
+    for end in crowds:
+        for family in (4, 6):
+            # The most of them are treated alike: what keeps these out is told.
+            alike = max(space.ends_of(end.members, family, True), key=lambda each: each.count, default=None)
+            near = [alike] if alike is not None else []
+            for door, _, receiver, served in single_doors(space, family, near, space.ends_of(exposed, family, False)):
+                if door.filter is not None:
+                    services = by_door.setdefault((door.gate, f"{door.filter}/{door.rule}", door.place), {})
+                    services[receiver.name] = services.get(receiver.name, RangeSet()) | served
     for (gate, rule, place), who in by_door.items():
         told = RangeSet.of(pair for each in who.values() for pair in each)
         yield found("one-door-only", rule, place,
                     f"it alone ({gate}) keeps {names} from {_few(services_texts(told))} of {_few(list(who))}",
                     "close the way at a second layer as well, where that is not meant so")  # fmt: skip
+
+
+def _is_exposed(instance: Instance) -> bool:
+    """Whether somebody outside could send to an instance at all: to a public address, or by IPv6."""
+    return any(each.public is not None or each.address(6) is not None for each in instance.interfaces)
 
 
 def _own(ends: Ends, name: str) -> End:
@@ -179,15 +189,17 @@ def _unallowed(ends: Ends) -> Iterator[Finding]:
                 name = receivers[row].instance or ""
                 open_ = [kinds.kinds[each].services for each in np.flatnonzero(kinds.unpacked(words)).tolist()]
                 reached[name] = reached[name] | RangeSet.of(pair for each in open_ for pair in each)
+    alike: dict[RangeSet, list[str]] = {}
     for name, own in heard.items():
         shut = own - reached[name]
         if shut:
-            instance = topology.instances[name]
-            texts = _few(services_texts(shut))
-            yield found("unallowed-listener", name, instance.place,
-                        f"it listens to {texts}, which nobody at all can reach",
-                        "let in whom it is there for, or stop it",
-                        check=f"kiboko reach {name} --service {services_texts(shut)[0]} --doors")  # fmt: skip
+            alike.setdefault(shut, []).append(name)
+    for shut, names in alike.items():
+        texts = services_texts(shut)
+        yield found("unallowed-listener", _few(names), topology.instances[names[0]].place,
+                    f"{'it listens' if len(names) == 1 else f'these {len(names)} listen'} to {_few(texts)}, which"
+                    " nobody at all can reach", "let in whom it is there for, or stop it",
+                    check=f"kiboko reach {names[0]} --service {texts[0]} --doors")  # fmt: skip
 
 
 def of_hosts(ends: Ends) -> Iterator[Finding]:
@@ -198,25 +210,41 @@ def of_hosts(ends: Ends) -> Iterator[Finding]:
         for interface in instance.interfaces if instance.host_filter is not None else ():
             for chosen in membership.filters_on(interface) if interface.addresses else ():
                 for rule in chosen.inbound or () if chosen.name in interface.filters else ():
-                    if rule.enabled and rule.action == ALLOW and rule.sources is not None and rule.services is not None:
+                    is_named = rule.sources is not None and rule.services is not None
+                    if rule.enabled and rule.action == ALLOW and is_named:
                         key = (chosen.name, rule.name)
                         asked.setdefault(key, (chosen, rule, []))[2].append(ends.resolve(instance.name).members[0])
+    every = RangeSet.of(pair for _, rule, _ in asked.values() for pair in rule.services or ())
+    if not asked:
+        return
+    space = Space(ends, every)
     for chosen, rule, members in list(asked.values())[:_MOST_ASKED]:
-        sources = membership.peer_addresses(rule.sources)
-        near = End(", ".join(each.name for each in members), tuple(dict.fromkeys(members)), True)
-        for line in doors(ends, ReachQuestion(near, rule.services or RangeSet())):
-            if len(line.doors) != 1 or line.doors[0].gate != "host-in" or sources is None:
-                continue
-            mine = [each for each in line.far if member_addresses(each) & sources]
-            if mine:
-                door, name = line.doors[0], f"{chosen.name}/inbound/{rule.name}"
-                place = door.place or topology.instances[line.near[0].instance or ""].place
-                who = _few([each.outside or each.name for each in mine])
-                machines = _few([each.name for each in line.near])
-                yield found("host-filter-against", f"{machines}: {door.filter}/{door.rule}", place,
-                            f"rule {name} lets in {who} on {rule.service_text}, and the host filter of {machines} alone"
-                            f" stops it ({door.filter}/{door.rule})", "let them in there too, or nowhere",
-                            others=((name, rule.place),))  # fmt: skip
+        senders = [member for item in rule.sources or () for member in _members_of(ends, item)]
+        for family in (4, 6):
+            near = space.ends_of(dict.fromkeys(senders), family, True)
+            far = space.ends_of(dict.fromkeys(members), family, False)
+            stopped: dict[Door, tuple[dict[str, None], dict[str, None]]] = {}
+            for door, sender, receiver, services in single_doors(space, family, near, far):
+                if door.gate == "host-in" and services & (rule.services or RangeSet()):
+                    who, machines = stopped.setdefault(door, ({}, {}))
+                    who[sender.outside or sender.instance or sender.name] = None
+                    machines[receiver.instance or receiver.name] = None
+            for door, (who, machines) in stopped.items():
+                name = f"{chosen.name}/inbound/{rule.name}"
+                place = door.place or topology.instances[next(iter(machines))].place
+                here = _few(list(machines))
+                yield found("host-filter-against", f"{here}: {door.filter}/{door.rule}", place,
+                            f"rule {name} lets in {_few(list(who))} on {rule.service_text}, and the host filter of"
+                            f" {here} alone stops it ({door.filter}/{door.rule})",
+                            "let them in there too, or nowhere", others=((name, rule.place),))  # fmt: skip
+
+
+def _members_of(ends: Ends, item: Named | Literal | Carrying) -> Iterator[Member]:
+    """The ends that a rule names."""
+    if isinstance(item, Named):
+        yield from ends.resolve(item.name).members
+    elif isinstance(item, Literal):
+        yield from ends.block_end(item.text, item.addresses).members
 
 
 # Replies through stateless filters.
@@ -248,9 +276,10 @@ def _of_replies(asked: RuleList, back: RuleList) -> Iterator[Finding]:
         for protocol, word in ((TCP, "tcp"), (UDP, "udp")):
             if rule.services is None and protocol == UDP:
                 continue  # who lets all pass means TCP first, and would be told of it twice
-            ports = _details(rule.services, protocol) - clients
-            if not ports:
-                continue
+            named = _details(rule.services, protocol)
+            ports = named - clients
+            if not ports or (named & clients).size > _FEW_CLIENT_PORTS:
+                continue  # what names the clients' own ports lets replies pass, and asks for none
             worst = min(_let_back(back, ready, protocol, ports, clients), key=lambda each: each[1].size)
             who, passed = worst
             if passed == clients:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -70,29 +70,60 @@ def doors(ends: Ends, question: ReachQuestion) -> tuple[DoorsLine, ...]:
     for family in (4, 6) if question.family is None else (question.family,):
         far = space.ends_of(members, family, not question.is_out)
         near = space.ends_of(question.name.members, family, question.is_out)
-        if far and near:
-            found += _OfFamily(space, question, family, far, near).lines()
+        found += doors_between(space, family, far, near, question.is_out)
     return tuple(sorted(found, key=lambda line: (len(line.doors), line.kind, line.family, -len(line.far))))
+
+
+def doors_between(
+    space: Space, family: int, far: Sequence[SpaceEnd], near: Sequence[SpaceEnd], is_out: bool
+) -> list[DoorsLine]:
+    """What stops everything between some ends of one address family that does not get through, whoever sends (`is_out`:
+    the near ones). Raises UsageError where there is too much to be told one by one."""
+    return _OfFamily(space, family, far, near, is_out).lines() if far and near else []
+
+
+def single_doors(
+    space: Space, family: int, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd]
+) -> Iterator[tuple[Door, SpaceEnd, SpaceEnd, RangeSet]]:
+    """What one door alone stops, for each receiver by the first sender of whom it does: the door, sender, receiver, and
+    the services."""
+    if not senders or not receivers:
+        return
+    judge = _OfFamily(space, family, receivers, senders, True)
+    for block in space.blocks(senders, receivers, family, with_single=True):
+        assert block.outcome.single is not None
+        single = np.where(block.there[..., None], block.outcome.single, np.uint64(0))
+        hit: NDArray[np.bool_] = np.any(single, axis=2)
+        for row in np.flatnonzero(hit.any(axis=1)).tolist():
+            column = int(hit[row].argmax())
+            sender, receiver = senders[int(block.senders[column])], receivers[int(block.receivers[row])]
+            met: dict[Door, list[RangeSet]] = {}
+            for kind in np.flatnonzero(judge.kinds.unpacked(single[row, column])).tolist():
+                for door in judge.doors_of(sender, receiver, judge.kinds.kinds[kind]):
+                    met.setdefault(door, []).append(judge.kinds.kinds[kind].services)
+            for door, services in met.items():
+                yield door, sender, receiver, RangeSet.of(pair for each in services for pair in each)
 
 
 class _OfFamily:
     def __init__(
-        self, space: Space, question: ReachQuestion, family: int, far: Sequence[SpaceEnd], near: Sequence[SpaceEnd]
+        self, space: Space, family: int, far: Sequence[SpaceEnd], near: Sequence[SpaceEnd], is_out: bool
     ) -> None:
-        self.space, self.family, self.is_out = space, family, question.is_out
+        self.space, self.family, self.is_out = space, family, is_out
         self.far, self.near = far, near
         self.reasons: list[str] = []
         self.machines: list[str] = [""]
-        self.senders, self.receivers = (near, far) if question.is_out else (far, near)
-        self.blocks = list(space.blocks(self.senders, self.receivers, family))
+        self.senders, self.receivers = (near, far) if is_out else (far, near)
+        space.prepare(self.receivers)
         self.kinds: Kinds = space.kinds(family)
-        count = len(self.senders) * len(self.receivers) * len(self.kinds)
-        if count > _MOST_FLOWS:
-            raise UsageError(f"{question.name.text} has {count:,} kinds of traffic to be looked at, more than anybody"
-                             f" reads ({_MOST_FLOWS:,} at most): say which service, or ask about less")  # fmt: skip
 
     def lines(self) -> list[DoorsLine]:
-        """The lines of one family."""
+        """The lines of one family. Raises UsageError where there are too many to look at."""
+        count = len(self.senders) * len(self.receivers) * len(self.kinds)
+        if count > _MOST_FLOWS:
+            raise UsageError(f"there are {count:,} kinds of traffic to be looked at for doors, more than anybody reads"
+                             f" ({_MOST_FLOWS:,} at most): say which service, or ask about less")  # fmt: skip
+        self.blocks = list(self.space.blocks(self.senders, self.receivers, self.family))
         codes, known = self.codes()
         there = np.zeros((len(self.senders), len(self.receivers)), dtype=np.bool_)
         for block in self.blocks:
@@ -156,6 +187,14 @@ class _OfFamily:
                     )
                 codes[place] = numbers[mark]
         return codes[back.reshape(-1)].reshape(len(senders), len(self.receivers))
+
+    def doors_of(self, sender: SpaceEnd, receiver: SpaceEnd, kind: Kind) -> tuple[Door, ...]:
+        """The doors that stop one kind of traffic of one pair."""
+        known: list[tuple[Door, ...]] = [()]
+        receivers, self.receivers = self.receivers, [receiver]
+        code = int(self.of_kind([sender], kind, {}, known)[0, 0])
+        self.receivers = receivers
+        return known[code]
 
     def door(self, number: int, decider: int) -> Door:
         """A door by the number of its gate and of what decides there."""

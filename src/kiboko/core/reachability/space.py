@@ -201,9 +201,11 @@ class Space:
             self._judges[family] = kinds, PairWords(self.layout, kinds)
         return self._judges[family]
 
-    def blocks(self, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd], family: int) -> Iterator[Block]:
-        """What becomes of all kinds between all senders and receivers of one family, block by block. Pairs of which
-        both ends are outside are left out: no gate lies between them."""
+    def blocks(
+        self, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd], family: int, with_single: bool = False
+    ) -> Iterator[Block]:
+        """What becomes of all kinds between all senders and receivers of one family, block by block; `with_single` also
+        what one gate alone stops. Pairs of which both ends are outside are left out: no gate lies between them."""
         layout = self.layout
         self.prepare(receivers)
         own = Side.of(layout, np.array([each.atom for each in senders], dtype=np.int64))
@@ -218,7 +220,7 @@ class Space:
             targets = np.array([self.target(receivers[row], outside) for row in theirs.tolist()], dtype=np.int64)
             layout.listening_at(targets.astype(np.int32))
             to = Side.of(layout, targets)
-            pairs = _Pairs(self, judge, senders, mine, own.taken(mine), theirs, to)
+            pairs = _Pairs(self, judge, senders, mine, own.taken(mine), theirs, to, with_single)
             yield from pairs.blocks()
 
     def target(self, receiver: SpaceEnd, outside: str | None) -> int:
@@ -234,8 +236,10 @@ class _Pairs:
     """The pairs of senders that are all outside at one place, or all within, with some receivers."""
 
     def __init__(
-        self, space: Space, judge: PairWords, senders: Sequence[SpaceEnd], mine: Rows, own: Side, theirs: Rows, to: Side
-    ) -> None:
+        self, space: Space, judge: PairWords, senders: Sequence[SpaceEnd], mine: Rows, own: Side, theirs: Rows,
+        to: Side, with_single: bool,
+    ) -> None:  # fmt: skip
+        self._with_single = with_single
         self._space, self._judge = space, judge
         self._mine, self._own, self._theirs, self._to = mine, own, theirs, to
         self._choosy = [
@@ -282,7 +286,7 @@ class _Pairs:
         target = int(self._to.sent_to[columns[column]])
         sender = layout.end(int(self._own.sent_to[rows[row]]))
         way = layout.way_between(sender, target, layout.end(target))
-        outcome = self._judge.judge(way, self._own.taken(rows), self._to.taken(columns))
+        outcome = self._judge.judge(way, self._own.taken(rows), self._to.taken(columns), self._with_single)
         yield Block(self._mine[rows], self._theirs[columns], there, outcome)
 
 

@@ -54,11 +54,13 @@ class Side:
 @dataclass(frozen=True, slots=True)
 class Outcome:
     """What becomes of all kinds between `m` receivers and `n` senders, uint64[m, n, words] each: requests that arrive,
-    those of them that are answered as well, and those that a gate which cannot be judged may stop (clause S35)."""
+    those of them that are answered as well, and those that a gate which cannot be judged may stop (clause S35). Where
+    that is asked for, `single` are those that one gate alone stops, on the way there or back."""
 
     arrives: Words
     answered: Words
     doubtful: Words
+    single: Words | None = None
 
 
 class PairWords:
@@ -80,9 +82,10 @@ class PairWords:
         self._listened: dict[int, Words] = {}
         self._kernel: dict[tuple[object, ...], tuple[Words, Words]] = {}
 
-    def judge(self, way: int, senders: Side, receivers: Side) -> Outcome:
-        """What becomes of all kinds between some ends, all of one way and no two of one machine."""
-        return _Block(self, way, senders, receivers).outcome()
+    def judge(self, way: int, senders: Side, receivers: Side, with_single: bool = False) -> Outcome:
+        """What becomes of all kinds between some ends, all of one way and no two of one machine; `with_single` also
+        what one gate alone stops."""
+        return _Block(self, way, senders, receivers, with_single).outcome()
 
     def words_of(self, chosen: bool | np.bool_) -> Words:
         """All kinds or none."""
@@ -100,7 +103,8 @@ class PairWords:
 class _Block:
     """One block being judged, gate by gate. Words are kept in as few dimensions as they rest on."""
 
-    def __init__(self, judge: PairWords, way: int, senders: Side, receivers: Side) -> None:
+    def __init__(self, judge: PairWords, way: int, senders: Side, receivers: Side, with_single: bool) -> None:
+        self._once = self._twice = judge._none if with_single else None
         self._judge, self._layout, self._kinds = judge, judge._layout, judge._kinds
         self._way = way
         self._sides = {SENDER: senders, RECEIVER: receivers}
@@ -121,6 +125,7 @@ class _Block:
             self._keeps = at in keepers
             stops, kept = self._ask(slot)
             stopped = stopped | stops
+            self._count(stops)
             self._kept.append(kept)
         self._is_reply, self._keeps = True, False
         lost = judge._none
@@ -130,11 +135,22 @@ class _Block:
                 for keeper in slot.keepers:
                     self._back = self._back | self._kept[keeper]
                 self._is_let_back = bool((self._back == self._kinds.every).all())
-                lost = lost | self._ask(slot)[0]
+                stops = self._ask(slot)[0]
+                self._count(stops & self._kinds.has_reply)
+                lost = lost | stops
         every = self._kinds.every
         arrives = ~stopped & every
         answered = arrives & ~(lost & self._kinds.has_reply)
-        return Outcome(*(np.broadcast_to(each, self._shape) for each in (arrives, answered, self._doubtful & answered)))
+        found = [np.broadcast_to(each, self._shape) for each in (arrives, answered, self._doubtful & answered)]
+        if self._once is None or self._twice is None:
+            return Outcome(found[0], found[1], found[2])
+        return Outcome(found[0], found[1], found[2], np.broadcast_to(self._once & ~self._twice & every, self._shape))
+
+    def _count(self, stops: Words) -> None:
+        """Note the kinds that a further gate stops."""
+        if self._once is not None and self._twice is not None:
+            self._twice = self._twice | self._once & stops
+            self._once = self._once | stops
 
     def _ask(self, slot: Slot) -> tuple[Words, Words]:
         """What a gate stops, and for which kinds it keeps state."""

@@ -1,0 +1,319 @@
+"""Findings: each kind on the smallest network that shows it, coverage by brute force, and nothing on clean networks."""
+
+import itertools
+import tempfile
+import unittest
+from datetime import date
+from pathlib import Path
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from kiboko.core.audit.audit import audit
+from kiboko.core.audit.covering import Boxes
+from kiboko.core.audit.findings import KINDS
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.queries.ends import Ends
+from kiboko.core.walk.walk import Walker
+from kiboko.demo.data import write_demo
+from kiboko.files.network.network_file import load_network
+from tests.helpers import a_filter, base, load
+
+TODAY = date(2026, 11, 25)
+SIDE = 5
+
+
+def findings(values, *kinds):
+    return audit(Ends(Walker(load(values))), TODAY, kinds=kinds).findings
+
+
+def told(values, kind):
+    return [each.at for each in findings(values, kind)]
+
+
+sets = st.lists(st.tuples(st.integers(0, SIDE), st.integers(0, SIDE)).map(sorted), min_size=1, max_size=2).map(
+    lambda pairs: RangeSet.of(tuple(pair) for pair in pairs)
+)
+boxes = st.tuples(sets, sets, sets, sets)
+
+
+class Covering(unittest.TestCase):
+    @settings(deadline=None, max_examples=300)
+    @given(st.lists(boxes, min_size=1, max_size=9))
+    def test_a_box_is_covered_exactly_where_every_point_of_it_is_held(self, listed):
+        """Held against every point of a small space, one by one."""
+        asked = Boxes(listed)
+        number = len(listed) - 1
+        cover = asked.covered(number, np.arange(number))
+
+        def held(point, those):
+            return any(all(v in side for v, side in zip(point, listed[each], strict=True)) for each in those)
+
+        points = [point for point in itertools.product(range(SIDE + 1), repeat=4)
+                  if all(v in side for v, side in zip(point, listed[number], strict=True))]  # fmt: skip
+        whole = all(held(point, range(number)) for point in points)
+        self.assertTrue(cover.is_known)
+        self.assertEqual(whole, cover.is_whole)
+        if whole:
+            self.assertTrue(all(held(point, cover.by) for point in points), "those that are named cover it together")
+        else:
+            self.assertIn(cover.outside, points)
+            self.assertFalse(held(cover.outside, range(number)))
+
+    def test_a_cover_names_no_box_that_it_can_do_without(self):
+        span = RangeSet.span
+        whole = span(0, 9), span(0, 9), span(0, 9), span(0, 9)
+        listed = [(span(0, 4), *whole[1:]), (span(2, 6), *whole[1:]), (span(5, 9), *whole[1:]), whole]
+        self.assertEqual((0, 2), Boxes(listed).covered(3, np.arange(3)).by)
+
+
+class OfRules(unittest.TestCase):
+    def with_rules(self, rules, **filter_values):
+        values = base()
+        values["filters"]["guard"] = a_filter("instance", inbound=rules, **filter_values)
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["guard"]
+        return values
+
+    def test_a_rule_that_two_earlier_ones_cover_together_is_unreachable_and_both_are_named(self):
+        values = self.with_rules([
+            {"order": 10, "action": "drop", "from": "10.0.0.0/9", "service": "ssh"},
+            {"order": 20, "action": "drop", "from": "10.128.0.0/9", "service": ["ssh", "https"]},
+            {"order": 30, "action": "allow", "from": "10.0.0.0/8", "service": "ssh"},
+        ], decide="first")  # fmt: skip
+        (found,) = findings(values, "unreachable-rule")
+        self.assertEqual("guard/inbound/30", found.at)
+        self.assertEqual(["guard/inbound/10", "guard/inbound/20"], [name for name, _ in found.others])
+        self.assertIn("drops it", found.proof)
+
+    def test_a_rule_that_matches_one_address_more_is_reachable(self):
+        values = self.with_rules([
+            {"order": 10, "action": "drop", "from": "10.0.0.0/9", "service": "ssh"},
+            {"order": 30, "action": "allow", "from": "10.0.0.0-10.128.0.0", "service": "ssh"},
+        ], decide="first")  # fmt: skip
+        self.assertEqual([], told(values, "unreachable-rule"))
+
+    def test_a_stop_that_a_wider_rule_comes_before_is_contradicted(self):
+        values = self.with_rules([
+            {"order": 20, "action": "allow", "service": "ssh"},
+            {"order": 30, "action": "drop", "from": "192.0.2.0/24"},
+        ], decide="first")  # fmt: skip
+        (found,) = findings(values, "contradicted-rule")
+        self.assertEqual("guard/inbound/30", found.at)
+        self.assertIn("from 192.0.2.0/24 on tcp/22", found.proof)
+
+    def test_an_exception_and_a_last_rule_that_stops_the_rest_are_meant_so(self):
+        values = self.with_rules([
+            {"order": 10, "action": "allow", "from": "192.0.2.7", "service": "ssh"},
+            {"order": 20, "action": "drop", "from": "192.0.2.0/24", "log": True},
+            {"order": 30, "action": "allow", "service": "https"},
+            {"order": 40, "action": "drop", "log": True},
+        ], decide="first")  # fmt: skip
+        for kind in ("contradicted-rule", "unreachable-rule", "redundant-rule", "wide-rule"):
+            self.assertEqual([], told(values, kind), kind)
+
+    def test_a_rule_that_a_later_one_would_decide_the_same_is_redundant(self):
+        values = self.with_rules([
+            {"order": 10, "action": "allow", "from": "10.1.0.0/16", "service": "ssh"},
+            {"order": 20, "action": "allow", "from": "10.0.0.0/8", "service": ["ssh", "https"]},
+        ], decide="first")  # fmt: skip
+        self.assertEqual(["guard/inbound/10"], told(values, "redundant-rule"))
+
+    def test_a_rule_is_not_redundant_where_an_opposite_one_comes_between(self):
+        values = self.with_rules([
+            {"order": 10, "action": "allow", "from": "10.1.0.0/16", "service": "ssh"},
+            {"order": 15, "action": "drop", "from": "10.1.0.0/24", "service": "ssh"},
+            {"order": 20, "action": "allow", "from": "10.0.0.0/8", "service": "ssh"},
+        ], decide="first")  # fmt: skip
+        self.assertNotIn("guard/inbound/10", told(values, "redundant-rule"))
+
+    def test_of_any_rules_that_allow_the_one_that_others_cover_is_redundant(self):
+        values = self.with_rules([
+            {"id": "one", "action": "allow", "from": "10.0.0.0/8", "service": "ssh"},
+            {"id": "two", "action": "allow", "from": "10.1.0.0/16", "service": "ssh"},
+        ], decide="any")  # fmt: skip
+        self.assertEqual(["guard/inbound/two"], told(values, "redundant-rule"))
+
+    def test_a_note_is_over_after_its_day(self):
+        for day, expected in (("2026-11-24", ["guard/inbound/one"]), ("2026-11-25", [])):
+            values = self.with_rules([{"id": "one", "action": "allow", "service": "ssh", "note": f"only until {day}"}])
+            self.assertEqual(expected, told(values, "expired-note"), day)
+
+    def test_any_to_anything_is_wide_and_many_ports_are(self):
+        for rule in ({"id": "one", "action": "allow"}, {"id": "one", "action": "allow", "service": "tcp/1-9000"}):
+            self.assertEqual(["guard/inbound/one"], told(self.with_rules([rule]), "wide-rule"))
+        for rule in ({"id": "one", "action": "allow", "service": "ssh"},
+                     {"id": "one", "action": "allow", "from": "10.1.0.0/16"}):  # fmt: skip
+            self.assertEqual([], told(self.with_rules([rule]), "wide-rule"))
+
+
+class OfReplies(unittest.TestCase):
+    def edge(self, outbound):
+        values = base()
+        values["filters"]["edge"] = a_filter(
+            "subnet", decide="first", stateful=False, inbound=[{"order": 10, "action": "allow", "service": "https"}],
+            outbound=outbound,
+        )  # fmt: skip
+        values["subnets"]["a1"]["filter"] = "edge"
+        return values
+
+    def test_no_reply_some_replies_and_all_replies(self):
+        every = {"order": 10, "action": "allow", "service": "tcp/32768-60999"}
+        some = {"order": 10, "action": "allow", "service": "tcp/49152-65535"}
+        other = {"order": 10, "action": "allow", "service": "udp/32768-60999"}
+        for rule, kinds in ((every, []), (some, ["partial-way-back"]), (other, ["no-way-back"])):
+            met = findings(self.edge([rule]), "no-way-back", "partial-way-back")
+            self.assertEqual(kinds, [each.id for each in met], rule)
+
+    def test_who_alone_gets_replies_is_set_apart(self):
+        rules = [{"order": 10, "action": "allow", "service": "tcp/49152-65535"},
+                 {"order": 20, "action": "allow", "to": "10.2.0.0/16"}]  # fmt: skip
+        (found,) = findings(self.edge(rules), "partial-way-back")
+        self.assertIn("49152-60999 only", found.proof)
+        self.assertNotIn("10.2.0.0/16", found.proof)
+
+
+class OfPlaces(unittest.TestCase):
+    def test_each_kind_on_the_smallest_network_that_shows_it(self):
+        values = base()
+        values["filters"] |= {"lost": a_filter("instance", inbound=[])}
+        self.assertEqual(["lost"], told(values, "unattached-filter"))
+
+        values = base()
+        values["groups"] = {"nobody": {"where": {"role": "ghost"}}}
+        self.assertEqual(["nobody"], told(values, "empty-group"))
+
+        values = base()
+        values["instances"]["new"] = {"interfaces": [{"subnet": "a1", "addresses": []}]}
+        values["groups"] = {"some": {"members": ["ann", "new"]}}
+        self.assertEqual(["some"], told(values, "group-without-addresses"))
+
+        values = base()
+        values["outside"]["depot"]["addresses"].append("10.1.9.0/24")
+        self.assertEqual(["depot"], told(values, "outside-over-own"))
+
+        values = base()
+        values["services"] = {"never": "tcp/7", "ours": "tcp/8"}
+        values["filters"]["guard"] = a_filter("instance", inbound=[{"action": "allow", "service": "ours"}])
+        self.assertEqual(["never"], told(values, "unused-service"))
+
+        values = base()
+        values["instances"]["box"] = {"interfaces": [{"subnet": "a1", "addresses": ["10.1.1.90"]}]}
+        values["route_tables"]["north-table"].append({"to": "10.77.0.0/16", "via": {"instance": "box"}})
+        self.assertEqual(["north-table: 10.77.0.0/16"], told(values, "route-to-nothing"))
+        values["instances"]["box"]["forwards"] = True
+        self.assertEqual([], told(values, "route-to-nothing"))
+
+    def test_a_slip_in_a_tag_is_told_and_a_row_of_numbered_tags_is_not(self):
+        values = base()
+        for number in range(12):
+            role = "guage" if number == 3 else "gauge"
+            values["instances"][f"g{number}"] = {
+                "tags": {"role": role, "unit": f"u{number}"},
+                "interfaces": [{"subnet": "a1", "addresses": [f"10.1.1.{100 + number}"]}],
+            }
+        values["groups"] = {"gauges": {"where": {"role": "gauge"}}}
+        values["groups"] |= {f"unit-{number}": {"where": {"unit": f"u{number}"}} for number in range(12)}
+        (found,) = findings(values, "nearly-member")
+        self.assertEqual(("gauges", "g3"), (found.at, found.others[0][0]))
+
+    def test_a_route_there_without_one_back_is_told_at_the_subnet_that_lacks_it(self):
+        values = base()
+        values["route_tables"]["south-table"] = [
+            each for each in values["route_tables"]["south-table"] if not str(each["to"]).startswith("10.1.")
+        ]
+        self.assertTrue(any(at.startswith("b1: 10.1.1.0/24") for at in told(values, "no-return-route")))
+        self.assertEqual([], told(base(), "no-return-route"))
+
+
+class OfWays(unittest.TestCase):
+    def opened(self, rule):
+        values = base()
+        values["filters"]["guard"] = a_filter("instance", inbound=[rule])
+        values["instances"]["ann"]["interfaces"][0] |= {"filters": ["guard"], "public": "203.0.113.9"}
+        return values
+
+    def test_ssh_from_the_internet_is_told_with_the_rule_that_lets_it_in(self):
+        values = self.opened({"id": "everybody", "action": "allow", "service": "ssh"})
+        self.assertIn("guard/everybody", told(values, "open-administration"))
+
+    def test_ssh_from_one_office_or_https_from_everywhere_are_not(self):
+        for rule in ({"id": "everybody", "action": "allow", "service": "https"},
+                     {"id": "everybody", "action": "allow", "service": "ssh", "from": "depot"}):  # fmt: skip
+            self.assertNotIn("guard/everybody", told(self.opened(rule), "open-administration"))
+
+    def test_what_counts_as_administration_is_for_the_network_file_to_say(self):
+        values = self.opened({"id": "everybody", "action": "allow", "service": "https"})
+        values["administration"] = ["https"]
+        self.assertIn("guard/everybody", told(values, "open-administration"))
+
+    def test_one_door_is_told_until_there_are_two(self):
+        values = self.opened({"id": "some", "action": "allow", "service": "ssh", "from": "depot"})
+        self.assertIn("guard/otherwise", told(values, "one-door-only"))
+        values["filters"]["edge"] = a_filter("subnet", inbound=[{"action": "allow", "service": "ssh", "from": "depot"}])
+        values["subnets"]["a1"]["filter"] = "edge"
+        self.assertNotIn("guard/otherwise", told(values, "one-door-only"))
+
+    def test_a_rule_for_what_nobody_listens_to_and_a_listener_that_nobody_reaches(self):
+        values = self.opened({"id": "web", "action": "allow", "service": "https"})
+        values["instances"]["ann"]["listens"] = ["ssh"]
+        self.assertEqual(["guard/inbound/web"], told(values, "unserved-rule"))
+        self.assertEqual(["ann"], told(values, "unallowed-listener"))
+        values["instances"]["ann"]["listens"] = ["https"]
+        self.assertEqual([], told(values, "unserved-rule") + told(values, "unallowed-listener"))
+
+    def test_a_service_that_is_bound_to_loopback_is_told(self):
+        values = self.opened({"id": "web", "action": "allow", "service": "https"})
+        values["instances"]["ann"]["listens"] = [{"service": "https", "address": "127.0.0.1"}]
+        self.assertEqual(["ann: https"], told(values, "bound-elsewhere"))
+
+
+class Accepting(unittest.TestCase):
+    def audit(self, **accepted):
+        values = base()
+        values["filters"] = {"lost": a_filter("instance", inbound=[])}
+        values["accepted"] = [
+            {"finding": "unattached-filter", "at": "lost", "reason": "for the move in May", **accepted}
+        ]
+        return audit(Ends(Walker(load(values))), TODAY, kinds=("unattached-filter", "accepted-in-vain"))
+
+    def test_what_is_accepted_stands_apart_and_comes_back_when_its_day_is_past(self):
+        held = self.audit(until="2026-11-25")
+        self.assertEqual(((), ["lost"]), (held.findings, [each.at for each in held.accepted]))
+        over = self.audit(until="2026-11-24")
+        self.assertEqual({"unattached-filter", "accepted-in-vain"}, {each.id for each in over.findings})
+
+    def test_an_acceptance_of_nothing_is_a_finding(self):
+        self.assertIn("accepted-in-vain", {each.id for each in self.audit(at="other").findings})
+        (found,) = [each for each in self.audit(finding="unatached-filter").findings if each.id == "accepted-in-vain"]
+        self.assertIn("did you mean 'unattached-filter'", found.proof)
+
+
+class OnWholeNetworks(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        write_demo(Path(folder.name))
+        self.folder = Path(folder.name)
+
+    def test_every_fault_of_the_demo_that_rules_alone_show_is_found(self):
+        met = audit(Ends(Walker(load_network(str(self.folder / "network.yaml")))), TODAY).findings
+        found = {(each.id, each.at) for each in met}
+        for fault in (
+            ("contradicted-rule", "bank-edge/inbound/30"), ("partial-way-back", "front-edge/inbound/10"),
+            ("route-to-nothing", "desk-main: 10.62.2.21/32"), ("unreachable-rule", "core-guard/inbound/30"),
+            ("unattached-filter", "archive-guard"), ("nearly-member", "gauges"), ("group-without-addresses", "gauges"),
+            ("open-administration", "relay-guard/ssh-for-all"), ("bound-elsewhere", "ingest-2: telemetry"),
+            ("no-return-route", "gauge-12/eth0"),
+            ("unserved-rule", "ingest-guard/inbound/old-syslog"),
+        ):  # fmt: skip
+            self.assertIn(fault, found)
+        self.assertTrue(any(kind == "host-filter-against" and at.startswith("gauge-04") for kind, at in found))
+
+    def test_every_kind_of_finding_is_in_the_list(self):
+        met = audit(Ends(Walker(load_network(str(self.folder / "network.yaml")))), TODAY).findings
+        self.assertLessEqual({each.id for each in met}, set(KINDS))
+
+    def test_on_the_clean_network_that_ships_nothing_is_found(self):
+        met = audit(Ends(Walker(load_network(str(self.folder / "clean" / "network.yaml")))), TODAY).findings
+        self.assertEqual([], [(each.id, each.at, each.proof) for each in met if each.severity != "note"])
