@@ -1,6 +1,7 @@
 """Kiboko: is this traffic allowed, which rule decides it, and does the real network agree?
 
-For scripts: `load`, `check`, `check_set` and `confirm`, with what they return and raise. See docs/scripts.md.
+For scripts: `load`, `check`, `check_set`, `reach`, `audit` and `confirm`, with what they return and raise. See
+docs/scripts.md.
 """
 
 from __future__ import annotations
@@ -10,7 +11,7 @@ __version__ = "0.1.0"
 TYPE_CHECKING = False  # as `typing` has it, which takes a tenth of a start to load
 
 if TYPE_CHECKING:
-    from kiboko.api import Answer, Confirmation, Network, SetAnswer, check, check_set, confirm, load
+    from kiboko.api import Answer, Confirmation, Network, Rows, SetAnswer, audit, check, check_set, confirm, load, reach
     from kiboko.core.errors import EnvironmentFailure, InputError, KibokoError, UsageError
 
 __all__ = [
@@ -20,12 +21,15 @@ __all__ = [
     "InputError",
     "KibokoError",
     "Network",
+    "Rows",
     "SetAnswer",
     "UsageError",
+    "audit",
     "check",
     "check_set",
     "confirm",
     "load",
+    "reach",
 ]
 _ERRORS = frozenset(("EnvironmentFailure", "InputError", "KibokoError", "UsageError"))
 

@@ -11,11 +11,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from datetime import date
+
     from kiboko.core.network.model import Topology
     from kiboko.core.queries.ends import Ends
     from kiboko.core.walk.walk import Walk, Walker
 
-__all__ = ["Answer", "Confirmation", "Network", "SetAnswer", "check", "check_set", "confirm", "load"]
+__all__ = ["Answer", "Confirmation", "Network", "Rows", "SetAnswer", "audit", "check", "check_set", "confirm", "load",
+           "reach"]  # fmt: skip
 
 
 class Network:
@@ -90,6 +93,25 @@ class SetAnswer:
 
     def as_dict(self) -> dict[str, Any]:
         """The whole answer in the form `check-set/1`."""
+        return self._whole
+
+
+@dataclass(frozen=True, slots=True)
+class Rows:
+    """What `reach` and `audit` say: rows and caveats in the forms `reach/1` and `audit/1`.
+
+    Attributes
+    ----------
+    rows : one for each line, as in the published form
+    caveats : what has to be borne in mind
+    """
+
+    rows: tuple[dict[str, Any], ...]
+    caveats: tuple[str, ...]
+    _whole: dict[str, Any]
+
+    def as_dict(self) -> dict[str, Any]:
+        """The whole answer, as the command prints it with `--json`."""
         return self._whole
 
 
@@ -215,6 +237,62 @@ def check_set(
     found = ask_set(*_asked(network, source, destination, service), _ports(client_ports), family)
     whole = set_json(found, SetShown(source, destination, service, options=options_text(network.topology.file, ())))
     return SetAnswer(tuple(whole["rows"]), tuple(whole["caveats"]), whole)
+
+
+def reach(network: Network, name: str, *, out: bool = False, service: str = "any", family: int | None = None) -> Rows:
+    """Everything that can reach an end, or (`out`) that it can reach.
+
+    Parameters
+    ----------
+    name : anything that `check_set` takes
+    service : only this service
+    family : 4 or 6; None for both
+
+    Raises
+    ------
+    kiboko.UsageError : for a name that is not known, or more pairs of ends than can be told one by one
+
+    Examples
+    --------
+    >>> found = kiboko.reach(network, "gauges", service="ssh")
+    >>> [(row["verdict"], [each["name"] for each in row["far"]]) for row in found.rows]
+    [('allowed', ['duty']), ('allowed', ['crews'])]
+    """
+    from kiboko.core.queries.ends import resolve_service
+    from kiboko.core.reachability.naming import Namer
+    from kiboko.core.reachability.reach import ReachQuestion
+    from kiboko.core.reachability.reach import reach as ask
+    from kiboko.views.reach_view import ReachShown, reach_json
+    from kiboko.views.text import network_option
+
+    ends = network._ends
+    services = resolve_service(service, network.topology.services)
+    found = ask(ends, ReachQuestion(ends.resolve(name), services, out, family))
+    shown = ReachShown(name, service, out, network_option(network.topology.file), asked=services)
+    whole = reach_json(found, shown, Namer(ends), None, None)
+    return Rows(tuple(whole["rows"]), tuple(whole["caveats"]), whole)
+
+
+def audit(network: Network, today: date | None = None) -> Rows:
+    """What is wrong or dangerous in the rules themselves, the gravest first.
+
+    Parameters
+    ----------
+    today : the day by which notes and acceptances are over; None for today
+
+    Examples
+    --------
+    >>> found = kiboko.audit(network)
+    >>> [row["at"] for row in found.rows if row["finding"] == "unattached-filter"]
+    ['archive-guard']
+    """
+    from datetime import date
+
+    from kiboko.core.audit.audit import audit as look
+    from kiboko.views.audit_view import AuditShown, audit_json
+
+    whole = audit_json(look(network._ends, today or date.today()), AuditShown("note"), ())
+    return Rows(tuple(whole["rows"]), tuple(whole["caveats"]), whole)
 
 
 def confirm(

@@ -48,6 +48,11 @@ class Forms(unittest.TestCase):
             ("flows", "flows evidence/flows.csv"),
             ("rule-usage", "flows evidence/flows.csv --rules"),
             ("confirm", "confirm --flows evidence/flows.csv --probes evidence/probes.jsonl"),
+            ("reach", "reach database --service postgresql --doors --through 2"),
+            ("reach", "reach --out internet"),
+            ("matrix", "matrix --by zone --service ssh"),
+            ("matrix", "matrix --by zone --service ssh --against clean/network.yaml"),
+            ("audit", "audit --flows evidence/flows.csv"),
         ):
             with self.subTest(words):
                 self.hold(form, run(*words.split(), "--json", cwd=self.folder).stdout)
@@ -78,7 +83,7 @@ class Face(unittest.TestCase):
         modules = [
             importlib.import_module(f"kiboko.{name}")
             for name in ("core.queries.pair", "core.queries.proposals", "core.queries.near_misses", "core.walk.walk",
-                         "core.reachability.sets", "core.tables.gate_tables", "core.evidence.evaluator",
+                         "core.reachability.sets", "core.reachability.reach", "core.audit.audit", "core.tables.gate_tables", "core.evidence.evaluator",
                          "files.network.network_file")
         ]  # fmt: skip
         with tempfile.TemporaryDirectory() as folder:

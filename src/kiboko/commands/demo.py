@@ -53,6 +53,14 @@ STEPS = (
     Step("Everything in force at one relay, on one screen.", "show relay-1", 0),
     Step("A crew reaches gauge 7 but not gauge 4.", "check 198.51.100.20 gauge-04 ssh", 1),
     Step("Nobody reaches the gauge in the pump house from outside.", "check 198.51.100.20 gauge-12 ssh", 1),
+    Step("What on earth can reach the database, and which rules let it in?", "reach database --only recorded", 0),
+    Step(
+        "And how many locked doors stand before all others?", "reach database --service postgresql --doors --top 6", 0
+    ),
+    Step("Everything that is open to the internet, on one screen.", "reach --out internet --only recorded", 1),
+    Step("Who may log in to whom, zone by zone?", "matrix --by zone --service ssh", 0),
+    Step("What is wrong or dangerous in the rules themselves?", "audit", 1),
+    Step("And once all of that is mended?", "audit -n clean/network.yaml", 0),
     Step("Who talks most in an hour of flow logs?", "flows evidence/flows.csv --since 2026-11-20T10:00:00Z --top 8", 0),
     Step("Which rules did that hour never hit?", "flows evidence/flows.csv --rules", 1),
     Step(
