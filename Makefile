@@ -68,6 +68,7 @@ bench: $(STAMP)
 	$(BIN)/python bench/collecting.py
 	$(BIN)/python bench/judging.py
 	$(BIN)/python bench/estate.py
+	$(BIN)/python bench/space.py
 	$(BIN)/python bench/confirming.py
 
 # Record the demo's evidence anew (root, or unprivileged user namespaces).

@@ -74,13 +74,13 @@ def _show_all(findings: Sequence[Finding], shown: AuditShown, out: Output) -> No
         for each in mine[:most]:
             where = f"  ({each.place})" if each.place is not None else ""
             out.parts(("  ", ""), (each.id, "mark"), (f"  {each.at}", ""), (where, "quiet"))
-            out.parts(("      why  ", "quiet"), (each.proof, ""))
-            out.parts(("      fix  ", "quiet"), (each.fix, ""))
+            out.labelled("      why  ", each.proof)
+            out.labelled("      fix  ", each.fix)
             if each.others:
                 rules = "; ".join(f"{name} ({place})" for name, place in each.others)
-                out.parts(("      see  ", "quiet"), (rules, "quiet"))
+                out.labelled("      see  ", rules, "quiet")
             if each.check:
-                out.parts(("      ask  ", "quiet"), (each.check + shown.options, ""))
+                out.labelled("      ask  ", each.check + shown.options, is_paste=True)
         if len(mine) > most:
             out.line(f"  and {len(mine) - most:,} more of {kind}; --full shows all", "quiet")
 

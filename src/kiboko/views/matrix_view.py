@@ -109,7 +109,7 @@ def _list_cells(matrix: Matrix, shown: MatrixShown, out: Output) -> None:
 
 def check_line(source: str, destination: str, service: str, options: str) -> str:
     """A line to be pasted that opens a cell."""
-    return f"kiboko check {source} {destination} {service.partition(',')[0]}{options}"
+    return f"kiboko check {source} {destination} {service.partition('+')[0]}{options}"
 
 
 def show_differences(matrix: Matrix, other: Matrix, against: str, shown: MatrixShown, out: Output) -> bool:

@@ -94,6 +94,15 @@ class Output:
             shown.append(clean(text), STYLES.get(style, style))
         self._console.print(shown)
 
+    def labelled(self, label: str, text: str, style: str = "", is_paste: bool = False) -> None:
+        """A label and what it is of, folded on a terminal below itself; a line to be pasted is left whole."""
+        room = self.width - len(label)
+        lines = [text]
+        if self._console is not None and not is_paste and room >= _NARROWEST:
+            lines = textwrap.wrap(text, room, break_on_hyphens=False) or [text]
+        for place, line in enumerate(lines):
+            self.parts((label if not place else " " * len(label), "quiet"), (line, style))
+
     def heading(self, text: str) -> None:
         """A heading with a blank line before it."""
         self.line()

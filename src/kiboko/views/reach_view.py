@@ -85,11 +85,11 @@ def _show_line(
     out.parts((f"{number:>3}. ", "quiet"), (word, line.verdict), (f"{family}: ", ""), (_named(far, shown), "mark"))
     if {name.text for name in near} != whole[line.family]:
         out.parts((f"     {'from' if shown.is_out else 'to':<10}", "quiet"), (_named(near, shown), ""))
-    out.parts(("     on        ", "quiet"), (service_words(line.services, shown, line.family), ""))
+    out.labelled("     on        ", service_words(line.services, shown, line.family))
     if line.verdict == PARTLY:
         out.parts(("     only      ", "quiet"), (f"client ports {line.ports} get an answer", ""))
     _show_rules(line.rules, line.is_sampled, shown, out)
-    out.parts(("     see       ", "quiet"), (check_words(line.example, line.family, shown.options), ""))
+    out.labelled("     see       ", check_words(line.example, line.family, shown.options), is_paste=True)
 
 
 def _show_rules(rules: Sequence[LetIn], is_sampled: bool, shown: ReachShown, out: Output) -> None:
@@ -179,13 +179,13 @@ def show_doors(lines: Sequence[DoorsLine], shown: ReachShown, namer: Namer, out:
         style = "blocked" if len(line.doors) == 1 else ""
         out.parts((f"{number:>3}. ", "quiet"), (counted(len(line.doors), "door"), style), (f"{family}: ", ""),
                   (_named(namer.names(line.far), shown), "mark"))  # fmt: skip
-        out.parts(("     on        ", "quiet"), (service_words(line.services, shown, line.family), ""))
+        out.labelled("     on        ", service_words(line.services, shown, line.family))
         for place, door in enumerate(line.doors):
             label = "" if place else "one change opens:" if len(line.doors) == 1 else "doors"
             out.parts(
                 (f"     {label:<10}", "quiet"), (("" if not label or len(label) < 9 else " ") + rule_text(door), "")
             )
-        out.parts(("     see       ", "quiet"), (check_words(line.example, line.family, shown.options), ""))
+        out.labelled("     see       ", check_words(line.example, line.family, shown.options), is_paste=True)
     if len(lines) > shown.top:
         out.line(f"and {counted(len(lines) - shown.top, 'more line')}; --top N shows more, --json all", "quiet")
 

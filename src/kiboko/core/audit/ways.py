@@ -28,7 +28,7 @@ _LAYERS = ("instance-in", "host-in", "subnet-in", "zone", "outside")
 """Where one would close first what is open: nearest to the machine."""
 _FEW = 6
 _MOST_REGIONS, _FEW_CLIENT_PORTS = 64, 1000
-_MOST_ASKED = 12
+_MOST_ASKED, _FEW_SENDERS = 12, 200
 
 
 def of_openness(ends: Ends) -> Iterator[Finding]:
@@ -180,15 +180,16 @@ def _unallowed(ends: Ends) -> Iterator[Finding]:
     asked = [ends.resolve(name).members[0] for name in heard]
     for family in (4, 6):
         senders, receivers = space.ends_of(members, family, True), space.ends_of(asked, family, False)
-        if not senders or not receivers:
-            continue
-        for block in space.blocks(senders, receivers, family):
-            kinds = space.kinds(family)
-            passed = np.where(block.there[..., None], block.outcome.answered, np.uint64(0))
-            for row, words in zip(block.receivers.tolist(), np.bitwise_or.reduce(passed, axis=1), strict=True):
-                name = receivers[row].instance or ""
-                open_ = [kinds.kinds[each].services for each in np.flatnonzero(kinds.unpacked(words)).tolist()]
-                reached[name] = reached[name] | RangeSet.of(pair for each in open_ for pair in each)
+        # Most are reached by somebody among a few: the others alone are asked about with everybody.
+        for some in (senders[:: max(1, len(senders) // _FEW_SENDERS)], senders):
+            left = [each for each in receivers if heard[each.instance or ""] - reached[each.instance or ""]]
+            for block in space.blocks(some, left, family) if some and left else ():
+                kinds = space.kinds(family)
+                passed = np.where(block.there[..., None], block.outcome.answered, np.uint64(0))
+                for row, words in zip(block.receivers.tolist(), np.bitwise_or.reduce(passed, axis=1), strict=True):
+                    name = left[row].instance or ""
+                    open_ = [kinds.kinds[each].services for each in np.flatnonzero(kinds.unpacked(words)).tolist()]
+                    reached[name] = reached[name] | RangeSet.of(pair for each in open_ for pair in each)
     alike: dict[RangeSet, list[str]] = {}
     for name, own in heard.items():
         shut = own - reached[name]
@@ -286,7 +287,7 @@ def _of_replies(asked: RuleList, back: RuleList) -> Iterator[Finding]:
                 continue
             told = rule.service_text if rule.services is not None else word
             where = f"{back.filter.name}/{WAY_NAMES[back.way]}"
-            to = "" if who is None else f" to {_few(who.texts())}"
+            to = "" if who is None else f" to {_who(who)}"
             if not passed:
                 yield found("no-way-back", asked.name(rule), rule.place,
                             f"it lets {told} pass, and {where} lets no {word} reply back{to} to client ports {clients}",
@@ -331,6 +332,12 @@ def _let_back(
 
 
 _WHOLE = AddressSet(RangeSet.span(0, (1 << 32) - 1), RangeSet.span(0, (1 << 128) - 1))
+
+
+def _who(region: AddressSet) -> str:
+    """A region in words: by what is in it, or by what is not where that is shorter."""
+    inside, outside = region.texts(), (_WHOLE - region).texts()
+    return _few(inside) if len(inside) <= len(outside) else f"all but {_few(outside)}"
 
 
 def _split(region: AddressSet | None, at: AddressSet) -> Iterator[AddressSet | None]:

@@ -17,6 +17,7 @@ from kiboko.core.reachability.products import apart, products
 from kiboko.core.reachability.reach import ReachQuestion, far_members
 from kiboko.core.reachability.sets import SHARED_REASONS
 from kiboko.core.reachability.space import Space, SpaceEnd
+from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import DROPS, REJECTS
 from kiboko.core.tables.kinds import Kind, Kinds
 from kiboko.core.tables.layout import HOST, INTERFACE, Slot
@@ -90,19 +91,32 @@ def single_doors(
     if not senders or not receivers:
         return
     judge = _OfFamily(space, family, receivers, senders, True)
+    met: list[tuple[SpaceEnd, SpaceEnd, list[int]]] = []
     for block in space.blocks(senders, receivers, family, with_single=True):
         assert block.outcome.single is not None
         single = np.where(block.there[..., None], block.outcome.single, np.uint64(0))
         hit: NDArray[np.bool_] = np.any(single, axis=2)
         for row in np.flatnonzero(hit.any(axis=1)).tolist():
             column = int(hit[row].argmax())
-            sender, receiver = senders[int(block.senders[column])], receivers[int(block.receivers[row])]
-            met: dict[Door, list[RangeSet]] = {}
-            for kind in np.flatnonzero(judge.kinds.unpacked(single[row, column])).tolist():
-                for door in judge.doors_of(sender, receiver, judge.kinds.kinds[kind]):
-                    met.setdefault(door, []).append(judge.kinds.kinds[kind].services)
-            for door, services in met.items():
-                yield door, sender, receiver, RangeSet.of(pair for each in services for pair in each)
+            ends = senders[int(block.senders[column])], receivers[int(block.receivers[row])]
+            met.append((*ends, np.flatnonzero(judge.kinds.unpacked(single[row, column])).tolist()))
+    known: list[tuple[Door, ...]] = [()]
+    codes = iter(judge.of_flows(_flows(space, judge.kinds, met), {}, known).tolist())
+    for sender, receiver, kinds in met:
+        by_door: dict[Door, list[RangeSet]] = {}
+        for kind in kinds:
+            for door in known[next(codes)]:
+                by_door.setdefault(door, []).append(judge.kinds.kinds[kind].services)
+        for door, services in by_door.items():
+            yield door, sender, receiver, RangeSet.of(pair for each in services for pair in each)
+
+
+def _flows(space: Space, kinds: Kinds, met: Sequence[tuple[SpaceEnd, SpaceEnd, list[int]]]) -> Flows:
+    """Some pairs on some kinds of traffic as flows, pair by pair."""
+    rows = [(sender.atom, space.target(receiver, sender.outside), kinds.kinds[kind].service, kinds.kinds[kind].port)
+            for sender, receiver, some in met for kind in some]  # fmt: skip
+    columns = np.array(rows, dtype=np.int64).reshape(-1, 4).T
+    return Flows(columns[0].astype(np.int32), columns[1].astype(np.int32), columns[2], columns[3])
 
 
 class _OfFamily:
@@ -163,7 +177,17 @@ class _OfFamily:
     def of_kind(
         self, senders: Sequence[SpaceEnd], kind: Kind, numbers: dict[bytes, int], known: list[tuple[Door, ...]]
     ) -> NDArray[np.int64]:
+        """The numbers of the doors that stop one kind of traffic, int64[senders, receivers]."""
         flows, _ = flows_between(self.space, senders, self.receivers, [kind], len(senders) * len(self.receivers), True)
+        return self.of_flows(flows, numbers, known).reshape(len(senders), len(self.receivers))
+
+    def of_flows(self, flows: Flows, numbers: dict[bytes, int], known: list[tuple[Door, ...]]) -> NDArray[np.int64]:
+        """The numbers of the doors that stop flows, int64[n]; new ones are noted in `numbers` and `known`."""
+        parts = [self._of_some(flows.taken(slice(at, at + _CHUNK)), numbers, known)
+                 for at in range(0, len(flows), _CHUNK)]  # fmt: skip
+        return np.concatenate(parts) if parts else np.zeros(0, dtype=np.int64)
+
+    def _of_some(self, flows: Flows, numbers: dict[bytes, int], known: list[tuple[Door, ...]]) -> NDArray[np.int64]:
         column = judged(self.space, flows)
         stops = (column.action == DROPS) | (column.action == REJECTS)
         gates = np.zeros(stops.shape, dtype=np.int64)
@@ -182,19 +206,9 @@ class _OfFamily:
                 mark = met.tobytes()
                 if mark not in numbers:
                     numbers[mark] = len(known)
-                    known.append(
-                        tuple(self.door(*divmod(int(each), _DECIDERS)) for each in dict.fromkeys(met.tolist()))
-                    )
+                    known.append(tuple(self.door(*divmod(each, _DECIDERS)) for each in dict.fromkeys(met.tolist())))
                 codes[place] = numbers[mark]
-        return codes[back.reshape(-1)].reshape(len(senders), len(self.receivers))
-
-    def doors_of(self, sender: SpaceEnd, receiver: SpaceEnd, kind: Kind) -> tuple[Door, ...]:
-        """The doors that stop one kind of traffic of one pair."""
-        known: list[tuple[Door, ...]] = [()]
-        receivers, self.receivers = self.receivers, [receiver]
-        code = int(self.of_kind([sender], kind, {}, known)[0, 0])
-        self.receivers = receivers
-        return known[code]
+        return codes[back.reshape(-1)]
 
     def door(self, number: int, decider: int) -> Door:
         """A door by the number of its gate and of what decides there."""

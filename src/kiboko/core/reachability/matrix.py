@@ -309,5 +309,5 @@ def usual_services(ends: Ends, most: int) -> list[tuple[str, RangeSet]]:
     for each in sorted(met, key=lambda services: -met[services]):
         texts = services_texts(each)
         if each in named or each.size <= 2 or (len(texts) == 1 and each.size < 16):
-            found.append((named.get(each, ", ".join(texts)), each))
+            found.append((named.get(each, "+".join(texts)), each))
     return found[:most]
