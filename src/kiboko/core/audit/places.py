@@ -41,6 +41,7 @@ def _unguarded(walker: Walker) -> Iterator[Finding]:
     topology = walker.topology
     bare: dict[str, list[Interface]] = {}
     by_fleet: dict[tuple[str, ...], list[Interface]] = {}
+    unguarded: set[str] = set()
     for interface in walker.directory.interfaces():
         if not interface.addresses:
             continue
@@ -48,6 +49,7 @@ def _unguarded(walker: Walker) -> Iterator[Finding]:
         filters = walker.membership.filters_on(interface)
         subnet = topology.subnets[interface.subnet]
         if not filters and instance.host_filter is None and subnet.filter is None:
+            unguarded.add(interface.instance)
             yield found("unguarded-interface", interface.name, interface.place,
                         f"neither the interface nor its machine nor subnet {subnet.name} carries a filter",
                         "attach a filter to it, or to its subnet")  # fmt: skip
@@ -64,7 +66,8 @@ def _unguarded(walker: Walker) -> Iterator[Finding]:
                     "attach to them a filter of their own that names what they serve")  # fmt: skip
     for name, interfaces in bare.items():
         subnet = topology.subnets[name]
-        if subnet.filter is None:
+        interfaces = [each for each in interfaces if each.instance not in unguarded]  # these are told of already
+        if subnet.filter is None and interfaces:
             who = _few([each.instance for each in interfaces])
             yield found("unguarded-subnet", name, subnet.place,
                         f"it has no filter, and {who} in it {'carries' if len(interfaces) == 1 else 'carry'} none of"
