@@ -53,6 +53,7 @@ class Forms(unittest.TestCase):
             ("matrix", "matrix --by zone --service ssh"),
             ("matrix", "matrix --by zone --service ssh --against clean/network.yaml"),
             ("audit", "audit --flows evidence/flows.csv"),
+            ("expect", "expect --file expectations.yaml"),
         ):
             with self.subTest(words):
                 self.hold(form, run(*words.split(), "--json", cwd=self.folder).stdout)

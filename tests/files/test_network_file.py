@@ -166,10 +166,12 @@ class Faults(unittest.TestCase):
         )
         self.assertEqual([line.split(":")[1] for line in problems(broken)], ["4", "11", "14"])
 
-    def test_sections_not_evaluated_yet_are_refused(self):
-        self.assertEqual(
-            problems(SMALL + "expectations: []\n"), ["network.yaml:15: section 'expectations' is not supported yet"]
-        )
+    def test_an_expectation_of_nobody_known_and_one_that_is_there_twice_are_told(self):
+        one = "  - {id: one, from: nobody, to: any, service: ssh, expect: blocked}\n"
+        found = problems(SMALL + "expectations:\n" + one + one.replace("nobody", "any"))
+        self.assertEqual(2, len(found))
+        self.assertIn("expectation 'one' names end 'nobody', which is not defined", found[0])
+        self.assertIn("expectation 'one' is there twice; first in", found[1])
 
 
 class Readers(unittest.TestCase):

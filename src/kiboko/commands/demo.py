@@ -60,6 +60,7 @@ STEPS = (
     Step("Everything that is open to the internet, on one screen.", "reach --out internet --only recorded", 1),
     Step("Who may log in to whom, zone by zone?", "matrix --by zone --service ssh", 0),
     Step("What is wrong or dangerous in the rules themselves?", "audit", 1),
+    Step("Are the promises kept that were written down?", "expect --file expectations.yaml", 1),
     Step("And once all of that is mended?", "audit -n clean/network.yaml", 0),
     Step("Who talks most in an hour of flow logs?", "flows evidence/flows.csv --since 2026-11-20T10:00:00Z --top 8", 0),
     Step("Which rules did that hour never hit?", "flows evidence/flows.csv --rules", 1),

@@ -324,6 +324,25 @@ class Accepted:
     until: datetime | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class Expectation:
+    """A written promise about traffic: from any of `sources` to any of `destinations` on `services`, all is `allowed`,
+    or all is `blocked`, or `only` they get there. `excepted` are senders of whom nothing is promised; `family` is 4 or
+    6, None for both."""
+
+    id: str
+    sources: tuple[str, ...]
+    destinations: tuple[str, ...]
+    services: RangeSet
+    service_text: str
+    expect: str
+    place: Place
+    excepted: tuple[str, ...] = ()
+    family: int | None = None
+    owner: str = ""
+    reason: str = ""
+
+
 def services_of(names: tuple[str, ...]) -> RangeSet:
     """The union of services of the shipped table, or as `tcp/443`."""
     return union_services(parse_services(name) for name in names)
@@ -376,6 +395,7 @@ class Topology:
     logins: RangeSet = LOGINS
     administration: RangeSet = ADMINISTRATION
     accepted: tuple[Accepted, ...] = ()
+    expectations: tuple[Expectation, ...] = ()
     warnings: tuple[Problem, ...] = field(default=(), compare=False)
     """What is odd about it, though it can be read."""
 

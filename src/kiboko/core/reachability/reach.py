@@ -264,10 +264,10 @@ def far_members(ends: Ends, question: ReachQuestion) -> Iterator[Member]:
             if member.instance not in left_out and question.only != "outside":
                 yield member
         elif question.only is None or (question.only == "outside" and member.outside is not None):
-            yield from _without(member, addresses)
+            yield from without_addresses(member, addresses)
 
 
-def _without(member: Member, left_out: AddressSet) -> Iterator[Member]:
+def without_addresses(member: Member, left_out: AddressSet) -> Iterator[Member]:
     """A range less some addresses."""
     if not left_out or member.low is None or member.high is None:
         yield member

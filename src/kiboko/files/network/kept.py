@@ -35,7 +35,8 @@ _CLASSES: tuple[type, ...] = (
     Place, Problem, Address, AddressSet, Prefix, RangeSet,
     model.Named, model.Literal, model.Carrying, model.Rule, model.Filter, model.Network, model.Subnet, model.Outside,
     model.Gateway, model.RouteEntry, model.RouteTable, model.Zone, model.Crossing, model.Group, model.Interface,
-    model.Listener, model.Instance, model.Defaults, model.ObservationPoint, model.Accepted, model.Topology,
+    model.Listener, model.Instance, model.Defaults, model.ObservationPoint, model.Accepted,
+    model.Expectation, model.Topology,
     host_rules.Unjudged, host_rules.Unclear, host_rules.Values, host_rules.Match, host_rules.Verdict,
     host_rules.VerdictMap, host_rules.HostRule, host_rules.Chain, host_rules.HostRuleSet,
 )  # fmt: skip

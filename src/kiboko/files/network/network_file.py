@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from kiboko.core.errors import InputError, Place, Problem
-from kiboko.core.header.addresses import AddressSet
+from kiboko.core.header.addresses import AddressSet, reads_as_address
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.network import consistency
 from kiboko.core.network.host_rules import HostRuleSet
@@ -23,6 +23,7 @@ from kiboko.core.network.model import (
     Accepted,
     Crossing,
     Defaults,
+    Expectation,
     Gateway,
     Group,
     Instance,
@@ -42,6 +43,7 @@ from kiboko.files.network.filter_section import FilterReader
 from kiboko.files.network.names import PEER_KINDS, Names, name_fault
 from kiboko.files.network.parts import Part, read_parts, unread_files
 from kiboko.files.network.schema import (
+    ExpectationShape,
     GatewayShape,
     GroupShape,
     InstanceShape,
@@ -138,6 +140,7 @@ class _Builder:
             logins=self._services("logins", LOGINS),
             administration=self._services("administration", ADMINISTRATION),
             accepted=tuple(self._accepted()),
+            expectations=tuple(self._expectations()),
         )
         if not self.problems:
             self.problems.extend(consistency.problems_of(topology))
@@ -226,6 +229,22 @@ class _Builder:
                     last = f"{shape.until}T23:59:59Z" if len(shape.until) == len("2026-12-31") else shape.until
                     until = self.values.time(f"accepted '{shape.finding}', until", last, place)
                 yield Accepted(shape.finding, shape.at, shape.reason, place, until)
+
+    def _expectations(self) -> Iterator[Expectation]:
+        first: dict[str, Place] = {}
+        for part in self.parts:
+            for index, shape in enumerate(part.shape.expectations):
+                place = part.raw["expectations"].place(index)
+                owner = f"expectation '{shape.id}'"
+                if shape.id in first:
+                    self.values.fault(place, f"{owner} is there twice; first in {first[shape.id]}")
+                first.setdefault(shape.id, place)
+                for name in (*shape.source, *shape.destination, *shape.excepted):
+                    if not stands_for_an_end(name):
+                        self.names.refer(owner, name, PEER_KINDS, place)
+                texts = list(shape.service)
+                services = self.values.services(owner, texts, place) or EMPTY
+                yield expectation_of(shape, services, place)
 
     def _network(self, name: str, shape: Any, raw: Table, place: Place) -> Network:
         return Network(name, self.values.prefixes(f"network '{name}'", shape.cidrs, raw.place("cidrs")), place)
@@ -463,6 +482,19 @@ class _Builder:
                     text = f"{owner}: name a subnet, interface, gateway or outside, or {{from: ZONE, to: ZONE}}"
                     self.values.fault(place, text)
         return found
+
+
+def stands_for_an_end(text: str) -> bool:
+    """Whether a text is an end without being a name of the network file: `any`, an address, a block, a zone, a tag."""
+    return text == "any" or reads_as_address(text) or "/" in text or text.startswith(("zone:", "tag:"))
+
+
+def expectation_of(shape: ExpectationShape, services: RangeSet, place: Place) -> Expectation:
+    """An expectation as a value."""
+    return Expectation(
+        shape.id, tuple(shape.source), tuple(shape.destination), services, ", ".join(shape.service), shape.expect,
+        place, tuple(shape.excepted), shape.family, shape.owner, shape.reason,
+    )  # fmt: skip
 
 
 def _device(shape: InterfaceShape, index: int) -> str:

@@ -16,7 +16,7 @@ from kiboko.files.documents import lined_yaml
 from kiboko.files.documents.lined_yaml import Items, Plain, Table
 from kiboko.files.documents.shapes import held_against
 from kiboko.files.network.listing import DATA_SUFFIXES
-from kiboko.files.network.schema import NOT_SUPPORTED_YET, NetworkFile
+from kiboko.files.network.schema import NetworkFile
 
 _COLUMNS = ("name", "subnet", "address", "public", "state", "tags", "filters", "listens")
 
@@ -89,9 +89,6 @@ def _read_part(path: Path, shown: str, problems: list[Problem]) -> Part | None:
 
 def _checked(raw: Table, problems: list[Problem]) -> Part | None:
     """A part by its shape. What is malformed is told and left out, so that the faults of the rest are told as well."""
-    for section in NOT_SUPPORTED_YET & raw.keys():
-        problems.append(Problem(raw.place(section), f"section '{section}' is not supported yet"))
-        del raw[section]
     for section in [key for key, value in raw.items() if value is None]:
         del raw[section]  # a section with nothing in it
     names = {

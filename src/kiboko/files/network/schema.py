@@ -280,6 +280,20 @@ class AcceptedShape(Shape):
     until: Annotated[str, Field(description="the last day on which it is accepted, as 2026-12-31")] | None = None
 
 
+class ExpectationShape(Shape):
+    """A promise about traffic, which `expect` holds the network to."""
+
+    id: str
+    source: Texts = Field(alias="from")
+    destination: Texts = Field(alias="to")
+    service: ServiceValue
+    expect: Literal["allowed", "blocked", "only"]
+    excepted: Texts = Field(default=[], alias="except")
+    family: Literal[4, 6] | None = None
+    owner: str = ""
+    reason: str = ""
+
+
 class NetworkFile(Shape):
     """A network file, version 1: one file, or one part of a folder."""
 
@@ -303,10 +317,7 @@ class NetworkFile(Shape):
     logins: Annotated[Texts, Field(description="services by which a machine is logged in to")] | None = None
     administration: Annotated[Texts, Field(description="services that are not for everybody")] | None = None
     accepted: list[AcceptedShape] = Field(default=[])
-
-
-NOT_SUPPORTED_YET = frozenset({"expectations"})
-"""Sections of version 1 that no command evaluates yet: refused, never silently ignored."""
+    expectations: list[ExpectationShape] = Field(default=[])
 
 
 def json_schema() -> str:

@@ -1,0 +1,1 @@
+"""Promises about traffic, held; and what a change does."""

@@ -1,0 +1,209 @@
+"""A network held to its expectations, exactly: every pair of ends on every service that a promise speaks of."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.errors import UsageError
+from kiboko.core.header.addresses import AddressSet
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import Service
+from kiboko.core.network.model import Expectation
+from kiboko.core.queries.ends import Ends, Member, member_addresses
+from kiboko.core.reachability.products import apart
+from kiboko.core.reachability.reach import without_addresses
+from kiboko.core.reachability.space import NOBODY, Block, Space, SpaceEnd
+from kiboko.core.tables.kinds import Kinds
+from kiboko.core.walk.walk import ALLOWED, BLOCKED
+
+HELD, BROKEN = "held", "broken"
+ONLY = "only"
+_THROUGH, _SHUT = "through", "shut"
+"""What is promised of a pair: that all gets through, or that nothing arrives."""
+
+
+@dataclass(frozen=True, slots=True)
+class Counterexample:
+    """One pair that breaks a promise: the ends, the service, and a client port where that matters."""
+
+    source: Member
+    destination: Member
+    service: Service
+    port: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """What came of one expectation. `pairs` ends were looked at, of which `wrong` break it; `why` says how, and
+    `example` shows one."""
+
+    expectation: Expectation
+    state: str
+    pairs: int
+    wrong: int
+    why: str = ""
+    example: Counterexample | None = None
+    family: int | None = None
+
+
+def held(ends: Ends, expectations: Sequence[Expectation]) -> list[Held]:
+    """What comes of each expectation, in their order. Raises UsageError for an end that is not known.
+
+    `allowed`: every sender gets through to every receiver, from all of its client ports. Addresses of subnets where
+    nobody is recorded are no promise of anybody's, and left out. `blocked`: no request of any sender arrives, neither
+    from machines nor from addresses where nobody is recorded; where it is sent to, these are left out unless they were
+    asked for as addresses. `only`: the senders get through, and no request of anybody else arrives. A promise over
+    nobody is broken: it was meant of somebody.
+    """
+    if not expectations:
+        return []
+    every = RangeSet.of(pair for each in expectations for pair in each.services)
+    space = Space(ends, every)
+    return [_Held(space, each).outcome() for each in expectations]
+
+
+class _Held:
+    def __init__(self, space: Space, expectation: Expectation) -> None:
+        self.space, self.ends, self.expectation = space, space.ends, expectation
+        self.pairs = self.wrong = 0
+        self.why = ""
+        self.example: Counterexample | None = None
+        self.family: int | None = None
+
+    def outcome(self) -> Held:
+        """What comes of it."""
+        asked = self.expectation
+        for name in (*asked.sources, *asked.destinations, *asked.excepted):
+            self.resolve(name)
+        excepted = [member for name in asked.excepted for member in self.resolve(name)]
+        sources = list(self.members(asked.sources, excepted))
+        destinations = list(self.members(asked.destinations, []))
+        for family in (4, 6) if asked.family is None else (asked.family,):
+            if asked.expect == BLOCKED:
+                self.hold(sources, destinations, family, _SHUT)
+            else:
+                self.hold(sources, destinations, family, _THROUGH)
+            if asked.expect == ONLY:
+                everybody = self.ends.resolve("any").members
+                self.hold(list(self.less(everybody, [*sources, *excepted])), destinations, family, _SHUT)
+        if asked.expect != BLOCKED:
+            self.miss(sources, destinations)
+        if not self.pairs:
+            who = self.why or (
+                "nobody that could send to anybody is among them: an empty group, or no address family in common"
+            )
+            return Held(asked, BROKEN, 0, 0, who)
+        return Held(asked, BROKEN if self.wrong else HELD, self.pairs, self.wrong, self.why, self.example, self.family)
+
+    def miss(self, sources: Sequence[Member], destinations: Sequence[Member]) -> None:
+        """Machines of which a promise cannot be kept, since they have no address, or none of a family in common."""
+        bare = [each.name for each in (*sources, *destinations) if each.low is None and not each.families]
+        apart_ = [
+            (one.name, other.name) for one in sources for other in destinations
+            if one.low is None and other.low is None and one.families and other.families
+            and not set(one.families) & set(other.families) and one.instance != other.instance
+        ]  # fmt: skip
+        self.pairs += len(bare) + len(apart_) if self.pairs else 0
+        self.wrong += len(bare) + len(apart_) if self.pairs else 0
+        if (bare or apart_) and self.example is None:
+            self.why = (f"{', '.join(bare)} {'has' if len(bare) == 1 else 'have'} no address" if bare else
+                        f"{apart_[0][0]} and {apart_[0][1]} have no address family in common")  # fmt: skip
+
+    def resolve(self, name: str) -> tuple[Member, ...]:
+        """The members of an end."""
+        try:
+            return self.ends.resolve(name).members
+        except UsageError as error:
+            raise UsageError(f"{self.expectation.place}: expectation '{self.expectation.id}': {error}") from error
+
+    def members(self, names: Sequence[str], excepted: Sequence[Member]) -> Iterator[Member]:
+        """What some names stand for, each once, without those that are excepted."""
+        found = dict.fromkeys(member for name in names for member in self.resolve(name))
+        yield from self.less(tuple(found), excepted)
+
+    def less(self, members: Sequence[Member], excepted: Sequence[Member]) -> Iterator[Member]:
+        """Members without others: machines by name, addresses by what they are."""
+        names = {each.instance for each in excepted if each.low is None}
+        addresses = AddressSet.union(member_addresses(each) for each in excepted if each.low is not None)
+        for member in members:
+            if member.low is not None:
+                yield from without_addresses(member, addresses)
+            elif member.instance not in names:
+                yield member
+
+    def hold(self, sources: Sequence[Member], destinations: Sequence[Member], family: int, promise: str) -> None:
+        """Hold one family of pairs to what is promised of them."""
+        space = self.space
+        senders = space.ends_of(sources, family, True)
+        receivers = space.ends_of(destinations, family, False)
+        asked_as_address = {name for name in self.expectation.destinations if "/" in name or name[:1].isdigit()}
+        if not asked_as_address:
+            receivers = [each for each in receivers if each.kind != NOBODY]
+        if promise == _THROUGH:
+            senders = [each for each in senders if each.kind != NOBODY]
+        if not senders or not receivers:
+            return
+        space.prepare(receivers)
+        kinds = space.kinds(family)
+        mine = kinds.packed(
+            np.array([bool(each.services & self.expectation.services) for each in kinds.kinds], np.bool_)
+        )
+        if not mine.any():
+            return
+        sends = np.stack([kinds.sent_from(each.ports) for each in senders]) & mine
+        for block in space.blocks(senders, receivers, family):
+            own = np.where(block.there[..., None], sends[block.senders][None], np.uint64(0))
+            outcome = block.outcome
+            broken = own & ~(outcome.answered & ~outcome.doubtful) if promise == _THROUGH else own & outcome.arrives
+            hit: NDArray[np.bool_] = np.any(broken, axis=2)
+            self.pairs += int(block.there.sum())
+            self.wrong += int(hit.sum())
+            if hit.any() and self.example is None:
+                self.note(block, broken, hit, senders, receivers, kinds, family, promise)
+
+    def note(
+        self, block: Block, broken: NDArray[np.uint64], hit: NDArray[np.bool_], senders: Sequence[SpaceEnd],
+        receivers: Sequence[SpaceEnd], kinds: Kinds, family: int, promise: str,
+    ) -> None:  # fmt: skip
+        """Keep the first pair that breaks the promise."""
+        row, column = divmod(int(hit.argmax()), hit.shape[1])
+        kind = kinds.kinds[int(kinds.unpacked(broken[row, column]).argmax())]
+        source, destination = apart([senders[int(block.senders[column])]], [receivers[int(block.receivers[row])]])
+        number = (kind.services & self.expectation.services).lowest
+        number = kind.service if kind.service in self.expectation.services else number
+        port = kind.port if kind.port >= 0 else None
+        self.example = Counterexample(source, destination, Service(number >> 16, number & 0xFFFF), port)
+        self.family = family
+        word = "does not get through" if promise == _THROUGH else "arrives"
+        self.why = f"{source.name} to {destination.name} on {self.example.service} {word}"
+        if promise == _SHUT and self.expectation.expect == ONLY:
+            self.why += f", and is not among {', '.join(self.expectation.sources)}"
+
+
+def draft(ends: Ends, names: Sequence[str], services: Sequence[tuple[str, RangeSet]]) -> list[Expectation]:
+    """A first set of promises for a person to cut down: what gets through whole between names today, and what of the
+    services that are not for everybody is shut to outsides."""
+    from kiboko.core.errors import Place
+    from kiboko.core.reachability.matrix import STATES, MatrixQuestion, axis_names
+
+    question = MatrixQuestion(ends, axis_names(ends, ",".join(names)), services, None)
+    matrix = question.matrix(map(question, question.pieces()))
+    found = []
+    outsides = ends.topology.outsides
+    for row, source in enumerate(matrix.names):
+        for column, destination in enumerate(matrix.names):
+            for number, service in enumerate(matrix.services):
+                state = STATES[matrix.state[row, column, number]]
+                is_shut = state == BLOCKED and source in outsides and services[number][1] & ends.topology.administration
+                if state == ALLOWED or is_shut:
+                    found.append(Expectation(
+                        f"{source}-{destination}-{service.replace('/', '-')}".replace(":", "-"), (source,),
+                        (destination,), services[number][1], service, ALLOWED if state == ALLOWED else BLOCKED,
+                        Place("draft", 1),
+                    ))  # fmt: skip
+    # What a machine without an address breaks today is no promise to begin with.
+    return [each.expectation for each in held(ends, found) if each.state == HELD]

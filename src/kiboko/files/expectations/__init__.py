@@ -1,0 +1,1 @@
+"""Expectations in files of their own: YAML, or a table of wanted connections."""

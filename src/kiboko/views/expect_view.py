@@ -1,0 +1,130 @@
+"""Expectations made visible: which are held, and of those that are not one pair that breaks them; JSON and JUnit."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from kiboko.core.changes.expecting import BROKEN, Counterexample, Held
+from kiboko.core.network.model import Expectation
+from kiboko.views.output import Grid, Output
+from kiboko.views.text import counted
+
+_STYLES = {"held": "allowed", BROKEN: "blocked"}
+
+
+@dataclass(frozen=True, slots=True)
+class ExpectShown:
+    """How it is shown: what else goes on a command line, and whether held ones are listed too."""
+
+    options: str = ""
+    every: bool = False
+
+
+def show_expectations(outcomes: Sequence[Held], shown: ExpectShown, out: Output) -> None:
+    """How many are held, then those that are broken."""
+    broken = [each for each in outcomes if each.state == BROKEN]
+    pairs = sum(each.pairs for each in outcomes)
+    words = f"{counted(len(outcomes), 'expectation')}, {counted(pairs, 'pair of ends', 'pairs of ends')} looked at: "
+    out.parts((words, ""), (f"{len(outcomes) - len(broken):,} held", "allowed"), (", ", ""),
+              (f"{len(broken):,} broken", "blocked" if broken else ""), (".", ""))  # fmt: skip
+    for each in broken:
+        asked = each.expectation
+        out.line()
+        out.parts(("BROKEN ", "blocked"), (asked.id, "mark"), (f"  ({asked.place})", "quiet"))
+        out.labelled("  promise  ", promise_text(asked))
+        count = f" ({counted(each.wrong, 'pair')} of {each.pairs:,})" if each.pairs else ""
+        out.labelled("  but      ", f"{each.why}{count}")
+        if each.example is not None:
+            out.labelled("  see      ", check_line(each, shown.options), is_paste=True)
+        for label, text in (("owner", asked.owner), ("reason", asked.reason)):
+            if text:
+                out.labelled(f"  {label:<9}", text)
+    held = [each for each in outcomes if each.state != BROKEN]
+    if held and shown.every:
+        out.heading("Held")
+        grid = Grid(["id", "promise", "pairs"], wide=("promise",), numbers=("pairs",))
+        for each in held:
+            grid.add([each.expectation.id, promise_text(each.expectation), f"{each.pairs:,}"])
+        out.grid(grid)
+
+
+def promise_text(asked: Expectation) -> str:
+    """A promise in words."""
+    sources, destinations = ", ".join(asked.sources), ", ".join(asked.destinations)
+    but = f", except {', '.join(asked.excepted)}" if asked.excepted else ""
+    if asked.expect == "only":
+        return f"only {sources} to {destinations} on {asked.service_text}{but}"
+    return f"{sources} to {destinations} on {asked.service_text} is {asked.expect}{but}"
+
+
+def check_line(each: Held, options: str) -> str:
+    """The question about the pair that breaks a promise, to be pasted."""
+    example = each.example
+    assert isinstance(example, Counterexample)
+    ports = (
+        f" --client-ports {example.port}" if example.port is not None and each.expectation.expect == "allowed" else ""
+    )
+    family = f" -{each.family}" if each.family == 6 and not any(":" in name for name in _names(example)) else ""
+    return f"kiboko check {' '.join(_names(example))} {example.service}{ports}{family}{options}"
+
+
+def _names(example: Counterexample) -> tuple[str, str]:
+    return example.source.name, example.destination.name
+
+
+def expect_json(outcomes: Sequence[Held], shown: ExpectShown) -> dict[str, Any]:
+    """What came of all of them, as `expect/1`."""
+    broken = sum(each.state == BROKEN for each in outcomes)
+    return {
+        "kiboko": "expect/1",
+        "summary": {"held": len(outcomes) - broken, "broken": broken},
+        "rows": [
+            {
+                "id": each.expectation.id, "state": each.state, "from": list(each.expectation.sources),
+                "to": list(each.expectation.destinations), "service": each.expectation.service_text,
+                "expect": each.expectation.expect, "except": list(each.expectation.excepted),
+                "owner": each.expectation.owner or None, "reason": each.expectation.reason or None,
+                "file": each.expectation.place.file, "line": each.expectation.place.line,
+                "pairs": each.pairs, "wrong": each.wrong, "why": each.why or None,
+                "check": check_line(each, shown.options) if each.example is not None else None,
+            }
+            for each in outcomes
+        ],
+        "caveats": [],
+    }  # fmt: skip
+
+
+def write_junit(outcomes: Sequence[Held], shown: ExpectShown, name: str, path: Path) -> None:
+    """The outcomes as JUnit XML, a case for each expectation."""
+    from junitparser import Failure, JUnitXml, TestCase, TestSuite
+
+    suite = TestSuite(name)
+    for each in outcomes:
+        case = TestCase(each.expectation.id, classname="expectations")
+        if each.state == BROKEN:
+            failure = Failure(f"{promise_text(each.expectation)}: {each.why}", each.expectation.expect)
+            if each.example is not None:
+                failure.text = check_line(each, shown.options)
+            case.result = [failure]
+        suite.add_testcase(case)
+    xml = JUnitXml()
+    xml.add_testsuite(suite)
+    xml.write(str(path), pretty=True)
+
+
+def draft_yaml(expectations: Sequence[Expectation]) -> str:
+    """A file of expectations as text."""
+    import json
+
+    lines = ["# A first set: what holds today. Cut it down to what is meant."]
+    lines += ["kiboko: expectations/1", "expectations:"]
+    for each in expectations:
+        services = [text.strip() for text in each.service_text.split("+")]
+        values = {"id": each.id, "from": each.sources[0], "to": each.destinations[0], "service": services,
+                  "expect": each.expect}  # fmt: skip
+        inner = ", ".join(f"{key}: {json.dumps(value)}" for key, value in values.items())
+        lines.append(f"  - {{{inner}}}")
+    return "\n".join(lines) + "\n"

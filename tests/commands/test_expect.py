@@ -1,0 +1,102 @@
+"""`expect` as it is called: files, tables, JUnit, statuses, and what is wrong with them."""
+
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+from junitparser import JUnitXml
+
+from tests.helpers import base
+from tests.helpers import kiboko as run
+
+
+class Expect(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        made = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(made.cleanup)
+        cls.folder = Path(made.name)
+        run("demo", "--only-write", str(cls.folder))
+
+    def kiboko(self, line, status):
+        done = run(*line.split(), cwd=self.folder)
+        self.assertEqual(status, done.returncode, done.stderr + done.stdout)
+        return done.stdout if status != 2 else done.stderr
+
+    def test_the_demos_promises_and_the_line_that_shows_each_that_is_broken(self):
+        """By hand: the duty desk's way to gauge 8 and 12, the relays' ssh, the met office, both forecasts, gauge 4."""
+        rows = json.loads(self.kiboko("expect --file expectations.yaml --json", 1))["rows"]
+        states = {row["id"]: row["state"] for row in rows}
+        self.assertEqual(["database-only-from-hub"], [name for name, state in states.items() if state == "held"])
+        for row in rows:
+            if row["check"]:
+                done = run(*row["check"].split()[1:], "--json", cwd=self.folder)
+                verdict = json.loads(done.stdout)["verdict"]
+                self.assertEqual(row["expect"] == "allowed", verdict != "allowed", row)
+
+    def test_the_network_that_is_mended_keeps_most_of_them(self):
+        text = self.kiboko("expect --file expectations.yaml -n clean/network.yaml --every", 0)
+        self.assertIn("6 held, 0 broken", text)
+
+    def test_expectations_stand_in_the_network_file_too(self):
+        values = base()
+        values["expectations"] = [
+            {"id": "one", "from": "ann", "to": "bob", "service": "ssh", "expect": "allowed"},
+            {
+                "id": "two",
+                "from": "any",
+                "to": "bob",
+                "service": ["ssh", "https"],
+                "expect": "blocked",
+                "except": "ann",
+            },
+        ]
+        (self.folder / "own.yaml").write_text(json.dumps(values))
+        self.assertIn("1 held, 1 broken", self.kiboko("expect -n own.yaml", 1))
+        self.assertIn("1 held, 0 broken", self.kiboko("expect -n own.yaml --id one", 0))
+
+    def test_a_table_of_wanted_connections(self):
+        (self.folder / "wanted.csv").write_text(
+            "Nr;Source;Destination;Port;Comment\nR1;duty;gauge-03;ssh;maintenance\nR2;duty;database;postgresql;reports\n"
+        )
+        text = self.kiboko("expect --table wanted.csv", 1)
+        self.assertIn("1 held, 1 broken", text)
+        self.assertIn("BROKEN R2  (wanted.csv:3)", text)
+
+    def test_junit_has_a_case_for_each(self):
+        self.kiboko("expect --file expectations.yaml --junit out.xml", 1)
+        (suite,) = JUnitXml.fromfile(str(self.folder / "out.xml"))
+        self.assertEqual((6, 5), (suite.tests, suite.failures))
+
+    def test_a_draft_holds_today_and_can_be_read_back(self):
+        (self.folder / "draft.yaml").write_text(self.kiboko("expect --draft", 0))
+        self.assertIn(", 0 broken", self.kiboko("expect --file draft.yaml", 0))
+
+    def test_what_is_wrong_is_told_with_its_line_and_nothing_else_is_said(self):
+        (self.folder / "bad.yaml").write_text(
+            "kiboko: expectations/1\nexpectations:\n"
+            "  - {id: a, from: duty, to: gauges, service: sssh, expect: allowed}\n"
+            "  - {id: a, from: duty, to: gauges, service: ssh, expect: allowed}\n"
+            "  - {id: c, from: duty, to: gauges, service: ssh, expect: permitted}\n"
+        )
+        (self.folder / "unknown.yaml").write_text(
+            "kiboko: expectations/1\nexpectations:\n  - {id: a, from: dutty, to: gauges, service: ssh, expect: blocked}\n"
+        )
+        (self.folder / "bad.csv").write_text("who,to,service\na,b,ssh\n")
+        (self.folder / "rows.csv").write_text("from,to,service,expect\nduty,,ssh,\nduty,gauges,ssh,permitted\n")
+        for line, texts in (
+            ("expect", ["there is no expectation", "--draft"]),
+            ("expect --file bad.yaml", ["bad.yaml:5", "permitted"]),
+            ("expect --file unknown.yaml", ["unknown.yaml:3: expectation 'a': 'dutty' is neither", "'duty'"]),
+            ("expect --file missing.yaml", ["missing.yaml"]),
+            ("expect --file evidence/flows.csv", ["flows.csv"]),
+            ("expect --table bad.csv", ["no column 'from'"]),
+            ("expect --table rows.csv", ["rows.csv:2: nothing in to", "rows.csv:3: 'permitted' is none of"]),
+            ("expect --file expectations.yaml --id crews-reach", ["did you mean"]),
+        ):
+            with self.subTest(line):
+                told = self.kiboko(line, 2)
+                for text in texts:
+                    self.assertIn(text, told)
+                self.assertNotIn("Traceback", told)

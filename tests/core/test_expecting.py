@@ -1,0 +1,141 @@
+"""Expectations held to the walk of every pair, and what is broken by being about nobody."""
+
+import dataclasses
+import os
+import unittest
+
+from kiboko.core.changes.expecting import BROKEN, HELD, held
+from kiboko.core.errors import Place, UsageError
+from kiboko.core.header.services import Service
+from kiboko.core.network.model import Expectation
+from kiboko.core.queries.ends import Ends, resolve_service
+from kiboko.core.walk.walk import Walker
+from tests.core.test_matrix import told_apart
+from tests.core.test_reach import singles
+from tests.helpers import a_filter, base, load
+from tests.random_networks import random_network
+
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "4"))
+PLACE = Place("network.yaml", 1)
+
+
+def promise(sources, destinations, service, expect, **rest):
+    return Expectation("one", tuple(sources), tuple(destinations), resolve_service(service, {}), service, expect, PLACE,
+                       **rest)  # fmt: skip
+
+
+def verdicts(ends, sources, destinations, services, family, with_nobody):
+    """The verdict of every pair of recorded or outside ends, by its walk."""
+    number = services.lowest
+    for member in told_apart(ends, [m for name in sources for m in ends.resolve(name).members]):
+        if member.low is not None and member.outside is None and not with_nobody:
+            continue
+        for other in told_apart(ends, [m for name in destinations for m in ends.resolve(name).members]):
+            if other.low is not None and other.outside is None:
+                continue
+            for receiver in singles(other, False):
+                if member.instance is not None and member.instance == receiver.instance:
+                    continue
+                pairs = ends.pairs(next(iter(singles(member, True))), receiver, family)
+                if not pairs or pairs[0].source.address == pairs[0].target:
+                    continue
+                if pairs[0].source.network is None and ends.is_foreign(pairs[0].target):
+                    continue
+                yield ends.walk_pair(pairs[0], Service(number >> 16, number & 0xFFFF))
+
+
+class HeldToWalks(unittest.TestCase):
+    def test_allowed_and_blocked_on_random_networks(self):
+        met = set()
+        for seed in range(NETWORKS):
+            ends = Ends(Walker(load(random_network(seed))))
+            machines = list(ends.topology.instances)
+            for sources, destinations in ((machines[:2], machines[2:4]), (["internet"], machines[:3]),
+                                          (["a1"], [machines[-1]])):  # fmt: skip
+                for service in ("tcp/22", "udp/53"):
+                    for family in (4, 6):
+                        for expect in ("allowed", "blocked"):
+                            asked = promise(sources, destinations, service, expect, family=family)
+                            walks = list(
+                                verdicts(ends, sources, destinations, asked.services, family, expect == "blocked")
+                            )
+                            wrong = [w for w in walks if (w.verdict != "allowed" if expect == "allowed" else
+                                                          w.delivered or w.verdict in ("allowed", "partly", "unknown"))]  # fmt: skip
+                            (found,) = held(ends, [asked])
+                            with self.subTest(seed=seed, asked=asked):
+                                if not walks:
+                                    self.assertEqual(BROKEN, found.state)
+                                    continue
+                                if found.pairs:
+                                    met.add((expect, found.state))
+                                if "no address" not in found.why:
+                                    self.assertEqual(BROKEN if wrong else HELD, found.state, found.why)
+        self.assertLessEqual({("allowed", BROKEN), ("blocked", BROKEN), ("blocked", HELD)}, met)
+
+
+class Promises(unittest.TestCase):
+    def setUp(self):
+        self.values = base()
+        self.values["filters"]["guard"] = a_filter("instance", inbound=[
+            {"action": "allow", "from": ["bob", "cat"], "service": "ssh"}])  # fmt: skip
+        self.values["instances"]["ann"]["interfaces"][0]["filters"] = ["guard"]
+
+    def held(self, *arguments, **rest):
+        (found,) = held(Ends(Walker(load(self.values))), [promise(*arguments, **rest)])
+        return found
+
+    def test_only_these_means_that_they_get_through_and_nobody_else_does(self):
+        self.assertEqual(HELD, self.held(["bob", "cat"], ["ann"], "ssh", "only", family=4).state)
+        fewer = self.held(["bob"], ["ann"], "ssh", "only", family=4)
+        self.assertEqual((BROKEN, "cat"), (fewer.state, fewer.example.source.name))
+        more = self.held(["bob", "cat", "dan"], ["ann"], "ssh", "only", family=4)
+        self.assertEqual((BROKEN, "dan"), (more.state, more.example.source.name))
+        self.assertEqual(HELD, self.held(["bob"], ["ann"], "ssh", "only", family=4, excepted=("cat",)).state)
+
+    def test_who_is_excepted_is_promised_nothing(self):
+        self.assertEqual(BROKEN, self.held(["bob", "dan"], ["ann"], "ssh", "blocked").state)
+        self.assertEqual(HELD, self.held(["bob", "dan"], ["ann"], "ssh", "blocked", excepted=("bob",)).state)
+
+    def test_a_request_that_arrives_breaks_a_promise_of_blocked_though_no_reply_comes_back(self):
+        self.values["filters"]["edge"] = a_filter("subnet", stateful=False, inbound=[{"action": "allow"}], outbound=[])
+        self.values["subnets"]["a1"]["filter"] = "edge"
+        found = self.held(["cat"], ["ann"], "ssh", "blocked")
+        self.assertEqual(BROKEN, found.state)
+        self.assertIn("arrives", found.why)
+
+    def test_some_client_ports_are_not_enough(self):
+        self.values["filters"]["edge"] = a_filter(
+            "subnet", stateful=False, inbound=[{"action": "allow"}],
+            outbound=[{"action": "allow", "service": "tcp/40000-65535"}],
+        )  # fmt: skip
+        self.values["subnets"]["a1"]["filter"] = "edge"
+        found = self.held(["cat"], ["ann"], "ssh", "allowed")
+        self.assertEqual((BROKEN, 32768), (found.state, found.example.port))
+
+    def test_a_promise_over_nobody_is_broken(self):
+        self.values["groups"] = {"none": {"where": {"role": "ghost"}}}
+        for expect in ("allowed", "blocked", "only"):
+            self.assertEqual(BROKEN, self.held(["none"], ["ann"], "ssh", expect).state, expect)
+
+    def test_a_machine_without_an_address_breaks_what_was_promised_to_it(self):
+        self.values["instances"]["new"] = {"interfaces": [{"subnet": "a1", "addresses": []}]}
+        self.values["groups"] = {"some": {"members": ["ann", "new"]}}
+        found = self.held(["bob"], ["some"], "ssh", "allowed")
+        self.assertEqual((BROKEN, "new has no address"), (found.state, found.why))
+
+    def test_unrecorded_addresses_may_send_and_are_not_sent_to(self):
+        self.values["filters"]["guard"]["inbound"][0]["from"] = "10.1.2.0/24"
+        self.assertEqual(BROKEN, self.held(["a2"], ["ann"], "ssh", "blocked", excepted=("cat",)).state)
+        self.assertEqual(BROKEN, self.held(["bob"], ["a2"], "ssh", "blocked").state)
+        self.assertEqual(BROKEN, self.held(["bob"], ["10.1.2.128/25"], "ssh", "blocked").state)
+
+    def test_an_end_that_is_not_known_is_told_with_the_place(self):
+        with self.assertRaisesRegex(UsageError, r"network.yaml:1: expectation 'one': 'nobody' is neither"):
+            self.held(["nobody"], ["ann"], "ssh", "allowed")
+
+    def test_services_are_looked_at_one_by_one(self):
+        both = dataclasses.replace(
+            promise(["bob"], ["ann"], "ssh", "allowed"), services=resolve_service("tcp/22-23", {})
+        )
+        (found,) = held(Ends(Walker(load(self.values))), [both])
+        self.assertEqual((BROKEN, "tcp/23"), (found.state, str(found.example.service)))
