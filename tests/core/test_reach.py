@@ -74,7 +74,9 @@ def holds(members, end):
 
 def _stands_for(member, end):
     """Whether a name stands for an end: the same name, a machine as a sender, or one for its interface."""
-    return end.name in (member.name, end.instance) or end.interfaces[0] in member.interfaces
+    return end.name in (member.name, end.instance) or end.interfaces[0].name in [
+        each.name for each in member.interfaces
+    ]
 
 
 class HeldToWalks(unittest.TestCase):

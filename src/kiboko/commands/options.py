@@ -29,6 +29,11 @@ def add_network_option(parser: argparse.ArgumentParser) -> None:
         default=os.environ.get("KIBOKO_NETWORK") or "network.yaml",
         help="the network file or folder (else KIBOKO_NETWORK, else network.yaml here)",
     )
+    add_reading_options(parser)
+
+
+def add_reading_options(parser: argparse.ArgumentParser) -> None:
+    """How network files are read, for commands that take some."""
     parser.add_argument("--files-elsewhere", action="store_true",
                         help="let the network file name rule sets and sockets outside its folder")  # fmt: skip
     parser.add_argument("--strict", action="store_true",

@@ -17,7 +17,7 @@ from kiboko.core.reachability.letting_in import LetIn, let_in
 from kiboko.core.reachability.products import apart, products
 from kiboko.core.reachability.space import NOBODY, OUTSIDE, RECORDED, Space, SpaceEnd
 from kiboko.core.tables.kinds import Kinds
-from kiboko.core.walk.walk import ALLOWED, ONE_WAY, PARTLY, UNKNOWN
+from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
 
 Rows = NDArray[np.int64]
 VERDICTS = (ALLOWED, PARTLY, UNKNOWN, ONE_WAY)
@@ -82,11 +82,16 @@ class ReachQuestion:
 
 
 @dataclass(frozen=True, slots=True)
-class _Status:
+class Status:
     """What a service comes to for a pair of ends: a place in `VERDICTS` from 1, 0 for blocked; and its client ports."""
 
     verdict: int
     ports: RangeSet = EMPTY
+
+    @property
+    def verdict_text(self) -> str:
+        """The verdict."""
+        return VERDICTS[self.verdict - 1] if self.verdict else BLOCKED
 
 
 def reach(ends: Ends, question: ReachQuestion) -> ReachAnswer:
@@ -151,12 +156,11 @@ class _Reach:
     def of_family(self, far: Sequence[SpaceEnd], near: Sequence[SpaceEnd], family: int) -> None:
         is_out = self.question.is_out
         senders, receivers = (near, far) if is_out else (far, near)
-        kinds_of: list[_Status] = [_Status(_BLOCKED)]
         blocks = list(self.space.blocks(senders, receivers, family))
         kinds = self.space.kinds(family)
         status = np.zeros((len(far), len(near), len(kinds.services)), dtype=np.int32)
         met = np.zeros((len(far), len(near)), dtype=np.bool_)
-        reading = _Statuses(kinds, senders, kinds_of)
+        reading = Statuses(kinds, senders)
         for block in blocks:
             codes = reading.of(block.senders, block.outcome.arrives, block.outcome.answered, block.outcome.doubtful)
             codes[~block.there] = 0
@@ -172,11 +176,11 @@ class _Reach:
             self.note(self.found, far[row])
         for kind in (RECORDED, NOBODY, OUTSIDE):
             alike = np.array([row for row, each in enumerate(far) if each.kind == kind], dtype=np.int64)
-            for code in range(1, len(kinds_of)):
+            for code in range(1, len(reading.known)):
                 truths = status[alike] == code
                 if truths.any():
                     for rows, columns, services in products(truths):
-                        self.add(kinds_of[code], family, kind, far, near, alike[rows], columns, services, kinds)
+                        self.add(reading.known[code], family, kind, far, near, alike[rows], columns, services, kinds)
 
     def note(self, counts: list[dict[str, int]], end: SpaceEnd) -> None:
         """Count an end once, in whichever family: an instance, an outside by name, else addresses."""
@@ -184,7 +188,7 @@ class _Reach:
         counts[end.kind][name] = 1 if end.kind != NOBODY else end.count
 
     def add(
-        self, status: _Status, family: int, kind: int, far: Sequence[SpaceEnd], near: Sequence[SpaceEnd], rows: Rows,
+        self, status: Status, family: int, kind: int, far: Sequence[SpaceEnd], near: Sequence[SpaceEnd], rows: Rows,
         columns: Rows, services: Rows, kinds: Kinds,
     ) -> None:  # fmt: skip
         is_out = self.question.is_out
@@ -208,15 +212,16 @@ class _Reach:
         )  # fmt: skip
 
 
-class _Statuses:
+class Statuses:
     """What services come to for pairs of ends, as numbers: each distinct outcome is read once."""
 
-    def __init__(self, kinds: Kinds, senders: Sequence[SpaceEnd], known: list[_Status]) -> None:
-        self._kinds, self._known = kinds, known
+    def __init__(self, kinds: Kinds, senders: Sequence[SpaceEnd]) -> None:
+        self.kinds = kinds
+        self.known: list[Status] = [Status(_BLOCKED)]
         ports = [each.ports for each in senders]
         self._sent = {each: kinds.sent_from(each) for each in dict.fromkeys(ports)}
         self._sends = np.stack([self._sent[each] for each in ports])
-        self._numbers = {each: number for number, each in enumerate(known)}
+        self._numbers = {each: number for number, each in enumerate(self.known)}
         self._read: dict[bytes, NDArray[np.int32]] = {}
 
     def of(self, senders: Rows, *outcome: NDArray[np.uint64]) -> NDArray[np.int32]:
@@ -226,7 +231,7 @@ class _Statuses:
         rows = np.ascontiguousarray(whole.reshape(-1, whole.shape[-1]))
         keys = rows.view(np.dtype((np.void, rows.shape[1] * 8))).reshape(-1)
         distinct, first, back = np.unique(keys, return_index=True, return_inverse=True)
-        found = np.zeros((len(distinct), len(self._kinds.services)), dtype=np.int32)
+        found = np.zeros((len(distinct), len(self.kinds.services)), dtype=np.int32)
         for at, row in enumerate(first.tolist()):
             mark = rows[row].tobytes()
             if mark not in self._read:
@@ -235,20 +240,20 @@ class _Statuses:
         return found[back.reshape(outcome[0].shape[:2])]
 
     def _of_words(self, words: NDArray[np.uint64]) -> NDArray[np.int32]:
-        kinds = self._kinds
+        kinds = self.kinds
         arrives, answered, doubtful, sends = (kinds.unpacked(each) for each in words)
         answered = answered & ~doubtful
         sent, comes, back, doubt = (kinds.by_service(each) for each in (sends, arrives, answered, doubtful))
         verdict = np.select([doubt > 0, back == sent, back > 0, comes > 0], [3, 1, 2, 4], _BLOCKED)
         found = np.zeros(len(verdict), dtype=np.int32)
         for service, number in enumerate(verdict.tolist()):
-            status = _Status(number)
+            status = Status(number)
             if VERDICTS[number - 1] == PARTLY and number:
                 mine = np.flatnonzero((kinds.service_of == service) & answered).tolist()
-                status = _Status(number, RangeSet.of(pair for kind in mine for pair in kinds.kinds[kind].ports))
+                status = Status(number, RangeSet.of(pair for kind in mine for pair in kinds.kinds[kind].ports))
             if status not in self._numbers:
-                self._numbers[status] = len(self._known)
-                self._known.append(status)
+                self._numbers[status] = len(self.known)
+                self.known.append(status)
             found[service] = self._numbers[status]
         return found
 

@@ -24,6 +24,7 @@ from kiboko.core.tables.layout import GateLayout
 from kiboko.core.tables.lines import AddressLine, client_ports, service_line
 from kiboko.core.tables.pair_words import Outcome, PairWords, Side
 from kiboko.core.tables.places import NONE
+from kiboko.core.walk.walk import Walker
 
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
@@ -88,22 +89,17 @@ class Space:
     services : service numbers, as `resolve_service` gives them
     ports : the client ports asked about; None for all ephemeral ports of each sender
     receivers : the instances that may be sent to; None for all
+    cuts : addresses at which ranges are cut beside where this network tells them apart
     """
 
     def __init__(
         self, ends: Ends, services: RangeSet, ports: RangeSet | None = None,
-        receivers: Iterable[Instance] | None = None,
+        receivers: Iterable[Instance] | None = None, cuts: Iterable[Address] = (),
     ) -> None:  # fmt: skip
         self.ends = ends
         self.walker = walker = ends.walker
         topology = walker.topology
-        halves = [
-            Address(block.family, block.value + (block.last - block.value + 1) // 2)
-            for subnet in topology.subnets.values()
-            for block in subnet.blocks
-            if block.last > block.value
-        ]
-        line = AddressLine(walker.ground, halves)
+        line = _line_of(walker, cuts)
         self.layout = GateLayout(walker, line, service_line(walker.ground, services, receivers))
         for chosen in topology.filters.values():
             for way in ("in", "out"):
@@ -230,6 +226,23 @@ class Space:
             return receiver.public
         last = receiver.members[-1].high
         return self.layout.addresses.atom(last) if last is not None else receiver.atom
+
+
+def address_cuts(walker: Walker) -> Iterator[Address]:
+    """The addresses at which a space of a network cuts ranges."""
+    return _line_of(walker, ()).edges()
+
+
+def _line_of(walker: Walker, cuts: Iterable[Address]) -> AddressLine:
+    """The addresses of a network, each block of a subnet in two halves: two that nothing tells apart may send to each
+    other."""
+    halves = [
+        Address(block.family, block.value + (block.last - block.value + 1) // 2)
+        for subnet in walker.topology.subnets.values()
+        for block in subnet.blocks
+        if block.last > block.value
+    ]
+    return AddressLine(walker.ground, (*halves, *cuts))
 
 
 class _Pairs:

@@ -55,6 +55,10 @@ class AddressLine:
             found[index] = self.atom(Address(6, int(high[index]) << 64 | int(low[index])))
         return found
 
+    def edges(self) -> Iterator[Address]:
+        """The first address of every atom."""
+        return (self.first(atom) for atom in range(self.size))
+
     def first(self, atom: int) -> Address:
         """The first address of an atom."""
         if atom < self._second:

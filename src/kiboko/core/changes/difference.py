@@ -1,0 +1,351 @@
+"""What differs between two versions of a network: in what they say, and in every verdict, exactly."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.errors import Place, UsageError
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import Service
+from kiboko.core.network.host_rules import HostRuleSet
+from kiboko.core.network.model import Filter, Interface, Listener, Rule, Topology
+from kiboko.core.queries.ends import Ends, Member
+from kiboko.core.reachability.products import apart, products
+from kiboko.core.reachability.reach import MOST_PAIRS, Statuses
+from kiboko.core.reachability.space import Space, SpaceEnd, address_cuts
+from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
+
+Rows = NDArray[np.int64]
+OPENED, CLOSED, IN_PART = "opened", "closed", "changed in part"
+_OPENNESS = {BLOCKED: 0, ONE_WAY: 1, UNKNOWN: 2, PARTLY: 3, ALLOWED: 4}
+
+
+@dataclass(frozen=True, slots=True)
+class Said:
+    """Something that one version says and the other does not, or otherwise: a section, a name or a rule in it, and both
+    as text, None where there is nothing."""
+
+    section: str
+    name: str
+    before: str | None
+    after: str | None
+    place: Place | None
+
+
+@dataclass(frozen=True, slots=True)
+class Changed:
+    """Pairs of ends whose verdict is another one: every one of `sources` with every one of `destinations` on all
+    `services`. Client ports are those that get an answer, before and after, where they are not all or none."""
+
+    kind: str
+    before: str
+    after: str
+    ports: tuple[RangeSet, RangeSet]
+    family: int
+    sources: tuple[Member, ...]
+    destinations: tuple[Member, ...]
+    services: RangeSet
+    example: tuple[Member, Member, Service]
+
+    @property
+    def pairs(self) -> int:
+        """How many pairs of ends there are."""
+        return sum(each.count for each in self.sources) * sum(each.count for each in self.destinations)
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """All that differs. `gone` and `new` are instances that only one version has: their verdicts are not compared."""
+
+    said: tuple[Said, ...]
+    changed: tuple[Changed, ...]
+    gone: tuple[str, ...]
+    new: tuple[str, ...]
+
+
+def difference(old: Ends, new: Ends, services: RangeSet, family: int | None = None) -> Difference:
+    """What differs between two versions of a network: what they say, and every verdict on some services.
+
+    Only pairs that a change can touch are looked at: where nothing but rules differs, those of which one end carries a
+    filter that does. Raises UsageError where these are too many.
+    """
+    said = tuple(differences_said(old.topology, new.topology))
+    names = [list(each.topology.instances) for each in (old, new)]
+    gone = tuple(name for name in names[0] if name not in new.topology.instances)
+    added = tuple(name for name in names[1] if name not in old.topology.instances)
+    changed: list[Changed] = []
+    if said:
+        cuts = [edge for each in (old, new) for edge in address_cuts(each.walker)]
+        spaces = Space(old, services, cuts=cuts), Space(new, services, cuts=cuts)
+        for each in (4, 6) if family is None else (family,):
+            changed += _OfFamily(spaces, each, _touched(old, new)).lines()
+    changed.sort(key=lambda each: ((OPENED, CLOSED, IN_PART).index(each.kind), each.family, -each.pairs))
+    return Difference(said, tuple(changed), gone, added)
+
+
+class _OfFamily:
+    def __init__(self, spaces: tuple[Space, Space], family: int, touched: frozenset[str] | None) -> None:
+        self.spaces, self.family, self.touched = spaces, family, touched
+        self.senders = _common(spaces, family, True)
+        self.receivers = _common(spaces, family, False)
+
+    def lines(self) -> Iterator[Changed]:
+        """Every product of ends and services whose verdict changed."""
+        if not self.senders or not self.receivers:
+            return
+        near = [self._is_touched(pair) for pair in self.senders]
+        far = [self._is_touched(pair) for pair in self.receivers]
+        # Pairs of which the sender is touched, then those of which the receiver alone is.
+        for rows, columns in (
+            (np.flatnonzero(near), np.arange(len(far))),
+            (np.flatnonzero(~np.array(near)), np.flatnonzero(far)),
+        ):
+            if len(rows) and len(columns):
+                if len(rows) * len(columns) > MOST_PAIRS:
+                    raise UsageError(
+                        f"the change touches {len(rows) * len(columns):,} pairs of ends, more than are compared one by"
+                        f" one ({MOST_PAIRS:,} at most): ask for 'matrix --against', group by group"
+                    )
+                yield from self._compared(rows, columns)
+
+    def _is_touched(self, pair: tuple[SpaceEnd, SpaceEnd]) -> bool:
+        if self.touched is None:
+            return True
+        for end, space in zip(pair, self.spaces, strict=True):
+            endpoint = space.layout.end(end.atom).endpoint
+            names = [end.instance, endpoint.subnet.name if endpoint.subnet else None, end.outside,
+                     f"zone:{endpoint.zone}" if endpoint.zone else None]  # fmt: skip
+            if any(name in self.touched for name in names if name):
+                return True
+        return False
+
+    def _compared(self, rows: Rows, columns: Rows) -> Iterator[Changed]:
+        tables, known, kinds = [], [], []
+        for which, space in enumerate(self.spaces):
+            senders = [self.senders[row][which] for row in rows.tolist()]
+            receivers = [self.receivers[column][which] for column in columns.tolist()]
+            blocks = list(space.blocks(senders, receivers, self.family))
+            reading = Statuses(space.kinds(self.family), senders)
+            table = np.zeros((len(rows), len(columns), len(reading.kinds.services)), dtype=np.int32)
+            for block in blocks:
+                codes = reading.of(block.senders, block.outcome.arrives, block.outcome.answered, block.outcome.doubtful)
+                where = np.ix_(block.senders, block.receivers)
+                mine, there = np.swapaxes(codes, 0, 1), block.there.T[..., None]
+                table[where] = np.where(there, mine, table[where])
+            tables.append(table)
+            known.append(reading.known)
+            kinds.append(reading.kinds)
+        both = [
+            (one, other, shared) for one, mine in enumerate(kinds[0].services)
+            for other, theirs in enumerate(kinds[1].services) if (shared := mine & theirs)
+        ]  # fmt: skip
+        before = tables[0][:, :, [one for one, _, _ in both]].astype(np.int64)
+        after = tables[1][:, :, [other for _, other, _ in both]].astype(np.int64)
+        code = before * (len(known[1]) + 1) + after
+        for number in np.unique(code).tolist():
+            was, is_ = known[0][number // (len(known[1]) + 1)], known[1][number % (len(known[1]) + 1)]
+            if was.verdict_text == is_.verdict_text and was.ports == is_.ports:
+                continue
+            for some, others, services in products(code == number):
+                yield self._line(
+                    (was.verdict_text, is_.verdict_text), (was.ports, is_.ports), rows[some], columns[others],
+                    RangeSet.of(pair for each in services.tolist() for pair in both[each][2]),
+                )  # fmt: skip
+
+    def _line(
+        self, verdicts: tuple[str, str], ports: tuple[RangeSet, RangeSet], rows: Rows, columns: Rows, services: RangeSet
+    ) -> Changed:
+        senders = [self.senders[row][1] for row in rows.tolist()]
+        receivers = [self.receivers[column][1] for column in columns.tolist()]
+        before, after = verdicts
+        kind = OPENED if _OPENNESS[after] > _OPENNESS[before] else CLOSED if before != after else IN_PART
+        one, other = apart(senders, receivers)
+        number = services.lowest
+        return Changed(
+            kind, before, after, ports, self.family, tuple(member for end in senders for member in end.members),
+            tuple(member for end in receivers for member in end.members), services,
+            (one, other, Service(number >> 16, number & 0xFFFF)),
+        )  # fmt: skip
+
+
+def _common(spaces: tuple[Space, Space], family: int, is_sender: bool) -> list[tuple[SpaceEnd, SpaceEnd]]:
+    """The ends that both versions have, each as either has it: machines by name and address; addresses as far as
+    neither tells them apart."""
+    found = [space.ends_of(space.ends.resolve("any").members, family, is_sender) for space in spaces]
+    machines = [
+        {(end.name, str(space.layout.addresses.first(end.atom))): end for end in ends if end.members[0].low is None}
+        for ends, space in zip(found, spaces, strict=True)
+    ]
+    pairs = [(end, machines[1][key]) for key, end in machines[0].items() if key in machines[1]]
+    pieces = [
+        {(member.low, member.high): end for end in ends for member in end.members if member.low is not None}
+        for ends in found
+    ]
+    alike: dict[tuple[int, int], tuple[SpaceEnd, SpaceEnd, list[Member]]] = {}
+    for (low, high), end in pieces[0].items():
+        other = pieces[1].get((low, high))
+        if other is not None:
+            member = next(each for each in end.members if each.low == low)
+            alike.setdefault((id(end), id(other)), (end, other, []))[2].append(member)
+    for end, other, members in alike.values():
+        some = tuple(members)
+        first = members[0].low
+        assert first is not None
+        pairs.append((
+            dataclasses.replace(end, members=some, atom=spaces[0].layout.addresses.atom(first)),
+            dataclasses.replace(other, members=some, atom=spaces[1].layout.addresses.atom(first)),
+        ))  # fmt: skip
+    return pairs
+
+
+def _touched(old: Ends, new: Ends) -> frozenset[str] | None:
+    """The names of ends that a change of rules alone can touch; None where more than rules differs."""
+    before, after = old.topology, new.topology
+    same = ("defaults", "networks", "outsides", "gateways", "route_tables", "subnets", "zones", "crossings", "groups",
+            "instances")  # fmt: skip
+    if any(_bare(getattr(before, part)) != _bare(getattr(after, part)) for part in same):
+        return None
+    if set(before.filters) != set(after.filters):
+        return None
+    changed = {name for name, each in before.filters.items() if _bare(each) != _bare(after.filters[name])}
+    if any((before.filters[name].attach_to, before.filters[name].exempt)
+           != (after.filters[name].attach_to, after.filters[name].exempt) for name in changed):  # fmt: skip
+        return None  # who carries it may be named by others
+    hops = {entry.instance for table in after.route_tables.values() for entry in table.entries if entry.instance}
+    found: set[str] = set()
+    for topology, ends in ((before, old), (after, new)):
+        for interface in ends.directory.interfaces():
+            if any(each.name in changed for each in ends.walker.membership.filters_on(interface)):
+                found.add(interface.instance)
+        found.update(each.name for each in topology.instances.values() if each.host_filter in changed)
+        found.update(each.name for each in topology.subnets.values() if each.filter in changed)
+        found.update(each.name for each in topology.outsides.values() if each.filter in changed)
+        found.update(f"zone:{each.source}" for each in topology.crossings if each.filter in changed)
+    return None if found & hops else frozenset(found)  # packets of others pass through a next hop
+
+
+def _bare(value: object) -> object:
+    """A value without where it is written: two files that say the same are the same."""
+    if isinstance(value, Place):
+        return None
+    if isinstance(value, Mapping):
+        return {key: _bare(each) for key, each in value.items()}
+    if dataclasses.is_dataclass(value) and not isinstance(value, type):
+        return type(value), tuple(_bare(getattr(value, field.name)) for field in dataclasses.fields(value))
+    if isinstance(value, Sequence) and not isinstance(value, str | bytes):
+        return tuple(_bare(each) for each in value)
+    return value
+
+
+# What is said.
+
+
+def differences_said(old: Topology, new: Topology) -> Iterator[Said]:
+    """Names that only one version has, or that stand for something else, and rules one by one."""
+    for section, part in (("networks", "networks"), ("outside", "outsides"), ("gateways", "gateways"),
+                          ("route tables", "route_tables"), ("subnets", "subnets"), ("zones", "zones"),
+                          ("groups", "groups"), ("services", "services"), ("instances", "instances")):  # fmt: skip
+        before, after = getattr(old, part), getattr(new, part)
+        for name in dict.fromkeys((*before, *after)):
+            one, other = before.get(name), after.get(name)
+            if _bare(one) != _bare(other):
+                shown = [None if each is None else "there" for each in (one, other)]
+                if one is not None and other is not None:
+                    shown = _fields(one, other)
+                yield Said(
+                    section, name, shown[0], shown[1], getattr(other if other is not None else one, "place", None)
+                )
+    if _bare(old.defaults) != _bare(new.defaults):
+        told = _fields(old.defaults, new.defaults)
+        yield Said("defaults", "", told[0], told[1], None)
+    crossings = [{(each.source, each.destination): each for each in each_.crossings} for each_ in (old, new)]
+    for pair in dict.fromkeys((*crossings[0], *crossings[1])):
+        one, other = crossings[0].get(pair), crossings[1].get(pair)
+        filters = [each.filter if each else None for each in (one, other)]
+        if filters[0] != filters[1]:
+            yield Said("crossings", ">".join(pair), filters[0], filters[1], (other or one).place)  # type: ignore[union-attr]
+    for name in dict.fromkeys((*old.filters, *new.filters)):
+        yield from _of_filter(old.filters.get(name), new.filters.get(name))
+
+
+def _of_filter(one: Filter | None, other: Filter | None) -> Iterator[Said]:
+    if one is None or other is None:
+        some = one or other
+        assert some is not None
+        yield Said("filters", some.name, "there" if one else None, "there" if other else None, some.place)
+        return
+    plain = [dataclasses.replace(each, inbound=None, outbound=None, rules=None) for each in (one, other)]
+    if _bare(plain[0]) != _bare(plain[1]):
+        told = _fields(plain[0], plain[1])
+        yield Said("filters", one.name, told[0], told[1], other.place)
+    for way in ("inbound", "outbound", "rules"):
+        before, after = ({rule.name: rule for rule in getattr(each, way) or ()} for each in (one, other))
+        for name in dict.fromkeys((*before, *after)):
+            was, is_ = before.get(name), after.get(name)
+            in_order = one.decide == other.decide == "first"
+            if _bare(_ordered(was, in_order)) != _bare(_ordered(is_, in_order)):
+                place = (is_ or was).place  # type: ignore[union-attr]
+                with_order = was is not None and is_ is not None and was.order != is_.order and in_order
+                texts = [_rule_text(each, with_order) for each in (was, is_)]
+                yield Said("rules", f"{one.name}/{way}/{name}", texts[0], texts[1], place)
+
+
+def _ordered(rule: Rule | None, in_order: bool) -> Rule | None:
+    """A rule without its order, where that decides nothing."""
+    return rule if rule is None or in_order else dataclasses.replace(rule, order=0)
+
+
+def _rule_text(rule: Rule | None, with_order: bool) -> str | None:
+    if rule is None:
+        return None
+    order = f"{rule.order}: " if with_order else ""
+    return f"{order}{rule}{'' if rule.enabled else ' (not enabled)'}"
+
+
+def _fields(one: object, other: object) -> list[str | None]:
+    """What differs in two values of one kind, field by field, as text."""
+    if not dataclasses.is_dataclass(one) or not dataclasses.is_dataclass(other):
+        return [str(one), str(other)]
+    told: list[list[str]] = [[], []]
+    for field in dataclasses.fields(one):
+        values = [getattr(each, field.name) for each in (one, other)]
+        if field.name == "place" or _bare(values[0]) == _bare(values[1]):
+            continue
+        texts = [_value_text(value) for value in values]
+        if field.name == "interfaces":
+            texts = _interfaces(*values)
+        for text, value in zip(told, texts, strict=True):
+            text.append(f"{field.name.replace('_', ' ')}: {value}")
+    return ["; ".join(text) for text in told]
+
+
+def _interfaces(some: Sequence[Interface], others: Sequence[Interface]) -> list[str]:
+    """What differs in the interfaces of a machine."""
+    told: list[list[str]] = [[], []]
+    both = [{each.device: each for each in those} for those in (some, others)]
+    for device in dict.fromkeys((*both[0], *both[1])):
+        one, other = both[0].get(device), both[1].get(device)
+        if one is None or other is None:
+            for text, each in zip(told, (one, other), strict=True):
+                text.append(device if each is not None else f"no {device}")
+        elif _bare(one) != _bare(other):
+            for text, value in zip(told, _fields(one, other), strict=True):
+                text.append(f"{device} ({value})")
+    return ["; ".join(text) for text in told]
+
+
+def _value_text(value: object) -> str:
+    if isinstance(value, Mapping):
+        return ", ".join(f"{key}={each}" for key, each in value.items()) or "none"
+    if isinstance(value, HostRuleSet):
+        return value.file
+    if isinstance(value, Listener):
+        return value.text
+    if isinstance(value, Sequence) and not isinstance(value, str):
+        return ", ".join(_value_text(each) for each in value) or "none"
+    return "none" if value is None else str(value)

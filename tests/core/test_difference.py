@@ -1,0 +1,154 @@
+"""What differs between two versions, held to the walks of every pair in both."""
+
+import copy
+import os
+import random
+import unittest
+import unittest.mock
+
+from kiboko.core.changes.difference import CLOSED, OPENED, difference
+from kiboko.core.errors import InputError, UsageError
+from kiboko.core.header.services import Service
+from kiboko.core.queries.ends import Ends, resolve_service, services_for
+from kiboko.core.walk.walk import Walker
+from tests.core.test_matrix import told_apart
+from tests.core.test_reach import ASKED, holds, singles
+from tests.helpers import a_filter, base, load
+from tests.random_networks import random_network
+
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "3"))
+CHANGES = 5
+
+
+def changed(values, chance):
+    """The same network with one thing changed: a rule turned, dropped or moved, a filter taken off, a route removed."""
+    values = copy.deepcopy(values)
+    rules = [(each, rule) for chosen in values["filters"].values() for way in ("inbound", "outbound", "rules")
+             for each in [chosen.get(way) or []] for rule in each]  # fmt: skip
+    kind = chance.choice(["turn", "drop", "detach", "route", "service"])
+    if kind in ("turn", "drop", "service") and rules:
+        listed, rule = chance.choice(rules)
+        if kind == "drop":
+            listed.remove(rule)
+        elif kind == "turn":
+            rule["enabled"] = not rule.get("enabled", True)
+        else:
+            rule["service"] = "tcp/8000-8010"
+    elif kind == "route" and values["route_tables"]:
+        table = chance.choice(list(values["route_tables"].values()))
+        if table:
+            table.pop(chance.randrange(len(table)))
+    else:
+        machine = chance.choice(list(values["instances"].values()))
+        machine["interfaces"][0].pop("filters", None)
+    return values
+
+
+def every_cell(old, new, family):
+    """Every pair of ends that both have, with its walks on some services in both."""
+    ends = [list(told_apart(old, told_apart(new, old.resolve("any").members)))]
+    for sender in ends[0]:
+        for other in ends[0]:
+            for receiver in singles(other, False):
+                if sender.instance is not None and sender.instance == receiver.instance:
+                    continue
+                one = next(iter(singles(sender, True)))
+                pairs = [each.pairs(one, receiver, family) for each in (old, new)]
+                if not all(pairs) or pairs[0][0].source.address == pairs[0][0].target:
+                    continue
+                if pairs[0][0].source.network is None and old.is_foreign(pairs[0][0].target):
+                    continue
+                for protocol, detail in ASKED:
+                    if (protocol << 16 | detail) in services_for(resolve_service("any", {}), family):
+                        service = Service(protocol, detail)
+                        yield one, receiver, [each.walk_pair(pair[0], service)
+                                              for each, pair in zip((old, new), pairs, strict=True)]  # fmt: skip
+
+
+class HeldToWalks(unittest.TestCase):
+    def test_every_verdict_that_changes_and_no_other(self):
+        met = 0
+        for seed in range(NETWORKS):
+            values = random_network(seed)
+            chance, other = random.Random(seed), values
+            for _ in range(CHANGES):
+                other = changed(other, chance)
+            try:
+                old, new = (Ends(Walker(load(each))) for each in (values, other))
+            except InputError:  # what was changed is no network any more
+                continue
+            for family in (4, 6):
+                lines = difference(old, new, resolve_service("any", {}), family).changed
+                for sender, receiver, walks in every_cell(old, new, family):
+                    number = walks[0].flow.service.number
+                    mine = [each for each in lines if number in each.services
+                            and holds(each.sources, sender) and holds(each.destinations, receiver)]  # fmt: skip
+                    verdicts = [walk.verdict for walk in walks]
+                    ports = [walk.answered if walk.verdict == "partly" else None for walk in walks]
+                    text = (seed, family, sender.name, receiver.name, str(walks[0].flow.service), verdicts)
+                    if verdicts[0] != verdicts[1] or ports[0] != ports[1]:
+                        met += 1
+                        self.assertEqual([tuple(verdicts)], [(each.before, each.after) for each in mine], text)
+                    else:
+                        self.assertEqual([], mine, text)
+        self.assertGreater(met, 20 * NETWORKS)
+
+
+class Differences(unittest.TestCase):
+    def setUp(self):
+        self.old = base()
+        self.old["filters"]["guard"] = a_filter("instance", inbound=[
+            {"order": 10, "action": "allow", "from": "bob", "service": "ssh"}])  # fmt: skip
+        self.old["instances"]["ann"]["interfaces"][0]["filters"] = ["guard"]
+        self.new = copy.deepcopy(self.old)
+
+    def found(self, service="any", family=4):
+        return difference(
+            *(Ends(Walker(load(each))) for each in (self.old, self.new)), resolve_service(service, {}), family
+        )
+
+    def test_the_same_said_in_another_order_is_no_difference(self):
+        self.new["instances"] = dict(reversed(self.new["instances"].items()))
+        found = self.found()
+        self.assertEqual(((), ()), (found.said, found.changed))
+
+    def test_a_rule_that_is_added_opens_what_it_says_and_nothing_else(self):
+        self.new["filters"]["guard"]["inbound"].append(
+            {"order": 20, "action": "allow", "from": "dan", "service": "https"}
+        )
+        found = self.found()
+        self.assertEqual([("rules", "guard/inbound/20", None)], [(s.section, s.name, s.before) for s in found.said])
+        (line,) = found.changed
+        self.assertEqual((OPENED, "blocked", "allowed", ["dan"], ["ann"]),
+                         (line.kind, line.before, line.after, [m.name for m in line.sources],
+                          [m.name for m in line.destinations]))  # fmt: skip
+
+    def test_a_rule_that_is_taken_out_closes(self):
+        self.new["filters"]["guard"]["inbound"] = []
+        self.assertEqual([(CLOSED, "allowed", "blocked")], [(c.kind, c.before, c.after) for c in self.found().changed])
+
+    def test_a_rule_that_decides_nothing_changes_no_verdict(self):
+        self.new["filters"]["guard"]["inbound"].append({"order": 20, "action": "drop", "from": "dan"})
+        found = self.found()
+        self.assertEqual((1, ()), (len(found.said), found.changed))
+
+    def test_instances_that_one_version_has_are_told_apart(self):
+        self.new["instances"]["eve"] = {"interfaces": [{"subnet": "a1", "addresses": ["10.1.1.77"]}]}
+        del self.new["instances"]["dan"]
+        found = self.found("ssh")
+        self.assertEqual((("dan",), ("eve",)), (found.gone, found.new))
+
+    def test_what_a_rule_names_is_told_field_by_field(self):
+        self.new["subnets"]["a2"]["zone"] = "right"
+        self.new["instances"]["bob"]["interfaces"][0]["filters"] = ["guard"]
+        texts = {(each.section, each.name): (each.before, each.after) for each in self.found("ssh").said}
+        self.assertEqual(("zone: left", "zone: right"), texts["subnets", "a2"])
+        self.assertEqual(
+            ("interfaces: eth0 (filters: none)", "interfaces: eth0 (filters: guard)"), texts["instances", "bob"]
+        )
+
+    def test_too_many_pairs_are_refused_with_what_to_ask_instead(self):
+        self.new["filters"]["guard"]["inbound"] = []
+        few = unittest.mock.patch("kiboko.core.changes.difference.MOST_PAIRS", 2)
+        with few, self.assertRaisesRegex(UsageError, "matrix --against"):
+            self.found()
