@@ -54,6 +54,8 @@ class Forms(unittest.TestCase):
             ("matrix", "matrix --by zone --service ssh --against clean/network.yaml"),
             ("audit", "audit --flows evidence/flows.csv"),
             ("expect", "expect --file expectations.yaml"),
+            ("compare", "compare network.yaml clean/network.yaml --service ssh"),
+            ("rehearse", "rehearse --toggle bank-edge/inbound/20 --file expectations.yaml"),
         ):
             with self.subTest(words):
                 self.hold(form, run(*words.split(), "--json", cwd=self.folder).stdout)

@@ -61,7 +61,13 @@ STEPS = (
     Step("Who may log in to whom, zone by zone?", "matrix --by zone --service ssh", 0),
     Step("What is wrong or dangerous in the rules themselves?", "audit", 1),
     Step("Are the promises kept that were written down?", "expect --file expectations.yaml", 1),
+    Step(
+        "Switch rule 20 of the banks off: what else would that do?",
+        "rehearse --toggle bank-edge/inbound/20 --file expectations.yaml --service ssh",
+        1,
+    ),
     Step("And once all of that is mended?", "audit -n clean/network.yaml", 0),
+    Step("What did the mending open and close, for ssh?", "compare network.yaml clean/network.yaml --service ssh", 1),
     Step("Who talks most in an hour of flow logs?", "flows evidence/flows.csv --since 2026-11-20T10:00:00Z --top 8", 0),
     Step("Which rules did that hour never hit?", "flows evidence/flows.csv --rules", 1),
     Step(

@@ -30,6 +30,13 @@ class CompareShown:
     new: str
     full: bool = False
     top: int = 40
+    toggles: str = ""
+    """What else goes on a command line, where rules are toggled rather than files compared."""
+
+    @property
+    def options(self) -> str:
+        """What goes on the command line of a question about the second version."""
+        return network_option(self.new) + self.toggles
 
 
 def show_difference(found: Difference, shown: CompareShown, ends: tuple[Ends, Ends], out: Output) -> None:
@@ -96,7 +103,7 @@ def _show_line(
         text = f"client ports {ports} get an answer" if ports else decider
         if text:
             out.labelled(f"     {label:<10}", text)
-    out.labelled("     see       ", check_words(each.example, each.family, network_option(shown.new)), is_paste=True)
+    out.labelled("     see       ", check_words(each.example, each.family, shown.options), is_paste=True)
 
 
 def _deciders(each: Changed, ends: tuple[Ends, Ends]) -> tuple[str, str]:
@@ -137,7 +144,7 @@ def compare_json(found: Difference, shown: CompareShown, ends: tuple[Ends, Ends]
                 "destinations": [name.text for name in namer.names(each.destinations)],
                 "services": services_texts(each.services),
                 "client_ports_before": each.ports[0].texts(), "client_ports_after": each.ports[1].texts(),
-                "check": check_words(each.example, each.family, network_option(shown.new)),
+                "check": check_words(each.example, each.family, shown.options),
             }
             for each in found.changed
         ],

@@ -222,7 +222,11 @@ def _touched(old: Ends, new: Ends) -> frozenset[str] | None:
         for interface in ends.directory.interfaces():
             if any(each.name in changed for each in ends.walker.membership.filters_on(interface)):
                 found.add(interface.instance)
-        found.update(each.name for each in topology.instances.values() if each.host_filter in changed)
+        found.update(
+            each.name
+            for each in topology.instances.values()
+            if isinstance(each.host_filter, str) and each.host_filter in changed
+        )
         found.update(each.name for each in topology.subnets.values() if each.filter in changed)
         found.update(each.name for each in topology.outsides.values() if each.filter in changed)
         found.update(f"zone:{each.source}" for each in topology.crossings if each.filter in changed)

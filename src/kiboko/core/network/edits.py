@@ -77,6 +77,20 @@ def with_rule_enabled(topology: Topology, rule_path: str) -> Topology:
     return _with_each(topology, place, lambda rule: dataclasses.replace(rule, enabled=True))
 
 
+def is_enabled(topology: Topology, rule_path: str) -> bool:
+    """Whether a rule is switched on. Raises UsageError, as `rule_place` does."""
+    place = rule_place(topology, rule_path)
+    rules = getattr(topology.filters[place.filter], place.way) or ()
+    return any(rule.enabled for rule in rules if rule.name == place.rule)
+
+
+def toggled_rule(topology: Topology, rule_path: str) -> Topology:
+    """The network with a rule switched off where it is on, and on where it is off. Raises UsageError, as `rule_place`
+    does."""
+    place = rule_place(topology, rule_path)
+    return _with_each(topology, place, lambda rule: dataclasses.replace(rule, enabled=not rule.enabled))
+
+
 def _with_each(topology: Topology, place: RulePlace, change: Callable[[Rule], Rule | None]) -> Topology:
     chosen = topology.filters[place.filter]
     changed = (change(rule) if rule.name == place.rule else rule for rule in getattr(chosen, place.way))
