@@ -22,7 +22,9 @@ from measure import seconds
 from kiboko.batch.spanning import matrix_of
 from kiboko.core.audit.audit import audit
 from kiboko.core.audit.covering import Boxes, Sides
+from kiboko.core.changes.difference import difference
 from kiboko.core.header.ranges import RangeSet
+from kiboko.core.network.edits import toggled_rule
 from kiboko.core.network.model import Topology
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.reachability.matrix import MatrixQuestion, axis_names, usual_services
@@ -59,6 +61,15 @@ def reach_one(topology: Topology) -> None:
     ends = Ends(Walker(topology))
     name = list(topology.instances)[7]
     reach(ends, ReachQuestion(ends.resolve(name), resolve_service("any", topology.services)))
+
+
+def rehearse_one(topology: Topology) -> None:
+    """What one rule of a subnet filter does, on anything."""
+    chosen = next(each for each in topology.filters.values() if each.layer == "subnet" and each.inbound)
+    assert chosen.inbound
+    walker = Walker(topology)
+    after = toggled_rule(topology, f"{chosen.name}/inbound/{chosen.inbound[0].name}")
+    difference(Ends(walker), Ends(walker.on(after)), resolve_service("any", topology.services))
 
 
 def some(chance: random.Random, most: int) -> RangeSet:
@@ -109,6 +120,7 @@ def main(instances: int) -> None:
     few = told(f"audit of {instances // 10:,} machines", seconds(lambda: audit(Ends(Walker(small)), date.today())))
     many = told(f"audit of {instances:,} machines", seconds(lambda: audit(Ends(Walker(large)), date.today())), 60)
     print(f"growth for ten times the machines: {many / few:.1f} times", flush=True)
+    told(f"rehearsing one rule of {instances:,} machines", seconds(lambda: rehearse_one(large)), 5)
     peak = max(resource.getrusage(who).ru_maxrss for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN))
     print(f"peak memory of the largest process: {peak / 1e6:.2f} GB (bar 2)", flush=True)
 

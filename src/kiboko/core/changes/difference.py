@@ -125,37 +125,36 @@ class _OfFamily:
         return False
 
     def _compared(self, rows: Rows, columns: Rows) -> Iterator[Changed]:
-        tables, known, kinds = [], [], []
+        tables: list[NDArray[np.int32]] = []
+        readings: list[Statuses] = []
         for which, space in enumerate(self.spaces):
             senders = [self.senders[row][which] for row in rows.tolist()]
             receivers = [self.receivers[column][which] for column in columns.tolist()]
-            blocks = list(space.blocks(senders, receivers, self.family))
-            reading = Statuses(space.kinds(self.family), senders)
-            table = np.zeros((len(rows), len(columns), len(reading.kinds.services)), dtype=np.int32)
-            for block in blocks:
-                codes = reading.of(block.senders, block.outcome.arrives, block.outcome.answered, block.outcome.doubtful)
+            space.prepare(receivers)
+            kinds = space.kinds(self.family)
+            like = readings[0] if readings and readings[0].kinds.kinds == kinds.kinds else None
+            reading = Statuses(kinds, senders, like)
+            table = np.zeros((len(rows), len(columns)), dtype=np.int32)
+            for block in space.blocks(senders, receivers, self.family):
+                ids = reading.ids(block.senders, block.outcome.arrives, block.outcome.answered, block.outcome.doubtful)
                 where = np.ix_(block.senders, block.receivers)
-                mine, there = np.swapaxes(codes, 0, 1), block.there.T[..., None]
-                table[where] = np.where(there, mine, table[where])
+                table[where] = np.where(block.there.T, ids.T, table[where])
             tables.append(table)
-            known.append(reading.known)
-            kinds.append(reading.kinds)
-        both = [
-            (one, other, shared) for one, mine in enumerate(kinds[0].services)
-            for other, theirs in enumerate(kinds[1].services) if (shared := mine & theirs)
-        ]  # fmt: skip
-        before = tables[0][:, :, [one for one, _, _ in both]].astype(np.int64)
-        after = tables[1][:, :, [other for _, other, _ in both]].astype(np.int64)
-        code = before * (len(known[1]) + 1) + after
-        for number in np.unique(code).tolist():
-            was, is_ = known[0][number // (len(known[1]) + 1)], known[1][number % (len(known[1]) + 1)]
-            if was.verdict_text == is_.verdict_text and was.ports == is_.ports:
-                continue
-            for some, others, services in products(code == number):
-                yield self._line(
-                    (was.verdict_text, is_.verdict_text), (was.ports, is_.ports), rows[some], columns[others],
-                    RangeSet.of(pair for each in services.tolist() for pair in both[each][2]),
-                )  # fmt: skip
+            readings.append(reading)
+        pair = _Refined(readings[0], readings[1])
+        # Most pairs come to the same: what every service comes to is looked at for the others alone.
+        codes = pair.codes(tables[0], tables[1])
+        differ = np.isin(codes, [each for each in np.unique(codes).tolist() if pair.differs(each)])
+        rows_, columns_ = np.flatnonzero(differ.any(axis=1)), np.flatnonzero(differ.any(axis=0))
+        if not len(rows_):
+            return
+        changed = pair.statuses(codes[np.ix_(rows_, columns_)])
+        for number in np.unique(changed).tolist():
+            turned = pair.turned(number)
+            if turned is not None:
+                for some, others, services in products(changed == number):
+                    spans = RangeSet.of(span for each in services.tolist() for span in pair.services[each])
+                    yield self._line(*turned, rows[rows_[some]], columns[columns_[others]], spans)
 
     def _line(
         self, verdicts: tuple[str, str], ports: tuple[RangeSet, RangeSet], rows: Rows, columns: Rows, services: RangeSet
@@ -171,6 +170,48 @@ class _OfFamily:
             tuple(member for end in receivers for member in end.members), services,
             (one, other, Service(number >> 16, number & 0xFFFF)),
         )  # fmt: skip
+
+
+class _Refined:
+    """What two versions say of pairs, service by service: services are cut as finely as either cuts them."""
+
+    def __init__(self, old: Statuses, new: Statuses) -> None:
+        self._readings, self._known = (old, new), (old.known, new.known)
+        both = [(one, other, shared) for one, mine in enumerate(old.kinds.services)
+                for other, theirs in enumerate(new.kinds.services) if (shared := mine & theirs)]  # fmt: skip
+        self.services = [shared for _, _, shared in both]
+        self._columns = [one for one, _, _ in both], [other for _, other, _ in both]
+        self._width = len(new)
+
+    def codes(self, before: NDArray[np.int32], after: NDArray[np.int32]) -> Rows:
+        """Pairs of outcomes as one number each; -1 where both are the same."""
+        found = before.astype(np.int64) * self._width + after
+        if self._known[0] is self._known[1]:
+            found[before == after] = -1
+        return found
+
+    def statuses(self, codes: Rows) -> Rows:
+        """For pairs of outcomes what each service comes to in both, as one number: int64[..., services]."""
+        known, back = np.unique(np.maximum(codes, 0), return_inverse=True)
+        before, after = (
+            reading.rows(ids)[:, columns].astype(np.int64)
+            for reading, ids, columns in zip(self._readings, np.divmod(known, self._width), self._columns, strict=True)
+        )
+        found: Rows = (before * len(self._known[1]) + after)[back.reshape(codes.shape)]
+        return np.where(codes[..., None] < 0, 0, found)  # 0: blocked, and blocked
+
+    def turned(self, number: int) -> tuple[tuple[str, str], tuple[RangeSet, RangeSet]] | None:
+        """The verdicts and the client ports before and after, by such a number; None where they are the same."""
+        was, is_ = (known[each] for known, each in zip(self._known, divmod(number, len(self._known[1])), strict=True))
+        if was.verdict_text == is_.verdict_text and was.ports == is_.ports:
+            return None
+        return (was.verdict_text, is_.verdict_text), (was.ports, is_.ports)
+
+    def differs(self, code: int) -> bool:
+        """Whether two outcomes differ on any service."""
+        if code < 0:
+            return False
+        return any(self.turned(each) is not None for each in np.unique(self.statuses(np.array([code]))).tolist())
 
 
 def _common(spaces: tuple[Space, Space], family: int, is_sender: bool) -> list[tuple[SpaceEnd, SpaceEnd]]:
@@ -208,11 +249,11 @@ def _touched(old: Ends, new: Ends) -> frozenset[str] | None:
     before, after = old.topology, new.topology
     same = ("defaults", "networks", "outsides", "gateways", "route_tables", "subnets", "zones", "crossings", "groups",
             "instances")  # fmt: skip
-    if any(_bare(getattr(before, part)) != _bare(getattr(after, part)) for part in same):
+    if not all(_is_same(getattr(before, part), getattr(after, part)) for part in same):
         return None
     if set(before.filters) != set(after.filters):
         return None
-    changed = {name for name, each in before.filters.items() if _bare(each) != _bare(after.filters[name])}
+    changed = {name for name, each in before.filters.items() if not _is_same(each, after.filters[name])}
     if any((before.filters[name].attach_to, before.filters[name].exempt)
            != (after.filters[name].attach_to, after.filters[name].exempt) for name in changed):  # fmt: skip
         return None  # who carries it may be named by others
@@ -231,6 +272,11 @@ def _touched(old: Ends, new: Ends) -> frozenset[str] | None:
         found.update(each.name for each in topology.outsides.values() if each.filter in changed)
         found.update(f"zone:{each.source}" for each in topology.crossings if each.filter in changed)
     return None if found & hops else frozenset(found)  # packets of others pass through a next hop
+
+
+def _is_same(one: object, other: object) -> bool:
+    """Whether two values say the same, wherever it is written."""
+    return one is other or _bare(one) == _bare(other)
 
 
 def _bare(value: object) -> object:
@@ -255,9 +301,11 @@ def differences_said(old: Topology, new: Topology) -> Iterator[Said]:
                           ("route tables", "route_tables"), ("subnets", "subnets"), ("zones", "zones"),
                           ("groups", "groups"), ("services", "services"), ("instances", "instances")):  # fmt: skip
         before, after = getattr(old, part), getattr(new, part)
+        if before is after:
+            continue
         for name in dict.fromkeys((*before, *after)):
             one, other = before.get(name), after.get(name)
-            if _bare(one) != _bare(other):
+            if not _is_same(one, other):
                 shown = [None if each is None else "there" for each in (one, other)]
                 if one is not None and other is not None:
                     shown = _fields(one, other)
@@ -282,6 +330,8 @@ def _of_filter(one: Filter | None, other: Filter | None) -> Iterator[Said]:
         some = one or other
         assert some is not None
         yield Said("filters", some.name, "there" if one else None, "there" if other else None, some.place)
+        return
+    if one is other:
         return
     plain = [dataclasses.replace(each, inbound=None, outbound=None, rules=None) for each in (one, other)]
     if _bare(plain[0]) != _bare(plain[1]):

@@ -215,28 +215,50 @@ class _Reach:
 class Statuses:
     """What services come to for pairs of ends, as numbers: each distinct outcome is read once."""
 
-    def __init__(self, kinds: Kinds, senders: Sequence[SpaceEnd]) -> None:
+    def __init__(self, kinds: Kinds, senders: Sequence[SpaceEnd], like: Statuses | None = None) -> None:
+        """`like` is another whose kinds are the same: equal outcomes have equal numbers in both."""
         self.kinds = kinds
-        self.known: list[Status] = [Status(_BLOCKED)]
-        ports = [each.ports for each in senders]
-        self._sent = {each: kinds.sent_from(each) for each in dict.fromkeys(ports)}
-        self._sends = np.stack([self._sent[each] for each in ports])
-        self._numbers = {each: number for number, each in enumerate(self.known)}
-        self._read: dict[bytes, NDArray[np.int32]] = {}
+        sent = {each: kinds.sent_from(each) for each in dict.fromkeys(each.ports for each in senders)}
+        self._sends = np.stack([sent[each.ports] for each in senders])
+        self.known: list[Status] = [Status(_BLOCKED)] if like is None else like.known
+        self._numbers: dict[Status, int] = {self.known[0]: 0} if like is None else like._numbers
+        # Distinct outcomes by their words, and what is read off those that were asked about; the first is of no pair.
+        self._ids: dict[bytes, int] = {} if like is None else like._ids
+        self._words: list[NDArray[np.uint64] | None] = [None] if like is None else like._words
+        self._read: dict[int, NDArray[np.int32]] = (
+            {0: np.zeros(len(kinds.services), dtype=np.int32)} if like is None else like._read
+        )
+
+    def __len__(self) -> int:
+        return len(self._words)
+
+    def rows(self, ids: Rows) -> NDArray[np.int32]:
+        """What every service comes to in some distinct outcomes, int32[n, services]; nothing in that of no pair."""
+        for number in ids.tolist():
+            words = self._words[number]
+            if number not in self._read and words is not None:
+                self._read[number] = self._of_words(words)
+        return np.stack([self._read[number] for number in ids.tolist()])
 
     def of(self, senders: Rows, *outcome: NDArray[np.uint64]) -> NDArray[np.int32]:
         """The numbers of what every service comes to: int32[m, n, services], of words uint64[m, n, words]."""
+        ids = self.ids(senders, *outcome)
+        known, back = np.unique(ids, return_inverse=True)
+        return self.rows(known)[back.reshape(ids.shape)]
+
+    def ids(self, senders: Rows, *outcome: NDArray[np.uint64]) -> Rows:
+        """The distinct outcomes of pairs by number, int64[m, n], of words uint64[m, n, words]."""
         sends = np.broadcast_to(self._sends[senders][None], outcome[0].shape)
         whole = np.concatenate([*(each & sends for each in outcome), sends], axis=-1)
-        rows = np.ascontiguousarray(whole.reshape(-1, whole.shape[-1]))
-        keys = rows.view(np.dtype((np.void, rows.shape[1] * 8))).reshape(-1)
-        distinct, first, back = np.unique(keys, return_index=True, return_inverse=True)
-        found = np.zeros((len(distinct), len(self.kinds.services)), dtype=np.int32)
+        words = np.ascontiguousarray(whole.reshape(-1, whole.shape[-1]))
+        first, back = _distinct(words)
+        found = np.zeros(len(first), dtype=np.int64)
         for at, row in enumerate(first.tolist()):
-            mark = rows[row].tobytes()
-            if mark not in self._read:
-                self._read[mark] = self._of_words(rows[row].reshape(4, -1))
-            found[at] = self._read[mark]
+            mark = words[row].tobytes()
+            if mark not in self._ids:
+                self._ids[mark] = len(self._words)
+                self._words.append(words[row].reshape(4, -1).copy())
+            found[at] = self._ids[mark]
         return found[back.reshape(outcome[0].shape[:2])]
 
     def _of_words(self, words: NDArray[np.uint64]) -> NDArray[np.int32]:
@@ -256,6 +278,24 @@ class Statuses:
                 self.known.append(status)
             found[service] = self._numbers[status]
         return found
+
+
+_MIX = np.uint64(0x9E3779B97F4A7C15)
+
+
+def _distinct(words: NDArray[np.uint64]) -> tuple[Rows, Rows]:
+    """The places of the distinct rows of words, and for each row which of them it equals."""
+    mixed = np.zeros(len(words), dtype=np.uint64)
+    with np.errstate(over="ignore"):
+        for column in words.T:
+            mixed = (mixed ^ column) * _MIX
+            mixed ^= mixed >> np.uint64(29)
+    _, first, back = np.unique(mixed, return_index=True, return_inverse=True)
+    back = back.reshape(-1)
+    if not np.array_equal(words[first][back], words):  # two rows that are mixed alike: never seen, and not believed in
+        keys = words.view(np.dtype((np.void, words.shape[1] * 8))).reshape(-1)
+        _, first, back = np.unique(keys, return_index=True, return_inverse=True)
+    return first, back.reshape(-1)
 
 
 def far_members(ends: Ends, question: ReachQuestion) -> Iterator[Member]:
