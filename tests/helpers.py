@@ -6,6 +6,7 @@ import os
 import subprocess
 import sys
 import tempfile
+import unittest
 from pathlib import Path
 
 from kiboko.core.header.ranges import RangeSet
@@ -126,3 +127,27 @@ def kiboko(*arguments, cwd=None, env=None, stdin=None):
         input=stdin,
         timeout=120,
     )
+
+
+class OnTheDemo(unittest.TestCase):
+    """Command lines run in a folder with the demo's files."""
+
+    @classmethod
+    def setUpClass(cls):
+        made = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(made.cleanup)
+        cls.folder = Path(made.name)
+        kiboko("demo", "--only-write", str(cls.folder))
+
+    def kiboko(self, line, status):
+        """What a command line prints, which has to end with a status: on standard error, where that is 2."""
+        done = kiboko(*line.split(), cwd=self.folder)
+        self.assertEqual(status, done.returncode, done.stderr + done.stdout)
+        return done.stderr if status == 2 else done.stdout
+
+    def refused(self, line, text):
+        """Bad usage or input: status 2, what is wrong, and nothing else."""
+        done = kiboko(*line.split(), cwd=self.folder)
+        self.assertEqual((2, ""), (done.returncode, done.stdout), done.stderr)
+        self.assertIn(text, done.stderr)
+        self.assertNotIn("Traceback", done.stderr)

@@ -1,26 +1,12 @@
 """`compare` and `rehearse` as they are called."""
 
 import json
-import tempfile
-import unittest
-from pathlib import Path
 
+from tests.helpers import OnTheDemo
 from tests.helpers import kiboko as run
 
 
-class OnTheDemo(unittest.TestCase):
-    @classmethod
-    def setUpClass(cls):
-        made = tempfile.TemporaryDirectory()
-        cls.addClassCleanup(made.cleanup)
-        cls.folder = Path(made.name)
-        run("demo", "--only-write", str(cls.folder))
-
-    def kiboko(self, line, status):
-        done = run(*line.split(), cwd=self.folder)
-        self.assertEqual(status, done.returncode, done.stderr + done.stdout)
-        return done.stderr if status == 2 else done.stdout
-
+class Changes(OnTheDemo):
     def test_a_file_and_itself_differ_in_nothing(self):
         text = self.kiboko("compare network.yaml network.yaml", 0)
         self.assertTrue(text.startswith("0 differences in what the files say; no verdict changes."), text)

@@ -1,29 +1,14 @@
 """`expect` as it is called: files, tables, JUnit, statuses, and what is wrong with them."""
 
 import json
-import tempfile
-import unittest
-from pathlib import Path
 
 from junitparser import JUnitXml
 
-from tests.helpers import base
+from tests.helpers import OnTheDemo, base
 from tests.helpers import kiboko as run
 
 
-class Expect(unittest.TestCase):
-    @classmethod
-    def setUpClass(cls):
-        made = tempfile.TemporaryDirectory()
-        cls.addClassCleanup(made.cleanup)
-        cls.folder = Path(made.name)
-        run("demo", "--only-write", str(cls.folder))
-
-    def kiboko(self, line, status):
-        done = run(*line.split(), cwd=self.folder)
-        self.assertEqual(status, done.returncode, done.stderr + done.stdout)
-        return done.stdout if status != 2 else done.stderr
-
+class Expect(OnTheDemo):
     def test_the_demos_promises_and_the_line_that_shows_each_that_is_broken(self):
         """By hand: the duty desk's way to gauge 8 and 12, the relays' ssh, the met office, both forecasts, gauge 4."""
         rows = json.loads(self.kiboko("expect --file expectations.yaml --json", 1))["rows"]

@@ -3,37 +3,16 @@
 import csv
 import json
 import os
-import tempfile
 import unittest
 from pathlib import Path
 
 import jsonschema
 
-from tests.helpers import a_filter, base
+from tests.helpers import OnTheDemo, a_filter, base
 from tests.helpers import kiboko as run
 
 # OASIS publishes it; the Makefile fetches the package that holds it.
 SARIF = Path(__file__).resolve().parent.parent.parent / ".venv" / "sarif" / "package" / "lib" / "schemas"
-
-
-class OnTheDemo(unittest.TestCase):
-    @classmethod
-    def setUpClass(cls):
-        made = tempfile.TemporaryDirectory()
-        cls.addClassCleanup(made.cleanup)
-        cls.folder = Path(made.name)
-        run("demo", "--only-write", str(cls.folder))
-
-    def kiboko(self, line, status):
-        done = run(*line.split(), cwd=self.folder)
-        self.assertEqual(status, done.returncode, done.stderr + done.stdout)
-        return done.stdout
-
-    def refused(self, line, text):
-        done = run(*line.split(), cwd=self.folder)
-        self.assertEqual((2, ""), (done.returncode, done.stdout), done.stderr)
-        self.assertIn(text, done.stderr)
-        self.assertNotIn("Traceback", done.stderr)
 
 
 class Reach(OnTheDemo):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 
-from kiboko.commands.options import add_examples, add_family_option, add_reading_options, network_of
+from kiboko.commands.options import add_difference_options, add_examples, add_reading_options, network_of
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.walk.walk import Walker
 from kiboko.views.output import Output, working
@@ -16,11 +16,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("old", metavar="OLD", help="a network file or folder, as it was")
     parser.add_argument("new", metavar="NEW", help="and as it is, or is to be")
     add_reading_options(parser)
-    parser.add_argument("--service", metavar="SERVICE", default="any", help="only verdicts on this service (any)")
-    add_family_option(parser)
-    parser.add_argument("--top", metavar="N", type=int, default=40, help="as many lines of each kind (40)")
-    parser.add_argument("--full", action="store_true", help="every name and difference")
-    parser.add_argument("--json", action="store_true", help="machine-readable, compare/1")
+    add_difference_options(parser, "compare/1")
     add_examples(
         parser, "compare network.yaml clean/network.yaml", "compare network.yaml clean/network.yaml --service ssh"
     )

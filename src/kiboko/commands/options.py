@@ -42,6 +42,15 @@ def add_reading_options(parser: argparse.ArgumentParser) -> None:
                         help="read the network file anew; else what was read is kept in KIBOKO_CACHE")  # fmt: skip
 
 
+def add_difference_options(parser: argparse.ArgumentParser, form: str) -> None:
+    """Which verdicts of two versions are compared, and how much of it is shown."""
+    parser.add_argument("--service", metavar="SERVICE", default="any", help="only verdicts on this service (any)")
+    add_family_option(parser)
+    parser.add_argument("--top", metavar="N", type=int, default=40, help="as many lines of each kind (40)")
+    parser.add_argument("--full", action="store_true", help="every name and difference")
+    parser.add_argument("--json", action="store_true", help=f"machine-readable, {form}")
+
+
 def network_of(args: argparse.Namespace) -> Topology:
     """The network that a command asks about. What is odd about it is told on standard error, or with `--strict` is an
     error. Raises InputError."""

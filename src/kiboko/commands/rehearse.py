@@ -7,7 +7,7 @@ import json
 from datetime import date
 from pathlib import Path
 
-from kiboko.commands.options import add_examples, add_family_option, add_network_option, network_of
+from kiboko.commands.options import add_difference_options, add_examples, add_network_option, network_of
 from kiboko.core.errors import UsageError
 from kiboko.core.network.edits import is_enabled
 from kiboko.core.queries.ends import Ends, resolve_service
@@ -21,13 +21,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--toggle", metavar="FILTER/RULE", action="append", default=[],
                         help="switch a rule on or off, rather than a whole file; repeatable")  # fmt: skip
     add_network_option(parser)
-    parser.add_argument("--service", metavar="SERVICE", default="any", help="only verdicts on this service (any)")
     parser.add_argument("--file", metavar="FILE", type=Path, action="append", default=[],
                         help="expectations of a file of their own as well; repeatable")  # fmt: skip
-    add_family_option(parser)
-    parser.add_argument("--top", metavar="N", type=int, default=40, help="as many lines of each kind (40)")
-    parser.add_argument("--full", action="store_true", help="every name and difference")
-    parser.add_argument("--json", action="store_true", help="machine-readable, rehearse/1")
+    add_difference_options(parser, "rehearse/1")
     add_examples(
         parser, "rehearse --toggle bank-edge/inbound/20", "rehearse clean/network.yaml --file expectations.yaml"
     )
