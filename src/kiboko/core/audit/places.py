@@ -61,8 +61,9 @@ def _unguarded(walker: Walker) -> Iterator[Finding]:
     for names, interfaces in by_fleet.items():
         chosen = topology.filters[names[0]]
         who = _few([each.instance for each in interfaces])
+        verb = "carries" if len(interfaces) == 1 else "carry"
         yield found("guarded-by-fleet-only", ", ".join(names), chosen.place,
-                    f"{who} carry nothing but {', '.join(names)}, which lets pass what it does not name",
+                    f"{who} {verb} nothing but {', '.join(names)}, which lets pass what it does not name",
                     "attach to them a filter of their own that names what they serve")  # fmt: skip
     for name, interfaces in bare.items():
         subnet = topology.subnets[name]
