@@ -127,6 +127,12 @@ class OfRules(unittest.TestCase):
         ], decide="first")  # fmt: skip
         self.assertNotIn("guard/inbound/10", told(values, "redundant-rule"))
 
+    def test_a_rule_that_matches_nobody_is_its_groups_fault_alone(self):
+        values = self.with_rules([{"order": 10, "action": "drop", "from": "nobody", "service": "ssh"}], decide="first")
+        values["groups"] = {"nobody": {"where": {"role": "ghost"}}}
+        self.assertEqual([], told(values, "redundant-rule") + told(values, "unreachable-rule"))
+        self.assertEqual(["nobody"], told(values, "empty-group"))
+
     def test_of_any_rules_that_allow_the_one_that_others_cover_is_redundant(self):
         values = self.with_rules([
             {"id": "one", "action": "allow", "from": "10.0.0.0/8", "service": "ssh"},
@@ -202,6 +208,13 @@ class OfPlaces(unittest.TestCase):
         self.assertEqual(["north-table: 10.77.0.0/16"], told(values, "route-to-nothing"))
         values["instances"]["box"]["forwards"] = True
         self.assertEqual([], told(values, "route-to-nothing"))
+
+    def test_a_group_of_very_many_addresses_is_looked_at_in_no_time(self):
+        values = base()
+        values["groups"] = {"crowd": {"addresses": ["2001:db8:7700::/40"]}}
+        values["filters"]["guard"] = a_filter("instance", inbound=[{"action": "allow", "from": "crowd"}])
+        values["instances"]["bob"]["interfaces"][0]["filters"] = ["guard"]
+        self.assertEqual(["bob/eth0"], told(values, "no-return-route"))
 
     def test_a_slip_in_a_tag_is_told_and_a_row_of_numbered_tags_is_not(self):
         values = base()

@@ -138,6 +138,12 @@ class Differences(unittest.TestCase):
         found = self.found("ssh")
         self.assertEqual((("dan",), ("eve",)), (found.gone, found.new))
 
+    def test_a_machine_that_has_another_address_is_told_as_not_compared(self):
+        self.new["instances"]["bob"]["interfaces"][0]["addresses"] = ["10.1.1.99"]
+        found = self.found("ssh")
+        self.assertIn("bob", found.moved)
+        self.assertIn("10.1.1.11", found.moved)
+
     def test_what_a_rule_names_is_told_field_by_field(self):
         self.new["subnets"]["a2"]["zone"] = "right"
         self.new["instances"]["bob"]["interfaces"][0]["filters"] = ["guard"]

@@ -92,6 +92,15 @@ class Promises(unittest.TestCase):
         self.assertEqual((BROKEN, "dan"), (more.state, more.example.source.name))
         self.assertEqual(HELD, self.held(["bob"], ["ann"], "ssh", "only", family=4, excepted=("cat",)).state)
 
+    def test_another_address_of_a_machine_that_is_named_is_somebody_else(self):
+        """By name a machine is meant with all it has; by one address the others are not, and neither is its IPv6."""
+        self.values["instances"]["ann"]["interfaces"][0]["addresses"].append("2001:db8:1:1::99")
+        self.values["instances"]["bob"]["interfaces"][0]["addresses"].append("2001:db8:1:1::11")
+        self.values["filters"]["guard"]["inbound"] = [{"action": "allow", "from": "bob", "service": "ssh"}]
+        self.assertEqual(HELD, self.held(["bob"], ["ann"], "ssh", "only").state)
+        found = self.held(["10.1.1.11"], ["ann"], "ssh", "only")
+        self.assertEqual((BROKEN, 6), (found.state, found.family))
+
     def test_who_is_excepted_is_promised_nothing(self):
         self.assertEqual(BROKEN, self.held(["bob", "dan"], ["ann"], "ssh", "blocked").state)
         self.assertEqual(HELD, self.held(["bob", "dan"], ["ann"], "ssh", "blocked", excepted=("bob",)).state)

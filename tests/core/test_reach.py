@@ -1,5 +1,6 @@
 """Reach, doors and stepping stones held to walks, one by one."""
 
+import copy
 import os
 import tempfile
 import unittest
@@ -162,6 +163,7 @@ class Lines(unittest.TestCase):
             {"action": "allow", "from": "desks", "service": "ssh"},
             {"action": "allow", "from": "desk-0", "service": "tcp/5432"}])  # fmt: skip
         values["instances"]["ann"]["interfaces"][0]["filters"] = ["guard"]
+        self.values = values
         self.topology = load(values)
         self.ends = Ends(Walker(self.topology))
 
@@ -201,6 +203,17 @@ class Lines(unittest.TestCase):
     def test_a_chain_ends_where_nobody_may_log_in(self):
         question = ReachQuestion(self.ends.resolve("ann"), resolve_service("tcp/5432", {}), family=4, only="recorded")
         self.assertEqual((), stepping_stones(self.ends, question, resolve_service("tcp/1", {}), 1))
+
+    def test_whoever_is_looked_for_the_machines_on_the_way_are_any(self):
+        """From outside one may log in to desk-0 alone, and only desk-0 may reach the database."""
+        values = copy.deepcopy(self.values)
+        values["instances"]["desk-0"]["interfaces"][0]["public"] = "203.0.113.50"
+        ends = Ends(Walker(load(values)))
+        question = ReachQuestion(ends.resolve("ann"), resolve_service("tcp/5432", {}), family=4, only="outside")
+        chains = stepping_stones(ends, question, resolve_service("ssh", {}), 2)
+        self.assertTrue(chains)
+        self.assertEqual({"desk-0"}, {chain.hops[0].destination.name for chain in chains})
+        self.assertTrue(all(member.outside for chain in chains for member in chain.sources))
 
     def test_one_door_is_one_change(self):
         lines = doors(self.ends, ReachQuestion(self.ends.resolve("ann"), resolve_service("tcp/5432", {}), family=4))

@@ -98,6 +98,22 @@ class HeldToTheWalk(unittest.TestCase):
             }
         self.hold(load(values), 1)
 
+    def test_two_addresses_that_nothing_tells_apart_reach_each_other(self):
+        """A block that one rule names is one atom, in which nobody is recorded: its addresses send to each other."""
+        values = base()
+        values["filters"]["edge"] = a_filter("subnet", inbound=[{"action": "allow", "from": "10.1.1.160/28"}])
+        values["subnets"]["a1"]["filter"] = "edge"
+        ends = Ends(Walker(load(values)))
+        space = Space(ends, resolve_service("ssh", {}))
+        members = ends.resolve("10.1.1.160/28").members
+        senders, receivers = (space.ends_of(members, 4, is_sender) for is_sender in (True, False))
+        (block,) = space.blocks(senders, receivers, 4)
+        self.assertTrue(block.there.all())
+        pair = ends.pairs(Member("", None, (), members[0].low, members[0].low),
+                          Member("", None, (), members[0].high, members[0].high), 4)[0]  # fmt: skip
+        self.assertEqual("allowed", ends.walk_pair(pair, Service(6, 22)).verdict)
+        self.assertTrue(block.outcome.answered.any())
+
     def test_every_pair_is_there_but_those_of_one_machine_and_of_two_outsides(self):
         topology = load(base())
         space = Space(Ends(Walker(topology)), resolve_service("ssh", {}))

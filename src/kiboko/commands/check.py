@@ -14,11 +14,11 @@ from kiboko.commands.options import (
     add_family_option,
     add_network_option,
     add_time_options,
+    client_ports_of,
     network_of,
 )
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import parse_ports
 from kiboko.core.network.edits import with_rule_enabled, without_rule
 from kiboko.core.queries.ends import End, Ends, resolve_service
 from kiboko.core.queries.near_misses import near_misses
@@ -86,7 +86,7 @@ def run(args: argparse.Namespace) -> int:
     ends = Ends(walker)
     source, destination = ends.resolve(args.source), ends.resolve(args.destination)
     services = resolve_service(args.service, topology.services)
-    ports = _client_ports(args.client_ports)
+    ports = client_ports_of(args)
     answer = ask(ends, source, destination, services, ports, args.family)
     # What was seen is held against the network file as it is: evidence knows nothing of a change that is being tried.
     seen = _seen(walker if topology is as_it_is else Walker(as_it_is), (source, destination), services, ports, args)
@@ -163,13 +163,6 @@ def _show_seen(seen: Ticket | None, args: argparse.Namespace, out: Output, is_se
     show_ticket(seen, out, is_set)
     if _asked(args):
         out.line("  (held against the network file as it is, without what is being tried)", "quiet")
-
-
-def _client_ports(text: str | None) -> RangeSet | None:
-    try:
-        return parse_ports(text) if text else None
-    except ValueError as error:
-        raise UsageError(f"--client-ports: {error}") from error
 
 
 def _show_pair(walker: Walker, answer: Answer, args: argparse.Namespace, seen: Ticket | None) -> int:

@@ -8,7 +8,9 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from kiboko.core.errors import InputError
+from kiboko.core.errors import InputError, UsageError
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import parse_ports
 from kiboko.views.text import clean
 
 if TYPE_CHECKING:
@@ -49,6 +51,14 @@ def add_difference_options(parser: argparse.ArgumentParser, form: str) -> None:
     parser.add_argument("--top", metavar="N", type=int, default=40, help="as many lines of each kind (40)")
     parser.add_argument("--full", action="store_true", help="every name and difference")
     parser.add_argument("--json", action="store_true", help=f"machine-readable, {form}")
+
+
+def client_ports_of(args: argparse.Namespace) -> RangeSet | None:
+    """What `--client-ports` says. Raises UsageError."""
+    try:
+        return parse_ports(args.client_ports) if args.client_ports else None
+    except ValueError as error:
+        raise UsageError(f"--client-ports: {error}") from error
 
 
 def network_of(args: argparse.Namespace) -> Topology:

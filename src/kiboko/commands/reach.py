@@ -5,10 +5,8 @@ from __future__ import annotations
 import argparse
 import json
 
-from kiboko.commands.options import add_examples, add_family_option, add_network_option, network_of
+from kiboko.commands.options import add_examples, add_family_option, add_network_option, client_ports_of, network_of
 from kiboko.core.errors import UsageError
-from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import parse_ports
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.walk.walk import ALLOWED, Walker
 from kiboko.views.output import Output, working
@@ -56,7 +54,7 @@ def run(args: argparse.Namespace) -> int:
     services = resolve_service(args.service, topology.services)
     question = ReachQuestion(
         ends.resolve(args.name), services, args.out, args.family, tuple(ends.resolve(each) for each in args.excepted),
-        args.only, _client_ports(args.client_ports),
+        args.only, client_ports_of(args),
     )  # fmt: skip
     with working("looking at every pair of ends"):
         answer = reach(ends, question)
@@ -75,10 +73,3 @@ def run(args: argparse.Namespace) -> int:
         if locked is not None:
             show_doors(locked, shown, namer, out)
     return 0 if all(line.verdict == ALLOWED for line in answer.lines) else 1
-
-
-def _client_ports(text: str | None) -> RangeSet | None:
-    try:
-        return parse_ports(text) if text else None
-    except ValueError as error:
-        raise UsageError(f"--client-ports: {error}") from error

@@ -10,10 +10,10 @@ from typing import Any
 from kiboko.core.changes.difference import CLOSED, IN_PART, OPENED, Changed, Difference, Said
 from kiboko.core.header.services import services_texts
 from kiboko.core.queries.ends import Ends
-from kiboko.core.reachability.naming import Name, Namer
+from kiboko.core.reachability.naming import Namer
 from kiboko.views.check_view import decider_text
 from kiboko.views.output import Output
-from kiboko.views.reach_view import check_words
+from kiboko.views.reach_view import check_words, named
 from kiboko.views.text import counted, network_option
 
 _STYLES = {OPENED: "allowed", CLOSED: "blocked", IN_PART: "partly"}
@@ -69,6 +69,10 @@ def caveats_of(found: Difference) -> list[str]:
             more = f" and {len(names) - _MOST_NAMES} more" if len(names) > _MOST_NAMES else ""
             told.append(f"only {where} file has {', '.join(names[:_MOST_NAMES])}{more}: verdicts on them are not"
                         " compared; reach tells of them")  # fmt: skip
+    if found.moved:
+        more = f" and {len(found.moved) - _MOST_NAMES} more" if len(found.moved) > _MOST_NAMES else ""
+        told.append(f"not compared, since the files do not both have them, or have them at other addresses:"
+                    f" {', '.join(found.moved[:_MOST_NAMES])}{more}; reach tells of them")  # fmt: skip
     return told
 
 
@@ -94,8 +98,8 @@ def _show_line(
 ) -> None:
     family = ", IPv6" if each.family == 6 else ""
     out.parts((f"{number:>3}. ", "quiet"), (f"{each.before} → {each.after}", _STYLES[each.kind]), (f"{family}: ", ""),
-              (_named(namer.names(each.sources), shown), "mark"))  # fmt: skip
-    out.labelled("     to        ", _named(namer.names(each.destinations), shown))
+              (named(namer.names(each.sources), shown.full), "mark"))  # fmt: skip
+    out.labelled("     to        ", named(namer.names(each.destinations), shown.full))
     texts = services_texts(each.services)
     more = "" if shown.full or len(texts) <= _MOST_SERVICES else f" and {len(texts) - _MOST_SERVICES} more"
     out.labelled("     on        ", ", ".join(texts if shown.full else texts[:_MOST_SERVICES]) + more)
@@ -116,12 +120,6 @@ def _deciders(each: Changed, ends: tuple[Ends, Ends]) -> tuple[str, str]:
         decider = walk.decided_by if walk is not None else None
         found.append(f"stopped by {decider_text(decider)}" if decider is not None else "")
     return found[0], found[1]
-
-
-def _named(names: Sequence[Name], shown: CompareShown) -> str:
-    most = len(names) if shown.full else _MOST_NAMES
-    more = f" and {len(names) - most:,} more" if len(names) > most else ""
-    return ", ".join(each.text for each in names[:most]) + more
 
 
 def compare_json(found: Difference, shown: CompareShown, ends: tuple[Ends, Ends]) -> dict[str, Any]:

@@ -82,9 +82,9 @@ def _show_line(
     far, near = namer.names(line.far), namer.names(line.near)
     family = ", IPv6" if line.family == 6 else ""
     word = "not known" if line.verdict == UNKNOWN else line.verdict
-    out.parts((f"{number:>3}. ", "quiet"), (word, line.verdict), (f"{family}: ", ""), (_named(far, shown), "mark"))
+    out.parts((f"{number:>3}. ", "quiet"), (word, line.verdict), (f"{family}: ", ""), (named(far, shown.full), "mark"))
     if {name.text for name in near} != whole[line.family]:
-        out.parts((f"     {'from' if shown.is_out else 'to':<10}", "quiet"), (_named(near, shown), ""))
+        out.parts((f"     {'from' if shown.is_out else 'to':<10}", "quiet"), (named(near, shown.full), ""))
     out.labelled("     on        ", service_words(line.services, shown, line.family))
     if line.verdict == PARTLY:
         out.parts(("     only      ", "quiet"), (f"client ports {line.ports} get an answer", ""))
@@ -115,8 +115,9 @@ def rule_text(rule: LetIn | Door) -> str:
     return f"{rule.gate}{back}: {rule.filter}/{rule.rule}{where}"
 
 
-def _named(names: Sequence[Name], shown: ReachShown) -> str:
-    most = len(names) if shown.full else _MOST_NAMES
+def named(names: Sequence[Name], full: bool) -> str:
+    """Names in words: all, or the first few with how many more there are."""
+    most = len(names) if full else _MOST_NAMES
     texts = [f"{name.text} ({counted(name.count, 'instance') if name.is_instances else f'{name.count:,}'})"
              if name.is_instances and name.count > 1 else name.text for name in names[:most]]  # fmt: skip
     more = f" and {len(names) - most:,} more" if len(names) > most else ""
@@ -155,7 +156,7 @@ def show_chains(chains: Sequence[Chain], shown: ReachShown, namer: Namer, out: O
     for number, chain in enumerate(chains[: shown.top], 1):
         family = ", IPv6" if chain.family == 6 else ""
         out.parts((f"{number:>3}. ", "quiet"), (f"in {chain.steps} connections{family}: ", "partly"),
-                  (_named(namer.names(chain.sources), shown), "mark"))  # fmt: skip
+                  (named(namer.names(chain.sources), shown.full), "mark"))  # fmt: skip
         for place, hop in enumerate(chain.hops):
             label = "first" if not place else "then"
             names = [
@@ -178,7 +179,7 @@ def show_doors(lines: Sequence[DoorsLine], shown: ReachShown, namer: Namer, out:
         family = ", IPv6" if line.family == 6 else ""
         style = "blocked" if len(line.doors) == 1 else ""
         out.parts((f"{number:>3}. ", "quiet"), (counted(len(line.doors), "door"), style), (f"{family}: ", ""),
-                  (_named(namer.names(line.far), shown), "mark"))  # fmt: skip
+                  (named(namer.names(line.far), shown.full), "mark"))  # fmt: skip
         out.labelled("     on        ", service_words(line.services, shown, line.family))
         for place, door in enumerate(line.doors):
             label = "" if place else "one change opens:" if len(line.doors) == 1 else "doors"

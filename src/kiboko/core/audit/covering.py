@@ -127,6 +127,10 @@ class Boxes:
     def __len__(self) -> int:
         return len(self._is_empty)
 
+    def holds_anything(self, box: int) -> bool:
+        """Whether a box has no empty side."""
+        return not self._is_empty[box]
+
     def meeting(self, box: int) -> Truths:
         """Which boxes have something in common with one of them, bool[n]."""
         found: Truths = ~self._is_empty & ~self._is_empty[box]

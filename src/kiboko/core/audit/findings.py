@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from kiboko.core.errors import Place
@@ -74,6 +75,16 @@ class Finding:
     others: tuple[tuple[str, Place], ...] = ()
     check: str = ""
     accepted: Accepted | None = None
+
+
+_FEW = 6
+
+
+def few(names: Iterable[str], most: int = _FEW) -> str:
+    """Some names, each once: the first few, and how many more there are."""
+    listed = list(dict.fromkeys(names))
+    shown = ", ".join(listed[:most])
+    return f"{shown} and {len(listed) - most} more" if len(listed) > most else shown
 
 
 def found(

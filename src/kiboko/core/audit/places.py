@@ -5,13 +5,12 @@ from __future__ import annotations
 import difflib
 from collections.abc import Iterator
 
-from kiboko.core.audit.findings import LOW, Finding, found
+from kiboko.core.audit.findings import LOW, Finding, few, found
 from kiboko.core.header.addresses import Address, AddressSet, Prefix
 from kiboko.core.network.model import ALLOW, Filter, Group, Instance, Interface, Named, RouteEntry, Subnet
 from kiboko.core.routing.routes import Router
 from kiboko.core.walk.walk import Walker
 
-_FEW = 6
 _RARE, _CLOSE = 8, 0.75
 """A tag is a slip where one in so many has it, or a single one; how alike it has to be to the one that was meant."""
 
@@ -60,7 +59,7 @@ def _unguarded(walker: Walker) -> Iterator[Finding]:
                 by_fleet.setdefault(tuple(each.name for each in filters), []).append(interface)
     for names, interfaces in by_fleet.items():
         chosen = topology.filters[names[0]]
-        who = _few([each.instance for each in interfaces])
+        who = few([each.instance for each in interfaces])
         verb = "carries" if len(interfaces) == 1 else "carry"
         yield found("guarded-by-fleet-only", ", ".join(names), chosen.place,
                     f"{who} {verb} nothing but {', '.join(names)}, which lets pass what it does not name",
@@ -69,7 +68,7 @@ def _unguarded(walker: Walker) -> Iterator[Finding]:
         subnet = topology.subnets[name]
         interfaces = [each for each in interfaces if each.instance not in unguarded]  # these are told of already
         if subnet.filter is None and interfaces:
-            who = _few([each.instance for each in interfaces])
+            who = few([each.instance for each in interfaces])
             yield found("unguarded-subnet", name, subnet.place,
                         f"it has no filter, and {who} in it {'carries' if len(interfaces) == 1 else 'carry'} none of"
                         " their own" if len(interfaces) > 1 else
@@ -106,7 +105,7 @@ def of_names(walker: Walker) -> Iterator[Finding]:
         shared = named & blocks
         if shared:
             yield found("outside-over-own", outside.name, outside.place,
-                        f"{_few(shared.texts())} of it are addresses of our own networks, which it never stands for",
+                        f"{few(shared.texts())} of it are addresses of our own networks, which it never stands for",
                         "name the addresses that are really outside")  # fmt: skip
     spoken: set[tuple[int, int]] = set()
     texts: set[str] = set()
@@ -132,7 +131,7 @@ def _of_group(walker: Walker, group: Group) -> Iterator[Finding]:
     bare = [name for name in instances if name in walker.directory.without_address]
     if bare and any(name in members for name in bare):
         yield found("group-without-addresses", group.name, group.place,
-                    f"{_few(bare)} of it {'has' if len(bare) == 1 else 'have'} no address, so that its rules do not"
+                    f"{few(bare)} of it {'has' if len(bare) == 1 else 'have'} no address, so that its rules do not"
                     " match there", "record the address, or take the machine out")  # fmt: skip
     for instance, key, value, wanted in _lookalikes(walker, group):
         yield found("nearly-member", group.name, group.place,
@@ -262,7 +261,7 @@ def _without_way_out(walker: Walker) -> Iterator[Finding]:
                 out = router.look_up(subnet, _first(topology.outsides[outsides[0]].prefixes[0])).entry
                 lacks = "no public address" + ("" if out is not None else f", and {subnet.name} has no route out")
                 yield found("no-return-route", interface.name, interface.place,
-                            f"rule {chosen.name}/inbound/{rule.name} lets in {_few(outsides)} from outside, and"
+                            f"rule {chosen.name}/inbound/{rule.name} lets in {few(outsides)} from outside, and"
                             f" {interface.instance} ({first}) has {lacks}",
                             "give it a public address and a route, or leave it out of that filter",
                             others=((f"{chosen.name}/inbound/{rule.name}", rule.place),),
@@ -281,11 +280,6 @@ def _outsides_of(walker: Walker, name: str) -> list[str]:
     group = topology.groups.get(name)
     if group is None or list(walker.membership.group_members(group)) or not group.addresses:
         return []
-    beyond = [walker.directory.outside_of(address) for address in list(group.addresses.addresses())[:1]]
-    return [each.name for each in beyond if each is not None]
-
-
-def _few(names: list[str]) -> str:
-    listed = list(dict.fromkeys(names))
-    shown = ", ".join(listed[:_FEW])
-    return f"{shown} and {len(listed) - _FEW} more" if len(listed) > _FEW else shown
+    family = 4 if group.addresses.v4 else 6
+    beyond = walker.directory.outside_of(Address(family, group.addresses.family(family).lowest))
+    return [beyond.name] if beyond is not None else []

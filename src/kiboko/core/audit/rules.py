@@ -11,13 +11,13 @@ from functools import cached_property
 import numpy as np
 
 from kiboko.core.audit.covering import Boxes, Cover, Sides
-from kiboko.core.audit.findings import LOW, Finding, found
+from kiboko.core.audit.findings import LOW, Finding, few, found
 from kiboko.core.errors import Place
 from kiboko.core.filters.filters import ReadyRule
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, services_texts
-from kiboko.core.network.host_rules import HostRule, Match, Unclear, Unjudged, VerdictMap
+from kiboko.core.network.host_rules import HostRule, Unclear, Unjudged
 from kiboko.core.network.model import ALLOW, Filter, Instance, Rule
 from kiboko.core.walk.walk import Walker
 
@@ -26,7 +26,6 @@ _EVERY = {4: RangeSet.span(0, (1 << 32) - 1), 6: RangeSet.span(0, (1 << 128) - 1
 _MANY_PORTS = 1000
 _DATE = re.compile(r"\buntil\s+(\d{4}-\d{2}-\d{2})\b", re.IGNORECASE)
 WAY_NAMES = {"in": "inbound", "out": "outbound", "": "rules"}
-_FEW = 4
 
 
 def directions(chosen: Filter) -> Iterator[str]:
@@ -65,12 +64,17 @@ class RuleList:
         """The names and places of some of the rules."""
         return tuple((self.name(self.rules[each].rule), self.rules[each].rule.place) for each in numbers)
 
+    @cached_property
+    def by_earlier(self) -> list[Cover | None]:
+        """Of each rule what covers it of those that are asked before it; None where they do not."""
+        return [self.covered(number, range(number)) for number in range(len(self.rules))]
+
     def covered(self, number: int, among: Sequence[int]) -> Cover | None:
         """What covers a rule in both address families; None where something does not, or the rule matches nothing."""
         among_ = np.array(list(among), dtype=np.int64)
         by: set[int] = set()
-        for boxes, box in ((self.boxes[each], box_of(self.rules[number], each)) for each in (4, 6)):
-            if all(box):
+        for boxes in self.boxes.values():
+            if boxes.holds_anything(number):
                 cover = boxes.covered(number, among_)
                 if not cover.is_whole:
                     return None
@@ -99,8 +103,8 @@ def _part_text(sides: Sequence[RangeSet], family: int) -> str:
     told = []
     for word, side in zip(("from", "to"), sides[:2], strict=True):
         if side != _EVERY[family]:
-            told.append(f"{word} {_listed((AddressSet(side) if family == 4 else AddressSet(v6=side)).texts())}")
-    return " ".join([*told, f"on {_listed(services_texts(sides[2]))}"])
+            told.append(f"{word} {few((AddressSet(side) if family == 4 else AddressSet(v6=side)).texts())}")
+    return " ".join([*told, f"on {few(services_texts(sides[2]))}"])
 
 
 def of_filter(walker: Walker, chosen: Filter, today: date) -> Iterator[Finding]:
@@ -134,13 +138,13 @@ def _unreachable(listed: RuleList) -> Iterator[Finding]:
     is_first = listed.filter.decide == "first"
     gone: set[int] = set()
     for number, ready in enumerate(listed.rules):
-        among = range(number) if is_first else [n for n in range(len(listed.rules)) if n != number and n not in gone]
-        cover = listed.covered(number, among)
+        others_ = () if is_first else [n for n in range(len(listed.rules)) if n != number and n not in gone]
+        cover = listed.by_earlier[number] if is_first else listed.covered(number, others_)
         if cover is None:
             continue
         gone.add(number)
         others = listed.others(cover.by)
-        names = _listed([name.rpartition("/")[2] for name, _ in others])
+        names = few([name.rpartition("/")[2] for name, _ in others])
         same = all(listed.rules[each].rule.action == ready.rule.action for each in cover.by)
         rules = "rule" if len(others) == 1 else "rules"
         if not is_first:
@@ -169,7 +173,7 @@ def _contradicted(listed: RuleList) -> Iterator[Finding]:
             continue
         for family in (4, 6):
             boxes, own = listed.boxes[family], box_of(ready, family)
-            if not all(own) or listed.covered(number, range(number)) is not None:
+            if not all(own) or listed.by_earlier[number] is not None:
                 continue
             met = boxes.meeting(number)[:number]
             wider = [
@@ -182,7 +186,7 @@ def _contradicted(listed: RuleList) -> Iterator[Finding]:
             shared = [mine & theirs for mine, theirs in zip(own, other, strict=True)]
             example = _part_text(shared, family)
             others = listed.others(wider)
-            names = _listed([name.rpartition("/")[2] for name, _ in others])
+            names = few([name.rpartition("/")[2] for name, _ in others])
             yield found("contradicted-rule", listed.name(ready.rule), ready.rule.place,
                         f"rule {names}, asked before it, lets a part of it pass: {example}",
                         f"move it in front of {names}", others=others)  # fmt: skip
@@ -201,7 +205,7 @@ def _redundant(listed: RuleList) -> Iterator[Finding]:
     otherwise = listed.filter.otherwise
     for number, ready in enumerate(listed.rules):
         rule = ready.rule
-        if rule.log or rule.note or listed.covered(number, range(number)) is not None:
+        if rule.log or rule.note or listed.by_earlier[number] is not None:
             continue
         behind = list(range(number + 1, len(listed.rules)))
         met = np.zeros(len(listed.rules), dtype=np.bool_)
@@ -213,13 +217,13 @@ def _redundant(listed: RuleList) -> Iterator[Finding]:
         cover = listed.covered(number, [each for each in same if each < first_other])
         if cover is not None:
             others = listed.others(cover.by)
-            names = _listed([name.rpartition("/")[2] for name, _ in others])
+            names = few([name.rpartition("/")[2] for name, _ in others])
             yield found("redundant-rule", listed.name(rule), rule.place,
                         f"rule {names}, asked behind it, would decide all that it matches the same way", "take it out",
                         others=others)  # fmt: skip
         elif rule.action == otherwise and len(same) == len(mine) and not _is_catch_all(ready):
             keeps = listed.filter.stateful if rule.stateful is None else rule.stateful
-            if keeps == listed.filter.stateful and all(any(box_of(ready, family)) for family in (4, 6)):
+            if keeps == listed.filter.stateful and any(b.holds_anything(number) for b in listed.boxes.values()):
                 yield found("redundant-rule", listed.name(rule), rule.place,
                             f"the filter {otherwise}s what no rule matches, and nothing behind it does otherwise",
                             "take it out, or say in a note why it stands there")  # fmt: skip
@@ -292,15 +296,4 @@ def of_kernel(instance: Instance) -> Iterator[Finding]:
 
 
 def _not_judged(rule: HostRule) -> str | None:
-    for statement in rule.statements:
-        if isinstance(statement, Unjudged | Unclear):
-            return statement.text
-        if isinstance(statement, Match | VerdictMap):
-            continue
-    return None
-
-
-def _listed(names: Sequence[str]) -> str:
-    if len(names) <= _FEW:
-        return ", ".join(names[:-1]) + (" and " if len(names) > 1 else "") + names[-1] if names else ""
-    return f"{', '.join(names[:_FEW])} and {len(names) - _FEW} more"
+    return next((each.text for each in rule.statements if isinstance(each, Unjudged | Unclear)), None)

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from kiboko.core.audit.findings import Finding, found
+from kiboko.core.audit.findings import Finding, few, found
 from kiboko.core.audit.rules import WAY_NAMES, RuleList, directions
 from kiboko.core.errors import Place
 from kiboko.core.filters.filters import ReadyRule
@@ -26,7 +26,6 @@ _VERY_MANY = 1 << 16
 """As many addresses outside are more than those of any partner or office."""
 _LAYERS = ("instance-in", "host-in", "subnet-in", "zone", "outside")
 """Where one would close first what is open: nearest to the machine."""
-_FEW = 6
 _MOST_REGIONS, _FEW_CLIENT_PORTS = 64, 1000
 _MOST_ASKED, _FEW_SENDERS = 12, 200
 
@@ -61,7 +60,7 @@ def of_openness(ends: Ends) -> Iterator[Finding]:
     for (gate, rule, place), who in by_door.items():
         told = RangeSet.of(pair for each in who.values() for pair in each)
         yield found("one-door-only", rule, place,
-                    f"it alone ({gate}) keeps {names} from {_few(services_texts(told))} of {_few(list(who))}",
+                    f"it alone ({gate}) keeps {names} from {few(services_texts(told))} of {few(list(who))}",
                     "close the way at a second layer as well, where that is not meant so")  # fmt: skip
 
 
@@ -86,7 +85,7 @@ def _size(end: End) -> int:
 def _open(line: ReachLine, names: str) -> Finding:
     nearest = min(line.rules, key=_closeness, default=None)
     source, destination, service = line.example
-    who = _few([member.name for member in line.far])
+    who = few([member.name for member in line.far])
     let_in = "; ".join(f"{rule.gate} {rule.filter}/{rule.rule}" for rule in line.rules if rule.direction == "forward")
     return found(
         "open-administration", f"{nearest.filter}/{nearest.rule}" if nearest is not None else who,
@@ -153,7 +152,7 @@ def _unserved_rule(
                     f"bind it to an address that others reach, or take {who} out of that rule",
                     others=((name, rule.place),))  # fmt: skip
     if not served and not elsewhere:
-        who = _few([each for each, _ in carried_by])
+        who = few([each for each, _ in carried_by])
         yield found("unserved-rule", name, rule.place,
                     f"it lets in {rule.service_text}, which none of {who} listens to",
                     "take it out, or start the service")  # fmt: skip
@@ -197,8 +196,8 @@ def _unallowed(ends: Ends) -> Iterator[Finding]:
             alike.setdefault(shut, []).append(name)
     for shut, names in alike.items():
         texts = services_texts(shut)
-        yield found("unallowed-listener", _few(names), topology.instances[names[0]].place,
-                    f"{'it listens' if len(names) == 1 else f'these {len(names)} listen'} to {_few(texts)}, which"
+        yield found("unallowed-listener", few(names), topology.instances[names[0]].place,
+                    f"{'it listens' if len(names) == 1 else f'these {len(names)} listen'} to {few(texts)}, which"
                     " nobody at all can reach", "let in whom it is there for, or stop it",
                     check=f"kiboko reach {names[0]} --service {texts[0]} --doors")  # fmt: skip
 
@@ -233,9 +232,9 @@ def of_hosts(ends: Ends) -> Iterator[Finding]:
             for door, (who, machines) in stopped.items():
                 name = f"{chosen.name}/inbound/{rule.name}"
                 place = door.place or topology.instances[next(iter(machines))].place
-                here = _few(list(machines))
+                here = few(list(machines))
                 yield found("host-filter-against", f"{here}: {door.filter}/{door.rule}", place,
-                            f"rule {name} lets in {_few(list(who))} on {rule.service_text}, and the host filter of"
+                            f"rule {name} lets in {few(list(who))} on {rule.service_text}, and the host filter of"
                             f" {here} alone stops it ({door.filter}/{door.rule})",
                             "let them in there too, or nowhere", others=((name, rule.place),))  # fmt: skip
 
@@ -272,7 +271,7 @@ def _of_replies(asked: RuleList, back: RuleList) -> Iterator[Finding]:
     clients = asked.walker.topology.defaults.ephemeral_ports
     for number, ready in enumerate(asked.rules):
         rule = ready.rule
-        if rule.action != ALLOW or rule.source_ports is not None or asked.covered(number, range(number)) is not None:
+        if rule.action != ALLOW or rule.source_ports is not None or asked.by_earlier[number] is not None:
             continue
         for protocol, word in ((TCP, "tcp"), (UDP, "udp")):
             if rule.services is None and protocol == UDP:
@@ -337,7 +336,7 @@ _WHOLE = AddressSet(RangeSet.span(0, (1 << 32) - 1), RangeSet.span(0, (1 << 128)
 def _who(region: AddressSet) -> str:
     """A region in words: by what is in it, or by what is not where that is shorter."""
     inside, outside = region.texts(), (_WHOLE - region).texts()
-    return _few(inside) if len(inside) <= len(outside) else f"all but {_few(outside)}"
+    return few(inside) if len(inside) <= len(outside) else f"all but {few(outside)}"
 
 
 def _split(region: AddressSet | None, at: AddressSet) -> Iterator[AddressSet | None]:
@@ -348,9 +347,3 @@ def _split(region: AddressSet | None, at: AddressSet) -> Iterator[AddressSet | N
 
 def _meet(one: AddressSet | None, other: AddressSet | None) -> bool:
     return one is None or other is None or bool(one & other)
-
-
-def _few(names: Sequence[str]) -> str:
-    listed = list(dict.fromkeys(names))
-    shown = ", ".join(listed[:_FEW])
-    return f"{shown} and {len(listed) - _FEW} more" if len(listed) > _FEW else shown

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.errors import Place, UsageError
+from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.network.host_rules import HostRuleSet
@@ -60,12 +61,14 @@ class Changed:
 
 @dataclass(frozen=True, slots=True)
 class Difference:
-    """All that differs. `gone` and `new` are instances that only one version has: their verdicts are not compared."""
+    """All that differs. `gone` and `new` are instances that only one version has, `moved` those and the addresses that
+    the other has otherwise: their verdicts are not compared."""
 
     said: tuple[Said, ...]
     changed: tuple[Changed, ...]
     gone: tuple[str, ...]
     new: tuple[str, ...]
+    moved: tuple[str, ...] = ()
 
 
 def difference(old: Ends, new: Ends, services: RangeSet, family: int | None = None) -> Difference:
@@ -79,20 +82,26 @@ def difference(old: Ends, new: Ends, services: RangeSet, family: int | None = No
     gone = tuple(name for name in names[0] if name not in new.topology.instances)
     added = tuple(name for name in names[1] if name not in old.topology.instances)
     changed: list[Changed] = []
+    moved: dict[str, None] = {}
     if said:
         cuts = [edge for each in (old, new) for edge in address_cuts(each.walker)]
         spaces = Space(old, services, cuts=cuts), Space(new, services, cuts=cuts)
         for each in (4, 6) if family is None else (family,):
-            changed += _OfFamily(spaces, each, _touched(old, new)).lines()
+            part = _OfFamily(spaces, each, _touched(old, new))
+            changed += part.lines()
+            moved |= dict.fromkeys(part.moved)
     changed.sort(key=lambda each: ((OPENED, CLOSED, IN_PART).index(each.kind), each.family, -each.pairs))
-    return Difference(said, tuple(changed), gone, added)
+    only_one = {*gone, *added}
+    return Difference(said, tuple(changed), gone, added, tuple(name for name in moved if name not in only_one))
 
 
 class _OfFamily:
     def __init__(self, spaces: tuple[Space, Space], family: int, touched: frozenset[str] | None) -> None:
         self.spaces, self.family, self.touched = spaces, family, touched
-        self.senders = _common(spaces, family, True)
-        self.receivers = _common(spaces, family, False)
+        self.moved: dict[str, None] = {}
+        """Machines and ranges that either version has otherwise."""
+        self.senders = _common(spaces, family, True, self.moved)
+        self.receivers = _common(spaces, family, False, self.moved)
 
     def lines(self) -> Iterator[Changed]:
         """Every product of ends and services whose verdict changed."""
@@ -214,9 +223,11 @@ class _Refined:
         return any(self.turned(each) is not None for each in np.unique(self.statuses(np.array([code]))).tolist())
 
 
-def _common(spaces: tuple[Space, Space], family: int, is_sender: bool) -> list[tuple[SpaceEnd, SpaceEnd]]:
+def _common(
+    spaces: tuple[Space, Space], family: int, is_sender: bool, moved: dict[str, None]
+) -> list[tuple[SpaceEnd, SpaceEnd]]:
     """The ends that both versions have, each as either has it: machines by name and address; addresses as far as
-    neither tells them apart."""
+    neither tells them apart. What has none in the other is noted in `moved`."""
     found = [space.ends_of(space.ends.resolve("any").members, family, is_sender) for space in spaces]
     machines = [
         {(end.name, str(space.layout.addresses.first(end.atom))): end for end in ends if end.members[0].low is None}
@@ -233,6 +244,15 @@ def _common(spaces: tuple[Space, Space], family: int, is_sender: bool) -> list[t
         if other is not None:
             member = next(each for each in end.members if each.low == low)
             alike.setdefault((id(end), id(other)), (end, other, []))[2].append(member)
+    for keys, others in ((machines[0], machines[1]), (machines[1], machines[0])):
+        moved.update((end.instance or end.name, None) for key, end in keys.items() if key not in others)
+    for spans, rest in ((pieces[0], pieces[1]), (pieces[1], pieces[0])):
+        left = [(low, high) for low, high in spans if (low, high) not in rest and low is not None and high is not None]
+        if left:
+            ranges = RangeSet.of((low.value, high.value) for low, high in left)
+            moved.update(
+                (text, None) for text in (AddressSet(ranges) if family == 4 else AddressSet(v6=ranges)).texts()
+            )
     for end, other, members in alike.values():
         some = tuple(members)
         first = members[0].low

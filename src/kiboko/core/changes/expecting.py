@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -9,10 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.errors import UsageError
-from kiboko.core.header.addresses import AddressSet
+from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
-from kiboko.core.network.model import Expectation
+from kiboko.core.network.model import Expectation, Interface
 from kiboko.core.queries.ends import Ends, Member, member_addresses
 from kiboko.core.reachability.products import apart
 from kiboko.core.reachability.reach import without_addresses
@@ -126,14 +127,20 @@ class _Held:
         yield from self.less(tuple(found), excepted)
 
     def less(self, members: Sequence[Member], excepted: Sequence[Member]) -> Iterator[Member]:
-        """Members without others: machines by name, addresses by what they are."""
-        names = {each.instance for each in excepted if each.low is None}
+        """Members without others: machines address by address, ranges by what is in them."""
+        named = {(interface.name, address) for each in excepted for interface in each.interfaces
+                 for address in interface.addresses}  # fmt: skip
+        whole = {each.instance for each in excepted if each.low is None and not each.interfaces}
         addresses = AddressSet.union(member_addresses(each) for each in excepted if each.low is not None)
         for member in members:
             if member.low is not None:
                 yield from without_addresses(member, addresses)
-            elif member.instance not in names:
+            elif member.instance in whole:
+                continue
+            elif not any((each.name, address) in named for each in member.interfaces for address in each.addresses):
                 yield member
+            elif left := tuple(rest for each in member.interfaces if (rest := _without(each, named)).addresses):
+                yield Member(left[0].name, member.instance, left)
 
     def hold(self, sources: Sequence[Member], destinations: Sequence[Member], family: int, promise: str) -> None:
         """Hold one family of pairs to what is promised of them."""
@@ -182,6 +189,12 @@ class _Held:
         self.why = f"{source.name} to {destination.name} on {self.example.service} {word}"
         if promise == _SHUT and self.expectation.expect == ONLY:
             self.why += f", and is not among {', '.join(self.expectation.sources)}"
+
+
+def _without(interface: Interface, named: set[tuple[str, Address]]) -> Interface:
+    """An interface without some of its addresses."""
+    left = tuple(address for address in interface.addresses if (interface.name, address) not in named)
+    return dataclasses.replace(interface, addresses=left)
 
 
 def draft(ends: Ends, names: Sequence[str], services: Sequence[tuple[str, RangeSet]]) -> list[Expectation]:

@@ -216,7 +216,7 @@ class Space:
             targets = np.array([self.target(receivers[row], outside) for row in theirs.tolist()], dtype=np.int64)
             layout.listening_at(targets.astype(np.int32))
             to = Side.of(layout, targets)
-            pairs = _Pairs(self, judge, senders, mine, own.taken(mine), theirs, to, with_single)
+            pairs = _Pairs(self, judge, senders, receivers, mine, own.taken(mine), theirs, to, with_single)
             yield from pairs.blocks()
 
     def target(self, receiver: SpaceEnd, outside: str | None) -> int:
@@ -249,9 +249,13 @@ class _Pairs:
     """The pairs of senders that are all outside at one place, or all within, with some receivers."""
 
     def __init__(
-        self, space: Space, judge: PairWords, senders: Sequence[SpaceEnd], mine: Rows, own: Side, theirs: Rows,
-        to: Side, with_single: bool,
+        self, space: Space, judge: PairWords, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd], mine: Rows,
+        own: Side, theirs: Rows, to: Side, with_single: bool,
     ) -> None:  # fmt: skip
+        self._several = (
+            np.array([senders[row].count > 1 for row in mine.tolist()], dtype=np.bool_),
+            np.array([receivers[row].count > 1 for row in theirs.tolist()], dtype=np.bool_),
+        )
         self._with_single = with_single
         self._space, self._judge = space, judge
         self._mine, self._own, self._theirs, self._to = mine, own, theirs, to
@@ -274,7 +278,9 @@ class _Pairs:
     def _of_places(self, rows: Rows, columns: Rows) -> Iterator[Block]:
         own, to = self._own.taken(rows), self._to.taken(columns)
         alone = (own.machine[None, :] == to.machine[:, None]) & (own.machine != NONE)[None, :]
-        there = ~(alone | (own.own[None, :] == to.own[:, None]))
+        # Of one atom there is a pair where it stands for more than one address.
+        several = self._several[0][rows][None, :] | self._several[1][columns][:, None]
+        there = ~(alone | ((own.own[None, :] == to.own[:, None]) & ~several))
         there &= self._may_send(rows, to)
         same = (own.subnet[None, :] == to.subnet[:, None]) & (own.subnet != NONE)[None, :]
         yield from self._one_way(rows, columns, there & ~same)
@@ -298,7 +304,11 @@ class _Pairs:
         column, row = divmod(int(there.argmax()), there.shape[1])
         target = int(self._to.sent_to[columns[column]])
         sender = layout.end(int(self._own.sent_to[rows[row]]))
-        way = layout.way_between(sender, target, layout.end(target))
+        receiver = layout.end(target)
+        if sender.own == receiver.own:
+            way = layout.way_within(receiver)
+        else:
+            way = layout.way_between(sender, target, receiver)
         outcome = self._judge.judge(way, self._own.taken(rows), self._to.taken(columns), self._with_single)
         yield Block(self._mine[rows], self._theirs[columns], there, outcome)
 

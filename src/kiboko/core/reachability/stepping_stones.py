@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -13,7 +14,7 @@ from kiboko.core.header.services import Service
 from kiboko.core.queries.ends import Ends, Member
 from kiboko.core.reachability.letting_in import LetIn, let_in
 from kiboko.core.reachability.reach import ReachQuestion, far_members
-from kiboko.core.reachability.space import RECORDED, Space, SpaceEnd
+from kiboko.core.reachability.space import NOBODY, OUTSIDE, RECORDED, Space, SpaceEnd
 
 Rows = NDArray[np.int64]
 
@@ -58,9 +59,13 @@ def stepping_stones(ends: Ends, question: ReachQuestion, logins: RangeSet, most:
     most : how many connections a chain may have
     """
     found: list[Chain] = []
-    members = tuple(far_members(ends, question))
+    # Whoever is looked for, the machines on the way are any.
+    members = tuple(far_members(ends, dataclasses.replace(question, only=None)))
     for family in (4, 6) if question.family is None else (question.family,):
         found += _Stones(ends, question, logins, family, members).chains(most)
+    if question.only is not None:
+        found = [chain for chain in found if (chain.kind == OUTSIDE) == (question.only == "outside")
+                 and (chain.kind != NOBODY)]  # fmt: skip
     return tuple(sorted(found, key=lambda chain: (chain.steps, chain.kind, chain.family, -len(chain.sources))))
 
 
@@ -85,12 +90,19 @@ class _Stones:
         self.link(self.last, senders, targets, range(len(senders)), 1, links)
         senders_later = self.on_the_way.ends_of(self.members, self.family, True)
         stones = self.on_the_way.ends_of(self.members, self.family, False)
-        by_instance = {each.instance: row for row, each in enumerate(senders) if each.kind == RECORDED}
+        done = set(own)
+        by_instance: dict[str | None, int] = {}
         for steps in range(2, most + 1):
-            before = {row for row, (at, _, _) in links.items() if at == steps - 1}
-            near = [each for each in stones if each.kind == RECORDED and by_instance.get(each.instance) in before
-                    and each.instance not in own]  # fmt: skip
-            left = [row for row in range(len(senders)) if row not in links and senders[row].instance not in own]
+            # A machine of several interfaces is as near as the nearest of them.
+            before: dict[str | None, int] = {}
+            for row, (at, _, _) in links.items():
+                name = senders[row].instance
+                if at == steps - 1 and senders[row].kind == RECORDED and name is not None and name not in done:
+                    before.setdefault(name, row)
+            by_instance |= before
+            done.update(name for name in before if name is not None)
+            near = [each for each in stones if each.kind == RECORDED and each.instance in before]
+            left = [row for row, each in enumerate(senders) if row not in links and each.instance not in done]
             if not near or not left:
                 break
             self.link(self.on_the_way, senders_later, near, left, steps, links)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -317,6 +318,20 @@ class GateLayout:
         if found is None:
             found = self._way_of[key] = len(self.ways)
             self._add(find_way(self.walker.paths, sender, self.addresses.first(target), receiver))
+        return found
+
+    def way_within(self, end: PlacedEnd) -> int:
+        """The number of the way between two addresses of one atom, which nobody bears: as between any two of its
+        place and subnet. The atom has more than one address."""
+        same = end.subnet != NONE
+        key = (end.place, end.place, same)
+        found = self._way_of.get(key)
+        if found is None:
+            found = self._way_of[key] = len(self.ways)
+            first = end.endpoint.address
+            second = Address(first.family, first.value + 1)
+            receiver = dataclasses.replace(end, endpoint=self.walker.directory.endpoint(second))
+            self._add(find_way(self.walker.paths, end, second, receiver))
         return found
 
     def listener_of(self, end: PlacedEnd) -> int:
