@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.errors import UsageError
-from kiboko.core.header.addresses import Address, AddressSet
+from kiboko.core.header.addresses import Address, AddressSet, reads_as_address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.network.model import Expectation, Interface
@@ -147,7 +147,7 @@ class _Held:
         space = self.space
         senders = space.ends_of(sources, family, True)
         receivers = space.ends_of(destinations, family, False)
-        asked_as_address = {name for name in self.expectation.destinations if "/" in name or name[:1].isdigit()}
+        asked_as_address = [name for name in self.expectation.destinations if reads_as_address(name) or "/" in name]
         if not asked_as_address:
             receivers = [each for each in receivers if each.kind != NOBODY]
         if promise == _THROUGH:
