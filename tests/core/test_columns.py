@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kiboko.core.records import columns
-from kiboko.core.records.columns import KeyNumbers, combined, distinct
+from kiboko.core.records.columns import KeyNumbers, combined, distinct, in_order
 
 SMALL, WIDE = st.integers(-5, 5), st.integers(-(2**62), 2**62)
 
@@ -79,6 +79,20 @@ class Columns(unittest.TestCase):
         found = combined([np.array([1, 1, 2, 1]), np.array([5, 6, 5, 5])], 4)
         self.assertEqual((found.codes.tolist(), found.first.tolist()), ([0, 1, 2, 0], [0, 1, 2]))
         self.assertEqual(combined([], 3).codes.tolist(), [0, 0, 0])
+
+    @given(
+        st.lists(
+            st.one_of(st.integers(0, (1 << 128) - 1), st.integers(0, 300), st.integers(0, 40).map(lambda n: n << 64))
+        )
+    )
+    def test_numbers_of_128_bits_sort_as_their_bytes_do(self, numbers):
+        halves = [np.array([part(n) for n in numbers], dtype=np.uint64)
+                  for part in (lambda n: n >> 64, lambda n: n & (1 << 64) - 1)]  # fmt: skip
+        made = in_order(*halves)
+        order = np.argsort(made, kind="stable").tolist()
+        self.assertEqual([numbers[at] for at in order], sorted(numbers))
+        asked = np.searchsorted(made[order], made, side="right").tolist()
+        self.assertEqual(asked, [sum(other <= each for other in numbers) for each in numbers])
 
 
 if __name__ == "__main__":

@@ -16,7 +16,7 @@ from kiboko.core.evidence.summary import Summary
 from kiboko.core.header.addresses import parse_address
 from kiboko.core.header.services import Service
 from kiboko.core.records.flow_query import MINUTE, Timeline
-from kiboko.core.records.flow_table import milliseconds, table_of
+from kiboko.core.records.flow_table import AddressTable, milliseconds, table_of
 from kiboko.core.records.records import DENIED, PASSED, FlowRecord, ProbeRecord
 from kiboko.core.walk.walk import UNKNOWN, Walker
 from tests.helpers import a_filter, base, load
@@ -81,6 +81,18 @@ class Covering(unittest.TestCase):
         self.assertEqual(coverage.subnets_without(self.topology), ["a1", "b1"])
         coverage = self.covered([flow(0, "2001:db8::9", "2001:db8:1:1::10")])
         self.assertEqual(coverage.subnets_without(self.topology), ["a2", "b1"])
+
+    def test_subnets_of_both_families_hold_their_first_and_last_address(self):
+        values = base()
+        values["subnets"]["a2"]["cidr"] = [values["subnets"]["a2"]["cidr"], "2001:db8:1:2::/64"]
+        places = SubnetPlaces.of(load(values))
+        for text, want in (
+            ("2001:db8:1:1::", {"a1"}), ("2001:db8:1:1:ffff:ffff:ffff:ffff", {"a1"}), ("2001:db8:1:2::9", {"a2"}),
+            ("2001:db8:1::1", set()), ("2001:db8:1:3::", set()), ("10.1.2.255", {"a2"}), ("::10.1.2.1", set()),
+        ):  # fmt: skip
+            table = AddressTable.of([parse_address("192.0.2.1"), parse_address(text)])
+            self.assertEqual(places.met(table, np.array([True, True])), want, text)
+            self.assertEqual(places.met(table, np.array([True, False])), set(), text)
 
     def test_gaps_are_long_beside_what_is_usual_and_told_once(self):
         everywhere = [flow(m, point=p) for m in [*range(10), *range(40, 60)] for p in ("1", "2")]

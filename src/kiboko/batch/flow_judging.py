@@ -149,7 +149,7 @@ class FlowJudge:
             before = accounts.take(piece, outcome)
             for tallies in outcome.tallies:
                 with without_garbage():
-                    self._summary.take_all(tallies, self._comparison.finding, before)
+                    self._summary.gather(tallies, self._comparison.finding, before)
                 if self._usage is not None:
                     self._take_usage(tallies)
             self.read += outcome.read

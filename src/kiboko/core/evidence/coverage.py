@@ -9,9 +9,9 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE
 from kiboko.core.evidence.evaluator import Judged
-from kiboko.core.header.addresses import Prefix
+from kiboko.core.header.addresses import Address, Prefix
 from kiboko.core.network.model import Topology
-from kiboko.core.records.columns import Distinct, distinct
+from kiboko.core.records.columns import Distinct, distinct, in_order
 from kiboko.core.records.flow_query import MINUTE, Sum, Timeline
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable
 
@@ -68,8 +68,13 @@ class SubnetPlaces:
             at = np.searchsorted(self.lows, four, side="right") - 1
             inside = (at >= 0) & (four <= self.highs[np.maximum(at, 0)])
             met = {self.names[index] for index in np.flatnonzero(np.bincount(at[inside])).tolist()}
-        for index in np.flatnonzero(used & (addresses.family == 6)).tolist():
-            met.update(name for block, name in self.six if name not in met and addresses[index] in block)
+        six = used & (addresses.family == 6)
+        if self.six and six.any():
+            asked = np.sort(in_order(addresses.high[six], addresses.low[six]))
+            blocks = AddressTable.of([Address(6, edge) for block, _ in self.six for edge in (block.value, block.last)])
+            edges = in_order(blocks.high, blocks.low)
+            before = np.searchsorted(asked, edges[::2], side="left"), np.searchsorted(asked, edges[1::2], side="right")
+            met.update(self.six[index][1] for index in np.flatnonzero(before[0] < before[1]).tolist())
         return met
 
 

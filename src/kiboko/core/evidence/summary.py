@@ -22,11 +22,13 @@ from kiboko.core.evidence.comparison import (
     Finding,
     FlowAsked,
 )
+from kiboko.core.evidence.group_columns import GroupColumns, merged
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.services import service_text
+from kiboko.core.memory import without_garbage
 from kiboko.core.network.directory import Directory
-from kiboko.core.records.columns import distinct
+from kiboko.core.records.columns import KeyNumbers, distinct
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, milliseconds, moment
 from kiboko.core.records.records import FlowRecord, ProbeRecord
 from kiboko.core.walk.gates import Row
@@ -34,6 +36,8 @@ from kiboko.core.walk.gates import Row
 Settle = Callable[[Conclusion, FlowAsked], Finding]
 """What finds the walk of what was asked."""
 _Key = tuple[object, ...]
+Rows = NDArray[np.int64]
+_FEW_WAITING = 200_000
 _RANK = {LEAK: 0, BREAK: 1, UNSURE: 2, AGREE: 3}
 
 
@@ -201,11 +205,33 @@ class Summary:
     elsewhere: int = 0
     inventory: int = 0
     before_as_of: int = 0
-    groups: dict[_Key, FindingGroup] = field(default_factory=dict)
     answered_probes: int = 0
-    _names: dict[Address, str] = field(default_factory=dict)
+    _groups: dict[_Key, FindingGroup] = field(default_factory=dict)
+    _waiting: list[GroupColumns] = field(default_factory=list)
+    """What was taken in and is not among the groups yet: of a large log that is worth doing once."""
+    _origins: list[Origin] = field(default_factory=list)
+    _names: list[str] = field(default_factory=list)
+    _number_of: dict[str, int] = field(default_factory=dict)
+    _told: list[Conclusion] = field(default_factory=list)
+    _told_of: dict[_Key, int] = field(default_factory=dict)
+    _known: KeyNumbers = field(default_factory=lambda: KeyNumbers(3))
+    """The numbers of the names of addresses that were met."""
     _ranked: list[FindingGroup] | None = None
     """The groups in their order, until there are more records."""
+
+    @property
+    def groups(self) -> dict[_Key, FindingGroup]:
+        """The findings in groups, by what tells these apart."""
+        self._settle()
+        return self._groups
+
+    def _settle(self) -> None:
+        """Make groups of what waits."""
+        if self._waiting:
+            waiting, self._waiting = merged(self._waiting), []
+            with without_garbage():
+                self._take_rows(waiting)
+            self._origins = []
 
     def add(self, record: ProbeRecord, finding: Finding) -> FindingGroup:
         """Take in one probe; the group that it is of."""
@@ -214,12 +240,11 @@ class Summary:
         if finding.status == AGREE and record.outcome == "answered":
             self.answered_probes += 1
         key = (concluded.status, "probe", record.source, record.destination, record.service, *_told(concluded))
-        if key not in self.groups:
-            self.groups[key] = FindingGroup(
-                "probe", record.source, record.destination, concluded, _Probe(record, finding)
-            )
-        self.groups[key].note(record)
-        return self.groups[key]
+        groups = self.groups
+        if key not in groups:
+            groups[key] = FindingGroup("probe", record.source, record.destination, concluded, _Probe(record, finding))
+        groups[key].note(record)
+        return groups[key]
 
     def _count(self, concluded: Conclusion, records: int) -> None:
         self._ranked = None
@@ -237,90 +262,132 @@ class Summary:
         """How many records and probes there are in all."""
         return self.totals.total() + self.as_far_as_seen
 
+    def gather(self, tallies: Tallies, settle: Settle, lines_before: int = 0) -> None:
+        """Take in many tallies at once, of records that stand `lines_before` lines further down in their file."""
+        columns = self._columns(tallies, settle, lines_before, 1)
+        if not len(columns):
+            return
+        self._waiting.append(columns)
+        if len(self._waiting) > 1 and sum(map(len, self._waiting[1:])) > max(_FEW_WAITING, len(self._waiting[0])):
+            together = merged(self._waiting)
+            used, places = np.unique(together.example[0], return_inverse=True)
+            self._origins = [self._origins[number] for number in used.tolist()]
+            together.example[0] = places.reshape(-1)
+            self._waiting = [together]
+
     def take_all(
         self, tallies: Tallies, settle: Settle, lines_before: int = 0, taken_back: bool = False
     ) -> list[tuple[FindingGroup, int, int]]:
-        """Take in many tallies at once, of records that stand `lines_before` lines further down in their file, or take
-        back what was taken in before (`taken_back`); the groups that they are of, with how many records of each and the
-        place of the first tally."""
+        """Take in tallies as `gather` does, or take back what was taken in before (`taken_back`); the groups that they
+        are of, with how many records of each and the place of the first tally."""
         sign = -1 if taken_back else 1
+        self._settle()
+        columns = self._columns(tallies, settle, lines_before, sign)
+        met = [(group, sign * count, place) for group, count, place in self._take_rows(columns)]
+        self._origins = []
+        return met
+
+    def _columns(self, tallies: Tallies, settle: Settle, lines_before: int, sign: int) -> GroupColumns:
+        """The tallies by group, counted among the totals."""
         for number, concluded in enumerate(tallies.concluded):
             self._count(concluded, sign * int(tallies.count[tallies.conclusion == number].sum()))
         self.conversations += sign * int(tallies.conversations.sum())
         self.replies += sign * int(tallies.replies.sum())
+        told = np.array([self._told_number(each) for each in tallies.concluded], dtype=np.int64)
         if not len(tallies):
-            return []
-        codes: dict[str, int] = {}
-        source, target = (self._codes(addresses, codes) for addresses in (tallies.sources, tallies.targets))
-        names = list(codes)
-        groups = distinct(tallies.conclusion, source, target, tallies.alike[:, 0], tallies.alike[:, 1])
-        rows = groups.first
-        least, most = (
-            np.stack([tallies.met[rows, 0], tallies.first[rows]]),
-            np.stack([tallies.met[rows, 1], tallies.last[rows]]),
-        )
-        known = tallies.first != NO_TIME
-        least[1] = np.where(least[1] == NO_TIME, np.iinfo(np.int64).max, least[1])
-        np.minimum.at(least[0], groups.codes, tallies.met[:, 0])
-        np.minimum.at(least[1], groups.codes[known], tallies.first[known])
-        least[1] = np.where(least[1] == np.iinfo(np.int64).max, NO_TIME, least[1])
-        np.maximum.at(most[0], groups.codes, tallies.met[:, 1])
-        np.maximum.at(most[1], groups.codes, tallies.last)
-        counts = (tallies.conversations, tallies.count, tallies.replies, tallies.packets, tallies.octets)
-        sums = (groups.sums(each) for each in counts)
-        told = [(each.status, _told(each)) for each in tallies.concluded]
-        columns = (rows, tallies.conclusion[rows], source[rows], target[rows], tallies.alike[rows, 0],
-                   tallies.alike[rows, 1], *least, *most)  # fmt: skip
-        whole = _Source(tallies, lines_before, settle)
+            return GroupColumns.none()
+        self._origins.append(_Source(tallies, lines_before, settle))
+        source, target = self._codes(tallies.sources), self._codes(tallies.targets)
+        sums = (tallies.conversations, tallies.count, tallies.replies, tallies.packets, tallies.octets)
+        return GroupColumns(
+            np.stack([told[tallies.conclusion], source, target, tallies.alike[:, 0], tallies.alike[:, 1]]),
+            np.stack([tallies.met[:, 0], tallies.first]), np.stack([tallies.met[:, 1], tallies.last]),
+            sign * np.stack(sums),
+            np.stack([np.full(len(tallies), len(self._origins) - 1), np.arange(len(tallies))]),
+        ).by_key()  # fmt: skip
+
+    def _take_rows(self, columns: GroupColumns) -> list[tuple[FindingGroup, int, int]]:
+        """Take in columns of groups; the group of each, its records, and where the example is."""
         met: list[tuple[FindingGroup, int, int]] = []
-        for row, number, sender, receiver, low, high, met_low, start, met_high, end, *amounts in zip(
-            *(column.tolist() for column in columns), *sums, strict=True
-        ):
+        names, groups = self._names, self._groups
+        told = [(each.status, _told(each)) for each in self._told]
+        for (
+            number, sender, receiver, low, high, met_low, start, met_high, end, conversations, count, replies, packets,
+            octets, origin, place,
+        ) in columns.listed():  # fmt: skip
             status, rest = told[number]
             key = (status, "flow", names[sender], names[receiver], (low, high), *rest)
-            group = self.groups.get(key)
+            group = groups.get(key)
             if group is None:
-                group = self.groups[key] = FindingGroup(
-                    "flow", names[sender], names[receiver], tallies.concluded[number], whole, row
-                )
-            group.stretch((met_low, met_high))
-            conversations, count, replies, packets, octets = amounts
-            group.conversations += sign * conversations
-            group.count += sign * count
-            group.replies += sign * replies
-            group.packets += sign * packets
-            group.octets += sign * octets
-            group.span(start, end)
-            if not group.count:
-                del self.groups[key]
-            met.append((group, count, row))
+                group = groups[key] = FindingGroup(
+                    "flow", names[sender], names[receiver], self._told[number], self._origins[origin], place,
+                    (met_low, met_high), conversations, count, replies, packets, octets, start, end,
+                )  # fmt: skip
+            else:
+                group.stretch((met_low, met_high))
+                group.conversations += conversations
+                group.count += count
+                group.replies += replies
+                group.packets += packets
+                group.octets += octets
+                group.span(start, end)
+                if not group.count:
+                    del groups[key]
+            met.append((group, count, place))
         return met
 
-    def _codes(self, addresses: AddressTable, codes: dict[str, int]) -> NDArray[np.int64]:
-        """A number for what each of some addresses is called, int64[m]; the names are kept in `codes`."""
-        if not len(addresses):
-            return np.zeros(0, dtype=np.int64)
-        kinds = distinct(addresses.family.astype(np.int64), addresses.high.view(np.int64), addresses.low.view(np.int64))
-        found = []
-        for at in kinds.first.tolist():
-            address = addresses[at]
-            name = self._names.get(address)
-            if name is None:
-                name = self._names[address] = self.directory.name_of(address)
-            found.append(codes.setdefault(name, len(codes)))
-        return np.array(found, dtype=np.int64)[kinds.codes]
+    def _told_number(self, concluded: Conclusion) -> int:
+        """The number of what tells the groups of some conclusions apart."""
+        key = (concluded.status, *_told(concluded))
+        if key not in self._told_of:
+            self._told_of[key] = len(self._told)
+            self._told.append(concluded)
+        return self._told_of[key]
+
+    def _codes(self, addresses: AddressTable) -> Rows:
+        """The number of what each of some addresses is called, int64[m]."""
+        columns = addresses.family, addresses.high.view(np.int64), addresses.low.view(np.int64)
+        found = self._known.find(*columns)
+        rows = np.flatnonzero(found < 0)
+        if len(rows):
+            fresh = tuple(column[rows] for column in columns)
+            kinds = distinct(*fresh)
+            numbers = np.array([self._name_number(addresses[at]) for at in rows[kinds.first].tolist()], dtype=np.int64)
+            self._known.note(numbers, *(column[kinds.first] for column in fresh))
+            found[rows] = numbers[kinds.codes]
+        return found
+
+    def _name_number(self, address: Address) -> int:
+        name = self.directory.name_of(address)
+        number = self._number_of.setdefault(name, len(self._names))
+        if number == len(self._names):
+            self._names.append(name)
+        return number
 
     def rows(self, statuses: tuple[str, ...] = (LEAK, BREAK, UNSURE, AGREE)) -> Iterator[FindingGroup]:
         """The groups, leaks first, the largest of each status first; what agrees only as far as it was seen comes
         last."""
         if self._ranked is None:
-            self._ranked = sorted(self.groups.values(), key=_rank)
+            with without_garbage():
+                self._ranked = _ranked(list(self.groups.values()))
         yield from (group for group in self._ranked if group.concluded.status in statuses)
 
 
-def _rank(group: FindingGroup) -> tuple[object, ...]:
-    concluded = group.concluded
-    return _RANK[concluded.status], concluded.as_far_as_seen, -group.count, group.source, group.destination
+def _ranked(groups: list[FindingGroup]) -> list[FindingGroup]:
+    """Groups in the order in which they are shown; of a log of many ends they are very many."""
+    if not groups:
+        return groups
+    names = sorted({name for group in groups for name in (group.source, group.destination)})
+    place = {name: at for at, name in enumerate(names)}
+    keys = np.array(
+        [
+            (place[each.destination], place[each.source], -each.count, each.concluded.as_far_as_seen,
+             _RANK[each.concluded.status])
+            for each in groups
+        ],
+        dtype=np.int64,
+    )  # fmt: skip
+    return [groups[at] for at in np.lexsort(keys.T).tolist()]
 
 
 @functools.lru_cache(maxsize=1 << 16)

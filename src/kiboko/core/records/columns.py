@@ -207,3 +207,10 @@ def within(ranges: RangeSet, values: NDArray[np.int64]) -> NDArray[np.bool_]:
     at = np.searchsorted(lows, values, side="right") - 1
     found: NDArray[np.bool_] = (at >= 0) & (values <= highs[np.maximum(at, 0)])
     return found
+
+
+def in_order(high: NDArray[np.uint64], low: NDArray[np.uint64]) -> NDArray[np.bytes_]:
+    """Numbers of 128 bits, given as their upper and lower halves, as values that sort as the numbers do, bytes[n]."""
+    halves = np.stack([high, low], axis=1).astype(">u8")
+    found: NDArray[np.bytes_] = halves.view("S16").reshape(-1)
+    return found

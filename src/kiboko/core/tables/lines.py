@@ -18,9 +18,11 @@ from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP
 from kiboko.core.network.model import Instance, Topology
+from kiboko.core.records.columns import in_order
 from kiboko.core.tables.cuts import address_sets, kernel_values, service_cuts
 
 _WITH_PORTS = (TCP, UDP, SCTP)
+_LOW = (1 << 64) - 1
 
 
 class AddressLine:
@@ -41,6 +43,9 @@ class AddressLine:
         self._starts = {4: sorted(e for e in edges[4] if e < 1 << 32), 6: sorted(e for e in edges[6] if e < 1 << 128)}
         self._second = len(self._starts[4])
         self._starts4 = np.array(self._starts[4], dtype=np.uint64)
+        halves = (np.array([e >> 64 for e in self._starts[6]], dtype=np.uint64),
+                  np.array([e & _LOW for e in self._starts[6]], dtype=np.uint64))  # fmt: skip
+        self._starts6 = in_order(*halves)
         self.size = self._second + len(self._starts[6])
 
     def atom(self, address: Address) -> int:
@@ -51,8 +56,10 @@ class AddressLine:
     def atoms(self, family: NDArray[np.uint8], high: NDArray[np.uint64], low: NDArray[np.uint64]) -> NDArray[np.int32]:
         """The atoms of addresses given as columns, as `AddressTable` has them: int32[m]."""
         found = (np.searchsorted(self._starts4, low, side="right") - 1).astype(np.int32)
-        for index in np.flatnonzero(family == 6).tolist():
-            found[index] = self.atom(Address(6, int(high[index]) << 64 | int(low[index])))
+        six = np.flatnonzero(family == 6)
+        if len(six):
+            place = np.searchsorted(self._starts6, in_order(high[six], low[six]), side="right") - 1
+            found[six] = self._second + place
         return found
 
     def edges(self) -> Iterator[Address]:

@@ -1,0 +1,79 @@
+"""Findings in groups as columns: what a large log comes to, summed up without an object for each pair of ends."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.records.columns import distinct
+from kiboko.core.records.flow_table import NO_TIME
+
+_NEVER = np.iinfo(np.int64).max
+Rows = NDArray[np.int64]
+
+
+@dataclass(frozen=True, slots=True)
+class GroupColumns:
+    """`g` rows of groups, int64 all: `key` [5, g] tells them apart (conclusion, sender, receiver, lowest and highest
+    service number that nothing tells from theirs); `least` [2, g] is the lowest service and the earliest time met,
+    `most` [2, g] the highest and the latest; `sums` [5, g] counts conversations, records, replies, packets, octets;
+    `example` [2, g] says where the first record is."""
+
+    key: Rows
+    least: Rows
+    most: Rows
+    sums: Rows
+    example: Rows
+
+    @classmethod
+    def none(cls) -> GroupColumns:
+        """No rows."""
+        five, two = (np.zeros((count, 0), dtype=np.int64) for count in (5, 2))
+        return cls(five, two, two, five, two)
+
+    def __len__(self) -> int:
+        return len(self.key[0])
+
+    def by_key(self) -> GroupColumns:
+        """Rows of one key made one row, in the order in which keys are met; the example is that of the first."""
+        if not len(self):
+            return self
+        kinds = distinct(*self.key)
+        if len(kinds) == len(self):
+            return self
+        order = np.argsort(kinds.codes, kind="stable")
+        starts = np.searchsorted(kinds.codes[order], np.arange(len(kinds)))
+        known = np.where(self.least[1] == NO_TIME, _NEVER, self.least[1])
+        earliest = np.minimum.reduceat(known[order], starts)
+        return GroupColumns(
+            self.key[:, kinds.first],
+            np.stack(
+                [
+                    np.minimum.reduceat(self.least[0][order], starts),
+                    np.where(earliest == _NEVER, NO_TIME, earliest),
+                ]
+            ),
+            np.maximum.reduceat(self.most[:, order], starts, axis=1),
+            np.add.reduceat(self.sums[:, order], starts, axis=1),
+            self.example[:, kinds.first],
+        )
+
+    def listed(self) -> Iterator[tuple[int, ...]]:
+        """The rows, as whole numbers: key, least, most, sums and example in this order."""
+        columns = np.concatenate([self.key, self.least, self.most, self.sums, self.example])
+        return zip(*columns.tolist(), strict=True)
+
+
+def merged(parts: list[GroupColumns]) -> GroupColumns:
+    """Several of them as one, each key once."""
+    if len(parts) == 1:
+        return parts[0]
+    return GroupColumns(
+        *(
+            np.concatenate([getattr(part, name) for part in parts], axis=1)
+            for name in ("key", "least", "most", "sums", "example")
+        )
+    ).by_key()
