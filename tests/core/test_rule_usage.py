@@ -1,14 +1,23 @@
 """Hits of rules, counted by hand: ann takes ssh by rule `way-in`, http by nobody; the edge of b1 is stateless."""
 
+import random
+import tempfile
 import unittest
+from collections import Counter
+from pathlib import Path
 
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.rule_usage import RuleUsage
+from kiboko.core.evidence.rules_met import rules_met
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import Walker
+from kiboko.demo.data import write_demo
+from kiboko.files.network.network_file import load_network
+from tests.core.test_evaluator import random_records
 from tests.core.test_evidence import flow
 from tests.helpers import a_filter, base, load
+from tests.random_networks import random_network
 
 
 def network():
@@ -31,8 +40,8 @@ class Usage(unittest.TestCase):
         comparison = Comparison(Walker(topology))
         evaluator, usage = Evaluator(comparison), RuleUsage(topology)
         table = table_of(list(records))
-        for tally in evaluator.tallies(table):
-            usage.take(comparison.finding(tally.concluded, tally.flow), tally)
+        tallies = evaluator.tallies(table)
+        usage.take(tallies, evaluator.rules_met(tallies))
         self.assertEqual(usage.records, len(records))
         return {line.key: line.sum.records for line in usage.lines()}
 
@@ -55,6 +64,57 @@ class Usage(unittest.TestCase):
 
     def test_what_no_rule_matches_is_counted_as_otherwise(self):
         self.assertEqual(self.hits(flow("10.1.2.10", "10.1.1.10", "http", 40000))["guard", "inbound", "otherwise"], 1)
+
+
+class HeldToTheWalk(unittest.TestCase):
+    """The rules met by columns are those of the walk of each conversation, met by its rows one after the other."""
+
+    def held(self, topology, records):
+        comparison = Comparison(Walker(topology))
+        evaluator = Evaluator(comparison)
+        tallies = evaluator.tallies(table_of(records))
+        met = evaluator.rules_met(tallies)
+        several = 0
+        for row, tally in enumerate(tallies):
+            finding = comparison.finding(tally.concluded, tally.flow)
+            for numbers, is_reply in ((met.request[row], False), (met.reply[row], True)):
+                found = [met.keys[number] for number in numbers.tolist() if number >= 0]
+                self.assertEqual(sorted(found), sorted(rules_met(topology, finding, is_reply)), (tally.flow, is_reply))
+                several += len(found) > 1
+        return several
+
+    def test_on_random_networks_of_every_feature(self):
+        several = 0
+        for seed in range(8):
+            topology = load(random_network(seed))
+            several += self.held(topology, random_records(topology, random.Random(seed), 600))
+        self.assertGreater(several, 500)
+
+    def test_on_the_demo_with_its_kernel_rule_sets(self):
+        with tempfile.TemporaryDirectory() as folder:
+            write_demo(Path(folder))
+            topology = load_network(str(Path(folder) / "network.yaml"))
+            records = random_records(topology, random.Random(3), 3000)
+            self.assertGreater(self.held(topology, records), 100)
+
+    def test_records_that_met_a_rule_are_those_whose_tally_did(self):
+        topology = load(random_network(3))
+        comparison = Comparison(Walker(topology))
+        evaluator = Evaluator(comparison)
+        table = table_of(random_records(topology, random.Random(9), 800))
+        judged, tallies = evaluator.judge(table), evaluator.tallies(table)
+        at = {tuple(key): row for row, key in enumerate(tallies.keys.tolist())}
+        every = [comparison.finding(tally.concluded, tally.flow) for tally in tallies]
+        keys = [key for finding in every for key in rules_met(topology, finding, False)]
+        wanted = frozenset(key for key, _ in Counter(keys).most_common(2))
+        want = [
+            not wanted.isdisjoint(rules_met(topology, every[at[conclusion, kind]], bool(is_reply)))
+            for conclusion, kind, is_reply in zip(
+                judged.conclusion.tolist(), judged.classes.tolist(), judged.is_reply, strict=True
+            )
+        ]
+        self.assertEqual(evaluator.meeting(table, wanted).tolist(), want)
+        self.assertTrue(0 < sum(want) < len(want))
 
 
 if __name__ == "__main__":

@@ -2,6 +2,7 @@
 
 import csv
 import gzip
+import json
 import random
 import tempfile
 import unittest
@@ -22,7 +23,7 @@ from kiboko.demo.recording import MORNING, READERS, rules_before, sessions
 from kiboko.files.logs.flow_reader import pieces_of, tables_of
 from kiboko.files.network.network_file import load_network
 from kiboko.files.store.flow_export import write_tables
-from kiboko.views.confirm_view import confirm_json
+from kiboko.views.confirm_view import confirm_json, confirm_json_text
 from kiboko.views.flows_view import usage_json
 from tests.helpers import walk
 from tests.plain_judge import PlainJudge
@@ -47,7 +48,9 @@ class Judging(unittest.TestCase):
         judge = FlowJudge(comparison, summary, strict, wanted, usage)
         caveats = judge.take([path], workers)
         causes = Causes(self.walker, summary.groups.values())
-        return confirm_json(summary, causes, caveats), usage_json(usage, caveats)
+        whole = confirm_json(summary, causes, caveats)
+        self.assertEqual("".join(confirm_json_text(summary, causes, caveats)), json.dumps(whole, indent=1) + "\n")
+        return whole, usage_json(usage, caveats)
 
     def test_several_workers_say_the_same_to_the_byte_as_one(self):
         with (

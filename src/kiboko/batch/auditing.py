@@ -9,7 +9,6 @@ from kiboko.batch.flow_judging import FlowJudge
 from kiboko.core.audit.findings import Finding, found
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.rule_usage import RuleUsage
-from kiboko.core.evidence.summary import Summary
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import ColumnMap
 from kiboko.files.elements.fields import time_filter
@@ -22,7 +21,7 @@ def never_hit(
     """Enabled rules that nothing in some flow logs hit, and what has to be borne in mind. Raises InputError and
     UsageError, as `confirm` does."""
     usage = RuleUsage(walker.topology)
-    judge = FlowJudge(Comparison(walker), Summary(walker.directory), strict, time_filter(since, until), usage, columns)
+    judge = FlowJudge(Comparison(walker), None, strict, time_filter(since, until), usage, columns)
     caveats = judge.take(flow_files(flows))
     findings = [
         found("never-hit", "/".join(line.key), line.place,

@@ -10,7 +10,6 @@ import functools
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -20,6 +19,7 @@ from kiboko.core.evidence.asking import Asking
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
 from kiboko.core.evidence.evaluator import Evaluator, as_slice
+from kiboko.core.evidence.rule_usage import RuleUsage
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.memory import without_garbage
@@ -30,9 +30,6 @@ from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.flow_pieces import Piece, pieces_of, without_copies
 from kiboko.files.logs.flow_reader import PieceReader
-
-if TYPE_CHECKING:
-    from kiboko.core.evidence.rule_usage import RuleUsage
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +48,8 @@ class JudgedPiece:
     twice: int
     elsewhere: int
     between: int = 0
+    usage: RuleUsage | None = None
+    """The rules that they met, where that is asked for."""
 
 
 class Worker:
@@ -58,9 +57,11 @@ class Worker:
 
     def __init__(
         self, topology: Topology, wanted: FlowFilter, columns: ColumnMap, asking: Asking | None = None,
-        comparison: Comparison | None = None,
+        comparison: Comparison | None = None, with_usage: bool = False, only_usage: bool = False,
     ) -> None:  # fmt: skip
-        """`comparison` is one of the same topology, whose walks are remembered, where this process has one."""
+        """`comparison` is one of the same topology, whose walks are remembered, where this process has one;
+        `with_usage` tells which rules were met as well, `only_usage` nothing else."""
+        self._topology, self._with_usage, self._only_usage = topology, with_usage, only_usage
         self._evaluator = Evaluator(comparison or Comparison(Walker(topology)))
         self._reader = PieceReader(columns)
         self._wanted, self._asking = wanted, asking
@@ -71,6 +72,7 @@ class Worker:
         rejects = Rejects(piece.path, word=piece.word)
         tallies: list[Tallies] = []
         lines = read = left_out = twice = elsewhere = between = 0
+        usage = RuleUsage(self._topology) if self._with_usage else None
         coverage = Coverage(self._places)
         for part in self._reader.read(piece, rejects):
             wanted = part.own & self._wanted.mask(part.table)
@@ -85,10 +87,14 @@ class Worker:
                 if self._asking is not None:
                     asked, others = self._asking.rows(self._evaluator, part.table, judged)
                     rows, between = asked[wanted[asked]], between + others
-                tallies.append(self._evaluator.summed(part.table, judged, rows))
+                summed = self._evaluator.summed(part.table, judged, rows)
+                if not self._only_usage:
+                    tallies.append(summed)
+                if usage is not None:
+                    usage.take(summed, self._evaluator.rules_met(summed))
             twice, elsewhere = twice + judged.joined[0], elsewhere + judged.joined[1]
             lines += part.lines
-        return JudgedPiece(tallies, rejects, lines, read, left_out, coverage, twice, elsewhere, between)
+        return JudgedPiece(tallies, rejects, lines, read, left_out, coverage, twice, elsewhere, between, usage)
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,24 +105,32 @@ class JudgeJob:
     wanted: FlowFilter
     columns: ColumnMap
     asking: Asking | None = None
+    with_usage: bool = False
+    only_usage: bool = False
 
     def start(self) -> Callable[[Piece], JudgedPiece]:
         """Make a worker."""
-        return Worker(self.topology, self.wanted, self.columns, self.asking).judge
+        return self.worker(None).judge
+
+    def worker(self, comparison: Comparison | None) -> Worker:
+        """A worker, with the walks that a comparison remembers, where there is one."""
+        return Worker(
+            self.topology, self.wanted, self.columns, self.asking, comparison, self.with_usage, self.only_usage
+        )
 
 
 def _here(job: JudgeJob, comparison: Comparison) -> Callable[[Piece], JudgedPiece]:
     """A worker in this very process: what it has walked need not be walked again to be told of."""
-    return Worker(job.topology, job.wanted, job.columns, job.asking, comparison).judge
+    return job.worker(comparison).judge
 
 
 class FlowJudge:
-    """Takes flow logs into a summary, and into the usage of rules where that is asked for."""
+    """Takes flow logs into a summary, into the usage of rules, or into both."""
 
     def __init__(
         self,
         comparison: Comparison,
-        summary: Summary,
+        summary: Summary | None,
         strict: bool = False,
         wanted: FlowFilter | None = None,
         usage: RuleUsage | None = None,
@@ -138,7 +152,14 @@ class FlowJudge:
         file cannot be used."""
         paths, copies = without_copies(paths)
         pieces = [piece for path in paths for piece in pieces_of(path, self._columns)]
-        job = JudgeJob(self._comparison.walker.topology, self._wanted, self._columns, self._asking)
+        job = JudgeJob(
+            self._comparison.walker.topology,
+            self._wanted,
+            self._columns,
+            self._asking,
+            self._usage is not None,
+            self._summary is None,
+        )
         here = functools.partial(_here, job, self._comparison)
         done = cluster_outcomes(job, pieces, cluster) if cluster else outcomes(job, pieces, workers, here)
         return copies + self._take_all(paths, pieces, done)
@@ -147,11 +168,12 @@ class FlowJudge:
         accounts = Accounts(paths, self._strict)
         for piece, outcome in zip(pieces, outcomes, strict=True):
             before = accounts.take(piece, outcome)
-            for tallies in outcome.tallies:
+            if self._summary is not None:
                 with without_garbage():
-                    self._summary.gather(tallies, self._comparison.finding, before)
-                if self._usage is not None:
-                    self._take_usage(tallies)
+                    for tallies in outcome.tallies:
+                        self._summary.gather(tallies, self._comparison.finding, before)
+            if self._usage is not None and outcome.usage is not None:
+                self._usage.merge(outcome.usage)
             self.read += outcome.read
             self.between += outcome.between
             self.left_out += outcome.left_out
@@ -159,9 +181,3 @@ class FlowJudge:
             self.elsewhere += outcome.elsewhere
             self.coverage.merge(outcome.coverage)
         return accounts.sentences()
-
-    def _take_usage(self, tallies: Tallies) -> None:
-        """Count the rules that the records met, by the walk of each tally."""
-        assert self._usage is not None
-        for tally in tallies:
-            self._usage.take(self._comparison.finding(tally.concluded, tally.flow), tally)

@@ -21,7 +21,7 @@ from kiboko.files.logs.flow_reader import PieceReader
 
 if TYPE_CHECKING:
     from kiboko.core.evidence.evaluator import Evaluator
-    from kiboko.core.evidence.rule_usage import RuleKey
+    from kiboko.core.evidence.rules_met import RuleKey
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,13 +88,8 @@ class Summer:
     def chosen(self, part: PiecePart) -> FlowTable:
         """The records of a part that are wanted, of its own lines."""
         keep = self._question.wanted.mask(part.table) & part.own
-        if self._evaluator is not None and self._walker is not None:
-            from kiboko.core.evidence.rule_usage import rules_met
-
-            topology, rules = self._walker.topology, self._question.rules
-            keep &= self._evaluator.fitting(
-                part.table, lambda f: not rules.isdisjoint(rules_met(topology, f, f.is_reply))
-            )
+        if self._evaluator is not None:
+            keep &= self._evaluator.meeting(part.table, self._question.rules)
         return part.table if keep.all() else part.table.taken(keep)
 
 

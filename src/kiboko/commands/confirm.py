@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-import json
+import sys
 from pathlib import Path
 
 from kiboko.batch.confirming import confirmed
@@ -19,7 +19,7 @@ from kiboko.core.errors import UsageError
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK
 from kiboko.core.walk.walk import Walker
 from kiboko.files.network.kept import load_kept
-from kiboko.views.confirm_view import FindingsShown, confirm_json, show_confirm
+from kiboko.views.confirm_view import FindingsShown, confirm_json_text, show_confirm
 from kiboko.views.output import Output, working
 
 
@@ -88,7 +88,7 @@ def run(args: argparse.Namespace) -> int:
         )  # fmt: skip
     summary, causes, caveats, coverage = done.summary, done.causes, done.caveats, done.coverage
     if args.json:
-        print(json.dumps(confirm_json(summary, causes, caveats, coverage), indent=1))
+        sys.stdout.writelines(confirm_json_text(summary, causes, caveats, coverage))
     else:
         show_confirm(summary, causes, caveats, FindingsShown(args.all, args.by == "pair", args.top), Output(),
                      coverage)  # fmt: skip

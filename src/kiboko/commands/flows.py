@@ -37,7 +37,7 @@ from kiboko.views.flows_view import MEASURES, flows_json, show_flows, show_usage
 from kiboko.views.output import Output, working
 
 if TYPE_CHECKING:
-    from kiboko.core.evidence.rule_usage import RuleKey
+    from kiboko.core.evidence.rules_met import RuleKey
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -145,11 +145,10 @@ def _rules(args: argparse.Namespace, walker: Walker | None, wanted: FlowFilter, 
     from kiboko.batch.flow_judging import FlowJudge
     from kiboko.core.evidence.comparison import Comparison
     from kiboko.core.evidence.rule_usage import RuleUsage
-    from kiboko.core.evidence.summary import Summary
 
     assert walker is not None
     usage = RuleUsage(walker.topology, _listings(args.counters, walker.topology))
-    judge = FlowJudge(Comparison(walker), Summary(walker.directory), args.strict, wanted, usage, columns_of(args))
+    judge = FlowJudge(Comparison(walker), None, args.strict, wanted, usage, columns_of(args))
     with working("holding records against the rules"):
         caveats = judge.take(files, cluster=args.cluster)
     if args.json:

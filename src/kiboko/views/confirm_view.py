@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -17,7 +18,7 @@ from kiboko.core.records.records import FlowRecord
 from kiboko.views.check_view import decider_json, decider_text
 from kiboko.views.coverage_view import coverage_json, show_coverage
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted, iso
+from kiboko.views.text import counted, iso, streamed
 
 _ORDER = (LEAK, BREAK, UNSURE, AGREE)
 _MEANING = {
@@ -236,6 +237,25 @@ def confirm_json(
     summary: Summary, causes: Causes, caveats: list[str], coverage: Coverage | None = None
 ) -> dict[str, Any]:
     """The report as `confirm/1`."""
+    return {**_around(summary, causes, caveats, coverage), "rows": rows_json(summary, causes)}
+
+
+def confirm_json_text(
+    summary: Summary, causes: Causes, caveats: list[str], coverage: Coverage | None = None
+) -> Iterator[str]:
+    """The report as `confirm/1`, as text in pieces: of a large log the rows are very many, and no walk is kept that was
+    written."""
+    return streamed(_around(summary, causes, caveats, coverage), "rows", _rows_forgotten(summary, causes))
+
+
+def _rows_forgotten(summary: Summary, causes: Causes) -> Iterator[dict[str, Any]]:
+    for group in summary.rows():
+        yield _row_json(group, causes.of(group))
+        group.forget()
+
+
+def _around(summary: Summary, causes: Causes, caveats: list[str], coverage: Coverage | None) -> dict[str, Any]:
+    """The report without its rows."""
     covered = coverage_json(coverage, causes.walker.topology) if coverage is not None and coverage.points else None
     return {
         "kiboko": "confirm/1",
@@ -250,7 +270,7 @@ def confirm_json(
             "inventory_out_of_date": summary.inventory,
             "before_as_of": summary.before_as_of,
         },
-        "rows": rows_json(summary, causes),
+        "rows": [],
         "side_by_side": [
             {
                 "source": side.source,

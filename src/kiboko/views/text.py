@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import shlex
+import textwrap
+from collections.abc import Iterable, Iterator
 from datetime import datetime
+from typing import Any
 
 
 def clean(text: str) -> str:
@@ -31,3 +35,15 @@ def network_option(file: str) -> str:
 def iso(moment: datetime | None) -> str | None:
     """A time as RFC 3339 has it, to the millisecond and in UTC, in every machine-readable form alike."""
     return moment.isoformat(timespec="milliseconds").replace("+00:00", "Z") if moment is not None else None
+
+
+def streamed(values: dict[str, Any], key: str, rows: Iterable[dict[str, Any]]) -> Iterator[str]:
+    """A JSON object as text in pieces, of which the list `key`, empty in `values`, is made a row at a time: the same
+    text as of the whole, without the whole ever being there."""
+    before, after = json.dumps(values, indent=1).split(f'\n "{key}": []', 1)
+    yield f'{before}\n "{key}": ['
+    lead = "\n"
+    for row in rows:
+        yield lead + textwrap.indent(json.dumps(row, indent=1), "  ")
+        lead = ",\n"
+    yield ("\n ]" if lead != "\n" else "]") + after + "\n"

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence import judging
 from kiboko.core.evidence.addressed import Addressed, Asked
-from kiboko.core.evidence.comparison import Comparison, Conclusion, Finding
+from kiboko.core.evidence.comparison import Comparison, Conclusion
 from kiboko.core.evidence.conversations import Conversations, bring_together
 from kiboko.core.evidence.judging import IS_BREAK, IS_LEAK, REASONS, Proved
 from kiboko.core.evidence.passages import NOWHERE, Passages
@@ -31,6 +31,7 @@ from kiboko.core.evidence.proofs import (
     read_proof,
     turned_bits,
 )
+from kiboko.core.evidence.rules_met import Met, RuleKey, RulesMet
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.tallies import Tallies, no_tallies
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD, WITH_PORTS, Service
@@ -136,6 +137,7 @@ class Evaluator:
         self._points: tuple[ObservationPoint, ...] = tuple(known.values())
         self._point_of = {name: index for index, name in enumerate(known, 1)}
         self._passages = Passages(self._tables.layout, self._points)
+        self._rules = RulesMet(comparison, self._tables, self._ends)
         self._places: dict[tuple[str, ...], int] = {}
         self._known = KeyNumbers(3)
         self._forget()
@@ -299,19 +301,20 @@ class Evaluator:
         assert judged.found is not None and judged.asked is not None, "only whole tables have conversations"
         return self._addresses_of(table, judged.found, judged.asked, np.arange(len(judged.found)))
 
-    def fitting(self, table: FlowTable, fits: Callable[[Finding], bool]) -> Truths:
-        """The records whose findings fit, by the walks of their conversations: one for each class of them."""
+    def rules_met(self, tallies: Tallies) -> Met:
+        """The rules that the packets of tallies met."""
+        return self._rules.of(tallies)
+
+    def meeting(self, table: FlowTable, wanted: frozenset[RuleKey]) -> Truths:
+        """The records whose packets met one of some rules."""
         judged = self.judge(table)
         if judged.found is None:
             return np.zeros(0, dtype=np.bool_)
-        groups = distinct(judged.conclusion, judged.classes, judged.is_reply)
         tallies = self.summed(table, judged, np.arange(len(table)))
-        place = {tuple(key): index for index, key in enumerate(tallies.keys.tolist())}
-        found = []
-        for row in groups.first.tolist():
-            tally = tallies[place[int(judged.conclusion[row]), int(judged.classes[row])]]
-            found.append(fits(self._comparison.finding(tally.concluded, tally.flow, bool(judged.is_reply[row]))))
-        return np.array(found, dtype=np.bool_)[groups.codes]
+        met = self.rules_met(tallies)
+        groups = distinct(judged.conclusion, judged.classes)  # in the order of the tallies
+        hit = [met.any_of(wanted, np.full(len(tallies), way)) for way in (False, True)]
+        return np.where(judged.is_reply, hit[1][groups.codes], hit[0][groups.codes])
 
     # Proofs.
 

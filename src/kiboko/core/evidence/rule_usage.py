@@ -5,17 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from kiboko.core.errors import Place
-from kiboko.core.evidence.comparison import Finding
-from kiboko.core.evidence.tallies import Tally
+from kiboko.core.evidence.rules_met import Met, RuleKey
+from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Filter, Rule, Topology, peer_text
+from kiboko.core.records.columns import distinct
 from kiboko.core.records.flow_query import Sum
-from kiboko.core.walk.gates import Row
-
-RuleKey = tuple[str, str, str]
-"""A rule: its filter, its direction (`inbound`, `outbound`, `rules`), and its id or order; `otherwise` for none. Of a
-kernel's rule set: its file, the chain, and the rule's comment or handle; `otherwise` for its policy."""
+from kiboko.core.records.flow_table import NO_TIME
+from kiboko.core.tables.places import NONE
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,19 +56,25 @@ class RuleUsage:
     hits: dict[RuleKey, Sum] = field(default_factory=dict)
     records: int = 0
 
-    def take(self, finding: Finding, tally: Tally) -> None:
-        """Count the records of a tally at every rule that they met."""
-        self.records += tally.count
-        requests = tally.count - tally.replies
-        packets, octets = tally.packets - tally.reply_packets, tally.octets - tally.reply_octets
-        self._hit(finding, tally, False, (requests, packets, octets))
-        self._hit(finding, tally, True, (tally.replies, tally.reply_packets, tally.reply_octets))
+    def take(self, tallies: Tallies, met: Met) -> None:
+        """Count the records of tallies at every rule that they met."""
+        self.records += int(tallies.count.sum())
+        replies = np.stack([tallies.replies, tallies.reply_packets, tallies.reply_octets])
+        requests = np.stack([tallies.count, tallies.packets, tallies.octets]) - replies
+        for numbers, amounts in ((met.request, requests), (met.reply, replies)):
+            row, column = np.nonzero((numbers != NONE) & (amounts[0] > 0)[:, np.newaxis])
+            groups = distinct(numbers[row, column])
+            sums = (groups.sums(each[row]) for each in amounts)
+            spans = groups.least(tallies.first[row], int(NO_TIME)), groups.most(tallies.last[row])
+            keys = numbers[row, column][groups.first].tolist()
+            for number, records, packets, octets, first, last in zip(keys, *sums, *spans, strict=True):
+                self.hits.setdefault(met.keys[number], Sum()).add(records, packets, octets, first, last)
 
-    def _hit(self, finding: Finding, tally: Tally, is_reply: bool, amounts: tuple[int, int, int]) -> None:
-        """Count so many records, packets and octets at the rules that the request or the reply met."""
-        if amounts[0]:
-            for key in rules_met(self.topology, finding, is_reply):
-                self.hits.setdefault(key, Sum()).add(*amounts, tally.first, tally.last)
+    def merge(self, other: RuleUsage) -> None:
+        """Take in what others of the same network came to."""
+        self.records += other.records
+        for key, each in other.hits.items():
+            self.hits.setdefault(key, Sum()).add(each.records, each.packets, each.octets, each.first, each.last)
 
     def lines(self) -> list[RuleLine]:
         """Every rule of the network in the order of the file, then those of hosts, hit or not."""
@@ -107,29 +113,6 @@ class RuleUsage:
 
     def _sum(self, key: RuleKey) -> Sum:
         return self.hits.get(key, Sum())
-
-
-def rules_met(topology: Topology, finding: Finding, is_reply: bool) -> list[RuleKey]:
-    """The rules that the packets of a record met by the walk, each once, up to the one that stops it."""
-    walk = finding.walk
-    if walk is None:
-        return []
-    rows = walk.reply if is_reply else walk.forward
-    return list(dict.fromkeys(_met(topology, rows)))
-
-
-def _met(topology: Topology, rows: tuple[Row, ...]) -> Iterator[RuleKey]:
-    for row in rows:
-        if row.chain is not None and row.filter is not None:
-            yield row.filter, row.chain, row.rule or "otherwise"
-        for name in row.filters:
-            chosen = topology.filters.get(name)
-            if chosen is None or row.tracked or row.rule is None or (row.filter or name) != name:
-                continue
-            direction = "rules" if chosen.rules is not None else {"in": "inbound"}.get(row.step.bound, "outbound")
-            yield name, direction, row.rule
-        if row.stops:
-            return
 
 
 def _what(rule: Rule) -> str:

@@ -130,6 +130,10 @@ class FindingGroup:
             self._finding = self.source_of.finding(self.place)
         return self._finding
 
+    def forget(self) -> None:
+        """Let go of the walk: it can be made again."""
+        self._finding = self._example = None
+
     @property
     def passed(self) -> tuple[Row, ...]:
         """The gates that the request of the example surely passed, as far as flow records show."""

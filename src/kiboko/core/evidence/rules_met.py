@@ -1,0 +1,155 @@
+"""Which rules the packets of many conversations met, by the gate tables; by the walk where these do not tell."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.evidence.comparison import Comparison, Finding
+from kiboko.core.evidence.seen_ends import SeenEnds
+from kiboko.core.evidence.tallies import Tallies
+from kiboko.core.header.services import WITH_PORTS
+from kiboko.core.network.model import Topology
+from kiboko.core.tables.column import Flows
+from kiboko.core.tables.filter_lists import ABSENT, LETS_BACK, Decider
+from kiboko.core.tables.gate_tables import Gates, GateTables
+from kiboko.core.tables.places import NONE
+from kiboko.core.walk.gates import Row
+
+RuleKey = tuple[str, str, str]
+"""A rule: its filter, its direction (`inbound`, `outbound`, `rules`), and its id or order; `otherwise` for none. Of a
+kernel's rule set: its file, the chain, and the rule's comment or handle; `otherwise` for its policy."""
+Rows = NDArray[np.int64]
+_INBOUND, _OUTBOUND = "inbound", "outbound"
+
+
+@dataclass(frozen=True, slots=True)
+class Met:
+    """The rules that the packets of `m` tallies met up to the one that stops them, each once: `request` int64[m, a] and
+    `reply` int64[m, b] are indices of `keys`, -1 for none."""
+
+    keys: tuple[RuleKey, ...]
+    request: Rows
+    reply: Rows
+
+    def any_of(self, wanted: frozenset[RuleKey], is_reply: NDArray[np.bool_]) -> NDArray[np.bool_]:
+        """Which tallies met one of some rules, bool[m]: by their replies, or by their requests."""
+        asked = np.array([key in wanted for key in self.keys] + [False])
+        return np.where(is_reply, asked[self.reply].any(axis=1), asked[self.request].any(axis=1))
+
+
+class RulesMet:
+    """Finds them for one network."""
+
+    def __init__(self, comparison: Comparison, tables: GateTables, ends: SeenEnds) -> None:
+        self._comparison, self._tables, self._ends = comparison, tables, ends
+        self._topology = comparison.walker.topology
+        self._keys: list[RuleKey] = []
+        self._number_of: dict[RuleKey, int] = {}
+
+    def of(self, tallies: Tallies) -> Met:
+        """The rules that the packets of tallies met."""
+        sender, target = self._ends.atoms(tallies.sources), self._ends.atoms(tallies.targets)
+        known = ~(self._ends.is_apart(sender) | self._ends.is_apart(target))
+        known &= ~(self._ends.is_foreign(sender) & self._ends.is_foreign(target))
+        by_walk = self._ends.shared_by(sender) != NONE
+        by_walk |= np.isin(tallies.service >> 16, list(WITH_PORTS)) & (tallies.port < 0)
+        rows = np.flatnonzero(known & ~by_walk)
+        flows = Flows(sender[rows].astype(np.int32), target[rows].astype(np.int32), tallies.service[rows],
+                      tallies.port[rows])  # fmt: skip
+        gates = self._tables.gates(flows)
+        listed = {int(row): self._walked(tallies, int(row))
+                  for row in [*np.flatnonzero(known & by_walk), *rows[gates.way == NONE]]}  # fmt: skip
+        found = []
+        for part in range(2):
+            width = max((len(each[part]) for each in listed.values()), default=0)
+            met = self._met(gates, part == 1)
+            whole = np.full((len(tallies), max(width, met.shape[1], 1)), NONE, dtype=np.int64)
+            whole[rows, : met.shape[1]] = met
+            for row, each in listed.items():
+                whole[row] = NONE
+                whole[row, : len(each[part])] = each[part]
+            found.append(whole)
+        return Met(tuple(self._keys), *found)
+
+    def _walked(self, tallies: Tallies, row: int) -> tuple[list[int], list[int]]:
+        concluded = tallies.concluded[int(tallies.conclusion[row])]
+        finding = self._comparison.finding(concluded, tallies.flow(row))
+        request, reply = ([self._number(key) for key in rules_met(self._topology, finding, way)]
+                          for way in (False, True))  # fmt: skip
+        return request, reply
+
+    def _met(self, gates: Gates, is_reply: bool) -> Rows:
+        """The numbers of the rules met by requests or replies, int64[n, gates]."""
+        chosen = slice(gates.request, None) if is_reply else slice(0, gates.request)
+        action, decider = gates.action[:, chosen], gates.decider[:, chosen]
+        stops = gates.stops[:, chosen]
+        behind = np.cumsum(stops, axis=1) - stops > 0
+        is_asked = ~behind & (action != ABSENT) & (action != LETS_BACK) & (gates.way != NONE)[:, np.newaxis]
+        bound = self._bounds(gates.way, is_reply, action.shape[1])
+        code = np.where(is_asked, decider * 2 + bound, 0)
+        kinds, back = np.unique(code, return_inverse=True)
+        numbers = np.array([self._key_of(kind >> 1, kind & 1) for kind in kinds.tolist()], dtype=np.int64)
+        found: Rows = np.sort(numbers[back.reshape(code.shape)], axis=1)
+        found[:, 1:][found[:, 1:] == found[:, :-1]] = NONE  # a rule that is met twice on one way is hit once
+        return found
+
+    def _bounds(self, ways: NDArray[np.int32], is_reply: bool, width: int) -> Rows:
+        """Which gates are passed inbound, int64[n, gates]."""
+        kinds, back = np.unique(ways, return_inverse=True)
+        found = np.zeros((len(kinds), width), dtype=np.int64)
+        for row, way in enumerate(kinds.tolist()):
+            for at, slot in enumerate(self._tables.layout.slots(way, is_reply) if way != NONE else ()):
+                found[row, at] = slot.gate.step.bound == "in"
+        return found[back.reshape(-1)]
+
+    def _key_of(self, number: int, is_inbound: int) -> int:
+        """The number of the rule that decides something in one direction; -1 where that is none."""
+        if not number:
+            return NONE
+        key = _key(self._topology, self._tables.deciders[number], _INBOUND if is_inbound else _OUTBOUND)
+        return self._number(key) if key is not None else NONE
+
+    def _number(self, key: RuleKey) -> int:
+        if key not in self._number_of:
+            self._number_of[key] = len(self._keys)
+            self._keys.append(key)
+        return self._number_of[key]
+
+
+def _key(topology: Topology, decider: Decider, direction: str) -> RuleKey | None:
+    """The rule that a decider stands for where it is met in one direction."""
+    if decider.filter is None:
+        return None
+    if decider.chain is not None:
+        return decider.filter, decider.chain, decider.rule or "otherwise"
+    chosen = topology.filters.get(decider.filter)
+    if chosen is None or decider.rule is None:
+        return None
+    return decider.filter, "rules" if chosen.rules is not None else direction, decider.rule
+
+
+def rules_met(topology: Topology, finding: Finding, is_reply: bool) -> list[RuleKey]:
+    """The rules that the packets of a record met by the walk, each once, up to the one that stops it."""
+    walk = finding.walk
+    if walk is None:
+        return []
+    rows = walk.reply if is_reply else walk.forward
+    return list(dict.fromkeys(_met_by_rows(topology, rows)))
+
+
+def _met_by_rows(topology: Topology, rows: tuple[Row, ...]) -> Iterator[RuleKey]:
+    for row in rows:
+        direction = _INBOUND if row.step.bound == "in" else _OUTBOUND
+        if row.chain is not None and row.filter is not None:
+            yield row.filter, row.chain, row.rule or "otherwise"
+        for name in row.filters:
+            if not row.tracked and (row.filter or name) == name:
+                key = _key(topology, Decider(name, row.rule), direction)
+                if key is not None:
+                    yield key
+        if row.stops:
+            return
