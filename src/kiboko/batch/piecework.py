@@ -6,6 +6,7 @@ The order of the outcomes is that of the pieces, so that what is made of them is
 from __future__ import annotations
 
 import contextlib
+import gc
 import hashlib
 import os
 import pickle
@@ -83,6 +84,7 @@ def _start(job: Job[Any], parent: int) -> None:
     _end_with_parent(parent)
     _keep_memory()
     _started.append(job.start())
+    gc.freeze()  # what was made for the start stays until the end: no search for cycles need look at it
 
 
 def _end_with_parent(parent: int) -> None:

@@ -49,6 +49,7 @@ from kiboko.core.walk.walk import PARTLY
 _ICMP_ERRORS = {ICMP: (3, 4, 5, 11, 12), ICMP6: (1, 2, 3, 4)}
 """ICMP messages that speak of another packet (RFC 792, RFC 4443)."""
 _MOST_CLASSES = 1_000_000
+_MOST_EXACT = 20_000
 _MOST_BEHIND = 256
 """As many senders as are looked at behind one shared address."""
 Rows = NDArray[np.int64]
@@ -377,17 +378,29 @@ class Evaluator:
             keys = pair[rows], rest[rows], asked.proof[rows]
             each = distinct(*keys)
             keys = keys[0][each.first], keys[1][each.first], keys[2][each.first]
-            listed = list(zip(*(key.tolist() for key in keys), strict=True))
-            numbers = np.array([self._numbers.get(key, NONE) for key in listed], dtype=np.int64)
+            numbers = self._numbers_of(keys)
             fresh = np.flatnonzero(numbers < 0)
             if len(fresh):
                 begin = len(self._classes.reason)
                 numbers[fresh] = np.arange(begin, begin + len(fresh))
-                self._numbers.update((listed[at], begin + place) for place, at in enumerate(fresh.tolist()))
+                self._keep(tuple(key[fresh] for key in keys), begin)
                 self._classes.add(self._made(asked.taken(rows[each.first[fresh]])))
             self._known.note(numbers, *keys)
             found[rows] = numbers[each.codes]
         return found
+
+    def _numbers_of(self, keys: tuple[Rows, ...]) -> Rows:
+        """The numbers of classes that the memory has let go of, -1 for others. Of very many classes none is kept twice:
+        one that is let go of is judged again."""
+        if len(self._numbers) > _MOST_EXACT:
+            return np.full(len(keys[0]), NONE, dtype=np.int64)
+        listed = zip(*(key.tolist() for key in keys), strict=True)
+        return np.array([self._numbers.get(key, NONE) for key in listed], dtype=np.int64)
+
+    def _keep(self, keys: tuple[Rows, ...], begin: int) -> None:
+        if len(self._numbers) <= _MOST_EXACT:
+            listed = zip(*(key.tolist() for key in keys), strict=True)
+            self._numbers.update((key, number) for number, key in enumerate(listed, begin))
 
     def _made(self, asked: Asked) -> _Classes:
         """New classes, of which no two are alike."""

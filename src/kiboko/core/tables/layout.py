@@ -104,7 +104,7 @@ class GateLayout:
             if subnet.filter is not None:
                 for way in (_OUT, _IN):
                     self.subnet_list[number, way] = self.lists.list_of(topology.filters[subnet.filter], _WAYS[way])
-        self._arrays: dict[str, NDArray[np.int64]] | None = None
+        self._arrays: dict[str, NDArray[np.int64]] = {}
         self._keepers: list[NDArray[np.int64]] = []
         self._keepers_of = 0
         self.widths = (0, 0)
@@ -209,7 +209,6 @@ class GateLayout:
         self._request.append(request)
         self._reply.append(reply)
         self.widths = max(self.widths[0], len(request)), max(self.widths[1], len(reply))
-        self._arrays = None
 
     def _number_of(self, interface: Interface) -> int:
         number = self._numbers[interface.name]
@@ -255,28 +254,33 @@ class GateLayout:
 
     def arrays(self) -> dict[str, NDArray[np.int64]]:
         """The columns of all ways, request and reply apart: [ways, columns] each."""
-        if self._arrays is None:
-
-            def constant(kind: int, address: Address) -> int:
-                return self.addresses.atom(address) if kind == CONSTANT else 0
-
-            readings: dict[str, Callable[[Slot], int]] = {
-                "kind": lambda p: p.kind, "whose": lambda p: p.whose, "slot": lambda p: p.slot, "way": lambda p: p.way,
-                "settled": lambda p: p.settled, "of": lambda p: (SENDER, RECEIVER, FIXED).index(p.gate.whose),
-                "source": lambda p: p.gate.source, "destination": lambda p: p.gate.destination,
-                "source_atom": lambda p: constant(p.gate.source, p.gate.step.source),
-                "destination_atom": lambda p: constant(p.gate.destination, p.gate.step.destination),
-            }  # fmt: skip
-            made = {}
-            for part, ways in (("request", self._request), ("reply", self._reply)):
-                width = max((len(way) for way in ways), default=0)
-                for name, read in readings.items():
-                    table = np.zeros((len(ways), width), dtype=np.int64)
-                    for row, way in enumerate(ways):
+        known = self._arrays
+        done = len(next(iter(known.values()))) if known else 0
+        if done < len(self.ways):
+            for part, ways, width in (("request", self._request, 0), ("reply", self._reply, 1)):
+                for name, read in self._readings().items():
+                    table = np.zeros((len(ways), self.widths[width]), dtype=np.int64)
+                    before = known.get(f"{part} {name}")
+                    if before is not None:
+                        table[:done, : before.shape[1]] = before
+                    for row, way in enumerate(ways[done:], done):
                         table[row, : len(way)] = [read(place) for place in way]
-                    made[f"{part} {name}"] = table
-            self._arrays = made
-        return self._arrays
+                    known[f"{part} {name}"] = table
+        return known
+
+    def _readings(self) -> dict[str, Callable[[Slot], int]]:
+        """What is told of each column of a way."""
+
+        def constant(kind: int, address: Address) -> int:
+            return self.addresses.atom(address) if kind == CONSTANT else 0
+
+        return {
+            "kind": lambda p: p.kind, "whose": lambda p: p.whose, "slot": lambda p: p.slot, "way": lambda p: p.way,
+            "settled": lambda p: p.settled, "of": lambda p: (SENDER, RECEIVER, FIXED).index(p.gate.whose),
+            "source": lambda p: p.gate.source, "destination": lambda p: p.gate.destination,
+            "source_atom": lambda p: constant(p.gate.source, p.gate.step.source),
+            "destination_atom": lambda p: constant(p.gate.destination, p.gate.step.destination),
+        }  # fmt: skip
 
     def keepers(self) -> list[NDArray[np.int64]]:
         """For each column of the replies the columns of the request that keep state for it: as many tables as one has
@@ -375,10 +379,13 @@ class GateLayout:
         """Something of one column of each of some ways, int64[n]; 0 where there is none. Columns of the reply come
         behind those of the request."""
         request = self.widths[0]
-        kinds, back = np.unique(np.stack([ways, columns]), axis=1, return_inverse=True)
-        found = np.zeros(kinds.shape[1], dtype=np.int64)
-        for number, (way, column) in enumerate(kinds.T.tolist()):
+        width = sum(self.widths) + 1
+        kinds, back = np.unique((ways + 1) * width + columns + 1, return_inverse=True)
+        found = np.zeros(len(kinds), dtype=np.int64)
+        for number, kind in enumerate(kinds.tolist()):
+            way, column = kind // width - 1, kind % width - 1
             if way >= 0 and column >= 0:
                 slot = self.slot(way, column >= request, column - request if column >= request else column)
                 found[number] = read(slot) if slot is not None else 0
-        return found[back.reshape(-1)]
+        told: NDArray[np.int64] = found[back.reshape(-1)]
+        return told
