@@ -12,6 +12,7 @@ ELEMENTS = {
     "observationPointId": (138, 8), "ingressInterface": (10, 4), "flowStartSysUpTime": (22, 4),
     "flowEndSysUpTime": (21, 4), "flowStartSeconds": (150, 4), "flowEndMicroseconds": (155, 8), "samplingInterval": (34, 4), "observationDomainId": (149, 4),
     "interfaceName": (82, 0xFFFF), "icmpTypeCodeIPv4": (32, 2), "icmpTypeIPv4": (176, 1), "icmpCodeIPv4": (177, 1),
+    "vlanId": (58, 2), "sourceMacAddress": (56, 6), "destinationMacAddress": (80, 6),
     "forwardingStatus": (89, 1), "biflowDirection": (239, 1), "responderPackets": (299, 8), "responderOctets": (232, 8),
     "selectionSequenceId": (301, 8), "ipHeaderPacketSection": (313, 20),
     "initiatorPackets": (298, 8), "initiatorOctets": (231, 8),
@@ -77,7 +78,7 @@ def v9(sequence, count, *sets, domain=7, uptime=3_600_000, exported=START // 100
 
 def _value(name, value):
     length = (REVERSE.get(name) or ELEMENTS[name])[1]
-    if "Address" in name:
+    if name.endswith(("IPv4Address", "IPv6Address")):
         return ipaddress.ip_address(value).packed
     if length == 0xFFFF:
         return struct.pack("!B", len(value)) + value.encode()

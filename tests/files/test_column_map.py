@@ -81,6 +81,71 @@ class Mapping(Reading):
         self.same("log.csv", self.csv("\t"))
         self.same("log.csv", self.csv(" "), MAP + "delimiter: space\n")
 
+    def test_parts_of_one_flow_are_joined_by_the_key_that_is_named(self):
+        header = "when,until,a,b,ap,bp,kind,fate,size,back,session\n"
+        ends = "10.1.1.10,10.2.1.10,40000,22,T"
+        rows = [
+            f"100,,{ends},OK,2,1,s1", f"100,460,{ends},OK,6,3,s1", f"700,760,{ends},OK,1,0,s2",
+            f"100,900,{ends},OK,9,5,s1", f"700,800,{ends},NO,1,0,s2", f"100,100,{ends},OK,4,0,", f"100,100,{ends},OK,4,0,",
+        ]  # fmt: skip
+        text = MAP.replace(
+            "  size: {element: octetDeltaCount, unit: kibibytes}",
+            """  size: octetDeltaCount
+  back: responderOctets
+  until: {element: flowEndMilliseconds, unit: seconds}
+  session: flowId""",
+        )
+        wanted = {
+            "totals": [("passed", 100, 900, 9), ("passed", 700, 760, 1), ("denied", 700, 800, 1),
+                       ("passed", 100, 100, 4), ("passed", 100, 100, 4), ("passed", 100, 900, 5)],
+            "deltas": [("passed", 100, 900, 17), ("passed", 700, 760, 1), ("denied", 700, 800, 1),
+                       ("passed", 100, 100, 4), ("passed", 100, 100, 4), ("passed", 100, 900, 9)],
+        }  # fmt: skip
+        for parts, want in wanted.items():
+            records, rejects = self.read("log.csv", header + "\n".join(rows), f"{text}parts: {parts}\n")
+            got = [(r.event, r.start.timestamp(), r.end.timestamp(), r.octets) for r in records]
+            self.assertEqual(got, want, parts)
+            said = {kind: count for kind, (_, count) in rejects.remarks.items()}
+            self.assertEqual(said["further parts of flows told before: joined with the first of each"], 2)
+        records, _ = self.read("log.csv", header + "\n".join(rows), text)
+        self.assertEqual(len([r for r in records if str(r.source) == "10.1.1.10"]), 7, "nothing is joined unasked")
+
+    def test_of_several_mapping_files_the_one_whose_first_line_a_log_has(self):
+        for name, content in (
+            ("one.yaml", MAP + "first_line: 'when,a,b'\n"),
+            ("two.yaml", MAP.replace("fate:", "outcome:", 1).replace("{fate:", "{outcome:") + "first_line: outcome\n"),
+            ("rest.yaml", MAP.replace("  a: source", "  src: source")),
+        ):
+            (self.folder / name).write_text(content)
+        logs = {
+            "a.csv": self.csv(), "c.csv.gz": gzip.compress(self.csv().replace(",a,", ",src,").encode()),
+            "d.jsonl": "\n".join(json.dumps({"outcome" if k == "fate" else k: v for k, v in row.items()})
+                                 for row in (*ROWS, VOID)),
+        }  # fmt: skip
+        options = [word for name in ("one.yaml", "two.yaml", "rest.yaml") for word in ("--columns", name)]
+        for name, content in logs.items():
+            path = self.folder / name
+            path.write_bytes(content if isinstance(content, bytes) else content.encode())
+        for names in (["a.csv"], ["c.csv.gz"], ["d.jsonl"], ["a.csv", "c.csv.gz", "d.jsonl"]):
+            done = kiboko("flows", *names, *options, "--json", cwd=self.folder)
+            self.assertEqual(done.returncode, 0, done.stderr)
+            told = json.loads(done.stdout)["summary"]
+            self.assertEqual((told["records"], told["octets"]), (2 * len(names), 2560 * len(names)), names)
+        done = kiboko("flows", "a.csv", *options, "--columns", "rest2.yaml", cwd=self.folder)
+        self.assertEqual(done.returncode, 2)
+        (self.folder / "rest2.yaml").write_text(MAP)
+        done = kiboko("flows", "a.csv", *options, "--columns", "rest2.yaml", cwd=self.folder)
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("rest.yaml and rest2.yaml are both for any log", done.stderr)
+        self.assertIn("first_line", done.stderr)
+
+    def test_what_the_parts_of_a_flow_need_is_said(self):
+        for more, wanted in (("parts: totals\n", "no column is 'flowId'"), ("first_line: ' '\n", "'first_line'"),
+                             ("parts: some\n", "parts")):  # fmt: skip
+            with self.assertRaises(InputError) as caught:
+                self.map(MAP + more)
+            self.assertIn(wanted, str(caught.exception))
+
     def test_rows_without_a_header(self):
         names = f"names: [{', '.join(ROWS[0])}]\ndelimiter: '|'\n"
         rejects = self.same("log.txt", self.csv("|", header=False), MAP + names)

@@ -11,11 +11,12 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kiboko.core.records.flow_table import table_of
+from kiboko.core.records.flow_query import Sums
+from kiboko.core.records.flow_table import joined, table_of
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.flow_columns import Converter
 from kiboko.files.logs.flow_reader import tables_of
-from kiboko.files.messages.flow_messages import MessageReader, messages_of
+from kiboko.files.messages.flow_messages import ANEW, GAPS, LATE, MessageReader, messages_of
 from kiboko.files.store.flow_export import write_tables
 from tests.export_messages import FLOW, START, a_flow, data, message, options, template, v9
 
@@ -86,6 +87,28 @@ class WhatExportersSend(unittest.TestCase):
         self.assertEqual(found, ["seen", "passed", "denied", "passed"])
         (record,) = records_of((*FLOW, "forwardingStatus"), a_flow(forwardingStatus=130))
         self.assertEqual(record.event, "passed", "the firewall's own word counts before it")
+
+    def test_the_link_is_carried_through_every_form_of_export(self):
+        names = (*FLOW, "vlanId", "sourceMacAddress", "destinationMacAddress", "reversePacketDeltaCount",
+                 "reverseOctetDeltaCount")  # fmt: skip
+        told = {"vlanId": 230, "sourceMacAddress": 0x02000000000A, "destinationMacAddress": 0x0200000000FF,
+                "reversePacketDeltaCount": 4, "reverseOctetDeltaCount": 260}  # fmt: skip
+        reader, converter = MessageReader(), Converter()
+        reader.read(message(0, template(256, names), data(256, names, [a_flow(**told)])), "192.0.2.1")
+        (columns,) = reader.take()
+        table = converter.table(columns, Rejects("x"), 1)
+        plain = table_of([table.record(0)])  # one that says nothing of its link
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        for name in ("a.csv", "a.jsonl", "a.ipfix", "a.arrows", "a.parquet"):
+            write_tables([table, plain], folder / name)
+            back = joined([each for each, _ in tables_of(folder / name)])
+            self.assertEqual(back.vlan.tolist(), [230, 230, -1], name)
+            self.assertEqual(back.source_mac.tolist(), [0x02000000000A, 0x0200000000FF, -1], name)
+            self.assertEqual(back.destination_mac.tolist(), [0x0200000000FF, 0x02000000000A, -1], name)
+        sums = Sums(("vlan", "source-mac"))
+        sums.add(back)
+        self.assertEqual({key: each.records for key, each in sums.groups.items()},
+                         {("230", "02:00:00:00:00:0a"): 1, ("230", "02:00:00:00:00:ff"): 1, ("-", "-"): 1})  # fmt: skip
 
     def test_who_began_is_kept_in_every_form_of_export(self):
         names = (*FLOW, "reversePacketDeltaCount", "reverseOctetDeltaCount", "biflowDirection")
@@ -207,6 +230,15 @@ class Messages(unittest.TestCase):
         for sequence in (0, 2, 4, 10):  # IPFIX counts records: four are missing
             reader.read(message(sequence, template(256, FLOW), two), "192.0.2.1")
         self.assertEqual(reader.counts["records or messages that never came"], 4)
+
+    def test_what_looks_like_loss_and_is_none_is_told_apart(self):
+        reader = MessageReader()
+        two = data(256, FLOW, [a_flow(), a_flow()])
+        # Late: the message of 4 came behind that of 6. Anew: the exporter was restarted, and counts from nothing.
+        for sequence in (100_000, 100_002, 100_006, 100_004, 100_008, 0, 2, 4):
+            reader.read(message(sequence, template(256, FLOW), two), "192.0.2.1")
+        self.assertEqual(reader.counts[GAPS], 2, "what was late had been missed when it should have come")
+        self.assertEqual((reader.counts[LATE], reader.counts[ANEW]), (1, 1))
 
     def test_fields_of_any_length_and_unknown_elements_do_not_disturb(self):
         names = ("interfaceName", *FLOW)

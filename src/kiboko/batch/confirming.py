@@ -41,7 +41,7 @@ class FlowsRead:
     strict: bool = False
     since: str | None = None
     until: str | None = None
-    columns: Path | None = None
+    columns: Sequence[Path] | None = None
     cluster: str | None = None
 
     def judged(
@@ -56,10 +56,10 @@ class FlowsRead:
         from kiboko.files.logs.flow_pieces import flow_files
 
         column_map = USUAL
-        if self.columns is not None:
-            from kiboko.files.elements.mapping_file import read_column_map
+        if self.columns:
+            from kiboko.files.elements.mapping_file import read_column_maps
 
-            column_map = read_column_map(self.columns)
+            column_map = read_column_maps(self.columns)
         wanted = time_filter(self.since, self.until)
         judge = FlowJudge(comparison, summary, self.strict, wanted, columns=column_map, asking=asking)
         caveats = judge.take(flow_files(self.flows), cluster=self.cluster)
@@ -82,7 +82,7 @@ def confirmed(
     *,
     since: str | None = None,
     until: str | None = None,
-    columns: Path | None = None,
+    columns: Sequence[Path] | None = None,
     cluster: str | None = None,
     older: Walker | None = None,
 ) -> Confirmed:
@@ -91,7 +91,7 @@ def confirmed(
     Parameters
     ----------
     since, until : times as a user gives them; flow records of other times are left out
-    columns : a mapping file for the flow logs
+    columns : mapping files for the flow logs
     cluster : where to read them, as `cluster_outcomes` has it; None for this machine
     older : an older version of the network, whose rules may still be in force
 

@@ -87,8 +87,9 @@ def add_time_options(parser: Options) -> None:
 def add_columns_option(parser: Options) -> None:
     """`--columns`, for commands that read flow records."""
     parser.add_argument(
-        "--columns", metavar="FILE", type=Path,
-        help="a mapping file: which column of these logs is which field (see the guide)",
+        "--columns", metavar="FILE", type=Path, action="append",
+        help="a mapping file: which column of these logs is which field (see the guide); of several, each for the logs"
+        " whose first line it names",
     )  # fmt: skip
 
 
@@ -98,9 +99,9 @@ def columns_of(args: argparse.Namespace) -> ColumnMap:
 
     if not args.columns:
         return USUAL
-    from kiboko.files.elements.mapping_file import read_column_map  # checking a mapping costs more than a start
+    from kiboko.files.elements.mapping_file import read_column_maps  # checking a mapping costs more than a start
 
-    return read_column_map(args.columns)
+    return read_column_maps(args.columns)
 
 
 def add_cluster_option(parser: Options) -> None:

@@ -15,10 +15,13 @@ from kiboko.core.header.services import PROTOCOL_NAMES, Service
 from kiboko.core.records.columns import combined, within
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, summed
 
-FIELDS = ("source", "destination", "service", "source-port", "protocol", "outcome", "point", "minute", "hour", "day")
+FIELDS = ("source", "destination", "service", "source-port", "protocol", "outcome", "point", "minute", "hour", "day",
+          "vlan", "source-mac", "destination-mac")  # fmt: skip
 MINUTE = 60_000
 """Milliseconds in a minute."""
 _PERIODS = {"minute": MINUTE, "hour": 60 * MINUTE, "day": 1440 * MINUTE}
+_LINK = {"vlan": "vlan", "source-mac": "source_mac", "destination-mac": "destination_mac"}
+"""What a record says of the link, and the column that has it."""
 _MOST_GROUPS = 2_000_000
 _MOST_PERIODS = 100_000
 
@@ -131,6 +134,8 @@ class Sums:
             return table.source_port.astype(np.int64)
         if name == "protocol":
             return table.protocol.astype(np.int64)
+        if name in _LINK:
+            return table.optional(_LINK[name]).astype(np.int64)
         return (table.event if name == "outcome" else table.point).astype(np.int64)
 
     def _text(self, name: str, table: FlowTable, row: int) -> str:
@@ -146,7 +151,15 @@ class Sums:
             return str(table.source_port[row]) if table.source_port[row] >= 0 else "-"
         if name == "protocol":
             return PROTOCOL_NAMES.get(protocol, str(protocol))
+        if name in _LINK:
+            number = int(table.optional(_LINK[name])[row])
+            return "-" if number < 0 else mac_text(number) if name != "vlan" else str(number)
         return EVENTS[table.event[row]] if name == "outcome" else table.points[table.point[row]] or "-"
+
+
+def mac_text(number: int) -> str:
+    """A MAC address by its number of 48 bits."""
+    return number.to_bytes(6).hex(":")
 
 
 def _moment(milliseconds: int, period: str) -> str:

@@ -55,6 +55,12 @@ class AddressTable:
         return hashed
 
 
+_OPTIONAL: dict[str, tuple[type[np.integer[Any]], int]] = {
+    "direction": (np.uint8, 0), "vlan": (np.int32, -1), "source_mac": (np.int64, -1), "destination_mac": (np.int64, -1),
+}  # fmt: skip
+"""Columns that most logs do not have: their types, and what stands for none."""
+
+
 @dataclass(frozen=True, slots=True)
 class FlowTable:
     """`n` flow records, one direction each.
@@ -65,7 +71,8 @@ class FlowTable:
     `start` and `end` are int64[n] in milliseconds since 1970 UTC, `NO_TIME` where not recorded; `packets` and
     `octets` int64[n] counts; `point` int64[n] indices of `points`; `line` int64[n] from 1. `direction` is uint8[n],
     1 where a biflow says that a record is of whoever began, 2 of whoever answered (`biflowDirection`, RFC 5103), 0
-    where nothing is said; None where that holds for all.
+    where nothing is said; None where that holds for all. `vlan` int32[n] (IEEE 802.1Q), and MAC addresses as numbers of
+    48 bits, `source_mac` and `destination_mac` int64[n], are -1 where there is none; None where no record has one.
     """
 
     addresses: AddressTable
@@ -84,6 +91,9 @@ class FlowTable:
     point: NDArray[np.int64]
     line: NDArray[np.int64]
     direction: NDArray[np.uint8] | None = None
+    vlan: NDArray[np.int32] | None = None
+    source_mac: NDArray[np.int64] | None = None
+    destination_mac: NDArray[np.int64] | None = None
 
     @classmethod
     def empty(cls) -> FlowTable:
@@ -98,6 +108,12 @@ class FlowTable:
         columns = {each.name: getattr(self, each.name) for each in dataclasses.fields(self)}
         chosen: dict[str, Any] = {n: c[rows] if isinstance(c, np.ndarray) else c for n, c in columns.items()}
         return FlowTable(**chosen)
+
+    def optional(self, name: str) -> NDArray[Any]:
+        """A column that may be None, with what stands for none in every row."""
+        known: NDArray[Any] | None = getattr(self, name)
+        kind, none = _OPTIONAL[name]
+        return np.full(len(self), none, dtype=kind) if known is None else known
 
     def last(self) -> NDArray[np.int64]:
         """The last time that each record knows of, int64[n]."""
@@ -155,14 +171,15 @@ def joined(tables: Sequence[FlowTable]) -> FlowTable:
                 column.append(start + np.searchsorted(own, getattr(table, name)))
             elif name == "point":
                 column.append(codes[table.point] if len(table) else table.point)
-            elif name == "direction":
-                column.append(np.zeros(len(table), np.uint8) if table.direction is None else table.direction)
+            elif name in _OPTIONAL:
+                column.append(table.optional(name))
             elif name not in ("addresses", "points"):
                 column.append(getattr(table, name))
     chosen = [(t.addresses.family[own], t.addresses.high[own], t.addresses.low[own]) for t, own in zip(tables, used)]
     addresses = AddressTable(*(np.concatenate(parts) for parts in zip(*chosen, strict=True)))
-    if all(table.direction is None for table in tables):
-        columns["direction"] = []
+    for name in _OPTIONAL:
+        if all(getattr(table, name) is None for table in tables):
+            columns[name] = []
     whole = {name: np.concatenate(parts) for name, parts in columns.items() if parts}
     return FlowTable(addresses=addresses, points=tuple(points), **whole)
 

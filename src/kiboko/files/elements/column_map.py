@@ -56,7 +56,9 @@ class ColumnMap:
     `records` is the path to the records in JSON documents, a name or a name with `[]` at each step; `names` are the
     columns of records without a header, `delimiter` is what parts their cells. Records with one of the values of `skip`
     in a column are none. `constants` are elements that all records have. `none` are words that stand for no value.
-    `pattern` finds the fields of a record in a line of free text, by its named groups.
+    `pattern` finds the fields of a record in a line of free text, by its named groups. Records of one `flowId` are
+    parts of one flow where `totals` is not None: true where their counts are those since it began. Logs whose first
+    line has one of the texts of `others` in it are read by that map instead.
     """
 
     columns: tuple[Column, ...] = ()
@@ -67,6 +69,12 @@ class ColumnMap:
     constants: tuple[tuple[str, str], ...] = ()
     none: tuple[str, ...] = ("-",)
     pattern: str | None = None
+    totals: bool | None = None
+    others: tuple[tuple[str, ColumnMap], ...] = ()
+
+    def of_log(self, first_line: str) -> ColumnMap:
+        """The map for a log with such a first line."""
+        return next((other for text, other in self.others if text in first_line), self)
 
     def chosen(self, header: tuple[str, ...], file: str | None = None) -> Chosen:
         """What is read of a table with such a header. Raises InputError for `file` where too little is there."""

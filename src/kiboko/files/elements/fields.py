@@ -3,6 +3,7 @@ say the same, and one record from its fields."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -53,6 +54,10 @@ _PLAIN = {
     "reverseTcpControlBits": (),
     "reverseFlowStartMilliseconds": (),
     "reverseFlowEndMilliseconds": (),
+    "flowId": (),
+    "vlanId": ("vlan", "vlan_id"),
+    "sourceMacAddress": ("src_mac", "source_mac"),
+    "destinationMacAddress": ("dst_mac", "destination_mac"),
     "icmpTypeIPv4": ("icmp_type",),
     "icmpCodeIPv4": ("icmp_code",),
     "icmpTypeIPv6": (),
@@ -68,6 +73,7 @@ _OTHER_UNITS = {
     for end in ("Start", "End")
     for unit, factor in (("Seconds", 1e3), ("Microseconds", 1e-3), ("Nanoseconds", 1e-6))
 } | {
+    "dot1qVlanId": ("vlanId", 1.0),
     "flowDurationMicroseconds": ("flowDurationMilliseconds", 1e-3),
     "packetTotalCount": ("packetDeltaCount", 1.0),
     "octetTotalCount": ("octetDeltaCount", 1.0),
@@ -242,6 +248,21 @@ def _bounded(text: str, most: int, base: int = 10) -> int:
 
 def _event(text: str) -> str:
     return EVENT_NAMES[text.strip().lower()]
+
+
+_MAC = re.compile(r"[0-9a-f]{12}")
+
+
+def parse_mac(text: str) -> int:
+    """A MAC address as a number of 48 bits: twelve hexadecimal digits, with colons, hyphens or points or without.
+    Raises ValueError."""
+    digits = text.strip().lower().translate(_NO_SEPARATORS)
+    if not _MAC.fullmatch(digits):
+        raise ValueError(text)
+    return int(digits, 16)
+
+
+_NO_SEPARATORS = str.maketrans("", "", ":-.")
 
 
 def parse_flow_time(text: str) -> datetime:

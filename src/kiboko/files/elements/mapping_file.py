@@ -6,7 +6,8 @@ object) is which element, in which unit, and which values mean passed and denied
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
@@ -26,8 +27,30 @@ _TIME_ELEMENTS = ("flowStartMilliseconds", "flowEndMilliseconds", "flowDurationM
 _EVENT_VALUES = {"passed": "1", "denied": "3", "seen": "0"}
 
 
+def read_column_maps(paths: Sequence[Path]) -> ColumnMap:
+    """Several mapping files: those that name a first line are for logs which begin so, and one at most is for all
+    others. Raises InputError with everything that is wrong with them."""
+    general: dict[Path, ColumnMap] = {}
+    others: list[tuple[str, ColumnMap]] = []
+    for path in paths:
+        first_line, found = _read(path)
+        if first_line is None:
+            general[path] = found
+        else:
+            others.append((first_line, found))
+    if len(general) > 1:
+        names = " and ".join(map(str, general))
+        raise InputError(f"{names} are both for any log: all but one need 'first_line', a text by which to tell theirs")
+    return replace(next(iter(general.values()), ColumnMap()), others=tuple(others))
+
+
 def read_column_map(path: Path) -> ColumnMap:
     """A mapping file. Raises InputError with everything that is wrong with it."""
+    return _read(path)[1]
+
+
+def _read(path: Path) -> tuple[str | None, ColumnMap]:
+    """A mapping file, and the text by which the logs are told that it is for."""
     raw, problems = lined_yaml.parse(lined_yaml.read_text(path, str(path)), str(path))
     if not isinstance(raw, Table):
         raise InputError(
@@ -36,7 +59,7 @@ def read_column_map(path: Path) -> ColumnMap:
     shape = held_against(MapShape, raw, problems)
     if shape is None:
         raise InputError(problems)
-    return _Reader(raw, shape, problems).column_map()
+    return shape.first_line, _Reader(raw, shape, problems).column_map()
 
 
 @dataclass(slots=True)
@@ -65,6 +88,10 @@ class _Reader:
                 if name not in shape.names:
                     text = f"column '{name}' is none of 'names'" + nearest(name, shape.names)
                     self.problems.append(Problem(raw.place("names"), text))
+        if shape.first_line is not None and not shape.first_line.strip():
+            self._fault(raw.place("first_line"), "'first_line' is a text that the first line of a log has in it")
+        if shape.parts is not None and "flowId" not in elements:
+            self._fault(raw.place("parts"), "no column is 'flowId', by which the parts of one flow are told")
         for column, values in shape.skip.items():
             if not values:
                 self._fault(raw["skip"].place(column), f"skip, {column}: name the values of rows that are no records")
@@ -79,6 +106,7 @@ class _Reader:
             tuple(shape.constant.items()),
             ("-",) if shape.none is None else tuple(shape.none),
             shape.pattern,
+            None if shape.parts is None else shape.parts == "totals",
         )
 
     def _read_names(self, columns: tuple[Column, ...]) -> list[str]:

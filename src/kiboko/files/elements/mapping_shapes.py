@@ -36,6 +36,8 @@ class MapShape(Shape):
     constant: dict[str, str] = Field(default_factory=dict)
     none: list[str] | None = None
     pattern: str | None = None
+    parts: Literal["totals", "deltas"] | None = None
+    first_line: str | None = None
 
     @staticmethod
     def of_element(name: str) -> ColumnShape:

@@ -19,11 +19,11 @@ from numpy.typing import NDArray
 
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.services import ICMP, ICMP6, PROTOCOLS, UNTOLD, WITH_PORTS
-from kiboko.core.records.columns import combined
+from kiboko.core.records.columns import Distinct, combined, distinct
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, joined, milliseconds
-from kiboko.core.records.records import FlowRecord
+from kiboko.core.records.records import DENIED, FlowRecord
 from kiboko.files.elements.arrays import filled, values_of
-from kiboko.files.elements.fields import DESTINATIONS, EVENT_NAMES, FORWARDED, SOURCES, RecordMaker
+from kiboko.files.elements.fields import DESTINATIONS, EVENT_NAMES, FORWARDED, SOURCES, RecordMaker, parse_mac
 from kiboko.files.elements.moments import PLAIN, UNREADABLE, ZONELESS, read_moments
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.address_texts import AddressTexts
@@ -41,8 +41,11 @@ _WHOLE = r"^\d{1,18}$"
 class Converter:
     """Turns batches into tables. Remembers the addresses that it had to parse one by one, within a bound."""
 
-    def __init__(self) -> None:
+    def __init__(self, totals: bool | None = None) -> None:
+        """`totals` tells how the parts of one flow, those of one `flowId`, are joined: their counts are those since the
+        flow began, or since the part before; None where they are not joined."""
         self._addresses = AddressTexts()
+        self._totals = totals
 
     def table(self, batch: pa.Table, rejects: Rejects, first_line: int, places: list[int] | None = None) -> FlowTable:
         """A table of the usable rows of a batch, whose columns bear the names of information elements.
@@ -88,12 +91,19 @@ class Converter:
             packets=packets, octets=octets, points=points, point=point,
             line=np.arange(first_line, first_line + size) if places is None else np.array(places, dtype=np.int64),
         )  # fmt: skip
-        reverse = columns.reverse()
+        reverse, link = columns.reverse(), columns.link()
+        parts = columns.parts() if self._totals is not None else None
         if columns.zoneless.any():
             _remark(table, columns.zoneless, "with a time without a zone, where others have one: read as UTC", rejects)
         if bad.any():
             table, keep = self._mended(table, batch, np.flatnonzero(bad), rejects)
             reverse = reverse.taken(keep) if reverse is not None else None
+            link = {name: column[keep] for name, column in link.items()}
+            parts = parts[keep] if parts is not None else None
+        if link:
+            table = replace(table, **link)  # type: ignore[arg-type]
+        if parts is not None:
+            table, reverse = self._parts_joined(table, reverse, parts, rejects)
         if reverse is not None:
             table = reverse.added_to(table, rejects)
         turned = table.end < table.start
@@ -112,6 +122,42 @@ class Converter:
                 end = np.where(end == 0, columns.pop(0), end)
             ends.append(end)
         return addresses, ends
+
+    def _parts_joined(
+        self, table: FlowTable, reverse: _Reverse | None, parts: NDArray[np.int64], rejects: Rejects
+    ) -> tuple[FlowTable, _Reverse | None]:
+        """The table, and its other directions, with the parts of one flow as one record in the place of the first: of
+        one number of `parts` (-1 for none), the same ends and ports, and denied or not as well."""
+        alone = np.where(parts < 0, -1 - np.arange(len(table)), parts)
+        denied = table.event == EVENTS.index(DENIED)
+        groups = distinct(alone, table.source << 32 | table.destination, table.protocol.astype(np.int64),
+                          table.source_port.astype(np.int64) << 32 | table.detail, denied.astype(np.int64))  # fmt: skip
+        if len(groups) == len(table):
+            return table, reverse
+        further = np.ones(len(table), dtype=np.bool_)
+        further[groups.first] = False
+        _remark(table, further, "further parts of flows told before: joined with the first of each", rejects)
+        event = np.array(groups.most(table.event.astype(np.int64)), dtype=np.uint8)
+        found = replace(table.taken(groups.first), event=event, **self._together(groups, table))
+        if reverse is None:
+            return found, None
+        return found, replace(reverse.taken(groups.first), **self._together(groups, reverse))
+
+    def _together(self, groups: Distinct, told: FlowTable | _Reverse) -> dict[str, Any]:
+        """What the parts of each flow come to."""
+
+        def whole(values: NDArray[np.int64]) -> NDArray[np.int64]:
+            return np.array(groups.most(values) if self._totals else groups.sums(values), dtype=np.int64)
+
+        flags = np.full(len(groups), -1, dtype=np.int32)
+        known = told.flags >= 0
+        flags[groups.codes[known]] = 0
+        np.bitwise_or.at(flags, groups.codes[known], told.flags[known])
+        return {
+            "packets": whole(told.packets), "octets": whole(told.octets), "flags": flags,
+            "start": np.array(groups.least(told.start, int(NO_TIME)), dtype=np.int64),
+            "end": np.array(groups.most(told.end), dtype=np.int64),
+        }  # fmt: skip
 
     def _mended(
         self, table: FlowTable, batch: pa.Table, bad: NDArray[np.int64], rejects: Rejects
@@ -207,6 +253,7 @@ class _Reverse:
             forward, source=forward.destination, destination=forward.source,
             source_port=np.where(has_ports, forward.detail, -1).astype(np.int32), detail=detail.astype(np.int32),
             flags=back.flags, packets=back.packets, octets=back.octets, direction=_OTHER_DIRECTION[back.direction],
+            source_mac=forward.destination_mac, destination_mac=forward.source_mac,
             start=np.where(back.start == NO_TIME, forward.start, back.start),
             end=np.where(back.end == NO_TIME, forward.end, back.end),
         )  # fmt: skip
@@ -264,6 +311,36 @@ class _Columns:
         if other in self._batch.column_names:
             found = np.where(found == 0, self.count(other, 0), found)
         return found
+
+    def link(self) -> dict[str, NDArray[Any]]:
+        """What records say of the link, by column of a table: those columns of which some record has a value."""
+        vlan = self.whole("vlanId", -1, 65535)
+        found: dict[str, NDArray[Any]] = {"vlan": np.where(vlan == 0, -1, vlan)}  # a frame of no VLAN has priority only
+        for name in ("source", "destination"):
+            found[f"{name}_mac"] = self._macs(f"{name}MacAddress")
+        return {name: column for name, column in found.items() if (column >= 0).any()}
+
+    def _macs(self, name: str) -> NDArray[np.int64]:
+        column = self._column(name)
+        if column is None:
+            return np.full(len(self.bad), -1, dtype=np.int64)
+        if pa.types.is_integer(column.type):
+            numbers = filled(column, -1)[0].astype(np.int64, copy=False)
+            return np.where((numbers > 0) & (numbers < 1 << 48), numbers, -1)
+        texts, codes = self.texts(name)
+        read = np.full(len(texts), -1, dtype=np.int64)
+        for index, text in enumerate(texts):
+            with contextlib.suppress(ValueError):  # nothing rests on it: a record is not lost for it
+                read[index] = (parse_mac(text) or -1) if text else -1
+        return read[codes]
+
+    def parts(self) -> NDArray[np.int64] | None:
+        """A number for each flow that records are parts of, -1 for those that say nothing."""
+        if self._column("flowId") is None:
+            return None
+        texts, codes = self.texts("flowId")
+        none = np.array([text is None for text in texts])[codes]
+        return np.where(none, -1, codes)
 
     def reverse(self) -> _Reverse | None:
         """The other direction of each record; None where no record tells of it."""

@@ -9,6 +9,7 @@ from __future__ import annotations
 import atexit
 import csv
 import glob
+import gzip
 import hashlib
 import io
 import json
@@ -17,7 +18,7 @@ import re
 import shutil
 import tempfile
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
@@ -69,6 +70,8 @@ class Piece:
     header: tuple[str, ...] = ()
     delimiter: str = ","
     header_lines: int = 0
+    columns: ColumnMap | None = None
+    """How its columns are read, where that rests on the file's first line."""
 
     @property
     def word(self) -> str:
@@ -184,6 +187,10 @@ def pieces_of(path: Path, columns: ColumnMap = USUAL) -> Iterator[Piece]:
     if now is None:
         return
     path = now
+    if columns.others:
+        chosen = columns.of_log(_first_line(path))
+        yield from (replace(piece, columns=chosen) for piece in pieces_of(path, replace(chosen, others=())))
+        return
     try:
         with path.open("rb") as stream:
             head = stream.read(4)
@@ -197,6 +204,20 @@ def pieces_of(path: Path, columns: ColumnMap = USUAL) -> Iterator[Piece]:
             yield from _text_pieces(path, stream, columns)
     except OSError as error:
         raise InputError(f"{path}: cannot be read: {error.strerror}") from error
+
+
+def _first_line(path: Path) -> str:
+    """The first line of a text, packed or not; empty for other forms. Raises InputError."""
+    try:
+        with path.open("rb") as stream:
+            form = whole_form(stream.read(4))
+        if form not in (None, "gzip", "zstd"):
+            return ""
+        with gzip.open(path) if form == "gzip" else pa.input_stream(str(path), compression=form) as stream:
+            head: bytes = stream.read(_LONGEST_LINE)
+    except (OSError, EOFError, pa.ArrowException) as error:
+        raise InputError(f"{path}: cannot be read: {error}") from error
+    return head.partition(b"\n")[0].decode("utf-8", "replace")
 
 
 def _row_groups(path: Path) -> Iterator[Piece]:

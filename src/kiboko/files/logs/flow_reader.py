@@ -48,11 +48,17 @@ class PieceReader:
     def __init__(self, columns: ColumnMap = USUAL) -> None:
         self._map = columns
         self._texts = TextReader(columns)
-        self._converter = Converter()
+        self._converter = Converter(columns.totals)
+        self._others: dict[ColumnMap, PieceReader] = {}
 
     def read(self, piece: Piece, rejects: Rejects) -> Iterator[PiecePart]:
         """The tables of a piece; lines count from 1 at its beginning. A segment of a store that has become another file
         since is read from there. Raises InputError."""
+        if piece.columns is not None and piece.columns != self._map:
+            if piece.columns not in self._others:
+                self._others[piece.columns] = PieceReader(piece.columns)
+            yield from self._others[piece.columns].read(piece, rejects)
+            return
         now = there_now(Path(piece.path))
         if now is None:
             return
@@ -259,7 +265,13 @@ class PieceReader:
 
     def _messages(self, stream: Stream, rejects: Rejects) -> Iterator[PiecePart]:
         """An IPFIX file (RFC 5655)."""
-        from kiboko.files.messages.flow_messages import GAPS, MessageReader, messages_of  # loads the library for them
+        from kiboko.files.messages.flow_messages import (
+            ANEW,
+            GAPS,
+            LATE,
+            MessageReader,
+            messages_of,
+        )  # loads its library
 
         reader, done = MessageReader(), 0
         rejects.first_line, rejects.last_line = 0, 1 << 62
@@ -285,6 +297,9 @@ class PieceReader:
             rejects.note("unknown template", f"{reader.waiting} sets of data whose template never came", done + 1)
         if reader.counts[GAPS]:
             rejects.remark("missing by the sequence numbers of their exporter", done, reader.counts[GAPS])
+        for kind in (LATE, ANEW):
+            if reader.counts[kind]:
+                rejects.remark(f"around {kind}", done, reader.counts[kind])
 
 
 def _whole_lines(text: bytes, stream: Unpacked) -> Iterator[bytes]:

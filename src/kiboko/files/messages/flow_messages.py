@@ -48,6 +48,8 @@ NO_ENDS = "records without two ends"
 SAMPLES = "packet samples (PSAMP, RFC 5476), which are no flow records"
 _Template = tuple[str, int, int]
 GAPS = "records or messages that never came"
+LATE = "messages that came twice or late"
+ANEW = "sequences that began anew, as after a restart: no loss that is known of"
 _OTHER = "message of another version"
 _OTHERS = {
     b"\x00\x00\x00\x05": "sFlow version 5, which is not read: have the device send IPFIX",
@@ -109,9 +111,22 @@ class MessageReader:
         if is_short:
             self._fault("message cut short", exporter)
         flows, options = self._read_sets(data[:size], exporter, domain, sets)
-        gap = self._sequence.observe(session, domain, data[1], sequence, flows, options) if flows >= 0 else 0
+        if flows >= 0:
+            self._watch(session, exporter, domain, data[1], sequence, flows, options)
+
+    def _watch(
+        self, session: str, exporter: str, domain: int, version: int, sequence: int, flows: int, options: int
+    ) -> None:
+        """What a sequence number tells: of loss, or of something else that looks like it."""
+        watch = self._sequence
+        late, anew = watch.backwards, watch.resyncs
+        gap = watch.observe(session, domain, version, sequence, flows, options)
         if gap:
             self._fault(GAPS, exporter, gap)
+        if watch.backwards > late:
+            self._fault(LATE, exporter)
+        if watch.resyncs > anew:
+            self._fault(ANEW, exporter)
 
     def _exporter(self, session: str, domain: int, sets: list[tuple[int, bytes]]) -> str:
         """Whose templates a session's are: its address's, or its own."""
@@ -396,6 +411,8 @@ def _records(
         ):
             if name in flow:
                 row.setdefault(element, flow[name])
+        if "dot1q_vlan" in flow:
+            row.setdefault("vlanId", flow["dot1q_vlan"])
         for name, element in TIMES:
             if name in flow:
                 row.setdefault(element, round(flow[name] * 1000))

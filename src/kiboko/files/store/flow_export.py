@@ -15,9 +15,12 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.csv
 import pyarrow.parquet
+from numpy.typing import NDArray
 
 from kiboko.core.errors import UsageError
 from kiboko.core.header.services import ICMP, ICMP6, UNTOLD, WITH_PORTS
+from kiboko.core.records.columns import numbered
+from kiboko.core.records.flow_query import mac_text
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
 from kiboko.core.records.records import DENIED, PASSED, FlowRecord
 from kiboko.files.documents.saving import written_whole
@@ -131,7 +134,8 @@ def arrow_table(table: FlowTable) -> pa.Table:
     events = np.array([0, 1, 3], dtype=np.int64)[table.event]
     points = np.array([point or "" for point in table.points], dtype=object)[table.point]
 
-    direction = np.zeros(len(table), np.uint8) if table.direction is None else table.direction
+    direction, vlan = table.optional("direction"), table.optional("vlan")
+    macs = [table.optional(name) for name in ("source_mac", "destination_mac")]
 
     def column(values: Any, kind: pa.DataType, missing: Any) -> pa.Array:
         return pa.array(values, kind, mask=np.asarray(missing, dtype=np.bool_))
@@ -156,7 +160,16 @@ def arrow_table(table: FlowTable) -> pa.Table:
         "firewallEvent": column(events, whole, events == 0),
         "observationPointId": column(points, text, points == ""),
         "biflowDirection": column(direction, whole, direction == 0),
+        "vlanId": column(vlan, whole, vlan < 0),
+        "sourceMacAddress": column(_mac_texts(macs[0]), text, macs[0] < 0),
+        "destinationMacAddress": column(_mac_texts(macs[1]), text, macs[1] < 0),
     })  # fmt: skip
+
+
+def _mac_texts(numbers: NDArray[np.int64]) -> NDArray[np.object_]:
+    """MAC addresses as texts; that of none is empty."""
+    known, codes = numbered(numbers)
+    return np.array([mac_text(each) if each >= 0 else "" for each in known.tolist()] or [""], dtype=object)[codes]
 
 
 _COLUMNS = (

@@ -21,6 +21,7 @@ _FIELDS = (
     ("start", 152, 8), ("end", 153, 8), ("source", (8, 27), 0), ("destination", (12, 28), 0), ("source_port", 7, 2),
     ("destination_port", 11, 2), ("protocol", 4, 1), ("icmp", (32, 139), 2), ("flags", 6, 2), ("packets", 2, 8),
     ("octets", 1, 8), ("event", 233, 1), ("point", 138, 8), ("direction", 239, 1),
+    ("vlan", 58, 2), ("source_mac", 56, 6), ("destination_mac", 80, 6),
 )  # fmt: skip
 _EVENTS = np.array([0, 1, 3], dtype=np.uint8)
 
@@ -74,7 +75,8 @@ def _records(table: FlowTable, family: int) -> NDArray[np.uint8]:
         "protocol": table.protocol, "icmp": np.where(np.isin(table.protocol, (ICMP, ICMP6)), table.detail, 0),
         "flags": np.maximum(table.flags, 0), "packets": table.packets, "octets": table.octets,
         "event": _EVENTS[table.event], "point": points[table.point],
-        "direction": np.zeros(len(table), np.uint8) if table.direction is None else table.direction,
+        "direction": table.optional("direction"),
+        **{name: np.maximum(table.optional(name), 0) for name in ("vlan", "source_mac", "destination_mac")},
     }  # fmt: skip
     parts = []
     for (name, _, _), (_, length) in zip(_FIELDS, _specifiers(family), strict=True):
@@ -84,5 +86,6 @@ def _records(table: FlowTable, family: int) -> NDArray[np.uint8]:
             octets = wide.view(np.uint8).reshape(len(table), 16)
             parts.append(octets[:, 16 - length :])
         else:
-            parts.append(columns[name].astype(f">u{length}").view(np.uint8).reshape(len(table), length))
+            wide = columns[name].astype(">u8").view(np.uint8).reshape(len(table), 8)
+            parts.append(wide[:, 8 - length :])
     return np.concatenate(parts, axis=1)
