@@ -146,6 +146,30 @@ class Audit(OnTheDemo):
         self.assertIn("ingest-guard/inbound/old-syslog", text)
         self.assertNotIn("ingest-guard/inbound/telemetry-in", text)
 
+    def test_what_only_evidence_shows_is_a_finding_too(self):
+        text = self.kiboko("audit --finding leak --finding break --finding older-session --flows evidence/flows.csv", 1)
+        self.assertIn("2 findings: 1 high, 1 medium", text)
+        self.assertIn("leak  relay-guard/otherwise at relay-2/eth0", text)
+        self.assertIn("16 records from gauge-08 to relay-2", text)
+        self.assertIn("likely not-enforced", text)
+        self.assertIn("4 records from desk-2 to database on tcp/5432: the session began before", text)
+        text = self.kiboko("audit --finding leak --probes evidence/probes.jsonl", 1)
+        self.assertIn("1 probe from gauge-08 to relay-2 on tcp/9100: answered, though the rules stop it", text)
+
+    def test_every_fault_of_the_demo_is_found(self):
+        """The thirteen of which docs tell: each by its id and place."""
+        text = self.kiboko("audit --flows evidence/flows.csv --probes evidence/probes.jsonl --full", 1)
+        for each in (
+            "contradicted-rule  bank-edge/inbound/30", "partial-way-back  front-edge/inbound/10",
+            "route-to-nothing  desk-main: 10.62.2.21/32", "unreachable-rule  core-guard/inbound/30",
+            "unattached-filter  archive-guard", "nearly-member  gauges", "group-without-addresses  gauges",
+            "open-administration  relay-guard/ssh-for-all", "bound-elsewhere  ingest-2: telemetry",
+            "leak  relay-guard/otherwise at relay-2/eth0", "no-return-route  gauge-12/eth0",
+            "host-filter-against  gauge-04: hosts/gauge-04.json/otherwise",
+            "never-hit  ingest-guard/inbound/old-syslog", "older-session  office-to-core/otherwise at office>core",
+        ):  # fmt: skip
+            self.assertIn(each, text)
+
     def test_what_is_accepted_stands_apart_until_its_day(self):
         values = base()
         values["filters"] = {"lost": a_filter("instance", inbound=[])}
@@ -182,6 +206,7 @@ class Audit(OnTheDemo):
         for line, text in (
             ("audit --finding unatached-filter", "did you mean 'unattached-filter'"),
             ("audit --finding never-hit", "give --flows too"),
+            ("audit --finding leak", "give --flows or --probes too"),
             ("audit --today yesterday", "is no date"),
             ("audit --flows missing.csv", "missing.csv"),
         ):

@@ -1,33 +1,118 @@
-"""Rules that no recorded traffic met, as findings of an audit."""
+"""What evidence adds to an audit: rules that no recorded traffic met, and traffic that the rules say otherwise of."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 
+from kiboko.batch.confirming import take_probes
 from kiboko.batch.flow_judging import FlowJudge
-from kiboko.core.audit.findings import Finding, found
-from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.audit.findings import Finding, few, found
+from kiboko.core.errors import Place
+from kiboko.core.evidence.causes import Causes
+from kiboko.core.evidence.comparison import BREAK, LEAK, UNSURE, Comparison
+from kiboko.core.evidence.gathering import Gathered, Gatherer
 from kiboko.core.evidence.rule_usage import RuleUsage
+from kiboko.core.evidence.summary import FindingGroup, Summary
 from kiboko.core.walk.walk import Walker
-from kiboko.files.elements.column_map import ColumnMap
+from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.fields import time_filter
 from kiboko.files.logs.flow_pieces import flow_files
 
+NEVER_HIT, OLDER_SESSION = "never-hit", "older-session"
+OF_EVIDENCE = (LEAK, BREAK, OLDER_SESSION, NEVER_HIT)
+"""Kinds of findings that rest on evidence."""
 
-def never_hit(
-    walker: Walker, flows: Sequence[str | Path], columns: ColumnMap, strict: bool, since: str | None, until: str | None
+
+@dataclass(frozen=True, slots=True)
+class Recorded:
+    """Evidence that is brought to an audit: flow logs and files of probe records, and how they are read."""
+
+    flows: Sequence[str | Path] = ()
+    probes: Sequence[Path] = ()
+    columns: ColumnMap = field(default_factory=lambda: USUAL)
+    strict: bool = False
+    since: str | None = None
+    until: str | None = None
+
+
+def evidence_findings(
+    walker: Walker, recorded: Recorded, kinds: Collection[str] = ()
 ) -> tuple[list[Finding], list[str]]:
-    """Enabled rules that nothing in some flow logs hit, and what has to be borne in mind. Raises InputError and
-    UsageError, as `confirm` does."""
-    usage = RuleUsage(walker.topology)
-    judge = FlowJudge(Comparison(walker), None, strict, time_filter(since, until), usage, columns)
-    caveats = judge.take(flow_files(flows))
-    findings = [
-        found("never-hit", "/".join(line.key), line.place,
-              f"none of {usage.records:,} recorded flows met it ({line.action} {line.what})",
-              "take it out, once the log is long enough to have met it")
-        for line in usage.lines()
-        if line.is_rule and line.is_enabled and not line.is_hit
-    ]  # fmt: skip
-    return findings, caveats
+    """What evidence shows, of all kinds that rest on it or of some, and what has to be borne in mind. Raises InputError
+    and UsageError, as `confirm` does."""
+    wanted = set(kinds or OF_EVIDENCE)
+    comparison = Comparison(walker)
+    summary = Summary(walker.directory) if wanted - {NEVER_HIT} else None
+    usage = RuleUsage(walker.topology) if recorded.flows and NEVER_HIT in wanted else None
+    caveats: list[str] = []
+    findings: list[Finding] = []
+    if summary is not None:
+        for path in recorded.probes:
+            caveats += take_probes(path, recorded.strict, comparison, summary)[1]
+    if recorded.flows:
+        times = time_filter(recorded.since, recorded.until)
+        judge = FlowJudge(comparison, summary, recorded.strict, times, usage, recorded.columns)
+        caveats += judge.take(flow_files(recorded.flows))
+    if summary is not None:
+        causes = Causes(walker, summary.rows())
+        alike = Gatherer(walker).gathered(summary.rows((LEAK, BREAK, UNSURE)))
+        findings += [_of_disagreement(each, causes) for each in alike if each.groups[0].concluded.status != UNSURE]
+        findings += [_of_older(each) for each in alike if each.groups[0].concluded.cause == OLDER_SESSION]
+    if usage is not None:
+        findings += _never_hit(usage)
+    return [each for each in findings if each.id in wanted], caveats
+
+
+def _never_hit(usage: RuleUsage) -> Iterator[Finding]:
+    """Enabled rules that nothing in the logs hit."""
+    for line in usage.lines():
+        if line.is_rule and line.is_enabled and not line.is_hit:
+            yield found(
+                NEVER_HIT, "/".join(line.key), line.place,
+                f"none of {usage.records:,} recorded flows met it ({line.action} {line.what})",
+                "take it out, once the log is long enough to have met it",
+            )  # fmt: skip
+
+
+def _of_disagreement(alike: Gathered, causes: Causes) -> Finding:
+    """What evidence shows of one rule, or of one way that all rules let pass."""
+    largest = alike.groups[0]
+    likely = causes.of(largest)
+    where, place = _decided_at(largest)
+    cause = f"; likely {likely[0].id}: {likely[0].looked_at}" if likely else ""
+    return found(
+        largest.concluded.status, where, place,
+        f"{_told(alike)}: {largest.concluded.why}{cause}",
+        likely[0].to_confirm if likely else "compare what is in force there with the network file",
+        check=largest.check_line(),
+    )  # fmt: skip
+
+
+def _of_older(alike: Gathered) -> Finding:
+    """Sessions that outlived the rules under which they were opened."""
+    largest = alike.groups[0]
+    where, place = _decided_at(largest)
+    return found(OLDER_SESSION, where, place, f"{_told(alike)}: {largest.concluded.why}",
+                 "end the session, where it is not to go on", check=largest.check_line())  # fmt: skip
+
+
+def _told(alike: Gathered) -> str:
+    """Whom and what it was recorded of."""
+    word = "probe" if alike.groups[0].evidence == "probe" else "record"
+    count = f"{alike.records:,} {word}{'' if alike.records == 1 else 's'}"
+    return f"{count} from {alike.source} to {alike.destination} on {few(alike.services, 3)}"
+
+
+def _decided_at(group: FindingGroup) -> tuple[str, Place | None]:
+    """What a finding is about: the rule that decides and where, else the two ends."""
+    decider = group.finding.decider
+    if decider is None:
+        walk = group.finding.walk
+        row = next((each for each in walk.stops()), None) if walk is not None else None
+        decider = row
+    if decider is None:
+        return f"{group.source} to {group.destination}", None
+    rule = f"{decider.filter}/{decider.rule} at " if decider.filter else f"{decider.gate} "
+    return f"{rule}{decider.at}", decider.place

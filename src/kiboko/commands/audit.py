@@ -23,6 +23,8 @@ from kiboko.core.walk.walk import Walker
 from kiboko.views.output import Output, working
 from kiboko.views.text import network_option
 
+_SEEN = ("leak", "break", "older-session")
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of `audit`."""
@@ -34,14 +36,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--kinds", action="store_true", help="list every kind of finding, and do nothing else")
     parser.add_argument("--today", metavar="DATE", help="the day by which notes and acceptances are over (today)")
     parser.add_argument("--flows", metavar="PATH", type=Path, action="append", default=[],
-                        help="flow logs: also which rules nothing in them hit; repeatable")  # fmt: skip
+                        help="flow logs: also which rules nothing in them hit, and what in them the rules say otherwise"
+                        " of; repeatable")  # fmt: skip
+    parser.add_argument("--probes", metavar="FILE", type=Path, action="append", default=[],
+                        help="probe records: also which of them the rules say otherwise of; repeatable")  # fmt: skip
     add_time_options(parser)
     add_columns_option(parser)
     parser.add_argument("--full", action="store_true", help="every finding, where there are many of a kind")
     parser.add_argument("--sarif", metavar="FILE", type=Path, help="write SARIF 2.1.0 as well")
     parser.add_argument("--json", action="store_true", help="machine-readable, audit/1")
     add_examples(parser, "audit", "audit --severity high", "audit --finding never-hit --flows evidence/flows.csv",
-                 "audit --kinds")  # fmt: skip
+                 "audit --flows evidence/flows.csv --probes evidence/probes.jsonl", "audit --kinds")  # fmt: skip
 
 
 def run(args: argparse.Namespace) -> int:
@@ -56,8 +61,10 @@ def run(args: argparse.Namespace) -> int:
     for name in args.finding:
         if name not in KINDS:
             raise UsageError(f"there is no finding '{name}'{nearest(name, list(KINDS), 3, 0.5)}; --kinds lists all")
-    if "never-hit" in args.finding and not args.flows:
-        raise UsageError("never-hit rests on recorded traffic: give --flows too")
+    if args.finding and not args.flows:
+        for name, options in (("never-hit", "--flows"), *((each, "--flows or --probes") for each in _SEEN)):
+            if name in args.finding and (name == "never-hit" or not args.probes):
+                raise UsageError(f"{name} rests on recorded traffic: give {options} too")
     today = _today(args.today)
     if args.sarif is not None:
         from kiboko.files.documents.saving import check_writable
@@ -68,10 +75,11 @@ def run(args: argparse.Namespace) -> int:
     further: list[Finding] = []
     caveats: list[str] = []
     with working("looking at rules, names, routes and whole ways"):
-        if args.flows:
-            from kiboko.batch.auditing import never_hit
+        if args.flows or args.probes:
+            from kiboko.batch.auditing import Recorded, evidence_findings
 
-            further, caveats = never_hit(ends.walker, args.flows, columns_of(args), args.strict, args.since, args.until)
+            recorded = Recorded(args.flows, args.probes, columns_of(args), args.strict, args.since, args.until)
+            further, caveats = evidence_findings(ends.walker, recorded, args.finding)
         found = audit(ends, today, further, frozenset(args.finding))
     shown = AuditShown(args.severity, args.full, network_option(args.network))
     if args.sarif is not None:

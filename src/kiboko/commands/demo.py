@@ -59,7 +59,11 @@ STEPS = (
     ),
     Step("Everything that is open to the internet, on one screen.", "reach --out internet --only recorded", 1),
     Step("Who may log in to whom, zone by zone?", "matrix --by zone --service ssh", 0),
-    Step("What is wrong or dangerous in the rules themselves?", "audit", 1),
+    Step(
+        "What is wrong or dangerous in the rules themselves, or in how they are kept?",
+        "audit --flows evidence/flows.csv --probes evidence/probes.jsonl",
+        1,
+    ),
     Step("Are the promises kept that were written down?", "expect --file expectations.yaml", 1),
     Step(
         "Switch rule 20 of the banks off: what else would that do?",
