@@ -25,7 +25,7 @@ FLOORS = {
     "files.documents": 10,
     "files.elements": 11, "files.hosts": 11,
     "files.network": 12, "files.messages": 12,
-    "files.expectations": 13, "files.logs": 13, "files.store": 13,
+    "files.changes": 13, "files.expectations": 13, "files.logs": 13, "files.store": 13,
     "files.collection": 14,
     "batch": 15,
     "wire": 15,

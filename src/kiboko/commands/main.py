@@ -24,6 +24,7 @@ COMMANDS = {
     "audit": "what is wrong or dangerous in the rules themselves",
     "expect": "hold the network to written promises about traffic",
     "rehearse": "what a change does, before it is made: verdicts, expectations, findings",
+    "apply": "make a change of a change file in the network file, or take it back",
     "compare": "two network files: what they say differently, and what that opens and closes",
     "probe": "send real probes and record what came back",
     "collect": "receive flow and deny records off the wire and store them",

@@ -14,6 +14,8 @@ from kiboko.core.header.services import parse_ports
 from kiboko.views.text import clean
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from kiboko.core.network.model import Topology
     from kiboko.files.elements.column_map import ColumnMap
 
@@ -64,7 +66,12 @@ def client_ports_of(args: argparse.Namespace) -> RangeSet | None:
 def network_of(args: argparse.Namespace) -> Topology:
     """The network that a command asks about. What is odd about it is told on standard error, or with `--strict` is an
     error. Raises InputError."""
-    if args.no_cache:
+    from kiboko.files.network.listing import is_of_revision
+
+    load: Callable[[str, bool], Topology]
+    if is_of_revision(args.network):
+        from kiboko.files.network.revisions import load_revision as load
+    elif args.no_cache:
         from kiboko.files.network.network_file import load_network as load
     else:
         from kiboko.files.network.kept import load_kept as load

@@ -10,6 +10,7 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any, TypeVar
 
 from kiboko.core.errors import InputError, Place, Problem
@@ -41,7 +42,7 @@ from kiboko.core.network.model import (
 from kiboko.files.documents.lined_yaml import Items, Table
 from kiboko.files.network.filter_section import FilterReader
 from kiboko.files.network.names import PEER_KINDS, Names, name_fault
-from kiboko.files.network.parts import Part, read_parts, unread_files
+from kiboko.files.network.parts import Part, Texts, read_parts, unread_files
 from kiboko.files.network.schema import (
     ExpectationShape,
     GatewayShape,
@@ -85,13 +86,18 @@ def load_network(path: str, files_elsewhere: bool = False) -> Topology:
     return load_with_files(path, files_elsewhere)[0]
 
 
-def load_with_files(path: str, files_elsewhere: bool = False) -> tuple[Topology, tuple[Path, ...]]:
-    """As `load_network`, and the files beside the network's own that went into it. Raises InputError."""
+def load_with_files(
+    path: str, files_elsewhere: bool = False, texts: Texts = MappingProxyType({}), shown: str | None = None
+) -> tuple[Topology, tuple[Path, ...]]:
+    """As `load_network`, and the files beside the network's own that went into it. What `texts` has is read instead of
+    the files of these names; `shown` is what the network file is called in messages, where that is not its path.
+    Raises InputError."""
     problems: list[Problem] = []
-    parts = read_parts(Path(path), path, problems)
+    shown = path if shown is None else shown
+    parts = read_parts(Path(path), shown, problems, texts)
     builder = _Builder(Path(path), parts, problems, files_elsewhere)
-    topology = builder.build(path)
-    problems.extend(unread_files(Path(path), path, builder.used_files))
+    topology = builder.build(shown)
+    problems.extend(unread_files(Path(path), shown, builder.used_files))
     if problems:
         raise InputError(_in_order(problems))
     warnings = tuple(_in_order(list(consistency.warnings_of(topology))))

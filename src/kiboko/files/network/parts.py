@@ -8,6 +8,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 from kiboko.core.errors import InputError, Place, Problem
@@ -18,6 +19,8 @@ from kiboko.files.documents.shapes import held_against
 from kiboko.files.network.listing import DATA_SUFFIXES
 from kiboko.files.network.schema import NetworkFile
 
+Texts = Mapping[str, str]
+"""Texts that are read in the place of files, by what these are called in messages."""
 _COLUMNS = ("name", "subnet", "address", "public", "state", "tags", "filters", "listens")
 
 
@@ -31,23 +34,24 @@ class Part:
     names: Mapping[str, Mapping[str, Place]]
 
 
-def read_parts(path: Path, shown: str, problems: list[Problem]) -> list[Part]:
-    """Every part of a network file or folder; what is wrong is added to `problems`.
+def read_parts(path: Path, shown: str, problems: list[Problem], texts: Texts = MappingProxyType({})) -> list[Part]:
+    """Every part of a network file or folder; what is wrong is added to `problems`. A file that `texts` has, by what it
+    is called in messages, is read from there.
 
     Raises InputError where there is nothing to read at all.
     """
     if not path.exists():
         raise InputError(f"{shown}: no such network file; name one with --network PATH or KIBOKO_NETWORK")
     if not path.is_dir():
-        part = _read_part(path, shown, problems)
+        part = _read_part(path, shown, problems, texts)
         return [part] if part else []
     files = sorted(path.iterdir())
     yamls = [file for file in files if file.suffix == ".yaml" and file.is_file()]
     if not yamls:
         raise InputError(f"{shown}: a network folder holds at least one *.yaml file, and there is none here")
-    parts = [_read_part(file, f"{shown.rstrip('/')}/{file.name}", problems) for file in yamls]
+    parts = [_read_part(file, f"{shown.rstrip('/')}/{file.name}", problems, texts) for file in yamls]
     tables = [file for file in files if file.name == "instances.csv"]
-    parts += [_read_instances(file, f"{shown.rstrip('/')}/{file.name}", problems) for file in tables]
+    parts += [_read_instances(file, f"{shown.rstrip('/')}/{file.name}", problems, texts) for file in tables]
     return [part for part in parts if part is not None]
 
 
@@ -70,9 +74,14 @@ def unread_files(path: Path, shown: str, used: set[Path]) -> list[Problem]:
     ]
 
 
-def _read_part(path: Path, shown: str, problems: list[Problem]) -> Part | None:
+def _text(path: Path, shown: str, texts: Texts) -> str:
+    """The text of a file. Raises InputError."""
+    return texts[shown].removeprefix("\ufeff") if shown in texts else lined_yaml.read_text(path, shown)
+
+
+def _read_part(path: Path, shown: str, problems: list[Problem], texts: Texts) -> Part | None:
     try:
-        raw, found = lined_yaml.parse(lined_yaml.read_text(path, shown), shown)
+        raw, found = lined_yaml.parse(_text(path, shown, texts), shown)
     except InputError as error:
         problems.extend(error.problems)
         return None
@@ -144,10 +153,10 @@ def _leave_out(raw: Table, location: tuple[int | str, ...]) -> None:
         holder.pop(step, None)
 
 
-def _read_instances(path: Path, shown: str, problems: list[Problem]) -> Part | None:
+def _read_instances(path: Path, shown: str, problems: list[Problem], texts: Texts) -> Part | None:
     """`instances.csv` as the section `instances`: one row per interface."""
     try:
-        text = lined_yaml.read_text(path, shown)
+        text = _text(path, shown, texts)
     except InputError as error:
         problems.extend(error.problems)
         return None

@@ -1,0 +1,1 @@
+"""Changes as files: read, made in the network file, and taken back."""

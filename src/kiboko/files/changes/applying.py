@@ -1,0 +1,128 @@
+"""A change made in a network, read as if it were made, and written: to a new file, or in place with a way back."""
+
+from __future__ import annotations
+
+import contextlib
+import difflib
+import os
+import shutil
+import stat
+from collections.abc import Iterator
+from pathlib import Path
+
+from kiboko.core.errors import InputError, Place, Problem, UsageError
+from kiboko.core.network.model import Topology
+from kiboko.files.changes.change_file import Change
+from kiboko.files.changes.making import make
+from kiboko.files.changes.sheets import Sheet, Sheets
+from kiboko.files.documents.saving import check_writable, write_whole
+from kiboko.files.network.network_file import load_with_files
+
+_CONTEXT = 3
+
+
+def changed(path: str, change: Change, files_elsewhere: bool = False) -> tuple[Topology, Sheets]:
+    """The network that a file or folder describes once a change is made, and its files with the change in them: nothing
+    is written. Raises InputError where the change does not fit, or what comes of it is no network file."""
+    sheets = Sheets.read(path)
+    make(change, sheets)
+    try:
+        return load_with_files(path, files_elsewhere, sheets.texts())[0], sheets
+    except InputError as error:
+        told = Problem(Place(change.file, 1), "made, this change leaves a network file that cannot be read:")
+        raise InputError([told, *error.problems]) from error
+
+
+def differences(sheets: Sheets) -> Iterator[str]:
+    """What was edited, as a unified diff, line by line."""
+    for sheet in sheets.all:
+        if sheet.is_changed:
+            yield from difflib.unified_diff(
+                sheet.before.splitlines(keepends=True), sheet.body.text.splitlines(keepends=True), sheet.shown,
+                sheet.shown, n=_CONTEXT,
+            )  # fmt: skip
+
+
+def write_new(sheets: Sheets, path: str, target: Path) -> None:
+    """Write the changed network to a new file, or a folder to a new folder. Raises UsageError where that is there
+    already, EnvironmentFailure where it cannot be written."""
+    if target.exists():
+        raise UsageError(f"--out {target}: there is such a file already; --in-place changes the network file itself")
+    check_writable(target)
+    if not Path(path).is_dir():
+        write_whole(target, sheets.all[0].body.text.encode())
+        return
+    shutil.copytree(path, target)
+    for sheet in sheets.all:
+        if sheet.is_changed:
+            write_whole(target / sheet.path.name, sheet.body.text.encode())
+
+
+def backup_of(path: Path, name: str) -> Path:
+    """Where a file is kept as it was before the change of a name."""
+    return path.with_name(f"{path.name}.before-{name}")
+
+
+def write_in_place(sheets: Sheets, change: Change) -> list[tuple[str, Path]]:
+    """Write a change into the network file itself; what each file that it edits was is kept beside it. The files, by
+    what they are called, and where they are kept. Raises UsageError where the change was made before."""
+    edited = [sheet for sheet in sheets.all if sheet.is_changed]
+    kept = [backup_of(_real(sheet), change.name) for sheet in edited]
+    for backup in kept:
+        if backup.exists():
+            raise UsageError(f"{backup} is there already: was '{change.name}' made before? --undo takes it back")
+        check_writable(backup)
+    for sheet, backup in zip(edited, kept, strict=True):
+        write_whole(backup, sheet.before.encode())
+        _copy_mode(_real(sheet), backup)
+    for sheet in edited:
+        _write_back(_real(sheet), sheet.body.text.encode())
+    return [(sheet.shown, backup) for sheet, backup in zip(edited, kept, strict=True)]
+
+
+def undo(path: str, change: Change) -> list[str]:
+    """Give the files back as they were before a change, octet by octet. The files, by what they are called.
+
+    Raises InputError where it was not made here, or they were changed since: then nothing is written.
+    """
+    now = Sheets.read(path)
+    backups = {sheet.shown: backup_of(_real(sheet), change.name) for sheet in now.all}
+    made = [sheet for sheet in now.all if backups[sheet.shown].exists()]
+    if not made:
+        names = ", ".join(str(backup) for backup in backups.values())
+        raise InputError(f"{change.file}: there is no {names}: '{change.name}' was not made here with --in-place")
+    before = Sheets.read(path)
+    for sheet in before.all:
+        if backups[sheet.shown].exists():
+            text = backups[sheet.shown].read_bytes().decode("utf-8")
+            sheet.before = text
+            sheet.body = type(sheet.body)(text)
+    make(change, before)
+    for was, is_ in zip(before.all, now.all, strict=True):
+        if was.body.text != is_.body.text:
+            raise InputError(
+                f"{was.shown}: it is not what {change.file} made of {backups[was.shown]}: one of them was changed"
+                " since; nothing is written"
+            )
+    for sheet in made:
+        _write_back(_real(sheet), backups[sheet.shown].read_bytes())
+        backups[sheet.shown].unlink()
+    return [sheet.shown for sheet in made]
+
+
+def _real(sheet: Sheet) -> Path:
+    """The file itself, where its path is a link."""
+    return sheet.path.resolve()
+
+
+def _write_back(path: Path, data: bytes) -> None:
+    """Write a file anew that stays readable and writable to whom it was."""
+    mode = stat.S_IMODE(path.stat().st_mode)
+    write_whole(path, data)
+    with contextlib.suppress(OSError):
+        os.chmod(path, mode)
+
+
+def _copy_mode(path: Path, copy: Path) -> None:
+    with contextlib.suppress(OSError):
+        shutil.copymode(path, copy)
