@@ -20,18 +20,26 @@ NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "3"))
 CHANGES = 5
 
 
-def changed(values, chance):
+ANYTHING = ("turn", "drop", "detach", "route", "service")
+OF_RULES = ("turn", "drop", "service", "move", "peer")
+
+
+def changed(values, chance, kinds=ANYTHING):
     """The same network with one thing changed: a rule turned, dropped or moved, a filter taken off, a route removed."""
     values = copy.deepcopy(values)
     rules = [(each, rule) for chosen in values["filters"].values() for way in ("inbound", "outbound", "rules")
              for each in [chosen.get(way) or []] for rule in each]  # fmt: skip
-    kind = chance.choice(["turn", "drop", "detach", "route", "service"])
-    if kind in ("turn", "drop", "service") and rules:
+    kind = chance.choice(kinds)
+    if kind in OF_RULES and rules:
         listed, rule = chance.choice(rules)
         if kind == "drop":
             listed.remove(rule)
         elif kind == "turn":
             rule["enabled"] = not rule.get("enabled", True)
+        elif kind == "move":
+            rule["order"] = chance.choice([1, 5000]) + chance.randrange(900)
+        elif kind == "peer":
+            rule["from"] = chance.choice([*values["instances"], "internet", "north", "10.1.0.0/17"])
         else:
             rule["service"] = "tcp/8000-8010"
     elif kind == "route" and values["route_tables"]:
@@ -66,13 +74,13 @@ def every_cell(old, new, family):
 
 
 class HeldToWalks(unittest.TestCase):
-    def test_every_verdict_that_changes_and_no_other(self):
+    def held(self, seeds, changes, kinds, least):
         met = 0
-        for seed in range(NETWORKS):
+        for seed in seeds:
             values = random_network(seed)
             chance, other = random.Random(seed), values
-            for _ in range(CHANGES):
-                other = changed(other, chance)
+            for _ in range(changes):
+                other = changed(other, chance, kinds)
             try:
                 old, new = (Ends(Walker(load(each))) for each in (values, other))
             except InputError:  # what was changed is no network any more
@@ -91,7 +99,14 @@ class HeldToWalks(unittest.TestCase):
                         self.assertEqual([tuple(verdicts)], [(each.before, each.after) for each in mine], text)
                     else:
                         self.assertEqual([], mine, text)
-        self.assertGreater(met, 20 * NETWORKS)
+        self.assertGreater(met, least * len(seeds))
+
+    def test_every_verdict_that_changes_and_no_other(self):
+        self.held(range(NETWORKS), CHANGES, ANYTHING, 20)
+
+    def test_where_only_rules_change_no_less_is_found(self):
+        """What a changed rule cannot match is not looked at then, and must not differ."""
+        self.held(range(40, 40 + NETWORKS), 1, OF_RULES, 2)
 
 
 class Differences(unittest.TestCase):
@@ -154,7 +169,7 @@ class Differences(unittest.TestCase):
         )
 
     def test_too_many_pairs_are_refused_with_what_to_ask_instead(self):
-        self.new["filters"]["guard"]["inbound"] = []
+        self.new["filters"]["guard"]["inbound"] = [{"order": 10, "action": "allow"}]
         few = unittest.mock.patch("kiboko.core.changes.difference.MOST_PAIRS", 2)
         with few, self.assertRaisesRegex(UsageError, "matrix --against"):
             self.found()

@@ -11,6 +11,7 @@ from kiboko.core.audit.findings import KINDS, SEVERITIES, Finding, found
 from kiboko.core.audit.places import of_attachments, of_names, of_routes
 from kiboko.core.audit.rules import of_filter, of_kernel
 from kiboko.core.audit.ways import of_hosts, of_listeners, of_openness, of_replies
+from kiboko.core.header.ranges import RangeSet
 from kiboko.core.hints import nearest
 from kiboko.core.network.model import Accepted
 from kiboko.core.queries.ends import Ends
@@ -24,7 +25,18 @@ class Audit:
     accepted: tuple[Finding, ...]
 
 
-def audit(ends: Ends, today: date, further: Iterable[Finding] = (), kinds: Collection[str] = ()) -> Audit:
+@dataclass(frozen=True, slots=True)
+class Scope:
+    """What findings rest on that a change of rules can bring or end: the filters whose rules it changes, and the
+    services of the traffic that it can touch."""
+
+    filters: frozenset[str]
+    services: RangeSet
+
+
+def audit(
+    ends: Ends, today: date, further: Iterable[Finding] = (), kinds: Collection[str] = (), scope: Scope | None = None
+) -> Audit:
     """Look for every kind of finding.
 
     Parameters
@@ -32,6 +44,7 @@ def audit(ends: Ends, today: date, further: Iterable[Finding] = (), kinds: Colle
     today : the day by which notes and acceptances are over
     further : findings from elsewhere, such as rules that no recorded traffic hit
     kinds : only these kinds; all where none is named
+    scope : only what may be another with a change of rules; None for everything
 
     >>> from kiboko.core.walk.walk import Walker
     >>> from kiboko.files.network.network_file import load_network
@@ -39,7 +52,8 @@ def audit(ends: Ends, today: date, further: Iterable[Finding] = (), kinds: Colle
     >>> [each.at for each in found.findings if each.id == "unattached-filter"]
     ['archive-guard']
     """
-    listed = [each for each in (*_all(ends, today), *further) if not kinds or each.id in kinds]
+    made = _all(ends, today) if scope is None else _within(ends, today, scope)
+    listed = [each for each in (*made, *further) if not kinds or each.id in kinds]
     left, accepted, used = [], [], set()
     for each in dict.fromkeys(listed):
         word = next(
@@ -51,7 +65,7 @@ def audit(ends: Ends, today: date, further: Iterable[Finding] = (), kinds: Colle
             left.append(each)
         else:
             accepted.append(dataclasses.replace(each, accepted=word))
-    if not kinds or "accepted-in-vain" in kinds:
+    if (not kinds or "accepted-in-vain" in kinds) and scope is None:
         left.extend(_in_vain(ends, used, today))
     return Audit(tuple(sorted(left, key=_rank)), tuple(sorted(accepted, key=_rank)))
 
@@ -67,6 +81,19 @@ def _all(ends: Ends, today: date) -> Iterator[Finding]:
     yield from of_routes(walker)
     yield from of_replies(walker)
     yield from of_openness(ends)
+    yield from of_listeners(ends)
+    yield from of_hosts(ends)
+
+
+def _within(ends: Ends, today: date, scope: Scope) -> Iterator[Finding]:
+    """What rests on the rules of some filters, in them or on whole ways."""
+    walker = ends.walker
+    for name in scope.filters & set(walker.topology.filters):
+        yield from of_filter(walker, walker.topology.filters[name], today)
+    yield from of_attachments(walker)
+    yield from of_replies(walker)
+    if scope.services & walker.topology.administration:
+        yield from of_openness(ends)
     yield from of_listeners(ends)
     yield from of_hosts(ends)
 

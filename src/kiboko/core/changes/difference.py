@@ -9,13 +9,14 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from kiboko.core.changes.touched import Touched, bare, is_same, touched
 from kiboko.core.errors import Place, UsageError
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Filter, Interface, Listener, Rule, Topology
-from kiboko.core.queries.ends import Ends, Member
+from kiboko.core.queries.ends import Ends, Member, services_for
 from kiboko.core.reachability.products import apart, products
 from kiboko.core.reachability.reach import MOST_PAIRS, Statuses
 from kiboko.core.reachability.space import Space, SpaceEnd, address_cuts
@@ -84,10 +85,15 @@ def difference(old: Ends, new: Ends, services: RangeSet, family: int | None = No
     changed: list[Changed] = []
     moved: dict[str, None] = {}
     if said:
+        what = touched(old, new)
+        services = services if what is None else services & what.services
+        anybody = [each.resolve("any").members for each in (old, new)]
         cuts = [edge for each in (old, new) for edge in address_cuts(each.walker)]
         spaces = Space(old, services, cuts=cuts), Space(new, services, cuts=cuts)
         for each in (4, 6) if family is None else (family,):
-            part = _OfFamily(spaces, each, _touched(old, new))
+            if not services_for(services, each):
+                continue
+            part = _OfFamily(spaces, each, what, anybody)
             changed += part.lines()
             moved |= dict.fromkeys(part.moved)
     changed.sort(key=lambda each: ((OPENED, CLOSED, IN_PART).index(each.kind), each.family, -each.pairs))
@@ -96,12 +102,17 @@ def difference(old: Ends, new: Ends, services: RangeSet, family: int | None = No
 
 
 class _OfFamily:
-    def __init__(self, spaces: tuple[Space, Space], family: int, touched: frozenset[str] | None) -> None:
-        self.spaces, self.family, self.touched = spaces, family, touched
+    def __init__(
+        self, spaces: tuple[Space, Space], family: int, what: Touched | None, anybody: Sequence[Sequence[Member]]
+    ) -> None:
+        self.spaces, self.family, self.touched = spaces, family, what
         self.moved: dict[str, None] = {}
         """Machines and ranges that either version has otherwise."""
-        self.senders = _common(spaces, family, True, self.moved)
-        self.receivers = _common(spaces, family, False, self.moved)
+        sides = []
+        for is_sender in (True, False):
+            chosen = [list(what.chosen(each, is_sender)) if what is not None else each for each in anybody]
+            sides.append(_common(spaces, family, is_sender, chosen, self.moved))
+        self.senders, self.receivers = sides
 
     def lines(self) -> Iterator[Changed]:
         """Every product of ends and services whose verdict changed."""
@@ -123,15 +134,9 @@ class _OfFamily:
                 yield from self._compared(rows, columns)
 
     def _is_touched(self, pair: tuple[SpaceEnd, SpaceEnd]) -> bool:
-        if self.touched is None:
-            return True
-        for end, space in zip(pair, self.spaces, strict=True):
-            endpoint = space.layout.end(end.atom).endpoint
-            names = [end.instance, endpoint.subnet.name if endpoint.subnet else None, end.outside,
-                     f"zone:{endpoint.zone}" if endpoint.zone else None]  # fmt: skip
-            if any(name in self.touched for name in names if name):
-                return True
-        return False
+        return self.touched is None or any(
+            self.touched.carries(space.ends, end.members[0]) for end, space in zip(pair, self.spaces, strict=True)
+        )
 
     def _compared(self, rows: Rows, columns: Rows) -> Iterator[Changed]:
         tables: list[NDArray[np.int32]] = []
@@ -224,11 +229,12 @@ class _Refined:
 
 
 def _common(
-    spaces: tuple[Space, Space], family: int, is_sender: bool, moved: dict[str, None]
-) -> list[tuple[SpaceEnd, SpaceEnd]]:
+    spaces: tuple[Space, Space], family: int, is_sender: bool, chosen: Sequence[Sequence[Member]],
+    moved: dict[str, None],
+) -> list[tuple[SpaceEnd, SpaceEnd]]:  # fmt: skip
     """The ends that both versions have, each as either has it: machines by name and address; addresses as far as
     neither tells them apart. What has none in the other is noted in `moved`."""
-    found = [space.ends_of(space.ends.resolve("any").members, family, is_sender) for space in spaces]
+    found = [space.ends_of(some, family, is_sender) for space, some in zip(spaces, chosen, strict=True)]
     machines = [
         {(end.name, str(space.layout.addresses.first(end.atom))): end for end in ends if end.members[0].low is None}
         for ends, space in zip(found, spaces, strict=True)
@@ -264,54 +270,6 @@ def _common(
     return pairs
 
 
-def _touched(old: Ends, new: Ends) -> frozenset[str] | None:
-    """The names of ends that a change of rules alone can touch; None where more than rules differs."""
-    before, after = old.topology, new.topology
-    same = ("defaults", "networks", "outsides", "gateways", "route_tables", "subnets", "zones", "crossings", "groups",
-            "instances")  # fmt: skip
-    if not all(_is_same(getattr(before, part), getattr(after, part)) for part in same):
-        return None
-    if set(before.filters) != set(after.filters):
-        return None
-    changed = {name for name, each in before.filters.items() if not _is_same(each, after.filters[name])}
-    if any((before.filters[name].attach_to, before.filters[name].exempt)
-           != (after.filters[name].attach_to, after.filters[name].exempt) for name in changed):  # fmt: skip
-        return None  # who carries it may be named by others
-    hops = {entry.instance for table in after.route_tables.values() for entry in table.entries if entry.instance}
-    found: set[str] = set()
-    for topology, ends in ((before, old), (after, new)):
-        for interface in ends.directory.interfaces():
-            if any(each.name in changed for each in ends.walker.membership.filters_on(interface)):
-                found.add(interface.instance)
-        found.update(
-            each.name
-            for each in topology.instances.values()
-            if isinstance(each.host_filter, str) and each.host_filter in changed
-        )
-        found.update(each.name for each in topology.subnets.values() if each.filter in changed)
-        found.update(each.name for each in topology.outsides.values() if each.filter in changed)
-        found.update(f"zone:{each.source}" for each in topology.crossings if each.filter in changed)
-    return None if found & hops else frozenset(found)  # packets of others pass through a next hop
-
-
-def _is_same(one: object, other: object) -> bool:
-    """Whether two values say the same, wherever it is written."""
-    return one is other or _bare(one) == _bare(other)
-
-
-def _bare(value: object) -> object:
-    """A value without where it is written: two files that say the same are the same."""
-    if isinstance(value, Place):
-        return None
-    if isinstance(value, Mapping):
-        return {key: _bare(each) for key, each in value.items()}
-    if dataclasses.is_dataclass(value) and not isinstance(value, type):
-        return type(value), tuple(_bare(getattr(value, field.name)) for field in dataclasses.fields(value))
-    if isinstance(value, Sequence) and not isinstance(value, str | bytes):
-        return tuple(_bare(each) for each in value)
-    return value
-
-
 # What is said.
 
 
@@ -325,14 +283,14 @@ def differences_said(old: Topology, new: Topology) -> Iterator[Said]:
             continue
         for name in dict.fromkeys((*before, *after)):
             one, other = before.get(name), after.get(name)
-            if not _is_same(one, other):
+            if not is_same(one, other):
                 shown = [None if each is None else "there" for each in (one, other)]
                 if one is not None and other is not None:
                     shown = _fields(one, other)
                 yield Said(
                     section, name, shown[0], shown[1], getattr(other if other is not None else one, "place", None)
                 )
-    if _bare(old.defaults) != _bare(new.defaults):
+    if bare(old.defaults) != bare(new.defaults):
         told = _fields(old.defaults, new.defaults)
         yield Said("defaults", "", told[0], told[1], None)
     crossings = [{(each.source, each.destination): each for each in each_.crossings} for each_ in (old, new)]
@@ -354,7 +312,7 @@ def _of_filter(one: Filter | None, other: Filter | None) -> Iterator[Said]:
     if one is other:
         return
     plain = [dataclasses.replace(each, inbound=None, outbound=None, rules=None) for each in (one, other)]
-    if _bare(plain[0]) != _bare(plain[1]):
+    if bare(plain[0]) != bare(plain[1]):
         told = _fields(plain[0], plain[1])
         yield Said("filters", one.name, told[0], told[1], other.place)
     for way in ("inbound", "outbound", "rules"):
@@ -362,7 +320,7 @@ def _of_filter(one: Filter | None, other: Filter | None) -> Iterator[Said]:
         for name in dict.fromkeys((*before, *after)):
             was, is_ = before.get(name), after.get(name)
             in_order = one.decide == other.decide == "first"
-            if _bare(_ordered(was, in_order)) != _bare(_ordered(is_, in_order)):
+            if bare(_ordered(was, in_order)) != bare(_ordered(is_, in_order)):
                 place = (is_ or was).place  # type: ignore[union-attr]
                 with_order = was is not None and is_ is not None and was.order != is_.order and in_order
                 texts = [_rule_text(each, with_order) for each in (was, is_)]
@@ -388,7 +346,7 @@ def _fields(one: object, other: object) -> list[str | None]:
     told: list[list[str]] = [[], []]
     for field in dataclasses.fields(one):
         values = [getattr(each, field.name) for each in (one, other)]
-        if field.name == "place" or _bare(values[0]) == _bare(values[1]):
+        if field.name == "place" or bare(values[0]) == bare(values[1]):
             continue
         texts = [_value_text(value) for value in values]
         if field.name == "interfaces":
@@ -407,7 +365,7 @@ def _interfaces(some: Sequence[Interface], others: Sequence[Interface]) -> list[
         if one is None or other is None:
             for text, each in zip(told, (one, other), strict=True):
                 text.append(device if each is not None else f"no {device}")
-        elif _bare(one) != _bare(other):
+        elif bare(one) != bare(other):
             for text, value in zip(told, _fields(one, other), strict=True):
                 text.append(f"{device} ({value})")
     return ["; ".join(text) for text in told]

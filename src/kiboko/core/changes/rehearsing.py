@@ -6,10 +6,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
 
-from kiboko.core.audit.audit import audit
+from kiboko.core.audit.audit import Scope, audit
 from kiboko.core.audit.findings import NOTE, Finding
 from kiboko.core.changes.difference import Difference, difference
 from kiboko.core.changes.expecting import Held, held
+from kiboko.core.changes.touched import touched
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.edits import toggled_rule
 from kiboko.core.network.model import Expectation, Topology
@@ -51,8 +52,12 @@ def rehearse(
     `difference` does."""
     found = difference(old, new, services, family)
     before, after = held(old, expectations), held(new, expectations)
-    findings = [{(each.id, each.at): each for each in audit(ends, today).findings if each.severity != NOTE}
-                for ends in (old, new)]  # fmt: skip
+    what = touched(old, new)
+    scope = Scope(what.filters, what.services) if what is not None else None
+    findings = [
+        {(each.id, each.at): each for each in audit(ends, today, scope=scope).findings if each.severity != NOTE}
+        for ends in (old, new)
+    ]
     return Rehearsal(
         found, tuple(zip(before, after, strict=True)),
         tuple(each for key, each in findings[0].items() if key not in findings[1]),

@@ -1,0 +1,207 @@
+"""What a change of rules can touch: which ends carry them, and which traffic matches any rule that is not as it was.
+
+The first rule that matches decides. Two lists of rules have a longest run of rules in common, in the same order; a
+packet that matches none of the others meets the same first rule in both. So only traffic that matches one of the
+others, there or on its way back, can come to anything else.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from difflib import SequenceMatcher
+
+from kiboko.core.errors import Place
+from kiboko.core.header.addresses import AddressSet
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS
+from kiboko.core.network.model import Filter, Rule, Topology
+from kiboko.core.queries.ends import Ends, Member
+from kiboko.core.walk.walk import Walker
+
+_WAYS = ("inbound", "outbound", "rules")
+_EVERYTHING = RangeSet.span(0, (1 << 24) - 1)
+_PARTS = ("defaults", "networks", "outsides", "gateways", "route_tables", "subnets", "zones", "crossings", "groups",
+          "instances")  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Touched:
+    """What a change can touch. `filters` are those whose rules differ. `carriers` are the names of ends of which one
+    must be of a pair: machines, subnets, outsides, and zones as `zone:NAME`. `services` are those of the traffic;
+    `senders` and `receivers` the addresses that it goes from and to, None for all."""
+
+    filters: frozenset[str]
+    carriers: frozenset[str]
+    services: RangeSet
+    senders: AddressSet | None
+    receivers: AddressSet | None
+
+    def chosen(self, members: Iterable[Member], is_sender: bool) -> Iterator[Member]:
+        """Those of some members that the traffic may go from, or to."""
+        wanted = self.senders if is_sender else self.receivers
+        return (each for each in members if wanted is None or _is_among(each, wanted))
+
+    def carries(self, ends: Ends, member: Member) -> bool:
+        """Whether an end is, or lies in, what carries a changed filter."""
+        topology = ends.topology
+        if member.low is None:
+            names = [member.instance, *(each.subnet for each in member.interfaces)]
+            zones = [topology.subnets[each.subnet].zone for each in member.interfaces]
+        else:
+            endpoint = ends.directory.endpoint(member.low)
+            names = [member.instance, member.outside, endpoint.subnet.name if endpoint.subnet else None]
+            names += [endpoint.interface.instance if endpoint.interface else None]
+            zones = [endpoint.zone]
+        return any(name in self.carriers for name in names) or any(f"zone:{zone}" in self.carriers for zone in zones)
+
+
+def touched(old: Ends, new: Ends) -> Touched | None:
+    """What a change can touch; None where more than rules differs."""
+    before, after = old.topology, new.topology
+    if not all(is_same(getattr(before, part), getattr(after, part)) for part in _PARTS):
+        return None
+    if set(before.filters) != set(after.filters):
+        return None
+    changed = {name for name, each in before.filters.items() if not is_same(each, after.filters[name])}
+    if any((before.filters[name].attach_to, before.filters[name].exempt)
+           != (after.filters[name].attach_to, after.filters[name].exempt) for name in changed):  # fmt: skip
+        return None  # who carries it may be named by others
+    hops = {entry.instance for table in after.route_tables.values() for entry in table.entries if entry.instance}
+    carriers = frozenset(name for ends in (old, new) for name in _carriers(ends, changed))
+    if carriers & hops:
+        return None  # packets of others pass through a next hop
+    rules: list[tuple[Walker, Rule]] = []
+    for name in changed:
+        own = changed_rules(before.filters[name], after.filters[name])
+        if own is None:
+            return Touched(frozenset(changed), carriers, _EVERYTHING, None, None)
+        rules += [(ends.walker, rule) for ends, some in zip((old, new), own, strict=True) for rule in some]
+    return _of_rules(frozenset(changed), carriers, rules)
+
+
+def _carriers(ends: Ends, changed: set[str]) -> Iterator[str]:
+    topology = ends.topology
+    for interface in ends.directory.interfaces():
+        if any(each.name in changed for each in ends.walker.membership.filters_on(interface)):
+            yield interface.instance
+    for instance in topology.instances.values():
+        if isinstance(instance.host_filter, str) and instance.host_filter in changed:
+            yield instance.name
+    yield from (each.name for each in topology.subnets.values() if each.filter in changed)
+    yield from (each.name for each in topology.outsides.values() if each.filter in changed)
+    yield from (f"zone:{each.source}" for each in topology.crossings if each.filter in changed)
+
+
+def changed_rules(before: Filter, after: Filter) -> tuple[list[Rule], list[Rule]] | None:
+    """The enabled rules of two versions of a filter that are not of their longest common run, of either; None where
+    something else than rules differs, such as what is done where none matches."""
+    plain = [dataclasses.replace(each, inbound=None, outbound=None, rules=None) for each in (before, after)]
+    if not is_same(*plain):
+        return None
+    gone: list[Rule] = []
+    new: list[Rule] = []
+    for way in _WAYS:
+        lists: tuple[Sequence[Rule] | None, Sequence[Rule] | None] = getattr(before, way), getattr(after, way)
+        if (lists[0] is None) != (lists[1] is None):
+            return None  # a direction that is named is filtered
+        one, other = ([rule for rule in sorted(each or (), key=lambda rule: rule.order) if rule.enabled]
+                      for each in lists)  # fmt: skip
+        keys = [[_matched(rule) for rule in each] for each in (one, other)]
+        runs = SequenceMatcher(None, keys[0], keys[1], autojunk=False).get_opcodes()
+        for kind, low, high, begin, end in runs:
+            if kind != "equal":
+                gone += one[low:high]
+                new += other[begin:end]
+    return gone, new
+
+
+def _matched(rule: Rule) -> tuple[object, ...]:
+    """What a rule matches and does, whatever it is called and wherever it stands."""
+    return (rule.action, rule.sources, rule.destinations, rule.services, rule.source_ports, rule.stateful)
+
+
+def _of_rules(filters: frozenset[str], carriers: frozenset[str], rules: Sequence[tuple[Walker, Rule]]) -> Touched:
+    services: list[RangeSet] = []
+    senders: list[AddressSet | None] = []
+    receivers: list[AddressSet | None] = []
+    for walker, rule in rules:
+        near, far = (walker.membership.peer_addresses(peer) for peer in (rule.sources, rule.destinations))
+        near, far = (_seen(walker.topology, each) for each in (near, far))
+        services.append(_EVERYTHING if rule.services is None else rule.services)
+        senders.append(near)
+        receivers.append(far)
+        back = _answered(walker.topology, rule)
+        if back:
+            services.append(back)
+            senders.append(far)
+            receivers.append(near)
+    return Touched(filters, carriers, _union(services), _all_of(senders), _all_of(receivers))
+
+
+def _seen(topology: Topology, addresses: AddressSet | None) -> AddressSet | None:
+    """The addresses that a rule speaks of; None where one of them is shared, so that anybody may stand behind it."""
+    shared = [each.address for each in topology.gateways.values() if each.address is not None]
+    return None if addresses is None or any(each in addresses for each in shared) else addresses
+
+
+def _answered(topology: Topology, rule: Rule) -> RangeSet:
+    """The services whose replies a rule may match: of those that have ports, where one of a client's is among those of
+    the rule."""
+    if rule.services is None:
+        return _EVERYTHING
+    clients = RangeSet.of(pair for ports in _client_ports(topology) for pair in ports)
+    found: list[tuple[int, int]] = []
+    for protocol in sorted(WITH_PORTS):
+        asked = RangeSet.of((protocol << 16 | low, protocol << 16 | high) for low, high in clients)
+        if rule.services & asked:
+            ports = rule.source_ports if rule.source_ports is not None else RangeSet.span(0, 65535)
+            found += [(protocol << 16 | low, protocol << 16 | high) for low, high in ports]
+    for protocol in (ICMP, ICMP6):
+        whole = RangeSet.span(protocol << 16, protocol << 16 | 0xFFFF)
+        if rule.services & whole:
+            found += list(whole)
+    return RangeSet.of(found)
+
+
+def _client_ports(topology: Topology) -> Iterator[RangeSet]:
+    yield topology.defaults.ephemeral_ports
+    own = [each.ephemeral_ports for each in topology.instances.values()]
+    own += [each.ephemeral_ports for each in topology.outsides.values()]
+    yield from (ports for ports in own if ports is not None)
+
+
+def _union(sets: Sequence[RangeSet]) -> RangeSet:
+    return RangeSet.of(pair for each in sets for pair in each)
+
+
+def _all_of(sets: Sequence[AddressSet | None]) -> AddressSet | None:
+    known = [each for each in sets if each is not None]
+    return AddressSet.union(known) if len(known) == len(sets) else None
+
+
+def _is_among(member: Member, wanted: AddressSet) -> bool:
+    if member.low is not None and member.high is not None:
+        span = RangeSet.span(member.low.value, member.high.value)
+        return bool((AddressSet(span) if member.low.family == 4 else AddressSet(v6=span)) & wanted)
+    return any(address in wanted for each in member.interfaces
+               for address in (*each.addresses, *((each.public,) if each.public is not None else ())))  # fmt: skip
+
+
+def is_same(one: object, other: object) -> bool:
+    """Whether two values say the same, wherever it is written."""
+    return one is other or bare(one) == bare(other)
+
+
+def bare(value: object) -> object:
+    """A value without where it is written: two files that say the same are the same."""
+    if isinstance(value, Place):
+        return None
+    if isinstance(value, Mapping):
+        return {key: bare(each) for key, each in value.items()}
+    if dataclasses.is_dataclass(value) and not isinstance(value, type):
+        return type(value), tuple(bare(getattr(value, field.name)) for field in dataclasses.fields(value))
+    if isinstance(value, Sequence) and not isinstance(value, str | bytes):
+        return tuple(bare(each) for each in value)
+    return value
