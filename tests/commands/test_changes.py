@@ -39,9 +39,59 @@ class Changes(OnTheDemo):
         text = self.kiboko("rehearse clean/network.yaml --file expectations.yaml --top 2", 0)
         self.assertIn("0 broken by it, 5 mended by it", text)
 
+    CHANGE = """kiboko: change/1
+name: shut-out
+reason: ticket 4411
+changes:
+  - move_rule: {rule: bank-edge/inbound/30, before: 20}
+"""
+
+    def test_a_change_file_is_rehearsed_beside_what_was_recorded(self):
+        (self.folder / "change.yaml").write_text(self.CHANGE)
+        before = (self.folder / "network.yaml").read_bytes()
+        line = "rehearse change.yaml --file expectations.yaml --service ssh --flows evidence/flows.csv"
+        text = self.kiboko(line, 0)
+        self.assertRegex(text, r"\n\+ +15: drop from 192.0.2.0/24\n +20: allow ssh, ping +20: allow ssh, ping\n")
+        self.assertIn("mends scanner-shut-out", text)
+        self.assertRegex(text, "would newly be stopped\n.*last seen\n +1 +2 +met-office +relay-1 +tcp/22")
+        found = json.loads(self.kiboko(line + " --json", 0))
+        self.assertEqual([("newly stopped", "met-office", "relay-1", 2)],
+                         [(each["turned"], each["source"], each["destination"], each["records"])
+                          for each in found["recorded"]["rows"] if each["turned"] == "newly stopped"])  # fmt: skip
+        for row in found["rows"]:
+            done = run(*row["check"].split()[1:], f"-{row['family']}", "--json", cwd=self.folder)
+            self.assertEqual(row["after"], json.loads(done.stdout)["verdict"], row["check"])
+        self.assertEqual((self.folder / "network.yaml").read_bytes(), before)
+
+    def test_what_was_to_change_is_held_against_what_was_seen_since(self):
+        (self.folder / "change.yaml").write_text(self.CHANGE)
+        self.assertIn("No rehearsal is kept", self.kiboko("rehearse --list", 0))
+        self.kiboko("rehearse change.yaml --service ssh --save shut-out", 0)
+        self.assertRegex(self.kiboko("rehearse --list", 0), "shut-out .*change.yaml .*ticket 4411")
+        self.assertIn("is there already", self.kiboko("rehearse change.yaml --save shut-out", 2))
+        since = " --since 2026-11-20T10:00:00Z"
+        text = self.kiboko("rehearse --after shut-out --flows evidence/flows.csv" + since, 1)
+        self.assertRegex(text, "NOT DONE +allowed → blocked: met-office to .*relay")
+        self.assertIn("answered", text)
+        rows = ["when,src,dst,src_port,dst_port,proto,action,flags"]
+        rows += [f"2026-11-2{day}T10:00:00Z,192.0.2.14,203.0.113.101,5000{day},22,tcp,drop,2" for day in (7, 8)]
+        (self.folder / "later.csv").write_text("\n".join(rows).replace("when", "start") + "\n")
+        found = json.loads(self.kiboko("rehearse --after shut-out --flows later.csv --json" + since, 0))
+        self.assertEqual(1, found["summary"]["done"])
+        self.assertEqual({"denied": 2}, next(each["seen"] for each in found["rows"] if each["state"] == "done"))
+        early = self.kiboko("rehearse --after shut-out --flows evidence/flows.csv", 0)
+        self.assertIn("nothing was recorded of it", early, "what is older than the rehearsal tells nothing of it")
+        (self.folder / "rehearsals" / "bad.json").write_text("{}")
+        self.assertIn("no rehearsal that was kept", self.kiboko("rehearse --list", 2))
+        self.assertIn("there is no such rehearsal", self.kiboko("rehearse --after nothing --flows later.csv", 2))
+
     def test_questions_that_mean_nothing_are_refused(self):
         for line, text in (
             ("rehearse", "say what is to change"),
+            ("rehearse --after x", "give --flows, --probes, or both"),
+            ("rehearse clean/network.yaml --list", "leave out the change"),
+            ("rehearse clean/network.yaml --reason x", "--reason goes with --save"),
+            ("check desk-1 database ssh --change network.yaml", "this is no change file"),
             ("rehearse clean/network.yaml --toggle bank-edge/20", "say what is to change"),
             ("rehearse --toggle bank-egde/20", "did you mean 'bank-edge'"),
             ("rehearse --toggle bank-edge/99", "has no rule '99'"),

@@ -106,7 +106,8 @@ class HeldToWalks(unittest.TestCase):
 
     def test_where_only_rules_change_no_less_is_found(self):
         """What a changed rule cannot match is not looked at then, and must not differ."""
-        self.held(range(40, 40 + NETWORKS), 1, OF_RULES, 2)
+        seeds = (46, 63) if NETWORKS == 3 else range(40, 40 + NETWORKS)  # two that much comes of
+        self.held(seeds, 2, OF_RULES, 2)
 
 
 class Differences(unittest.TestCase):

@@ -95,7 +95,7 @@ def ticket_of(
     caveats: list[str] = []
     looked = 0
     for path in probes:
-        used, told = take_probes(path, strict, comparison, summary, functools.partial(_is_asked, comparison, asking))
+        used, told = take_probes(path, strict, comparison, summary, functools.partial(is_asked, comparison, asking))
         looked += used
         caveats.extend(told)
     read, between, left_out = None, 0, 0
@@ -112,7 +112,7 @@ def ticket_of(
     )
 
 
-def _is_asked(comparison: Comparison, asking: Asking, record: ProbeRecord) -> bool:
+def is_asked(comparison: Comparison, asking: Asking, record: ProbeRecord) -> bool:
     """Whether a probe is of the traffic asked about. Raises UsageError where its ends are not known."""
     walk = comparison.walk_of_probe(record)
     ports, port = asking.ports, record.source_port
@@ -127,7 +127,7 @@ def _is_asked(comparison: Comparison, asking: Asking, record: ProbeRecord) -> bo
 def _sent(comparison: Comparison, asking: Asking, record: ProbeRecord) -> tuple[FindingGroup | None, str | None]:
     """What came of a probe sent just now, and why it says nothing of the traffic asked about, if so."""
     group = Summary(comparison.walker.directory).add(record, comparison.probe(record))
-    if not _is_asked(comparison, asking, record):
+    if not is_asked(comparison, asking, record):
         return group, f"it was sent by {record.source}, which is not who was asked about"
     own = addresses_of(comparison.walker.topology, comparison.ends.resolve(record.source).members, True)
     if record.sent_from is not None and parse_address(record.sent_from) not in own:

@@ -46,6 +46,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--with", metavar="FILTER/RULE", action="append", default=[], dest="with_", help="as if this rule were enabled"
     )
+    parser.add_argument("--change", metavar="FILE", type=Path, help="as if the change of this change file were made")
     add_family_option(parser)
     parser.add_argument("-a", "--all-gates", action="store_true", help="show gates with nothing attached too")
     parser.add_argument("--reply", action="store_true", help="show the reply's gates also where no request arrives")
@@ -78,6 +79,11 @@ def run(args: argparse.Namespace) -> int:
         raise UsageError("--probe sends from this machine: say with --as which endpoint of the network file it is"
                          if args.probe else "--as says who sends a probe: give --probe too")  # fmt: skip
     as_it_is = topology = network_of(args)
+    if args.change is not None:
+        from kiboko.files.changes.applying import changed
+        from kiboko.files.changes.change_file import read_change
+
+        topology = changed(args.network, read_change(args.change), args.files_elsewhere)[0]
     for rule in args.without:
         topology = without_rule(topology, rule)
     for rule in args.with_:
@@ -118,7 +124,8 @@ def _seen(
 
 def _asked(args: argparse.Namespace) -> list[tuple[str, str]]:
     """What an answer rests on beside the network file, as option and value."""
-    return [("without", rule) for rule in args.without] + [("with", rule) for rule in args.with_]
+    change = [("change", str(args.change))] if args.change is not None else []
+    return change + [("without", rule) for rule in args.without] + [("with", rule) for rule in args.with_]
 
 
 def _check_sets(

@@ -1,4 +1,4 @@
-"""`kiboko rehearse [CHANGED]`."""
+"""`kiboko rehearse [CHANGE]`."""
 
 from __future__ import annotations
 
@@ -6,56 +6,208 @@ import argparse
 import json
 from datetime import date
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from kiboko.commands.options import add_difference_options, add_examples, add_network_option, network_of
+from kiboko.commands.options import (
+    add_columns_option,
+    add_difference_options,
+    add_examples,
+    add_network_option,
+    add_time_options,
+    columns_of,
+    network_of,
+)
 from kiboko.core.errors import UsageError
 from kiboko.core.network.edits import is_enabled
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.walk.walk import Walker
 from kiboko.views.output import Output, working
 
+if TYPE_CHECKING:
+    from kiboko.core.changes.rehearsing import Rehearsal
+    from kiboko.core.evidence.turning import Turned
+    from kiboko.core.network.model import Topology
+    from kiboko.views.compare_view import CompareShown
+
+_FOLDER = Path("rehearsals")
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of `rehearse`."""
-    parser.add_argument("changed", metavar="CHANGED", nargs="?", help="the network file as it is to be")
+    parser.add_argument("change", metavar="CHANGE", nargs="?",
+                        help="a change file, or the network file as it is to be (or REV:PATH)")  # fmt: skip
     parser.add_argument("--toggle", metavar="FILTER/RULE", action="append", default=[],
-                        help="switch a rule on or off, rather than a whole file; repeatable")  # fmt: skip
+                        help="switch a rule on or off, rather than a whole change; repeatable")  # fmt: skip
     add_network_option(parser)
     parser.add_argument("--file", metavar="FILE", type=Path, action="append", default=[],
                         help="expectations of a file of their own as well; repeatable")  # fmt: skip
     add_difference_options(parser, "rehearse/1")
-    add_examples(
-        parser, "rehearse --toggle bank-edge/inbound/20", "rehearse clean/network.yaml --file expectations.yaml"
-    )
+    seen = parser.add_argument_group("recorded traffic that the change would turn")
+    seen.add_argument("--flows", metavar="PATH", type=Path, action="append", default=[],
+                      help="flow logs: a file, a folder of them or a pattern; repeatable")  # fmt: skip
+    add_time_options(seen)
+    add_columns_option(seen)
+    kept = parser.add_argument_group("rehearsals that are kept, and what came of the change")
+    kept.add_argument("--save", metavar="NAME", help="keep what the change is to do under this name")
+    kept.add_argument("--reason", metavar="TEXT", help="why the change is made (that of the change file)")
+    kept.add_argument("--list", action="store_true", dest="listed", help="list those that are kept, and end")
+    kept.add_argument("--after", metavar="NAME",
+                      help="of one that was kept: does what was seen since show that the change did what it was to?"
+                      " With --flows and --probes")  # fmt: skip
+    kept.add_argument("--probes", metavar="FILE", type=Path, action="append", default=[],
+                      help="with --after: probe records; repeatable")  # fmt: skip
+    kept.add_argument("--folder", metavar="DIR", type=Path, default=_FOLDER, help="where they are kept (rehearsals)")
+    add_examples(parser, "rehearse --toggle bank-edge/inbound/20", "rehearse changes/01-shut-out-the-met-office.yaml",
+                 "rehearse clean/network.yaml --file expectations.yaml",
+                 "rehearse changes/01-shut-out-the-met-office.yaml --flows evidence/flows.csv --save shut-out",
+                 "rehearse --list")  # fmt: skip
 
 
 def run(args: argparse.Namespace) -> int:
     """Rehearse, show, and return 1 where it breaks an expectation or brings a finding."""
-    from kiboko.core.changes.rehearsing import rehearse, toggled
+    _refuse(args)
+    if args.listed:
+        return _list(args)
+    if args.after is not None:
+        return _after(args)
+    from kiboko.core.changes.rehearsing import rehearse
     from kiboko.views.compare_view import CompareShown
     from kiboko.views.rehearse_view import rehearsal_json, show_rehearsal
 
-    if (args.changed is None) == (not args.toggle):
-        raise UsageError("say what is to change: the network file as it is to be, or --toggle FILTER/RULE")
     before = network_of(args)
-    if args.changed is not None:
-        after = network_of(argparse.Namespace(**{**vars(args), "network": args.changed}))
-    else:
-        after = toggled(before, args.toggle)
+    after, words, reason = _changed(before, args)
     expectations = list(before.expectations)
     if args.file:
         from kiboko.files.expectations.reading import read_expectations
 
         expectations += [each for path in args.file for each in read_expectations(path, before.services)]
+    if args.save is not None:
+        from kiboko.files.changes.kept_rehearsals import path_of
+
+        if path_of(args.folder, args.save).exists():
+            raise UsageError(f"{path_of(args.folder, args.save)} is there already: choose another name, or remove it")
     old = Walker(before)
     ends = Ends(old), Ends(old.on(after))
+    turned, told = _turned(before, after, args)
     with working("looking at every pair that the change can touch"):
         services = resolve_service(args.service, after.services)
         found = rehearse(*ends, services, args.family, date.today(), expectations)
-    words = [f" --{'without' if is_enabled(before, rule) else 'with'} {rule}" for rule in args.toggle]
-    shown = CompareShown(args.network, args.changed or args.network, args.full, args.top, "".join(words))
+    is_file = args.change is not None and not words
+    shown = CompareShown(args.network, args.change if is_file else args.network, args.full, args.top, words)
+    if args.save is not None:
+        told.append(_save(args, found, ends, shown, reason))
     if args.json:
-        print(json.dumps(rehearsal_json(found, shown, ends), indent=1))
+        print(json.dumps(rehearsal_json(found, shown, ends, turned, told), indent=1))
     else:
-        show_rehearsal(found, shown, ends, Output())
+        show_rehearsal(found, shown, ends, Output(), turned, told)
     return 1 if found.broken or found.brought else 0
+
+
+def _refuse(args: argparse.Namespace) -> None:
+    """Raise UsageError for a question that means nothing."""
+    alone = args.listed or args.after is not None
+    if alone and (args.change is not None or args.toggle or args.save):
+        raise UsageError("--list and --after are about rehearsals that were kept: leave out the change")
+    if args.listed and args.after is not None:
+        raise UsageError("--list or --after, not both")
+    if not alone and (args.change is None) == (not args.toggle):
+        raise UsageError("say what is to change: a change file, the network file as it is to be, or --toggle"
+                         " FILTER/RULE")  # fmt: skip
+    if args.after is not None and not args.flows and not args.probes:
+        raise UsageError("--after NAME looks at what was seen since: give --flows, --probes, or both")
+    if args.probes and args.after is None:
+        raise UsageError("--probes goes with --after NAME")
+    if args.reason is not None and args.save is None:
+        raise UsageError("--reason goes with --save NAME")
+
+
+def _changed(before: Topology, args: argparse.Namespace) -> tuple[Topology, str, str]:
+    """The network with the change made, what goes on a command line to ask about it, and why it is made."""
+    from kiboko.core.changes.rehearsing import toggled
+    from kiboko.files.changes.change_file import is_change_file
+
+    if args.change is None:
+        words = (f" --{'without' if is_enabled(before, rule) else 'with'} {rule}" for rule in args.toggle)
+        return toggled(before, args.toggle), "".join(words), ""
+    if is_change_file(Path(args.change)):
+        from kiboko.files.changes.applying import changed
+        from kiboko.files.changes.change_file import read_change
+
+        change = read_change(Path(args.change))
+        return changed(args.network, change, args.files_elsewhere)[0], f" --change {args.change}", change.reason
+    return network_of(argparse.Namespace(**{**vars(args), "network": args.change})), "", ""
+
+
+def _turned(before: Topology, after: Topology, args: argparse.Namespace) -> tuple[Turned | None, list[str]]:
+    """The recorded traffic that the change turns; None where no log is given."""
+    if not args.flows:
+        return None, []
+    from kiboko.batch.turning import turned_by
+    from kiboko.files.elements.fields import time_filter
+
+    with working("holding what was recorded against the rules before and after"):
+        return turned_by(before, after, args.flows, time_filter(args.since, args.until), columns_of(args), args.strict)
+
+
+def _save(args: argparse.Namespace, found: Rehearsal, ends: tuple[Ends, Ends], shown: CompareShown, reason: str) -> str:
+    """Keep a rehearsal; a sentence that says so."""
+    from kiboko.core.evidence.asking import addresses_of
+    from kiboko.core.header.services import services_texts
+    from kiboko.core.reachability.naming import Namer
+    from kiboko.files.changes.kept_rehearsals import KeptLine, KeptRehearsal, keep, now
+    from kiboko.views.reach_view import check_words, named
+
+    namer, topology = Namer(ends[1]), ends[1].topology
+    lines = []
+    for each in found.difference.changed:
+        near, far = (named(namer.names(some), False) for some in (each.sources, each.destinations))
+        texts = services_texts(each.services)
+        more = f" and {len(texts) - 4} more" if len(texts) > 4 else ""
+        lines.append(KeptLine(
+            each.kind, each.before, each.after, addresses_of(topology, each.sources, True),
+            addresses_of(topology, each.destinations, False), each.services,
+            f"{near} to {far} on {', '.join(texts[:4])}{more}", check_words(each.example, each.family, shown.options),
+        ))  # fmt: skip
+    change = args.change or " ".join(f"--toggle {rule}" for rule in args.toggle)
+    kept = KeptRehearsal(args.save, args.reason or reason, now(), args.network, change, tuple(lines))
+    path = keep(args.folder, kept)
+    return f"kept as {path}; afterwards: kiboko rehearse --after {args.save} --flows PATH"
+
+
+def _list(args: argparse.Namespace) -> int:
+    from kiboko.files.changes.kept_rehearsals import listed
+    from kiboko.views.rehearse_view import kept_json, show_kept
+
+    found = list(listed(args.folder))
+    if args.json:
+        print(json.dumps(kept_json(found), indent=1))
+    else:
+        show_kept(found, args.folder, Output())
+    return 0
+
+
+def _after(args: argparse.Namespace) -> int:
+    """What was seen since of each verdict that was to change; 1 where anything shows that it did not."""
+    from kiboko.batch.observing import Evidence, observed_of
+    from kiboko.core.evidence.asking import Asking
+    from kiboko.core.records.flow_table import milliseconds
+    from kiboko.files.changes.kept_rehearsals import path_of, read_kept
+    from kiboko.files.elements.fields import time_filter
+    from kiboko.views.rehearse_view import after_json, show_after, told_by
+
+    kept = read_kept(path_of(args.folder, args.after))
+    wanted = time_filter(args.since, args.until)
+    if wanted.since is None:
+        import dataclasses
+
+        wanted = dataclasses.replace(wanted, since=milliseconds(kept.made))
+    walker = Walker(network_of(args))
+    asked = [Asking(each.senders, each.targets, each.services) for each in kept.lines]
+    evidence = Evidence(args.flows, args.probes, wanted, columns_of(args), args.strict)
+    with working("looking for that traffic in what was recorded since"):
+        observed, told = observed_of(walker, asked, evidence)
+    if args.json:
+        print(json.dumps(after_json(kept, observed, told), indent=1))
+    else:
+        show_after(kept, observed, told, Output())
+    return 1 if any(told_by(each, mine)[0] == "not done" for each, mine in zip(kept.lines, observed)) else 0

@@ -7,18 +7,21 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from kiboko.core.changes.difference import CLOSED, IN_PART, OPENED, Changed, Difference, Said
+from kiboko.core.changes.difference import CLOSED, IN_PART, OPENED, Changed, Difference
+from kiboko.core.changes.said import RuleLine, RulesBeside, Said, rules_beside
 from kiboko.core.header.services import services_texts
 from kiboko.core.queries.ends import Ends
 from kiboko.core.reachability.naming import Namer
 from kiboko.views.check_view import decider_text
-from kiboko.views.output import Output
+from kiboko.views.output import Grid, Output
 from kiboko.views.reach_view import check_words, named
 from kiboko.views.text import counted, network_option
 
 _STYLES = {OPENED: "allowed", CLOSED: "blocked", IN_PART: "partly"}
 _MOST_SAID = 40
 _MOST_NAMES = 8
+_MOST_LISTS = 6
+_AROUND = 2
 _MOST_SERVICES = 8
 
 
@@ -45,6 +48,9 @@ def show_difference(found: Difference, shown: CompareShown, ends: tuple[Ends, En
     told = ", ".join(f"{met[kind]:,} {kind}" for kind in (OPENED, CLOSED, IN_PART) if met[kind]) or "no verdict changes"
     out.line(f"{counted(len(found.said), 'difference')} in what the files say; {told}.", "heading")
     _show_said(found.said, shown, out)
+    lists = list(rules_beside(ends[0].topology, ends[1].topology))
+    for beside in lists if shown.full else lists[:_MOST_LISTS]:
+        _show_beside(beside, shown, out)
     namer = Namer(ends[1])
     for kind in (OPENED, CLOSED, IN_PART):
         lines = [each for each in found.changed if each.kind == kind]
@@ -91,6 +97,29 @@ def _show_said(said: Sequence[Said], shown: CompareShown, out: Output) -> None:
                 out.labelled(f"      {label:<8}", text)
     if len(said) > most:
         out.line(f"  and {len(said) - most:,} more; --full shows all", "quiet")
+
+
+def _show_beside(beside: RulesBeside, shown: CompareShown, out: Output) -> None:
+    """A list of rules in both versions, in the order in which they decide: what differs, and the rules around it."""
+    out.heading(f"{beside.filter}, {beside.way}: the rules before and after, in the order in which they decide")
+    grid = Grid(["", "before", "after"], wide=("before", "after"))
+    left_out = 0
+    for at, line in enumerate(beside.lines):
+        near = beside.lines[max(0, at - _AROUND) : at + _AROUND + 1]
+        if not shown.full and all(each.is_same for each in near):
+            left_out += 1
+            continue
+        sign, style = _sign(line)
+        grid.add([sign, line.before or "", line.after or ""], style)
+    out.grid(grid)
+    if left_out:
+        out.line(f"  and {counted(left_out, 'rule')} that stay as they are; --full shows them", "quiet")
+
+
+def _sign(line: RuleLine) -> tuple[str, str]:
+    if line.is_same:
+        return " ", "quiet"
+    return ("-", "blocked") if line.after is None else ("+", "allowed") if line.before is None else ("~", "partly")
 
 
 def _show_line(

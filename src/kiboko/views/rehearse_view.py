@@ -2,21 +2,36 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from kiboko.core.audit.findings import Finding
 from kiboko.core.changes.expecting import Held
 from kiboko.core.changes.rehearsing import Rehearsal
+from kiboko.core.evidence.turning import PASSES, STOPPED, TRIED, Turned
 from kiboko.core.queries.ends import Ends
+from kiboko.core.records.flow_table import moment
 from kiboko.views.compare_view import CompareShown, compare_json, show_difference
 from kiboko.views.expect_view import promise_text
-from kiboko.views.output import Output
-from kiboko.views.text import counted
+from kiboko.views.output import Grid, Output
+from kiboko.views.text import counted, iso
+
+if TYPE_CHECKING:
+    from kiboko.core.evidence.observed import Observed
+    from kiboko.files.changes.kept_rehearsals import KeptLine, KeptRehearsal
+
+_MOST_TURNED = 12
 
 
-def show_rehearsal(found: Rehearsal, shown: CompareShown, ends: tuple[Ends, Ends], out: Output) -> None:
-    """The verdicts, then promises and findings."""
+def show_rehearsal(
+    found: Rehearsal, shown: CompareShown, ends: tuple[Ends, Ends], out: Output, turned: Turned | None = None,
+    told: Sequence[str] = (),
+) -> None:  # fmt: skip
+    """The verdicts, then recorded traffic, promises and findings."""
     show_difference(found.difference, shown, ends, out)
+    if turned is not None:
+        _show_turned(turned, shown, out)
     if found.expectations:
         out.heading("Expectations")
         still = sum(before.state == after.state == "broken" for before, after in found.expectations)
@@ -34,11 +49,50 @@ def show_rehearsal(found: Rehearsal, shown: CompareShown, ends: tuple[Ends, Ends
         for finding in findings:
             out.parts((f"  {finding.severity:<7}", style), (f"{finding.id} ", "mark"), (finding.at, ""))
             out.labelled("         ", finding.proof)
+    if told:
+        out.heading("Also")
+        out.bullets(list(told))
 
 
-def rehearsal_json(found: Rehearsal, shown: CompareShown, ends: tuple[Ends, Ends]) -> dict[str, Any]:
-    """A rehearsal as `rehearse/1`: what `compare/1` has, promises and findings."""
+_TURNED = {
+    STOPPED: ("Recorded traffic that would newly be stopped", "blocked"),
+    PASSES: ("Recorded traffic that would newly get through", "allowed"),
+    TRIED: ("Recorded traffic that the rules stop before and after, and that was tried all the same", "quiet"),
+}
+
+
+def _show_turned(turned: Turned, shown: CompareShown, out: Output) -> None:
+    counts = {kind: sum(each.sum.records for _, each in turned.of(kind)) for kind in _TURNED}
+    out.heading("Recorded traffic")
+    out.line(
+        f"Of {counted(turned.records, 'record')} {counts[STOPPED]:,} would newly be stopped, {counts[PASSES]:,}"
+        f" would newly get through; {counts[TRIED]:,} the rules stop before and after."
+    )
+    for kind, (title, style) in _TURNED.items():
+        listed = turned.of(kind)
+        if not listed:
+            continue
+        most = len(listed) if shown.full else min(shown.top, _MOST_TURNED)
+        out.line()
+        out.line(title, style)
+        grid = Grid(["  conversations", "records", "from", "to", "service", "last seen"], wide=("from", "to"),
+                    numbers=("  conversations", "records"))  # fmt: skip
+        for (_, source, destination, service), each in listed[:most]:
+            last = iso(moment(each.sum.last)) or "no time"
+            grid.add([f"{each.conversations:,}", f"{each.sum.records:,}", source, destination, service, last])
+        out.grid(grid)
+        if len(listed) > most:
+            out.line(f"  and {len(listed) - most:,} more; --full shows all", "quiet")
+
+
+def rehearsal_json(
+    found: Rehearsal, shown: CompareShown, ends: tuple[Ends, Ends], turned: Turned | None = None,
+    told: Sequence[str] = (),
+) -> dict[str, Any]:  # fmt: skip
+    """A rehearsal as `rehearse/1`: what `compare/1` has, recorded traffic, promises and findings."""
     whole = compare_json(found.difference, shown, ends)
+    whole["recorded"] = None if turned is None else _turned_json(turned)
+    whole["caveats"] = [*whole["caveats"], *told]
     whole["kiboko"] = "rehearse/1"
     whole["expectations"] = [_held_json(before, after) for before, after in found.expectations]
     whole["findings"] = [_finding_json(each, "brought") for each in found.brought]
@@ -58,3 +112,100 @@ def _finding_json(finding: Finding, change: str) -> dict[str, Any]:
         "at": finding.at,
         "proof": finding.proof,
     }
+
+
+def _turned_json(turned: Turned) -> dict[str, Any]:
+    return {
+        "records": turned.records,
+        "untold": turned.untold,
+        "rows": [
+            {
+                "turned": kind, "source": source, "destination": destination, "service": service,
+                "conversations": each.conversations, "records": each.sum.records, "packets": each.sum.packets,
+                "octets": each.sum.octets, "first": iso(moment(each.sum.first)), "last": iso(moment(each.sum.last)),
+            }
+            for kind in _TURNED
+            for (_, source, destination, service), each in turned.of(kind)
+        ],
+    }  # fmt: skip
+
+
+# Rehearsals that were kept.
+
+
+def show_kept(kept: Sequence[KeptRehearsal], folder: Path, out: Output) -> None:
+    """Those that are kept, the newest first."""
+    if not kept:
+        out.line(f"No rehearsal is kept in {folder}; rehearse CHANGE --save NAME keeps one.")
+        return
+    grid = Grid(["name", "rehearsed", "change", "verdicts", "reason"], wide=("change", "reason"), numbers=("verdicts",))
+    for each in kept:
+        grid.add([each.name, f"{each.made:%Y-%m-%d %H:%M}Z", each.change, f"{len(each.lines):,}", each.reason])
+    out.grid(grid)
+
+
+def kept_json(kept: Sequence[KeptRehearsal]) -> dict[str, Any]:
+    """Those that are kept, as `rehearsals/1`."""
+    return {
+        "kiboko": "rehearsals/1",
+        "summary": {"kept": len(kept)},
+        "rows": [{"name": each.name, "made": iso(each.made), "change": each.change, "network": each.network,
+                  "reason": each.reason, "verdicts": len(each.lines)} for each in kept],
+        "caveats": [],
+    }  # fmt: skip
+
+
+DONE, NOT_DONE, NOT_SEEN, MIXED = "done", "not done", "not seen", "both"
+
+
+def told_by(line: KeptLine, seen: Observed) -> tuple[str, str]:
+    """Whether what was seen shows that a verdict changed as it was to, and what was seen."""
+    parts = [f"{count:,} {word}" for word, count in seen.counts.items()]
+    what = ", ".join(parts) or "nothing was recorded of it"
+    is_open = line.after == "allowed"
+    good, bad = (seen.through, seen.stopped) if is_open else (seen.stopped, seen.through)
+    if line.after not in ("allowed", "blocked"):
+        return NOT_SEEN, f"{what}; it was to be {line.after}, which rests on more than that"
+    if good and bad:
+        return MIXED, f"{what}: at one time or place the one, at another the other"
+    return (DONE if good else NOT_DONE if bad else NOT_SEEN), what
+
+
+_STYLE = {DONE: "allowed", NOT_DONE: "blocked", NOT_SEEN: "quiet", MIXED: "partly"}
+
+
+def show_after(kept: KeptRehearsal, observed: Sequence[Observed], told: Sequence[str], out: Output) -> None:
+    """What was seen since of each verdict that was to change."""
+    found = [told_by(line, seen) for line, seen in zip(kept.lines, observed, strict=True)]
+    counts = {state: sum(each[0] == state for each in found) for state in _STYLE}
+    reason = f" ({kept.reason})" if kept.reason else ""
+    out.line(
+        f"{kept.name}, rehearsed {kept.made:%Y-%m-%d %H:%M}Z{reason}: of {counted(len(found), 'verdict')} that were to"
+        f" change {counts[DONE]:,} did, {counts[NOT_DONE]:,} did not, {counts[MIXED]:,} did and did not; of"
+        f" {counts[NOT_SEEN]:,} nothing was seen that tells.",
+        "heading",
+    )
+    for line, (state, what) in zip(kept.lines, found, strict=True):
+        out.line()
+        out.parts((f"{state.upper():<9}", _STYLE[state]), (f"{line.before} → {line.after}: ", ""), (line.told, "mark"))
+        out.labelled("  seen  ", what)
+        out.labelled("  see   ", line.check, is_paste=True)
+    if told:
+        out.heading("Bear in mind")
+        out.bullets(list(told))
+
+
+def after_json(kept: KeptRehearsal, observed: Sequence[Observed], told: Sequence[str]) -> dict[str, Any]:
+    """What was seen since, as `after/1`."""
+    found = [told_by(line, seen) for line, seen in zip(kept.lines, observed, strict=True)]
+    return {
+        "kiboko": "after/1",
+        "summary": {"name": kept.name, "made": iso(kept.made), "reason": kept.reason,
+                    **{state.replace(" ", "_"): sum(each[0] == state for each in found) for state in _STYLE}},
+        "rows": [
+            {"before": line.before, "after": line.after, "what": line.told, "state": state, "seen": seen.counts,
+             "last": {word: iso(moment(last)) for word, last in seen.last.items()}, "check": line.check}
+            for line, seen, (state, _) in zip(kept.lines, observed, found, strict=True)
+        ],
+        "caveats": list(told),
+    }  # fmt: skip

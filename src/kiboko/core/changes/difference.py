@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.changes.touched import Touched, bare, is_same, touched
-from kiboko.core.errors import Place, UsageError
+from kiboko.core.changes.said import Said, differences_said
+from kiboko.core.changes.touched import Touched, touched
+from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
-from kiboko.core.network.host_rules import HostRuleSet
-from kiboko.core.network.model import Filter, Interface, Listener, Rule, Topology
 from kiboko.core.queries.ends import Ends, Member, services_for
 from kiboko.core.reachability.products import apart, products
 from kiboko.core.reachability.reach import MOST_PAIRS, Statuses
@@ -25,18 +24,6 @@ from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
 Rows = NDArray[np.int64]
 OPENED, CLOSED, IN_PART = "opened", "closed", "changed in part"
 _OPENNESS = {BLOCKED: 0, ONE_WAY: 1, UNKNOWN: 2, PARTLY: 3, ALLOWED: 4}
-
-
-@dataclass(frozen=True, slots=True)
-class Said:
-    """Something that one version says and the other does not, or otherwise: a section, a name or a rule in it, and both
-    as text, None where there is nothing."""
-
-    section: str
-    name: str
-    before: str | None
-    after: str | None
-    place: Place | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -268,116 +255,3 @@ def _common(
             dataclasses.replace(other, members=some, atom=spaces[1].layout.addresses.atom(first)),
         ))  # fmt: skip
     return pairs
-
-
-# What is said.
-
-
-def differences_said(old: Topology, new: Topology) -> Iterator[Said]:
-    """Names that only one version has, or that stand for something else, and rules one by one."""
-    for section, part in (("networks", "networks"), ("outside", "outsides"), ("gateways", "gateways"),
-                          ("route tables", "route_tables"), ("subnets", "subnets"), ("zones", "zones"),
-                          ("groups", "groups"), ("services", "services"), ("instances", "instances")):  # fmt: skip
-        before, after = getattr(old, part), getattr(new, part)
-        if before is after:
-            continue
-        for name in dict.fromkeys((*before, *after)):
-            one, other = before.get(name), after.get(name)
-            if not is_same(one, other):
-                shown = [None if each is None else "there" for each in (one, other)]
-                if one is not None and other is not None:
-                    shown = _fields(one, other)
-                yield Said(
-                    section, name, shown[0], shown[1], getattr(other if other is not None else one, "place", None)
-                )
-    if bare(old.defaults) != bare(new.defaults):
-        told = _fields(old.defaults, new.defaults)
-        yield Said("defaults", "", told[0], told[1], None)
-    crossings = [{(each.source, each.destination): each for each in each_.crossings} for each_ in (old, new)]
-    for pair in dict.fromkeys((*crossings[0], *crossings[1])):
-        one, other = crossings[0].get(pair), crossings[1].get(pair)
-        filters = [each.filter if each else None for each in (one, other)]
-        if filters[0] != filters[1]:
-            yield Said("crossings", ">".join(pair), filters[0], filters[1], (other or one).place)  # type: ignore[union-attr]
-    for name in dict.fromkeys((*old.filters, *new.filters)):
-        yield from _of_filter(old.filters.get(name), new.filters.get(name))
-
-
-def _of_filter(one: Filter | None, other: Filter | None) -> Iterator[Said]:
-    if one is None or other is None:
-        some = one or other
-        assert some is not None
-        yield Said("filters", some.name, "there" if one else None, "there" if other else None, some.place)
-        return
-    if one is other:
-        return
-    plain = [dataclasses.replace(each, inbound=None, outbound=None, rules=None) for each in (one, other)]
-    if bare(plain[0]) != bare(plain[1]):
-        told = _fields(plain[0], plain[1])
-        yield Said("filters", one.name, told[0], told[1], other.place)
-    for way in ("inbound", "outbound", "rules"):
-        before, after = ({rule.name: rule for rule in getattr(each, way) or ()} for each in (one, other))
-        for name in dict.fromkeys((*before, *after)):
-            was, is_ = before.get(name), after.get(name)
-            in_order = one.decide == other.decide == "first"
-            if bare(_ordered(was, in_order)) != bare(_ordered(is_, in_order)):
-                place = (is_ or was).place  # type: ignore[union-attr]
-                with_order = was is not None and is_ is not None and was.order != is_.order and in_order
-                texts = [_rule_text(each, with_order) for each in (was, is_)]
-                yield Said("rules", f"{one.name}/{way}/{name}", texts[0], texts[1], place)
-
-
-def _ordered(rule: Rule | None, in_order: bool) -> Rule | None:
-    """A rule without its order, where that decides nothing."""
-    return rule if rule is None or in_order else dataclasses.replace(rule, order=0)
-
-
-def _rule_text(rule: Rule | None, with_order: bool) -> str | None:
-    if rule is None:
-        return None
-    order = f"{rule.order}: " if with_order else ""
-    return f"{order}{rule}{'' if rule.enabled else ' (not enabled)'}"
-
-
-def _fields(one: object, other: object) -> list[str | None]:
-    """What differs in two values of one kind, field by field, as text."""
-    if not dataclasses.is_dataclass(one) or not dataclasses.is_dataclass(other):
-        return [str(one), str(other)]
-    told: list[list[str]] = [[], []]
-    for field in dataclasses.fields(one):
-        values = [getattr(each, field.name) for each in (one, other)]
-        if field.name == "place" or bare(values[0]) == bare(values[1]):
-            continue
-        texts = [_value_text(value) for value in values]
-        if field.name == "interfaces":
-            texts = _interfaces(*values)
-        for text, value in zip(told, texts, strict=True):
-            text.append(f"{field.name.replace('_', ' ')}: {value}")
-    return ["; ".join(text) for text in told]
-
-
-def _interfaces(some: Sequence[Interface], others: Sequence[Interface]) -> list[str]:
-    """What differs in the interfaces of a machine."""
-    told: list[list[str]] = [[], []]
-    both = [{each.device: each for each in those} for those in (some, others)]
-    for device in dict.fromkeys((*both[0], *both[1])):
-        one, other = both[0].get(device), both[1].get(device)
-        if one is None or other is None:
-            for text, each in zip(told, (one, other), strict=True):
-                text.append(device if each is not None else f"no {device}")
-        elif bare(one) != bare(other):
-            for text, value in zip(told, _fields(one, other), strict=True):
-                text.append(f"{device} ({value})")
-    return ["; ".join(text) for text in told]
-
-
-def _value_text(value: object) -> str:
-    if isinstance(value, Mapping):
-        return ", ".join(f"{key}={each}" for key, each in value.items()) or "none"
-    if isinstance(value, HostRuleSet):
-        return value.file
-    if isinstance(value, Listener):
-        return value.text
-    if isinstance(value, Sequence) and not isinstance(value, str):
-        return ", ".join(_value_text(each) for each in value) or "none"
-    return "none" if value is None else str(value)

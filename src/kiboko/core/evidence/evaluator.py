@@ -42,7 +42,7 @@ from kiboko.core.records.records import ANSWERED, DENIED
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import Gates, GateTables
 from kiboko.core.tables.layout import GATES
-from kiboko.core.tables.lines import AddressLine, service_line
+from kiboko.core.tables.lines import AddressLine, NumberLine, service_line
 from kiboko.core.tables.places import NONE
 from kiboko.core.walk.walk import PARTLY
 
@@ -127,18 +127,22 @@ class Evaluator:
     16
     """
 
-    def __init__(self, comparison: Comparison) -> None:
+    def __init__(
+        self, comparison: Comparison, line: AddressLine | None = None, services: NumberLine | None = None
+    ) -> None:
+        """`line` and `services` are lines that are cut more finely than this network asks for, where there are such."""
         self._comparison = comparison
         self._walker = walker = comparison.walker
-        self._line, self._services = AddressLine(walker.ground), service_line(walker.ground, comparison.served)
+        self._line = line or AddressLine(walker.ground)
+        self._services = services or service_line(walker.ground, comparison.served)
         self._tables = GateTables(walker, self._line, self._services)
-        self._ends = SeenEnds(walker, self._tables, comparison.ends.is_foreign)
+        self.ends = SeenEnds(walker, self._tables, comparison.ends.is_foreign)
         known = walker.topology.observation_points
         # A point that the network file does not name tells no more than none.
         self._points: tuple[ObservationPoint, ...] = tuple(known.values())
         self._point_of = {name: index for index, name in enumerate(known, 1)}
         self._passages = Passages(self._tables.layout, self._points)
-        self._rules = RulesMet(comparison, self._tables, self._ends)
+        self._rules = RulesMet(comparison, self._tables, self.ends)
         self._places: dict[tuple[str, ...], int] = {}
         self._known = KeyNumbers(3)
         self._forget()
@@ -160,7 +164,7 @@ class Evaluator:
         if not len(table):
             none = np.zeros(0, dtype=np.int64)
             return Judged(none, self._concluded, none, none > 0, none.astype(np.uint8), None, None, (0, 0))
-        found = bring_together(table, self._ends, self._comparison.served)
+        found = bring_together(table, self.ends, self._comparison.served)
         points = self._points_of(table)
         asked, conclusion, classes = self._judged(table, found, points)
         weight, joined = weights(table, found)
@@ -169,15 +173,15 @@ class Evaluator:
 
     def _judged(self, table: FlowTable, found: Conversations, points: Rows | None) -> tuple[Asked, Rows, Rows]:
         """What conversations ask and come to, and their classes."""
-        marks = point_marks(table, found, points, self._ends) if points is not None else None
+        marks = point_marks(table, found, points, self.ends) if points is not None else None
         is_mapped = points > 0 if points is not None else np.zeros(len(table), dtype=np.bool_)
         kinds = flag_kinds(table)
         bits = mark_bits(table, found, is_mapped, kinds)
         ages = self._ages(table, found)
-        addressed = Addressed.of(table, found, self._ends, self._is_internet(points))
+        addressed = Addressed.of(table, found, self.ends, self._is_internet(points))
         began_first = addressed.sent_to(False)
         responders = np.where(found.began == 0, began_first[1], addressed.sent_to(True)[1])
-        around = contexts(table, found, self._ends, np.where(found.began >= 0, responders, -1), kinds)
+        around = contexts(table, found, self.ends, np.where(found.began >= 0, responders, -1), kinds)
         both = []
         for second in (False, True):
             proof = self._proof_numbers(found, turned_bits(bits) if second else bits, around, ages, marks, second)
@@ -284,7 +288,7 @@ class Evaluator:
                  np.where(is_reply, table.source[first], table.destination[first])]  # fmt: skip
         made = []
         for index, atoms in zip(shown, (asked.sender[of], asked.target[of]), strict=True):
-            own = self._ends.atoms(table.addresses)[index]
+            own = self.ends.atoms(table.addresses)[index]
             family, high = table.addresses.family[index], table.addresses.high[index]
             low = table.addresses.low[index]
             rows = np.flatnonzero(own != atoms)
@@ -408,9 +412,9 @@ class Evaluator:
         reason = np.zeros(count, dtype=np.uint8)
         passed = np.zeros(count, dtype=np.int64)
         kind, decider = np.zeros(count, dtype=np.int64), np.zeros(count, dtype=np.int64)
-        apart = self._ends.is_apart(asked.sender) | self._ends.is_apart(asked.target)
-        outside = ~apart & self._ends.is_foreign(asked.sender) & self._ends.is_foreign(asked.target)
-        shared = self._ends.shared_by(asked.sender)
+        apart = self.ends.is_apart(asked.sender) | self.ends.is_apart(asked.target)
+        outside = ~apart & self.ends.is_foreign(asked.sender) & self.ends.is_foreign(asked.target)
+        shared = self.ends.shared_by(asked.sender)
         is_shared = ~apart & (shared != NONE)
         reason[apart], reason[outside] = judging.APART, judging.BOTH_OUTSIDE
         rows = np.flatnonzero(~apart & ~outside & ~is_shared)
@@ -439,7 +443,7 @@ class Evaluator:
         reason[error & ((found.gate >= 0) | proved.denied)] = judging.AN_ERROR
         gate, way = found.gate, gates.way.astype(np.int64)
         reason[way == NONE], gate[way == NONE] = judging.NO_GATE, NONE
-        reason[(self._ends.shared_by(asked.target) != NONE) & ~proved.has_request] = judging.SHARED_REPLY
+        reason[(self.ends.shared_by(asked.target) != NONE) & ~proved.has_request] = judging.SHARED_REPLY
         decider = np.where(gate >= 0, gates.decider[np.arange(len(gate)), np.maximum(gate, 0)], 0).astype(np.int64)
         kind = layout.columns(way, gate, lambda slot: slot.number)
         reach = np.minimum(proved.reach, gates.request)
@@ -494,7 +498,7 @@ class Evaluator:
 
         reach, first, last = (np.full(count, value, dtype=np.int64) for value in (0, NOWHERE, NOWHERE))
         strange = np.zeros(count, dtype=np.bool_)
-        by_public = self._ends.is_public(asked.target)
+        by_public = self.ends.is_public(asked.target)
         marked = np.array([any(mark.event != DENIED for mark in proof.marks) for proof in proofs], dtype=np.bool_)[
             which
         ]
@@ -536,7 +540,7 @@ class Evaluator:
 
     def _behind_shared(self, gateway: int, asked: Asked) -> int:
         """What every sender that may stand behind a shared address has in common (clause E11)."""
-        atoms = self._ends.behind(gateway, int(asked.target[0]))
+        atoms = self.ends.behind(gateway, int(asked.target[0]))
         if not 0 < len(atoms) <= _MOST_BEHIND:
             return judging.SHARED_UNKNOWN
         rest = (np.repeat(column, len(atoms)) for column in (asked.target, asked.service, asked.port, asked.proof))

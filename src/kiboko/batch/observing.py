@@ -1,0 +1,115 @@
+"""Flow logs and probes held to many questions at once: what was seen of the traffic that each asks about."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from kiboko.batch.accounts import Accounts
+from kiboko.batch.piecework import outcomes
+from kiboko.batch.ticket import is_asked
+from kiboko.core.errors import InputError, UsageError
+from kiboko.core.evidence.asking import Asking
+from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.evaluator import Evaluator
+from kiboko.core.evidence.observed import Observed, observe
+from kiboko.core.network.model import Topology
+from kiboko.core.records.flow_query import FlowFilter
+from kiboko.core.records.flow_table import milliseconds
+from kiboko.core.walk.walk import Walker
+from kiboko.files.elements.column_map import USUAL, ColumnMap
+from kiboko.files.elements.rejects import Rejects
+from kiboko.files.logs.flow_pieces import Piece, flow_files, pieces_of, without_copies
+from kiboko.files.logs.flow_reader import PieceReader
+from kiboko.files.logs.probe_log import read_probes
+
+
+@dataclass(slots=True)
+class ObservedPiece:
+    """What came of a piece."""
+
+    observed: list[Observed]
+    rejects: Rejects
+    lines: int
+    read: int
+
+
+@dataclass(frozen=True, slots=True)
+class ObserveJob:
+    """Pieces held to questions about one network."""
+
+    topology: Topology
+    asked: tuple[Asking, ...]
+    wanted: FlowFilter
+    columns: ColumnMap = USUAL
+
+    def start(self) -> Callable[[Piece], ObservedPiece]:
+        """Make a worker."""
+        evaluator, reader = Evaluator(Comparison(Walker(self.topology))), PieceReader(self.columns)
+
+        def look(piece: Piece) -> ObservedPiece:
+            rejects, found = Rejects(piece.path, word=piece.word), [Observed() for _ in self.asked]
+            lines = read = 0
+            for part in reader.read(piece, rejects):
+                judged = evaluator.judge(part.table)
+                wanted = part.own & self.wanted.mask(part.table)
+                for mine, more in zip(found, observe(evaluator, part.table, judged, wanted, self.asked), strict=True):
+                    mine.merge(more)
+                lines, read = lines + part.lines, read + int(part.own.sum())
+            return ObservedPiece(found, rejects, lines, read)
+
+        return look
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """Flow logs and files of probe records, how they are read, and of which time."""
+
+    flows: Sequence[str | Path] = ()
+    probes: Sequence[Path] = ()
+    wanted: FlowFilter = field(default_factory=FlowFilter)
+    columns: ColumnMap = USUAL
+    strict: bool = False
+
+
+def observed_of(walker: Walker, asked: Sequence[Asking], evidence: Evidence) -> tuple[list[Observed], list[str]]:
+    """What evidence shows of each question, and what has to be borne in mind. Raises InputError for a file of which
+    nothing can be read."""
+    found = [Observed() for _ in asked]
+    told: list[str] = []
+    if evidence.flows:
+        paths, told = without_copies(flow_files(evidence.flows))
+        pieces = [piece for path in paths for piece in pieces_of(path, evidence.columns)]
+        accounts = Accounts(paths, evidence.strict)
+        job = ObserveJob(walker.topology, tuple(asked), evidence.wanted, evidence.columns)
+        for piece, outcome in zip(pieces, outcomes(job, pieces), strict=True):
+            accounts.take(piece, outcome)
+            for mine, more in zip(found, outcome.observed, strict=True):
+                mine.merge(more)
+        told += accounts.sentences()
+    for path in evidence.probes:
+        told += _take_probes(walker, path, asked, evidence, found)
+    return found, told
+
+
+def _take_probes(
+    walker: Walker, path: Path, asked: Sequence[Asking], evidence: Evidence, found: list[Observed]
+) -> list[str]:
+    comparison, rejects, used = Comparison(walker), Rejects(str(path), evidence.strict), 0
+    since, until = evidence.wanted.since, evidence.wanted.until
+    for number, record in enumerate(read_probes(path, rejects), 1):
+        when = milliseconds(record.time)
+        try:
+            mine = [each for each, asking in zip(found, asked, strict=True) if is_asked(comparison, asking, record)]
+        except UsageError as error:
+            rejects.note("ends that the network does not know", str(error), number)
+            continue
+        used += 1
+        if not record.redirected and (since is None or when >= since) and (until is None or when < until):
+            for each in mine:
+                each.note(record.outcome, 1, when)
+    if not used:
+        what = "; ".join(rejects.sentences())
+        raise InputError(f"{path}: no record could be used{'; ' + what if what else ''}")
+    return rejects.sentences()

@@ -1,0 +1,78 @@
+"""What was recorded of traffic that several questions ask about at once: how much of it got through, and how much was
+stopped."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.evidence.asking import Asking
+from kiboko.core.evidence.evaluator import Evaluator, Judged
+from kiboko.core.records.flow_table import NO_TIME, FlowTable
+from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, REFUSED, SILENT, UNREACHABLE
+
+GOT_THROUGH = (ANSWERED, ARRIVED)
+"""What shows that a request passed every gate."""
+STOPPED = (DENIED, REFUSED, SILENT, UNREACHABLE)
+
+
+@dataclass(slots=True)
+class Observed:
+    """What was recorded of some traffic: conversations and probes by what was seen of them, and when the last of each
+    kind was, in milliseconds since 1970."""
+
+    counts: dict[str, int] = field(default_factory=dict)
+    last: dict[str, int] = field(default_factory=dict)
+
+    def note(self, observed: str, count: int, last: int) -> None:
+        """Count some more."""
+        self.counts[observed] = self.counts.get(observed, 0) + count
+        self.last[observed] = max(self.last.get(observed, int(NO_TIME)), last)
+
+    def merge(self, other: Observed) -> None:
+        """Take in what others come to."""
+        for observed, count in other.counts.items():
+            self.note(observed, count, other.last[observed])
+
+    def total(self, kinds: Sequence[str]) -> int:
+        """How many there are of some kinds."""
+        return sum(self.counts.get(kind, 0) for kind in kinds)
+
+    @property
+    def through(self) -> int:
+        """How many surely got through."""
+        return self.total(GOT_THROUGH)
+
+    @property
+    def stopped(self) -> int:
+        """How many were surely stopped, or never answered."""
+        return self.total(STOPPED)
+
+    @property
+    def passing(self) -> int:
+        """How many were seen to pass a point, and no further."""
+        return self.total((PASSED,))
+
+
+def observe(
+    evaluator: Evaluator, table: FlowTable, judged: Judged, wanted: NDArray[np.bool_], asked: Sequence[Asking]
+) -> list[Observed]:
+    """What the wanted records of a judged table, bool[n], show of each of some questions."""
+    found = []
+    words = [each.observed for each in judged.concluded]
+    last = table.last()
+    for asking in asked:
+        rows, _ = asking.rows(evaluator, table, judged)
+        rows = rows[wanted[rows]]
+        mine = Observed()
+        if len(rows) and judged.found is not None:
+            conversations, first = np.unique(judged.found.of[rows], return_index=True)
+            latest = np.full(len(conversations), int(NO_TIME), dtype=np.int64)
+            np.maximum.at(latest, np.searchsorted(conversations, judged.found.of[rows]), last[rows])
+            for code, when in zip(judged.conclusion[rows[first]].tolist(), latest.tolist(), strict=True):
+                mine.note(words[code], 1, when)
+        found.append(mine)
+    return found

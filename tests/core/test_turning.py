@@ -1,0 +1,107 @@
+"""Recorded traffic that a change turns: held to the walks of every conversation in both versions."""
+
+import copy
+import random
+import unittest
+from collections import Counter
+
+import numpy as np
+
+from kiboko.core.errors import InputError
+from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.evaluator import Evaluator
+from kiboko.core.evidence.turning import PASSES, STOPPED, TRIED, Turned, Turning
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import Service
+from kiboko.core.records.flow_table import table_of
+from kiboko.core.walk.walk import ALLOWED, BLOCKED, Walker
+from tests.core.test_difference import ANYTHING, changed
+from tests.core.test_evaluator import random_records
+from tests.core.test_evidence import flow
+from tests.helpers import a_filter, base, load
+from tests.random_networks import random_network
+
+
+class HeldToWalks(unittest.TestCase):
+    def test_what_is_turned_is_what_both_walks_say_of_each_conversation(self):
+        met = Counter()
+        for seed in range(10):
+            values, chance = random_network(seed), random.Random(seed)
+            other = values
+            for _ in range(4):
+                other = changed(other, chance, ANYTHING)
+            try:
+                old, new = (Walker(load(each)) for each in (values, other))
+            except InputError:
+                continue
+            table = table_of(random_records(old.topology, chance, 400))
+            turning, turned = Turning(old, new), Turned()
+            judged = turning.judge(table)
+            turning.take(table, judged, np.arange(len(table)), turned)
+            want = self.by_walks(old, new, table)
+            got = Counter()
+            for key, each in turned.sums.items():
+                got[key[:3]] += each.sum.records
+            self.assertEqual(dict(got), dict(want), seed)
+            self.assertEqual(turned.records, len(table))
+            met.update(key[0] for key in want)
+        self.assertTrue(all(met[kind] > 5 for kind in (STOPPED, PASSES, TRIED)), met)
+
+    def by_walks(self, old, new, table):
+        """Conversation by conversation, each taken as a table of classes of its own."""
+        comparison = Comparison(old)
+        evaluator = Evaluator(comparison)
+        judged, want = evaluator.judge(table), Counter()
+        sources, targets = evaluator.ends_of(table, judged)
+        shared = {each.address for each in old.topology.gateways.values() if each.address is not None}
+        of = judged.found.of
+        for number in range(len(judged.found)):
+            source, target, asked = sources[number], targets[number], judged.asked
+            if any(old.directory.why_undeliverable(each) for each in (source, target)) or source in shared:
+                continue
+            service = int(asked.service[number])
+            port = int(asked.port[number])
+            end = old.directory.endpoint(source)
+            if (end.network is None and comparison.ends.is_foreign(target)) or (
+                service >> 16 in (6, 17, 132) and port < 0
+            ):
+                continue
+            ports = RangeSet.one(port) if port >= 0 else None
+            verdicts = [each.walk(each.directory.endpoint(source), target, Service(service >> 16, service & 0xFFFF), ports)
+                        .verdict for each in (old, new)]  # fmt: skip
+            kind = None
+            if verdicts[0] == ALLOWED != verdicts[1]:
+                kind = STOPPED
+            elif verdicts[1] == ALLOWED != verdicts[0]:
+                kind = PASSES
+            elif verdicts == [BLOCKED, BLOCKED]:
+                kind = TRIED
+            if kind is not None:
+                want[kind, old.directory.name_of(source), old.directory.name_of(target)] += int((of == number).sum())
+        return want
+
+
+class ByHand(unittest.TestCase):
+    def test_a_rule_that_is_switched_off_stops_what_it_let_pass(self):
+        values = base()
+        values["filters"]["guard"] = a_filter("instance", inbound=[
+            {"id": "shell", "action": "allow", "service": "ssh"}, {"id": "web", "action": "allow", "from": "bob",
+                                                                   "service": "http"}])  # fmt: skip
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["guard"]
+        other = copy.deepcopy(values)
+        other["filters"]["guard"]["inbound"][0]["enabled"] = False
+        other["filters"]["guard"]["inbound"][1].pop("from")
+        table = table_of([
+            flow("10.1.2.10", "10.1.1.10", "ssh", 40000), flow("10.1.1.10", "10.1.2.10", "tcp/40000", 22),
+            flow("10.1.2.10", "10.1.1.10", "ssh", 40001), flow("10.1.2.10", "10.1.1.10", "http", 40002),
+            flow("10.1.2.10", "10.1.1.10", "https", 40003), flow("10.1.1.10", "10.1.2.10", "ssh", 40004),
+        ])  # fmt: skip
+        turning, turned = Turning(*(Walker(load(each)) for each in (values, other))), Turned()
+        turning.take(table, turning.judge(table), np.arange(6), turned)
+        told = {key: (each.conversations, each.sum.records) for key, each in turned.sums.items()}
+        self.assertEqual(told, {(STOPPED, "cat", "ann", "tcp/22"): (2, 3), (PASSES, "cat", "ann", "tcp/80"): (1, 1),
+                                (TRIED, "cat", "ann", "tcp/443"): (1, 1)})  # fmt: skip
+
+
+if __name__ == "__main__":
+    unittest.main()
