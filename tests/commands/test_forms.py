@@ -56,9 +56,14 @@ class Forms(unittest.TestCase):
             ("expect", "expect --file expectations.yaml"),
             ("compare", "compare network.yaml clean/network.yaml --service ssh"),
             ("rehearse", "rehearse --toggle bank-edge/inbound/20 --file expectations.yaml"),
+            ("rehearse", "rehearse --toggle bank-edge/inbound/20 --service ssh --flows evidence/flows.csv --save kept"),
+            ("rehearsals", "rehearse --list"),
+            ("after", "rehearse --after kept --flows evidence/flows.csv --since 2026-11-20T10:00:00Z"),
         ):
             with self.subTest(words):
                 self.hold(form, run(*words.split(), "--json", cwd=self.folder).stdout)
+
+        self.hold("rehearsal", Path(self.folder, "rehearsals", "kept.json").read_text())
 
     def test_a_field_that_is_missing_is_noticed(self):
         value = json.loads(run("route", "desk-1", "forecast-2", "--json", cwd=self.folder).stdout)
