@@ -7,6 +7,7 @@ import json
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from kiboko.commands.fixing import add_fix_options, fixes_of, write_change
 from kiboko.commands.options import (
     add_cluster_option,
     add_columns_option,
@@ -30,6 +31,7 @@ from kiboko.views.output import Output, working
 
 if TYPE_CHECKING:
     from kiboko.batch.ticket import Ticket
+    from kiboko.views.fixes_view import Fix
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -54,6 +56,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--only", choices=(ALLOWED, BLOCKED, PARTLY, ONE_WAY, UNKNOWN), help="of sets: only outcomes of this verdict"
     )
     parser.add_argument("--full", action="store_true", help="of sets: every name and combination")
+    add_fix_options(parser)
     seen = parser.add_argument_group("what was seen of this very traffic, shown right below the verdict")
     seen.add_argument("--flows", metavar="PATH", type=Path, action="append", default=[],
                       help="flow logs: a file, a folder of them or a pattern; repeatable")  # fmt: skip
@@ -69,6 +72,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_examples(parser, "check desk-1 forecast-1 forecast-api",
                  "check 192.0.2.14 relay-1 ssh --without bank-edge/inbound/20",
                  "check internet gauges ssh --only allowed",
+                 "check desk-1 forecast-1 forecast-api --fixes",
+                 "check 192.0.2.14 relay-1 ssh --stop --write-change stop.yaml",
                  "check gauge-08 relay-2 tcp/9100 --flows evidence/flows.csv --probes evidence/probes.jsonl",
                  "check bench-pc lamp reading -n loopback/network.yaml --probe --as bench-pc")  # fmt: skip
 
@@ -97,6 +102,9 @@ def run(args: argparse.Namespace) -> int:
     # What was seen is held against the network file as it is: evidence knows nothing of a change that is being tried.
     seen = _seen(walker if topology is as_it_is else Walker(as_it_is), (source, destination), services, ports, args)
     if answer is None:
+        if args.fixes or args.stop or args.write_change:
+            raise UsageError("--fixes, --stop and --write-change are about one sender, one receiver and one service:"
+                             " name single ones")  # fmt: skip
         return _check_sets(ends, source, destination, services, ports, args, seen)
     return _show_pair(walker, answer, args, seen)
 
@@ -174,15 +182,25 @@ def _show_seen(seen: Ticket | None, args: argparse.Namespace, out: Output, is_se
 
 def _show_pair(walker: Walker, answer: Answer, args: argparse.Namespace, seen: Ticket | None) -> int:
     walk = answer.walk
+    found = proposals(walker, walk)
+    fixes: list[Fix] = []
+    if args.fixes or args.stop:
+        fixes = fixes_of(args, walker, walk, found)
+    written = ""
+    if args.write_change is not None:
+        written = write_change(args, walk, [fixes[0].proposal] if args.stop else found.each)
     shown = CheckAnswer(
         walk,
         answer.source_name,
         answer.destination_name,
         answer.destination_address,
         near_misses(walker, walk),
-        proposals(walker, walk),
+        found,
         list(dict.fromkeys([*walk.caveats, *answer.caveats, *(seen.caveats if seen is not None else ())])),
         [f"{option} {value}" for option, value in _asked(args)],
+        tuple(fixes),
+        args.stop,
+        written,
     )
     if args.json:
         print(json.dumps(check_json(shown) | _seen_json(seen), indent=1))

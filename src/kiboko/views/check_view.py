@@ -14,6 +14,7 @@ from kiboko.views.output import Grid, Output
 if TYPE_CHECKING:
     from kiboko.core.queries.near_misses import NearMiss
     from kiboko.core.queries.proposals import Proposals
+    from kiboko.views.fixes_view import Fix
 
 SEEN = {
     "answered": "the sender gets an answer",
@@ -30,7 +31,8 @@ _DIRECTIONS = {"in": "inbound", "out": "outbound"}
 
 @dataclass(frozen=True, slots=True)
 class CheckAnswer:
-    """Everything `check` says of one pair. `asked` are the toggles that it was asked with."""
+    """Everything `check` says of one pair. `asked` are the toggles that it was asked with; `fixes` the changes that
+    were asked for, of an allowed flow those that stop it (`is_stop`); `written` says where a change file is."""
 
     walk: Walk
     source_name: str
@@ -40,6 +42,9 @@ class CheckAnswer:
     proposals: Proposals
     caveats: list[str]
     asked: list[str]
+    fixes: tuple[Fix, ...] = ()
+    is_stop: bool = False
+    written: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,7 +76,18 @@ def show_check(
     if also:
         out.heading("What else blocks")
         out.bullets([decider_text(row) for row in also])
-    _show_proposals(answer, out)
+    if answer.fixes:
+        from kiboko.views.fixes_view import show_fixes
+
+        title = "What would stop it" if answer.is_stop else "What would open it, gate by gate"
+        show_fixes(answer.fixes, title, out)
+        if len(answer.proposals.each) > 1 and not answer.is_stop:
+            out.line(f"     with the first of each gate: {answer.proposals.verdict_with_all}", "quiet")
+    else:
+        _show_proposals(answer, out)
+    if answer.written:
+        out.line()
+        out.line(answer.written, "allowed")
     if answer.misses:
         out.heading("Rules that almost match")
         out.bullets(
@@ -230,8 +246,11 @@ def _show_proposals(answer: CheckAnswer, out: Output) -> None:
                 else f"  [tried: {each.gate} stays shut]"
             )
         out.parts(("  - ", "quiet"), (each.text, ""), (proof, "quiet"))
+        for other in each.others:
+            out.parts(("    or: ", "quiet"), (other.text, ""), (f"  [tried: verdict {other.verdict_after}]", "quiet"))
     if len(proposals.each) > 1:
         out.line(f"    with all of them: {proposals.verdict_with_all}", "quiet")
+    out.line("    --fixes says what else each would do; --write-change FILE makes a change file of them.", "quiet")
     if any(each.is_for_one_address for each in proposals.each):
         out.line("    Open only what the ticket needs; a rule for one address is a proof, not yet a policy.", "quiet")
 
@@ -275,14 +294,22 @@ def check_json(answer: CheckAnswer) -> dict[str, Any]:
             {
                 "gate": fix.gate, "at": fix.at, "direction": fix.direction, "filter": fix.filter,
                 "place": fix.place, "rule": fix.rule, "text": fix.text, "proved": fix.proved,
-                "verdict_after": fix.verdict_after,
+                "verdict_after": fix.verdict_after, "steps": [dict(step) for step in fix.steps],
+                "others": [each.text for each in fix.others],
             }
             for fix in answer.proposals.each
         ],
         "verdict_with_all_suggestions": answer.proposals.verdict_with_all,
+        **({"fixes": _fixes_json(answer)} if answer.fixes else {}),
         "toggles": answer.asked,
         "caveats": answer.caveats,
     }  # fmt: skip
+
+
+def _fixes_json(answer: CheckAnswer) -> list[dict[str, Any]]:
+    from kiboko.views.fixes_view import fix_json
+
+    return [fix_json(each) for each in answer.fixes]
 
 
 def decider_json(row: Row) -> dict[str, Any]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from kiboko.core.errors import UsageError
@@ -117,6 +117,12 @@ def with_instance(topology: Topology, changed: Instance) -> Topology:
 def started(topology: Topology, name: str) -> Topology:
     """The network with an instance running."""
     return with_instance(topology, dataclasses.replace(topology.instances[name], running=True))
+
+
+def with_tags(topology: Topology, name: str, tags: Mapping[str, str]) -> Topology:
+    """The network with some tags of an instance set."""
+    instance = topology.instances[name]
+    return with_instance(topology, dataclasses.replace(instance, tags={**instance.tags, **tags}))
 
 
 def forwarding(topology: Topology, name: str) -> Topology:

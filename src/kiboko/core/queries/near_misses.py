@@ -89,7 +89,7 @@ def near_misses(walker: Walker, walk: Walk) -> list[NearMiss]:
         key = (row.gate, row.at, row.direction, row.filters)
         if key not in asked:
             asked.add(key)
-            for miss in _misses_at(walker, walk, row):
+            for miss in misses_at(walker, walk, row):
                 found.setdefault((miss.filter, miss.way, miss.rule, miss.field, miss.wanted, miss.actual), miss)
     best = sorted(found.values(), key=lambda miss: (miss.direction != FORWARD, miss.action != ALLOW, -miss.closeness))
     return list(_without_noise(best))
@@ -105,7 +105,8 @@ def _without_noise(ranked: list[NearMiss]) -> Iterator[NearMiss]:
         told.add(key)
 
 
-def _misses_at(walker: Walker, walk: Walk, row: Row) -> Iterator[NearMiss]:
+def misses_at(walker: Walker, walk: Walk, row: Row) -> Iterator[NearMiss]:
+    """The rules that almost matched at one gate."""
     packet = packet_at(walk, row)
     if not row.stops and walk.verdict != "allowed":
         return  # what a gate that lets pass might have stopped is of no use to somebody who is blocked

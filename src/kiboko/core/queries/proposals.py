@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
+from typing import Any
 
 from kiboko.core.errors import Place
 from kiboko.core.header.addresses import Address, AddressSet, Prefix
@@ -16,9 +17,11 @@ from kiboko.core.network.edits import Edit
 from kiboko.core.network.host_rules import HostRule, Match, Values, Verdict
 from kiboko.core.network.model import (
     ALLOW,
+    DROP,
     Crossing,
     Filter,
     Gateway,
+    Instance,
     Listener,
     Literal,
     RouteEntry,
@@ -27,38 +30,13 @@ from kiboko.core.network.model import (
     peer_text,
 )
 from kiboko.core.queries.near_misses import asked_service, packet_at
+from kiboko.core.queries.proposed import Proposal, Steps, at_gate, way_of
+from kiboko.core.queries.rule_fixes import is_by_place, put_in, rule_fixes, stops_at, wider_rules
 from kiboko.core.walk.gates import FORWARD, Row
 from kiboko.core.walk.walk import Walk, Walker
 
 _MOST_STEPS = 16
 _STEP = 10
-
-
-@dataclass(frozen=True, slots=True)
-class Proposal:
-    """A change that opens one gate.
-
-    `rule` has the fields of the rule to add, as the network file writes them, None where something else than a rule
-    helps. `proved` tells that the walk was made again with the change in place and the gate no longer stops the flow;
-    `verdict_after` is the verdict then, with this change alone. `edit` makes the change, None where no change of the
-    network file is known that would.
-    """
-
-    gate: str
-    at: str
-    direction: str
-    filter: str | None
-    place: str
-    rule: dict[str, str | int] | None
-    text: str
-    proved: bool = False
-    verdict_after: str | None = None
-    edit: Edit | None = None
-
-    @property
-    def is_for_one_address(self) -> bool:
-        """Whether it adds a rule for this one flow: a proof more than a policy."""
-        return self.rule is not None
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,6 +69,8 @@ def proposals(walker: Walker, walk: Walk) -> Proposals:
         if row is None:
             break
         proposal = _proved(walker, walk, row, _propose(walker.on(topology), now, row))
+        others = (_proved(walker, walk, row, each) for each in proposal.others)
+        proposal = dataclasses.replace(proposal, others=tuple(each for each in others if each.proved))
         found.append(proposal)
         if proposal.edit is None:
             given_up.add(_gate(row))
@@ -100,6 +80,23 @@ def proposals(walker: Walker, walk: Walk) -> Proposals:
         if any(each.stops and _gate(each) == _gate(row) for each in now.rows):
             given_up.add(_gate(row))
     return Proposals(tuple(found), now.verdict)
+
+
+def stops(walker: Walker, walk: Walk) -> tuple[Proposal, ...]:
+    """What would stop a flow that is allowed and should not be: at each filter that lets its request pass, from the
+    receiver's end, a rule that stops it switched on or moved in front of the one that decides, a drop of this very
+    traffic there, or the rule that decides switched off. Each is proved by walking again."""
+    found = []
+    for row in reversed([each for each in walk.forward if each.filters and not each.stops and not each.tracked]):
+        rule, fields = _smallest_rule(packet_at(walk, row), row.ports, row, walker.topology)
+        values = {**rule_values(fields), "action": DROP}
+        dropping = dataclasses.replace(rule, action=DROP)
+        for each in (*rule_fixes(walker, walk, row), *stops_at(walker, walk, row, dropping, values)):
+            assert each.edit is not None
+            after = walked_again(walker.on(each.edit(walker.topology)), walk)
+            if not after.delivered:
+                found.append(dataclasses.replace(each, proved=True, verdict_after=after.verdict))
+    return tuple(found)
 
 
 def walked_again(walker: Walker, walk: Walk) -> Walk:
@@ -132,20 +129,26 @@ def _proved(walker: Walker, walk: Walk, row: Row, proposal: Proposal) -> Proposa
 def _propose(walker: Walker, walk: Walk, row: Row) -> Proposal:
     topology = walker.topology
     if row.filter is not None and row.filter in topology.filters:
-        return _rule_for(walker, walk, row)
+        added = _rule_for(walker, walk, row)
+        listed = [*rule_fixes(walker, walk, row), added, *wider_rules(walker, walk, row)]
+        return _best_of(walker, walk, row, listed, added)
     makers: dict[str, Callable[[Walker, Walk, Row], Proposal]] = {
         "source": _for_source, "destination": _for_stopped, "zone": _for_zone, "route": _for_route,
         "translate": _for_translation, "listener": _for_listener, "host-in": _for_kernel, "host-out": _for_kernel,
     }  # fmt: skip
     make = makers.get(row.gate)
-    return make(walker, walk, row) if make is not None else _advice(row, f"{row.gate} at {row.at}: {row.reason}")
-
-
-def _advice(row: Row, text: str, edit: Edit | None = None, place: str = "") -> Proposal:
-    return Proposal(row.gate, row.at, row.direction, row.filter, place, None, text, edit=edit)
+    return make(walker, walk, row) if make is not None else at_gate(row, f"{row.gate} at {row.at}: {row.reason}")
 
 
 # Rules of filters.
+
+
+def _best_of(walker: Walker, walk: Walk, row: Row, listed: list[Proposal], added: Proposal) -> Proposal:
+    """The first of some changes that opens the gate, with the others that do; the rule to add where none does."""
+    proved = [each for each in (_proved(walker, walk, row, each) for each in listed) if each.proved]
+    if not proved:
+        return added
+    return dataclasses.replace(proved[0], others=tuple(proved[1:]))
 
 
 def _rule_for(walker: Walker, walk: Walk, row: Row) -> Proposal:
@@ -153,7 +156,7 @@ def _rule_for(walker: Walker, walk: Walk, row: Row) -> Proposal:
     chosen = walker.topology.filters[row.filter or ""]
     stopped = RangeSet.of(pair for r in walk.rows if r.stops and _gate(r) == _gate(row) for pair in r.ports)
     rule, fields = _smallest_rule(packet_at(walk, row), stopped, row, walker.topology)
-    way = "rules" if chosen.rules is not None else "inbound" if row.step.bound == "in" else "outbound"
+    way = way_of(row, chosen.rules is not None)
     place, order = _place_of(chosen, way, row)
     if order is not None:
         fields = {"order": order, **fields}
@@ -162,7 +165,26 @@ def _rule_for(walker: Walker, walk: Walk, row: Row) -> Proposal:
         return topology.with_filter(_inserted(topology.filters[chosen.name], way, row, rule, order))
 
     text = f"in {chosen.name}, {way}, {place}: {yaml_of(fields)}"
-    return Proposal(row.gate, row.at, row.direction, chosen.name, place, fields, text, edit=edit)
+    steps = _adding(chosen, way, row, order, fields)
+    return Proposal(row.gate, row.at, row.direction, chosen.name, place, fields, text, edit=edit, steps=steps)
+
+
+def _adding(chosen: Filter, way: str, row: Row, order: int | None, fields: dict[str, str | int]) -> Steps:
+    """The step of a change file that adds a rule; none where its list has to be numbered anew."""
+    rules: tuple[Rule, ...] = getattr(chosen, way) or ()
+    told: dict[str, Any] = {"filter": chosen.name, "direction": way, "rule": rule_values(fields)}
+    if order is None and chosen.decide == "first" and rules:
+        if not is_by_place(rules):
+            return ()
+        if any(each.name == row.rule for each in rules):
+            told["before"] = row.rule
+    return ({"add_rule": told},)
+
+
+def rule_values(fields: Mapping[str, str | int]) -> dict[str, Any]:
+    """The fields of a rule as values of a network file: lists where there are several."""
+    return {name: value.split(", ") if isinstance(value, str) and ", " in value else value
+            for name, value in fields.items()}  # fmt: skip
 
 
 def yaml_of(fields: dict[str, str | int]) -> str:
@@ -205,6 +227,8 @@ def _place_of(chosen: Filter, way: str, row: Row) -> tuple[str, int | None]:
     ordered = sorted(rules, key=lambda each: each.order)
     index = next((i for i, each in enumerate(ordered) if each.name == row.rule), len(ordered))
     before = ordered[index - 1].order if index else 0
+    if is_by_place(ordered):
+        return f"before {ordered[index].name}" if index < len(ordered) else "at the end", None
     if index == len(ordered):
         return "at the end", before + _STEP
     gap = ordered[index].order - before
@@ -215,7 +239,10 @@ def _inserted(chosen: Filter, way: str, row: Row, rule: Rule, order: int | None)
     """The filter with a rule in its place; where no number is free there, all are numbered anew."""
     rules: tuple[Rule, ...] = getattr(chosen, way) or ()
     if chosen.decide == "any":
-        return edits.with_rules(chosen, way, (*rules, dataclasses.replace(rule, order=len(rules) + 1)))
+        last = max((each.order for each in rules), default=0)
+        return edits.with_rules(chosen, way, (*rules, dataclasses.replace(rule, order=last + 1, order_is_given=False)))
+    if is_by_place(rules):
+        return edits.with_rules(chosen, way, put_in(rules, rule, row.rule))
     if order is not None:
         named = dataclasses.replace(rule, order=order, id=None)
         return edits.with_rules(chosen, way, (*rules, named))
@@ -238,13 +265,13 @@ def _for_kernel(walker: Walker, walk: Walk, row: Row) -> Proposal:
     interface = step.interface or step.egress
     stops = f"{row.reason}, rule {row.rule}" if row.rule not in (None, "otherwise") else f"policy of {row.reason}"
     if interface is None or row.chain is None:
-        return _advice(row, f"on {row.at}: {row.reason}")
+        return at_gate(row, f"on {row.at}: {row.reason}")
     made = _host_rule(packet, row.ports)
     if made is None:
-        return _advice(row, f"on {row.at}: {row.filter} ({stops}) stops {walk.flow.service}")
+        return at_gate(row, f"on {row.at}: {row.filter} ({stops}) stops {walk.flow.service}")
     rule, text = made
     instance, chain = interface.instance, row.chain
-    return _advice(
+    return at_gate(
         row, f"on {row.at}: in {row.filter}, at the head of chain {chain}: {text}",
         lambda topology: edits.with_host_rule(topology, instance, chain, rule), f"at the head of chain {chain}",
     )  # fmt: skip
@@ -283,12 +310,13 @@ def _host_rule(packet: Packet, ports: RangeSet) -> tuple[HostRule, str] | None:
 def _for_source(walker: Walker, walk: Walk, row: Row) -> Proposal:
     if row.step.stop is not None and row.step.stop.kind == "stopped":
         return _for_stopped(walker, walk, row)
-    return _advice(row, f"send from an address of a subnet: {row.reason}")
+    return at_gate(row, f"send from an address of a subnet: {row.reason}")
 
 
 def _for_stopped(walker: Walker, walk: Walk, row: Row) -> Proposal:
     name = row.at.partition("/")[0]
-    return _advice(row, f"start {name}: it is recorded as stopped", lambda topology: edits.started(topology, name))
+    return at_gate(row, f"start {name}: it is recorded as stopped", lambda topology: edits.started(topology, name),
+                   steps=({"set_instance": {"instance": name, "state": "running"}},))  # fmt: skip
 
 
 def _for_listener(walker: Walker, walk: Walk, row: Row) -> Proposal:
@@ -303,7 +331,19 @@ def _for_listener(walker: Walker, walk: Walk, row: Row) -> Proposal:
     else:
         where = bound.address or f"IPv{bound.family}"
         text = f"on {row.at}: {service} is bound to {where}; bind it to {address}, the machine's own address"
-    return _advice(row, text, lambda topology: edits.listening(topology, instance.name, listener))
+    return at_gate(row, text, lambda topology: edits.listening(topology, instance.name, listener),
+                   steps=_listens(instance, str(service)))  # fmt: skip
+
+
+def _listens(instance: Instance, service: str) -> Steps:
+    """The step that has an instance listen to one more; none where what listens is read from its sockets."""
+    told: list[Any] = []
+    for each in instance.listens or ():
+        if each.place.file != instance.place.file:
+            return ()
+        text = each.text.partition(" on ")[0]
+        told.append({"service": text, "address": str(each.address)} if each.address is not None else text)
+    return ({"set_instance": {"instance": instance.name, "listens": [*told, service]}},)
 
 
 # Zones.
@@ -322,7 +362,16 @@ def _for_zone(walker: Walker, walk: Walk, row: Row) -> Proposal:
     chosen = Filter(name, "zone", "first", True, place, rules=(rule,))
     text = f"list a crossing {source} to {destination} with a zone filter that allows {service}"
     crossing = Crossing(source, destination, name, place)
-    return _advice(row, text, lambda topology: edits.with_crossing(topology, crossing, chosen), "new crossing")
+    steps = (
+        {"add_filter": {"filter": name, "is": {"layer": "zone", "decide": "first", "stateful": True, "rules": [
+            {"order": _STEP, "action": ALLOW, "service": service.split(", ")}]}}},
+        {"set_crossing": {"from": source, "to": destination, "filter": name}},
+    )  # fmt: skip
+    if name in walker.topology.filters or any(
+        (each.source, each.destination) == row.step.zones for each in walker.topology.crossings
+    ):
+        steps = ()  # type: ignore[assignment]
+    return at_gate(row, text, lambda topology: edits.with_crossing(topology, crossing, chosen), "new crossing", steps)
 
 
 # Routes.
@@ -335,7 +384,7 @@ def _for_route(walker: Walker, walk: Walk, row: Row) -> Proposal:
         owner = walk.arrival.interface if walk.arrival is not None else None
         if owner is not None and owner.public is None and row.step.source.family == 4:
             return _public_for(walker, row, owner.name, f"give {owner.name} a public address: {row.reason}")
-        return _advice(row, f"give the receiver an address that this sender can use: {row.reason}")
+        return at_gate(row, f"give the receiver an address that this sender can use: {row.reason}")
     entry = lookup.entry
     if entry is None:
         return _new_route(walker, walk, row, None)
@@ -343,19 +392,22 @@ def _for_route(walker: Walker, walk: Walk, row: Row) -> Proposal:
     if entry.instance is not None and entry.instance in topology.instances and not lookup.beaten:
         hop = topology.instances[entry.instance]
         what = f"start {hop.name}" if hop.forwards else f"have {hop.name} forward ('forwards: true')"
-        return _advice(row, f"{what}: {row.reason}", lambda changed: edits.forwarding(changed, hop.name))
+        told: dict[str, Any] = {"instance": hop.name, "forwards": True} | ({} if hop.running else {"state": "running"})
+        return at_gate(row, f"{what}: {row.reason}", lambda changed: edits.forwarding(changed, hop.name),
+                       steps=({"set_instance": told},))  # fmt: skip
     if table is not None and entry.origin != "connected" and entry.place is not None:
         if lookup.beaten:
             text = f"remove the route {entry} ({entry.place}); then {lookup.beaten[0]} carries it"
         else:
             text = f"remove or correct the route {entry} ({entry.place})"
         chosen = table
-        removed = _advice(row, text, lambda changed: edits.without_route(changed, chosen, entry))
+        step = {"remove_route": {"table": chosen, "to": str(entry.to), "origin": entry.origin}}
+        removed = at_gate(row, text, lambda changed: edits.without_route(changed, chosen, entry), steps=(step,))
         if _proved(walker, walk, row, removed).proved:
             return removed
         added = _new_route(walker, walk, row, entry)
         return added if added.edit is not None else removed
-    return _advice(row, f"no change of a route carries it: {row.reason}")
+    return at_gate(row, f"no change of a route carries it: {row.reason}")
 
 
 def _new_route(walker: Walker, walk: Walk, row: Row, against: RouteEntry | None) -> Proposal:
@@ -366,7 +418,7 @@ def _new_route(walker: Walker, walk: Walk, row: Row, against: RouteEntry | None)
     place = Place(topology.file, 1)
     table = topology.subnets[row.at].route_table
     into = f"to route table {table}" if table else f"to a route table of subnet {row.at}, which has none"
-    works: list[tuple[str, Edit]] = []
+    works: list[tuple[str, Edit, str]] = []
     for gateway in _exits(topology, topology.subnets[row.at].network):
         entry = RouteEntry(to, "static", place, gateway=gateway.name)
 
@@ -378,16 +430,27 @@ def _new_route(walker: Walker, walk: Walk, row: Row, against: RouteEntry | None)
             missing = next((r.reason for r in after.rows if r.stops and r.gate == "translate"), "")
             needs = f" (but then {missing})" if missing else _translation(gateway)
             needs += _nearly(topology, table, gateway, to, destination)
-            works.append((f"{{to: {_quoted(to)}, via: {gateway.name}}}{needs}", edit))
+            works.append((f"{{to: {_quoted(to)}, via: {gateway.name}}}{needs}", edit, gateway.name))
     if not works:
         kinds = "its network has no gateway that leads there"
         now = f"no route to {destination}" if against is None else f"{against} does not carry it"
-        return _advice(row, f"{now} in the table of subnet {row.at}, and {kinds}")
+        return at_gate(row, f"{now} in the table of subnet {row.at}, and {kinds}")
     works.sort(key=lambda option: "(but then" in option[0])
     text = f"add {into}: {works[0][0]}"
     if len(works) > 1:
-        text += "; or by " + " or ".join(option for option, _ in works[1:])
-    return _advice(row, text, works[0][1], "new route")
+        text += "; or by " + " or ".join(option for option, *_ in works[1:])
+    return at_gate(row, text, works[0][1], "new route", _routing(topology, table, str(to), works[0][2]))
+
+
+def _routing(topology: Topology, table: str | None, to: str, gateway: str) -> Steps:
+    """The step of a change file that has a route table lead there; none where the subnet has no table."""
+    if table is None:
+        return ()
+    route = {"to": to, "via": gateway}
+    is_there = any(str(each.to) == to and each.origin == "static" for each in topology.route_tables[table].entries)
+    if is_there:
+        return ({"replace_route": {"table": table, "to": to, "origin": "static", "with": route}},)
+    return ({"add_route": {"table": table, "route": route}},)
 
 
 def _nearly(topology: Topology, table: str | None, gateway: Gateway, to: Prefix, destination: Address) -> str:
@@ -436,7 +499,7 @@ def _for_translation(walker: Walker, walk: Walk, row: Row) -> Proposal:
     gateway = row.step.gateway
     sender = walker.directory.interface_at(row.step.source)
     if gateway is None or row.direction != FORWARD or sender is None or row.step.source.family == 6:
-        return _advice(row, f"the reply must leave by the way that the request came: {row.reason}")
+        return at_gate(row, f"the reply must leave by the way that the request came: {row.reason}")
     nats = [g.name for g in topology.gateways.values() if g.kind == "nat" and set(g.networks) & set(gateway.networks)]
     other = f", or route by {' or '.join(nats)}" if nats else ""
     return _public_for(walker, row, sender.name, f"give {sender.name} a public address{other}: {row.reason}")
@@ -452,4 +515,4 @@ def _public_for(walker: Walker, row: Row, interface_name: str, text: str) -> Pro
         if walker.directory.network_of(address := Address(4, value)) is None
         and walker.directory.public_owner(address) is None
     )
-    return _advice(row, text, lambda topology: edits.with_public(topology, interface, free))
+    return at_gate(row, text, lambda topology: edits.with_public(topology, interface, free))

@@ -1,0 +1,164 @@
+"""Proposed changes on random networks: each does what it says, by the edit and by the change file of it; what else it
+does is all that differs."""
+
+import random
+import tempfile
+import unittest
+from collections import Counter
+from pathlib import Path
+
+import yaml
+
+from kiboko.core.changes.difference import difference
+from kiboko.core.changes.effects import EffectsOf
+from kiboko.core.errors import InputError
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import Service
+from kiboko.core.queries.ends import Ends, resolve_service
+from kiboko.core.queries.proposals import proposals, stops, walked_again
+from kiboko.core.walk.walk import ALLOWED, Walker
+from kiboko.files.changes.applying import changed
+from kiboko.files.changes.change_file import change_of, change_text
+from kiboko.files.network.network_file import load_network
+from kiboko.replica.trials import Choice
+from kiboko.replica.verify import verify
+from tests.helpers import a_filter, base, load
+from tests.namespaces import why_not
+from tests.random_networks import random_network
+
+SERVICES = (Service(6, 22), Service(17, 53), Service(6, 8005), Service(1, 8 << 8))
+
+
+def asked(walker, chance, count):
+    """Some flows between machines."""
+    ends = [(each, address) for each in walker.directory.interfaces() for address in each.addresses]
+    for _ in range(count):
+        (one, source), (other, target) = chance.choice(ends), chance.choice(ends)
+        service = chance.choice(SERVICES)
+        if (
+            one.instance != other.instance
+            and source.family == target.family
+            and (service.protocol != 1 or source.family == 4)
+        ):
+            yield walker.walk(walker.directory.endpoint(source), target, service)
+
+
+class OnRandomNetworks(unittest.TestCase):
+    def setUp(self):
+        self.path = Path(self.enterContext(tempfile.TemporaryDirectory())) / "network.yaml"
+
+    def by_file(self, steps):
+        """The network with the steps made by a change file."""
+        return changed(str(self.path), change_of(change_text("x", "", [dict(each) for each in steps]), "c.yaml"))[0]
+
+    def test_change_files_of_proposals_come_to_what_they_say(self):
+        met = Counter()
+        for seed in range(6):
+            self.path.write_text(yaml.safe_dump(random_network(seed), sort_keys=False))
+            walker = Walker(load_network(str(self.path)))
+            chance = random.Random(seed)
+            for walk in asked(walker, chance, 25):
+                if walk.verdict == ALLOWED:
+                    continue
+                found = proposals(walker, walk)
+                for each in (one for first in found.each for one in (first, *first.others)):
+                    if each.steps and each.proved:
+                        after = walked_again(walker.on(self.by_file(each.steps)), walk)
+                        self.assertEqual(after.verdict, each.verdict_after, (seed, each.text, each.steps))
+                        met[next(iter(each.steps[0]))] += 1
+                steps = [step for each in found.each for step in each.steps]
+                if steps and all(each.steps for each in found.each):
+                    try:
+                        whole = self.by_file(steps)
+                    except InputError as error:
+                        self.assertIn("changed twice", str(error), (seed, steps))
+                        met["both"] += 1
+                        continue
+                    after = walked_again(walker.on(whole), walk)
+                    self.assertEqual(after.verdict, found.verdict_with_all, (seed, steps))
+                    met["whole"] += 1
+        for verb in ("add_rule", "edit_rule", "whole"):
+            self.assertGreater(met[verb], 5, met)
+        self.assertGreater(met["move_rule"] + met["enable_rule"], 0, met)
+        self.assertLess(met["both"], 3, met)
+
+    def test_stops_stop(self):
+        met = 0
+        for seed in range(6):
+            self.path.write_text(yaml.safe_dump(random_network(seed), sort_keys=False))
+            walker = Walker(load_network(str(self.path)))
+            for walk in asked(walker, random.Random(seed), 15):
+                if walk.verdict == ALLOWED:
+                    for each in stops(walker, walk):
+                        after = walked_again(walker.on(self.by_file(each.steps)), walk)
+                        self.assertFalse(after.delivered, (seed, each.text))
+                        met += 1
+        self.assertGreater(met, 5)
+
+    def test_what_else_a_change_does_is_all_that_differs_but_the_flow_itself(self):
+        met = Counter()
+        for seed in range(3):
+            walker = Walker(load(random_network(seed)))
+            for walk in asked(walker, random.Random(seed), 8):
+                for each in proposals(walker, walk).each if walk.verdict != ALLOWED else ():
+                    if each.edit is None or not each.proved:
+                        continue
+                    effects = EffectsOf(walker, walk, ()).of(each.edit)
+                    both = Ends(walker), Ends(walker.on(each.edit(walker.topology)))
+                    lines = difference(*both, resolve_service("any", {})).changed
+                    own = [line for line in lines if line not in effects.other]
+                    for line in own:
+                        self.assertEqual(line.services, RangeSet.one(walk.flow.service.number))
+                        self.assertEqual((len(line.sources), len(line.destinations)), (1, 1))
+                    self.assertLessEqual(len(own), 1)
+                    met[effects.is_nothing_else] += 1
+        self.assertTrue(met[True] and met[False], met)
+
+
+class ByHand(unittest.TestCase):
+    def test_what_there_is_is_changed_before_anything_is_added(self):
+        values = base()
+        values["groups"] = {"desks": {"where": {"role": "desk"}}}
+        values["instances"]["bob"]["tags"] = {"role": "dekk"}
+        rules = [{"order": 10, "action": "allow", "from": "desks", "service": "ssh"}, {"order": 20, "action": "drop"},
+                 {"order": 30, "action": "allow", "from": "cat", "service": "ssh"},
+                 {"order": 40, "action": "allow", "service": "http", "enabled": False}]  # fmt: skip
+        values["filters"]["guard"] = a_filter("instance", inbound=rules)
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["guard"]
+        walker = Walker(load(values))
+
+        def first(sender, service):
+            end = walker.directory.endpoint(walker.topology.instances[sender].interfaces[0].addresses[0])
+            target = walker.topology.instances["ann"].interfaces[0].addresses[0]
+            (found,) = proposals(walker, walker.walk(end, target, service)).each
+            return found
+
+        self.assertEqual(first("cat", Service(6, 22)).steps,
+                         ({"move_rule": {"rule": "guard/inbound/30", "order": 15}},))  # fmt: skip
+        self.assertEqual(first("bob", Service(6, 22)).steps,
+                         ({"set_instance": {"instance": "bob", "tags": {"role": "desk"}}},))  # fmt: skip
+        self.assertEqual(first("dan", Service(6, 443)).rule["order"], 15, "nothing there fits: a rule is added")
+
+
+@unittest.skipIf(why_not(), why_not())
+class HeldToTheKernel(unittest.TestCase):
+    def test_a_network_with_proposals_made_does_what_the_walk_says(self):
+        done = 0
+        for seed in (1, 4):
+            walker = Walker(load(random_network(seed)))
+            topology = walker.topology
+            for walk in asked(walker, random.Random(seed), 40):
+                found = proposals(walker.on(topology), walked_again(walker.on(topology), walk))
+                if found.each and found.verdict_with_all == ALLOWED and all(each.edit for each in found.each):
+                    for each in found.each:
+                        topology = each.edit(topology)
+                    done += 1
+                if done >= 3 * (1 + (1, 4).index(seed)):
+                    break
+            run = verify(topology, Choice(most=120, seed=seed))
+            self.assertEqual([], [(d.source, d.outcome, d.walk.verdict) for d in run.differences])
+        self.assertGreater(done, 3)
+
+
+if __name__ == "__main__":
+    unittest.main()
