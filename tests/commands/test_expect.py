@@ -1,6 +1,9 @@
 """`expect` as it is called: files, tables, JUnit, statuses, and what is wrong with them."""
 
 import json
+import shutil
+import subprocess
+import unittest
 
 from junitparser import JUnitXml
 
@@ -23,6 +26,49 @@ class Expect(OnTheDemo):
     def test_the_network_that_is_mended_keeps_most_of_them(self):
         text = self.kiboko("expect --file expectations.yaml -n clean/network.yaml --every", 0)
         self.assertIn("6 held, 0 broken", text)
+
+    def test_recorded_traffic_is_held_to_them(self):
+        """By hand, from the story of the evidence: the met office's scanner reached a relay once, and the gauges not;
+        crews reach gauge 7 and not gauge 4; a desk's old session goes on with the database."""
+        line = "expect --file expectations.yaml --flows evidence/flows.csv"
+        rows = {row["id"]: row for row in json.loads(self.kiboko(line + " --json", 1))["rows"]}
+        told = {name: (row["recorded"]["keep"] > 0, row["recorded"]["break"]) for name, row in rows.items()}
+        self.assertEqual((True, 1), told["scanner-shut-out"])
+        self.assertEqual((True, 1), told["crews-reach-gauges"])
+        self.assertEqual({"answered": 1}, rows["database-only-from-hub"]["recorded"]["of_others"])
+        self.assertEqual((True, 0), told["duty-reaches-river"])
+        text = self.kiboko(line + " --junit out.xml", 1)
+        self.assertRegex(text, "scanner-shut-out +broken +breaks it")
+        suite = next(iter(JUnitXml.fromfile(str(self.folder / "out.xml"))))
+        cases = {(case.classname, case.name): bool(case.result) for case in suite}
+        self.assertTrue(cases["expectations.recorded", "scanner-shut-out"])
+        self.assertFalse(cases["expectations.recorded", "duty-reaches-river"])
+        self.assertIn("tells nothing", self.kiboko(line + " --since 2026-11-21", 1))
+
+    def test_a_first_set_out_of_what_was_recorded_is_held(self):
+        text = self.kiboko("expect --draft --flows evidence/flows.csv", 0)
+        self.assertIn('"from": "crews", "to": "gauge-07", "service": ["tcp/22"]'.replace('"from"', "from")
+                      .replace('"to"', "to").replace('"service"', "service"), text)  # fmt: skip
+        (self.folder / "draft.yaml").write_text(text)
+        self.assertRegex(self.kiboko("expect --file draft.yaml", 0), "^[1-9][0-9]* expectations.* 0 broken")
+
+    @unittest.skipUnless(shutil.which("git"), "git is not installed")
+    def test_only_what_changed_since_a_revision(self):
+        def git(*words):
+            subprocess.run(["git", "-c", "user.name=a", "-c", "user.email=a@b", *words], cwd=self.folder, check=True,
+                           capture_output=True)  # fmt: skip
+
+        git("init", "-q")
+        git("add", "network.yaml", "expectations.yaml", "hosts")
+        git("commit", "-qm", "one")
+        self.addCleanup(shutil.rmtree, self.folder / ".git")
+        line = "expect --file expectations.yaml --changed-since HEAD --json"
+        self.assertEqual([], json.loads(self.kiboko(line, 0))["rows"])
+        self.kiboko("apply changes/01-shut-out-the-met-office.yaml --in-place", 0)
+        self.addCleanup(self.kiboko, "apply changes/01-shut-out-the-met-office.yaml --undo", 0)
+        states = {row["id"]: row["state"] for row in json.loads(self.kiboko(line, 1))["rows"]}
+        self.assertEqual({"scanner-shut-out": "held", "relays-not-open": "broken"}, states, "of fewer addresses now")
+        self.assertIn("there is no revision 'v7'", self.kiboko(line.replace("HEAD", "v7"), 2))
 
     def test_expectations_stand_in_the_network_file_too(self):
         values = base()

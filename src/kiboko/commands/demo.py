@@ -28,6 +28,7 @@ class Step:
     status: int
 
 
+_IN_PLACE = "-n mended.yaml --in-place"
 STEPS = (
     Step("A crew in its van wants to log in to gauge 7. May it?", "check 198.51.100.20 gauge-07 ssh", 0),
     Step(
@@ -45,7 +46,11 @@ STEPS = (
     ),
     Step("A new gauge cannot hand its readings to the relay beside it.", "check gauge-08 relay-2 telemetry", 1),
     Step("Gauges cannot send to the second ingest machine.", "check gauge-03 ingest-2 telemetry", 1),
-    Step("The duty desk has a rule for the forecast API, and is blocked.", "check desk-1 forecast-1 forecast-api", 1),
+    Step(
+        "The duty desk has a rule for the forecast API, and is blocked. What would open it, and what else?",
+        "check desk-1 forecast-1 forecast-api --fixes",
+        1,
+    ),
     Step("The other forecast machine does not even see the request.", "check desk-1 forecast-2 forecast-api", 1),
     Step("Which way does it take, and what did that route beat?", "route desk-1 forecast-2", 1),
     Step("Who is in the group that the relays trust, and who should be?", "show gauges", 0),
@@ -70,7 +75,31 @@ STEPS = (
         "rehearse --toggle bank-edge/inbound/20 --file expectations.yaml --service ssh",
         1,
     ),
-    Step("And once all of that is mended?", "audit -n clean/network.yaml", 0),
+    Step(
+        "A change that is to mend the first of it, rehearsed: what does it close, and whose traffic stops?",
+        "rehearse changes/01-shut-out-the-met-office.yaml --file expectations.yaml --service ssh"
+        " --flows evidence/flows.csv",
+        0,
+    ),
+    *(
+        Step(question, f"apply changes/{name}.yaml {where}", 0)
+        for question, name, where in (
+            ("It is made, in a copy of the network file.", "01-shut-out-the-met-office", "--out mended.yaml"),
+            ("The next, in place.", "02-close-the-relays", _IN_PLACE),
+            ("The readers who wait for ever.", "03-let-all-readers-back", _IN_PLACE),
+            ("The duty desk and its forecasts.", "04-desks-get-forecasts", _IN_PLACE),
+            ("The archive's filter.", "05-guard-the-archive", _IN_PLACE),
+            ("The gauge whose tag is mistyped.", "06-gauge-08-is-a-gauge", _IN_PLACE),
+            ("The service on loopback.", "07-ingest-2-for-others", _IN_PLACE),
+            ("The gauge whose own rules are old.", "08-gauge-04-knows-the-crews", _IN_PLACE),
+            ("The gauge without an address.", "09-connect-gauge-09", _IN_PLACE),
+            ("What nothing has met.", "10-tidy-up", _IN_PLACE),
+            ("And what is left is accepted, each with a reason.", "11-live-with-the-rest", _IN_PLACE),
+        )
+    ),
+    Step("Are all promises kept now?", "expect -n mended.yaml --file expectations.yaml", 0),
+    Step("And does an audit find anything that nobody has accepted?", "audit -n mended.yaml --today 2026-11-26", 0),
+    Step("What would it find in a network without any of that?", "audit -n clean/network.yaml", 0),
     Step("What did the mending open and close, for ssh?", "compare network.yaml clean/network.yaml --service ssh", 1),
     Step("Who talks most in an hour of flow logs?", "flows evidence/flows.csv --since 2026-11-20T10:00:00Z --top 8", 0),
     Step("Which rules did that hour never hit?", "flows evidence/flows.csv --rules", 1),
@@ -119,7 +148,8 @@ def run(args: argparse.Namespace) -> int:
     out.line("The evidence was recorded in a replica of the network; evidence/README.md says how.")
     wrong = []
     with contextlib.chdir(args.folder):
-        Path("loopback/probes.jsonl").unlink(missing_ok=True)
+        for made in (Path("loopback/probes.jsonl"), *Path().glob("mended.yaml*")):
+            made.unlink(missing_ok=True)
         for number, step in enumerate(STEPS, 1):
             wrong += _run_step(step, number, out)
         with lamp():

@@ -5,14 +5,26 @@ from __future__ import annotations
 import argparse
 import json
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from kiboko.commands.options import add_examples, add_network_option, network_of
-from kiboko.core.errors import UsageError
+from kiboko.commands.options import (
+    add_columns_option,
+    add_examples,
+    add_network_option,
+    add_time_options,
+    columns_of,
+    network_of,
+)
+from kiboko.core.errors import InputError, UsageError
 from kiboko.core.network.model import Expectation, Topology
 from kiboko.core.queries.ends import Ends
 from kiboko.core.walk.walk import Walker
 from kiboko.views.output import Output, working
 from kiboko.views.text import network_option
+
+if TYPE_CHECKING:
+    from kiboko.batch.promises import SeenPromise
+    from kiboko.core.changes.expecting import Held
 
 _MOST_SERVICES = 12
 
@@ -26,11 +38,22 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
                         help="a CSV table of wanted connections (from, to, service, …); repeatable")  # fmt: skip
     parser.add_argument("--id", metavar="ID", action="append", default=[], help="only this expectation; repeatable")
     parser.add_argument("--every", action="store_true", help="list those that are held as well")
+    parser.add_argument("--changed-since", metavar="REV", help="only those that are new or worded otherwise since this"
+                        " revision, or that come to something else by the network file of then")  # fmt: skip
+    parser.add_argument("--flows", metavar="PATH", type=Path, action="append", default=[],
+                        help="flow logs: recorded traffic is held to them too; repeatable")  # fmt: skip
+    parser.add_argument("--probes", metavar="FILE", type=Path, action="append", default=[],
+                        help="probe records, likewise; repeatable")  # fmt: skip
+    add_time_options(parser)
+    add_columns_option(parser)
     parser.add_argument("--draft", action="store_true",
-                        help="print a first set, of what holds between groups and outsides today")  # fmt: skip
+                        help="print a first set, of what holds between groups and outsides today; with --flows, of what"
+                        " was recorded")  # fmt: skip
     parser.add_argument("--junit", metavar="FILE", type=Path, help="write JUnit XML as well")
     parser.add_argument("--json", action="store_true", help="machine-readable, expect/1")
-    add_examples(parser, "expect --file expectations.yaml", "expect --table wanted.csv", "expect --draft")
+    add_examples(parser, "expect --file expectations.yaml", "expect --table wanted.csv", "expect --draft",
+                 "expect --file expectations.yaml --flows evidence/flows.csv --probes evidence/probes.jsonl",
+                 "expect --file expectations.yaml --changed-since HEAD~1")  # fmt: skip
 
 
 def run(args: argparse.Namespace) -> int:
@@ -45,21 +68,80 @@ def run(args: argparse.Namespace) -> int:
     topology = network_of(args)
     ends = Ends(Walker(topology))
     if args.draft:
-        return _draft(ends)
+        return _draft(ends, args)
     expectations = _chosen(topology, args)
     with working("looking at every pair that is promised something"):
         outcomes = held(ends, expectations)
+        if args.changed_since is not None:
+            outcomes = _changed_since(outcomes, args)
+    seen, told = _seen(ends, outcomes, args)
     shown = ExpectShown(network_option(args.network), args.every)
     if args.junit is not None:
         from kiboko.files.documents.saving import written_whole
 
         with written_whole(args.junit) as temporary:
-            write_junit(outcomes, shown, topology.name, temporary)
+            write_junit(outcomes, shown, topology.name, temporary, seen)
     if args.json:
-        print(json.dumps(expect_json(outcomes, shown), indent=1))
+        print(json.dumps(expect_json(outcomes, shown, seen, told), indent=1))
     else:
-        show_expectations(outcomes, shown, Output())
-    return 1 if any(each.state == BROKEN for each in outcomes) else 0
+        show_expectations(outcomes, shown, Output(), seen, told)
+    is_seen_broken = any(each.breaks for each in seen.values())
+    return 1 if is_seen_broken or any(each.state == BROKEN for each in outcomes) else 0
+
+
+def _changed_since(outcomes: list[Held], args: argparse.Namespace) -> list[Held]:
+    """Those that are new or worded otherwise since a revision, or that come to something else now. Raises InputError
+    where there is no such revision, or the network file was not in it."""
+    from kiboko.core.changes.expecting import held
+    from kiboko.files.expectations.reading import read_expectations, read_table
+    from kiboko.files.network.revisions import load_revision, revision_of
+
+    if ":" in args.network and not Path(args.network).exists():
+        raise UsageError("--changed-since compares a network file with what it was: name the file itself")
+    then = load_revision(f"{args.changed_since}:{args.network}", args.files_elsewhere)
+    before = list(then.expectations)
+    for paths, read in ((args.file, read_expectations), (args.table, read_table)):
+        for path in paths:
+            try:
+                with revision_of(f"{args.changed_since}:{path}") as older:
+                    before += read(older, then.services)
+            except InputError:
+                continue  # it is new since: so is all that it promises
+    ends = Ends(Walker(then))
+    known = {each.id: each for each in before}
+    found = []
+    for outcome in outcomes:
+        was = known.get(outcome.expectation.id)
+        if was is None or _worded(was) != _worded(outcome.expectation):
+            found.append(outcome)
+            continue
+        try:
+            (old,) = held(ends, [was])
+        except UsageError:  # it spoke of somebody whom there was not
+            found.append(outcome)
+            continue
+        if (old.state, old.wrong) != (outcome.state, outcome.wrong):
+            found.append(outcome)
+    return found
+
+
+def _worded(each: Expectation) -> tuple[object, ...]:
+    """What a promise says, wherever it is written."""
+    return (each.sources, each.destinations, each.services, each.expect, each.excepted, each.family)
+
+
+def _seen(ends: Ends, outcomes: list[Held], args: argparse.Namespace) -> tuple[dict[str, SeenPromise], list[str]]:
+    """What was recorded of the traffic that each expectation speaks of, by id."""
+    if not args.flows and not args.probes:
+        return {}, []
+    from kiboko.batch.observing import Evidence
+    from kiboko.batch.promises import seen_of
+    from kiboko.files.elements.fields import time_filter
+
+    times = time_filter(args.since, args.until)
+    evidence = Evidence(args.flows, args.probes, times, columns_of(args), args.strict)
+    with working("holding what was recorded to them"):
+        return seen_of(ends, [each.expectation for each in outcomes], evidence)
 
 
 def _chosen(topology: Topology, args: argparse.Namespace) -> list[Expectation]:
@@ -84,7 +166,9 @@ def _chosen(topology: Topology, args: argparse.Namespace) -> list[Expectation]:
     return [each for each in found if not args.id or each.id in args.id]
 
 
-def _draft(ends: Ends) -> int:
+def _draft(ends: Ends, args: argparse.Namespace) -> int:
+    if args.flows:
+        return _draft_of_flows(ends, args)
     from kiboko.core.changes.expecting import draft
     from kiboko.core.reachability.matrix import usual_services
     from kiboko.views.expect_view import draft_yaml
@@ -94,4 +178,20 @@ def _draft(ends: Ends) -> int:
     with working("looking at every pair of ends"):
         found = draft(ends, names, usual_services(ends, _MOST_SERVICES))
     print(draft_yaml(found), end="")
+    return 0
+
+
+def _draft_of_flows(ends: Ends, args: argparse.Namespace) -> int:
+    """A first set of what was recorded to be answered, by the smallest names that hold both ends."""
+    from kiboko.batch.confirming import FlowsRead
+    from kiboko.batch.promises import drafted
+    from kiboko.core.evidence.comparison import Comparison
+    from kiboko.core.evidence.summary import Summary
+    from kiboko.views.expect_view import draft_yaml
+
+    summary = Summary(ends.directory)
+    reading = FlowsRead(args.flows, args.strict, args.since, args.until, args.columns)
+    with working("looking at what was recorded"):
+        reading.judged(Comparison(ends.walker), summary)
+    print(draft_yaml(drafted(ends.walker, summary)), end="")
     return 0

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from types import MappingProxyType
+from typing import TYPE_CHECKING, Any
 
-from kiboko.core.changes.expecting import BROKEN, Counterexample, Held
+from kiboko.core.changes.expecting import BROKEN, ONLY, Counterexample, Held
 from kiboko.core.network.model import Expectation
 from kiboko.views.output import Grid, Output
 from kiboko.views.text import counted
+
+if TYPE_CHECKING:
+    from kiboko.batch.promises import SeenPromise
 
 _STYLES = {"held": "allowed", BROKEN: "blocked"}
 
@@ -23,8 +27,11 @@ class ExpectShown:
     every: bool = False
 
 
-def show_expectations(outcomes: Sequence[Held], shown: ExpectShown, out: Output) -> None:
-    """How many are held, then those that are broken."""
+def show_expectations(
+    outcomes: Sequence[Held], shown: ExpectShown, out: Output, seen: Mapping[str, SeenPromise] = MappingProxyType({}),
+    told: Sequence[str] = (),
+) -> None:  # fmt: skip
+    """How many are held, then those that are broken, by the rules or by what was recorded."""
     broken = [each for each in outcomes if each.state == BROKEN]
     pairs = sum(each.pairs for each in outcomes)
     words = f"{counted(len(outcomes), 'expectation')}, {counted(pairs, 'pair of ends', 'pairs of ends')} looked at: "
@@ -42,6 +49,7 @@ def show_expectations(outcomes: Sequence[Held], shown: ExpectShown, out: Output)
         for label, text in (("owner", asked.owner), ("reason", asked.reason)):
             if text:
                 out.labelled(f"  {label:<9}", text)
+    _show_seen(outcomes, seen, out)
     held = [each for each in outcomes if each.state != BROKEN]
     if held and shown.every:
         out.heading("Held")
@@ -49,6 +57,30 @@ def show_expectations(outcomes: Sequence[Held], shown: ExpectShown, out: Output)
         for each in held:
             grid.add([each.expectation.id, promise_text(each.expectation), f"{each.pairs:,}"])
         out.grid(grid)
+    if told:
+        out.heading("Bear in mind")
+        out.bullets(list(told))
+
+
+def _show_seen(outcomes: Sequence[Held], seen: Mapping[str, SeenPromise], out: Output) -> None:
+    """What was recorded of each promise: what breaks it first."""
+    if not seen:
+        return
+    out.heading("What was recorded of them")
+    grid = Grid(["expectation", "by the rules", "recorded", "keep it", "break it"], numbers=("keep it", "break it"))
+    for each in sorted(outcomes, key=lambda each: -seen[each.expectation.id].breaks):
+        mine = seen[each.expectation.id]
+        word = "breaks it" if mine.breaks else "keeps it" if mine.keeps else "tells nothing"
+        grid.add([each.expectation.id, each.state, word, f"{mine.keeps:,}", f"{mine.breaks:,}"],
+                 "blocked" if mine.breaks else "allowed" if mine.keeps else "quiet")  # fmt: skip
+    out.grid(grid)
+    for each in outcomes:
+        mine = seen[each.expectation.id]
+        if mine.breaks:
+            words = ", ".join(f"{count:,} {word}" for word, count in mine.seen.counts.items())
+            others = ", ".join(f"{count:,} {word}" for word, count in mine.others.counts.items())
+            of_others = f"; of others: {others}" if each.expectation.expect == ONLY and others else ""
+            out.labelled(f"  {each.expectation.id}  ", f"{words or 'nothing'}{of_others}")
 
 
 def promise_text(asked: Expectation) -> str:
@@ -75,7 +107,18 @@ def _names(example: Counterexample) -> tuple[str, str]:
     return example.source.name, example.destination.name
 
 
-def expect_json(outcomes: Sequence[Held], shown: ExpectShown) -> dict[str, Any]:
+def _seen_json(each: Held, seen: Mapping[str, SeenPromise]) -> dict[str, Any] | None:
+    mine = seen.get(each.expectation.id)
+    if mine is None:
+        return None
+    others = mine.others.counts if each.expectation.expect == ONLY else {}
+    return {"keep": mine.keeps, "break": mine.breaks, "seen": mine.seen.counts, "of_others": others}
+
+
+def expect_json(
+    outcomes: Sequence[Held], shown: ExpectShown, seen: Mapping[str, SeenPromise] = MappingProxyType({}),
+    told: Sequence[str] = (),
+) -> dict[str, Any]:  # fmt: skip
     """What came of all of them, as `expect/1`."""
     broken = sum(each.state == BROKEN for each in outcomes)
     return {
@@ -90,15 +133,19 @@ def expect_json(outcomes: Sequence[Held], shown: ExpectShown) -> dict[str, Any]:
                 "file": each.expectation.place.file, "line": each.expectation.place.line,
                 "pairs": each.pairs, "wrong": each.wrong, "why": each.why or None,
                 "check": check_line(each, shown.options) if each.example is not None else None,
+                "recorded": _seen_json(each, seen),
             }
             for each in outcomes
         ],
-        "caveats": [],
+        "caveats": list(told),
     }  # fmt: skip
 
 
-def write_junit(outcomes: Sequence[Held], shown: ExpectShown, name: str, path: Path) -> None:
-    """The outcomes as JUnit XML, a case for each expectation."""
+def write_junit(
+    outcomes: Sequence[Held], shown: ExpectShown, name: str, path: Path,
+    seen: Mapping[str, SeenPromise] = MappingProxyType({}),
+) -> None:  # fmt: skip
+    """The outcomes as JUnit XML, a case for each expectation, and one more for what was recorded of it."""
     from junitparser import Failure, JUnitXml, TestCase, TestSuite
 
     suite = TestSuite(name)
@@ -110,6 +157,13 @@ def write_junit(outcomes: Sequence[Held], shown: ExpectShown, name: str, path: P
                 failure.text = check_line(each, shown.options)
             case.result = [failure]
         suite.add_testcase(case)
+        mine = seen.get(each.expectation.id)
+        if mine is not None:
+            recorded = TestCase(each.expectation.id, classname="expectations.recorded")
+            if mine.breaks:
+                text = f"{promise_text(each.expectation)}: {mine.breaks:,} recorded conversations break it"
+                recorded.result = [Failure(text, each.expectation.expect)]
+            suite.add_testcase(recorded)
     xml = JUnitXml()
     xml.add_testsuite(suite)
     xml.write(str(path), pretty=True)

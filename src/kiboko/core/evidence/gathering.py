@@ -78,6 +78,15 @@ class Gatherer:
         found.sort(key=lambda each: (-each.records, -each.latest))
         return found
 
+    def whole(self, names: set[str]) -> str | None:
+        """The name of a group or subnet that holds just these instances, all of them; None where there is none."""
+        shared: set[str] | None = None
+        for name in names:
+            mine = {holder for holder, size in self._holders.get(name, {}).items() if size == len(names)}
+            shared = mine if shared is None else shared & mine
+        named = sorted(each for each in shared or () if not each.startswith(("zone ", "network ")))
+        return named[0] if named and len(names) > 1 else None
+
     def holding(self, names: set[str]) -> str:
         """The smallest name that holds all of some, and how many of its own they are; the name itself where it is one.
         Without any such name, how many they are."""

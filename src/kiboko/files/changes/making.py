@@ -76,6 +76,8 @@ def _touches(step: Step) -> Iterator[tuple[str, ...]]:
             yield from (("attachment of", told.filter, "to", name) for name in names)
         case "add_members" | "remove_members":
             yield from (("membership in", told.group, "of", name) for name in told.members)
+        case "accept":
+            yield "acceptance", told.finding, told.at
         case "set_defaults":
             yield from (("default", key) for key in step.raw)
 
@@ -496,13 +498,16 @@ class _Maker:
         if found is not None:
             found[0].set_key(("crossings", found[1]), "filter", found[0].written(told.filter))
             return
-        body = self.sheets.place_for("crossings")
-        entry = body.written({"from": told.source, "to": told.destination, "filter": told.filter})
-        node = body.find(("crossings",))
+        self._listed_last("crossings", {"from": told.source, "to": told.destination, "filter": told.filter})
+
+    def _listed_last(self, section: str, values: Mapping[str, Any]) -> None:
+        """One more entry of a section that is a list."""
+        body = self.sheets.place_for(section)
+        node = body.find((section,))
         if node is None:
-            body.set_key((), "crossings", f"[{entry}]")
+            body.set_key((), section, f"[{body.written(values)}]")
         else:
-            body.insert(("crossings",), len(node.items), entry)
+            body.insert((section,), len(node.items), body.written(values))
 
     def _remove_crossing(self, told: Any, raw: Any) -> None:
         found = self._crossing(told.source, told.destination)
@@ -516,6 +521,14 @@ class _Maker:
 
     def _remove_filter(self, told: str, raw: Any) -> None:
         self._remove_named("filters", told)
+
+    def _accept(self, told: Any, raw: Mapping[str, Any]) -> None:
+        for body, node in self.sheets.lists("accepted"):
+            for item in node.items:
+                if (_text_at(item, "finding"), _text_at(item, "at")) == (told.finding, told.at):
+                    line = body.text.count("\n", 0, item.start) + 1
+                    raise _Unfit(f"{told.finding} at {told.at} is accepted as it is (line {line})")
+        self._listed_last("accepted", raw)
 
     def _set_defaults(self, told: Any, raw: Mapping[str, Any]) -> None:
         body = self.sheets.place_for("defaults")

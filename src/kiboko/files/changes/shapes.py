@@ -7,7 +7,17 @@ from typing import Annotated, Any, Literal
 from pydantic import BeforeValidator, Field
 
 from kiboko.files.documents.shapes import Shape
-from kiboko.files.network.schema import Action, FilterShape, Flag, Ports, RouteShape, RuleShape, Texts, Whole
+from kiboko.files.network.schema import (
+    AcceptedShape,
+    Action,
+    FilterShape,
+    Flag,
+    Ports,
+    RouteShape,
+    RuleShape,
+    Texts,
+    Whole,
+)
 
 VALUES = dict[str, Any]
 
@@ -154,6 +164,10 @@ class AddFilter(Shape):
     is_: FilterShape = Field(alias="is")
 
 
+class Accept(AcceptedShape):
+    """A finding of `audit` that somebody lives with."""
+
+
 class SetDefaults(Shape):
     """What holds where nothing is said."""
 
@@ -190,6 +204,7 @@ class OneChange(Shape):
     remove_service: str | None = None
     add_filter: AddFilter | None = None
     remove_filter: str | None = None
+    accept: Accept | None = None
     set_defaults: SetDefaults | None = None
 
 
