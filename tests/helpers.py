@@ -114,6 +114,12 @@ def decided(walked):
     return None if row is None else (row.gate, row.at, row.filter, row.rule)
 
 
+def git(folder, *words):
+    """Git in a folder, by somebody."""
+    subprocess.run(["git", "-c", "user.name=a", "-c", "user.email=a@b", *words], cwd=folder, check=True,
+                   capture_output=True)  # fmt: skip
+
+
 def kiboko(*arguments, cwd=None, env=None, stdin=None):
     """Run the built program."""
     environment = {**os.environ, **(env or {})}

@@ -2,12 +2,11 @@
 
 import json
 import shutil
-import subprocess
 import unittest
 
 from junitparser import JUnitXml
 
-from tests.helpers import OnTheDemo, base
+from tests.helpers import OnTheDemo, base, git
 from tests.helpers import kiboko as run
 
 
@@ -54,13 +53,9 @@ class Expect(OnTheDemo):
 
     @unittest.skipUnless(shutil.which("git"), "git is not installed")
     def test_only_what_changed_since_a_revision(self):
-        def git(*words):
-            subprocess.run(["git", "-c", "user.name=a", "-c", "user.email=a@b", *words], cwd=self.folder, check=True,
-                           capture_output=True)  # fmt: skip
-
-        git("init", "-q")
-        git("add", "network.yaml", "expectations.yaml", "hosts")
-        git("commit", "-qm", "one")
+        git(self.folder, "init", "-q")
+        git(self.folder, "add", "network.yaml", "expectations.yaml", "hosts")
+        git(self.folder, "commit", "-qm", "one")
         self.addCleanup(shutil.rmtree, self.folder / ".git")
         line = "expect --file expectations.yaml --changed-since HEAD --json"
         self.assertEqual([], json.loads(self.kiboko(line, 0))["rows"])

@@ -6,7 +6,6 @@ import copy
 import json
 import random
 import shutil
-import subprocess
 import tempfile
 import unittest
 from pathlib import Path
@@ -22,7 +21,7 @@ from kiboko.files.changes.making import make
 from kiboko.files.changes.sheets import Sheets
 from kiboko.files.documents.edited_yaml import EditedYaml, NotEditable
 from kiboko.files.network.network_file import load_network
-from tests.helpers import a_filter, base, kiboko, load
+from tests.helpers import a_filter, base, git, kiboko, load
 from tests.random_networks import random_network
 
 names = st.text("abcxyz019-_.:/ #'\"{}[],&*é", min_size=1, max_size=6)
@@ -418,13 +417,9 @@ class TheProgram(unittest.TestCase):
 
     @unittest.skipUnless(shutil.which("git"), "git is not installed")
     def test_a_revision_is_read_as_it_was(self):
-        def git(*words):
-            subprocess.run(["git", "-c", "user.name=a", "-c", "user.email=a@b", *words], cwd=self.folder, check=True,
-                           capture_output=True)  # fmt: skip
-
-        git("init", "-q")
-        git("add", ".")
-        git("commit", "-qm", "one")
+        git(self.folder, "init", "-q")
+        git(self.folder, "add", ".")
+        git(self.folder, "commit", "-qm", "one")
         self.run_it("apply", "change.yaml", "--in-place")
         found = json.loads(self.run_it("compare", "HEAD:network.yaml", "network.yaml", "--json", status=1))
         self.assertEqual(

@@ -41,7 +41,7 @@ def show_fixes(fixes: Sequence[Fix], title: str, out: Output) -> None:
         proof = f"  [tried: verdict {proposal.verdict_after}]" if proposal.proved else ""
         out.parts((f"  {number}. ", "quiet"), (proposal.text, "mark"), (proof, "quiet"))
         for label, text in _told(each, Namer(each.ends)):
-            out.labelled(f"     {label:<9}", text)
+            out.labelled(f"     {label:<10}", text)
 
 
 def _told(fix: Fix, namer: Namer) -> Iterator[tuple[str, str]]:

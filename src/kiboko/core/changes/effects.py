@@ -3,6 +3,7 @@ mends."""
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -51,16 +52,24 @@ class EffectsOf:
             return Effects(refused=str(error))
         after = held(new, self._expectations)
         both = list(zip(self._before, after, strict=True))
+        besides = (self._beside(each) for each in found.changed)
         return Effects(
-            tuple(each for each in found.changed if not self._is_asked(each)), (*found.gone, *found.new, *found.moved),
+            tuple(each for each in besides if each is not None), (*found.gone, *found.new, *found.moved),
             tuple(is_ for was, is_ in both if was.state == HELD and is_.state == BROKEN),
             tuple(is_ for was, is_ in both if was.state == BROKEN and is_.state == HELD),
         )  # fmt: skip
 
-    def _is_asked(self, line: Changed) -> bool:
-        """Whether a line is about the very flow that was asked about, and no other."""
-        walk, number = self._walk, self._walk.flow.service.number
-        if len(line.sources) != 1 or len(line.destinations) != 1 or line.services != RangeSet.one(number):
+    def _beside(self, line: Changed) -> Changed | None:
+        """A line without the very flow that was asked about; None where that is all of it."""
+        if not self._has_its_ends(line):
+            return line
+        left = line.services - RangeSet.one(self._walk.flow.service.number)
+        return dataclasses.replace(line, services=left) if left else None
+
+    def _has_its_ends(self, line: Changed) -> bool:
+        """Whether a line is of the two ends that were asked about, and no others."""
+        walk = self._walk
+        if len(line.sources) != 1 or len(line.destinations) != 1:
             return False
         sender = walk.flow.source
         source, destination = line.sources[0], line.destinations[0]

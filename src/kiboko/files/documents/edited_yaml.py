@@ -12,7 +12,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-import yaml
 from yaml.events import (
     AliasEvent,
     MappingEndEvent,
@@ -23,12 +22,7 @@ from yaml.events import (
     StreamEndEvent,
 )
 
-from kiboko.files.documents.lined_yaml import Plain
-
-try:
-    from yaml import CSafeLoader as _Loader
-except ImportError:  # PyYAML built without libyaml: slower, same events
-    from yaml import SafeLoader as _Loader  # type: ignore[assignment]
+from kiboko.files.documents.lined_yaml import EventLoader, Plain
 
 Path = tuple[str | int, ...]
 """The keys and places that lead to a value."""
@@ -316,7 +310,7 @@ def _nodes(text: str) -> Node:
     """Where every value of a document stands. The text has been read before, so that its syntax is good."""
     shift = 1 if text.startswith("\ufeff") else 0
     source = text[shift:]
-    next_event = _Loader(source).get_event
+    next_event = EventLoader(source).get_event
     stack: list[Node] = []
     result: Node | None = None
     key: tuple[str, int, int] | None = None
@@ -364,12 +358,3 @@ def _nodes(text: str) -> Node:
         elif kind is StreamEndEvent:
             assert result is not None
             return result
-
-
-def syntax_holds(text: str) -> bool:
-    """Whether a text is one document of YAML."""
-    try:
-        _nodes(text)
-    except (yaml.YAMLError, AssertionError, IndexError):
-        return False
-    return True

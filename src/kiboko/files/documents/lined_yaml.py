@@ -29,6 +29,8 @@ try:
 except ImportError:  # PyYAML built without libyaml: slower, same events
     from yaml import SafeLoader as _Loader  # type: ignore[assignment]
 
+EventLoader = _Loader
+"""What gives the events of a text, in C where that is there."""
 MOST_BYTES = 256 << 20
 MOST_DEPTH = 100
 MOST_ALIASED = 100_000
@@ -149,7 +151,7 @@ class _Reader:
     def __init__(self, text: str, file: str) -> None:
         self.file = file
         # libyaml wants no NUL and no other control characters; it says where it meets one.
-        self.next_event = _Loader(text).get_event
+        self.next_event = EventLoader(text).get_event
         self.problems: list[Problem] = []
         self.anchors: dict[str, Any] = {}
         self.aliased = 0
