@@ -67,20 +67,19 @@ def _show_seen(outcomes: Sequence[Held], seen: Mapping[str, SeenPromise], out: O
     if not seen:
         return
     out.heading("What was recorded of them")
-    grid = Grid(["expectation", "by the rules", "recorded", "keep it", "break it"], numbers=("keep it", "break it"))
+    grid = Grid(["expectation", "by the rules", "recorded", "keep it", "break it", "seen"],
+                numbers=("keep it", "break it"), wide=("seen",))  # fmt: skip
     for each in sorted(outcomes, key=lambda each: -seen[each.expectation.id].breaks):
         mine = seen[each.expectation.id]
         word = "breaks it" if mine.breaks else "keeps it" if mine.keeps else "tells nothing"
-        grid.add([each.expectation.id, each.state, word, f"{mine.keeps:,}", f"{mine.breaks:,}"],
-                 "blocked" if mine.breaks else "allowed" if mine.keeps else "quiet")  # fmt: skip
+        words = [f"{count:,} {seen_as}" for seen_as, count in mine.seen.counts.items()]
+        if each.expectation.expect == ONLY:
+            words += [f"of others {count:,} {seen_as}" for seen_as, count in mine.others.counts.items()]
+        grid.add(
+            [each.expectation.id, each.state, word, f"{mine.keeps:,}", f"{mine.breaks:,}", ", ".join(words)],
+            "blocked" if mine.breaks else "allowed" if mine.keeps else "quiet",
+        )
     out.grid(grid)
-    for each in outcomes:
-        mine = seen[each.expectation.id]
-        if mine.breaks:
-            words = ", ".join(f"{count:,} {word}" for word, count in mine.seen.counts.items())
-            others = ", ".join(f"{count:,} {word}" for word, count in mine.others.counts.items())
-            of_others = f"; of others: {others}" if each.expectation.expect == ONLY and others else ""
-            out.labelled(f"  {each.expectation.id}  ", f"{words or 'nothing'}{of_others}")
 
 
 def promise_text(asked: Expectation) -> str:

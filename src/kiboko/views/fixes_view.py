@@ -79,7 +79,7 @@ def _told(fix: Fix, namer: Namer) -> Iterator[tuple[str, str]]:
 
 def _recorded(turned: Turned) -> str:
     told = []
-    for kind, words in ((STOPPED, "would newly be stopped"), (PASSES, "would newly get through")):
+    for kind, words in ((STOPPED, "would newly be stopped"), (PASSES, "would newly be let through")):
         found = turned.of(kind)
         if found:
             count = sum(each.sum.records for _, each in found)

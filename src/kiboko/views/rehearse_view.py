@@ -56,7 +56,7 @@ def show_rehearsal(
 
 _TURNED = {
     STOPPED: ("Recorded traffic that would newly be stopped", "blocked"),
-    PASSES: ("Recorded traffic that would newly get through", "allowed"),
+    PASSES: ("Recorded traffic that would newly be let through", "allowed"),
     TRIED: ("Recorded traffic that the rules stop before and after, and that was tried all the same", "quiet"),
 }
 
@@ -66,7 +66,7 @@ def _show_turned(turned: Turned, shown: CompareShown, out: Output) -> None:
     out.heading("Recorded traffic")
     out.line(
         f"Of {counted(turned.records, 'record')} {counts[STOPPED]:,} would newly be stopped, {counts[PASSES]:,}"
-        f" would newly get through; {counts[TRIED]:,} the rules stop before and after."
+        f" would newly be let through; {counts[TRIED]:,} the rules stop before and after."
     )
     for kind, (title, style) in _TURNED.items():
         listed = turned.of(kind)
