@@ -12,6 +12,7 @@ ELEMENTS = {
     "observationPointId": (138, 8), "ingressInterface": (10, 4), "flowStartSysUpTime": (22, 4),
     "flowEndSysUpTime": (21, 4), "flowStartSeconds": (150, 4), "flowEndMicroseconds": (155, 8), "samplingInterval": (34, 4), "observationDomainId": (149, 4),
     "interfaceName": (82, 0xFFFF), "icmpTypeCodeIPv4": (32, 2), "icmpTypeIPv4": (176, 1), "icmpCodeIPv4": (177, 1),
+    "postNATSourceIPv4Address": (225, 4), "postNAPTSourceTransportPort": (227, 2),
     "vlanId": (58, 2), "sourceMacAddress": (56, 6), "destinationMacAddress": (80, 6),
     "forwardingStatus": (89, 1), "biflowDirection": (239, 1), "responderPackets": (299, 8), "responderOctets": (232, 8),
     "selectionSequenceId": (301, 8), "ipHeaderPacketSection": (313, 20),

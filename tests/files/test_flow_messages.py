@@ -110,6 +110,26 @@ class WhatExportersSend(unittest.TestCase):
         self.assertEqual({key: each.records for key, each in sums.groups.items()},
                          {("230", "02:00:00:00:00:0a"): 1, ("230", "02:00:00:00:00:ff"): 1, ("-", "-"): 1})  # fmt: skip
 
+    def test_both_sides_of_a_translation_are_one_conversation(self):
+        """Dan of the south goes out behind 203.0.113.2; what was recorded outside shows that address alone."""
+        names = (*FLOW, "postNATSourceIPv4Address", "postNAPTSourceTransportPort")
+        none = {"postNATSourceIPv4Address": "0.0.0.0", "postNAPTSourceTransportPort": 0}
+        inner = {"sourceIPv4Address": "10.2.1.10", "destinationIPv4Address": "192.0.2.9", "tcpControlBits": 2,
+                 "sourceTransportPort": 40000, "destinationTransportPort": 443, "observationPointId": 0}  # fmt: skip
+        told = {"postNATSourceIPv4Address": "203.0.113.2", "postNAPTSourceTransportPort": 51000}
+        outer = {**inner, "sourceIPv4Address": "203.0.113.2", "sourceTransportPort": 51000}
+        reply = {**inner, "sourceIPv4Address": "192.0.2.9", "destinationIPv4Address": "203.0.113.2",
+                 "sourceTransportPort": 443, "destinationTransportPort": 51000, "tcpControlBits": 0x12}  # fmt: skip
+        other = {**reply, "destinationTransportPort": 51001}
+        rows = [a_flow(**inner, **told), a_flow(**outer, **none), a_flow(**reply, **none), a_flow(**other, **none)]
+        found = records_of(names, *rows)
+        self.assertEqual([self.ends(each)[:3] for each in found],
+                         [("10.2.1.10", "tcp/443", 40000), ("10.2.1.10", "tcp/443", 40000),
+                          ("192.0.2.9", "tcp/40000", 443), ("192.0.2.9", "tcp/51001", 443)])  # fmt: skip
+        self.assertEqual([str(each.destination) for each in found], ["192.0.2.9"] * 2 + ["10.2.1.10", "203.0.113.2"])
+        two = records_of(names, *rows, a_flow(**{**inner, "sourceIPv4Address": "10.2.1.11"}, **told))
+        self.assertEqual(str(two[1].source), "203.0.113.2", "of two senders nobody knows which it was")
+
     def test_who_began_is_kept_in_every_form_of_export(self):
         names = (*FLOW, "reversePacketDeltaCount", "reverseOctetDeltaCount", "biflowDirection")
         records = records_of(names, a_flow(reversePacketDeltaCount=4, reverseOctetDeltaCount=260, biflowDirection=1))

@@ -26,6 +26,8 @@ def add_fix_options(parser: argparse.ArgumentParser) -> None:
                        help="every change that would open it, each with what else it does, the expectations that it"
                        " breaks, and with --flows the traffic that it turns")  # fmt: skip
     group.add_argument("--stop", action="store_true", help="of what is allowed: what would stop it, likewise")
+    group.add_argument("--expectations", metavar="FILE", type=Path, action="append", default=[],
+                       help="expectations of a file of their own that a change may break; repeatable")  # fmt: skip
     group.add_argument("--write-change", metavar="FILE", type=Path,
                        help="write what is proposed first as a change file")  # fmt: skip
 
@@ -44,7 +46,12 @@ def fixes_of(args: argparse.Namespace, walker: Walker, walk: Walk, found: Propos
             raise UsageError("--stop: no filter of the network file lets it pass; attach one to the receiver")
     else:
         listed = [each for proposal in found.each for each in (proposal, *proposal.others)]
-    known = EffectsOf(walker, walk, walker.topology.expectations)
+    promises = list(walker.topology.expectations)
+    if args.expectations:
+        from kiboko.files.expectations.reading import read_expectations
+
+        promises += [each for path in args.expectations for each in read_expectations(path, walker.topology.services)]
+    known = EffectsOf(walker, walk, promises)
     fixes = []
     with working("looking at what else each change would do"):
         for each in listed:

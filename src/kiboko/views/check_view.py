@@ -69,6 +69,8 @@ def show_check(
         out.parts(("Decided by ", ""), (decider_text(decider), "mark"))
         if decider.note:
             out.line(f'That is meant, by the note beside the rule: "{decider.note}"')
+        elif decider.stops and decider.filter is not None and decider.rule not in (None, "otherwise"):
+            out.line("A rule stops it, and no default: see that it is not meant before it is opened.", "quiet")
     below()
     _rows("Request", walk.forward, walk, shown, out)
     _show_reply(walk, shown, out)

@@ -15,6 +15,7 @@ from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
+from kiboko.core.network.model import Topology
 from kiboko.core.queries.ends import Ends, Member, services_for
 from kiboko.core.reachability.products import apart, products
 from kiboko.core.reachability.reach import MOST_PAIRS, Statuses
@@ -78,7 +79,7 @@ def difference(old: Ends, new: Ends, services: RangeSet, family: int | None = No
         cuts = [edge for each in (old, new) for edge in address_cuts(each.walker)]
         spaces = Space(old, services, cuts=cuts), Space(new, services, cuts=cuts)
         for each in (4, 6) if family is None else (family,):
-            if not services_for(services, each):
+            if not services_for(services, each) or not all(_has_family(ends.topology, each) for ends in (old, new)):
                 continue
             part = _OfFamily(spaces, each, what, anybody)
             changed += part.lines()
@@ -86,6 +87,13 @@ def difference(old: Ends, new: Ends, services: RangeSet, family: int | None = No
     changed.sort(key=lambda each: ((OPENED, CLOSED, IN_PART).index(each.kind), each.family, -each.pairs))
     only_one = {*gone, *added}
     return Difference(said, tuple(changed), gone, added, tuple(name for name in moved if name not in only_one))
+
+
+def _has_family(topology: Topology, family: int) -> bool:
+    """Whether anybody may have an address of a family."""
+    blocks = [block for each in topology.networks.values() for block in each.blocks]
+    blocks += [prefix for each in topology.outsides.values() for prefix in each.prefixes]
+    return any(block.family == family for block in blocks)
 
 
 class _OfFamily:

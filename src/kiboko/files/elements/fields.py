@@ -55,6 +55,8 @@ _PLAIN = {
     "reverseFlowStartMilliseconds": (),
     "reverseFlowEndMilliseconds": (),
     "flowId": (),
+    "postNATSourceIPv4Address": (),
+    "postNAPTSourceTransportPort": (),
     "vlanId": ("vlan", "vlan_id"),
     "sourceMacAddress": ("src_mac", "source_mac"),
     "destinationMacAddress": ("dst_mac", "destination_mac"),

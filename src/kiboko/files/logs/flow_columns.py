@@ -27,11 +27,13 @@ from kiboko.files.elements.fields import DESTINATIONS, EVENT_NAMES, FORWARDED, S
 from kiboko.files.elements.moments import PLAIN, UNREADABLE, ZONELESS, read_moments
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.address_texts import AddressTexts
+from kiboko.files.logs.translations import Translated, in_front
 
 _PORTED = np.isin(np.arange(256), sorted(WITH_PORTS))
 _EXPORTERS = {"exporterIPv4Address", "exporterIPv6Address", "observationDomainId", "ingressInterface"}
 # The times that a calendar of four digits has, in milliseconds since 1970.
 _EARLIEST, _LATEST = -62_135_596_800_000, 253_402_300_799_999
+_POST_SOURCE, _POST_PORT = "postNATSourceIPv4Address", "postNAPTSourceTransportPort"
 _NO_NUMBER = 256
 _BAD = -2
 _NUMBER = re.compile(r"-?\d{1,17}", re.ASCII)
@@ -55,7 +57,7 @@ class Converter:
         """
         columns = _Columns(batch)
         size = batch.num_rows
-        addresses, (source, destination) = self._ends(batch)
+        addresses, (source, destination), behind = self._ends(batch)
         protocol = columns.coded("protocolIdentifier", _protocol, -1)
         source_port = columns.whole("sourceTransportPort", -1, 65535)
         port = columns.whole("destinationTransportPort", -1, 65535)
@@ -92,6 +94,7 @@ class Converter:
             line=np.arange(first_line, first_line + size) if places is None else np.array(places, dtype=np.int64),
         )  # fmt: skip
         reverse, link = columns.reverse(), columns.link()
+        translated = Translated(behind, columns.whole(_POST_PORT, -1, 65535)) if behind is not None else None
         parts = columns.parts() if self._totals is not None else None
         if columns.zoneless.any():
             _remark(table, columns.zoneless, "with a time without a zone, where others have one: read as UTC", rejects)
@@ -100,6 +103,10 @@ class Converter:
             reverse = reverse.taken(keep) if reverse is not None else None
             link = {name: column[keep] for name, column in link.items()}
             parts = parts[keep] if parts is not None else None
+            translated = translated.taken(keep) if translated is not None else None
+        if translated is not None:
+            table, joined_sides = in_front(table, translated)
+            _remark(table, joined_sides, "behind a translation of which others tell: taken as in front of it", rejects)
         if link:
             table = replace(table, **link)  # type: ignore[arg-type]
         if parts is not None:
@@ -111,9 +118,11 @@ class Converter:
             _remark(table, turned, "ending before they begin: some clock is wrong", rejects)
         return table
 
-    def _ends(self, batch: pa.Table) -> tuple[AddressTable, list[NDArray[np.int64]]]:
-        """The addresses of a batch, and both ends of every row as indices of them, 0 for none."""
-        sides = [[name for name in names if name in batch.column_names] for names in (SOURCES, DESTINATIONS)]
+    def _ends(self, batch: pa.Table) -> tuple[AddressTable, list[NDArray[np.int64]], NDArray[np.int64] | None]:
+        """The addresses of a batch, and both ends of every row as indices of them, 0 for none; and the senders behind a
+        translation, where records tell of any."""
+        sides = [[name for name in names if name in batch.column_names]
+                 for names in (SOURCES, DESTINATIONS, (_POST_SOURCE,))]  # fmt: skip
         addresses, columns = self._addresses.table([batch.column(name) for names in sides for name in names])
         ends: list[NDArray[np.int64]] = []
         for names in sides:
@@ -121,7 +130,7 @@ class Converter:
             for _ in names[1:]:
                 end = np.where(end == 0, columns.pop(0), end)
             ends.append(end)
-        return addresses, ends
+        return addresses, ends[:2], ends[2] if sides[2] else None
 
     def _parts_joined(
         self, table: FlowTable, reverse: _Reverse | None, parts: NDArray[np.int64], rejects: Rejects

@@ -22,7 +22,8 @@ ELEMENTS = {
     "src_addr": "sourceIPv4Address", "dst_addr": "destinationIPv4Address", "forwarding_status": "forwardingStatus",
     "ie239": "biflowDirection", "ie298": "initiatorPackets", "ie299": "responderPackets", "ie231": "initiatorOctets",
     "ie232": "responderOctets", "vlan": "vlanId", "src_mac": "sourceMacAddress", "dst_mac": "destinationMacAddress",
-    "flow_id": "flowId", "e29305.6": "reverseTcpControlBits",
+    "flow_id": "flowId", "post_nat_src_addr": "postNATSourceIPv4Address",
+    "post_nat_src_port": "postNAPTSourceTransportPort", "e29305.6": "reverseTcpControlBits",
     "e29305.152": "reverseFlowStartMilliseconds", "e29305.153": "reverseFlowEndMilliseconds",
 }  # fmt: skip
 """Fields by the names of netflume, and the information elements that they are."""
@@ -143,7 +144,7 @@ class _Gathered:
         found: dict[str, pa.Array] = {}
         for name, element in ELEMENTS.items():
             if name in self._places:
-                is_address = name in ("src_addr", "dst_addr")
+                is_address = name in ("src_addr", "dst_addr", "post_nat_src_addr")
                 found[element] = self._addresses(name) if is_address else pa.array(self._whole(name))
         if "vlanId" not in found and "dot1q_vlan" in self._places:
             found["vlanId"] = pa.array(self._whole("dot1q_vlan"))

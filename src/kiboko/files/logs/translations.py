@@ -1,0 +1,58 @@
+"""Records of both sides of a translation of source addresses, brought together: what one record tells of the sender in
+front of it and behind it says who stands behind the address that others show."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.records.columns import distinct
+from kiboko.core.records.flow_table import FlowTable
+
+_NONE = -1
+
+
+@dataclass(frozen=True, slots=True)
+class Translated:
+    """What records say of the sender behind a translation (`postNATSourceIPv4Address`, `postNAPTSourceTransportPort`):
+    `address` int64[n] indices of the table's addresses, 0 for none, `port` int32[n], -1 for that of the record."""
+
+    address: NDArray[np.int64]
+    port: NDArray[np.int32]
+
+    def taken(self, rows: NDArray[np.bool_]) -> Translated:
+        """Those of some rows."""
+        return Translated(self.address[rows], self.port[rows])
+
+
+def in_front(table: FlowTable, translated: Translated) -> tuple[FlowTable, NDArray[np.bool_]]:
+    """The table with the records of the far side as they are in front of the translation, and which these are, bool[n].
+    Where records tell of two senders for one address, port and other end, nothing is joined."""
+    port = np.where(translated.port >= 0, translated.port, table.source_port)
+    telling = np.flatnonzero((translated.address > 0) & (translated.address != table.source) & (port >= 0))
+    if not len(telling):
+        return table, np.zeros(len(table), dtype=np.bool_)
+    ends, detail, protocol = (table.source, table.destination), table.detail, table.protocol.astype(np.int64)
+    key = [translated.address[telling], port[telling], ends[1][telling], detail[telling], protocol[telling]]
+    request = [ends[0], table.source_port, ends[1], detail, protocol]
+    reply = [ends[1], detail, ends[0], table.source_port, protocol]
+    columns = [np.concatenate([np.asarray(part, dtype=np.int64) for part in each])
+               for each in zip(key, request, reply, strict=True)]  # fmt: skip
+    codes = distinct(*columns).codes
+    own, count = codes[: len(telling)], len(table)
+    inner = np.full((2, int(codes.max()) + 1), _NONE, dtype=np.int64)
+    told = np.stack([table.source[telling], table.source_port[telling]])
+    inner[:, own] = told
+    inner[:, own[(inner[:, own] != told).any(axis=0)]] = _NONE  # of two senders nobody knows which it was
+    asked, answered = (inner[:, codes[begin : begin + count]] for begin in (len(telling), len(telling) + count))
+    forth, back = asked[0] != _NONE, answered[0] != _NONE
+    found = replace(
+        table,
+        source=np.where(forth, asked[0], table.source),
+        source_port=np.where(forth, asked[1], table.source_port).astype(np.int32),
+        destination=np.where(back, answered[0], table.destination),
+        detail=np.where(back, answered[1], table.detail).astype(np.int32),
+    )
+    return found, forth | back
