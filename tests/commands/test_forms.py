@@ -38,6 +38,8 @@ class Forms(unittest.TestCase):
         for form, words in (
             ("check", "check desk-1 forecast-2 forecast-api"),
             ("check", "check 203.0.113.77 bulletin https"),
+            ("check", "check desk-1 forecast-1 forecast-api --fixes --flows evidence/flows.csv"),
+            ("check", "check 192.0.2.14 relay-1 ssh --stop --expectations expectations.yaml"),
             ("check", "check gauge-08 relay-2 tcp/9100 --flows evidence/flows.csv --probes evidence/probes.jsonl"),
             ("check", "check bench-pc lamp reading -n loopback/network.yaml --probe --as bench-pc"),
             ("check-set", "check internet gauges ssh"),
