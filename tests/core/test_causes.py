@@ -86,6 +86,15 @@ class EachCause(unittest.TestCase):
     def test_sender_side_where_its_own_edge_should_have_stopped_it(self):
         self.assertEqual(self.ranked(probe("198.51.100.3", "cat", "smtp", "answered"))[0], "sender-side")
 
+    def test_each_finding_keeps_the_place_where_it_was_denied(self):
+        """Two findings that differ in nothing but where: neither is told of with the place of the other."""
+        held = Comparison(Walker(load({**network(), "observation_points": {"5": "ann", "6": "dan"}})))
+        summary = Summary(held.walker.directory)
+        for target, point in (("10.1.1.10", "5"), ("10.2.1.10", "6")):
+            record = replace(flow("10.1.1.11", target, "ssh", 40000, "denied"), point=point)
+            summary.take_all(Evaluator(held).tallies(table_of([record])), held.finding)
+        self.assertEqual([each.concluded.at for each in summary.rows(("break",))], ["ann", "dan"])
+
     def test_no_way_back_where_a_reply_is_denied(self):
         ids = self.ranked(
             flow("10.1.1.11", "10.2.1.10", "ssh", 40000),

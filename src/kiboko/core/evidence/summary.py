@@ -217,7 +217,7 @@ class Summary:
     _names: list[str] = field(default_factory=list)
     _number_of: dict[str, int] = field(default_factory=dict)
     _told: list[Conclusion] = field(default_factory=list)
-    _told_of: dict[_Key, int] = field(default_factory=dict)
+    _told_of: dict[Conclusion, int] = field(default_factory=dict)
     _known: KeyNumbers = field(default_factory=lambda: KeyNumbers(3))
     """The numbers of the names of addresses that were met."""
     _ranked: list[FindingGroup] | None = None
@@ -341,12 +341,11 @@ class Summary:
         return met
 
     def _told_number(self, concluded: Conclusion) -> int:
-        """The number of what tells the groups of some conclusions apart."""
-        key = (concluded.status, *_told(concluded))
-        if key not in self._told_of:
-            self._told_of[key] = len(self._told)
+        """The number of a conclusion; what does not tell groups apart, as where it was denied, is of each its own."""
+        number = self._told_of.setdefault(concluded, len(self._told))
+        if number == len(self._told):
             self._told.append(concluded)
-        return self._told_of[key]
+        return number
 
     def _codes(self, addresses: AddressTable) -> Rows:
         """The number of what each of some addresses is called, int64[m]."""
