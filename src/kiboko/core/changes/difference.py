@@ -113,8 +113,9 @@ class _OfFamily:
         """Every product of ends and services whose verdict changed."""
         if not self.senders or not self.receivers:
             return
-        near = [self._is_touched(pair) for pair in self.senders]
-        far = [self._is_touched(pair) for pair in self.receivers]
+        what = self.touched
+        near = [(what is None or what.by_sender) and self._is_touched(pair) for pair in self.senders]
+        far = [(what is None or what.by_receiver) and self._is_touched(pair) for pair in self.receivers]
         # Pairs of which the sender is touched, then those of which the receiver alone is.
         for rows, columns in (
             (np.flatnonzero(near), np.arange(len(far))),

@@ -30,13 +30,16 @@ _PARTS = ("defaults", "networks", "outsides", "gateways", "route_tables", "subne
 class Touched:
     """What a change can touch. `filters` are those whose rules differ. `carriers` are the names of ends of which one
     must be of a pair: machines, subnets, outsides, and zones as `zone:NAME`. `services` are those of the traffic;
-    `senders` and `receivers` the addresses that it goes from and to, None for all."""
+    `senders` and `receivers` the addresses that it goes from and to, None for all. `by_sender` and `by_receiver` tell
+    as which of the two a carrier can be touched: what is asked inbound alone concerns who is sent to."""
 
     filters: frozenset[str]
     carriers: frozenset[str]
     services: RangeSet
     senders: AddressSet | None
     receivers: AddressSet | None
+    by_sender: bool = True
+    by_receiver: bool = True
 
     def chosen(self, members: Iterable[Member], is_sender: bool) -> Iterator[Member]:
         """Those of some members that the traffic may go from, or to."""
@@ -72,12 +75,14 @@ def touched(old: Ends, new: Ends) -> Touched | None:
     carriers = frozenset(name for ends in (old, new) for name in _carriers(ends, changed))
     if carriers & hops:
         return None  # packets of others pass through a next hop
-    rules: list[tuple[Walker, Rule]] = []
+    rules: list[_ChangedRule] = []
     for name in changed:
         own = changed_rules(before.filters[name], after.filters[name])
         if own is None:
             return Touched(frozenset(changed), carriers, _EVERYTHING, None, None)
-        rules += [(ends.walker, rule) for ends, some in zip((old, new), own, strict=True) for rule in some]
+        layer = after.filters[name].layer
+        rules += [_ChangedRule(ends.walker, rule, way, layer)
+                  for ends, some in zip((old, new), own, strict=True) for way, rule in some]  # fmt: skip
     return _of_rules(frozenset(changed), carriers, rules)
 
 
@@ -94,14 +99,35 @@ def _carriers(ends: Ends, changed: set[str]) -> Iterator[str]:
     yield from (f"zone:{each.source}" for each in topology.crossings if each.filter in changed)
 
 
-def changed_rules(before: Filter, after: Filter) -> tuple[list[Rule], list[Rule]] | None:
+@dataclass(frozen=True, slots=True)
+class _ChangedRule:
+    """A rule that one version has and the other has not, in which list, of a filter of which layer."""
+
+    walker: Walker
+    rule: Rule
+    way: str
+    layer: str
+
+    def by(self, is_reply: bool) -> tuple[bool, bool]:
+        """Whether a carrier is touched by what it sends, and by what is sent to it."""
+        if self.way == "rules" and self.layer != "zone":
+            return True, True
+        asked_at_sender = self.way != "inbound"  # a crossing is told by the zone that it leaves
+        return (asked_at_sender, not asked_at_sender) if not is_reply else (not asked_at_sender, asked_at_sender)
+
+
+Listed = list[tuple[str, Rule]]
+"""Rules, each with the list that it is of: inbound, outbound or rules."""
+
+
+def changed_rules(before: Filter, after: Filter) -> tuple[Listed, Listed] | None:
     """The enabled rules of two versions of a filter that are not of their longest common run, of either; None where
     something else than rules differs, such as what is done where none matches."""
     plain = [dataclasses.replace(each, inbound=None, outbound=None, rules=None) for each in (before, after)]
     if not is_same(*plain):
         return None
-    gone: list[Rule] = []
-    new: list[Rule] = []
+    gone: Listed = []
+    new: Listed = []
     for way in _WAYS:
         lists: tuple[Sequence[Rule] | None, Sequence[Rule] | None] = getattr(before, way), getattr(after, way)
         if (lists[0] is None) != (lists[1] is None):
@@ -112,8 +138,8 @@ def changed_rules(before: Filter, after: Filter) -> tuple[list[Rule], list[Rule]
         runs = SequenceMatcher(None, keys[0], keys[1], autojunk=False).get_opcodes()
         for kind, low, high, begin, end in runs:
             if kind != "equal":
-                gone += one[low:high]
-                new += other[begin:end]
+                gone += [(way, rule) for rule in one[low:high]]
+                new += [(way, rule) for rule in other[begin:end]]
     return gone, new
 
 
@@ -122,13 +148,16 @@ def _matched(rule: Rule) -> tuple[object, ...]:
     return (rule.action, rule.sources, rule.destinations, rule.services, rule.source_ports, rule.stateful)
 
 
-def _of_rules(filters: frozenset[str], carriers: frozenset[str], rules: Sequence[tuple[Walker, Rule]]) -> Touched:
+def _of_rules(filters: frozenset[str], carriers: frozenset[str], rules: Sequence[_ChangedRule]) -> Touched:
     services: list[RangeSet] = []
     senders: list[AddressSet | None] = []
     receivers: list[AddressSet | None] = []
-    for walker, rule in rules:
+    roles = [False, False]
+    for each in rules:
+        walker, rule = each.walker, each.rule
+        roles = [known or more for known, more in zip(roles, each.by(False), strict=True)]
         near, far = (walker.membership.peer_addresses(peer) for peer in (rule.sources, rule.destinations))
-        near, far = (_seen(walker.topology, each) for each in (near, far))
+        near, far = (_seen(walker.topology, some) for some in (near, far))
         services.append(_EVERYTHING if rule.services is None else rule.services)
         senders.append(near)
         receivers.append(far)
@@ -137,7 +166,8 @@ def _of_rules(filters: frozenset[str], carriers: frozenset[str], rules: Sequence
             services.append(back)
             senders.append(far)
             receivers.append(near)
-    return Touched(filters, carriers, _union(services), _all_of(senders), _all_of(receivers))
+            roles = [known or more for known, more in zip(roles, each.by(True), strict=True)]
+    return Touched(filters, carriers, _union(services), _all_of(senders), _all_of(receivers), *roles)
 
 
 def _seen(topology: Topology, addresses: AddressSet | None) -> AddressSet | None:
