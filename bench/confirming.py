@@ -1,4 +1,5 @@
 """`confirm` over a large CSV log, whole process, against reading the same file with pyarrow's defaults; peak memory.
+`rehearse` of a change with the same log against `confirm`.
 
 `python bench/confirming.py [RECORDS]` (ten million by default). Best of three of each, taken in turn.
 """
@@ -67,15 +68,21 @@ def main() -> None:
             log = Path(folder) / "log.csv"
             flow_logs.write(log, count)
             command = [sys.executable, "-m", "kiboko", "confirm", "--flows", str(log)]
+            change = Path(folder) / "changes" / "02-close-the-relays.yaml"
+            rehearsing = [*command[:3], "rehearse", str(change), "--flows", str(log)]
 
-            def confirm(command: list[str] = command) -> object:
-                return subprocess.run(command, cwd=folder, stdout=subprocess.DEVNULL, check=False)
+            def taken(command: list[str]) -> float:
+                return seconds(lambda: subprocess.run(command, cwd=folder, stdout=subprocess.DEVNULL, check=False))
 
-            pairs = [(reading(log), seconds(confirm)) for _ in range(3)]
-            read, ours = min(pair[0] for pair in pairs), min(pair[1] for pair in pairs)
+            rounds = [(reading(log), taken(command), taken(rehearsing)) for _ in range(3)]
+            read, ours, rehearsed = (min(each) for each in zip(*rounds, strict=True))
             print(
                 f"confirm {count:,} records: {ours:.1f} s, pyarrow.csv.read_csv {read:.1f} s, {ours / read:.2f} x"
                 f" (bar 1.5 at ten million); peak memory {peak(command, folder)} MiB (bar 1024)",
+                flush=True,
+            )
+            print(
+                f"rehearse of a change with them: {rehearsed:.1f} s, {rehearsed / ours:.2f} x (bar 2 at ten million)",
                 flush=True,
             )
             log.unlink()

@@ -17,7 +17,7 @@ from kiboko.commands.options import (
     columns_of,
     network_of,
 )
-from kiboko.core.errors import UsageError
+from kiboko.core.errors import InputError, UsageError
 from kiboko.core.network.edits import is_enabled
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.walk.walk import Walker
@@ -135,6 +135,8 @@ def _changed(before: Topology, args: argparse.Namespace) -> tuple[Topology, str,
 
         change = read_change(Path(args.change))
         return changed(args.network, change, args.files_elsewhere)[0], f" --change {args.change}", change.reason
+    if ":" not in args.change and not Path(args.change).exists():
+        raise InputError(f"{args.change}: no such change file, and no network file as it is to be")
     return network_of(argparse.Namespace(**{**vars(args), "network": args.change})), "", ""
 
 
