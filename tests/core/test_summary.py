@@ -1,0 +1,82 @@
+"""What a log comes to in groups, held to a plain count of one tally after the other."""
+
+import random
+import unittest
+from unittest.mock import patch
+
+from kiboko.core.evidence import summary as summing
+from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.evaluator import Evaluator
+from kiboko.core.evidence.summary import Summary
+from kiboko.core.records.flow_table import NO_TIME, table_of
+from kiboko.core.walk.walk import Walker
+from tests.core.test_evaluator import random_records
+from tests.helpers import load
+from tests.random_networks import random_network
+
+
+def told(concluded):
+    return concluded.status, concluded.decider, concluded.observed, concluded.why
+
+
+def counted(pieces, directory):
+    """The groups by what tells them apart: the conclusion and the example of the first, sums, bounds and times."""
+    groups = {}
+    for before, tallies in pieces:
+        for each in tallies:
+            ends = (directory.name_of(each.flow.source), directory.name_of(each.flow.target))
+            key = (*told(each.concluded), *ends, each.alike)
+            group = groups.setdefault(key, {
+                "concluded": each.concluded, "line": each.record.line + before, "met": each.met, "sums": [0] * 5,
+                "first": None, "last": None,
+            })  # fmt: skip
+            group["met"] = (min(group["met"][0], each.met[0]), max(group["met"][1], each.met[1]))
+            amounts = (each.conversations, each.count, each.replies, each.packets, each.octets)
+            group["sums"] = [one + other for one, other in zip(group["sums"], amounts, strict=True)]
+            if each.first != NO_TIME:
+                group["first"] = min(each.first, group["first"] or each.first)
+                group["last"] = max(each.last, group["last"] or each.last)
+    return groups
+
+
+class Groups(unittest.TestCase):
+    def hold(self, seed):
+        topology = load(random_network(seed))
+        comparison, chance = Comparison(Walker(topology)), random.Random(seed)
+        directory, evaluator = comparison.walker.directory, Evaluator(comparison)
+        records = random_records(topology, chance, 600)
+        pieces = [(1000 * at, evaluator.tallies(table_of(records[at::6]))) for at in range(6)]
+        expected = counted(pieces, directory)
+        found = Summary(directory)
+        for before, tallies in pieces:
+            found.gather(tallies, comparison.finding, before)
+        rows = list(found.rows())
+        self.assertEqual(len(rows), len(expected))
+        for row in rows:
+            low, high = next(key[-1] for key in expected if self.is_of(row, key))
+            group = expected[*told(row.concluded), row.source, row.destination, (low, high)]
+            self.assertEqual(row.concluded, group["concluded"])
+            self.assertEqual(row.example.line, group["line"])
+            self.assertEqual(row.met, group["met"])
+            sums = [row.conversations, row.count, row.replies, row.packets, row.octets]
+            self.assertEqual(sums, group["sums"])
+            self.assertEqual((row.earliest, row.latest), (group["first"], group["last"]))
+        counts = [row.count for row in rows if not row.concluded.as_far_as_seen]
+        self.assertEqual(sum(counts), found.totals.total())
+        return len(rows)
+
+    @staticmethod
+    def is_of(row, key):
+        low, high = key[-1]
+        return key[:-1] == (*told(row.concluded), row.source, row.destination) and low <= row.met[0] <= high
+
+    def test_many_pieces_come_to_what_a_plain_count_comes_to(self):
+        self.assertGreater(sum(self.hold(seed) for seed in range(3)), 300)
+
+    def test_what_waits_is_brought_together_early_and_nothing_changes(self):
+        with patch.object(summing, "_FEW_WAITING", 0):
+            self.assertGreater(sum(self.hold(seed) for seed in range(3)), 300)
+
+
+if __name__ == "__main__":
+    unittest.main()
