@@ -46,10 +46,12 @@ $(SARIF): $(STAMP)
 	-cd $(SARIF) && npm pack --silent @microsoft/jest-sarif@1.0.0-beta.0 >/dev/null && tar xzf *.tgz && rm *.tgz
 
 # Every pair and service of all random networks, all kernel rule sets, and what logs of faulty networks prove: about an
-# hour; `make test` runs a few of each.
+# hour; then tables, sets, reach and differences against walks. `make test` runs a few of each.
 verify: $(STAMP)
 	KIBOKO_NETWORKS=200 KIBOKO_PROBES=0 KIBOKO_RULE_SETS=200 KIBOKO_TRUTH=200 $(BIN)/python -m unittest \
 		tests.replica.test_replica tests.core.test_kernel_rules tests.replica.test_truth
+	KIBOKO_NETWORKS=30 $(BIN)/python -m unittest tests.core.test_gate_tables tests.core.test_space tests.core.test_sets \
+		tests.core.test_reach tests.core.test_difference tests.core.test_evaluator
 
 lint: $(STAMP)
 	$(BIN)/ruff check .

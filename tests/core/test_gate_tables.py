@@ -28,7 +28,7 @@ STRANGERS = ("10.1.1.200", "10.1.2.201", "10.2.1.202", "10.1.77.1", "198.51.100.
 SERVICES = ((6, 22), (6, 80), (6, 8005), (17, 53), (6, 40001), (1, 8 << 8), (58, 128 << 8), (1, 3 << 8 | 3), (47, 0), (17, 123),
             (6, 50000), (58, 1 << 8 | 4), (132, 80))  # fmt: skip
 PORTS = (22, 1024, 32768, 40000, 45000, 60999)
-NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "6"))
 FLOWS = int(os.environ.get("KIBOKO_FLOWS", "1200"))
 
 

@@ -20,7 +20,7 @@ from kiboko.files.network.network_file import load_network
 from tests.helpers import a_filter, base, load
 from tests.random_networks import random_network
 
-NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "3"))
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "2"))
 ASKED = [(6, 22), (6, 80), (6, 8005), (17, 53), (6, 40001), (1, 8 << 8), (58, 128 << 8), (1, 3 << 8 | 3), (47, 0)]
 
 

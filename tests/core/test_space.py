@@ -18,7 +18,7 @@ from tests.helpers import a_filter, base, load
 from tests.random_networks import random_network
 
 REPRODUCERS = Path(__file__).resolve().parent.parent / "reproducers"
-NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "5"))
 CELLS = int(os.environ.get("KIBOKO_CELLS", "400"))
 
 

@@ -28,7 +28,7 @@ from tests.helpers import a_filter, base, kiboko, load
 from tests.namespaces import why_not
 from tests.random_networks import random_network
 
-NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "5"))
 FIRST_NETWORK = int(os.environ.get("KIBOKO_FIRST_NETWORK", "0"))
 PROBES = int(os.environ.get("KIBOKO_PROBES", "200")) or None  # 0: every pair and service
 
