@@ -6,13 +6,12 @@ import signal
 import socket
 import subprocess
 import sys
-import tempfile
 import threading
 import time
 import unittest
 from pathlib import Path
 
-from kiboko.demo.data import write_demo
+from tests.helpers import OnTheDemo
 
 PROGRAM = (sys.executable, "-m", "kiboko")
 PATIENCE = 60
@@ -51,14 +50,7 @@ def waits_for(condition):
     return False
 
 
-class OnTheDemo(unittest.TestCase):
-    @classmethod
-    def setUpClass(cls):
-        made = tempfile.TemporaryDirectory()
-        cls.addClassCleanup(made.cleanup)
-        cls.folder = Path(made.name)
-        write_demo(cls.folder)
-
+class Interrupted(OnTheDemo):
     def start(self, *words, **options):
         given = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "text": True, "cwd": self.folder, **options}
         process = subprocess.Popen([*PROGRAM, *map(str, words)], **given)
@@ -75,7 +67,7 @@ class OnTheDemo(unittest.TestCase):
                               capture_output=True, timeout=PATIENCE)  # fmt: skip
 
 
-class Output(OnTheDemo):
+class Output(Interrupted):
     def test_a_full_disk_under_standard_output_is_status_3(self):
         for words in (
             "check desk-1 forecast-1 forecast-api",
@@ -104,7 +96,7 @@ class Output(OnTheDemo):
         self.assertTrue(done.stdout.isascii() and b"forecast-1" in done.stdout)
 
 
-class Signals(OnTheDemo):
+class Signals(Interrupted):
     @classmethod
     def setUpClass(cls):
         super().setUpClass()
@@ -181,7 +173,7 @@ class Signals(OnTheDemo):
         self.assertNotIn("as they should", rest)
 
 
-class Collector(OnTheDemo):
+class Collector(Interrupted):
     def test_sigterm_is_obeyed_under_load_and_the_report_is_whole(self):
         process = self.start("collect", self.folder / "store", "--flow-port", "0", "--syslog-port", "0", "--json")
         ports = []
