@@ -143,7 +143,7 @@ class HeldToTheWalk(unittest.TestCase):
 
 SIZE = 12
 SIDE = st.none() | st.lists(st.tuples(st.integers(0, SIZE - 1), st.integers(0, 4)), max_size=3).map(
-    lambda pairs: [(low, min(SIZE - 1, low + more)) for low, more in pairs]
+    lambda pairs: np.array([(low, min(SIZE - 1, low + more)) for low, more in pairs], dtype=np.int64).reshape(-1, 2)
 )
 BOX = st.builds(Box, SIDE, SIDE, SIDE, SIDE)
 
@@ -168,7 +168,9 @@ class Lists(unittest.TestCase):
 
     def test_lists_of_hundreds_of_rules_find_the_first_of_them(self):
         made = BoxLists((1000, 1000, 4, 4))
-        long = made.add([Box(sources=[(place, place)]) for place in range(300)] + [Box(destinations=[(7, 9)])])
+        long = made.add(
+            [Box(sources=np.array([[place, place]])) for place in range(300)] + [Box(destinations=np.array([[7, 9]]))]
+        )
         short = made.add([Box()])
         sources = np.array([0, 63, 64, 299, 300, 999, 300], dtype=np.int32)
         targets = np.array([0, 0, 8, 0, 8, 0, 0], dtype=np.int32)

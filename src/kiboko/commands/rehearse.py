@@ -123,12 +123,13 @@ def _refuse(args: argparse.Namespace) -> None:
 
 def _changed(before: Topology, args: argparse.Namespace) -> tuple[Topology, str, str]:
     """The network with the change made, what goes on a command line to ask about it, and why it is made."""
-    from kiboko.core.changes.rehearsing import toggled
-    from kiboko.files.changes.change_file import is_change_file
-
     if args.change is None:
+        from kiboko.core.changes.rehearsing import toggled
+
         words = (f" --{'without' if is_enabled(before, rule) else 'with'} {rule}" for rule in args.toggle)
         return toggled(before, args.toggle), "".join(words), ""
+    from kiboko.files.changes.change_file import is_change_file
+
     if is_change_file(Path(args.change)):
         from kiboko.files.changes.applying import changed
         from kiboko.files.changes.change_file import read_change

@@ -91,10 +91,10 @@ def _within(ends: Ends, today: date, scope: Scope) -> Iterator[Finding]:
     for name in scope.filters & set(walker.topology.filters):
         yield from of_filter(walker, walker.topology.filters[name], today)
     yield from of_attachments(walker)
-    yield from of_replies(walker)
+    yield from of_replies(walker, scope.filters)
     if scope.services & walker.topology.administration:
         yield from of_openness(ends)
-    yield from of_listeners(ends)
+    yield from of_listeners(ends, scope.filters)
     yield from of_hosts(ends)
 
 

@@ -3,7 +3,7 @@ replies that a stateless filter does not let back."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 
 import numpy as np
 
@@ -107,23 +107,23 @@ def _closeness(rule: LetIn) -> tuple[int, bool]:
 # What listens, and who is let in to it.
 
 
-def of_listeners(ends: Ends) -> Iterator[Finding]:
-    """Rules that let in what nobody listens to, and machines that listen to what nobody can reach."""
-    yield from _unserved(ends)
+def of_listeners(ends: Ends, among: Collection[str] | None = None) -> Iterator[Finding]:
+    """Rules that let in what nobody listens to, and machines that listen to what nobody can reach; `among` are the
+    names of the filters whose rules are looked at, None for all."""
+    yield from _unserved(ends, among)
     yield from _unallowed(ends)
 
 
-def _unserved(ends: Ends) -> Iterator[Finding]:
-    walker, topology = ends.walker, ends.topology
-    carriers: dict[str, list[tuple[str, Member]]] = {}
-    for instance in topology.instances.values():
-        for interface in instance.interfaces:
-            for chosen in walker.membership.filters_on(interface) if interface.addresses else ():
-                carriers.setdefault(chosen.name, []).append((instance.name, Member(interface.name, instance.name,
-                                                                                    (interface,))))  # fmt: skip
-    for name, carried_by in carriers.items():
-        chosen = topology.filters[name]
-        if any(topology.instances[who].listens is None or not topology.instances[who].running for who, _ in carried_by):
+def _unserved(ends: Ends, among: Collection[str] | None) -> Iterator[Finding]:
+    topology = ends.topology
+    for chosen in topology.filters.values():
+        if among is not None and chosen.name not in among:
+            continue
+        carried_by = [(each.instance, Member(each.name, each.instance, (each,)))
+                      for each in ends.walker.membership.carriers(chosen.name) if each.addresses]  # fmt: skip
+        if not carried_by or any(
+            topology.instances[who].listens is None or not topology.instances[who].running for who, _ in carried_by
+        ):
             continue
         for rule in chosen.inbound or ():
             if rule.enabled and rule.action == ALLOW and rule.services is not None:
@@ -250,13 +250,16 @@ def _members_of(ends: Ends, item: Named | Literal | Carrying) -> Iterator[Member
 # Replies through stateless filters.
 
 
-def of_replies(walker: Walker) -> Iterator[Finding]:
-    """Stateless filters that let requests pass one way, and their replies not back the other, or only to some ports."""
+def of_replies(walker: Walker, among: Collection[str] | None = None) -> Iterator[Finding]:
+    """Stateless filters that let requests pass one way, and their replies not back the other, or only to some ports;
+    `among` are the names of those looked at, None for all."""
     topology = walker.topology
     attached = {each.filter for each in topology.subnets.values()} | {
         each.filter for each in topology.outsides.values()
     }
     for chosen in topology.filters.values():
+        if among is not None and chosen.name not in among:
+            continue
         if chosen.stateful or chosen.layer != "subnet" or chosen.name not in attached:
             continue
         ways = [way for way in directions(chosen) if way]

@@ -20,6 +20,7 @@ from kiboko.core.queries.ends import Ends, Member, services_for
 from kiboko.core.reachability.products import apart, products
 from kiboko.core.reachability.reach import MOST_PAIRS, Statuses
 from kiboko.core.reachability.space import Space, SpaceEnd, address_cuts
+from kiboko.core.tables.cuts import Edges, rule_edges
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
 
 Rows = NDArray[np.int64]
@@ -58,6 +59,8 @@ class Difference:
     gone: tuple[str, ...]
     new: tuple[str, ...]
     moved: tuple[str, ...] = ()
+    touched: Touched | None = None
+    """What it can touch at all, where nothing but rules differs."""
 
 
 def difference(old: Ends, new: Ends, services: RangeSet, family: int | None = None) -> Difference:
@@ -72,21 +75,30 @@ def difference(old: Ends, new: Ends, services: RangeSet, family: int | None = No
     added = tuple(name for name in names[1] if name not in old.topology.instances)
     changed: list[Changed] = []
     moved: dict[str, None] = {}
+    what = touched(old, new)
     if said:
-        what = touched(old, new)
         services = services if what is None else services & what.services
-        anybody = [each.resolve("any").members for each in (old, new)]
-        cuts = [edge for each in (old, new) for edge in address_cuts(each.walker)]
-        spaces = Space(old, services, cuts=cuts), Space(new, services, cuts=cuts)
+        spaces = _spaces(old, new, services, what)
         for each in (4, 6) if family is None else (family,):
             if not services_for(services, each) or not all(_has_family(ends.topology, each) for ends in (old, new)):
                 continue
-            part = _OfFamily(spaces, each, what, anybody)
+            part = _OfFamily(spaces, each, what)
             changed += part.lines()
             moved |= dict.fromkeys(part.moved)
     changed.sort(key=lambda each: ((OPENED, CLOSED, IN_PART).index(each.kind), each.family, -each.pairs))
     only_one = {*gone, *added}
-    return Difference(said, tuple(changed), gone, added, tuple(name for name in moved if name not in only_one))
+    return Difference(said, tuple(changed), gone, added, tuple(name for name in moved if name not in only_one),
+                      what)  # fmt: skip
+
+
+def _spaces(old: Ends, new: Ends, services: RangeSet, what: Touched | None) -> tuple[Space, Space]:
+    """Both versions, each cut where the other is."""
+    if what is None:
+        more = Edges(tuple(edge for each in (old, new) for edge in address_cuts(each.walker)))
+        return Space(old, services, more=more), Space(new, services, more=more)
+    filters = new.topology.filters
+    space = Space(old, services, more=rule_edges(new.walker.ground, [filters[name] for name in what.filters]))
+    return space, space.of_changed(new, what.filters)
 
 
 def _has_family(topology: Topology, family: int) -> bool:
@@ -97,16 +109,18 @@ def _has_family(topology: Topology, family: int) -> bool:
 
 
 class _OfFamily:
-    def __init__(
-        self, spaces: tuple[Space, Space], family: int, what: Touched | None, anybody: Sequence[Sequence[Member]]
-    ) -> None:
+    def __init__(self, spaces: tuple[Space, Space], family: int, what: Touched | None) -> None:
         self.spaces, self.family, self.touched = spaces, family, what
         self.moved: dict[str, None] = {}
         """Machines and ranges that either version has otherwise."""
         sides = []
+        anybody = [each.ends.resolve("any").members for each in (spaces if what is None else spaces[1:])]
         for is_sender in (True, False):
-            chosen = [list(what.chosen(each, is_sender)) if what is not None else each for each in anybody]
-            sides.append(_common(spaces, family, is_sender, chosen, self.moved))
+            if what is None:
+                sides.append(_common(spaces, family, is_sender, anybody, self.moved))
+            else:  # either has every end, and what tells ends apart in one does in both
+                ends = spaces[1].ends_of(what.chosen(anybody[0], is_sender), family, is_sender)
+                sides.append([(each, each) for each in ends])
         self.senders, self.receivers = sides
 
     def lines(self) -> Iterator[Changed]:
@@ -130,9 +144,7 @@ class _OfFamily:
                 yield from self._compared(rows, columns)
 
     def _is_touched(self, pair: tuple[SpaceEnd, SpaceEnd]) -> bool:
-        return self.touched is None or any(
-            self.touched.carries(space.ends, end.members[0]) for end, space in zip(pair, self.spaces, strict=True)
-        )
+        return self.touched is None or self.touched.carries(self.spaces[1].ends, pair[1].members[0])
 
     def _compared(self, rows: Rows, columns: Rows) -> Iterator[Changed]:
         tables: list[NDArray[np.int32]] = []
@@ -232,7 +244,7 @@ def _common(
     neither tells them apart. What has none in the other is noted in `moved`."""
     found = [space.ends_of(some, family, is_sender) for space, some in zip(spaces, chosen, strict=True)]
     machines = [
-        {(end.name, str(space.layout.addresses.first(end.atom))): end for end in ends if end.members[0].low is None}
+        {(end.name, space.layout.addresses.first(end.atom)): end for end in ends if end.members[0].low is None}
         for ends, space in zip(found, spaces, strict=True)
     ]
     pairs = [(end, machines[1][key]) for key, end in machines[0].items() if key in machines[1]]

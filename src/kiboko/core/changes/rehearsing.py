@@ -10,7 +10,6 @@ from kiboko.core.audit.audit import Scope, audit
 from kiboko.core.audit.findings import NOTE, Finding
 from kiboko.core.changes.difference import Difference, difference
 from kiboko.core.changes.expecting import Held, held
-from kiboko.core.changes.touched import touched
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.edits import toggled_rule
 from kiboko.core.network.model import Expectation, Topology
@@ -52,7 +51,7 @@ def rehearse(
     `difference` does."""
     found = difference(old, new, services, family)
     before, after = held(old, expectations), held(new, expectations)
-    what = touched(old, new)
+    what = found.touched
     scope = Scope(what.filters, what.services) if what is not None else None
     findings = [
         {(each.id, each.at): each for each in audit(ends, today, scope=scope).findings if each.severity != NOTE}

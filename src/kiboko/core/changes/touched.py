@@ -88,9 +88,8 @@ def touched(old: Ends, new: Ends) -> Touched | None:
 
 def _carriers(ends: Ends, changed: set[str]) -> Iterator[str]:
     topology = ends.topology
-    for interface in ends.directory.interfaces():
-        if any(each.name in changed for each in ends.walker.membership.filters_on(interface)):
-            yield interface.instance
+    for name in changed:
+        yield from (each.instance for each in ends.walker.membership.carriers(name))
     for instance in topology.instances.values():
         if isinstance(instance.host_filter, str) and instance.host_filter in changed:
             yield instance.name

@@ -134,10 +134,11 @@ class AddressSet:
         return ", ".join(self.texts()) or "no address"
 
 
-_IPV6_NOT_GLOBAL = tuple(
+IPV6_NOT_GLOBAL = tuple(
     (int(block.network_address), int(block.broadcast_address))
     for block in map(ipaddress.IPv6Network, ("fc00::/7", "fe80::/10", "ff00::/8", "::1/128", "::/128"))
 )
+"""The first and the last address of each block that `is_global_ipv6` leaves out."""
 
 
 def is_global_ipv6(address: Address) -> bool:
@@ -145,7 +146,7 @@ def is_global_ipv6(address: Address) -> bool:
 
     Documentation blocks (RFC 3849) count as global, so that made-up networks behave like real ones.
     """
-    return address.family == 6 and not any(low <= address.value <= high for low, high in _IPV6_NOT_GLOBAL)
+    return address.family == 6 and not any(low <= address.value <= high for low, high in IPV6_NOT_GLOBAL)
 
 
 _SPECIAL = (

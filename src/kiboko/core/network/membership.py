@@ -19,6 +19,7 @@ class Membership:
         self._peers: dict[Peer, AddressSet] = {}
         self._carried: dict[str, AddressSet] = {}
         self._attached: dict[str, frozenset[str]] = {}
+        self._carriers: dict[str, list[Interface]] | None = None
         self._groups: dict[str, dict[str, Instance]] = {}
         self._tagged: dict[tuple[str, str], dict[str, None]] | None = None
         self._reaching = [f for f in self.topology.filters.values() if f.attach_to]
@@ -32,6 +33,7 @@ class Membership:
             made._names, made._groups, made._tagged = self._names, self._groups, self._with_every_tag()
             if _attachments(own) == _attachments(topology):
                 made._peers, made._carried, made._attached = self._peers, self._carried, self._attached
+                made._carriers = self._carriers
         return made
 
     def shares_peers(self, other: Membership) -> bool:
@@ -160,12 +162,12 @@ class Membership:
 
     def carriers(self, filter_name: str) -> list[Interface]:
         """Every interface that carries a filter, stopped instances included (clause S15)."""
-        attached = self._attached_instances(filter_name)
-        return [
-            interface
-            for interface in self.directory.interfaces()
-            if filter_name in interface.filters or interface.instance in attached
-        ]
+        if self._carriers is None:
+            self._carriers = {}
+            for interface in self.directory.interfaces():
+                for each in self.filters_on(interface):
+                    self._carriers.setdefault(each.name, []).append(interface)
+        return self._carriers.get(filter_name, [])
 
     def carrier_addresses(self, filter_name: str) -> AddressSet:
         """The addresses of every interface that carries a filter."""

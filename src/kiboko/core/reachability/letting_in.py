@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
 from kiboko.core.errors import Place
 from kiboko.core.reachability.space import Space, SpaceEnd
@@ -88,8 +87,9 @@ def let_in(
         gates = space.layout.columns(
             column.way[rows].astype(np.int64), np.full(len(rows), at, dtype=np.int64), lambda slot: slot.number
         )
-        pairs: NDArray[np.int64] = np.unique(np.stack([gates, column.deciding[rows, at].astype(np.int64)]), axis=1)
-        for number, decider in pairs.T.tolist():
+        deciders = len(space.layout.lists.deciders)
+        for pair in np.unique(gates * deciders + column.deciding[rows, at]).tolist():
+            number, decider = divmod(pair, deciders)
             met = _named(space, number, space.layout.lists.deciders[decider])
             if met is not None:
                 found[met] = None

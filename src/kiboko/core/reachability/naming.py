@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import heapq
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
@@ -72,18 +73,28 @@ class Namer:
         wanted = set(names)
         left = set(names)
         usable = [(holder, held) for holder, held in self._held.items() if held <= wanted]
+        # By how much each would name at most, the most first: as more is named it can only become less.
+        most = [(-len(held), place) for place, (_, held) in enumerate(usable)]
+        heapq.heapify(most)
         found: list[Name] = []
-        while usable and len(left) > 1:
-            holder, held = max(usable, key=lambda pair: len(pair[1] & left))
-            if len(held & left) < 2:
+        while most and len(left) > 1:
+            bound, place = most[0]
+            holder, held = usable[place]
+            more = len(held & left)
+            if more < -bound:
+                heapq.heapreplace(most, (-more, place))
+                continue
+            if more < 2:
                 break
+            heapq.heappop(most)
             found.append(Name(f"every instance of {holder}" if " " in holder and holder != "every instance" else holder,
                               len(held)))  # fmt: skip
             left -= held
-            usable = [(each, those) for each, those in usable if those & left]
         return found + [Name(name, 1) for name in names if name in left]
 
     def _addresses(self, members: Sequence[Member]) -> list[Name]:
+        if not members:
+            return []
         ranges: dict[int, list[tuple[int, int]]] = {4: [], 6: []}
         for each in members:
             if each.low is not None and each.high is not None:

@@ -6,7 +6,8 @@ All pairs of one pair of places take the same way, and are judged as one block (
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from copy import copy
 from dataclasses import dataclass
 
 import numpy as np
@@ -19,9 +20,10 @@ from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import Ends, Member, services_for
 from kiboko.core.tables.boxes import DESTINATIONS, SOURCES
+from kiboko.core.tables.cuts import NO_EDGES, Edges
 from kiboko.core.tables.kinds import Kinds
 from kiboko.core.tables.layout import GateLayout
-from kiboko.core.tables.lines import AddressLine, client_ports, service_line
+from kiboko.core.tables.lines import AddressLine, client_ports, port_line, service_line
 from kiboko.core.tables.pair_words import Outcome, PairWords, Side
 from kiboko.core.tables.places import NONE
 from kiboko.core.walk.walk import Walker
@@ -30,6 +32,8 @@ Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
 _MOST_WORDS = 1 << 18
 """As many words of one gate as fit beside the others into a processor's cache."""
+_ANY_TCP = Service(TCP, 1)
+_NOWHERE: frozenset[int] = frozenset()
 RECORDED, NOBODY, OUTSIDE = 0, 1, 2
 """Kinds of ends: interfaces of instances, addresses of subnets where nobody is recorded, what lies beyond."""
 
@@ -89,18 +93,21 @@ class Space:
     services : service numbers, as `resolve_service` gives them
     ports : the client ports asked about; None for all ephemeral ports of each sender
     receivers : the instances that may be sent to; None for all
-    cuts : addresses at which ranges are cut beside where this network tells them apart
+    more : where values are cut beside where this network tells them apart
     """
 
     def __init__(
         self, ends: Ends, services: RangeSet, ports: RangeSet | None = None,
-        receivers: Iterable[Instance] | None = None, cuts: Iterable[Address] = (),
+        receivers: Iterable[Instance] | None = None, more: Edges = NO_EDGES,
     ) -> None:  # fmt: skip
         self.ends = ends
         self.walker = walker = ends.walker
         topology = walker.topology
-        line = _line_of(walker, cuts)
-        self.layout = GateLayout(walker, line, service_line(walker.ground, services, receivers))
+        ground = walker.ground
+        self.layout = GateLayout(
+            walker, _line_of(walker, more.addresses), service_line(ground, services, receivers, more.services),
+            port_line(ground, more.ports),
+        )  # fmt: skip
         for chosen in topology.filters.values():
             for way in ("in", "out"):
                 self.layout.lists.list_of(chosen, way)
@@ -110,6 +117,17 @@ class Space:
         self._services, self._ports = services, ports
         self._subnets = {name: number for number, name in enumerate(topology.subnets)}
         self._judges: dict[int, tuple[Kinds, PairWords]] = {}
+        self._like: Space | None = None
+
+    def of_changed(self, ends: Ends, changed: Collection[str]) -> Space:
+        """The space of a network that differs in the rules of some filters alone, which shares what the change leaves
+        as it is. What its rules tell apart must be among the `more` of this one. Ends and kinds of traffic of either
+        are those of both."""
+        made = copy(self)
+        made.ends, made.walker, made._like = ends, ends.walker, self
+        made.layout = self.layout.of_changed(ends.walker, changed)
+        made._judges = {}
+        return made
 
     # Ends.
 
@@ -129,20 +147,17 @@ class Space:
         usable = [(each, address) for each in member.interfaces if (address := each.address(family)) is not None]
         subnets = [self._subnets[each.subnet] for each, _ in usable]
         for place, (interface, address) in enumerate(usable):
+            if is_sender and subnets.index(subnets[place]) < place:
+                continue
             shown = member
             if len(usable) > 1 and not is_sender:
                 shown = Member(interface.name, member.instance, (interface,), is_by_address=member.is_by_address)
             public = interface.public if family == 4 and not member.is_literal else None
-            others = frozenset(subnets) - {subnets[place]}
-            is_first_there = subnets.index(subnets[place]) == place
-            if is_sender and place and not is_first_there:
-                continue
-            endpoint = self.walker.directory.endpoint(address)
             yield SpaceEnd(
                 RECORDED, (shown,), atom(address), atom(public) if public is not None else NONE,
                 self.walker.topology.subnets[interface.subnet].network, None,
-                self._ports or self.walker.source_ports(endpoint, Service(TCP, 1)),
-                others if not place else frozenset(), subnets[place] if place else NONE,
+                self._ports or self.walker.source_ports(self.walker.directory.endpoint(address), _ANY_TCP),
+                frozenset(subnets) - {subnets[0]} if not place else _NOWHERE, subnets[place] if place else NONE,
             )  # fmt: skip
 
     def _pieces(self, low: Address, high: Address) -> Iterator[tuple[int, Member]]:
@@ -175,7 +190,7 @@ class Space:
             yield SpaceEnd(
                 kind, tuple(pieces[row][1] for row in rows), first[0], NONE, endpoint.network,
                 endpoint.outside.name if endpoint.outside is not None else None,
-                self._ports or self.walker.source_ports(endpoint, Service(TCP, 1)),
+                self._ports or self.walker.source_ports(endpoint, _ANY_TCP),
             )  # fmt: skip
 
     # Pairs.
@@ -190,6 +205,9 @@ class Space:
         return self._judge(family)[0]
 
     def _judge(self, family: int) -> tuple[Kinds, PairWords]:
+        if family not in self._judges and self._like is not None:
+            kinds, judge = self._like._judge(family)
+            self._judges[family] = kinds, judge.of_changed(self.layout)
         if family not in self._judges:
             topology = self.walker.topology
             clients = [self._ports] if self._ports else client_ports(topology)

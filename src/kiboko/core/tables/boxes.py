@@ -16,11 +16,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-Ranges = Sequence[tuple[int, int]] | None
-"""A set of atoms as inclusive ranges in any order; None for all."""
+Ranges = NDArray[np.int64] | None
+"""A set of atoms as inclusive ranges in any order, int64[n, 2]; None for all."""
 
 SOURCES, DESTINATIONS, SERVICES, PORTS = range(4)
 _WORD = 64
+NOTHING: Ranges = np.zeros((0, 2), dtype=np.int64)
+"""The set without atoms."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,7 +137,7 @@ class BoxLists:
         """Add a list; its number. An empty one matches nothing. Raises OverflowError where its boxes cut an axis into
         more than 65,536 classes."""
         words = max(1, -(-len(boxes) // _WORD))
-        chosen = boxes or [Box(sources=())]
+        chosen = boxes or [Box(sources=NOTHING)]
         for dimension, sides in zip(self._dimensions, zip(*(box.sides for box in chosen)), strict=True):
             dimension.add(sides, words)
         self._step.append(words)
@@ -210,19 +212,18 @@ def _kinds(words: NDArray[np.uint64]) -> tuple[NDArray[np.uint64], NDArray[np.in
 def _pieces(sides: Sequence[Ranges], size: int) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
     """The atom line cut where any set begins or ends: the first atom of each piece, and bool[pieces, sets], which sets
     hold it."""
-    edges = {0}
-    for side in sides:
-        for low, high in side or ():
-            edges.update((low, high + 1))
-    starts = np.array(sorted(edge for edge in edges if edge < size), dtype=np.int64)
+    given = [(index, side) for index, side in enumerate(sides) if side is not None]
+    edges = np.concatenate([side for _, side in given])
+    edges[:, 1] += 1
+    starts, place = np.unique(np.append(edges, 0), return_inverse=True)
+    which = np.repeat([index for index, _ in given], [len(side) for _, side in given])
     change = np.zeros((len(starts) + 1, len(sides)), dtype=np.int32)
-    for index, side in enumerate(sides):
-        if side is None:
-            change[0, index] = 1
-        elif len(side):
-            low, high = np.array(side, dtype=np.int64).T
-            np.add.at(change[:, index], np.searchsorted(starts, low), 1)
-            np.add.at(change[:, index], np.searchsorted(starts, high + 1), -1)
+    change[0, [index for index, side in enumerate(sides) if side is None]] = 1
+    low, high = place.reshape(-1)[:-1].reshape(-1, 2).T
+    np.add.at(change, (low, which), 1)
+    np.add.at(change, (high, which), -1)
+    if starts[-1] >= size:  # a set that ends with the line
+        starts, change = starts[:-1], change[:-1]
     return starts, np.cumsum(change[:-1], axis=0) > 0
 
 

@@ -203,7 +203,7 @@ class FlowColumn:
         layout = self.layout
         interface, way = self._whose(self.interface, rows, own, is_reply), self._way_of(rows, own, is_reply)
         slot = self._read("slot", rows, own, is_reply)
-        lists, member = layout.slot_list[interface, way, slot], layout.slot_any[interface, way, slot]
+        lists, member = layout.gates.slot_list[interface, way, slot], layout.gates.slot_any[interface, way, slot]
         single = np.flatnonzero((member == 0) & (lists != NO_LIST))
         if len(single):
             self._ask_lists(rows[single], lists[single], at, own, is_reply)
@@ -230,30 +230,30 @@ class FlowColumn:
             mine = rows[asked]
             fresh = matched & (self._any_found[mine] == NONE)
             self._any_found[mine[fresh]] = rule[fresh]
-            stateful = layout.slot_stateful[tuple(each[asked] for each in which)]
+            stateful = layout.gates.slot_stateful[tuple(each[asked] for each in which)]
             self._any_keeps[mine] |= matched & stateful
-        last = np.flatnonzero(layout.slot_any[which] == 2)
+        last = np.flatnonzero(layout.gates.slot_any[which] == 2)
         if not len(last):
             return
         mine, at_last = rows[last], tuple(each[last] for each in which)
         rule, back = self._any_found[mine], self._let_back(mine, own, is_reply)
         matched = rule != NONE
-        decider = np.where(matched, layout.lists.deciding(rule), layout.else_decider[at_last])
-        action = np.where(matched, PASSES, layout.else_action[at_last])
+        decider = np.where(matched, layout.lists.deciding(rule), layout.gates.else_decider[at_last])
+        action = np.where(matched, PASSES, layout.gates.else_action[at_last])
         self.action[mine, at] = np.where(back, LETS_BACK, action)
         self.deciding[mine, at] = np.where(back, 0, decider)
         if not is_reply:
-            self.keeps[mine, at] = np.where(matched, self._any_keeps[mine], layout.else_keeps[at_last])
+            self.keeps[mine, at] = np.where(matched, self._any_keeps[mine], layout.gates.else_keeps[at_last])
         self._any_found[mine] = NONE
         self._any_keeps[mine] = False
 
     def _ask_host(self, rows: NDArray[np.int64], at: int, own: int, is_reply: bool) -> None:
         layout = self.layout
         interface, way = self._whose(self.interface, rows, own, is_reply), self._way_of(rows, own, is_reply)
-        kernel = layout.host_kernel[interface]
+        kernel = layout.gates.host_kernel[interface]
         plain = np.flatnonzero(~kernel)
         if len(plain):
-            self._ask_lists(rows[plain], layout.host_list[interface[plain], way[plain]], at, own, is_reply)
+            self._ask_lists(rows[plain], layout.gates.host_list[interface[plain], way[plain]], at, own, is_reply)
         asked = np.flatnonzero(kernel)
         if len(asked):
             self._ask_kernel(rows[asked], interface[asked], at, own, is_reply)

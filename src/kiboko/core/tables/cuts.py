@@ -9,13 +9,14 @@ from __future__ import annotations
 import hashlib
 from bisect import bisect_right
 from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 
 from kiboko.core.filters.ground import Ground
-from kiboko.core.header.addresses import SPECIAL_PURPOSE, Address, AddressSet
+from kiboko.core.header.addresses import BITS, SPECIAL_PURPOSE, Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP
+from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP, WITH_PORTS
 from kiboko.core.network.host_rules import Match, Values, VerdictMap
-from kiboko.core.network.model import Instance
+from kiboko.core.network.model import Filter, Instance
 
 
 class AddressAtoms:
@@ -96,6 +97,39 @@ def address_sets(ground: Ground) -> Iterator[AddressSet]:
     for fields, values in kernel_values(topology.instances.values()):
         if fields[1] in ("saddr", "daddr"):
             yield AddressSet(v4=values) if fields[0] == "ip" else AddressSet(v6=values)
+
+
+@dataclass(frozen=True, slots=True)
+class Edges:
+    """Where atoms begin beside where a network tells values apart by itself: addresses, service numbers, and sender's
+    ports."""
+
+    addresses: tuple[Address, ...] = ()
+    services: tuple[int, ...] = ()
+    ports: tuple[int, ...] = ()
+
+
+NO_EDGES = Edges()
+
+
+def rule_edges(ground: Ground, filters: Iterable[Filter]) -> Edges:
+    """Where the rules of some filters tell values apart."""
+    addresses: dict[Address, None] = {}
+    services: set[int] = set()
+    ports: set[int] = set()
+    for rule in (rule for each in filters for rule in each.every_rule()):
+        for peer in (rule.sources, rule.destinations):
+            peers = ground.membership.peer_addresses(peer) or AddressSet()
+            addresses |= {
+                Address(family, edge): None for family in (4, 6) for low, high in peers.family(family)
+                for edge in (low, high + 1) if edge < 1 << BITS[family]
+            }  # fmt: skip
+        services.update(edge for low, high in rule.services or () for edge in (low, high + 1))
+        for low, high in rule.source_ports or ():
+            ports.update((low, high + 1))
+            services.update(protocol << 16 | low for protocol in WITH_PORTS)
+            services.update((protocol << 16 | high) + 1 for protocol in WITH_PORTS)
+    return Edges(tuple(addresses), tuple(sorted(services)), tuple(sorted(ports)))
 
 
 def service_cuts(ground: Ground, receivers: Iterable[Instance] | None = None) -> list[int]:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
+from copy import copy
 from dataclasses import dataclass
 from typing import Any
 
@@ -61,6 +62,17 @@ class FilterLists:
 
     def __len__(self) -> int:
         return len(self._begin)
+
+    def of_changed(self, ground: Ground, changed: Collection[str]) -> FilterLists:
+        """The lists of a network that differs in the rules of some filters alone: with these, they share all others,
+        the numbers, and the deciders. Both must be cut where either tells values apart."""
+        made = copy(self)
+        made._ground = ground
+        made._list_of = {key: number for key, number in self._list_of.items() if key[1] not in changed}
+        for name in changed:
+            for way in ("in", "out"):
+                made.list_of(ground.topology.filters[name], way)
+        return made
 
     def decider(self, decider: Decider) -> int:
         """The number of what decides somewhere."""

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable
+from collections.abc import Callable, Collection
+from copy import copy
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,7 +15,7 @@ from kiboko.core.header.addresses import Address
 from kiboko.core.header.packet import Packet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.host_rules import HostRuleSet
-from kiboko.core.network.model import DROP, REJECT, Filter, Interface
+from kiboko.core.network.model import Interface
 from kiboko.core.routing.steps import UNREACHABLE
 from kiboko.core.tables.filter_lists import (
     ACTIONS,
@@ -23,11 +24,10 @@ from kiboko.core.tables.filter_lists import (
     NO_LIST,
     PASSES,
     REJECTS,
-    UNFILTERED,
-    UNFILTERED_TRACKED,
     Decider,
     FilterLists,
 )
+from kiboko.core.tables.interface_gates import IN, OUT, WAYS, InterfaceGates
 from kiboko.core.tables.lines import AddressLine, NumberLine, port_line
 from kiboko.core.tables.listeners import Listeners
 from kiboko.core.tables.places import NONE, PlacedEnd, Places
@@ -39,9 +39,8 @@ NO_GATE, SETTLED, INTERFACE, HOST, SUBNET, LIST, ZONE_DEFAULT, LISTENER = range(
 GATES = ("listener", "route", "source", "destination", "translate", "zone", "outside", "subnet-in", "subnet-out",
          "instance-in", "instance-out", "host-in", "host-out")  # fmt: skip
 """Every kind of gate; the place of one is its number."""
-_OUT, _IN = 0, 1
 _NOT_ASKED = -9
-_WAYS = ("out", "in")
+_INTERFACE = 2
 
 
 @dataclass(slots=True)
@@ -54,7 +53,7 @@ class Slot:
     whose: int = NONE
     """Of a gate that is the same for all flows: the number of its interface, subnet or list."""
     slot: int = 0
-    way: int = _OUT
+    way: int = OUT
     settled: int = PASSES
     keepers: tuple[int, ...] = ()
 
@@ -67,62 +66,75 @@ class Slot:
 class GateLayout:
     """The gates of all ways as rows of equal width."""
 
-    def __init__(self, walker: Walker, addresses: AddressLine, services: NumberLine) -> None:
+    def __init__(
+        self, walker: Walker, addresses: AddressLine, services: NumberLine, ports: NumberLine | None = None
+    ) -> None:
         ground = walker.ground
         self.walker = walker
         self.addresses, self.services = addresses, services
-        self.ports = port_line(ground)
+        self.ports = ports or port_line(ground)
         self.places = Places(ground, self.addresses)
         self.lists = FilterLists(ground, self.addresses, self.services, self.ports)
         self.listeners = Listeners(self.services)
-        self.ways: list[Way] = []
-        self._way_of: dict[tuple[int, int, bool], int] = {}
         self._kernel: dict[tuple[object, ...], tuple[int, int]] = {}
         topology = walker.topology
         self.interfaces = interfaces = ground.directory.interfaces()
         subnets = list(topology.subnets.values())
         self._numbers = {each.name: number for number, each in enumerate(interfaces)}
         self._subnet_numbers = {each.name: number for number, each in enumerate(subnets)}
-        self._request: list[list[Slot]] = []
-        self._reply: list[list[Slot]] = []
-        attaching = sum(bool(each.attach_to) for each in topology.filters.values())
-        self.most = max((len(each.filters) for each in interfaces), default=0) + attaching
-        shape = (max(1, len(interfaces)), 2, max(1, self.most))
-        self.slot_list = np.full(shape, NO_LIST, dtype=np.int64)
-        self.slot_any = np.zeros(shape, dtype=np.uint8)  # 1: a member of an `any` set, 2: the last of one
-        self.slot_stateful = np.zeros(shape, dtype=np.bool_)
-        self.else_action = np.zeros(shape, dtype=np.uint8)
-        self.else_keeps = np.zeros(shape, dtype=np.bool_)
-        self.else_decider = np.zeros(shape, dtype=np.int32)
-        self.host_list = np.full((max(1, len(interfaces)), 2), NO_LIST, dtype=np.int64)
-        self.host_kernel = np.zeros(max(1, len(interfaces)), dtype=np.bool_)
         self.has_kernel = any(isinstance(each.host_filter, HostRuleSet) for each in topology.instances.values())
-        self._noted: set[int] = set()
-        self._alike: dict[tuple[tuple[str, ...], str | None], int] = {}
-        self.subnet_list = np.full((max(1, len(subnets)), 2), NO_LIST, dtype=np.int64)
-        for number, subnet in enumerate(subnets):
-            if subnet.filter is not None:
-                for way in (_OUT, _IN):
-                    self.subnet_list[number, way] = self.lists.list_of(topology.filters[subnet.filter], _WAYS[way])
-        self._arrays: dict[str, NDArray[np.int64]] = {}
-        self._keepers: list[NDArray[np.int64]] = []
-        self._keepers_of = 0
-        self.widths = (0, 0)
-        """How many columns requests and replies have at most."""
+        self.gates = InterfaceGates(ground, self.lists, interfaces)
+        self.subnet_list = self._subnet_lists()
+        self._found: dict[tuple[int, int, bool], Way] = {}
+        self._forget_ways()
         # Of each atom of addresses that was asked about: see `ends_of` and `listening_at`.
         self._facts = np.full((6, self.addresses.size), NONE, dtype=np.int64)
         self._is_known = np.zeros(self.addresses.size, dtype=np.bool_)
         self._listening = np.full(self.addresses.size, _NOT_ASKED, dtype=np.int64)
         self._machines: dict[str, int] = {"": NONE}
 
+    def _forget_ways(self) -> None:
+        self.ways: list[Way] = []
+        self._way_of: dict[tuple[int, int, bool], int] = {}
+        self._request: list[list[Slot]] = []
+        self._reply: list[list[Slot]] = []
+        self._arrays: dict[str, NDArray[np.int64]] = {}
+        self._keepers: list[NDArray[np.int64]] = []
+        self._keepers_of = 0
+        self.widths = (0, 0)
+        """How many columns requests and replies have at most."""
+
+    def _subnet_lists(self) -> NDArray[np.int64]:
+        """The lists of the subnets' filters, int64[subnets, directions]."""
+        topology = self.walker.topology
+        found = np.full((max(1, len(topology.subnets)), 2), NO_LIST, dtype=np.int64)
+        for number, subnet in enumerate(topology.subnets.values()):
+            if subnet.filter is not None:
+                found[number] = [self.lists.list_of(topology.filters[subnet.filter], way) for way in WAYS]
+        return found
+
+    def of_changed(self, walker: Walker, changed: Collection[str]) -> GateLayout:
+        """The gates of a network that differs in the rules of some filters alone, which share what the change leaves
+        as it is: ends, ways, and all other lists. Both must be cut where either tells values apart."""
+        made = copy(self)
+        made.walker = walker
+        made.lists = self.lists.of_changed(walker.ground, changed)
+        made.gates = self.gates.of_changed(walker.ground, made.lists, changed)
+        made.subnet_list = made._subnet_lists()
+        made._forget_ways()
+        return made
+
     def ends_of(self, atoms: NDArray[np.int32]) -> NDArray[np.int64]:
         """The ends of some atoms, int64[6, n]: the atoms of their own and public addresses, and the numbers of their
         interfaces, subnets, places and machines; -1 for none."""
-        for atom in set(atoms[~self._is_known[atoms]].tolist()):
-            end = self.end(atom)
+        fresh = np.unique(atoms[~self._is_known[atoms]])
+        for atom in fresh.tolist():
+            end = self.places.end(atom)
             machine = self._machines.setdefault(end.instance, len(self._machines))
             self._facts[:, atom] = end.own, end.public, end.interface, end.subnet, end.place, machine
-            self._is_known[atom] = True
+        self._is_known[fresh] = True
+        borne = self._facts[_INTERFACE, fresh]
+        self.gates.ask(borne[borne != NONE])
         return self._facts[:, atoms]
 
     def listening_at(self, atoms: NDArray[np.int32]) -> NDArray[np.int64]:
@@ -136,59 +148,8 @@ class GateLayout:
         """The end that an atom of addresses stands for, with its gates laid out."""
         found = self.places.end(atom)
         if found.interface != NONE:
-            self._note(found.interface)
+            self.gates.ask(np.array([found.interface]))
         return found
-
-    def _note(self, number: int) -> None:
-        """Lay out the gates of an interface and its host."""
-        if number in self._noted:
-            return
-        self._noted.add(number)
-        interface = self.interfaces[number]
-        topology = self.walker.topology
-        host = topology.instances[interface.instance].host_filter
-        self.host_kernel[number] = isinstance(host, HostRuleSet)
-        if self.host_kernel[number]:
-            self.lists.kernel_list(topology.instances[interface.instance])
-        key = (tuple(each.name for each in self.walker.membership.filters_on(interface)),
-               host if isinstance(host, str) else None)  # fmt: skip
-        alike = self._alike.setdefault(key, number)
-        if alike != number:  # what carries the same filters has the same gates
-            for table in (self.host_list, self.slot_list, self.slot_any, self.slot_stateful, self.else_action,
-                          self.else_keeps, self.else_decider):  # fmt: skip
-                table[number] = table[alike]
-            return
-        gates = self._gates_on(interface)
-        for way in (_OUT, _IN):
-            if isinstance(host, str):
-                self.host_list[number, way] = self.lists.list_of(topology.filters[host], _WAYS[way])
-            slot = 0
-            for gate in gates:
-                last = slot + len(gate) - 1
-                if gate[0].decide == "first":
-                    self.slot_list[number, way, slot] = self.lists.list_of(gate[0], _WAYS[way])
-                else:
-                    self._note_any(number, way, slot, gate)
-                slot = last + 1
-
-    def _note_any(self, number: int, way: int, slot: int, gate: tuple[Filter, ...]) -> None:
-        """An `any` set (clauses S12, S20): its members that name the direction, and what is done where none matches."""
-        last = slot + len(gate) - 1
-        naming = [each for each in gate if each.direction(_WAYS[way]) is not None]
-        if not naming:
-            keeps = any(each.stateful for each in gate)
-            self.slot_list[number, way, last] = UNFILTERED_TRACKED if keeps else UNFILTERED
-            return
-        for at, each in enumerate(gate, slot):
-            self.slot_any[number, way, at] = 2 if at == last else 1
-            if each in naming:
-                self.slot_list[number, way, at] = self.lists.list_of(each, _WAYS[way])
-                self.slot_stateful[number, way, at] = each.stateful
-        rejects = all(each.otherwise == REJECT for each in naming)
-        decider = next((each for each in naming if each.otherwise == DROP), naming[0])
-        self.else_action[number, way, last] = REJECTS if rejects else DROPS
-        self.else_keeps[number, way, last] = any(each.stateful for each in naming)
-        self.else_decider[number, way, last] = self.lists.decider(Decider(decider.name, "otherwise"))
 
     def _add(self, way: Way) -> None:
         """The next way."""
@@ -212,17 +173,17 @@ class GateLayout:
 
     def _number_of(self, interface: Interface) -> int:
         number = self._numbers[interface.name]
-        self._note(number)
+        self.gates.ask(np.array([number]))
         return number
 
     def _columns(self, gate: Gate) -> list[Slot]:
         step, walker = gate.step, self.walker
-        way = _IN if step.bound == "in" else _OUT
+        way = IN if step.bound == "in" else OUT
         match step.gate:
             case "instance-out" | "instance-in":
                 assert step.interface is not None
                 own = self._number_of(step.interface) if gate.whose == FIXED else NONE
-                return [Slot(INTERFACE, gate, own, slot, way) for slot in range(self.most)]
+                return [Slot(INTERFACE, gate, own, slot, way) for slot in range(self.gates.most)]
             case "host-out" | "host-in":
                 interface = step.interface or step.egress
                 assert interface is not None
@@ -236,7 +197,7 @@ class GateLayout:
                 name = step.outside.filter
                 if name is None:
                     return [Slot(SETTLED, gate)]
-                return [Slot(LIST, gate, self.lists.list_of(walker.topology.filters[name], _WAYS[way]), 0, way)]
+                return [Slot(LIST, gate, self.lists.list_of(walker.topology.filters[name], WAYS[way]), 0, way)]
             case "zone":
                 assert step.zones is not None
                 chosen = walker.ground.crossing_filter(*step.zones)
@@ -305,13 +266,6 @@ class GateLayout:
         columns = self.slots(way, is_reply)
         return columns[at] if at < len(columns) else None
 
-    def _gates_on(self, interface: Interface) -> list[tuple[Filter, ...]]:
-        """The instance gates of an interface: each `first` filter one, all `any` filters together one (clause S20)."""
-        filters = self.walker.membership.filters_on(interface)
-        together = tuple(each for each in filters if each.decide == "any")
-        return [(each,) if each.decide == "first" else together
-                for each in filters if each.decide == "first" or each is together[0]]  # fmt: skip
-
     def way_between(self, sender: PlacedEnd, target: int, receiver: PlacedEnd) -> int:
         """The number of the way of a flow; NONE where both ends are the same machine, which has no way of its own."""
         if (sender.instance and sender.instance == receiver.instance) or sender.own == receiver.own:
@@ -321,7 +275,9 @@ class GateLayout:
         found = self._way_of.get(key)
         if found is None:
             found = self._way_of[key] = len(self.ways)
-            self._add(find_way(self.walker.paths, sender, self.addresses.first(target), receiver))
+            if key not in self._found:
+                self._found[key] = find_way(self.walker.paths, sender, self.addresses.first(target), receiver)
+            self._add(self._found[key])
         return found
 
     def way_within(self, end: PlacedEnd) -> int:
@@ -332,10 +288,12 @@ class GateLayout:
         found = self._way_of.get(key)
         if found is None:
             found = self._way_of[key] = len(self.ways)
-            first = end.endpoint.address
-            second = Address(first.family, first.value + 1)
-            receiver = dataclasses.replace(end, endpoint=self.walker.directory.endpoint(second))
-            self._add(find_way(self.walker.paths, end, second, receiver))
+            if key not in self._found:
+                first = end.endpoint.address
+                second = Address(first.family, first.value + 1)
+                receiver = dataclasses.replace(end, endpoint=self.walker.directory.endpoint(second))
+                self._found[key] = find_way(self.walker.paths, end, second, receiver)
+            self._add(self._found[key])
         return found
 
     def listener_of(self, end: PlacedEnd) -> int:

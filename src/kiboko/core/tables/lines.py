@@ -47,6 +47,7 @@ class AddressLine:
                   np.array([e & _LOW for e in self._starts[6]], dtype=np.uint64))  # fmt: skip
         self._starts6 = in_order(*halves)
         self.size = self._second + len(self._starts[6])
+        self._ranges: dict[int, tuple[AddressSet, NDArray[np.int64]]] = {}
 
     def atom(self, address: Address) -> int:
         """The atom of an address."""
@@ -72,15 +73,17 @@ class AddressLine:
             return Address(4, self._starts[4][atom])
         return Address(6, self._starts[6][atom - self._second])
 
-    def ranges(self, addresses: AddressSet | None) -> list[tuple[int, int]] | None:
-        """A set that the line is cut by, as ranges of atoms; None for all addresses."""
+    def ranges(self, addresses: AddressSet | None) -> NDArray[np.int64] | None:
+        """A set that the line is cut by, as ranges of atoms: int64[n, 2], first and last; None for all addresses."""
         if addresses is None:
             return None
-        return [
-            (self.atom(Address(family, low)), self.atom(Address(family, high)))
-            for family in (4, 6)
-            for low, high in addresses.family(family)
-        ]
+        if id(addresses) not in self._ranges:  # many rules share a set: the set is kept, so that its id stays its own
+            four = np.array(addresses.v4.ranges, dtype=np.uint64).reshape(-1, 2)
+            six = [(self.atom(Address(6, low)), self.atom(Address(6, high))) for low, high in addresses.v6]
+            found = np.concatenate([np.searchsorted(self._starts4, four, side="right") - 1,
+                                    np.array(six, dtype=np.int64).reshape(-1, 2)])  # fmt: skip
+            self._ranges[id(addresses)] = addresses, found
+        return self._ranges[id(addresses)][1]
 
 
 class NumberLine:
@@ -103,12 +106,11 @@ class NumberLine:
             return self._atom_of[numbers]
         return (np.searchsorted(self.starts, numbers, side="right") - 1).astype(np.int32)
 
-    def ranges(self, numbers: RangeSet | None) -> list[tuple[int, int]] | None:
-        """A set that the line is cut by, as ranges of atoms; None for all numbers."""
+    def ranges(self, numbers: RangeSet | None) -> NDArray[np.int64] | None:
+        """A set that the line is cut by, as ranges of atoms: int64[n, 2], first and last; None for all numbers."""
         if numbers is None:
             return None
-        low, high = np.array(list(numbers), dtype=np.int64).reshape(-1, 2).T
-        return list(zip(self.atoms(low).tolist(), self.atoms(high).tolist(), strict=True))
+        return self.atoms(np.array(numbers.ranges, dtype=np.int64).reshape(-1, 2)).astype(np.int64)
 
     def span(self, atom: int) -> tuple[int, int]:
         """The first and the last number of an atom."""
@@ -116,10 +118,12 @@ class NumberLine:
         return int(self.starts[atom]), last - 1
 
 
-def service_line(ground: Ground, served: RangeSet, receivers: Iterable[Instance] | None = None) -> NumberLine:
+def service_line(
+    ground: Ground, served: RangeSet, receivers: Iterable[Instance] | None = None, more: Iterable[int] = ()
+) -> NumberLine:
     """The atoms of services; of ports both as those that are sent to and as those of clients. `receivers` are the
-    instances that are sent to; None for all."""
-    cuts = {*service_cuts(ground, receivers)}
+    instances that are sent to; None for all. `more` are numbers to begin an atom with."""
+    cuts = {*service_cuts(ground, receivers), *more}
     for ports in client_ports(ground.topology):
         for protocol in _WITH_PORTS:
             for low, high in ports:
@@ -133,9 +137,10 @@ def service_line(ground: Ground, served: RangeSet, receivers: Iterable[Instance]
     return NumberLine(cuts, 1 << 24)
 
 
-def port_line(ground: Ground) -> NumberLine:
-    """The atoms of a sender's ports, and behind 65,535 one for packets that have none."""
-    cuts = {1 << 16}
+def port_line(ground: Ground, more: Iterable[int] = ()) -> NumberLine:
+    """The atoms of a sender's ports, and behind 65,535 one for packets that have none. `more` are ports to begin an
+    atom with."""
+    cuts = {1 << 16, *more}
     for each in ground.topology.filters.values():
         for rule in each.every_rule():
             for low, high in rule.source_ports or ():

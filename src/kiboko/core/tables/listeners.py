@@ -29,7 +29,8 @@ class Listeners:
             found = self._numbers[key] = len(self._rows)
             row = np.zeros(self._services.size, dtype=np.uint8)
             for services, what in ((elsewhere, ELSEWHERE), (taken, TAKEN)):
-                for first, last in self._services.ranges(services) or ():
+                spans = self._services.ranges(services)
+                for first, last in () if spans is None else spans.tolist():
                     row[first : last + 1] = what
             self._rows.append(row)
         return found

@@ -3,6 +3,7 @@ with a bit for each kind."""
 
 from __future__ import annotations
 
+from copy import copy
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,7 +13,7 @@ from kiboko.core.header.packet import ACK, SYN, Packet, turned_service
 from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.tables.boxes import DESTINATIONS, SOURCES
-from kiboko.core.tables.filter_lists import DOUBTFUL, DROPS, REJECTS
+from kiboko.core.tables.filter_lists import DOUBTFUL, DROPS, NO_LIST, REJECTS, UNFILTERED
 from kiboko.core.tables.kinds import Kinds, Words
 from kiboko.core.tables.layout import HOST, INTERFACE, LIST, LISTENER, SETTLED, SUBNET, ZONE_DEFAULT, GateLayout, Slot
 from kiboko.core.tables.listeners import TAKEN
@@ -82,6 +83,12 @@ class PairWords:
         self._listened: dict[int, Words] = {}
         self._kernel: dict[tuple[object, ...], tuple[Words, Words]] = {}
 
+    def of_changed(self, layout: GateLayout) -> PairWords:
+        """The same for a network that differs in the rules of some filters alone (`GateLayout.of_changed`)."""
+        made = copy(self)
+        made._layout = layout
+        return made
+
     def judge(self, way: int, senders: Side, receivers: Side, with_single: bool = False) -> Outcome:
         """What becomes of all kinds between some ends, all of one way and no two of one machine; `with_single` also
         what one gate alone stops."""
@@ -127,9 +134,12 @@ class _Block:
             stopped = stopped | stops
             self._count(stops)
             self._kept.append(kept)
+        every = self._kinds.every
+        arrives = ~stopped & every
         self._is_reply, self._keeps = True, False
         lost = judge._none
-        if layout.ways[self._way].has_reply:
+        # Where nothing arrives there is no reply; only what one gate alone stops is counted there and back.
+        if layout.ways[self._way].has_reply and (self._once is not None or arrives.any()):
             for slot in layout.slots(self._way, True):
                 self._back = judge._none
                 for keeper in slot.keepers:
@@ -138,8 +148,6 @@ class _Block:
                 stops = self._ask(slot)[0]
                 self._count(stops & self._kinds.has_reply)
                 lost = lost | stops
-        every = self._kinds.every
-        arrives = ~stopped & every
         answered = arrives & ~(lost & self._kinds.has_reply)
         found = [np.broadcast_to(each, self._shape) for each in (arrives, answered, self._doubtful & answered)]
         if self._once is None or self._twice is None:
@@ -196,7 +204,7 @@ class _Block:
     # Gates.
 
     def _ask_lists(self, lists: Rows, slot: Slot) -> tuple[Words, Words]:
-        if self._is_let_back:
+        if self._is_let_back or _is_open(lists):
             return self._judge._none, self._judge._none
         done = self._judge._rules[self._is_reply].done(lists, *self._addresses(slot))
         return self._without_let_back(done.stopped), done.kept if self._keeps else self._judge._none
@@ -206,7 +214,9 @@ class _Block:
         if self._is_let_back:
             return none, none
         which = self._owner(slot, "interface"), slot.way, slot.slot
-        lists, member = layout.slot_list[which], layout.slot_any[which]
+        lists, member = layout.gates.slot_list[which], layout.gates.slot_any[which]
+        if _is_open(lists) and not member.any():
+            return none, none
         done = self._judge._rules[self._is_reply].done(lists, *self._addresses(slot))
         if not member.any():
             return self._without_let_back(done.stopped), done.kept if self._keeps else none
@@ -216,19 +226,19 @@ class _Block:
         kept = done.kept & single if self._keeps and (member == 0).any() else none
         if (lists[member > 0] >= 0).any():
             matched = done.matched & of_set if (lists[member == 0] >= 0).any() else done.matched
-            is_whole = self._found_kept is self._found and layout.slot_stateful[which][member > 0].all()
+            is_whole = self._found_kept is self._found and layout.gates.slot_stateful[which][member > 0].all()
             self._found = self._found | matched if self._found is not none else matched
             if is_whole:  # what all filters of a set match leaves state: one and the same words
                 self._found_kept = self._found
             elif not self._is_reply:
-                self._found_kept = self._found_kept | matched & self._chosen(layout.slot_stateful[which])
+                self._found_kept = self._found_kept | matched & self._chosen(layout.gates.slot_stateful[which])
         if not (member == 2).any():
             return self._without_let_back(stops), kept
         last = self._chosen(member == 2)
-        otherwise = (layout.else_action[which] == DROPS) | (layout.else_action[which] == REJECTS)
+        otherwise = (layout.gates.else_action[which] == DROPS) | (layout.gates.else_action[which] == REJECTS)
         stops = stops | self._chosen((member == 2) & otherwise) & ~self._found
         if self._keeps:
-            unmatched = self._chosen((member == 2) & layout.else_keeps[which]) & ~self._found
+            unmatched = self._chosen((member == 2) & layout.gates.else_keeps[which]) & ~self._found
             kept = kept | unmatched | last & self._found_kept
         if (member == 1).any():
             is_whole = self._found_kept is self._found
@@ -261,8 +271,8 @@ class _Block:
     def _ask_host(self, slot: Slot) -> tuple[Words, Words]:
         layout = self._layout
         interfaces = self._owner(slot, "interface")
-        kernel = layout.host_kernel[interfaces]
-        lists = np.where(kernel, NONE, layout.host_list[interfaces, slot.way])
+        kernel = layout.gates.host_kernel[interfaces]
+        lists = np.where(kernel, NONE, layout.gates.host_list[interfaces, slot.way])
         stops, kept = self._ask_lists(lists, slot)
         if not kernel.any():
             return stops, kept
@@ -338,6 +348,11 @@ class _Block:
             if each.whose == FIXED and interface is not None and interface.instance == instance:
                 return True
         return False
+
+
+def _is_open(lists: Rows) -> bool:
+    """Whether no list stops anything or keeps state: no filter is there, or none that filters the direction."""
+    return bool(((lists == NO_LIST) | (lists == UNFILTERED)).all())
 
 
 def _laid(column: Rows, whose: str) -> Rows:

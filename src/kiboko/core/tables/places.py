@@ -11,7 +11,7 @@ from bisect import bisect_right
 from dataclasses import dataclass
 
 from kiboko.core.filters.ground import Ground
-from kiboko.core.header.addresses import Address, is_global_ipv6
+from kiboko.core.header.addresses import IPV6_NOT_GLOBAL, Address, is_global_ipv6
 from kiboko.core.network.directory import Endpoint
 from kiboko.core.network.model import RouteEntry
 from kiboko.core.tables.lines import AddressLine
@@ -47,7 +47,9 @@ class Places:
         self._tables: dict[object, int] = {}
         self._table_numbers: dict[str | None, int] = {}
         entries = [entry for table in self._topology.route_tables.values() for entry in table.entries]
-        self._edges = {family: self._route_edges(entries, family) for family in (4, 6)}
+        self._routes = {family: self._route_edges(entries, family) for family in (4, 6)}
+        self._edges = {family: self._seen_edges(family) for family in (4, 6)}
+        self._seen: dict[tuple[int, int], PlaceKey] = {}
         self._next_hops = frozenset(entry.instance for entry in entries if entry.instance)
         self._hop_subnets = frozenset(
             each.subnet for name in self._next_hops for each in self._topology.instances[name].interfaces
@@ -121,13 +123,30 @@ class Places:
         blocks = [entry.to for entry in entries if entry.to.family == family]
         return sorted({edge for block in blocks for edge in (block.value, block.last + 1)})
 
+    def _seen_edges(self, family: int) -> list[int]:
+        """Where anything that routes, gateways and outsides look at begins, and where it has ended."""
+        topology = self._topology
+        blocks = [block for subnet in topology.subnets.values() for block in subnet.blocks]
+        blocks += [block for network in topology.networks.values() for block in network.blocks]
+        blocks += [block for outside in topology.outsides.values() for block in outside.prefixes]
+        edges = {edge for block in blocks if block.family == family for edge in (block.value, block.last + 1)}
+        if family == 6:
+            edges.update(edge for low, high in IPV6_NOT_GLOBAL for edge in (low, high + 1))
+        edges.update(self._routes[family])
+        return sorted(edges)
+
     def _seen_by_routes(self, address: Address) -> PlaceKey:
-        """What routes, gateways and outsides make of an address."""
-        directory = self._directory
-        network, subnet = directory.network_of(address), directory.subnet_of(address)
-        outside = directory.outside_holding(address)
-        return (
-            bisect_right(self._edges[address.family], address.value), is_global_ipv6(address),
-            network.name if network is not None else None, subnet is not None,
-            outside.name if outside is not None else None,
-        )  # fmt: skip
+        """What routes, gateways and outsides make of an address: worked out once between any two edges."""
+        family = address.family
+        piece = family, bisect_right(self._edges[family], address.value)
+        found = self._seen.get(piece)
+        if found is None:
+            directory = self._directory
+            network, subnet = directory.network_of(address), directory.subnet_of(address)
+            outside = directory.outside_holding(address)
+            found = self._seen[piece] = (
+                bisect_right(self._routes[family], address.value), is_global_ipv6(address),
+                network.name if network is not None else None, subnet is not None,
+                outside.name if outside is not None else None,
+            )  # fmt: skip
+        return found

@@ -89,7 +89,7 @@ class RuleWords:
         lists : numbers of lists, or what stands in place of one
         sources, destinations : atoms of addresses
         """
-        known = np.unique(lists)
+        known = self._distinct(lists)
         for number in known.tolist():
             if self._base[number + _BELOW] < 0 and not self._wide[number + _BELOW]:
                 self._make(number)
@@ -100,6 +100,14 @@ class RuleWords:
             return self._of_pairs(*np.broadcast_arrays(lists, from_, to))
         entries = self._base[places] + from_ * self._counts[DESTINATIONS][places] + to
         return Done(self._all(), entries)
+
+    def _distinct(self, lists: Rows) -> Rows:
+        """The distinct numbers of lists, ascending."""
+        if lists.size == 1:
+            return lists.reshape(-1)
+        met = np.zeros(len(self._base), dtype=np.bool_)
+        met[lists + _BELOW] = True
+        return np.flatnonzero(met) - _BELOW
 
     def _classes_of(self, dimension: int, known: Rows, lists: Rows, atoms: Rows) -> Rows:
         """The classes of atoms, 0 for all where no list tells any apart."""

@@ -6,6 +6,7 @@ Each is worked out by the one path finder for one pair of ends, and holds for ev
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from kiboko.core.header.addresses import Address
@@ -67,25 +68,27 @@ def find_way(paths: PathFinder, sender: PlacedEnd, target: Address, receiver: Pl
     """The way from one end to an address of another, which is of another machine."""
     path = paths.forward(sender.endpoint, target)
     back = paths.reply(path)
-    request = tuple(_gate(step, FORWARD, path, sender, receiver) for step in path.steps)
+    called = _called(sender, receiver)
+    request = tuple(_gate(step, FORWARD, path, sender, receiver, called) for step in path.steps)
     keys = [(_keeper(step, FORWARD), step.source, step.destination) for step in path.steps]
     reply = []
     for step in back.steps if back is not None else ():
         wanted = (_keeper(step, REPLY), step.destination, step.source)
         keeping = tuple(i for i, key in enumerate(keys) if key == wanted and key[0] is not None)
-        reply.append(_gate(step, REPLY, path, sender, receiver, keeping))
+        reply.append(_gate(step, REPLY, path, sender, receiver, called, keeping))
     seen = _kind(path.source_seen, path, sender, receiver, True), path.source_seen
     return Way(request, tuple(reply), back is not None, seen)
 
 
 def _gate(
-    step: Step, direction: str, path: Path, sender: PlacedEnd, receiver: PlacedEnd, request_gates: tuple[int, ...] = ()
-) -> Gate:
+    step: Step, direction: str, path: Path, sender: PlacedEnd, receiver: PlacedEnd,
+    called: Mapping[str, tuple[str, str]], request_gates: tuple[int, ...] = (),
+) -> Gate:  # fmt: skip
     forward = direction == FORWARD
     return Gate(
         step, direction, _whose(step, sender.endpoint, receiver.endpoint),
         _kind(step.source, path, sender, receiver, forward),
-        _kind(step.destination, path, sender, receiver, not forward), _named(step, sender, receiver), request_gates,
+        _kind(step.destination, path, sender, receiver, not forward), called.get(step.at), request_gates,
     )  # fmt: skip
 
 
@@ -100,12 +103,13 @@ def _names(end: PlacedEnd) -> dict[str, str]:
     return found
 
 
-def _named(step: Step, sender: PlacedEnd, receiver: PlacedEnd) -> tuple[str, str] | None:
+def _called(sender: PlacedEnd, receiver: PlacedEnd) -> dict[str, tuple[str, str]]:
+    """After whom a gate of each name is called: whose name it is, of which kind; the sender's first."""
+    found: dict[str, tuple[str, str]] = {}
     for whose, end in ((SENDER, sender), (RECEIVER, receiver)):
         for what, name in _names(end).items():
-            if name == step.at:
-                return whose, what
-    return None
+            found.setdefault(name, (whose, what))
+    return found
 
 
 def _whose(step: Step, sender: Endpoint, receiver: Endpoint) -> str:
