@@ -11,7 +11,6 @@ import random
 import resource
 import sys
 import tempfile
-from collections.abc import Callable
 from datetime import date
 from pathlib import Path
 
@@ -101,9 +100,9 @@ def usual_boxes(chance: random.Random) -> list[Sides]:
              RangeSet.span(0, 1 << 16)) for _ in range(BOXES)]  # fmt: skip
 
 
-def covering(made: Callable[[random.Random], list[Sides]]) -> None:
+def covering(rules: list[Sides]) -> None:
     """Every rule of a filter held against those before it."""
-    boxes = Boxes(made(random.Random(1)))
+    boxes = Boxes(rules)
     for number in range(len(boxes)):
         boxes.covered(number, np.arange(number))
 
@@ -111,7 +110,8 @@ def covering(made: Callable[[random.Random], list[Sides]]) -> None:
 def main(instances: int) -> None:
     """Print all of it."""
     for name, made in (("as people write them", usual_boxes), ("at random", random_boxes)):
-        told(f"covering over one filter of {BOXES:,} rules {name}", seconds(lambda made=made: covering(made)), 10)
+        rules = made(random.Random(1))
+        told(f"covering over one filter of {BOXES:,} rules {name}", seconds(lambda rules=rules: covering(rules)), 10)
     small, large = estate(instances // 10), estate(instances)
     told(f"reach of one machine of {instances:,}", seconds(lambda: reach_one(large)), 3)
     few = told(f"matrix of {instances // 10:,} machines on {SERVICES} services, IPv4", seconds(lambda: matrix(small)))

@@ -19,9 +19,12 @@ from kiboko.core.header.ranges import RangeSet
 Sides = tuple[RangeSet, RangeSet, RangeSet, RangeSet]
 Point = tuple[int, int, int, int]
 Rows = NDArray[np.int64]
+Pieces = NDArray[np.integer[Any]]
 Truths = NDArray[np.bool_]
-_Parts = tuple[Rows, Rows, Rows]
-"""Products of single ranges: int64[n, 4] the lowest and the highest pieces, and int64[n] whose they are."""
+_Parts = tuple[Pieces, Pieces, Rows]
+"""Products of single ranges: [4, n] the lowest and the highest pieces, and int64[n] whose they are."""
+_Corner = tuple[int, ...]
+"""The lowest or the highest pieces of a product of single ranges, one for each side."""
 _SIDES = range(4)
 _TRIED = (
     (0, 0, 0, 0),
@@ -38,6 +41,8 @@ _MOST_CUTS = 20_000
 """As many cuts are made for one box before it is left undecided."""
 _MOST_PARTS = 4096
 _FEW_TO_PRUNE = 12
+_LARGEST = 48
+"""As many of the cutters of a piece, those that hold most of it, are looked at before all others."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,10 +124,10 @@ class Boxes:
         known = [(line.low, line.high) if len(line.low) else (np.zeros(1, np.int64),) * 2 for line in self._lines]
         self._low, self._high = (
             np.stack([each[side][np.minimum(first, len(each[side]) - 1)]
-                      for each, first in zip(known, firsts, strict=True)]).T
+                      for each, first in zip(known, firsts, strict=True)]).astype(np.int32)
             for side in (0, 1)
         )  # fmt: skip
-        self._apart: dict[int, tuple[Rows, Rows] | None] = {}
+        self._apart: dict[int, tuple[Pieces, Pieces] | None] = {}
 
     def __len__(self) -> int:
         return len(self._is_empty)
@@ -161,9 +166,9 @@ class Boxes:
         parts, cutters = self._parts([box]), self._parts(chosen)
         if parts is None or cutters is None:
             return Cover(is_known=False)
-        held = np.ones((len(_TRIED), len(cutters[0])), dtype=np.bool_)
+        held = np.ones((len(_TRIED), len(cutters[2])), dtype=np.bool_)
         for side in _SIDES:
-            held &= (cutters[0][:, side] <= points[:, side, None]) & (cutters[1][:, side] >= points[:, side, None])
+            held &= (cutters[0][side] <= points[:, side, None]) & (cutters[1][side] >= points[:, side, None])
         outside = np.flatnonzero(~held.any(axis=1))
         if len(outside):
             return Cover(outside=self._point(points[outside[0]]))
@@ -173,11 +178,21 @@ class Boxes:
         """Which of some boxes hold one whole, or have something in common with it."""
         if not self._is_single.all():
             return among[(self.holding(box) if is_holding else self.meeting(box))[among]]
-        for low, high in zip(self._low.T, self._high.T, strict=True):  # side by side, with those that are left
+        low, high = self._low, self._high
+        if len(among) and bool((np.diff(among) == 1).all()):  # they lie together: nothing is copied
+            rows = slice(int(among[0]), int(among[-1]) + 1)
+            found = np.ones(len(among), dtype=np.bool_)
+            for side in _SIDES:
+                if is_holding:
+                    found &= (low[side, rows] <= low[side, box]) & (high[side, rows] >= high[side, box])
+                else:
+                    found &= (low[side, rows] <= high[side, box]) & (high[side, rows] >= low[side, box])
+            return among[found]
+        for side in _SIDES:  # side by side, with those that are left
             if is_holding:
-                among = among[(low[among] <= low[box]) & (high[among] >= high[box])]
+                among = among[(low[side, among] <= low[side, box]) & (high[side, among] >= high[side, box])]
             else:
-                among = among[(low[among] <= high[box]) & (high[among] >= low[box])]
+                among = among[(low[side, among] <= high[side, box]) & (high[side, among] >= low[side, box])]
         return among
 
     def _point(self, pieces: Sequence[Any]) -> Point:
@@ -186,40 +201,46 @@ class Boxes:
 
     def _cut(self, box: int, parts: _Parts, cutters: _Parts) -> Cover:
         """The box cut at those that hold most of what is left of it, depth first."""
-        low, high, owner = cutters
         used: dict[int, None] = {}
-        left = [(parts[0][row], parts[1][row], np.arange(len(owner))) for row in range(len(parts[0]))]
+        left = [(*corners, cutters) for corners in _corners(parts)]
         cuts = 0
         while left:
             first, last, those = left.pop()
-            from_, to = np.maximum(low[those], first), np.minimum(high[those], last)
-            met = (from_ <= to).all(axis=1)
-            if not met.any():
+            meeting = _within(first, last, those)
+            if meeting is None and those is not cutters:
+                meeting = _within(first, last, cutters)
+            if meeting is None:
                 return Cover(outside=self._point(list(first)))
             cuts += 1
             if cuts > _MOST_CUTS:
                 return Cover(is_known=False)
-            those, from_, to = those[met], from_[met], to[met]
-            best = int(np.prod((to - from_ + 1).astype(np.float64), axis=1).argmax())
-            used[int(owner[those[best]])] = None
-            left.extend((*rest, those) for rest in _less(first, last, from_[best], to[best]))
+            from_, to, owner = meeting
+            used[int(owner[0])] = None
+            pieces = _less(first, last, tuple(from_[:, 0].tolist()), tuple(to[:, 0].tolist()))
+            left.extend((*piece, meeting) for piece in pieces)
         return Cover(tuple(sorted(self._needed(box, list(used)))))
 
     def _parts(self, boxes: Sequence[int] | Rows) -> _Parts | None:
         """Boxes as products of single ranges; None where there are too many."""
         numbers = np.asarray(boxes, dtype=np.int64)
-        single = numbers[self._is_single[numbers]]
-        low, high, owner = [self._low[single]], [self._high[single]], [single]
-        for box in numbers[~self._is_single[numbers]].tolist():
+        is_single = self._is_single[numbers]
+        if is_single.all():
+            return np.take(self._low, numbers, axis=1), np.take(self._high, numbers, axis=1), numbers
+        single = numbers[is_single]
+        low: list[Pieces]
+        high: list[Pieces]
+        low, high = [np.take(self._low, single, axis=1)], [np.take(self._high, single, axis=1)]
+        owner = [single]
+        for box in numbers[~is_single].tolist():
             apart = self._taken_apart(box)
             if apart is None:
                 return None
             low.append(apart[0])
             high.append(apart[1])
-            owner.append(np.full(len(apart[0]), box, dtype=np.int64))
-        return np.concatenate(low), np.concatenate(high), np.concatenate(owner)
+            owner.append(np.full(apart[0].shape[1], box, dtype=np.int64))
+        return np.concatenate(low, axis=1), np.concatenate(high, axis=1), np.concatenate(owner)
 
-    def _taken_apart(self, box: int) -> tuple[Rows, Rows] | None:
+    def _taken_apart(self, box: int) -> tuple[Pieces, Pieces] | None:
         if box not in self._apart:
             ranges = [line.ranges(box) for line in self._lines]
             counts = [len(each[0]) for each in ranges]
@@ -227,8 +248,8 @@ class Boxes:
             if np.prod(counts) <= _MOST_PARTS:
                 index = np.indices(counts).reshape(4, -1)
                 self._apart[box] = (
-                    np.stack([each[0][at] for each, at in zip(ranges, index, strict=True)], axis=1),
-                    np.stack([each[1][at] for each, at in zip(ranges, index, strict=True)], axis=1),
+                    np.stack([each[0][at] for each, at in zip(ranges, index, strict=True)]),
+                    np.stack([each[1][at] for each, at in zip(ranges, index, strict=True)]),
                 )
         return self._apart[box]
 
@@ -246,28 +267,60 @@ class Boxes:
         parts, cutters = self._parts([box]), self._parts(those)
         if parts is None or cutters is None:
             return False
-        left = list(zip(parts[0], parts[1], strict=True))
-        for low, high in zip(cutters[0], cutters[1], strict=True):
-            kept: list[tuple[Rows, Rows]] = []
-            for first, last in left:
-                from_, to = np.maximum(low, first), np.minimum(high, last)
-                kept += list(_less(first, last, from_, to)) if (from_ <= to).all() else [(first, last)]
-            left = kept
-            if len(left) > _MOST_CUTS:
+        ranges = list(_corners(cutters))
+        left = [(*corners, 0) for corners in _corners(parts)]
+        while left:  # a piece at a time, so that one which nothing covers is soon found
+            first, last, place = left.pop()
+            while place < len(ranges) and not _meet(first, last, *ranges[place]):
+                place += 1
+            if place == len(ranges) or len(left) > _MOST_CUTS:
                 return False
-        return not left
+            from_, to = tuple(map(max, ranges[place][0], first)), tuple(map(min, ranges[place][1], last))
+            left.extend((*piece, place + 1) for piece in _less(first, last, from_, to))
+        return True
 
 
-def _less(first: Rows, last: Rows, from_: Rows, to: Rows) -> Iterator[tuple[Rows, Rows]]:
+def _corners(parts: _Parts) -> Iterator[tuple[_Corner, _Corner]]:
+    """Products of single ranges one by one: the lowest and the highest pieces of each."""
+    return ((tuple(low), tuple(high)) for low, high in zip(parts[0].T.tolist(), parts[1].T.tolist(), strict=True))
+
+
+def _within(first: _Corner, last: _Corner, cutters: _Parts) -> _Parts | None:
+    """What of some cutters lies in a product of ranges: of those that hold most of it, the one
+    that holds most first. None where none of them meets it."""
+    low, high, owner = cutters
+    from_, to = np.maximum(low, _column(first)), np.minimum(high, _column(last))
+    size = to - from_ + 1
+    met = np.flatnonzero(np.minimum.reduce(size) > 0)
+    if not len(met):
+        return None
+    volume = np.multiply.reduce(size.take(met, axis=1).astype(np.float64))
+    if len(met) > _LARGEST:
+        largest = volume.argpartition(-_LARGEST)[-_LARGEST:]
+        met, volume = met[largest], volume[largest]
+    best = int(volume.argmax())
+    met[[0, best]] = met[[best, 0]]
+    return from_.take(met, axis=1), to.take(met, axis=1), owner.take(met)
+
+
+def _meet(first: _Corner, last: _Corner, low: _Corner, high: _Corner) -> bool:
+    """Whether two products of ranges have something in common."""
+    return (
+        first[0] <= high[0] and low[0] <= last[0] and first[1] <= high[1] and low[1] <= last[1]
+        and first[2] <= high[2] and low[2] <= last[2] and first[3] <= high[3] and low[3] <= last[3]
+    )  # fmt: skip
+
+
+def _column(corner: _Corner) -> Pieces:
+    return np.array(corner, dtype=np.int32)[:, None]
+
+
+def _less(first: _Corner, last: _Corner, from_: _Corner, to: _Corner) -> Iterator[tuple[_Corner, _Corner]]:
     """What is left of a product of ranges without one that lies in it, as products that do not meet."""
-    inner_first, inner_last = first.copy(), last.copy()
+    inner_first, inner_last = list(first), list(last)
     for side in _SIDES:
         if first[side] < from_[side]:
-            end = inner_last.copy()
-            end[side] = from_[side] - 1
-            yield inner_first.copy(), end
+            yield tuple(inner_first), (*inner_last[:side], from_[side] - 1, *inner_last[side + 1 :])
         if last[side] > to[side]:
-            begin = inner_first.copy()
-            begin[side] = to[side] + 1
-            yield begin, inner_last.copy()
+            yield (*inner_first[:side], to[side] + 1, *inner_first[side + 1 :]), tuple(inner_last)
         inner_first[side], inner_last[side] = from_[side], to[side]

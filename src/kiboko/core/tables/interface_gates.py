@@ -91,6 +91,11 @@ class InterfaceGates:
                 made._ask_host(number, interface)
         return made
 
+    def ask_one(self, number: int) -> None:
+        """Lay out the gates of one interface."""
+        if not self._is_known[number]:
+            self.ask(np.array([number]))
+
     def ask(self, numbers: NDArray[np.int64]) -> None:
         """Lay out the gates of some interfaces."""
         fresh = np.unique(numbers[~self._is_known[numbers]])

@@ -148,7 +148,7 @@ class GateLayout:
         """The end that an atom of addresses stands for, with its gates laid out."""
         found = self.places.end(atom)
         if found.interface != NONE:
-            self.gates.ask(np.array([found.interface]))
+            self.gates.ask_one(found.interface)
         return found
 
     def _add(self, way: Way) -> None:
@@ -173,7 +173,7 @@ class GateLayout:
 
     def _number_of(self, interface: Interface) -> int:
         number = self._numbers[interface.name]
-        self.gates.ask(np.array([number]))
+        self.gates.ask_one(number)
         return number
 
     def _columns(self, gate: Gate) -> list[Slot]:
