@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import functools
 from collections.abc import Iterator
 
 from kiboko.core.audit.findings import LOW, Finding, few, found
@@ -240,6 +241,7 @@ def _without_way_out(walker: Walker) -> Iterator[Finding]:
     """Interfaces whose own filters let in somebody outside by name, where nobody outside can get to."""
     topology = walker.topology
     router = Router(walker.directory)
+    outsides_of = functools.cache(functools.partial(_outsides_of, walker))
     for interface in walker.directory.interfaces():
         subnet = topology.subnets[interface.subnet]
         if not interface.addresses or interface.public is not None:
@@ -248,10 +250,12 @@ def _without_way_out(walker: Walker) -> Iterator[Finding]:
             if chosen.name not in interface.filters:
                 continue
             for rule in chosen.inbound or ():
+                if not rule.enabled or rule.action != ALLOW:
+                    continue
                 outsides = [o for item in rule.sources or () if isinstance(item, Named)
-                            for o in _outsides_of(walker, item.name)]  # fmt: skip
+                            for o in outsides_of(item.name)]  # fmt: skip
                 is_for_outsides = outsides and len(outsides) >= len(rule.sources or ())
-                if not rule.enabled or rule.action != ALLOW or not is_for_outsides:
+                if not is_for_outsides:
                     continue
                 if any(walker.directory.tunnel(subnet.network, name) for name in outsides):
                     continue

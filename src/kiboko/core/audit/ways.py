@@ -182,13 +182,18 @@ def _unallowed(ends: Ends) -> Iterator[Finding]:
         # Most are reached by somebody among a few: the others alone are asked about with everybody.
         for some in (senders[:: max(1, len(senders) // _FEW_SENDERS)], senders):
             left = [each for each in receivers if heard[each.instance or ""] - reached[each.instance or ""]]
-            for block in space.blocks(some, left, family) if some and left else ():
-                kinds = space.kinds(family)
+            if not some or not left:
+                continue
+            space.prepare(receivers)
+            kinds = space.kinds(family)
+            words = np.zeros((len(left), kinds.words), dtype=np.uint64)
+            for block in space.blocks(some, left, family):
                 passed = np.where(block.there[..., None], block.outcome.answered, np.uint64(0))
-                for row, words in zip(block.receivers.tolist(), np.bitwise_or.reduce(passed, axis=1), strict=True):
-                    name = left[row].instance or ""
-                    open_ = [kinds.kinds[each].services for each in np.flatnonzero(kinds.unpacked(words)).tolist()]
-                    reached[name] = reached[name] | RangeSet.of(pair for each in open_ for pair in each)
+                words[block.receivers] |= np.bitwise_or.reduce(passed, axis=1)
+            for end, truths in zip(left, kinds.by_service(kinds.unpacked(words)), strict=True):
+                open_ = [kinds.services[each] for each in np.flatnonzero(truths).tolist()]
+                name = end.instance or ""
+                reached[name] = reached[name] | RangeSet.of(pair for each in open_ for pair in each)
     alike: dict[RangeSet, list[str]] = {}
     for name, own in heard.items():
         shut = own - reached[name]

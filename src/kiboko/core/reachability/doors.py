@@ -96,15 +96,17 @@ def single_doors(
         assert block.outcome.single is not None
         single = np.where(block.there[..., None], block.outcome.single, np.uint64(0))
         hit: NDArray[np.bool_] = np.any(single, axis=2)
-        for row in np.flatnonzero(hit.any(axis=1)).tolist():
-            column = int(hit[row].argmax())
+        rows = np.flatnonzero(hit.any(axis=1))
+        columns = hit[rows].argmax(axis=1)
+        for row, column, kinds in zip(rows.tolist(), columns.tolist(), judge.kinds.unpacked(single[rows, columns]),
+                                      strict=True):  # fmt: skip
             ends = senders[int(block.senders[column])], receivers[int(block.receivers[row])]
-            met.append((*ends, np.flatnonzero(judge.kinds.unpacked(single[row, column])).tolist()))
+            met.append((*ends, np.flatnonzero(kinds).tolist()))
     known: list[tuple[Door, ...]] = [()]
     codes = iter(judge.of_flows(_flows(space, judge.kinds, met), {}, known).tolist())
-    for sender, receiver, kinds in met:
+    for sender, receiver, those in met:
         by_door: dict[Door, list[RangeSet]] = {}
-        for kind in kinds:
+        for kind in those:
             for door in known[next(codes)]:
                 by_door.setdefault(door, []).append(judge.kinds.kinds[kind].services)
         for door, services in by_door.items():

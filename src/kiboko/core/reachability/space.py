@@ -32,6 +32,7 @@ Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
 _MOST_WORDS = 1 << 18
 """As many words of one gate as fit beside the others into a processor's cache."""
+_MOST_PAIRS = 1 << 22
 _ANY_TCP = Service(TCP, 1)
 _NOWHERE: frozenset[int] = frozenset()
 RECORDED, NOBODY, OUTSIDE = 0, 1, 2
@@ -284,51 +285,63 @@ class _Pairs:
         ]
 
     def blocks(self) -> Iterator[Block]:
-        """Each pair of places by itself."""
-        by_sender, by_receiver = _groups(self._own.place), _groups(self._to.place)
-        words = max(1, self._judge.width)
-        for rows in by_sender:
-            for columns in by_receiver:
-                step = max(1, _MOST_WORDS // (words * len(rows)))
-                for at in range(0, len(columns), step):
-                    yield from self._of_places(rows, columns[at : at + step])
+        """The receivers of each place with the senders of all places from which the way to it has the same gates."""
+        by_sender = _groups(self._own.place)
+        step = max(1, _MOST_PAIRS // max(1, len(self._own)))
+        for columns in _groups(self._to.place):
+            for at in range(0, len(columns), step):
+                yield from self._to_place(by_sender, columns[at : at + step])
 
-    def _of_places(self, rows: Rows, columns: Rows) -> Iterator[Block]:
-        own, to = self._own.taken(rows), self._to.taken(columns)
+    def _to_place(self, by_sender: Sequence[Rows], columns: Rows) -> Iterator[Block]:
+        own, to = self._own, self._to.taken(columns)
         alone = (own.machine[None, :] == to.machine[:, None]) & (own.machine != NONE)[None, :]
         # Of one atom there is a pair where it stands for more than one address.
-        several = self._several[0][rows][None, :] | self._several[1][columns][:, None]
+        several = self._several[0][None, :] | self._several[1][columns][:, None]
         there = ~(alone | ((own.own[None, :] == to.own[:, None]) & ~several))
-        there &= self._may_send(rows, to)
+        self._forbid(there, to)
         same = (own.subnet[None, :] == to.subnet[:, None]) & (own.subnet != NONE)[None, :]
-        yield from self._one_way(rows, columns, there & ~same)
-        for subnet in np.unique(own.subnet[(there & same).any(axis=0)]).tolist():
-            near, far = np.flatnonzero(own.subnet == subnet), np.flatnonzero(to.subnet == subnet)
-            yield from self._one_way(rows[near], columns[far], (there & same)[np.ix_(far, near)])
+        near, same = same & there, there & ~same
+        yield from self._alike(by_sender, columns, same)
+        for subnet in np.unique(own.subnet[near.any(axis=0)]).tolist():
+            mine, far = own.subnet == subnet, np.flatnonzero(to.subnet == subnet)
+            yield from self._alike([rows[mine[rows]] for rows in by_sender], columns[far], near[far])
 
-    def _may_send(self, rows: Rows, to: Side) -> Truths:
-        """Which machines of several interfaces send by which of them (clause S3)."""
-        found = np.ones((len(to), len(rows)), dtype=np.bool_)
-        place = {int(row): at for at, row in enumerate(rows.tolist())}
+    def _forbid(self, there: Truths, to: Side) -> None:
+        """Take out the pairs of machines of several interfaces that send by another of them (clause S3)."""
         for row, only, elsewhere in self._choosy:
-            if row in place:
-                found[:, place[row]] = to.subnet == only if only != NONE else ~np.isin(to.subnet, list(elsewhere))
-        return found
+            there[:, row] &= to.subnet == only if only != NONE else ~np.isin(to.subnet, list(elsewhere))
 
-    def _one_way(self, rows: Rows, columns: Rows, there: Truths) -> Iterator[Block]:
-        if not there.any():
-            return
+    def _alike(self, by_sender: Sequence[Rows], columns: Rows, there: Truths) -> Iterator[Block]:
+        """The senders of some places with the receivers of one, of which `there` bool[receivers, all senders] tells
+        which pairs there are: those whose ways have the same gates together."""
+        layout = self._space.layout
+        together: dict[int, tuple[int, list[Rows]]] = {}
+        for rows in by_sender:
+            met = there[:, rows]
+            if met.any():
+                way = self._way(rows, columns, met)
+                together.setdefault(layout.alike(way), (way, []))[1].append(rows)
+        for way, groups in together.values():
+            rows = np.concatenate(groups)
+            own = self._own.taken(rows)
+            step = max(1, _MOST_WORDS // (max(1, self._judge.width) * len(rows)))
+            for at in range(0, len(columns), step):
+                some = columns[at : at + step]
+                met = there[at : at + step, rows]
+                if met.any():
+                    outcome = self._judge.judge(way, own, self._to.taken(some), self._with_single)
+                    yield Block(self._mine[rows], self._theirs[some], met, outcome)
+
+    def _way(self, rows: Rows, columns: Rows, there: Truths) -> int:
+        """The way of the senders of one place to the receivers of another, by a pair that there is."""
         layout = self._space.layout
         column, row = divmod(int(there.argmax()), there.shape[1])
         target = int(self._to.sent_to[columns[column]])
         sender = layout.end(int(self._own.sent_to[rows[row]]))
         receiver = layout.end(target)
         if sender.own == receiver.own:
-            way = layout.way_within(receiver)
-        else:
-            way = layout.way_between(sender, target, receiver)
-        outcome = self._judge.judge(way, self._own.taken(rows), self._to.taken(columns), self._with_single)
-        yield Block(self._mine[rows], self._theirs[columns], there, outcome)
+            return layout.way_within(receiver)
+        return layout.way_between(sender, target, receiver)
 
 
 def _groups(values: Rows) -> list[Rows]:

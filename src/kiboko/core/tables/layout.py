@@ -98,6 +98,8 @@ class GateLayout:
         self._way_of: dict[tuple[int, int, bool], int] = {}
         self._request: list[list[Slot]] = []
         self._reply: list[list[Slot]] = []
+        self._like: dict[int, int] = {}
+        self._first_like: dict[tuple[object, ...], int] = {}
         self._arrays: dict[str, NDArray[np.int64]] = {}
         self._keepers: list[NDArray[np.int64]] = []
         self._keepers_of = 0
@@ -139,8 +141,10 @@ class GateLayout:
 
     def listening_at(self, atoms: NDArray[np.int32]) -> NDArray[np.int64]:
         """The numbers of what is listened to at some atoms, int64[n]."""
-        for atom in set(atoms[self._listening[atoms] == _NOT_ASKED].tolist()):
-            self._listening[atom] = self.listener_of(self.end(atom))
+        fresh = np.unique(atoms[self._listening[atoms] == _NOT_ASKED])
+        if len(fresh):
+            self.ends_of(fresh)
+            self._listening[fresh] = [self.listener_of(self.places.end(atom)) for atom in fresh.tolist()]
         found: NDArray[np.int64] = self._listening[atoms]
         return found
 
@@ -296,6 +300,13 @@ class GateLayout:
             self._add(self._found[key])
         return found
 
+    def alike(self, way: int) -> int:
+        """The first way that has the same gates as one: nothing but whose they are tells flows of the two apart."""
+        if way not in self._like:
+            told = tuple(tuple(map(_told, slots)) for slots in (self._request[way], self._reply[way]))
+            self._like[way] = self._first_like.setdefault((*told, self.ways[way].has_reply), way)
+        return self._like[way]
+
     def listener_of(self, end: PlacedEnd) -> int:
         """The number of what an interface's machine listens to at an address; NO_LIST where that is not known."""
         interface = end.endpoint.interface
@@ -303,11 +314,11 @@ class GateLayout:
         if listens is None:
             return NO_LIST
         address = end.endpoint.address
-        taken, elsewhere = (
-            RangeSet.of(pair for each in listens if each.accepts(address) == here for pair in each.services)
-            for here in (True, False)
-        )
-        return self.listeners.number(taken, elsewhere)
+        taken: list[tuple[int, int]] = []
+        elsewhere: list[tuple[int, int]] = []
+        for each in listens:
+            (taken if each.accepts(address) else elsewhere).extend(each.services.ranges)
+        return self.listeners.number(RangeSet.of(taken), RangeSet.of(elsewhere))
 
     # Kernel rule sets (clause S35): what the host judge says, once for all packets that it cannot tell apart.
 
@@ -347,3 +358,15 @@ class GateLayout:
                 found[number] = read(slot) if slot is not None else 0
         told: NDArray[np.int64] = found[back.reshape(-1)]
         return told
+
+
+def _told(slot: Slot) -> tuple[object, ...]:
+    """What of a column decides how it is judged."""
+    gate, step = slot.gate, slot.gate.step
+    interface = step.interface or step.egress
+    return (
+        slot.kind, slot.whose, slot.slot, slot.way, slot.settled, slot.keepers, gate.whose, gate.source,
+        gate.destination, step.gate, step.way, step.interface is not None, step.egress is not None,
+        step.source if gate.source == CONSTANT else None, step.destination if gate.destination == CONSTANT else None,
+        (interface.name, step.egress and step.egress.name) if interface is not None and gate.whose == FIXED else None,
+    )  # fmt: skip

@@ -261,9 +261,10 @@ class _Block:
         layout, receivers = self._layout, self._sides[RECEIVER]
         numbers = layout.listening_at(receivers.sent_to.astype(np.int32))
         found = np.zeros((len(numbers), 1, self._kinds.words), dtype=np.uint64)
-        for number in np.unique(numbers[receivers.interface != NONE]).tolist():
-            if number >= 0:
-                found[(numbers == number) & (receivers.interface != NONE), 0] = self._judge.listened(number)
+        told = np.flatnonzero((receivers.interface != NONE) & (numbers >= 0))
+        if len(told):
+            known, back = np.unique(numbers[told], return_inverse=True)
+            found[told, 0] = np.stack([self._judge.listened(number) for number in known.tolist()])[back.reshape(-1)]
         return found
 
     # Hosts.
