@@ -72,8 +72,14 @@ class Membership:
             return AddressSet.of_addresses(a for each in interfaces for a in each.addresses)
         if name in topology.groups:
             group = topology.groups[name]
-            members = AddressSet.union(self.name_addresses(member) for member in self.group_members(group))
-            return members | group.addresses
+            machines, others = [], [group.addresses]
+            for member in self.group_members(group):
+                if member in topology.instances:
+                    machines.append(topology.instances[member])
+                else:
+                    others.append(self.name_addresses(member))
+            addresses = (a for machine in machines for each in machine.interfaces for a in each.addresses)
+            return AddressSet.union([AddressSet.of_addresses(addresses), *others])
         if name in topology.subnets:
             return AddressSet.of_prefixes(topology.subnets[name].blocks)
         if name in topology.networks:

@@ -269,7 +269,10 @@ class Interface:
 
     def address(self, family: int) -> Address | None:
         """The first address of one family."""
-        return next((address for address in self.addresses if address.family == family), None)
+        for address in self.addresses:
+            if address.family == family:
+                return address
+        return None
 
 
 @dataclass(frozen=True, slots=True)

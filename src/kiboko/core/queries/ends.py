@@ -88,6 +88,8 @@ class Ends:
         self.walker = walker
         self.topology = walker.topology
         self.directory = walker.directory
+        self._machines: dict[str, Member] = {}
+        self._everybody: End | None = None
 
     def known_names(self) -> list[str]:
         """Every name that may stand as an end."""
@@ -158,7 +160,10 @@ class Ends:
         return f"'{text}' is neither an address nor a name of the network" + nearest(text, self.known_names(), 3, 0.5)
 
     def _instance(self, name: str) -> Member:
-        return Member(name, name, self.topology.instances[name].interfaces)
+        found = self._machines.get(name)
+        if found is None:
+            found = self._machines[name] = Member(name, name, self.topology.instances[name].interfaces)
+        return found
 
     def _group_members(self, name: str) -> Iterator[Member]:
         """The members of a group, each once, nested groups opened; then its literal addresses."""
@@ -172,13 +177,19 @@ class Ends:
                 if member in self.topology.groups:
                     pending.append(member)
                 else:
-                    seen.setdefault(member, self.resolve(member).members[0])
+                    is_machine = member in self.topology.instances
+                    seen.setdefault(member, self._instance(member) if is_machine else self.resolve(member).members[0])
         yield from seen.values()
         named = AddressSet.of_addresses(a for m in seen.values() for i in m.interfaces for a in i.addresses)
         yield from self._in_block(AddressSet.union(literals) - named)
 
     def _anybody(self) -> End:
         """`any`: every instance, the addresses of subnets where nobody is recorded, and everything outside."""
+        if self._everybody is None:
+            self._everybody = self._made_of_all()
+        return self._everybody
+
+    def _made_of_all(self) -> End:
         topology = self.topology
         machines = [self._instance(name) for name in topology.instances]
         subnets = AddressSet.of_prefixes(block for subnet in topology.subnets.values() for block in subnet.blocks)
