@@ -6,15 +6,16 @@ import ipaddress
 import socket
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from kiboko.core.header.ranges import EMPTY, RangeSet
 
 BITS = {4: 32, 6: 128}
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Address:
-    """One IP address: its family (4 or 6) and its value as an unsigned integer of 32 or 128 bits."""
+class Address(NamedTuple):
+    """One IP address: its family (4 or 6) and its value as an unsigned integer of 32 or 128 bits. A tuple, since very
+    many are looked up by."""
 
     family: int
     value: int

@@ -44,7 +44,9 @@ class Member:
     @property
     def is_literal(self) -> bool:
         """Whether a private address was named rather than the machine that bears it."""
-        return any(self.name == str(address) for interface in self.interfaces for address in interface.addresses)
+        return self.is_by_address and any(
+            self.name == str(address) for each in self.interfaces for address in each.addresses
+        )
 
     @property
     def count(self) -> int:

@@ -174,9 +174,10 @@ class PairGrid:
         kind = layout.columns(way, gate, lambda slot: slot.number)
         by_way = decider == 0
         refused = (verdict == _BLOCKED) & (action == REJECTS)
-        # A listener's reset goes the way of the reply, and by the same rules where no kernel has a word in it.
+        # A listener's reset goes the way of the reply, and by the same rules where no kernel has a word in it: from
+        # which client ports it was asked for decides whether it gets back.
         reset = refused & (kind == _LISTENER) & (is_tcp and not layout.has_kernel)
-        lost = np.any(stops[:, :, gates.request :], axis=(1, 2))
+        lost = np.any(stops[:, :, gates.request :], axis=2)
         # The way back of an ICMP message does not rest on the service that it speaks of, that of another reset does.
         message = refused & ~reset & ((kind == _ROUTE) | (not is_tcp))
         own = (way == NONE) | doubtful | (refused & ~reset & ~message)
@@ -186,7 +187,8 @@ class PairGrid:
         found[:, 1] = np.where(by_way, way, NONE)
         found[:, 2] = np.where(by_way, gate, kind)
         found[:, 3] = decider
-        found[:, 4] = reset * (1 + lost)
+        refusing = np.flatnonzero(reset)
+        found[refusing, 4] = 1 + self._numbered(lost[refusing], ports)
         partly = np.flatnonzero(verdict == _PARTLY)
         found[partly, 4] = self._numbered(answered[partly], ports)
         alike = np.flatnonzero(message)

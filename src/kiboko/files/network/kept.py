@@ -42,7 +42,9 @@ _CLASSES: tuple[type, ...] = (
 )  # fmt: skip
 _TUPLE, _MAPPING, _SET, _TIME, _AGAIN, _FIRST = range(6)
 _CODES = {each: code for code, each in enumerate(_CLASSES, _FIRST)}
-_FIELDS = {each: tuple(field.name for field in fields(each)) for each in _CLASSES}
+_FIELDS = {
+    each: ("family", "value") if each is Address else tuple(field.name for field in fields(each)) for each in _CLASSES
+}
 _LEAVES = frozenset((Place, Address, model.Instance, model.Interface))
 """What there are most of, by far: written flat and made without asking of each item what it is."""
 _SHARED = (host_rules.HostRuleSet, host_rules.Chain)
