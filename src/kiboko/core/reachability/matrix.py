@@ -101,7 +101,7 @@ class MatrixOfFamily:
     def _ends_of(
         self, names: Sequence[AxisName], is_sender: bool, with_nobody: bool
     ) -> tuple[list[SpaceEnd], _Holders]:
-        """All ends, each once, those of one place together; and which names hold each of them."""
+        """All ends, each once, receivers of one place together; and which names hold each of them."""
         held: dict[tuple[object, ...], tuple[SpaceEnd, dict[int, None]]] = {}
         for number, name in enumerate(names):
             for end in self._space.ends_of(name.members, self._family, is_sender):
@@ -109,7 +109,7 @@ class MatrixOfFamily:
                     key = (end.atom, end.members[0].name, end.only, end.elsewhere, end.public)
                     held.setdefault(key, (end, {}))[1][number] = None
         found = list(held.values())
-        if found:
+        if found and not is_sender:
             places = self._space.layout.ends_of(np.array([end.atom for end, _ in found], dtype=np.int32))[4]
             found = [found[at] for at in np.argsort(places, kind="stable").tolist()]
         return [end for end, _ in found], _Holders([list(holders) for _, holders in found])

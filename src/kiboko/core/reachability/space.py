@@ -73,6 +73,11 @@ class SpaceEnd:
         """For how many ends it stands."""
         return sum(each.count for each in self.members)
 
+    @property
+    def is_several(self) -> bool:
+        """Whether it stands for more ends than one."""
+        return len(self.members) > 1 or self.members[0].low != self.members[0].high
+
 
 @dataclass(frozen=True, slots=True)
 class Block:
@@ -119,6 +124,7 @@ class Space:
         self._subnets = {name: number for number, name in enumerate(topology.subnets)}
         self._judges: dict[int, tuple[Kinds, PairWords]] = {}
         self._like: Space | None = None
+        self._sent: tuple[Sequence[SpaceEnd], list[_Senders]] | None = None
 
     def of_changed(self, ends: Ends, changed: Collection[str]) -> Space:
         """The space of a network that differs in the rules of some filters alone, which shares what the change leaves
@@ -223,20 +229,30 @@ class Space:
         what one gate alone stops. Pairs of which both ends are outside are left out: no gate lies between them."""
         layout = self.layout
         self.prepare(receivers)
-        own = Side.of(layout, np.array([each.atom for each in senders], dtype=np.int64))
         judge = self._judge(family)[1]
-        for outside in dict.fromkeys(each.outside for each in senders):
-            mine = np.array([row for row, each in enumerate(senders) if each.outside == outside], dtype=np.int64)
+        for sent in self._by_outside(senders):
             theirs = np.array(
-                [row for row, each in enumerate(receivers) if outside is None or each.outside is None], dtype=np.int64
+                [row for row, each in enumerate(receivers) if sent.outside is None or each.outside is None],
+                dtype=np.int64,
             )
             if not len(theirs):
                 continue
-            targets = np.array([self.target(receivers[row], outside) for row in theirs.tolist()], dtype=np.int64)
+            to = [receivers[row] for row in theirs.tolist()]
+            targets = np.array([self.target(each, sent.outside) for each in to], dtype=np.int64)
             layout.listening_at(targets.astype(np.int32))
-            to = Side.of(layout, targets)
-            pairs = _Pairs(self, judge, senders, receivers, mine, own.taken(mine), theirs, to, with_single)
-            yield from pairs.blocks()
+            several = np.array([each.is_several for each in to], dtype=np.bool_)
+            yield from _Pairs(self, judge, sent, theirs, Side.of(layout, targets), several, with_single).blocks()
+
+    def _by_outside(self, senders: Sequence[SpaceEnd]) -> list[_Senders]:
+        """Senders that are all within, or all of one outside; they are mostly asked about with many parts of the
+        receivers, one after the other."""
+        if self._sent is None or self._sent[0] is not senders:
+            by_outside: dict[str | None, list[int]] = {}
+            for row, each in enumerate(senders):
+                by_outside.setdefault(each.outside, []).append(row)
+            made = [_Senders.of(self.layout, senders, outside, rows) for outside, rows in by_outside.items()]
+            self._sent = senders, made
+        return self._sent[1]
 
     def target(self, receiver: SpaceEnd, outside: str | None) -> int:
         """The address that a receiver is sent to at (clause S1); of several that nothing tells apart the last one."""
@@ -264,80 +280,95 @@ def _line_of(walker: Walker, cuts: Iterable[Address]) -> AddressLine:
     return AddressLine(walker.ground, (*halves, *cuts))
 
 
+@dataclass(frozen=True, slots=True)
+class _Senders:
+    """Senders that are all outside at one place, or all within: their `rows` among those asked about, what they are by
+    atoms, the rows of each place, which of them stand for several ends, and those that do not send everywhere (clause
+    S3) with the subnet that they send to alone and those that they do not send to."""
+
+    outside: str | None
+    rows: Rows
+    own: Side
+    by_place: list[Rows]
+    several: Truths
+    choosy: list[tuple[int, int, frozenset[int]]]
+
+    @classmethod
+    def of(cls, layout: GateLayout, senders: Sequence[SpaceEnd], outside: str | None, rows: Sequence[int]) -> _Senders:
+        """Some of the senders that are asked about."""
+        mine = [senders[row] for row in rows]
+        own = Side.of(layout, np.array([each.atom for each in mine], dtype=np.int64))
+        choosy = [(at, each.only, each.elsewhere) for at, each in enumerate(mine)
+                  if each.only != NONE or each.elsewhere]  # fmt: skip
+        several = np.array([each.is_several for each in mine], dtype=np.bool_)
+        return cls(outside, np.array(rows, dtype=np.int64), own, _groups(own.place), several, choosy)
+
+
 class _Pairs:
-    """The pairs of senders that are all outside at one place, or all within, with some receivers."""
+    """The pairs of such senders with some receivers: `theirs` their rows among those asked about, `to` what they are,
+    `several` which of them stand for several ends."""
 
     def __init__(
-        self, space: Space, judge: PairWords, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd], mine: Rows,
-        own: Side, theirs: Rows, to: Side, with_single: bool,
+        self, space: Space, judge: PairWords, sent: _Senders, theirs: Rows, to: Side, several: Truths,
+        with_single: bool,
     ) -> None:  # fmt: skip
-        self._several = (
-            np.array([senders[row].count > 1 for row in mine.tolist()], dtype=np.bool_),
-            np.array([receivers[row].count > 1 for row in theirs.tolist()], dtype=np.bool_),
-        )
+        self._space, self._judge, self._sent = space, judge, sent
+        self._theirs, self._to, self._several = theirs, to, several
         self._with_single = with_single
-        self._space, self._judge = space, judge
-        self._mine, self._own, self._theirs, self._to = mine, own, theirs, to
-        self._choosy = [
-            (row, senders[place].only, senders[place].elsewhere)
-            for row, place in enumerate(mine.tolist())
-            if senders[place].only != NONE or senders[place].elsewhere
-        ]
 
     def blocks(self) -> Iterator[Block]:
         """The receivers of each place with the senders of all places from which the way to it has the same gates."""
-        by_sender = _groups(self._own.place)
-        step = max(1, _MOST_PAIRS // max(1, len(self._own)))
+        step = max(1, _MOST_PAIRS // max(1, len(self._sent.rows)))
         for columns in _groups(self._to.place):
             for at in range(0, len(columns), step):
-                yield from self._to_place(by_sender, columns[at : at + step])
+                yield from self._to_place(columns[at : at + step])
 
-    def _to_place(self, by_sender: Sequence[Rows], columns: Rows) -> Iterator[Block]:
-        own, to = self._own, self._to.taken(columns)
+    def _to_place(self, columns: Rows) -> Iterator[Block]:
+        own, to = self._sent.own, self._to.taken(columns)
         alone = (own.machine[None, :] == to.machine[:, None]) & (own.machine != NONE)[None, :]
         # Of one atom there is a pair where it stands for more than one address.
-        several = self._several[0][None, :] | self._several[1][columns][:, None]
+        several = self._sent.several[None, :] | self._several[columns][:, None]
         there = ~(alone | ((own.own[None, :] == to.own[:, None]) & ~several))
         self._forbid(there, to)
         same = (own.subnet[None, :] == to.subnet[:, None]) & (own.subnet != NONE)[None, :]
         near, same = same & there, there & ~same
-        yield from self._alike(by_sender, columns, same)
+        yield from self._alike(self._sent.by_place, columns, same)
         for subnet in np.unique(own.subnet[near.any(axis=0)]).tolist():
             mine, far = own.subnet == subnet, np.flatnonzero(to.subnet == subnet)
-            yield from self._alike([rows[mine[rows]] for rows in by_sender], columns[far], near[far])
+            yield from self._alike([rows[mine[rows]] for rows in self._sent.by_place], columns[far], near[far])
 
     def _forbid(self, there: Truths, to: Side) -> None:
         """Take out the pairs of machines of several interfaces that send by another of them (clause S3)."""
-        for row, only, elsewhere in self._choosy:
+        for row, only, elsewhere in self._sent.choosy:
             there[:, row] &= to.subnet == only if only != NONE else ~np.isin(to.subnet, list(elsewhere))
 
-    def _alike(self, by_sender: Sequence[Rows], columns: Rows, there: Truths) -> Iterator[Block]:
+    def _alike(self, by_place: Sequence[Rows], columns: Rows, there: Truths) -> Iterator[Block]:
         """The senders of some places with the receivers of one, of which `there` bool[receivers, all senders] tells
         which pairs there are: those whose ways have the same gates together."""
         layout = self._space.layout
         together: dict[int, tuple[int, list[Rows]]] = {}
-        for rows in by_sender:
+        for rows in by_place:
             met = there[:, rows]
             if met.any():
                 way = self._way(rows, columns, met)
                 together.setdefault(layout.alike(way), (way, []))[1].append(rows)
         for way, groups in together.values():
-            rows = np.concatenate(groups)
-            own = self._own.taken(rows)
+            rows = np.sort(np.concatenate(groups))
+            own = self._sent.own.taken(rows)
             step = max(1, _MOST_WORDS // (max(1, self._judge.width) * len(rows)))
             for at in range(0, len(columns), step):
                 some = columns[at : at + step]
                 met = there[at : at + step, rows]
                 if met.any():
                     outcome = self._judge.judge(way, own, self._to.taken(some), self._with_single)
-                    yield Block(self._mine[rows], self._theirs[some], met, outcome)
+                    yield Block(self._sent.rows[rows], self._theirs[some], met, outcome)
 
     def _way(self, rows: Rows, columns: Rows, there: Truths) -> int:
         """The way of the senders of one place to the receivers of another, by a pair that there is."""
         layout = self._space.layout
         column, row = divmod(int(there.argmax()), there.shape[1])
         target = int(self._to.sent_to[columns[column]])
-        sender = layout.end(int(self._own.sent_to[rows[row]]))
+        sender = layout.end(int(self._sent.own.sent_to[rows[row]]))
         receiver = layout.end(target)
         if sender.own == receiver.own:
             return layout.way_within(receiver)
