@@ -44,8 +44,8 @@ def show_matrix(matrix: Matrix, shown: MatrixShown, out: Output) -> None:
     letters = [_letter(place) for place in range(count)]
     # Where several services are asked about, a cell counts them: so many whole, and so many in part.
     grid = Grid(["", "from \\ to", *letters])
-    for row, name in enumerate(matrix.names):
-        grid.add([letters[row], name, *(_mark(matrix, row, column) for column in range(count))])
+    for row, (name, marks) in enumerate(zip(matrix.names, _marks(matrix), strict=True)):
+        grid.add([letters[row], name, *marks])
     out.grid(grid)
     out.line()
     if len(matrix.services) == 1:
@@ -57,14 +57,20 @@ def show_matrix(matrix: Matrix, shown: MatrixShown, out: Output) -> None:
     _list_cells(matrix, shown, out)
 
 
-def _mark(matrix: Matrix, row: int, column: int) -> str:
-    states = [STATES[each] for each in matrix.state[row, column].tolist()]
-    if len(states) == 1:
-        return MARKS[states[0]]
-    if all(state == NO_PAIR for state in states):
-        return MARKS[NO_PAIR]
-    whole, part = states.count(ALLOWED), sum(state in (PARTLY, ONE_WAY, UNKNOWN) for state in states)
-    return f"{whole or ''}{f'+{part}' if part else ''}" or MARKS[BLOCKED]
+def _marks(matrix: Matrix) -> Iterator[list[str]]:
+    """What stands in the cells of the table, row by row."""
+    state = matrix.state
+    if state.shape[2] == 1:
+        yield from ([MARKS[STATES[each]] for each in row] for row in state[..., 0].tolist())
+        return
+    whole = np.sum(state == STATES.index(ALLOWED), axis=2)
+    part = np.sum(np.isin(state, [STATES.index(each) for each in (PARTLY, ONE_WAY, UNKNOWN)]), axis=2)
+    is_none = np.all(state == STATES.index(NO_PAIR), axis=2)
+    for row in zip(whole.tolist(), part.tolist(), is_none.tolist(), strict=True):
+        yield [
+            MARKS[NO_PAIR] if no_pair else f"{all_ or ''}{f'+{some}' if some else ''}" or MARKS[BLOCKED]
+            for all_, some, no_pair in zip(*row, strict=True)
+        ]
 
 
 def _letter(place: int) -> str:
@@ -77,24 +83,21 @@ def _letter(place: int) -> str:
     return text
 
 
-def cells_of(matrix: Matrix) -> Iterator[tuple[int, int, int, Cell]]:
-    """Every cell in which anything gets through, by source, destination and service."""
-    some = matrix.state > max(STATES.index(NO_PAIR), STATES.index(BLOCKED))
-    for source, destination, service in np.argwhere(some).tolist():
-        yield source, destination, service, matrix.cell(source, destination, service)
-
-
 def _list_cells(matrix: Matrix, shown: MatrixShown, out: Output) -> None:
+    is_open = matrix.state > max(STATES.index(NO_PAIR), STATES.index(BLOCKED))
+    pairs = np.argwhere(is_open.any(axis=2))
     told: dict[tuple[int, int], dict[str, list[str]]] = {}
-    for source, destination, service, cell in cells_of(matrix):
-        word = cell.state if cell.by is None else f"{cell.state} (by {cell.by})"
-        told.setdefault((source, destination), {}).setdefault(word, []).append(matrix.services[service])
+    for source, destination in pairs[: shown.top].tolist():
+        states = told.setdefault((source, destination), {})
+        for service in np.flatnonzero(is_open[source, destination]).tolist():
+            word = _text(matrix.cell(source, destination, service))
+            states.setdefault(word, []).append(matrix.services[service])
     if not told:
         out.line("Nothing gets through.")
         return
     out.heading("What gets through")
     grid = Grid(["from", "to", "whole", "in part", "to open it"], wide=("whole", "in part"))
-    for (source, destination), states in list(told.items())[: shown.top]:
+    for (source, destination), states in told.items():
         part = [f"{word}: {', '.join(services)}" for word, services in states.items() if word != ALLOWED]
         first = next(iter(states.values()))[0]
         names = matrix.names[source], matrix.names[destination]
@@ -102,8 +105,8 @@ def _list_cells(matrix: Matrix, shown: MatrixShown, out: Output) -> None:
             [*names, ", ".join(states.get(ALLOWED, [])), "; ".join(part), check_line(*names, first, shown.options)]
         )
     out.grid(grid)
-    if len(told) > shown.top:
-        more = counted(len(told) - shown.top, "more pair of names", "more pairs of names")
+    if len(pairs) > shown.top:
+        more = counted(len(pairs) - shown.top, "more pair of names", "more pairs of names")
         out.line(f"and {more}; --top N shows more, --csv FILE and --json all", "quiet")
 
 
@@ -133,16 +136,20 @@ def show_differences(matrix: Matrix, other: Matrix, against: str, shown: MatrixS
 
 def differences(matrix: Matrix, other: Matrix) -> Iterator[tuple[str, str, str, Cell, Cell]]:
     """The cells of both that differ: source, destination, service, what it is in the other and in this one."""
-    places = {name: place for place, name in enumerate(other.names)}
-    services = {name: place for place, name in enumerate(other.services)}
-    for row, source in enumerate(matrix.names):
-        for column, destination in enumerate(matrix.names):
-            for number, service in enumerate(matrix.services):
-                if source in places and destination in places and service in services:
-                    before = other.cell(places[source], places[destination], services[service])
-                    now = matrix.cell(row, column, number)
-                    if before != now:
-                        yield source, destination, service, before, now
+    mine = [[place for place, name in enumerate(some) if name in known]
+            for some, known in ((matrix.names, set(other.names)), (matrix.services, set(other.services)))]  # fmt: skip
+    theirs = ([other.names.index(matrix.names[at]) for at in mine[0]],
+              [other.services.index(matrix.services[at]) for at in mine[1]])  # fmt: skip
+    here, there = np.ix_(mine[0], mine[0], mine[1]), np.ix_(theirs[0], theirs[0], theirs[1])
+    differ = matrix.state[here] != other.state[there]
+    differ |= (matrix.state[here] == STATES.index(PARTLY)) & (matrix.by_port[here] != other.by_port[there])
+    for row, column, number in np.argwhere(differ).tolist():
+        source, destination, service = mine[0][row], mine[0][column], mine[1][number]
+        yield (
+            matrix.names[source], matrix.names[destination], matrix.services[service],
+            other.cell(theirs[0][row], theirs[0][column], theirs[1][number]),
+            matrix.cell(source, destination, service),
+        )  # fmt: skip
 
 
 def _text(cell: Cell) -> str:
