@@ -1,6 +1,7 @@
 """What differs between two versions, held to the walks of every pair in both."""
 
 import copy
+import dataclasses
 import os
 import random
 import unittest
@@ -9,6 +10,8 @@ import unittest.mock
 from kiboko.core.changes.difference import CLOSED, OPENED, difference
 from kiboko.core.errors import InputError, UsageError
 from kiboko.core.header.services import Service
+from kiboko.core.network.edits import toggled_rule
+from kiboko.core.network.host_rules import Chain, HostRuleSet
 from kiboko.core.queries.ends import Ends, resolve_service, services_for
 from kiboko.core.walk.walk import Walker
 from tests.core.test_matrix import told_apart
@@ -168,6 +171,20 @@ class Differences(unittest.TestCase):
         self.assertEqual(
             ("interfaces: eth0 (filters: none)", "interfaces: eth0 (filters: guard)"), texts["instances", "bob"]
         )
+
+    def test_addresses_are_told_as_they_are_written(self):
+        self.new["instances"]["bob"]["interfaces"][0]["addresses"] = ["10.1.1.99"]
+        (told,) = [each for each in self.found("ssh").said if each.name == "bob"]
+        self.assertEqual("interfaces: eth0 (addresses: 10.1.1.99)", told.after)
+
+    def test_a_rule_is_switched_beside_machines_with_a_kernels_own_rule_set(self):
+        old = load(self.old)
+        drops = Chain("inet", "own", "in", hook="input", type="filter", policy="drop")
+        ann = dataclasses.replace(old.instances["ann"], host_filter=HostRuleSet("ann.json", (drops,)))
+        old = dataclasses.replace(old, instances={**old.instances, "ann": ann})
+        walkers = Walker(old), Walker(toggled_rule(old, "guard/inbound/10"))
+        found = difference(*map(Ends, walkers), resolve_service("any", {}), 4)
+        self.assertEqual((1, ()), (len(found.said), found.changed))  # her kernel stops it, before and after
 
     def test_too_many_pairs_are_refused_with_what_to_ask_instead(self):
         self.new["filters"]["guard"]["inbound"] = [{"order": 10, "action": "allow"}]

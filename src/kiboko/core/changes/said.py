@@ -9,6 +9,7 @@ from difflib import SequenceMatcher
 
 from kiboko.core.changes.touched import bare, is_same
 from kiboko.core.errors import Place
+from kiboko.core.header.addresses import Address
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Filter, Interface, Listener, Rule, Topology
 
@@ -155,7 +156,7 @@ def _value_text(value: object) -> str:
         return value.file
     if isinstance(value, Listener):
         return value.text
-    if isinstance(value, Sequence) and not isinstance(value, str):
+    if isinstance(value, Sequence) and not isinstance(value, str | Address):
         return ", ".join(_value_text(each) for each in value) or "none"
     return "none" if value is None else str(value)
 

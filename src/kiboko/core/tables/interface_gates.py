@@ -87,7 +87,8 @@ class InterfaceGates:
             setattr(made, name, getattr(self, name).copy())
         made._lay(np.flatnonzero(np.isin(self._placed, [self._numbers[name] for name in changed]).any(axis=1)))
         for number, interface in enumerate(self._interfaces):
-            if ground.topology.instances[interface.instance].host_filter in changed:
+            host = ground.topology.instances[interface.instance].host_filter
+            if isinstance(host, str) and host in changed:
                 made._ask_host(number, interface)
         return made
 
