@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import shutil
 import struct
 import subprocess
@@ -303,11 +304,36 @@ class Faults(unittest.TestCase):
                 ("sleepy=relay-2", "fault 'sleepy=relay-2' is none"),
                 ("service-down=desk-1", "listens to nothing"),
                 ("older-filter=bank-edge", "does not say where from"),
+                ("older-session=bank-edge", "older-session=FILTER@NETWORK_FILE"),
                 ("not-enforced=relay-2/ssh", "takes no service"),
             ):
                 done = kiboko("replica", "verify", "--fault", fault, cwd=folder)
                 self.assertEqual((done.returncode, done.stdout), (2, ""))
                 self.assertIn(said, done.stderr)
+            fault = "older-session=bank-edge@network.yaml"
+            done = kiboko("replica", "build", "--fault", fault, cwd=folder)
+            self.assertEqual((done.returncode, done.stdout), (2, ""))
+            self.assertIn("goes with 'kiboko replica verify --record DIR'", done.stderr)
+
+    def test_a_session_that_is_older_than_the_rules(self):
+        """With the time that is told as `as_of` it is told as what it is; without it as a leak."""
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            kiboko("demo", "--only-write", name)
+            text = (folder / "network.yaml").read_text()
+            closed = re.sub(r".*id: ssh-for-all.*\n", "", text)
+            (folder / "network.yaml").write_text(closed)
+            (folder / "older.yaml").write_text(text)
+            made = kiboko("replica", "verify", "--fault", "older-session=relay-guard@older.yaml", "--record", "seen",
+                          "--source", "crews", "--destination", "relays", "--service", "ssh", "--json",
+                          cwd=name)  # fmt: skip
+            as_of = json.loads(made.stdout)["summary"]["as_of"]
+            leaks = json.loads(kiboko("confirm", "--flows", "seen/flows.csv", "--json", cwd=name).stdout)["summary"]
+            self.assertGreater(leaks["leak"], 0)
+            (folder / "network.yaml").write_text(re.sub(r"as_of: .*", f"as_of: {as_of}", closed))
+            found = json.loads(kiboko("confirm", "--flows", "seen/flows.csv", "--json", cwd=name).stdout)
+            self.assertEqual((0, 0), (found["summary"]["leak"], found["summary"]["break"]))
+            self.assertIn("older-session", {row["causes"][0]["id"] for row in found["rows"] if row["causes"]})
 
 
 @unittest.skipIf(why_not() is not None, why_not() or "")

@@ -11,7 +11,8 @@ _FAULTS = (
     "a fault to put in: not-enforced=INSTANCE, exempt=FILTER@INSTANCE, not-attached=FILTER@INSTANCE_OR_SUBNET,"
     " older-filter=FILTER@NETWORK_FILE, membership=GROUP@INSTANCE, no-address=INSTANCE@ADDRESS,"
     " service-down=INSTANCE[/SERVICE], host-filter=INSTANCE[/SERVICE], no-way-back=FILTER,"
-    " sender-side=INSTANCE_OR_OUTSIDE[/SERVICE], host-unhealthy=INSTANCE; repeatable"
+    " older-session=FILTER@NETWORK_FILE, sender-side=INSTANCE_OR_OUTSIDE[/SERVICE],"
+    " log-before-as-of=FILTER@NETWORK_FILE, host-unhealthy=INSTANCE; repeatable"
 )
 
 

@@ -18,11 +18,12 @@ from kiboko.files.network.network_file import load_network
 from kiboko.files.store.flow_export import flows_csv
 from kiboko.replica.faults import (
     EXEMPT,
+    FROM_FILE,
     KINDS,
     MEMBERSHIP,
     NO_ADDRESS,
     NOT_ATTACHED,
-    OLDER_FILTER,
+    OF_TIME,
     WITH_PLACE,
     WITH_SERVICE,
     Fault,
@@ -50,8 +51,13 @@ def run(args: argparse.Namespace) -> int:
         out.line(f"The replica of {gone.network} is gone." if gone else "No replica stood.")
         return 0
     topology = network_of(args)
+    faults = _faults(args.fault, topology)
+    passing = next((each for each in faults if each.kind in OF_TIME), None)
+    if passing is not None:
+        raise UsageError(f"fault {passing.kind} is over when the rules of today are in force: it goes with"
+                         " 'kiboko replica verify --record DIR'")  # fmt: skip
     with working("building the network from namespaces"):
-        stand(topology, _faults(args.fault, topology))
+        stand(topology, faults)
     made = standing()
     if made is not None:
         show_standing(made.network, made.machines, made.addresses, out)
@@ -91,10 +97,10 @@ def _fault(text: str, topology: Topology) -> Fault:
     kind, _, rest = text.partition("=")
     if kind not in KINDS or not rest:
         raise UsageError(f"fault '{text}' is none: {', '.join(f'{each}=WHO' for each in KINDS)}")
-    if kind == OLDER_FILTER:
+    if kind in FROM_FILE:
         name, _, path = rest.partition("@")
         if not path:
-            raise UsageError(f"fault '{text}' does not say where from: {OLDER_FILTER}=FILTER@NETWORK_FILE")
+            raise UsageError(f"fault '{text}' does not say where from: {kind}=FILTER@NETWORK_FILE")
         older = load_network(path).filters.get(name)
         if older is None:
             raise UsageError(f"{path} has no filter '{name}'")

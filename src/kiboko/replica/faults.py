@@ -37,10 +37,16 @@ NOT_ENFORCED, SERVICE_DOWN, OLDER_FILTER, SENDER_SIDE = (
 )  # fmt: skip
 EXEMPT, NOT_ATTACHED, MEMBERSHIP, NO_ADDRESS = "exempt", "not-attached", "membership", "no-address"
 HOST_FILTER, NO_WAY_BACK, HOST_UNHEALTHY = "host-filter", "no-way-back", "host-unhealthy"
+OLDER_SESSION, LOG_BEFORE_AS_OF = "older-session", "log-before-as-of"
 KINDS = (NOT_ENFORCED, EXEMPT, NOT_ATTACHED, OLDER_FILTER, MEMBERSHIP, NO_ADDRESS, SERVICE_DOWN, HOST_FILTER,
-         NO_WAY_BACK, SENDER_SIDE, HOST_UNHEALTHY)  # fmt: skip
+         NO_WAY_BACK, OLDER_SESSION, SENDER_SIDE, LOG_BEFORE_AS_OF, HOST_UNHEALTHY)  # fmt: skip
 """Each is called as the cause is that `confirm` finds for it."""
-OF_FILTERS = (EXEMPT, NOT_ATTACHED, OLDER_FILTER, NO_WAY_BACK)
+OF_TIME = (OLDER_SESSION, LOG_BEFORE_AS_OF)
+"""Faults that are over when the rules of today are put in force: a filter is as it was until then, and what began
+before goes on, or is in the log."""
+FROM_FILE = (OLDER_FILTER, *OF_TIME)
+"""Faults with a filter as it stands in another network file."""
+OF_FILTERS = (EXEMPT, NOT_ATTACHED, NO_WAY_BACK, *FROM_FILE)
 WITH_PLACE = (EXEMPT, NOT_ATTACHED, MEMBERSHIP, NO_ADDRESS)
 """Faults of somebody at some place."""
 WITH_SERVICE = (SERVICE_DOWN, SENDER_SIDE, HOST_FILTER)
@@ -80,7 +86,7 @@ def check_faults(faults: tuple[Fault, ...], topology: Topology) -> None:
         if fault.kind == SERVICE_DOWN and topology.instances[fault.who].listens == ():
             raise UsageError(f"fault {fault.kind}: '{fault.who}' listens to nothing")
         if fault.older is not None:
-            _check_older(fault.older, topology)
+            _check_older(fault, fault.older, topology)
         _check_place(fault, topology)
 
 
@@ -112,16 +118,16 @@ def _subnet_of(topology: Topology, interface: Interface) -> Subnet:
     return topology.subnets[interface.subnet]
 
 
-def _check_older(older: Filter, topology: Topology) -> None:
+def _check_older(fault: Fault, older: Filter, topology: Topology) -> None:
     now = topology.filters[older.name]
     if (older.layer, older.decide) != (now.layer, now.decide):
-        raise UsageError(f"fault {OLDER_FILTER}: '{older.name}' was of another layer or decided otherwise then")
+        raise UsageError(f"fault {fault.kind}: '{older.name}' was of another layer or decided otherwise then")
     known = {*topology.networks, *topology.subnets, *topology.instances, *topology.groups, *topology.outsides}
     for rule in older.every_rule():
         for item in (*(rule.sources or ()), *(rule.destinations or ())):
             if isinstance(item, Named) and item.name.partition("/")[0] not in known:
                 raise UsageError(
-                    f"fault {OLDER_FILTER}: rule {rule.id or rule.order} of '{older.name}' names '{item.name}',"
+                    f"fault {fault.kind}: rule {rule.id or rule.order} of '{older.name}' names '{item.name}',"
                     " which the network has no more"
                 )
 
@@ -224,8 +230,9 @@ def _one_way(topology: Topology, fault: Fault) -> Topology:
 
 
 _CHANGES: dict[str, Callable[[Topology, Fault], Topology]] = {
-    OLDER_FILTER: _older, SERVICE_DOWN: _down, EXEMPT: _exempted, NOT_ATTACHED: _unattached, MEMBERSHIP: _misplaced,
-    NO_ADDRESS: _unrecorded, HOST_FILTER: _filtered, HOST_UNHEALTHY: _unwell, NO_WAY_BACK: _one_way,
+    **dict.fromkeys(FROM_FILE, _older), SERVICE_DOWN: _down, EXEMPT: _exempted, NOT_ATTACHED: _unattached,
+    MEMBERSHIP: _misplaced, NO_ADDRESS: _unrecorded, HOST_FILTER: _filtered, HOST_UNHEALTHY: _unwell,
+    NO_WAY_BACK: _one_way,
 }  # fmt: skip
 
 

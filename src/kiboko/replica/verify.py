@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import resource
 import time
 from concurrent.futures import ThreadPoolExecutor
@@ -15,7 +16,8 @@ from kiboko.core.header.services import TCP, UDP, Service
 from kiboko.core.network.model import Topology
 from kiboko.core.records.records import SILENT, UNREACHABLE, FlowRecord, ProbeRecord
 from kiboko.core.walk.walk import Walk, Walker
-from kiboko.replica.faults import Fault, check_faults
+from kiboko.replica.earlier import played_before
+from kiboko.replica.faults import OF_TIME, OLDER_SESSION, Fault, check_faults
 from kiboko.replica.holder import HolderTask, run_inside
 from kiboko.replica.kernel import Services, build, enter
 from kiboko.replica.laying_out import lay_out
@@ -30,11 +32,23 @@ _AT_ONCE = 400
 @dataclass(frozen=True, slots=True)
 class Observed:
     """What the replica saw: when each trial was sent (seconds since 1970) and its outcome, in the order of the
-    trials; flow records where packets were logged; how often the kernel's log overran."""
+    trials; flow records where packets were logged; how often the kernel's log overran; and since when the rules of
+    today are in force, where others were before."""
 
     outcomes: tuple[tuple[float, Outcome], ...]
     flows: tuple[FlowRecord, ...] = ()
     lost: int = 0
+    changed_at: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Earlier:
+    """What goes before the trials: the layout of today, which takes the place of what was, what is sent until then,
+    and whether it goes on."""
+
+    today: Layout
+    trials: list[Trial]
+    goes_on: bool
 
 
 def draw(
@@ -56,25 +70,29 @@ def verify(
     """Build the network, probe the chosen pairs of addresses on the chosen services, compare, take it down.
 
     By default all pairs on all services that matter. `faults` are put into the replica, not into the walk; `record`
-    has its kernels log what they do. `timeout` is the seconds to wait for an answer.
+    has its kernels log what they do. `timeout` is the seconds to wait for an answer. With a fault of time, `as_of` of
+    what is found tells since when the rules are in force.
     """
     choice = choice or Choice()
     walker = Walker(topology)
     services = chosen_services(topology, choice)
     layout = draw(topology, walker, services, faults, record)
     trials = chosen_trials(walker, layout, services, choice)
-    observed: Observed = run_inside(HolderTask("kiboko.replica.verify", "probe_inside", (layout, trials, timeout)))
+    earlier = _earlier(topology, walker, services, choice, faults, record)
+    argument = layout, trials, timeout, earlier
+    observed: Observed = run_inside(HolderTask("kiboko.replica.verify", "probe_inside", argument))
     walks = [_walk(walker, trial) for trial in trials]
     unknown = sum(not _is_known(said) for said in walks)
     again = [index for index, (_, outcome) in enumerate(observed.outcomes) if _differs(walks[index], outcome)]
     if again and not record:
         # What a busy machine answered too late is no verdict: only what shows again, with time to spare, differs.
         few = [trials[index] for index in again]
-        second: Observed = run_inside(HolderTask("kiboko.replica.verify", "probe_inside", (layout, few, 4 * timeout)))
+        argument = layout, few, 4 * timeout, earlier
+        second: Observed = run_inside(HolderTask("kiboko.replica.verify", "probe_inside", argument))
         outcomes = list(observed.outcomes)
         for index, outcome in zip(again, second.outcomes, strict=True):
             outcomes[index] = outcome
-        observed = Observed(tuple(outcomes))
+        observed = dataclasses.replace(observed, outcomes=tuple(outcomes))
     differences = [
         Difference(trial.source, trial.target.source_port, outcome.outcome, said)
         for trial, said, (_, outcome) in zip(trials, walks, observed.outcomes, strict=True)
@@ -84,7 +102,24 @@ def verify(
         probe_record(walker, trial, when, outcome)
         for trial, (when, outcome) in zip(trials, observed.outcomes, strict=True)
     )
-    return Verification(len(trials) - unknown, unknown, tuple(differences), probes, observed.flows, observed.lost)
+    as_of = datetime.fromtimestamp(observed.changed_at, UTC) if observed.changed_at is not None else None
+    return Verification(
+        len(trials) - unknown, unknown, tuple(differences), probes, observed.flows, observed.lost, as_of
+    )
+
+
+def _earlier(
+    topology: Topology, walker: Walker, services: list[Service], choice: Choice, faults: tuple[Fault, ...],
+    tapping: bool,
+) -> Earlier | None:  # fmt: skip
+    """What goes before the trials, where there is a fault of time: as much, from other client ports."""
+    of_time = [fault for fault in faults if fault.kind in OF_TIME]
+    if not of_time:
+        return None
+    today = draw(topology, walker, services, tuple(fault for fault in faults if fault not in of_time), tapping)
+    others = dataclasses.replace(choice, seed=choice.seed + 1)
+    trials = [each for each in chosen_trials(walker, today, services, others) if each.target.service.has_ports]
+    return Earlier(today, trials, any(fault.kind == OLDER_SESSION for fault in of_time))
 
 
 def _walk(walker: Walker, trial: Trial) -> Walk:
@@ -143,18 +178,21 @@ def _receiver_name(walker: Walker, trial: Trial) -> str:
 # Inside the namespaces.
 
 
-def probe_inside(argument: tuple[Layout, list[Trial], float]) -> Observed:
+def probe_inside(argument: tuple[Layout, list[Trial], float, Earlier | None]) -> Observed:
     """Build, serve, and probe."""
-    layout, trials, timeout = argument
+    layout, trials, timeout, earlier = argument
     build(layout)
     services = Services(layout)
     recorder = Recorder(layout) if layout.taps else None
+    changed_at = None
+    if earlier is not None:
+        changed_at = played_before(earlier.today, earlier.trials, earlier.goes_on, timeout)
     outcomes = tuple(send_all(trials, Sending(timeout, 2)))  # a lost packet is no verdict
     services.close()
     if recorder is None:
-        return Observed(outcomes)
+        return Observed(outcomes, changed_at=changed_at)
     flows = recorder.stop()
-    return Observed(outcomes, tuple(flows), recorder.lost)
+    return Observed(outcomes, tuple(flows), recorder.lost, changed_at)
 
 
 def send_all(trials: list[Trial], sending: Sending) -> list[tuple[float, Outcome]]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from datetime import datetime
 from typing import Any
 
 from kiboko.core.evidence.verification import Difference, Verification
@@ -36,6 +37,9 @@ def show_verification(found: Verification, seconds: float, faults: Sequence[str]
     )
     for fault in faults:
         out.line(f"  with a fault put in on request: {fault}", "unsure")
+    if found.as_of is not None:
+        out.line(f"  the rules of today are in force since {_time(found.as_of)}: give the network file"
+                 f" 'as_of: {_time(found.as_of)}' before confirm reads what was recorded", "unsure")  # fmt: skip
     if found.log_overruns:
         out.line("  the kernel's packet log overran: the flow records are not complete", "unsure")
     if found.not_known:
@@ -48,6 +52,10 @@ def show_verification(found: Verification, seconds: float, faults: Sequence[str]
         out.grid(grid)
         if len(found.differences) > _MOST:
             out.line(f"and {len(found.differences) - _MOST} more, all in --json", "quiet")
+
+
+def _time(moment: datetime) -> str:
+    return moment.isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
 def _cells(each: Difference) -> list[str]:
@@ -70,6 +78,7 @@ def verification_json(found: Verification, seconds: float, faults: Sequence[str]
             "flow_records": len(found.flows),
             "log_overruns": found.log_overruns,
             "faults": list(faults),
+            "as_of": _time(found.as_of) if found.as_of is not None else None,
             "seconds": round(seconds, 1),
         },
         "rows": [

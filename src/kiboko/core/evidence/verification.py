@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 
 from kiboko.core.header.addresses import Address
 from kiboko.core.records.records import FlowRecord, ProbeRecord
@@ -34,7 +35,8 @@ class Verification:
     """A whole run: how many probes were compared, how many rest on a gate that is not known, and the differences.
 
     `probes` are the records of all of them; `flows` what the kernels logged, where they were asked to, and
-    `log_overruns` how often a log lost packets because they came too fast.
+    `log_overruns` how often a log lost packets because they came too fast. `as_of` is since when the rules are in
+    force, where others were before.
     """
 
     compared: int
@@ -43,3 +45,4 @@ class Verification:
     probes: tuple[ProbeRecord, ...] = ()
     flows: tuple[FlowRecord, ...] = ()
     log_overruns: int = 0
+    as_of: datetime | None = None
