@@ -86,6 +86,7 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
                   ("as far as seen: recorded before the gate that decides, or not what came of it", ""))  # fmt: skip
     if summary.conversations:
         out.line(f"  {_made_of(summary)}", "quiet")
+    gatherer: Gatherer | None = None
     for status in (LEAK, BREAK, UNSURE, *((AGREE,) if shown.agreeing else ())):
         groups = [group for group in summary.rows((status,)) if not group.concluded.as_far_as_seen or shown.agreeing]
         if not groups:
@@ -96,7 +97,8 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
             if status in (LEAK, BREAK):
                 _details(causes, groups, out)
         else:
-            _show_gathered(Gatherer(causes.walker).gathered(groups), causes, shown.top, out)
+            gatherer = gatherer or Gatherer(causes.walker)
+            _show_gathered(gatherer.gathered(groups), causes, shown.top, out)
     if summary.answered_probes:
         out.line()
         out.line(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from kiboko.core.evidence.summary import FindingGroup
+from kiboko.core.evidence.summary import FindingGroup, services_met
 from kiboko.core.walk.walk import Walker
 
 
@@ -61,15 +61,24 @@ class Gatherer:
 
     def gathered(self, groups: Iterable[FindingGroup]) -> list[Gathered]:
         """The findings by conclusion, those of most records first; of as many, the newest."""
-        by_conclusion: dict[tuple[object, ...], list[FindingGroup]] = {}
+        # Conclusions are compared as a whole once for each object: most groups share theirs.
+        alike_of: dict[tuple[str, int], list[FindingGroup]] = {}
         for group in groups:
-            by_conclusion.setdefault((group.evidence, group.concluded), []).append(group)
+            alike_of.setdefault((group.evidence, id(group.concluded)), []).append(group)
+        by_conclusion: dict[tuple[object, ...], list[FindingGroup]] = {}
+        for (evidence, _), some in alike_of.items():
+            by_conclusion.setdefault((evidence, some[0].concluded), []).extend(some)
         found = []
         for alike in by_conclusion.values():
             alike.sort(key=lambda group: -group.count)
-            services: dict[str, int] = {}
+            by_number: dict[tuple[int, int] | str, int] = {}
             for group in alike:
-                services[group.service] = services.get(group.service, 0) + group.count
+                number = group.met or group.service
+                by_number[number] = by_number.get(number, 0) + group.count
+            services: dict[str, int] = {}
+            for number, count in by_number.items():
+                text = number if isinstance(number, str) else services_met(number)
+                services[text] = services.get(text, 0) + count
             found.append(Gathered(
                 tuple(alike), self.holding({group.source for group in alike}),
                 self.holding({group.destination for group in alike}),

@@ -61,6 +61,10 @@ class GroupColumns:
             self.example[:, kinds.first],
         )
 
+    def taken(self, rows: Rows) -> GroupColumns:
+        """Some of the rows."""
+        return GroupColumns(*(each[:, rows] for each in (self.key, self.least, self.most, self.sums, self.example)))
+
     def listed(self) -> Iterator[tuple[int, ...]]:
         """The rows, as whole numbers: key, least, most, sums and example in this order."""
         columns = np.concatenate([self.key, self.least, self.most, self.sums, self.example])

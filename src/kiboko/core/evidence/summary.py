@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 import functools
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Protocol
@@ -158,7 +158,7 @@ class FindingGroup:
         """What the records are about; several services that no rule tells apart are a range."""
         if self.met is None:
             return str(self.example.service)
-        return _service_text(*self.met)
+        return services_met(self.met)
 
     def stretch(self, met: tuple[int, int]) -> None:
         """Take in the lowest and the highest service number of more flow records."""
@@ -220,22 +220,63 @@ class Summary:
     _told_of: dict[Conclusion, int] = field(default_factory=dict)
     _known: KeyNumbers = field(default_factory=lambda: KeyNumbers(3))
     """The numbers of the names of addresses that were met."""
-    _ranked: list[FindingGroup] | None = None
-    """The groups in their order, until there are more records."""
+    _ranked: dict[str, list[FindingGroup]] | None = None
+    """The groups of each status in their order, until there are more records."""
+    _unkeyed: tuple[GroupColumns, list[FindingGroup]] | None = None
+    """Groups that nothing was added to since they were made, which nobody asked for by key."""
 
     @property
     def groups(self) -> dict[_Key, FindingGroup]:
         """The findings in groups, by what tells these apart."""
         self._settle()
+        if self._unkeyed is not None:
+            (columns, made), self._unkeyed = self._unkeyed, None
+            with without_garbage():
+                self._groups = dict(zip(self._keys(columns), made, strict=True))
         return self._groups
 
     def _settle(self) -> None:
         """Make groups of what waits."""
-        if self._waiting:
-            waiting, self._waiting = merged(self._waiting), []
-            with without_garbage():
+        if not self._waiting:
+            return
+        waiting, self._waiting = merged(self._waiting), []
+        with without_garbage():
+            if self._groups or self._unkeyed is not None:
                 self._take_rows(waiting)
-            self._origins = []
+            else:
+                self._make_all(waiting)
+        self._origins = []
+
+    def _make_all(self, columns: GroupColumns) -> None:
+        """Make groups of all there is, in the order in which they are shown."""
+        columns = columns.taken(self._order(columns))
+        told, names, origins = self._told, self._names, self._origins
+        made = [
+            FindingGroup(
+                "flow", names[sender], names[receiver], told[number], origins[origin], place, (met_low, met_high),
+                conversations, count, replies, packets, octets, start, end,
+            )
+            for number, sender, receiver, _, _, met_low, start, met_high, end, conversations, count, replies, packets,
+            octets, origin, place in columns.listed()
+        ]  # fmt: skip
+        self._unkeyed = columns, made
+        self._ranked = _by_status(made)
+
+    def _order(self, columns: GroupColumns) -> Rows:
+        """The places of groups in the order in which they are shown, as `_in_order` has it."""
+        rank = np.empty(len(self._names), dtype=np.int64)
+        rank[sorted(range(len(self._names)), key=self._names.__getitem__)] = np.arange(len(self._names))
+        status = np.array([_RANK[each.status] for each in self._told], dtype=np.int64)
+        as_far = np.array([each.as_far_as_seen for each in self._told], dtype=np.int64)
+        told, sender, receiver = columns.key[:3]
+        return np.lexsort([rank[receiver], rank[sender], -columns.sums[1], as_far[told], status[told]])
+
+    def _keys(self, columns: GroupColumns) -> Iterator[_Key]:
+        """What tells each group apart."""
+        told, names = [(each.status, _told(each)) for each in self._told], self._names
+        for number, sender, receiver, low, high in zip(*columns.key.tolist(), strict=True):
+            status, rest = told[number]
+            yield (status, "flow", names[sender], names[receiver], (low, high), *rest)
 
     def add(self, record: ProbeRecord, finding: Finding) -> FindingGroup:
         """Take in one probe; the group that it is of."""
@@ -313,14 +354,11 @@ class Summary:
     def _take_rows(self, columns: GroupColumns) -> list[tuple[FindingGroup, int, int]]:
         """Take in columns of groups; the group of each, its records, and where the example is."""
         met: list[tuple[FindingGroup, int, int]] = []
-        names, groups = self._names, self._groups
-        told = [(each.status, _told(each)) for each in self._told]
-        for (
-            number, sender, receiver, low, high, met_low, start, met_high, end, conversations, count, replies, packets,
+        names, groups = self._names, self.groups
+        for key, (
+            number, sender, receiver, _, _, met_low, start, met_high, end, conversations, count, replies, packets,
             octets, origin, place,
-        ) in columns.listed():  # fmt: skip
-            status, rest = told[number]
-            key = (status, "flow", names[sender], names[receiver], (low, high), *rest)
+        ) in zip(self._keys(columns), columns.listed(), strict=True):  # fmt: skip
             group = groups.get(key)
             if group is None:
                 group = groups[key] = FindingGroup(
@@ -370,13 +408,23 @@ class Summary:
     def rows(self, statuses: tuple[str, ...] = (LEAK, BREAK, UNSURE, AGREE)) -> Iterator[FindingGroup]:
         """The groups, leaks first, the largest of each status first; what agrees only as far as it was seen comes
         last."""
+        self._settle()
         if self._ranked is None:
             with without_garbage():
-                self._ranked = _ranked(list(self.groups.values()))
-        yield from (group for group in self._ranked if group.concluded.status in statuses)
+                self._ranked = _by_status(_in_order(list(self.groups.values())))
+        for status in _RANK:
+            if status in statuses:
+                yield from self._ranked.get(status, ())
 
 
-def _ranked(groups: list[FindingGroup]) -> list[FindingGroup]:
+def _by_status(groups: Iterable[FindingGroup]) -> dict[str, list[FindingGroup]]:
+    found: dict[str, list[FindingGroup]] = {}
+    for group in groups:
+        found.setdefault(group.concluded.status, []).append(group)
+    return found
+
+
+def _in_order(groups: list[FindingGroup]) -> list[FindingGroup]:
     """Groups in the order in which they are shown; of a log of many ends they are very many."""
     if not groups:
         return groups
@@ -394,8 +442,9 @@ def _ranked(groups: list[FindingGroup]) -> list[FindingGroup]:
 
 
 @functools.lru_cache(maxsize=1 << 16)
-def _service_text(low: int, high: int) -> str:
-    """A service, or a range of them, by their numbers."""
+def services_met(met: tuple[int, int]) -> str:
+    """A service, or a range of them, by their lowest and highest numbers."""
+    low, high = met
     if low >> 16 != high >> 16:
         return f"{service_text(low, low)} to {service_text(high, high)}"
     return service_text(low, high)

@@ -74,19 +74,32 @@ class PairGrid:
         atom, layout = self.tables.addresses.atom, self.tables.layout
         source = np.array([atom(pair.source.address) for pair in pairs], dtype=np.int32)
         target = np.array([atom(pair.target) for pair in pairs], dtype=np.int32)
-        for one, other in {(int(s), int(t)) for s, t in zip(source, target, strict=True)}:
-            layout.way_between(layout.end(one), other, layout.end(other))  # so that all lists are there
-            layout.listener_of(layout.end(other))
+        self._lay_out(source, target)
         found: list[dict[tuple[int, ...], list[RangeSet]]] = [{} for _ in pairs]
         walks: dict[tuple[int, ...], Walk] = {}
         kinds = [_Kind(values, example) for values, example in alike_services(layout, services)]
         for about, (groups, rows) in enumerate(self._by_ports(pairs, kinds)):
             for place, (group, cells) in enumerate(groups):
                 self._ask(pairs, rows, source, target, group, cells, about * 8 + place, found, walks)
-        return [
-            [PairOutcome(RangeSet.of(pair for each in met for pair in each), walks[key]) for key, met in by_key.items()]
-            for by_key in found
-        ]
+        together: dict[tuple[int, ...], RangeSet] = {}  # most pairs come to the same of the same services
+
+        def union(met: list[RangeSet]) -> RangeSet:
+            key = tuple(map(id, met))
+            if key not in together:
+                together[key] = RangeSet.of(pair for each in met for pair in each)
+            return together[key]
+
+        return [[PairOutcome(union(met), walks[key]) for key, met in by_key.items()] for by_key in found]
+
+    def _lay_out(self, source: NDArray[np.int32], target: NDArray[np.int32]) -> None:
+        """Have all ways, filters and listeners of some pairs there, before it is asked what nothing tells apart."""
+        layout = self.tables.layout
+        *_, own_subnet, own_place, _ = layout.ends_of(source)
+        *_, subnet, place, _ = layout.ends_of(target)
+        layout.listening_at(target)
+        for row in distinct(own_place, place, (own_subnet == subnet).astype(np.int64)).first.tolist():
+            one, other = int(source[row]), int(target[row])
+            layout.way_between(layout.end(one), other, layout.end(other))
 
     def _by_ports(
         self, pairs: Sequence[Pair], kinds: list[_Kind]

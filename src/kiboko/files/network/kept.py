@@ -9,6 +9,7 @@ could have written, or that are damaged, are not used.
 from __future__ import annotations
 
 import contextlib
+import functools
 import hashlib
 import os
 import stat
@@ -27,7 +28,7 @@ from kiboko.core.network import host_rules, model
 from kiboko.core.network.model import Topology
 from kiboko.files.network.listing import DATA_SUFFIXES
 
-_MAGIC = b"kiboko network 2\n"
+_MAGIC = b"kiboko network 3\n"
 _DIGEST = 32
 _MOST_FILES, _MOST_OCTETS = 64, 512 << 20
 
@@ -246,7 +247,7 @@ class _Writer:
                 addresses = [part for each in value.addresses for part in (each.family, _octets(each.value))]
                 return [_CODES[model.Interface], value.name, value.instance, value.subnet, addresses, value.place.file,
                         value.place.line, self.plain(value.public), value.filters]  # fmt: skip
-        listens = None if value.listens is None else self._packed([self.plain(each) for each in value.listens])
+        listens = None if value.listens is None else self._packed([_flat(each) for each in value.listens])
         return [_CODES[model.Instance], value.name, value.place.file, value.place.line,
                 [self._leaf(each) for each in value.interfaces], value.running, dict(value.tags),
                 self.plain(value.host_filter), listens, value.forwards, self.plain(value.ephemeral_ports),
@@ -264,6 +265,28 @@ class _Writer:
         return [_TUPLE, *map(self.plain, value)]
 
 
+def _flat(listener: model.Listener) -> list[Any]:
+    """A listener as numbers and texts."""
+    bounds = [bound for pair in listener.services for bound in pair]
+    address = listener.address
+    bound_to = None if address is None else [address.family, _octets(address.value)]
+    return [bounds, listener.text, listener.place.file, listener.place.line, bound_to, listener.family]
+
+
+def _listener(
+    bounds: tuple[int, ...], text: str, file: str, line: int, bound_to: tuple[int, bytes | int] | None,
+    family: int | None,
+) -> model.Listener:  # fmt: skip
+    address = Address(bound_to[0], _number(bound_to[1])) if bound_to is not None else None
+    return model.Listener(_ranges(bounds), text, Place(file, line), address, family)
+
+
+@functools.lru_cache(maxsize=1 << 12)
+def _ranges(bounds: tuple[int, ...]) -> RangeSet:
+    """A set by the bounds of its ranges: many machines listen to the same."""
+    return RangeSet(tuple(zip(bounds[::2], bounds[1::2], strict=True)))
+
+
 class _Later(Sequence[model.Listener]):
     """Listeners that are made when somebody asks what they are: most machines' never are."""
 
@@ -277,8 +300,7 @@ class _Later(Sequence[model.Listener]):
         if self._made is None:
             import msgpack
 
-            maker = _Maker()
-            self._made = tuple(maker.made(each) for each in msgpack.unpackb(self._packed))
+            self._made = tuple(_listener(*each) for each in msgpack.unpackb(self._packed, use_list=False))
         return self._made
 
     def __len__(self) -> int:
