@@ -1,8 +1,10 @@
-"""`collect` on one core: records a second that arrive without loss, over IPFIX and NetFlow version 9 on loopback.
+"""`collect` on one core: records a second that arrive without loss, over IPFIX and NetFlow version 9 on loopback; and
+held against the rules of an estate of 10,000 machines as they come.
 
 `python bench/collecting.py [SECONDS] [RATE]` (10 s at 60,000 records a second by default).
 """
 
+import ipaddress
 import json
 import os
 import socket
@@ -15,7 +17,9 @@ import time
 from pathlib import Path
 
 import numpy as np
+import pyarrow.csv
 from confirming import proportional
+from estate import Estate
 
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.files.logs.flow_pieces import flow_files
@@ -27,8 +31,30 @@ FIELDS = ((152, 8), (153, 8), (8, 4), (12, 4), (7, 2), (11, 2), (4, 1), (6, 2), 
 RECORD = struct.Struct("!QQIIHHBHQQB")
 
 
-def messages(version: int, count: int) -> list[bytes]:
-    """A template, and so many messages of records, as an exporter numbers them."""
+Row = tuple[int, int, int, int]
+"""Source and destination address, client port and port."""
+
+
+def of_demo(count: int) -> list[Row]:
+    """As many records of the demo's gauges."""
+    return [(0x0A3D0400 + row % 250, 0x0A3E010A, 32768 + row % 28000, 8883) for row in range(count)]
+
+
+def of_estate(folder: Path, count: int) -> list[Row]:
+    """As many records between machines of an estate, whose network file is written to a folder."""
+    estate = Estate(10_000, 2_000, 5)
+    (folder / "network.yaml").write_text(json.dumps(estate.network()))
+    log = folder / "log.csv"
+    estate.log(log, count * 13 // 10, count * 26 // 100, 7)  # a fifth are of IPv6
+    names = ["sourceIPv4Address", "destinationIPv4Address", "sourceTransportPort", "destinationTransportPort"]
+    table = pyarrow.csv.read_csv(log, convert_options=pyarrow.csv.ConvertOptions(include_columns=names))
+    rows = zip(*(table[name].to_pylist() for name in names), strict=True)
+    return [(int(ipaddress.IPv4Address(one)), int(ipaddress.IPv4Address(other)), client, port)
+            for one, other, client, port in rows if one][:count]  # fmt: skip
+
+
+def messages(version: int, rows: list[Row]) -> list[bytes]:
+    """A template, and messages of some records, as an exporter numbers them."""
     now = int(time.time())
     template = struct.pack("!HH", 256, len(FIELDS)) + b"".join(struct.pack("!HH", *each) for each in FIELDS)
 
@@ -39,13 +65,11 @@ def messages(version: int, count: int) -> list[bytes]:
         return struct.pack("!HHIIII", 9, PER_MESSAGE, 1000, now, number, 7) + whole
 
     found = [message(0, 2 if version == IPFIX else 0, template)]
-    for number in range(count):
-        rows = range(number * PER_MESSAGE, (number + 1) * PER_MESSAGE)
+    for number in range(len(rows) // PER_MESSAGE):
         body = b"".join(
-            RECORD.pack(now * 1000, now * 1000 + 5, 0x0A3D0400 + row % 250, 0x0A3E010A, 32768 + row % 28000, 8883, 6,
-                        27, 10, 900, 1)
-            for row in rows
-        )  # fmt: skip
+            RECORD.pack(now * 1000, now * 1000 + 5, one, other, client, port, 6, 27, 10, 900, 1)
+            for one, other, client, port in rows[number * PER_MESSAGE : (number + 1) * PER_MESSAGE]
+        )
         found.append(message(number, 256, body))
     return found
 
@@ -85,14 +109,29 @@ def attack(flow_port: int, log_port: int, stopped: threading.Event) -> None:
             sender.sendto(logs[number % len(logs)], ("127.0.0.1", log_port))
 
 
-def run(version: int, seconds: float, rate: int, attacked: bool = False) -> None:
-    """One exporter for so many seconds, alone or beside an attacker."""
-    count = int(seconds * rate / PER_MESSAGE)
-    made = messages(version, count)
+def run(version: int, seconds: float, rate: int, attacked: bool = False, confirming: bool = False) -> None:
+    """One exporter for so many seconds, alone or beside an attacker; `confirming` holds what comes against the rules of
+    an estate."""
+    with tempfile.TemporaryDirectory() as estate:
+        wanted = int(seconds * rate)
+        rows = of_estate(Path(estate), wanted) if confirming else of_demo(wanted)
+        options = ["--confirm", "-n", f"{estate}/network.yaml"] if confirming else []
+        if confirming:  # what takes long is kept from the first time on
+            subprocess.run([sys.executable, "-m", "kiboko", "show", "-n", f"{estate}/network.yaml"],
+                           capture_output=True, check=False)  # fmt: skip
+        sent_to(version, messages(version, rows), seconds, rate, attacked, options)
+
+
+def sent_to(version: int, made: list[bytes], seconds: float, rate: int, attacked: bool, options: list[str]) -> None:
+    """Messages sent to a collector with some options, and what came of them."""
+    count = len(made) - 1
     cores = sorted(os.sched_getaffinity(0))
     with tempfile.TemporaryDirectory() as folder:
-        command = [sys.executable, "-m", "kiboko", "collect", f"{folder}/store", "--flow-port", "0", "--syslog-port",
-                   "0" if attacked else "none", "--json", "--stop-after", str(seconds + 4)]  # fmt: skip
+        log_port = "0" if attacked else "none"
+        report_as = [] if options else ["--json"]
+        stop_after = str(seconds + 4 + 16 * bool(options))
+        command = [sys.executable, "-m", "kiboko", "collect", f"{folder}/store", "--flow-port", "0",
+                   "--syslog-port", log_port, "--stop-after", stop_after, *report_as, *options]  # fmt: skip
         with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as collector:
             os.sched_setaffinity(collector.pid, cores[:1])
             os.sched_setaffinity(0, cores[1:] or cores)
@@ -101,8 +140,8 @@ def run(version: int, seconds: float, rate: int, attacked: bool = False) -> None
             stopped = threading.Event()
             collector.stderr.readline()  # where flows come in over connections
             if attacked:
-                log_port = int(collector.stderr.readline().rpartition(":")[2])
-                threading.Thread(target=attack, args=(port, log_port, stopped), daemon=True).start()
+                logs_at = int(collector.stderr.readline().rpartition(":")[2])
+                threading.Thread(target=attack, args=(port, logs_at, stopped), daemon=True).start()
             with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sender:
                 sender.connect(("127.0.0.1", port))
                 sender.send(made[0])
@@ -117,14 +156,19 @@ def run(version: int, seconds: float, rate: int, attacked: bool = False) -> None
             stopped.set()
             used = sum(map(float, Path(f"/proc/{collector.pid}/stat").read_text().split()[13:15]))
             memory = proportional(Path(f"/proc/{collector.pid}"))
-            report = json.loads(collector.stdout.read())
+            report = collector.stdout.read()
         stored = sum(of_exporter(table) for path in flow_files([f"{folder}/store"]) for table, _ in tables_of(path))
         os.sched_setaffinity(0, cores)
     got, wanted = stored, count * PER_MESSAGE
     name = ("IPFIX" if version == IPFIX else "NetFlow version 9") + (" beside an attacker" if attacked else "")
+    if options:
+        said = [
+            line.strip() for line in report.splitlines() if "not held against" in line or line.startswith("DISAGREE")
+        ]
+        name += f", --confirm on an estate ({'; '.join(said[:3])})"
     core_seconds = used / os.sysconf("SC_CLK_TCK")
     if attacked:
-        told = {each["kind"]: each["count"] for each in report["summary"]["faults"]}
+        told = {each["kind"]: each["count"] for each in json.loads(report)["summary"]["faults"]}
         print("of the attacker: " + "; ".join(f"{kind} {number:,}" for kind, number in told.items()), flush=True)
     print(
         f"collect, {name}: {wanted:,} records sent at {wanted / took:,.0f} a second, {got:,} stored,"
@@ -140,6 +184,7 @@ def main() -> None:
     for version in (IPFIX, V9):
         run(version, seconds, rate)
     run(IPFIX, seconds, rate, attacked=True)
+    run(IPFIX, seconds, rate, confirming=True)
 
 
 if __name__ == "__main__":

@@ -40,6 +40,9 @@ from kiboko.wire.receivers import Certificate, Receivers
 _TURN = 0.1
 """Seconds between two looks at what has come in."""
 _ROWS_AT_ONCE = 4000
+_JUDGED_AT_ONCE = 25_000
+_MOST_TOLD = 20
+"""As many leaks and breaks are told one by one of what is judged at once: each takes a walk."""
 _MOST_DAYS = 36_500
 _UNITS = {"": 1, "k": 10**3, "m": 10**6, "g": 10**9, "t": 10**12}
 
@@ -173,7 +176,10 @@ class _Collector:
 
     def _take_if_many(self) -> None:
         if self.intake.waiting >= _ROWS_AT_ONCE:
-            self._take_in()
+            self._store_all()
+            # With each judging the window of those before is looked at again: that is worth while for many.
+            if self.watch is not None and self.watch.waiting >= _JUDGED_AT_ONCE:
+                self._judge(self.watch)
 
     async def _work(self, receivers: Receivers) -> None:
         began, looked = monotonic(), 0.0
@@ -196,6 +202,12 @@ class _Collector:
 
     def _take_in(self) -> None:
         """Store what has come in, and judge it."""
+        self._store_all()
+        if self.watch is not None:
+            self._judge(self.watch)
+
+    def _store_all(self) -> None:
+        """Store what has come in, and have it judged."""
         tables = self.intake.take()
         for table in tables:
             self._store(table)
@@ -203,8 +215,6 @@ class _Collector:
                 self.watch.add(table)
             if self._view is not None:
                 self._view.add(table, self.watch.summary.directory.name_of if self.watch is not None else str)
-        if self.watch is not None:
-            self._judge(self.watch)
 
     def _store(self, table: FlowTable) -> None:
         try:
@@ -227,16 +237,24 @@ class _Collector:
             except EnvironmentFailure as error:
                 self._failed = self._failed or error
         self.tally.unjudged = watch.unjudged
+        told = left = 0
         for each in met:
             is_leak = each.group.concluded.status == LEAK
             self.tally.leaks += each.count * is_leak
             self.tally.breaks += each.count * (not is_leak)
             if not each.is_first:
                 continue
+            told += 1
+            if told > _MOST_TOLD:
+                left += 1
+                continue
             if self._view is not None:
                 self._view.tell(disagreement_line(each))
             elif not self.args.quiet and not self.args.json:
                 print(disagreement_line(each), flush=True)
+        if left and self._view is None and not self.args.quiet and not self.args.json:
+            print(f"and {left:,} more kinds of leaks and breaks at once: {self.args.store / DISAGREEMENTS} has all of"
+                  " them", flush=True)  # fmt: skip
 
     def _tell(self) -> None:
         self.tally.counts = self.intake.counts

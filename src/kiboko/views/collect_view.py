@@ -137,16 +137,15 @@ def disagreement_line(each: Disagreement) -> str:
 
 def disagreement_json(each: Disagreement) -> str:
     """Leaks or breaks of one group as a line of `disagreement/1`."""
-    group, record = each.group, each.record
-    finding, decider = group.finding, group.finding.decider
+    group, record, concluded = each.group, each.record, each.group.concluded
+    _, chosen, rule = concluded.decider or (None, None, None)
     return dumps(
         {
-            "kiboko": "disagreement/1", "status": finding.status, "time": iso(record.start), "source": group.source,
+            "kiboko": "disagreement/1", "status": concluded.status, "time": iso(record.start), "source": group.source,
             "destination": group.destination, "source_address": str(record.source),
             "destination_address": str(record.destination), "service": group.service,
-            "source_port": record.source_port, "observed": finding.observed,
-            "why": finding.why, "filter": decider.filter if decider else None,
-            "rule": decider.rule if decider else None, "count": each.count, "check": group.check_line(),
+            "source_port": record.source_port, "observed": concluded.observed,
+            "why": concluded.why, "filter": chosen, "rule": rule, "count": each.count, "check": group.check_line(),
         }
     )  # fmt: skip
 

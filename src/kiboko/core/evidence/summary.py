@@ -27,7 +27,7 @@ from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.services import service_text
 from kiboko.core.memory import without_garbage
-from kiboko.core.network.directory import Directory
+from kiboko.core.network.directory import SHARED, Directory
 from kiboko.core.records.columns import KeyNumbers, distinct
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, milliseconds, moment
 from kiboko.core.records.records import FlowRecord, ProbeRecord
@@ -53,6 +53,9 @@ class Origin(Protocol):
     def passed(self, place: int) -> int:
         """How many steps of the request's way it surely passed."""
 
+    def asked(self, place: int) -> FlowAsked | None:
+        """What it asked, of flow records."""
+
 
 @dataclass(frozen=True, slots=True)
 class _Probe:
@@ -69,6 +72,9 @@ class _Probe:
 
     def passed(self, place: int) -> int:
         return 0
+
+    def asked(self, place: int) -> FlowAsked | None:
+        return None
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,6 +95,9 @@ class _Source:
 
     def passed(self, place: int) -> int:
         return int(self.tallies.passed[place])
+
+    def asked(self, place: int) -> FlowAsked | None:
+        return self.tallies.flow(place)
 
 
 @dataclass(slots=True)
@@ -178,6 +187,12 @@ class FindingGroup:
 
     def check_line(self) -> str:
         """The command that reproduces the verdict on the example."""
+        asked = self.source_of.asked(self.place) if self.concluded.status in (LEAK, BREAK) else None
+        if asked is not None and not self.source.endswith(SHARED):  # who is behind a shared address the walk tells
+            told = f"kiboko check {asked.source} {asked.target} {asked.service}"
+            return told + (
+                f" --client-ports {asked.port}" if asked.port is not None and asked.service.has_ports else ""
+            )
         walk, port = self.finding.walk, None
         if isinstance(self.example, ProbeRecord):
             ends, service = (self.example.source, self.example.destination), self.example.service

@@ -49,6 +49,7 @@ class Watch:
 
     def __post_init__(self) -> None:
         self._evaluator = Evaluator(self.comparison)
+        self._evaluator.prepare()  # while it is being done nothing else is, and packets do not wait
 
     def add(self, table: FlowTable) -> None:
         """Have a table judged; too many records at once are let go, and counted."""

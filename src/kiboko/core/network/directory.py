@@ -40,6 +40,10 @@ class Endpoint:
         return self.outside.zone if self.outside else None
 
 
+SHARED = " (shared)"
+"""Behind the name of a gateway: the address that it shares out."""
+
+
 class _Blocks:
     """Disjoint blocks with a value each, found by bisection."""
 
@@ -131,7 +135,7 @@ class Directory:
         the address itself."""
         shared = self._shared.get(address)
         if shared is not None:
-            return f"{shared.name} (shared)"
+            return shared.name + SHARED
         end = self.endpoint(address)
         if end.interface is not None:
             return end.interface.instance
