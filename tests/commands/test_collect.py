@@ -2,6 +2,7 @@
 
 import contextlib
 import json
+import re
 import shutil
 import signal
 import socket
@@ -369,6 +370,28 @@ class Ending(Collecting):
         again = json.loads(kiboko("confirm", "--flows", self.store, "--json", cwd=self.folder).stdout)
         self.assertEqual((again["summary"]["leak"], again["caveats"]), (1, []))
         self.assertEqual(len(self.records()), 1)
+
+    def test_of_many_leaks_at_once_some_are_told_and_all_are_written(self):
+        values = base()
+        values["filters"]["closed"] = a_filter("subnet", inbound=[])
+        values["subnets"]["a1"]["filter"] = "closed"
+        for number in range(30):
+            address = f"10.1.2.{100 + number}"
+            values["instances"][f"m{number}"] = {"interfaces": [{"subnet": "a2", "addresses": [address]}]}
+        (self.folder / "network.yaml").write_text(json.dumps(values))
+        flows = [a_flow(number, sourceIPv4Address=f"10.1.2.{100 + number}", destinationIPv4Address="10.1.1.10",
+                        observationPointId=99) for number in range(30)]  # fmt: skip
+        with self.collector("--confirm", "--network", "network.yaml") as process:
+            self.send(process.ports["flows"], message(0, template(256, FLOW), data(256, FLOW, flows[:15])))
+            self.send(process.ports["flows"], message(15, data(256, FLOW, flows[15:])))
+        lines = [json.loads(line) for line in (self.store / "disagreements.jsonl").read_text().splitlines()]
+        self.assertEqual({f"10.1.2.{100 + number}" for number in range(30)}, {each["source_address"] for each in lines})
+        told = process.output.count("LEAK ")
+        more = re.search(r"and (\d+) more kinds of leaks and breaks at once: \S+disagreements.jsonl", process.output)
+        self.assertEqual(30, told + (int(more.group(1)) if more else 0))
+        self.assertLessEqual(20, told)
+        done = kiboko(*lines[0]["check"].split()[1:], "--network", "network.yaml", "--json", cwd=self.folder)
+        self.assertEqual((1, "blocked"), (done.returncode, json.loads(done.stdout)["verdict"]))
 
     def test_every_record_is_judged_or_said_not_to_be(self):
         (self.folder / "network.yaml").write_text(json.dumps(base()))
