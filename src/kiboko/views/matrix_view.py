@@ -21,6 +21,8 @@ _WORDS = {
     ONE_WAY: "requests arrive, replies do not come back", UNKNOWN: "rests on a gate that is not known",
     BLOCKED: "nothing gets through", NO_PAIR: "no two ends that could meet",
 }  # fmt: skip
+_MANY = 40
+"""As many names still fit beside each other."""
 _MOST_LISTED = 60
 
 
@@ -40,6 +42,9 @@ def show_matrix(matrix: Matrix, shown: MatrixShown, out: Output) -> None:
              f" {', '.join(matrix.services)}", "heading")  # fmt: skip
     out.line("Rows send, columns receive; recorded instances and outsides"
              " (unrecorded addresses of subnets are not in it).", "quiet")  # fmt: skip
+    if count > _MANY:
+        out.line(f"A table of {count:,} names is too wide for most screens: --csv FILE and --plot FILE have it too, and"
+                 " --by zone or --by network has fewer.", "quiet")  # fmt: skip
     out.line()
     letters = [_letter(place) for place in range(count)]
     # Where several services are asked about, a cell counts them: so many whole, and so many in part.
