@@ -186,6 +186,34 @@ class Differences(unittest.TestCase):
         found = difference(*map(Ends, walkers), resolve_service("any", {}), 4)
         self.assertEqual((1, ()), (len(found.said), found.changed))  # her kernel stops it, before and after
 
+    def test_a_filter_that_decides_otherwise_or_names_other_directions_is_held_to_walks(self):
+        self.old["filters"]["other"] = a_filter("instance", inbound=[{"action": "allow", "service": "https"}])
+        self.old["instances"]["ann"]["interfaces"][0]["filters"] = ["guard", "other"]
+        for changes in ({"decide": "first"}, {"decide": "any"}, {"inbound": None, "outbound": []}, {"stateful": False},
+                        {"otherwise": "allow"}, {"decide": "first", "otherwise": "reject"}):  # fmt: skip
+            for before in ("first", "any") if changes.keys() == {"decide"} else ("any",):
+                if before == changes.get("decide"):
+                    continue
+                with self.subTest(changes=changes, before=before):
+                    self.old["filters"]["guard"]["decide"] = self.old["filters"]["other"]["decide"] = before
+                    self.new = copy.deepcopy(self.old)
+                    guard = {**self.new["filters"]["guard"], **changes}
+                    self.new["filters"]["guard"] = {key: each for key, each in guard.items() if each is not None}
+                    try:
+                        old, new = (Ends(Walker(load(each))) for each in (self.old, self.new))
+                    except InputError:
+                        continue
+                    lines = difference(old, new, resolve_service("any", {}), 4).changed
+                    for sender, receiver, walks in every_cell(old, new, 4):
+                        number = walks[0].flow.service.number
+                        mine = [(each.before, each.after) for each in lines if number in each.services
+                                and holds(each.sources, sender) and holds(each.destinations, receiver)]  # fmt: skip
+                        verdicts = tuple(walk.verdict for walk in walks)
+                        if verdicts[0] != verdicts[1]:
+                            self.assertEqual([verdicts], mine, (sender.name, receiver.name, number))
+                        elif verdicts[0] != "partly":
+                            self.assertEqual([], mine, (sender.name, receiver.name, number))
+
     def test_too_many_pairs_are_refused_with_what_to_ask_instead(self):
         self.new["filters"]["guard"]["inbound"] = [{"order": 10, "action": "allow"}]
         few = unittest.mock.patch("kiboko.core.changes.difference.MOST_PAIRS", 2)

@@ -1,7 +1,7 @@
 """The whole space of pairs: every sender with every receiver on every kind of traffic, exactly, by the gate tables.
 
 Ends that nothing tells apart but their names are asked about together where nobody is recorded; machines one by one.
-All pairs of one pair of places take the same way, and are judged as one block (`kiboko.core.tables.pair_words`).
+Pairs of places between which ways have the same gates are judged as one block (`kiboko.core.tables.pair_words`).
 """
 
 from __future__ import annotations
@@ -33,6 +33,7 @@ Truths = NDArray[np.bool_]
 _MOST_WORDS = 1 << 18
 """As many words of one gate as fit beside the others into a processor's cache."""
 _MOST_PAIRS = 1 << 22
+"""As many pairs are told apart at once."""
 _ANY_TCP = Service(TCP, 1)
 _NOWHERE: frozenset[int] = frozenset()
 RECORDED, NOBODY, OUTSIDE = 0, 1, 2

@@ -27,6 +27,9 @@ WAYS = ("out", "in")
 """The directions of a gate; the place of one is its number."""
 MEMBER, LAST_MEMBER = 1, 2
 _NONE = -1
+_EMPTY = {"_placed": _NONE, "_together": False, "slot_list": NO_LIST, "slot_any": 0, "slot_stateful": False,
+          "else_action": 0, "else_keeps": False, "else_decider": 0}  # fmt: skip
+"""The tables of slots, and what stands in them where there is no filter."""
 
 
 class InterfaceGates:
@@ -82,10 +85,16 @@ class InterfaceGates:
         made = copy(self)
         made._ground, made._lists = ground, lists
         made._note_filters()
-        for name in ("slot_list", "slot_any", "slot_stateful", "else_action", "else_keeps", "else_decider",
-                     "host_list"):  # fmt: skip
-            setattr(made, name, getattr(self, name).copy())
-        made._lay(np.flatnonzero(np.isin(self._placed, [self._numbers[name] for name in changed]).any(axis=1)))
+        made._slots_of = {}
+        fresh = np.flatnonzero(np.isin(self._placed, [self._numbers[name] for name in changed]).any(axis=1))
+        for name, nothing in _EMPTY.items():  # which directions a filter names, and how it decides, may differ too
+            table = getattr(self, name).copy()
+            table[fresh] = nothing
+            setattr(made, name, table)
+        made.host_list = self.host_list.copy()
+        for number in fresh.tolist():
+            made._place(number)
+        made._lay(fresh)
         for number, interface in enumerate(self._interfaces):
             host = ground.topology.instances[interface.instance].host_filter
             if isinstance(host, str) and host in changed:
@@ -104,12 +113,15 @@ class InterfaceGates:
             return
         self._is_known[fresh] = True
         for number in fresh.tolist():
-            interface = self._interfaces[number]
-            self._ask_host(number, interface)
-            slots, is_any = self._slots(interface)
-            self._placed[number, : len(slots)] = slots
-            self._together[number, : len(slots)] = is_any
+            self._ask_host(number, self._interfaces[number])
+            self._place(number)
         self._lay(fresh)
+
+    def _place(self, number: int) -> None:
+        """Note which filters an interface carries in which slots."""
+        slots, is_any = self._slots(self._interfaces[number])
+        self._placed[number, : len(slots)] = slots
+        self._together[number, : len(slots)] = is_any
 
     def _ask_host(self, number: int, interface: Interface) -> None:
         instance = self._ground.topology.instances[interface.instance]
