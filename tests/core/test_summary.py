@@ -2,6 +2,7 @@
 
 import random
 import unittest
+from dataclasses import replace
 from unittest.mock import patch
 
 from kiboko.core.evidence import summary as summing
@@ -40,12 +41,12 @@ def counted(pieces, directory):
 
 
 class Groups(unittest.TestCase):
-    def hold(self, seed):
+    def hold(self, seed, changed=lambda tallies, at: tallies):
         topology = load(random_network(seed))
         comparison, chance = Comparison(Walker(topology)), random.Random(seed)
         directory, evaluator = comparison.walker.directory, Evaluator(comparison)
         records = random_records(topology, chance, 600)
-        pieces = [(1000 * at, evaluator.tallies(table_of(records[at::6]))) for at in range(6)]
+        pieces = [(1000 * at, changed(evaluator.tallies(table_of(records[at::6])), at)) for at in range(6)]
         expected = counted(pieces, directory)
         found = Summary(directory)
         for before, tallies in pieces:
@@ -72,6 +73,13 @@ class Groups(unittest.TestCase):
 
     def test_many_pieces_come_to_what_a_plain_count_comes_to(self):
         self.assertGreater(sum(self.hold(seed) for seed in range(3)), 300)
+
+    def test_conclusions_that_differ_in_what_tells_no_groups_apart_are_of_one_group(self):
+        def elsewhere(tallies, at):
+            concluded = tuple(replace(each, at=f"point {at}") for each in tallies.concluded)
+            return replace(tallies, concluded=concluded)
+
+        self.assertGreater(sum(self.hold(seed, elsewhere) for seed in range(2)), 100)
 
     def test_what_waits_is_brought_together_early_and_nothing_changes(self):
         with patch.object(summing, "_FEW_WAITING", 0):

@@ -256,11 +256,17 @@ class Summary:
             return
         waiting, self._waiting = merged(self._waiting), []
         with without_garbage():
-            if self._groups or self._unkeyed is not None:
-                self._take_rows(waiting)
-            else:
+            if not self._groups and self._unkeyed is None and self._are_apart(waiting):
                 self._make_all(waiting)
+            else:
+                self._take_rows(waiting)
         self._origins = []
+
+    def _are_apart(self, columns: GroupColumns) -> bool:
+        """Whether no two rows are of one group: conclusions may differ in what tells groups not apart."""
+        numbers: dict[_Key, int] = {}
+        told = [numbers.setdefault((each.status, *_told(each)), number) for number, each in enumerate(self._told)]
+        return len(distinct(np.array(told, dtype=np.int64)[columns.key[0]], *columns.key[1:])) == len(columns)
 
     def _make_all(self, columns: GroupColumns) -> None:
         """Make groups of all there is, in the order in which they are shown."""
