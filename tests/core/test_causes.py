@@ -52,7 +52,7 @@ class EachCause(unittest.TestCase):
         for each in records:
             if each not in flows:
                 summary.add(each, held.probe(each))
-        causes = Causes(held.walker, summary.groups.values())
+        causes = Causes(held.walker, summary.rows())
         group = next(g for g in summary.groups.values() if flows or g.example is records[-1])
         found = causes.of(group)
         self.assertTrue(all(each.looked_at and each.to_confirm for each in found))

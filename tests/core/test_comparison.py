@@ -111,7 +111,7 @@ class LikelyCauses(unittest.TestCase):
         summary = Summary(held.walker.directory)
         for each in probes:
             summary.add(each, held.probe(each))
-        causes = Causes(held.walker, summary.groups.values(), older)
+        causes = Causes(held.walker, summary.rows(), older)
         return {(g.source, g.service): [c.id for c in causes.of(g)] for g in summary.rows(("leak", "break"))}
 
     def test_several_services_let_through_at_one_machine_alone_are_not_enforced_there(self):

@@ -47,7 +47,7 @@ class Judging(unittest.TestCase):
         summary, usage = Summary(self.walker.directory), RuleUsage(self.walker.topology)
         judge = FlowJudge(comparison, summary, strict, wanted, usage)
         caveats = judge.take([path], workers)
-        causes = Causes(self.walker, summary.groups.values())
+        causes = Causes(self.walker, summary.rows())
         whole = confirm_json(summary, causes, caveats)
         self.assertEqual("".join(confirm_json_text(summary, causes, caveats)), json.dumps(whole, indent=1) + "\n")
         return whole, usage_json(usage, caveats)

@@ -12,9 +12,10 @@ from kiboko.core.audit.findings import Finding, few, found
 from kiboko.core.errors import Place
 from kiboko.core.evidence.causes import Causes
 from kiboko.core.evidence.comparison import BREAK, LEAK, UNSURE, Comparison
+from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.gathering import Gathered, Gatherer
 from kiboko.core.evidence.rule_usage import RuleUsage
-from kiboko.core.evidence.summary import FindingGroup, Summary
+from kiboko.core.evidence.summary import Summary
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.fields import time_filter

@@ -10,9 +10,10 @@ from kiboko.core.changes.expecting import HELD, ONLY, held
 from kiboko.core.errors import Place
 from kiboko.core.evidence.asking import Asking, addresses_of
 from kiboko.core.evidence.comparison import AGREE
+from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.gathering import Gatherer
 from kiboko.core.evidence.observed import Observed
-from kiboko.core.evidence.summary import FindingGroup, Summary
+from kiboko.core.evidence.summary import Summary
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.services import parse_services
 from kiboko.core.network.model import Expectation, Topology
@@ -80,8 +81,8 @@ def drafted(walker: Walker, summary: Summary) -> list[Expectation]:
     place = Place("recorded", 1)
     known = {*walker.topology.instances, *walker.topology.outsides}
     by_service: dict[str, list[FindingGroup]] = {}
-    for group in summary.rows((AGREE,)):
-        walk = group.finding.walk if group.concluded.observed in (ANSWERED, ARRIVED) else None
+    for group in summary.rows((AGREE,)).concluded(lambda each: each.observed in (ANSWERED, ARRIVED)):
+        walk = group.finding.walk
         if walk is not None and walk.verdict == ALLOWED and known.issuperset((group.source, group.destination)):
             by_service.setdefault(group.service, []).append(group)
     found = {}

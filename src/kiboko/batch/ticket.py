@@ -10,7 +10,8 @@ from pathlib import Path
 from kiboko.batch.confirming import FlowsRead, take_probes
 from kiboko.core.evidence.asking import Asking, addresses_of
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, Comparison, Conclusion
-from kiboko.core.evidence.summary import FindingGroup, Summary
+from kiboko.core.evidence.finding_groups import FindingGroup
+from kiboko.core.evidence.summary import Summary
 from kiboko.core.header.addresses import parse_address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.queries.ends import End

@@ -264,9 +264,9 @@ class _Collector:
     def report(self) -> None:
         """What came of it all, on standard output."""
         self.tally.finish(self.intake, self.store)
-        groups = self.watch.summary.groups.values() if self.watch is not None else ()
-        causes = Causes(self.watch.comparison.walker, groups, None) if self.watch is not None else None
-        summary = self.watch.summary if self.watch is not None else None
+        watch = self.watch
+        summary = watch.summary if watch is not None else None
+        causes = Causes(watch.comparison.walker, watch.summary.rows()) if watch is not None else None
         if self.args.json:
             print(json.dumps(collect_json(self.tally, summary, causes), indent=1))
         else:

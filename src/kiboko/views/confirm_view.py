@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -11,9 +11,10 @@ from typing import Any
 from kiboko.core.evidence.causes import Cause, Causes
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE
 from kiboko.core.evidence.coverage import Coverage
+from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.gathering import Gathered, Gatherer
 from kiboko.core.evidence.side_by_side import Side, side_by_side
-from kiboko.core.evidence.summary import FindingGroup, Summary
+from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.records import FlowRecord
 from kiboko.views.check_view import decider_json, decider_text
 from kiboko.views.coverage_view import coverage_json, show_coverage
@@ -88,7 +89,7 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
         out.line(f"  {_made_of(summary)}", "quiet")
     gatherer: Gatherer | None = None
     for status in (LEAK, BREAK, UNSURE, *((AGREE,) if shown.agreeing else ())):
-        groups = [group for group in summary.rows((status,)) if not group.concluded.as_far_as_seen or shown.agreeing]
+        groups = summary.rows((status,)).concluded(lambda each: not each.as_far_as_seen or shown.agreeing)
         if not groups:
             continue
         out.heading(f"{status}: {_MEANING[status]}")
@@ -126,7 +127,7 @@ def _note(summary: Summary, status: str) -> str:
     return f" ({', '.join(notes)})" if notes else ""
 
 
-def _grid(groups: list[FindingGroup], out: Output) -> None:
+def _grid(groups: Iterable[FindingGroup], out: Output) -> None:
     grid = Grid(["records", "by", "from", "to", "service", "observed", "rules", "why"], wide=("why",),
                 numbers=("records",))  # fmt: skip
     for group in groups:
@@ -181,7 +182,7 @@ def _where(decider: tuple[str, str | None, str | None] | None) -> str:
     return "between zones, by default" if gate == "zone" else gate
 
 
-def _details(causes: Causes, groups: list[FindingGroup], out: Output, what: str = "") -> None:
+def _details(causes: Causes, groups: Iterable[FindingGroup], out: Output, what: str = "") -> None:
     """What stops or should let each of them pass, its likely causes, and the line to paste; told once for those of
     which the same is to be said."""
     alike: dict[tuple[str, tuple[Cause, ...]], list[tuple[int, FindingGroup]]] = {}

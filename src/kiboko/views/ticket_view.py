@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from kiboko.batch.ticket import Ticket
-from kiboko.core.evidence.summary import FindingGroup
+from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.records.flow_table import NO_TIME
 from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, REFUSED, SEEN, SILENT, ProbeRecord
 from kiboko.views.output import Grid, Output

@@ -7,14 +7,16 @@ whose other traffic arrives is not cut off. What is left standing comes first.
 
 from __future__ import annotations
 
-import itertools
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from kiboko.core.errors import KibokoError
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK
-from kiboko.core.evidence.summary import FindingGroup
+from kiboko.core.evidence.finding_groups import FindingGroup
+from kiboko.core.evidence.finding_rows import FindingRows
 from kiboko.core.header.services import TCP, Service
 from kiboko.core.network.model import REJECT, Named, Rule
 from kiboko.core.queries.near_misses import near_misses
@@ -82,13 +84,12 @@ class Causes:
     """The causes of one summary's groups. `older` walks an older network file of the same network, where one is at
     hand: what agrees with that file and not with today's is most likely a filter that was never brought up to date."""
 
-    def __init__(self, walker: Walker, groups: Iterable[FindingGroup], older: Walker | None = None) -> None:
+    def __init__(self, walker: Walker, groups: FindingRows, older: Walker | None = None) -> None:
         self.walker = walker
         self._older = older
         self._board = _Board()
-        listed = list(groups)
-        looked_at = listed if len(listed) <= _MOST_GROUPS else _related(listed)
-        self.left_out = len(listed) - len(looked_at)
+        looked_at = [*groups] if len(groups) <= _MOST_GROUPS else _related(groups)
+        self.left_out = len(groups) - len(looked_at)
         """How many kinds of traffic are too many to be weighed."""
         for group in looked_at:
             walk = group.finding.walk
@@ -433,13 +434,14 @@ def _is_proved(group: FindingGroup) -> bool:
     return not (told.different_signal or told.is_elsewhere or told.as_far_as_seen or told.is_inventory)
 
 
-def _related(groups: list[FindingGroup]) -> list[FindingGroup]:
+def _related(groups: FindingRows) -> list[FindingGroup]:
     """Of too many kinds of traffic the first that disagree, and what agrees at the ends of these: it is that which
     speaks against a cause."""
-    odd = [group for group in groups if group.concluded.status in (LEAK, BREAK)][: _MOST_GROUPS // 4]
-    ends = {name for group in odd for name in (group.source, group.destination)}
-    others = (group for group in groups if group.concluded.status == AGREE and {group.source, group.destination} & ends)
-    return [*odd, *itertools.islice(others, _MOST_GROUPS - len(odd))]
+    odd = groups.concluded(lambda each: each.status in (LEAK, BREAK))[: _MOST_GROUPS // 4]
+    agreeing = groups.concluded(lambda each: each.status == AGREE)
+    ends = groups.numbers_of(odd.names("source") | odd.names("destination"))
+    is_at_one = np.isin(agreeing.column("source"), ends) | np.isin(agreeing.column("destination"), ends)
+    return [*odd, *agreeing.where(is_at_one)[: _MOST_GROUPS - len(odd)]]
 
 
 def _cause(name: str, weight: float, looked_at: str) -> Cause:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass
 
-from kiboko.core.evidence.summary import FindingGroup, services_met
+import numpy as np
+
+from kiboko.core.evidence.finding_rows import FindingRows
+from kiboko.core.records.columns import distinct, numbered
 from kiboko.core.walk.walk import Walker
 
 
@@ -14,7 +16,7 @@ class Gathered:
     """Findings of one conclusion: the pairs and services that it was met at, the largest first, and what their senders
     and receivers have in common."""
 
-    groups: tuple[FindingGroup, ...]
+    groups: FindingRows
     source: str
     destination: str
     services: tuple[str, ...]
@@ -22,22 +24,22 @@ class Gathered:
     @property
     def records(self) -> int:
         """How many records there are of it."""
-        return sum(group.count for group in self.groups)
+        return self.groups.total("count")
 
     @property
     def packets(self) -> int:
         """Their packets."""
-        return sum(group.packets for group in self.groups)
+        return self.groups.total("packets")
 
     @property
     def octets(self) -> int:
         """Their octets."""
-        return sum(group.octets for group in self.groups)
+        return self.groups.total("octets")
 
     @property
     def latest(self) -> int:
         """When the last of them ended, in milliseconds since 1970."""
-        return max(group.latest for group in self.groups)
+        return int(self.groups.column("latest").max())
 
 
 class Gatherer:
@@ -59,30 +61,22 @@ class Gatherer:
             for instance in instances:
                 self._holders.setdefault(instance, {})[holder] = len(instances)
 
-    def gathered(self, groups: Iterable[FindingGroup]) -> list[Gathered]:
+    def gathered(self, rows: FindingRows) -> list[Gathered]:
         """The findings by conclusion, those of most records first; of as many, the newest."""
-        # Conclusions are compared as a whole once for each object: most groups share theirs.
-        alike_of: dict[tuple[str, int], list[FindingGroup]] = {}
-        for group in groups:
-            alike_of.setdefault((group.evidence, id(group.concluded)), []).append(group)
-        by_conclusion: dict[tuple[object, ...], list[FindingGroup]] = {}
-        for (evidence, _), some in alike_of.items():
-            by_conclusion.setdefault((evidence, some[0].concluded), []).extend(some)
+        if not len(rows):
+            return []
+        kinds = distinct(rows.column("told"), rows.column("is_flow"))
+        order = np.argsort(kinds.codes, kind="stable")
         found = []
-        for alike in by_conclusion.values():
-            alike.sort(key=lambda group: -group.count)
-            by_number: dict[tuple[int, int] | str, int] = {}
-            for group in alike:
-                number = group.met or group.service
-                by_number[number] = by_number.get(number, 0) + group.count
-            services: dict[str, int] = {}
-            for number, count in by_number.items():
-                text = number if isinstance(number, str) else services_met(number)
-                services[text] = services.get(text, 0) + count
+        for places in np.split(order, np.cumsum(kinds.counts())[:-1]):
+            alike = rows.taken(places)
+            numbers, which = numbered(alike.column("service"))
+            counts = np.zeros(len(numbers), dtype=np.int64)
+            np.add.at(counts, which, alike.column("count"))
+            services = [rows.table.services[number] for number in numbers[np.argsort(-counts, kind="stable")].tolist()]
             found.append(Gathered(
-                tuple(alike), self.holding({group.source for group in alike}),
-                self.holding({group.destination for group in alike}),
-                tuple(sorted(services, key=lambda text: -services[text])),
+                alike.taken(np.argsort(-alike.column("count"), kind="stable")), self.holding(alike.names("source")),
+                self.holding(alike.names("destination")), tuple(services),
             ))  # fmt: skip
         found.sort(key=lambda each: (-each.records, -each.latest))
         return found

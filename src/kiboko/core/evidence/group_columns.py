@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -20,7 +19,8 @@ class GroupColumns:
     """`g` rows of groups, int64 all: `key` [5, g] tells them apart (conclusion, sender, receiver, lowest and highest
     service number that nothing tells from theirs); `least` [2, g] is the lowest service and the earliest time met,
     `most` [2, g] the highest and the latest; `sums` [5, g] counts conversations, records, replies, packets, octets;
-    `example` [2, g] says where the first record is."""
+    `example` [3, g] says where the first record is (origin, place) and what it came to: conclusions that tell groups
+    apart alike may differ in the rest."""
 
     key: Rows
     least: Rows
@@ -31,8 +31,8 @@ class GroupColumns:
     @classmethod
     def none(cls) -> GroupColumns:
         """No rows."""
-        five, two = (np.zeros((count, 0), dtype=np.int64) for count in (5, 2))
-        return cls(five, two, two, five, two)
+        five, two, three = (np.zeros((count, 0), dtype=np.int64) for count in (5, 2, 3))
+        return cls(five, two, two, five, three)
 
     def __len__(self) -> int:
         return len(self.key[0])
@@ -60,15 +60,6 @@ class GroupColumns:
             np.add.reduceat(self.sums[:, order], starts, axis=1),
             self.example[:, kinds.first],
         )
-
-    def taken(self, rows: Rows) -> GroupColumns:
-        """Some of the rows."""
-        return GroupColumns(*(each[:, rows] for each in (self.key, self.least, self.most, self.sums, self.example)))
-
-    def listed(self) -> Iterator[tuple[int, ...]]:
-        """The rows, as whole numbers: key, least, most, sums and example in this order."""
-        columns = np.concatenate([self.key, self.least, self.most, self.sums, self.example])
-        return zip(*columns.tolist(), strict=True)
 
 
 def merged(parts: list[GroupColumns]) -> GroupColumns:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from kiboko.core.evidence.comparison import LEAK
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, REFUSED
@@ -69,10 +71,12 @@ class Side:
 def side_by_side(summary: Summary) -> list[Side]:
     """The traffic that both kinds of evidence speak of, in the order of the groups."""
     found: dict[tuple[str, str, str], Side] = {}
-    probes = [each for each in summary.groups.values() if each.evidence == "probe"]
-    groups = list(summary.rows()) if probes else []
+    rows = summary.rows()
+    probes = rows.of("probe")
     probed = {frozenset(_ends_of(summary, walk)[:2]) for each in probes if (walk := each.finding.walk) is not None}
-    for group in groups if probes else ():
+    ends = rows.numbers_of({name for pair in probed for name in pair})
+    is_at_both = np.isin(rows.column("source"), ends) & np.isin(rows.column("destination"), ends)
+    for group in rows.where(is_at_both | (rows.column("is_flow") == 0)) if probed else ():
         if group.evidence != "probe" and frozenset((group.source, group.destination)) not in probed:
             continue
         walk = group.finding.walk

@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence.comparison import BREAK, LEAK, Comparison
 from kiboko.core.evidence.evaluator import Evaluator, Judged
-from kiboko.core.evidence.summary import FindingGroup, Summary
+from kiboko.core.evidence.finding_groups import FindingGroup
+from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.flow_table import FlowTable, joined
 from kiboko.core.records.records import FlowRecord
 
