@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.packet import Packet
@@ -15,6 +16,8 @@ from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import details_of
 from kiboko.core.network.membership import Membership
 from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Rule
+
+_MOST_KEPT = 1 << 16
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,8 +83,7 @@ def _within(address: Address | None, wanted: AddressSet | None, family: int) -> 
     return wanted.is_whole(family) if address is None else address in wanted
 
 
-@dataclass(frozen=True, slots=True)
-class Share:
+class Share(NamedTuple):
     """The client ports that one rule (None: `otherwise`) of one filter decides, and how."""
 
     ports: RangeSet
@@ -90,8 +92,7 @@ class Share:
     action: str
 
 
-@dataclass(frozen=True, slots=True)
-class Ruling:
+class Ruling(NamedTuple):
     """What one gate's filters say of a packet: its shares, and the ports whose flow it tracks.
 
     `shares` is None in a direction that is not filtered (clause S13).
@@ -108,6 +109,7 @@ class FilterJudge:
         """`before` is the judge of the topology that this one was changed from."""
         self._membership = membership
         self._ready: dict[tuple[str, str], tuple[ReadyRule, ...] | None] = {}
+        self._on_service: dict[tuple[str, str, int], tuple[ReadyRule, ...]] = {}
         if before is not None and before._membership.shares_peers(membership):
             old, new = before._membership.topology.filters, membership.topology.filters
             self._ready = {key: ready for key, ready in before._ready.items() if new.get(key[0]) is old[key[0]]}
@@ -129,28 +131,44 @@ class FilterJudge:
         addresses = self._membership.peer_addresses
         return tuple(ReadyRule(r, chosen, addresses(r.sources), addresses(r.destinations)) for r in enabled)
 
+    def _rules_on(self, rules: tuple[ReadyRule, ...], chosen: Filter, way: str, packet: Packet) -> Iterable[ReadyRule]:
+        """Those rules of a filter that may match a packet by its service, in their order."""
+        service = packet.service
+        by_ports = packet.turned and service.has_ports
+        key = (chosen.name, way, -service.protocol if by_ports else service.number)
+        found = self._on_service.get(key)
+        if found is None:
+            if len(self._on_service) >= _MOST_KEPT:
+                self._on_service.clear()
+            found = self._on_service[key] = tuple(
+                ready for ready in rules
+                if (services := ready.rule.services) is None
+                or (details_of(services, service.protocol) if by_ports else service.number in services)
+            )  # fmt: skip
+        return found
+
     def first(self, chosen: Filter, way: str, packet: Packet, ports: RangeSet) -> Ruling:
         """`decide: first`: ascending order, the first match decides, else `otherwise` (clause S11)."""
         rules = self.rules(chosen, way)
         if rules is None:
             return Ruling(None, ports if chosen.stateful else EMPTY)
         shares: list[Share] = []
-        tracked: list[tuple[int, int]] = []
+        tracked = EMPTY
         left = ports
-        for ready in rules:
+        for ready in self._rules_on(rules, chosen, way, packet):
             matched = ready.matching_ports(packet, left)
             if matched:
                 shares.append(Share(matched, chosen, ready.rule, ready.rule.action))
                 if _keeps_state(chosen, ready.rule):
-                    tracked.extend(matched)
+                    tracked |= matched
                 left = left - matched
                 if not left:
                     break
         if left:
             shares.append(Share(left, chosen, None, chosen.otherwise))
             if chosen.stateful:
-                tracked.extend(left)
-        return Ruling(tuple(shares), RangeSet.of(tracked))
+                tracked |= left
+        return Ruling(tuple(shares), tracked)
 
     def any(self, members: Sequence[Filter], way: str, packet: Packet, ports: RangeSet) -> Ruling:
         """`decide: any`: the union of the rules of all members that name the direction (clauses S12, S20)."""
@@ -158,13 +176,13 @@ class FilterJudge:
         if not naming:
             return Ruling(None, ports if any(member.stateful for member in members) else EMPTY)
         shares: list[Share] = []
-        tracked: list[tuple[int, int]] = []
+        tracked = EMPTY
         left = ports
         for member in naming:
-            for ready in self.rules(member, way) or ():
+            for ready in self._rules_on(self.rules(member, way) or (), member, way, packet):
                 matched = ready.matching_ports(packet, ports)
                 if member.stateful:
-                    tracked.extend(matched)
+                    tracked |= matched
                 if matched & left:
                     shares.append(Share(matched & left, member, ready.rule, ALLOW))
                     left = left - matched
@@ -173,8 +191,8 @@ class FilterJudge:
             decider = next((m for m in naming if m.otherwise == DROP), naming[0])
             shares.append(Share(left, decider, None, REJECT if rejects else DROP))
             if any(member.stateful for member in naming):
-                tracked.extend(left)
-        return Ruling(tuple(shares), RangeSet.of(tracked))
+                tracked |= left
+        return Ruling(tuple(shares), tracked)
 
 
 def _keeps_state(chosen: Filter, rule: Rule) -> bool:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.services import ICMP, ICMP6, TCP, Service, reply_of
@@ -11,8 +11,7 @@ SYN, RST, ACK = 0x02, 0x04, 0x10
 """Flags of a TCP segment (RFC 9293, section 3.1)."""
 
 
-@dataclass(frozen=True, slots=True)
-class Packet:
+class Packet(NamedTuple):
     """One packet, for all client ports at once.
 
     `service` is the request's service. Where `turned` is true the packet travels from server to client, so the

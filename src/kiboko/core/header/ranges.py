@@ -22,8 +22,11 @@ class RangeSet:
     @classmethod
     def of(cls, pairs: Iterable[tuple[int, int]]) -> RangeSet:
         """The union of inclusive ranges `(low, high)` in any order, overlapping or touching."""
+        listed = sorted(pairs)
+        if len(listed) < 2:
+            return cls(tuple(listed)) if listed else EMPTY
         merged: list[tuple[int, int]] = []
-        for low, high in sorted(pairs):
+        for low, high in listed:
             if merged and low <= merged[-1][1] + 1:
                 if high > merged[-1][1]:
                     merged[-1] = (merged[-1][0], high)
@@ -58,7 +61,7 @@ class RangeSet:
         return index >= 0 and value <= self.ranges[index][1]
 
     def __or__(self, other: RangeSet) -> RangeSet:
-        if not other.ranges or self is other:
+        if not other.ranges or self.ranges == other.ranges:
             return self
         return RangeSet.of(self.ranges + other.ranges) if self.ranges else other
 

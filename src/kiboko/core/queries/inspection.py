@@ -204,15 +204,15 @@ def _where_text(group: Group) -> str:
 
 def group_lookalikes(walker: Walker, group: Group) -> list[tuple[Instance, str]]:
     """The instances that look as though they should be in a group by tags, each with what keeps it out."""
-    inside = walker.membership.group_instances(group.name)
-    found = []
-    for instance in walker.topology.instances.values():
-        if group.where is None or instance.name in inside:
-            continue
-        near = _near_tag(instance, group.where)
-        if near is not None:
-            found.append((instance, near))
-    return found
+    instances = walker.topology.instances.values() if group.where is not None else ()
+    return [(each, why) for each in instances if (why := lookalike(walker, group, each)) is not None]
+
+
+def lookalike(walker: Walker, group: Group, instance: Instance) -> str | None:
+    """What keeps an instance out of a group by tags in which it looks as though it should be; None for any other."""
+    if group.where is None or instance.name in walker.membership.group_instances(group.name):
+        return None
+    return _near_tag(instance, group.where)
 
 
 def _near_tag(instance: Instance, where: tuple[tuple[str, tuple[str, ...]], ...]) -> str | None:

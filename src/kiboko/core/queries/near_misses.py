@@ -12,7 +12,7 @@ from kiboko.core.header.packet import Packet, turned_service
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, details_of
 from kiboko.core.network.model import ALLOW, Filter, Named, Rule, peer_text
-from kiboko.core.queries.inspection import group_lookalikes
+from kiboko.core.queries.inspection import lookalike
 from kiboko.core.walk.gates import FORWARD, Row
 from kiboko.core.walk.walk import Walk, Walker
 
@@ -129,9 +129,10 @@ def _lookalike(walker: Walker, miss: NearMiss, rule: Rule, packet: Packet) -> st
     for item in peer or ():
         group = walker.topology.groups.get(item.name) if isinstance(item, Named) else None
         if group is not None and owner is not None:
-            for instance, why in group_lookalikes(walker, group):
-                if instance.name == owner.instance:
-                    return f"{instance.name} looks as though it should be in {group.name}: {why} ({instance.place})"
+            instance = walker.topology.instances[owner.instance]
+            why = lookalike(walker, group, instance)
+            if why is not None:
+                return f"{instance.name} looks as though it should be in {group.name}: {why} ({instance.place})"
     return ""
 
 

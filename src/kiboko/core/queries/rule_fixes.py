@@ -14,7 +14,7 @@ from kiboko.core.header.services import parse_services
 from kiboko.core.network import edits
 from kiboko.core.network.edits import Edit
 from kiboko.core.network.model import ALLOW, Filter, Literal, Named, Rule, Topology
-from kiboko.core.queries.inspection import group_lookalikes
+from kiboko.core.queries.inspection import lookalike
 from kiboko.core.queries.near_misses import NearMiss, asked_service, misses_at, packet_at
 from kiboko.core.queries.proposed import Proposal, at_gate, peer_values, way_of
 from kiboko.core.walk.gates import FORWARD, Row
@@ -141,7 +141,7 @@ def _tagged(walker: Walker, walk: Walk, row: Row, miss: NearMiss) -> Proposal | 
         group = topology.groups.get(item.name) if isinstance(item, Named) else None
         if group is None or group.where is None:
             continue
-        near = next((why for instance, why in group_lookalikes(walker, group) if instance.name == owner.instance), None)
+        near = lookalike(walker, group, topology.instances[owner.instance])
         if near is None:
             continue
         tags = topology.instances[owner.instance].tags

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from kiboko.core.errors import Place
 from kiboko.core.header.addresses import Address
@@ -12,6 +13,8 @@ from kiboko.core.routing.routes import Lookup
 
 SILENT, UNREACHABLE, REFUSED, NOT_KNOWN = "silent", "unreachable", "refused", "unknown"
 """What a sender sees of a stopped packet (clauses S31, S33); `unknown` where that rests on a gate that is not known."""
+
+_BOUND = {"input": "in", "output": "out"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,8 +31,7 @@ class Stop:
     by_core: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(NamedTuple):
     """One gate on the way. Exactly the fields that its kind of gate needs are set.
 
     `way` is `out` or `in` as the gate's filters see it; for a host it is the kernel path `output`, `input` or
@@ -55,7 +57,7 @@ class Step:
     @property
     def bound(self) -> str:
         """Which direction of a filter judges here: `in`, `out`, or empty where filters have none."""
-        return {"input": "in", "output": "out"}.get(self.way, self.way)
+        return _BOUND.get(self.way, self.way)
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,7 @@ the rows is in `kiboko.core.walk.walk`.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from typing import Any, NamedTuple
 
 from kiboko.core.errors import Place
 from kiboko.core.filters import host_judge
@@ -24,8 +24,7 @@ from kiboko.core.routing.steps import NOT_KNOWN, REFUSED, SILENT, UNREACHABLE, S
 FORWARD, REPLY, REFUSAL = "forward", "reply", "refusal"
 
 
-@dataclass(frozen=True, slots=True)
-class Row:
+class Row(NamedTuple):
     """One line of the gate table: what one rule (or route, or listener) did with some of the client ports.
 
     `action` is None where the gate is not known; `possible` are the actions that it may come to, also where it stops
@@ -119,9 +118,11 @@ class GateAsker:
         action = REJECT if step.stop.signal == UNREACHABLE else DROP
         return self._row(step, direction, action, reason=step.stop.reason, place=step.place, signal=step.stop.signal)
 
-    def _row(self, step: Step, direction: str, action: str | None, **details: object) -> Row:
-        ports = details.pop("ports", self.ports)
-        return Row(step.gate, step.at, direction, ports, action, step, **details)  # type: ignore[arg-type]
+    def _row(
+        self, step: Step, direction: str, action: str | None, *, ports: RangeSet | None = None, **details: Any
+    ) -> Row:
+        """A row of the flow's ports, or of some of them."""
+        return Row(step.gate, step.at, direction, self.ports if ports is None else ports, action, step, **details)
 
     def _open(self, step: Step, direction: str, reason: str) -> Row:
         return self._row(step, direction, ALLOW, reason=reason)
@@ -153,8 +154,11 @@ class GateAsker:
     def _ask_members(
         self, step: Step, packet: Packet, direction: str, members: Sequence[Filter], key: AttachmentKey
     ) -> list[Row]:
-        names = tuple(member.name for member in members)
-        stateful = any(member.stateful for member in members)
+        names: tuple[str, ...] = (members[0].name,)
+        stateful = members[0].stateful
+        if len(members) > 1:
+            names = tuple(member.name for member in members)
+            stateful = any(member.stateful for member in members)
         entry = _entry(key, step, direction)
         rows, ports = self._let_back(step, direction, names, entry)
         if not ports:
@@ -169,7 +173,7 @@ class GateAsker:
     def _let_back(self, step: Step, direction: str, names: tuple[str, ...], entry: Entry) -> tuple[list[Row], RangeSet]:
         """The row for the ports that state lets back, and the ports that have to be judged."""
         let_back = EMPTY if direction == FORWARD else self.tracked.get(entry, EMPTY) & self.ports
-        if not let_back:
+        if not let_back.ranges:
             return [], self.ports
         reason = f"{direction} to a request that it tracks"
         row = self._row(

@@ -81,7 +81,8 @@ class Walk:
             return next(row for row in self.rows if row.is_doubtful and row.ports & self.doubtful)
         coming, stops = self.flow.source_ports, self.stops()
         for first in stops:
-            stopped = _stopped(row for row in self.rows if _is_same_gate(row, first))
+            key = _gate_key(first)
+            stopped = _ports_of(row for row in self.rows if row.stops and _gate_key(row) == key)
             if coming <= stopped:
                 return first
             coming = coming - stopped
@@ -206,17 +207,20 @@ class Walker:
 
     def _ask_request(self, asker: GateAsker, path: Path) -> tuple[Row, ...]:
         rows: list[Row] = []
+        packet: Packet | None = None
         for step in path.steps:
-            rows.extend(asker.ask(step, request(step.source, step.destination, asker.service), FORWARD))
+            if packet is None or packet.source is not step.source or packet.destination is not step.destination:
+                packet = request(step.source, step.destination, asker.service)
+            rows.extend(asker.ask(step, packet, FORWARD))
         return tuple(rows)
 
     def _ask_reply(self, asker: GateAsker, path: Path) -> tuple[Row, ...]:
         service = turned_service(asker.service)
         assert service is not None
         rows: list[Row] = []
+        flags = SYN | ACK if service.protocol == TCP else None
         for step in path.steps:
             state = _reply_state(step, asker)
-            flags = SYN | ACK if service.protocol == TCP else None
             packet = Packet(step.destination.family, step.source, step.destination, service, True, state, flags)
             rows.extend(asker.ask(step, packet, REPLY))
         return tuple(rows)
@@ -253,7 +257,10 @@ class Walker:
 
 
 def _ports_of(rows: Iterable[Row]) -> RangeSet:
-    return RangeSet.of(pair for row in rows for pair in row.ports)
+    found = EMPTY
+    for row in rows:
+        found |= row.ports
+    return found
 
 
 def _stopped(rows: Iterable[Row]) -> RangeSet:
@@ -262,10 +269,6 @@ def _stopped(rows: Iterable[Row]) -> RangeSet:
 
 def _gate_key(row: Row) -> tuple[object, ...]:
     return (row.direction, row.gate, row.at, row.filters)
-
-
-def _is_same_gate(one: Row, other: Row) -> bool:
-    return _gate_key(one) == _gate_key(other)
 
 
 def _reply_state(step: Step, asker: GateAsker) -> str:
