@@ -64,16 +64,16 @@ class Columns(unittest.TestCase):
         order = [int(keys[row]) for row in found.first]
         for values in (small, large):
             want = [sum(int(v) for k, v in zip(keys, values, strict=True) if k == key) for key in order]
-            self.assertEqual(found.sums(values), want)
+            self.assertEqual(found.sums(values).tolist(), want)
             self.assertEqual(
-                found.most(values),
+                found.most(values).tolist(),
                 [max(int(v) for k, v in zip(keys, values, strict=True) if k == key) for key in order],
             )
         self.assertEqual(found.counts().tolist(), [int((keys == key).sum()) for key in order])
 
     def test_least_knows_what_is_missing(self):
         found = distinct(np.array([7, 7, 8]))
-        self.assertEqual(found.least(np.array([-1, 5, -1]), -1), [5, -1])
+        self.assertEqual(found.least(np.array([-1, 5, -1]), -1).tolist(), [5, -1])
 
     def test_rows_of_several_columns(self):
         found = combined([np.array([1, 1, 2, 1]), np.array([5, 6, 5, 5])], 4)

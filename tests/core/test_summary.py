@@ -50,7 +50,7 @@ class Groups(unittest.TestCase):
         expected = counted(pieces, directory)
         found = Summary(directory)
         for before, tallies in pieces:
-            found.gather(tallies, comparison.finding, before)
+            found.gather(found.counted(tallies, comparison.finding), before)
         rows = list(found.rows())
         self.assertEqual(len(rows), len(expected))
         for row in rows:
@@ -70,6 +70,23 @@ class Groups(unittest.TestCase):
     def is_of(row, key):
         low, high = key[-1]
         return key[:-1] == (*told(row.concluded), row.source, row.destination) and low <= row.met[0] <= high
+
+    def test_groups_looked_at_before_more_is_added_stay_what_they_were(self):
+        topology = load(random_network(1))
+        comparison = Comparison(Walker(topology))
+        tallies = Evaluator(comparison).tallies(table_of(random_records(topology, random.Random(1), 300)))
+        found, plain = Summary(comparison.walker.directory), Summary(comparison.walker.directory)
+        found.gather(found.counted(tallies, comparison.finding))
+        plain.take_all(tallies, comparison.finding)
+        before = found.rows()
+        taken = found.take_all(tallies, comparison.finding, taken_back=True)
+        self.assertEqual(len(found.groups), 0)
+        self.assertEqual(sum(count for _, count, _ in taken), sum(each.count for each in before))
+        self.assertEqual([self.shown(each) for each in before], [self.shown(each) for each in plain.rows()])
+
+    @staticmethod
+    def shown(group):
+        return group.source, group.destination, group.met, group.concluded, group.example, group.count
 
     def test_many_pieces_come_to_what_a_plain_count_comes_to(self):
         self.assertGreater(sum(self.hold(seed) for seed in range(3)), 300)

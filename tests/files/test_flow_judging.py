@@ -64,6 +64,17 @@ class Judging(unittest.TestCase):
         self.assertEqual(alone[0]["summary"]["records"], 3999)
         self.assertIn("1 row rejected, bad protocolIdentifier; first row 1,235 (line 1236)", alone[0]["caveats"][0])
 
+    def test_rows_that_several_processes_write_are_the_same_text(self):
+        comparison = Comparison(self.walker)
+        summary = Summary(self.walker.directory)
+        FlowJudge(comparison, summary).take([self.log], 1)
+        causes = Causes(self.walker, summary.rows())
+        alone = "".join(confirm_json_text(summary, causes, []))
+        with mock.patch("kiboko.views.confirm_view._PIECE_ROWS", 4), mock.patch("os.cpu_count", lambda: 3):
+            together = "".join(confirm_json_text(summary, causes, []))
+        self.assertGreater(len(summary.rows()), 20)
+        self.assertEqual(together, alone)
+
     def test_pieces_with_what_lies_around_them_say_the_same_as_the_whole(self):
         """Replies stand within a few rows of nothing here, so that the window is made as wide as the log."""
         whole = self.judged(self.log, 1)

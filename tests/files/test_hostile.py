@@ -257,6 +257,24 @@ class OddTimes(unittest.TestCase):
                 self.assertEqual(done.returncode, int(words.startswith("confirm")), words + done.stderr)
                 self.assertLess(len(done.stdout), 50_000, words)
 
+    def test_counts_too_large_to_be_added_up_end_no_run(self):
+        """Of counters near 2^63, which 64 bits cannot add up, `flows` has the exact sum and `confirm` a bound."""
+        from tests.helpers import kiboko
+
+        with tempfile.TemporaryDirectory() as folder:
+            kiboko("demo", "--only-write", folder)
+            lines = Path(folder, "evidence/flows.csv").read_text().splitlines()
+            octets = lines[0].split(",").index("octetDeltaCount")
+            rows = [lines[1].split(",") for _ in range(4)]
+            for row in rows:
+                row[octets] = str(2**63 - 1)
+            Path(folder, "large.csv").write_text("\n".join([lines[0], *map(",".join, rows)]) + "\n")
+            sums = json.loads(kiboko("flows", "large.csv", "--json", cwd=folder).stdout)
+            self.assertEqual(sums["summary"]["octets"], 4 * (2**63 - 1))
+            done = kiboko("confirm", "--flows", "large.csv", "--json", cwd=folder)
+            self.assertEqual(done.stderr, "")
+            self.assertEqual([row["octets"] for row in json.loads(done.stdout)["rows"]], [1 << 56])
+
     def test_a_time_before_all_years_is_no_time(self):
         with self.assertRaisesRegex(ValueError, "before or behind all years"):
             parse_time("0001-01-01T00:00:00+14:00")

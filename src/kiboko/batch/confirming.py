@@ -64,13 +64,15 @@ class FlowsRead:
         judge = FlowJudge(comparison, summary, self.strict, wanted, columns=column_map, asking=asking)
         caveats = judge.take(flow_files(self.flows), cluster=self.cluster)
         if judge.left_out:
-            caveats.append(f"{judge.left_out:,} flow records are not of the time asked for, and left out")
+            caveats.append(f"{flow_records(judge.left_out, 'is', 'are')} not of the time asked for, and left out")
         if judge.twice:
-            caveats.append(f"{judge.twice:,} flow records show packets that others of the same capture show as well;"
-                           " packets and octets count once")  # fmt: skip
+            told = flow_records(judge.twice, "shows", "show")
+            caveats.append(
+                f"{told} packets that others of the same capture show as well; packets and octets count once"
+            )
         if judge.elsewhere:
-            caveats.append(f"{judge.elsewhere:,} flow records show packets that were recorded at another point as well;"
-                           " packets and octets count once")  # fmt: skip
+            told = flow_records(judge.elsewhere, "shows", "show")
+            caveats.append(f"{told} packets that were recorded at another point as well; packets and octets count once")
         return judge, caveats
 
 
@@ -117,6 +119,11 @@ def confirmed(
             " 'not seen' means not among the others"
         )
     return Confirmed(summary, causes, caveats, coverage)
+
+
+def flow_records(number: int, one: str, several: str) -> str:
+    """How many flow records do something."""
+    return f"{number:,} flow record{'' if number == 1 else 's'} {one if number == 1 else several}"
 
 
 def take_probes(

@@ -20,7 +20,7 @@ from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
 from kiboko.core.evidence.evaluator import Evaluator, as_slice
 from kiboko.core.evidence.rule_usage import RuleUsage
-from kiboko.core.evidence.summary import Summary
+from kiboko.core.evidence.summary import Counted, Summary
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.memory import without_garbage
 from kiboko.core.network.model import Topology
@@ -161,17 +161,30 @@ class FlowJudge:
             self._summary is None,
         )
         here = functools.partial(_here, job, self._comparison)
-        done = cluster_outcomes(job, pieces, cluster) if cluster else outcomes(job, pieces, workers, here)
+        done = (
+            cluster_outcomes(job, pieces, cluster, self._counted)
+            if cluster
+            else outcomes(job, pieces, workers, here, self._counted)
+        )
         return copies + self._take_all(paths, pieces, done)
 
-    def _take_all(self, paths: list[Path], pieces: list[Piece], outcomes: Iterator[JudgedPiece]) -> list[str]:
+    def _counted(self, outcome: JudgedPiece) -> tuple[JudgedPiece, list[Counted]]:
+        """What came of a piece, and its groups where they are summed up."""
+        if self._summary is None:
+            return outcome, []
+        with without_garbage():
+            return outcome, [self._summary.counted(each, self._comparison.finding) for each in outcome.tallies]
+
+    def _take_all(
+        self, paths: list[Path], pieces: list[Piece], done: Iterator[tuple[JudgedPiece, list[Counted]]]
+    ) -> list[str]:
         accounts = Accounts(paths, self._strict)
-        for piece, outcome in zip(pieces, outcomes, strict=True):
+        for piece, (outcome, counted) in zip(pieces, done, strict=True):
             before = accounts.take(piece, outcome)
             if self._summary is not None:
                 with without_garbage():
-                    for tallies in outcome.tallies:
-                        self._summary.gather(tallies, self._comparison.finding, before)
+                    for each in counted:
+                        self._summary.gather(each, before)
             if self._usage is not None and outcome.usage is not None:
                 self._usage.merge(outcome.usage)
             self.read += outcome.read

@@ -8,11 +8,11 @@ from __future__ import annotations
 import contextlib
 import gc
 import hashlib
+import itertools
 import os
 import pickle
 import signal
-from collections import deque
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any, Protocol, TypeVar
 
 from kiboko import __version__
@@ -21,7 +21,7 @@ from kiboko.files.logs import flow_pieces
 from kiboko.files.logs.flow_pieces import Piece
 
 T_co = TypeVar("T_co", covariant=True)
-_AHEAD = 2
+_AHEAD, _MOST_READY = 2, 4
 _PR_SET_PDEATHSIG = 1
 _TRIM_THRESHOLD, _MMAP_THRESHOLD = -1, -3
 _KEPT = 1 << 28  # octets
@@ -32,7 +32,7 @@ _MOST_JOBS = 4
 class Job(Protocol[T_co]):
     """What is to be done with each piece: a value that can be sent elsewhere and started there."""
 
-    def start(self) -> Callable[[Piece], T_co]:
+    def start(self) -> Callable[[Any], T_co]:
         """Make ready what does it, once for each process."""
 
 
@@ -40,30 +40,38 @@ def outcomes(
     job: Job[T_co],
     pieces: Sequence[Piece],
     workers: int | None = None,
-    here: Callable[[], Callable[[Piece], T_co]] | None = None,
-) -> Iterator[T_co]:
+    here: Callable[[], Callable[[Any], T_co]] | None = None,
+    taken: Callable[[T_co], Any] | None = None,
+) -> Iterator[Any]:
     """What comes of pieces on this machine: by one process where there is little to read, else by as many as there are
-    processors. `here` makes ready what does it in this process, where that differs from what `job` starts elsewhere."""
+    processors. `here` makes ready what does it in this process, where that differs from what `job` starts elsewhere.
+    `taken` makes something of each outcome in this process, as soon as it is there and before its turn comes."""
     count = workers or os.cpu_count() or 1
     files = {piece.path for piece in pieces}
     small = sum(os.path.getsize(path) for path in files) < flow_pieces.PIECE
     if count == 1 or small or len(pieces) == 1:
-        yield from map((here or job.start)(), pieces)
+        done = map((here or job.start)(), pieces)
+        yield from map(taken, done) if taken is not None else done
         return
-    yield from shared_out(job, pieces, count)
+    yield from shared_out(job, pieces, count, taken)
 
 
-def shared_out(job: Job[T_co], pieces: Sequence[Any], count: int) -> Iterator[T_co]:
-    """What comes of pieces of whatever kind by `count` processes of this machine, in the order of the pieces. Raises
-    EnvironmentFailure where one of them is ended from outside."""
-    from concurrent.futures import Future, ProcessPoolExecutor
+def shared_out(
+    job: Job[T_co], pieces: Sequence[Any], count: int, taken: Callable[[T_co], Any] | None = None
+) -> Iterator[Any]:
+    """What comes of pieces of whatever kind by `count` processes of this machine, in the order of the pieces; what
+    `taken` makes of it, where it is given. Raises EnvironmentFailure where one of them is ended from outside."""
+    from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
     from concurrent.futures.process import BrokenProcessPool
     from multiprocessing import get_context
 
     context = get_context("fork" if os.name == "posix" else None)
     pool = ProcessPoolExecutor(count, context, _start, (job, os.getpid()))
     try:
-        yield from _in_order(pieces, lambda piece: pool.submit(_work, piece), Future.result, _AHEAD * count)
+        yield from _in_order(
+            pieces, lambda piece: pool.submit(_work, piece), lambda waiting: wait(waiting, None, FIRST_COMPLETED).done,
+            Future.result, _AHEAD * count, taken,
+        )  # fmt: skip
     except BrokenProcessPool as error:
         raise EnvironmentFailure("a process that read for this one was ended from outside") from error
     except BaseException:
@@ -113,32 +121,54 @@ def _work(piece: Piece) -> Any:
 
 
 def _in_order(
-    pieces: Sequence[Piece], submit: Callable[[Piece], Any], result: Callable[[Any], Any], ahead: int
+    pieces: Sequence[Any],
+    submit: Callable[[Any], Any],
+    done: Callable[[Iterable[Any]], Iterable[Any]],
+    result: Callable[[Any], Any],
+    ahead: int,
+    taken: Callable[[Any], Any] | None = None,
 ) -> Iterator[Any]:
-    """The outcomes in the order of the pieces, with a few of them worked on ahead."""
-    waiting: deque[Any] = deque()
-    for piece in pieces:
-        waiting.append(submit(piece))
-        if len(waiting) > ahead:
-            yield result(waiting.popleft())
-    while waiting:
-        yield result(waiting.popleft())
+    """What is made of outcomes as soon as they are there (`taken`), in the order of the pieces.
+
+    A few pieces are worked on ahead, and no more than a few outcomes wait for the one whose turn it is. `submit` has a
+    piece worked on, `done` waits for some of what is being worked on, `result` is the outcome of what is done.
+    """
+    waiting: dict[Any, int] = {}
+    ready: dict[int, Any] = {}
+    turn = submitted = 0
+    left = iter(enumerate(pieces))
+    while turn < len(pieces):
+        room = min(ahead + 1 - len(waiting), turn + _MOST_READY * ahead - submitted)
+        for number, piece in itertools.islice(left, max(0, room)):
+            waiting[submit(piece)] = number
+            submitted += 1
+        for number, future in sorted((waiting[each], each) for each in done(list(waiting))):
+            del waiting[future]
+            outcome = result(future)
+            ready[number] = taken(outcome) if taken is not None else outcome
+        while turn in ready:
+            yield ready.pop(turn)
+            turn += 1
 
 
 # A Dask cluster.
 
 
-def cluster_outcomes(job: Job[T_co], pieces: Sequence[Piece], address: str) -> Iterator[T_co]:
+def cluster_outcomes(
+    job: Job[T_co], pieces: Sequence[Piece], address: str, taken: Callable[[T_co], Any] | None = None
+) -> Iterator[Any]:
     """What comes of pieces on a Dask cluster: that of the scheduler at an address such as `tcp://10.0.0.5:8786`, or
-    with `local` or `local:N` one of N processes made for the purpose here.
+    with `local` or `local:N` one of N processes made for the purpose here. `taken` is as `outcomes` has it.
 
     A piece whose worker is lost is worked on by another one; its outcome is taken once. Raises UsageError without the
     extra `cluster`, EnvironmentFailure where the cluster cannot be reached or does not recover.
     """
     try:
-        from distributed import Client, KilledWorker, LocalCluster
+        from distributed import Client, KilledWorker, LocalCluster, wait
     except ImportError as error:
         raise UsageError("--cluster needs the extra: pip install 'kiboko[cluster]'") from error
+    from asyncio import CancelledError
+
     with contextlib.ExitStack() as stack:
         if address == "local" or address.startswith("local:"):
             count = address.partition(":")[2] or str(os.cpu_count() or 1)
@@ -160,19 +190,28 @@ def cluster_outcomes(job: Job[T_co], pieces: Sequence[Piece], address: str) -> I
         def submit(piece: Piece) -> Any:
             return client.submit(_work_remotely, sent, piece, pure=False, retries=_RETRIES)
 
-        def result(future: Any) -> Any:
+        @contextlib.contextmanager
+        def reached() -> Iterator[None]:
             try:
-                found = future.result()
+                yield
             except KilledWorker as error:
                 raise EnvironmentFailure(f"workers died of one piece again and again: {error}") from error
-            except (OSError, TimeoutError) as error:
+            except (OSError, TimeoutError, CancelledError) as error:
                 raise EnvironmentFailure(f"the cluster at {client.scheduler.address} is lost: {error}") from error
+
+        def done(waiting: Iterable[Any]) -> Any:
+            with reached(), client.as_current():
+                return wait(waiting, return_when="FIRST_COMPLETED").done
+
+        def result(future: Any) -> Any:
+            with reached():
+                found = future.result()
             if isinstance(found, KibokoError):
                 raise found
             return found
 
         workers = len(client.scheduler_info()["workers"]) or 1
-        yield from _in_order(pieces, submit, result, 2 * _AHEAD * workers)
+        yield from _in_order(pieces, submit, done, result, 2 * _AHEAD * workers, taken)
 
 
 def _kept(blob: bytes) -> bytes:

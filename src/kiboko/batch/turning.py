@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from kiboko.batch.accounts import Accounts
+from kiboko.batch.confirming import flow_records
 from kiboko.batch.piecework import outcomes
 from kiboko.core.evidence.turning import Turned, Turning
 from kiboko.core.memory import without_garbage
@@ -75,7 +76,7 @@ def turned_by(
         left_out += outcome.left_out
     told += accounts.sentences()
     if left_out:
-        told.append(f"{left_out:,} flow records are not of the time asked for, and left out")
+        told.append(f"{flow_records(left_out, 'is', 'are')} not of the time asked for, and left out")
     if found.untold:
         told.append(
             f"of {found.untold:,} flow records it is not told what the change does: their sender stands behind"

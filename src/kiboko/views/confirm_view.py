@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import os
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -12,6 +13,7 @@ from kiboko.core.evidence.causes import Cause, Causes
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE
 from kiboko.core.evidence.coverage import Coverage
 from kiboko.core.evidence.finding_groups import FindingGroup
+from kiboko.core.evidence.finding_rows import FindingRows
 from kiboko.core.evidence.gathering import Gathered, Gatherer
 from kiboko.core.evidence.side_by_side import Side, side_by_side
 from kiboko.core.evidence.summary import Summary
@@ -19,7 +21,7 @@ from kiboko.core.records.records import FlowRecord
 from kiboko.views.check_view import decider_json, decider_text
 from kiboko.views.coverage_view import coverage_json, show_coverage
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted, iso, streamed
+from kiboko.views.text import counted, iso, row_texts, streamed
 
 _ORDER = (LEAK, BREAK, UNSURE, AGREE)
 _MEANING = {
@@ -32,6 +34,8 @@ _MOST_CAUSES = 2
 _FEW = 30
 """As many pairs of one status are shown one by one."""
 _IN_FULL = 5
+_PIECE_ROWS, _FEW_PIECES = 500, 4
+"""So many rows are written at a time, and fewer pieces than that sooner than processes are started."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -246,15 +250,44 @@ def confirm_json(
 def confirm_json_text(
     summary: Summary, causes: Causes, caveats: list[str], coverage: Coverage | None = None
 ) -> Iterator[str]:
-    """The report as `confirm/1`, as text in pieces: of a large log the rows are very many, and no walk is kept that was
-    written."""
-    return streamed(_around(summary, causes, caveats, coverage), "rows", _rows_forgotten(summary, causes))
+    """The report as `confirm/1`, as text in pieces: of a large log the rows are very many. No walk is kept that was
+    written, and as many processes as there are processors make them."""
+    return streamed(_around(summary, causes, caveats, coverage), "rows", _texts_of(summary.rows(), causes))
 
 
-def _rows_forgotten(summary: Summary, causes: Causes) -> Iterator[dict[str, Any]]:
-    for group in summary.rows():
-        yield _row_json(group, causes.of(group))
-        group.forget()
+def _texts_of(rows: FindingRows, causes: Causes) -> Iterator[str]:
+    job = _RowTexts(rows, causes)
+    pieces = [range(at, min(at + _PIECE_ROWS, len(rows))) for at in range(0, len(rows), _PIECE_ROWS)]
+    workers = os.cpu_count() or 1
+    # Processes that are forked off share the rows, which cannot be sent elsewhere.
+    if workers == 1 or os.name != "posix" or len(pieces) < _FEW_PIECES:
+        return map(job.text, pieces)
+    from kiboko.batch.piecework import shared_out  # which reads logs: not everybody pays for that
+
+    return shared_out(job, pieces, workers)
+
+
+@dataclass(frozen=True, slots=True)
+class _RowTexts:
+    """Makes the text of some groups at a time."""
+
+    rows: FindingRows
+    causes: Causes
+
+    def start(self) -> Callable[[range], str]:
+        """What does it in another process."""
+        return self.text
+
+    def text(self, places: range) -> str:
+        """The text of the groups at some places."""
+
+        def each() -> Iterator[dict[str, Any]]:
+            for place in places:
+                group = self.rows[place]
+                yield _row_json(group, self.causes.of(group))
+                group.forget()
+
+        return row_texts(each())
 
 
 def _around(summary: Summary, causes: Causes, caveats: list[str], coverage: Coverage | None) -> dict[str, Any]:

@@ -37,13 +37,18 @@ def iso(moment: datetime | None) -> str | None:
     return moment.isoformat(timespec="milliseconds").replace("+00:00", "Z") if moment is not None else None
 
 
-def streamed(values: dict[str, Any], key: str, rows: Iterable[dict[str, Any]]) -> Iterator[str]:
-    """A JSON object as text in pieces, of which the list `key`, empty in `values`, is made a row at a time: the same
-    text as of the whole, without the whole ever being there."""
+def streamed(values: dict[str, Any], key: str, rows: Iterable[str]) -> Iterator[str]:
+    """A JSON object as text in pieces, of which the list `key`, empty in `values`, is made of texts of rows
+    (`row_texts`): the same text as of the whole, without the whole ever being there."""
     before, after = json.dumps(values, indent=1).split(f'\n "{key}": []', 1)
     yield f'{before}\n "{key}": ['
     lead = "\n"
-    for row in rows:
-        yield lead + textwrap.indent(json.dumps(row, indent=1), "  ")
+    for text in rows:
+        yield lead + text
         lead = ",\n"
     yield ("\n ]" if lead != "\n" else "]") + after + "\n"
+
+
+def row_texts(rows: Iterable[dict[str, Any]]) -> str:
+    """Some rows of a list of a JSON object, as text."""
+    return ",\n".join(textwrap.indent(json.dumps(row, indent=1), "  ") for row in rows)

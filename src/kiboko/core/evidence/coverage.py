@@ -135,8 +135,8 @@ class Coverage:
     def _totals(self, table: FlowTable) -> None:
         """How many records each point took, and from when to when."""
         groups = distinct(table.point) if len(table.points) > 1 else Distinct(table.point, np.zeros(1, dtype=np.int64))
-        sums = (groups.counts().tolist(), groups.least(table.start, int(NO_TIME)), groups.most(table.last()))
-        for row, count, first, last in zip(groups.first.tolist(), *sums, strict=True):
+        sums = (groups.first, groups.counts(), groups.least(table.start, int(NO_TIME)), groups.most(table.last()))
+        for row, count, first, last in zip(*(column.tolist() for column in sums), strict=True):
             known = self._point(table.points[table.point[row]])
             if known is not None:
                 known[0].add(count, 0, 0, first, last)

@@ -50,6 +50,8 @@ _ICMP_ERRORS = {ICMP: (3, 4, 5, 11, 12), ICMP6: (1, 2, 3, 4)}
 """ICMP messages that speak of another packet (RFC 792, RFC 4443)."""
 _MOST_CLASSES = 1_000_000
 _MOST_EXACT = 20_000
+_MOST_COUNTED = 1 << 56
+"""As many packets or octets are counted of one tally: more are no measurement, and many such still add up."""
 _MOST_BEHIND = 256
 """As many senders as are looked at behind one shared address."""
 Rows = NDArray[np.int64]
@@ -280,7 +282,8 @@ class Evaluator:
         part = table.taken(together)
 
         def total(values: NDArray[np.int64]) -> Rows:
-            return np.array(groups.sums(values), dtype=np.int64)
+            found: Rows = np.minimum(groups.sums(values), _MOST_COUNTED).astype(np.int64)
+            return found
 
         return Tallies(
             tuple(self._concluded[each] for each in conclusions.tolist()), conclusion_of, table.taken(first), sources,
@@ -289,8 +292,8 @@ class Evaluator:
             total(is_first.astype(np.int64)), groups.counts(), total(is_reply.astype(np.int64)),
             total(part.packets * weight), total(part.octets * weight), total(part.packets * of_replies),
             total(part.octets * of_replies),
-            np.array(groups.least(part.start, int(NO_TIME)), dtype=np.int64),
-            np.array(groups.most(part.last()), dtype=np.int64),
+            groups.least(part.start, int(NO_TIME)),
+            groups.most(part.last()),
         )  # fmt: skip
 
     def _addresses_of(

@@ -65,7 +65,7 @@ class GroupColumns:
 def merged(parts: list[GroupColumns]) -> GroupColumns:
     """Several of them as one, each key once."""
     if len(parts) == 1:
-        return parts[0]
+        return parts[0].by_key()
     return GroupColumns(
         *(
             np.concatenate([getattr(part, name) for part in parts], axis=1)

@@ -64,10 +64,10 @@ class RuleUsage:
         for numbers, amounts in ((met.request, requests), (met.reply, replies)):
             row, column = np.nonzero((numbers != NONE) & (amounts[0] > 0)[:, np.newaxis])
             groups = distinct(numbers[row, column])
-            sums = (groups.sums(each[row]) for each in amounts)
-            spans = groups.least(tallies.first[row], int(NO_TIME)), groups.most(tallies.last[row])
-            keys = numbers[row, column][groups.first].tolist()
-            for number, records, packets, octets, first, last in zip(keys, *sums, *spans, strict=True):
+            columns = [numbers[row, column][groups.first], *(groups.sums(each[row]) for each in amounts),
+                       groups.least(tallies.first[row], int(NO_TIME)), groups.most(tallies.last[row])]  # fmt: skip
+            listed = zip(*(each.tolist() for each in columns), strict=True)
+            for number, records, packets, octets, first, last in listed:
                 self.hits.setdefault(met.keys[number], Sum()).add(records, packets, octets, first, last)
 
     def merge(self, other: RuleUsage) -> None:

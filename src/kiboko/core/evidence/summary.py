@@ -34,7 +34,7 @@ Settle = Callable[[Conclusion, FlowAsked], Finding]
 """What finds the walk of what was asked."""
 _Key = tuple[object, ...]
 Rows = NDArray[np.int64]
-_FEW_WAITING = 200_000
+_FEW_WAITING = 600_000
 _RANK = {LEAK: 0, BREAK: 1, UNSURE: 2, AGREE: 3}
 
 
@@ -81,6 +81,10 @@ class _Source:
         return self.tallies.flow(place)
 
 
+Counted = tuple[GroupColumns, _Source | None]
+"""Tallies as rows of groups, and where their examples are."""
+
+
 @dataclass(slots=True)
 class Summary:
     """All findings of a run. Memory grows with the groups, not with the records.
@@ -103,6 +107,8 @@ class Summary:
     """Groups that something may still be added to one by one, by what tells them apart."""
     _gathered: list[GroupColumns] = field(default_factory=list)
     """Groups of flow records that were taken in at once: no object is made of them before it is looked at."""
+    _is_apart: bool = True
+    """Whether no two rows of what was taken in at once are of one group."""
     _origins: list[Origin] = field(default_factory=list)
     """Where the examples of those are."""
     _names: list[str] = field(default_factory=list)
@@ -131,12 +137,12 @@ class Summary:
         """What was taken in at once, each group in one row."""
         if not self._gathered:
             return GroupColumns.none()
-        if len(self._gathered) > 1:
+        if not self._is_apart:
             together = merged(self._gathered)
             used, places = np.unique(together.example[0], return_inverse=True)
             self._origins = [self._origins[number] for number in used.tolist()]
             together.example[0] = places.reshape(-1)
-            self._gathered = [together]
+            self._gathered, self._is_apart = [together], True
         return self._gathered[0]
 
     def _made(self, columns: GroupColumns, origins: list[Origin], row: int) -> FindingGroup:
@@ -189,12 +195,19 @@ class Summary:
         """How many records and probes there are in all."""
         return self.totals.total() + self.as_far_as_seen
 
-    def gather(self, tallies: Tallies, settle: Settle, lines_before: int = 0) -> None:
-        """Take in many tallies at once, of records that stand `lines_before` lines further down in their file."""
-        columns = self._columns(tallies, settle, lines_before, 1)
-        if not len(columns):
+    def counted(self, tallies: Tallies, settle: Settle) -> Counted:
+        """Count tallies among the totals, in whatever order they come; their groups, for `gather`."""
+        return self._columns(tallies, settle, 1)
+
+    def gather(self, counted: Counted, lines_before: int = 0) -> None:
+        """Take in what was counted at once, of records that stand `lines_before` lines further down in their file."""
+        columns, source = counted
+        if source is None:
             return
+        columns.example[0] = len(self._origins)
+        self._origins.append(dataclasses.replace(source, lines_before=lines_before))
         self._gathered.append(columns)
+        self._is_apart = False
         if len(self._gathered) > 1 and sum(map(len, self._gathered[1:])) > max(_FEW_WAITING, len(self._gathered[0])):
             self._all_gathered()
 
@@ -205,30 +218,31 @@ class Summary:
         are of, with how many records of each and the place of the first tally."""
         sign = -1 if taken_back else 1
         groups = self.groups
-        columns = self._columns(tallies, settle, lines_before, sign)
+        columns, source = self._columns(tallies, settle, sign)
+        self._origins = [dataclasses.replace(source, lines_before=lines_before)] if source is not None else []
         met = [(group, sign * count, place) for group, count, place in self._take_rows(groups, columns)]
         self._origins = []
         return met
 
-    def _columns(self, tallies: Tallies, settle: Settle, lines_before: int, sign: int) -> GroupColumns:
-        """The tallies by group, counted among the totals."""
+    def _columns(self, tallies: Tallies, settle: Settle, sign: int) -> Counted:
+        """The tallies as rows of groups, counted among the totals."""
         for number, concluded in enumerate(tallies.concluded):
             self._count(concluded, sign * int(tallies.count[tallies.conclusion == number].sum()))
         self.conversations += sign * int(tallies.conversations.sum())
         self.replies += sign * int(tallies.replies.sum())
         numbers = [self._told_numbers(each) for each in tallies.concluded]
         if not len(tallies):
-            return GroupColumns.none()
+            return GroupColumns.none(), None
         own, alike = (np.array(each, dtype=np.int64)[tallies.conclusion] for each in zip(*numbers, strict=True))
-        self._origins.append(_Source(tallies, lines_before, settle))
         source, target = self._codes(tallies.sources), self._codes(tallies.targets)
         sums = (tallies.conversations, tallies.count, tallies.replies, tallies.packets, tallies.octets)
-        return GroupColumns(
+        columns = GroupColumns(
             np.stack([alike, source, target, tallies.alike[:, 0], tallies.alike[:, 1]]),
             np.stack([tallies.met[:, 0], tallies.first]), np.stack([tallies.met[:, 1], tallies.last]),
             sign * np.stack(sums),
-            np.stack([np.full(len(tallies), len(self._origins) - 1), np.arange(len(tallies)), own]),
-        ).by_key()  # fmt: skip
+            np.stack([np.zeros(len(tallies), dtype=np.int64), np.arange(len(tallies)), own]),
+        )  # fmt: skip
+        return columns, _Source(tallies, 0, settle)
 
     def _take_rows(
         self, groups: dict[_Key, FindingGroup], columns: GroupColumns

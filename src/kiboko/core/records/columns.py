@@ -15,7 +15,7 @@ _FEWEST_BITS = 10
 _FEW = 20_000
 _SMALL = 1 << 16
 _MULTIPLIERS = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0xD6E8FEB86659FD93, 0xA0761D6478BD642F)
-_EXACT = 1 << 53
+_EXACT, _LARGEST = 1 << 53, 1 << 63
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,29 +35,28 @@ class Distinct:
         """How many rows have each value, int64[k]."""
         return np.bincount(self.codes, minlength=len(self)).astype(np.int64)
 
-    def sums(self, values: NDArray[np.int64]) -> list[int]:
-        """What a column of counts comes to for each value, exactly."""
+    def sums(self, values: NDArray[np.int64]) -> NDArray[Any]:
+        """What a column of counts comes to for each value, exactly: int64[k], or whole numbers of any size (object[k])
+        where they might be too large for that."""
         if int(values.max(initial=0)) * len(values) < _EXACT:
-            whole = np.bincount(self.codes, weights=values, minlength=len(self))
-            return whole.astype(np.int64).tolist()  # type: ignore[no-any-return]
-        found = [0] * len(self)
-        for code, value in zip(self.codes.tolist(), values.tolist(), strict=True):
-            found[code] += value
+            return np.bincount(self.codes, weights=values, minlength=len(self)).astype(np.int64)
+        found = np.zeros(len(self), dtype=np.int64 if int(values.max()) * len(values) < _LARGEST else object)
+        np.add.at(found, self.codes, values.astype(found.dtype, copy=False))
         return found
 
-    def least(self, values: NDArray[np.int64], missing: int) -> list[int]:
-        """The least value of a column for each; `missing` stands for none, and for no value at all."""
+    def least(self, values: NDArray[np.int64], missing: int) -> NDArray[np.int64]:
+        """The least value of a column for each, int64[k]; `missing` stands for none, and for no value at all."""
         top = np.iinfo(np.int64).max
         found = np.full(len(self), top)
         known = np.where(values == missing, top, values) if missing in (values.min(initial=top), top) else values
         np.minimum.at(found, self.codes, known)
-        return [missing if each == top else each for each in found.tolist()]
+        return np.where(found == top, missing, found)
 
-    def most(self, values: NDArray[np.int64]) -> list[int]:
-        """The greatest value of a column for each."""
+    def most(self, values: NDArray[np.int64]) -> NDArray[np.int64]:
+        """The greatest value of a column for each, int64[k]."""
         found = np.full(len(self), np.iinfo(np.int64).min)
         np.maximum.at(found, self.codes, values)
-        return found.tolist()
+        return found
 
 
 def distinct(*columns: NDArray[Any]) -> Distinct:

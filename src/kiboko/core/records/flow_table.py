@@ -152,10 +152,11 @@ class FlowTable:
 def summed(groups: Distinct, table: FlowTable) -> Iterator[tuple[int, ...]]:
     """For each group of a table's records: its first row, how many there are, their packets and octets, and the first
     and last time among them in milliseconds since 1970."""
-    return zip(
-        groups.first.tolist(), groups.counts().tolist(), groups.sums(table.packets), groups.sums(table.octets),
-        groups.least(table.start, int(NO_TIME)), groups.most(table.last()), strict=True,
+    columns = (
+        groups.first, groups.counts(), groups.sums(table.packets), groups.sums(table.octets),
+        groups.least(table.start, int(NO_TIME)), groups.most(table.last()),
     )  # fmt: skip
+    return zip(*(column.tolist() for column in columns), strict=True)
 
 
 def joined(tables: Sequence[FlowTable]) -> FlowTable:

@@ -146,7 +146,7 @@ class Converter:
         further = np.ones(len(table), dtype=np.bool_)
         further[groups.first] = False
         _remark(table, further, "further parts of flows told before: joined with the first of each", rejects)
-        event = np.array(groups.most(table.event.astype(np.int64)), dtype=np.uint8)
+        event = groups.most(table.event.astype(np.int64)).astype(np.uint8)
         found = replace(table.taken(groups.first), event=event, **self._together(groups, table))
         if reverse is None:
             return found, None
@@ -156,7 +156,7 @@ class Converter:
         """What the parts of each flow come to."""
 
         def whole(values: NDArray[np.int64]) -> NDArray[np.int64]:
-            return np.array(groups.most(values) if self._totals else groups.sums(values), dtype=np.int64)
+            return groups.most(values) if self._totals else groups.sums(values)
 
         flags = np.full(len(groups), -1, dtype=np.int32)
         known = told.flags >= 0
@@ -164,8 +164,8 @@ class Converter:
         np.bitwise_or.at(flags, groups.codes[known], told.flags[known])
         return {
             "packets": whole(told.packets), "octets": whole(told.octets), "flags": flags,
-            "start": np.array(groups.least(told.start, int(NO_TIME)), dtype=np.int64),
-            "end": np.array(groups.most(told.end), dtype=np.int64),
+            "start": groups.least(told.start, int(NO_TIME)),
+            "end": groups.most(told.end),
         }  # fmt: skip
 
     def _mended(
