@@ -1,5 +1,6 @@
 """Clause S36 and everything that stands for more than one: exact rows, counts, classes."""
 
+import contextlib
 import os
 import random
 import unittest
@@ -10,6 +11,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import services_texts
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.queries.pair import ask
+from kiboko.core.reachability.grid import PairGrid
 from kiboko.core.reachability.sets import _outcome_key, ask_set
 from kiboko.core.walk.walk import Walker
 from tests.helpers import a_filter, base, load
@@ -190,9 +192,7 @@ class ByTables(Sets):
     """All of it again, with tables asked however few the ends are."""
 
     def setUp(self):
-        patch = mock.patch("kiboko.core.reachability.sets.FEW_WALKS", -1)
-        patch.start()
-        self.addCleanup(patch.stop)
+        self.enterContext(few(walks=-1, pairs=1 << 40))
 
     def test_services_are_told_apart_by_the_ports_that_replies_come_from(self):
         values = base()
@@ -220,12 +220,60 @@ class ByTables(Sets):
         ends = Ends(Walker(topology))
         services = resolve_service(service, topology.services)
         question = (ends, ends.resolve("any"), ends.resolve("any"), services, ports, None)
-        by_tables = cells_of(ask_set(*question))
-        with mock.patch("kiboko.core.reachability.sets.FEW_WALKS", 1 << 40):
+        with few(walks=1 << 40, pairs=1 << 40):
             by_walks = cells_of(ask_set(*question))
-        self.assertEqual(set(by_walks), set(by_tables))
-        for ends_of, outcomes in by_walks.items():
-            self.assertEqual(outcomes, by_tables[ends_of], ends_of)
+        for pairs in (1 << 40, 0):
+            with few(walks=-1, pairs=pairs):
+                by_tables = cells_of(ask_set(*question))
+            self.assertEqual(set(by_walks), set(by_tables))
+            for ends_of, outcomes in by_walks.items():
+                self.assertEqual(outcomes, by_tables[ends_of], ends_of)
+
+
+@contextlib.contextmanager
+def few(walks, pairs):
+    """So many walks are made rather than tables, and so many pairs asked about one by one."""
+    with (
+        mock.patch("kiboko.core.reachability.sets.FEW_WALKS", walks),
+        mock.patch("kiboko.core.reachability.sets._FEW_PAIRS", pairs),
+    ):
+        yield
+
+
+class ToldApart(Sets):
+    """All of it once more, with one pair asked for all that come to the same, however few the ends are."""
+
+    def setUp(self):
+        self.enterContext(few(walks=-1, pairs=0))
+
+    def test_most_pairs_of_a_large_network_are_not_asked_about(self):
+        """Of 40 × 40 pairs that differ in a few rules some are asked, and the answer is that of all of them."""
+        values = base()
+        values["groups"] = {"many": {"where": {"kind": "many"}}}
+        for index in range(40):
+            subnet, block = (("a1", "10.1.1"), ("a2", "10.1.2"), ("b1", "10.2.1"))[index % 3]
+            values["instances"][f"m{index}"] = {
+                "tags": {"kind": "many"},
+                "interfaces": [
+                    {"subnet": subnet, "addresses": [f"{block}.{100 + index}"], "filters": [f"f{index % 4}"]}
+                ],
+            }
+        for index in range(4):
+            values["filters"][f"f{index}"] = a_filter(
+                "instance", inbound=[{"action": "allow", "from": f"m{index}", "service": f"tcp/{port}"}
+                                     for port in range(20, 24 + index)],
+            )  # fmt: skip
+        topology = load(values)
+        ends = Ends(Walker(topology))
+        with mock.patch.object(PairGrid, "judged", autospec=True, side_effect=PairGrid.judged) as judged:
+            found = ask_set(ends, ends.resolve("many"), ends.resolve("many"), resolve_service("tcp/1-100", {}), None, 4)
+        self.assertLess(sum(len(call.args[1]) for call in judged.call_args_list), 300)
+        allowed = [row for row in found.rows if row.example.verdict == "allowed"]
+        cells = {(source.name, destination.name, port) for row in allowed for part in row.parts for source in part.sources
+                 for destination in part.destinations for port in range(1, 101) if 6 << 16 | port in part.services}  # fmt: skip
+        expected = {(f"m{one}", f"m{other}", port) for one in range(4) for other in range(40)
+                    for port in range(20, 24 + one) if other % 4 == one and other != one}  # fmt: skip
+        self.assertEqual(cells, expected)
 
 
 def cells_of(answer):

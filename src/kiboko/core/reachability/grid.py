@@ -28,6 +28,8 @@ from kiboko.core.tables.places import NONE
 from kiboko.core.walk.walk import Walk, Walker
 
 _MOST_FLOWS = 1 << 16
+_ByKey = dict[tuple[int, ...], list[RangeSet]]
+"""The services of each outcome, by what tells outcomes apart."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,21 +77,30 @@ class PairGrid:
         source = np.array([atom(pair.source.address) for pair in pairs], dtype=np.int32)
         target = np.array([atom(pair.target) for pair in pairs], dtype=np.int32)
         self._lay_out(source, target)
-        found: list[dict[tuple[int, ...], list[RangeSet]]] = [{} for _ in pairs]
+        found: list[list[_ByKey]] = [[] for _ in pairs]
         walks: dict[tuple[int, ...], Walk] = {}
         kinds = [_Kind(values, example) for values, example in alike_services(layout, services)]
         for about, (groups, rows) in enumerate(self._by_ports(pairs, kinds)):
             for place, (group, cells) in enumerate(groups):
                 self._ask(pairs, rows, source, target, group, cells, about * 8 + place, found, walks)
-        together: dict[tuple[int, ...], RangeSet] = {}  # most pairs come to the same of the same services
+        unions: dict[tuple[int, ...], RangeSet] = {}  # most outcomes are of the same kinds of services
 
         def union(met: list[RangeSet]) -> RangeSet:
             key = tuple(map(id, met))
-            if key not in together:
-                together[key] = RangeSet.of(pair for each in met for pair in each)
-            return together[key]
+            if key not in unions:
+                unions[key] = RangeSet.of(pair for each in met for pair in each)
+            return unions[key]
 
-        return [[PairOutcome(union(met), walks[key]) for key, met in by_key.items()] for by_key in found]
+        known: dict[tuple[int, ...], list[PairOutcome]] = {}
+        for parts in found:
+            key = tuple(map(id, parts))
+            if key not in known:
+                together: _ByKey = {}
+                for part in parts:
+                    for outcome, met in part.items():
+                        together.setdefault(outcome, []).extend(met)
+                known[key] = [PairOutcome(union(met), walks[outcome]) for outcome, met in together.items()]
+        return [known[tuple(map(id, parts))] for parts in found]
 
     def _lay_out(self, source: NDArray[np.int32], target: NDArray[np.int32]) -> None:
         """Have all ways, filters and listeners of some pairs there, before it is asked what nothing tells apart."""
@@ -130,7 +141,7 @@ class PairGrid:
         kinds: list[_Kind],
         cells: list[_Kind],
         about: int,
-        found: list[dict[tuple[int, ...], list[RangeSet]]],
+        found: list[list[_ByKey]],
         walks: dict[tuple[int, ...], Walk],
     ) -> None:
         step = max(1, _MOST_FLOWS // (len(kinds) * len(cells)))
@@ -154,14 +165,23 @@ class PairGrid:
                 if key[0] not in (_PAIR, _EACH) and key not in walks:
                     at_pair, at_kind = divmod(row, len(kinds))
                     walks[key] = self._walk(pairs[int(mine[at_pair])], kinds[at_kind])
-            for pair, numbers in zip(mine.tolist(), back.tolist(), strict=True):
-                for kind, number in zip(kinds, numbers, strict=True):
-                    key = names[number]
-                    if key[0] in (_PAIR, _EACH):
-                        key = (*key, pair, kind.example if key[0] == _EACH else NONE)
-                        if key not in walks:
-                            walks[key] = self._walk(pairs[pair], kind)
-                    found[pair].setdefault(key, []).append(kind.values)
+            alike: dict[bytes, _ByKey] = {}
+            for pair, numbers in zip(mine.tolist(), back, strict=True):
+                told = numbers.tobytes()
+                part = alike.get(told)
+                if part is None:
+                    part, is_own = {}, False
+                    for kind, number in zip(kinds, numbers.tolist(), strict=True):
+                        key = names[number]
+                        if key[0] in (_PAIR, _EACH):
+                            is_own = True
+                            key = (*key, pair, kind.example if key[0] == _EACH else NONE)
+                            if key not in walks:
+                                walks[key] = self._walk(pairs[pair], kind)
+                        part.setdefault(key, []).append(kind.values)
+                    if not is_own:
+                        alike[told] = part
+                found[pair].append(part)
 
     def _walk(self, pair: Pair, kind: _Kind) -> Walk:
         self.walks += 1

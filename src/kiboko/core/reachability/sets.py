@@ -6,6 +6,7 @@ service atom, by the one walk, and the outcome holds for all their members.
 
 from __future__ import annotations
 
+import itertools
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
@@ -22,6 +23,7 @@ from kiboko.core.walk.gates import Row
 from kiboko.core.walk.walk import ALLOWED, NOBODY_RECORDED, PARTLY, UNKNOWN, Walk
 
 if TYPE_CHECKING:
+    from kiboko.core.reachability.alike_classes import Places
     from kiboko.core.reachability.grid import PairGrid
 
 _MOST_CAVEATS = 12
@@ -36,6 +38,11 @@ class EndClass:
 
     kind: int
     members: list[Member] = field(default_factory=list)
+
+    @property
+    def count(self) -> int:
+        """How many ends they are."""
+        return sum(member.count for member in self.members)
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,11 +66,13 @@ class EndCount:
 
 @dataclass(frozen=True, slots=True)
 class Product:
-    """Every source with every destination on every service."""
+    """Every source with every destination on every service; `size` is how many pairs of ends there are, by which
+    products are ranked."""
 
     sources: tuple[Member, ...]
     destinations: tuple[Member, ...]
     services: RangeSet
+    size: int
 
     def source_texts(self) -> list[str]:
         """The sources: names, then what is left as blocks and ranges."""
@@ -72,11 +81,6 @@ class Product:
     def destination_texts(self) -> list[str]:
         """The destinations, likewise."""
         return member_texts(self.destinations)
-
-    @property
-    def size(self) -> int:
-        """By which products are ranked: how many pairs of ends there are."""
-        return sum(m.count for m in self.sources) * sum(m.count for m in self.destinations)
 
 
 @dataclass(frozen=True, slots=True)
@@ -184,9 +188,20 @@ def ask_set(
 
 OutcomeKey = tuple[object, ...]
 _RowKey = tuple[int, int | None, OutcomeKey]
-Cells = dict[int, dict[int, list[tuple[int, int]]]]
 FEW_WALKS = 400
 """As many walks as are sooner made than tables."""
+_FEW_PAIRS = 2_000
+"""As many pairs are sooner asked about one by one than told apart."""
+
+
+@dataclass(frozen=True, slots=True)
+class Cells:
+    """Services on which pairs of classes come to the same: `sources` and `destinations` are the classes of each pair,
+    all of one length."""
+
+    services: RangeSet
+    sources: Places
+    destinations: Places
 
 
 @dataclass(frozen=True, slots=True)
@@ -209,6 +224,16 @@ class _Meeting:
     outcomes: list[_Outcome]
 
 
+@dataclass(frozen=True, slots=True)
+class _Met:
+    """Pairs of classes that come to the same: one of them by family (0: it has none in common), and the classes of all
+    of them."""
+
+    by_family: dict[int, _Meeting]
+    sources: Places
+    destinations: Places
+
+
 class _SetQuestion:
     def __init__(self, ends: Ends, services: RangeSet, ports: RangeSet | None, family: int | None) -> None:
         self.ends = ends
@@ -222,9 +247,10 @@ class _SetQuestion:
             entry.instance for table in ends.topology.route_tables.values() for entry in table.entries if entry.instance
         }
         self.walks = 0
+        self.known: dict[RangeSet, RangeSet] = {}
         self.grid: PairGrid | None = None
         self.keys: dict[int, OutcomeKey] = {}
-        self.kept: list[Walk] = []
+        self.kept: list[object] = []
         self.left_out_outside = False
 
     def answer(self, sender: End, receiver: End) -> SetAnswer:
@@ -232,24 +258,27 @@ class _SetQuestion:
         self.receivers = [self.ends.topology.instances[name] for name in named]
         self.cuts = service_cuts(self.ends.walker.ground, self.receivers)
         sources, destinations = self.classes(sender), self.classes(receiver)
-        cells: dict[_RowKey, Cells] = defaultdict(lambda: defaultdict(lambda: defaultdict(list)))
+        cells: dict[_RowKey, list[Cells]] = defaultdict(list)
         examples: dict[_RowKey, tuple[Walk, tuple[str, str]]] = {}
         caveats: dict[str, None] = dict.fromkeys((*sender.caveats, *receiver.caveats))
-        for meetings in self.meetings(sources, destinations):
-            some = next(iter(meetings.values()))
-            i, j = some.source, some.destination
-            kind = max(sources[i].kind, destinations[j].kind)
-            for family, outcome in _by_family(meetings):
+        for met in self.meetings(sources, destinations):
+            some = next(iter(met.by_family.values()))
+            kind = max(sources[some.source].kind, destinations[some.destination].kind)
+            mine: dict[_RowKey, list[RangeSet]] = defaultdict(list)
+            for family, outcome in _by_family(met.by_family):
                 key = (kind, family, outcome.key)
-                cells[key][i][j].extend(outcome.services)
+                mine[key].append(outcome.services)
                 if key not in examples:
                     examples[key] = (outcome.walk, some.names)
                     caveats.update(dict.fromkeys(outcome.walk.caveats))
+            for key, services in mine.items():
+                cells[key].append(Cells(self.union(services), met.sources, met.destinations))
         if not cells:
             raise UsageError(self.nothing_left(sender, receiver))
         rows = []
-        for key, by_source in cells.items():
-            parts = sorted(_products(by_source, sources, destinations), key=lambda part: -part.size)
+        counted = [[(each.members, each.count) for each in side] for side in (sources, destinations)]
+        for key, alike in cells.items():
+            parts = sorted(_products(alike, *counted), key=lambda part: -part.size)
             rows.append(SetRow(tuple(parts), *examples[key], family=key[1], kind=key[0]))
         first = (ALLOWED, PARTLY, UNKNOWN) if sender.is_outside or receiver.is_outside else ()
         rows.sort(key=lambda row: (row.kind, *_rank(row.example.verdict, first), -sum(p.size for p in row.parts)))
@@ -269,6 +298,11 @@ class _SetQuestion:
             self.walks,
             tuple(told),
         )
+
+    def union(self, services: list[RangeSet]) -> RangeSet:
+        """All of some services; the same value for equal ones."""
+        found = services[0] if len(services) == 1 else RangeSet.of(pair for each in services for pair in each)
+        return self.known.setdefault(found, found)
 
     def nothing_left(self, sender: End, receiver: End) -> str:
         if self.left_out_outside:
@@ -329,25 +363,45 @@ class _SetQuestion:
 
     # Outcomes.
 
-    def meetings(self, sources: list[EndClass], destinations: list[EndClass]) -> list[dict[int, _Meeting]]:
-        """Every pair of classes that can meet, by family (0: they have none in common), with all outcomes."""
-        found: list[dict[int, _Meeting]] = []
+    def meetings(self, sources: list[EndClass], destinations: list[EndClass]) -> list[_Met]:
+        """Every pair of classes that can meet, with all outcomes, in the order of the pairs; pairs that come to the
+        same by the same rules may stand together, behind the first of them."""
+        found: list[_Met] = []
         asked: dict[int, list[_Meeting]] = {family: [] for family in self.families}
-        for i, source in enumerate(sources):
-            for j, destination in enumerate(destinations):
-                chosen = _representatives(source, destination)
-                if chosen is None:
-                    continue
-                met = self.met(i, j, chosen)
-                if met:
-                    found.append(met)
-                    for family, meeting in met.items():
-                        if family:
-                            asked[family].append(meeting)
+        for first, others in self.alike(sources, destinations):
+            chosen = _representatives(sources[first[0]], destinations[first[1]])
+            if chosen is None:
+                continue
+            by_family = self.met(*first, chosen)
+            if by_family:
+                found.append(_Met(by_family, *others))
+                for family, meeting in by_family.items():
+                    if family:
+                        asked[family].append(meeting)
         for family, meetings in asked.items():
             if meetings:
                 self.judge(meetings, services_for(self.services, family))
         return found
+
+    def alike(
+        self, sources: list[EndClass], destinations: list[EndClass]
+    ) -> Iterator[tuple[tuple[int, int], tuple[Places, Places]]]:
+        """Pairs of classes, each alone or with all that come to the same; by the first of them."""
+        if len(sources) * len(destinations) < _FEW_PAIRS:
+            for i, j in itertools.product(range(len(sources)), range(len(destinations))):
+                yield (i, j), ((i,), (j,))
+            return
+        from kiboko.core.reachability.alike_classes import alike_classes
+
+        yield from alike_classes(self.pair_grid(), sources, destinations, self.families, self.services)
+
+    def pair_grid(self) -> PairGrid:
+        """What judges many pairs."""
+        from kiboko.core.reachability.grid import PairGrid  # few ends are asked about without NumPy
+
+        if self.grid is None:
+            self.grid = PairGrid(self.ends.walker, self.ports, self.receivers)
+        return self.grid
 
     def met(self, i: int, j: int, chosen: tuple[Member, Member]) -> dict[int, _Meeting]:
         names = (chosen[0].name, chosen[1].name)
@@ -375,19 +429,22 @@ class _SetQuestion:
             for meeting in meetings:
                 meeting.outcomes.extend(self.walked(meeting, atoms))
             return
-        from kiboko.core.reachability.grid import PairGrid  # few ends are asked about without NumPy
-
-        if self.grid is None:
-            self.grid = PairGrid(self.ends.walker, self.ports, self.receivers)
+        grid = self.pair_grid()
         pairs = [meeting.pair for meeting in meetings if meeting.pair is not None]
-        for meeting, judged in zip(meetings, self.grid.judged(pairs, services), strict=True):
-            for each in judged:
-                key = self.keys.get(id(each.walk))
-                if key is None:
-                    key = self.keys[id(each.walk)] = _outcome_key(each.walk)
-                    self.kept.append(each.walk)
-                meeting.outcomes.append(_Outcome(each.services, key, each.walk))
-        self.walks = self.grid.walks
+        made: dict[int, list[_Outcome]] = {}  # pairs that come to the same share the list of what that is
+        for meeting, judged in zip(meetings, grid.judged(pairs, services), strict=True):
+            if id(judged) not in made:
+                made[id(judged)] = [_Outcome(each.services, self.key_of(each.walk), each.walk) for each in judged]
+                self.kept.append(judged)
+            meeting.outcomes.extend(made[id(judged)])
+        self.walks = grid.walks
+
+    def key_of(self, walk: Walk) -> OutcomeKey:
+        """The outcome key of a walk, made once."""
+        if id(walk) not in self.keys:
+            self.keys[id(walk)] = _outcome_key(walk)
+            self.kept.append(walk)
+        return self.keys[id(walk)]
 
     def walked(self, meeting: _Meeting, atoms: list[tuple[int, int]]) -> Iterable[_Outcome]:
         """The walk of every service atom for one pair."""
@@ -487,17 +544,37 @@ def _why(decider: Row) -> OutcomeKey:
     return why
 
 
-def _products(by_source: Cells, sources: list[EndClass], destinations: list[EndClass]) -> Iterable[Product]:
+_Counted = list[tuple[list[Member], int]]
+"""The members of classes, and how many ends they are."""
+
+
+def _products(alike: list[Cells], sources: _Counted, destinations: _Counted) -> Iterable[Product]:
     """The cells of one outcome as few products of sources, destinations and services."""
-    alike: dict[frozenset[tuple[int, RangeSet]], list[int]] = defaultdict(list)
-    for i, by_destination in by_source.items():
-        shape = frozenset((j, RangeSet.of(ranges)) for j, ranges in by_destination.items())
-        alike[shape].append(i)
-    for shape, group in alike.items():
-        by_services: dict[RangeSet, list[int]] = defaultdict(list)
-        for j, services in shape:
-            by_services[services].append(j)
-        for services, targets in by_services.items():
-            members = tuple(member for i in group for member in sources[i].members)
-            others = tuple(member for j in sorted(targets) for member in destinations[j].members)
-            yield Product(members, others, services)
+    if sum(len(cells.sources) for cells in alike) < _FEW_PAIRS:
+        shapes = _shapes(alike)
+    else:
+        from kiboko.core.reachability.alike_classes import shapes_of
+
+        shapes = shapes_of(alike)
+    for services, group, targets in shapes:
+        members = tuple(member for i in group for member in sources[i][0])
+        others = tuple(member for j in targets for member in destinations[j][0])
+        size = sum(sources[i][1] for i in group) * sum(destinations[j][1] for j in targets)
+        yield Product(members, others, services, size)
+
+
+Shape = tuple[RangeSet, list[int], list[int]]
+"""Sources that on some services come to the same with the same destinations, and these; ascending."""
+
+
+def _shapes(alike: list[Cells]) -> Iterable[Shape]:
+    """The sources of some cells, by services, those together that have the same destinations."""
+    by_source: dict[tuple[RangeSet, int], list[int]] = defaultdict(list)
+    for cells in alike:
+        for i, j in zip(cells.sources, cells.destinations, strict=True):
+            by_source[cells.services, i].append(j)
+    groups: dict[tuple[RangeSet, tuple[int, ...]], list[int]] = defaultdict(list)
+    for services, i in sorted(by_source, key=lambda cell: cell[1]):
+        groups[services, tuple(sorted(by_source[services, i]))].append(i)
+    for (services, targets), group in groups.items():
+        yield services, group, list(targets)

@@ -6,6 +6,7 @@ Pairs of places between which ways have the same gates are judged as one block (
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from copy import copy
 from dataclasses import dataclass
@@ -19,6 +20,7 @@ from kiboko.core.header.services import TCP, Service
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import Ends, Member, services_for
+from kiboko.core.reachability.pair_blocks import PairBlocks, Senders
 from kiboko.core.tables.boxes import DESTINATIONS, SOURCES
 from kiboko.core.tables.cuts import NO_EDGES, Edges
 from kiboko.core.tables.kinds import Kinds
@@ -30,10 +32,6 @@ from kiboko.core.walk.walk import Walker
 
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
-_MOST_WORDS = 1 << 18
-"""As many words of one gate as fit beside the others into a processor's cache."""
-_MOST_PAIRS = 1 << 22
-"""As many pairs are told apart at once."""
 _ANY_TCP = Service(TCP, 1)
 _NOWHERE: frozenset[int] = frozenset()
 RECORDED, NOBODY, OUTSIDE = 0, 1, 2
@@ -125,7 +123,7 @@ class Space:
         self._subnets = {name: number for number, name in enumerate(topology.subnets)}
         self._judges: dict[int, tuple[Kinds, PairWords]] = {}
         self._like: Space | None = None
-        self._sent: tuple[Sequence[SpaceEnd], list[_Senders]] | None = None
+        self._sent: tuple[Sequence[SpaceEnd], list[Senders]] | None = None
 
     def of_changed(self, ends: Ends, changed: Collection[str]) -> Space:
         """The space of a network that differs in the rules of some filters alone, which shares what the change leaves
@@ -242,18 +240,28 @@ class Space:
             targets = np.array([self.target(each, sent.outside) for each in to], dtype=np.int64)
             layout.listening_at(targets.astype(np.int32))
             several = np.array([each.is_several for each in to], dtype=np.bool_)
-            yield from _Pairs(self, judge, sent, theirs, Side.of(layout, targets), several, with_single).blocks()
+            made = functools.partial(judge.judge, with_single=with_single)
+            pairs = PairBlocks(layout, made, judge.width, sent, theirs, Side.of(layout, targets), several)
+            yield from (Block(*each) for each in pairs.blocks())
 
-    def _by_outside(self, senders: Sequence[SpaceEnd]) -> list[_Senders]:
+    def _by_outside(self, senders: Sequence[SpaceEnd]) -> list[Senders]:
         """Senders that are all within, or all of one outside; they are mostly asked about with many parts of the
         receivers, one after the other."""
         if self._sent is None or self._sent[0] is not senders:
             by_outside: dict[str | None, list[int]] = {}
             for row, each in enumerate(senders):
                 by_outside.setdefault(each.outside, []).append(row)
-            made = [_Senders.of(self.layout, senders, outside, rows) for outside, rows in by_outside.items()]
+            made = [self._senders(senders, outside, rows) for outside, rows in by_outside.items()]
             self._sent = senders, made
         return self._sent[1]
+
+    def _senders(self, senders: Sequence[SpaceEnd], outside: str | None, rows: Sequence[int]) -> Senders:
+        mine = [senders[row] for row in rows]
+        choosy = [(at, each.only, each.elsewhere) for at, each in enumerate(mine)
+                  if each.only != NONE or each.elsewhere]  # fmt: skip
+        atoms = np.array([each.atom for each in mine], dtype=np.int64)
+        several = np.array([each.is_several for each in mine], dtype=np.bool_)
+        return Senders.of(self.layout, outside, np.array(rows, dtype=np.int64), atoms, several, choosy)
 
     def target(self, receiver: SpaceEnd, outside: str | None) -> int:
         """The address that a receiver is sent to at (clause S1); of several that nothing tells apart the last one."""
@@ -279,105 +287,3 @@ def _line_of(walker: Walker, cuts: Iterable[Address]) -> AddressLine:
         if block.last > block.value
     ]
     return AddressLine(walker.ground, (*halves, *cuts))
-
-
-@dataclass(frozen=True, slots=True)
-class _Senders:
-    """Senders that are all outside at one place, or all within: their `rows` among those asked about, what they are by
-    atoms, the rows of each place, which of them stand for several ends, and those that do not send everywhere (clause
-    S3) with the subnet that they send to alone and those that they do not send to."""
-
-    outside: str | None
-    rows: Rows
-    own: Side
-    by_place: list[Rows]
-    several: Truths
-    choosy: list[tuple[int, int, frozenset[int]]]
-
-    @classmethod
-    def of(cls, layout: GateLayout, senders: Sequence[SpaceEnd], outside: str | None, rows: Sequence[int]) -> _Senders:
-        """Some of the senders that are asked about."""
-        mine = [senders[row] for row in rows]
-        own = Side.of(layout, np.array([each.atom for each in mine], dtype=np.int64))
-        choosy = [(at, each.only, each.elsewhere) for at, each in enumerate(mine)
-                  if each.only != NONE or each.elsewhere]  # fmt: skip
-        several = np.array([each.is_several for each in mine], dtype=np.bool_)
-        return cls(outside, np.array(rows, dtype=np.int64), own, _groups(own.place), several, choosy)
-
-
-class _Pairs:
-    """The pairs of such senders with some receivers: `theirs` their rows among those asked about, `to` what they are,
-    `several` which of them stand for several ends."""
-
-    def __init__(
-        self, space: Space, judge: PairWords, sent: _Senders, theirs: Rows, to: Side, several: Truths,
-        with_single: bool,
-    ) -> None:  # fmt: skip
-        self._space, self._judge, self._sent = space, judge, sent
-        self._theirs, self._to, self._several = theirs, to, several
-        self._with_single = with_single
-
-    def blocks(self) -> Iterator[Block]:
-        """The receivers of each place with the senders of all places from which the way to it has the same gates."""
-        step = max(1, _MOST_PAIRS // max(1, len(self._sent.rows)))
-        for columns in _groups(self._to.place):
-            for at in range(0, len(columns), step):
-                yield from self._to_place(columns[at : at + step])
-
-    def _to_place(self, columns: Rows) -> Iterator[Block]:
-        own, to = self._sent.own, self._to.taken(columns)
-        alone = (own.machine[None, :] == to.machine[:, None]) & (own.machine != NONE)[None, :]
-        # Of one atom there is a pair where it stands for more than one address.
-        several = self._sent.several[None, :] | self._several[columns][:, None]
-        there = ~(alone | ((own.own[None, :] == to.own[:, None]) & ~several))
-        self._forbid(there, to)
-        same = (own.subnet[None, :] == to.subnet[:, None]) & (own.subnet != NONE)[None, :]
-        near, same = same & there, there & ~same
-        yield from self._alike(self._sent.by_place, columns, same)
-        for subnet in np.unique(own.subnet[near.any(axis=0)]).tolist():
-            mine, far = own.subnet == subnet, np.flatnonzero(to.subnet == subnet)
-            yield from self._alike([rows[mine[rows]] for rows in self._sent.by_place], columns[far], near[far])
-
-    def _forbid(self, there: Truths, to: Side) -> None:
-        """Take out the pairs of machines of several interfaces that send by another of them (clause S3)."""
-        for row, only, elsewhere in self._sent.choosy:
-            there[:, row] &= to.subnet == only if only != NONE else ~np.isin(to.subnet, list(elsewhere))
-
-    def _alike(self, by_place: Sequence[Rows], columns: Rows, there: Truths) -> Iterator[Block]:
-        """The senders of some places with the receivers of one, of which `there` bool[receivers, all senders] tells
-        which pairs there are: those whose ways have the same gates together."""
-        layout = self._space.layout
-        together: dict[int, tuple[int, list[Rows]]] = {}
-        for rows in by_place:
-            met = there[:, rows]
-            if met.any():
-                way = self._way(rows, columns, met)
-                together.setdefault(layout.alike(way), (way, []))[1].append(rows)
-        for way, groups in together.values():
-            rows = np.sort(np.concatenate(groups))
-            own = self._sent.own.taken(rows)
-            step = max(1, _MOST_WORDS // (max(1, self._judge.width) * len(rows)))
-            for at in range(0, len(columns), step):
-                some = columns[at : at + step]
-                met = there[at : at + step, rows]
-                if met.any():
-                    outcome = self._judge.judge(way, own, self._to.taken(some), self._with_single)
-                    yield Block(self._sent.rows[rows], self._theirs[some], met, outcome)
-
-    def _way(self, rows: Rows, columns: Rows, there: Truths) -> int:
-        """The way of the senders of one place to the receivers of another, by a pair that there is."""
-        layout = self._space.layout
-        column, row = divmod(int(there.argmax()), there.shape[1])
-        target = int(self._to.sent_to[columns[column]])
-        sender = layout.end(int(self._sent.own.sent_to[rows[row]]))
-        receiver = layout.end(target)
-        if sender.own == receiver.own:
-            return layout.way_within(receiver)
-        return layout.way_between(sender, target, receiver)
-
-
-def _groups(values: Rows) -> list[Rows]:
-    """The places of equal values, for each value."""
-    order = np.argsort(values, kind="stable")
-    bounds = np.flatnonzero(np.diff(values[order])) + 1
-    return np.split(order, bounds)

@@ -19,10 +19,13 @@ from kiboko.core.tables.layout import HOST, INTERFACE, LIST, LISTENER, SETTLED, 
 from kiboko.core.tables.listeners import TAKEN
 from kiboko.core.tables.places import NONE
 from kiboko.core.tables.rule_words import RuleWords
+from kiboko.core.tables.traces import Marks, Trace
 from kiboko.core.tables.ways import CONSTANT, FIXED, OWN, PUBLIC, RECEIVER, SENDER, SENT_TO
 
 Rows = NDArray[np.int64]
 _HOST_GATES = ("host-out", "host-in")
+_SORTS, _RESET = 64, 63
+"""Room for the kinds of gates at each place of a way; what becomes of resets is noted as one more of them."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,13 +76,16 @@ class PairWords:
     kinds : the kinds of traffic
     """
 
-    def __init__(self, layout: GateLayout, kinds: Kinds) -> None:
+    def __init__(self, layout: GateLayout, kinds: Kinds, with_traces: bool = False) -> None:
+        """`with_traces`: `trace` will be asked for."""
         self._layout, self._kinds = layout, kinds
-        self._rules = RuleWords(layout, kinds, False), RuleWords(layout, kinds, True)
+        self._rules = RuleWords(layout, kinds, False, with_traces), RuleWords(layout, kinds, True, with_traces)
         self._none = np.zeros((1, 1, kinds.words), dtype=np.uint64)
         self._every = kinds.every[None, None]
         self.width = kinds.words
         """How many words there are for each pair."""
+        self.tcp = kinds.packed(np.array([kind.service >> 16 == TCP for kind in kinds.kinds], dtype=np.bool_))
+        """The kinds that are of TCP."""
         self._listened: dict[int, Words] = {}
         self._kernel: dict[tuple[object, ...], tuple[Words, Words]] = {}
 
@@ -93,6 +99,13 @@ class PairWords:
         """What becomes of all kinds between some ends, all of one way and no two of one machine; `with_single` also
         what one gate alone stops."""
         return _Block(self, way, senders, receivers, with_single).outcome()
+
+    def trace(self, way: int, senders: Side, receivers: Side) -> Trace:
+        """What tells apart pairs of some ends, all of one way and no two of one machine."""
+        block = _Block(self, way, senders, receivers, False)
+        block.trace = Trace(block.shape, self._every, len(self._kinds) > len(self._kinds.services))
+        block.outcome()
+        return block.trace
 
     def words_of(self, chosen: bool | np.bool_) -> Words:
         """All kinds or none."""
@@ -115,13 +128,18 @@ class _Block:
         self._judge, self._layout, self._kinds = judge, judge._layout, judge._kinds
         self._way = way
         self._sides = {SENDER: senders, RECEIVER: receivers}
-        self._shape = (len(receivers), len(senders), self._kinds.words)
+        self.shape = (len(receivers), len(senders), self._kinds.words)
         self._kept: list[Words] = []
         self._back = judge._none
         self._is_reply = self._keeps = self._is_let_back = False
         # Of a set of `any` filters: what any of them matched so far, and what of it leaves state.
         self._found = self._found_kept = judge._none
+        self._reset = judge._none
         self._doubtful = judge._none
+        self.trace: Trace | None = None
+        # What decides at the gate that is asked, and whether more has to be known of it.
+        self._which: Rows | Marks | int = 0
+        self._apart: NDArray[np.bool_] | bool = False
 
     def outcome(self) -> Outcome:
         """What becomes of all kinds."""
@@ -133,26 +151,34 @@ class _Block:
             stops, kept = self._ask(slot)
             stopped = stopped | stops
             self._count(stops)
+            self._note(slot, at, stops)
             self._kept.append(kept)
+            if self.trace is not None and not self.trace.alive.any():
+                break
         every = self._kinds.every
         arrives = ~stopped & every
         self._is_reply, self._keeps = True, False
         lost = judge._none
         # Where nothing arrives there is no reply; only what one gate alone stops is counted there and back.
-        if layout.ways[self._way].has_reply and (self._once is not None or arrives.any()):
-            for slot in layout.slots(self._way, True):
+        if layout.ways[self._way].has_reply and (self._once is not None or arrives.any() or self._reset.any()):
+            if self.trace is not None:
+                self.trace.alive = arrives & self._kinds.has_reply
+            for at, slot in enumerate(layout.slots(self._way, True)):
                 self._back = judge._none
                 for keeper in slot.keepers:
                     self._back = self._back | self._kept[keeper]
                 self._is_let_back = bool((self._back == self._kinds.every).all())
                 stops = self._ask(slot)[0]
                 self._count(stops & self._kinds.has_reply)
+                self._note(slot, at + len(self._kept), stops)
                 lost = lost | stops
+            if self.trace is not None and self._reset.any():
+                self.trace.add(lost & self._reset, _RESET)
         answered = arrives & ~(lost & self._kinds.has_reply)
-        found = [np.broadcast_to(each, self._shape) for each in (arrives, answered, self._doubtful & answered)]
+        found = [np.broadcast_to(each, self.shape) for each in (arrives, answered, self._doubtful & answered)]
         if self._once is None or self._twice is None:
             return Outcome(found[0], found[1], found[2])
-        return Outcome(found[0], found[1], found[2], np.broadcast_to(self._once & ~self._twice & every, self._shape))
+        return Outcome(found[0], found[1], found[2], np.broadcast_to(self._once & ~self._twice & every, self.shape))
 
     def _count(self, stops: Words) -> None:
         """Note the kinds that a further gate stops."""
@@ -160,9 +186,27 @@ class _Block:
             self._twice = self._twice | self._once & stops
             self._once = self._once | stops
 
+    def _note(self, slot: Slot, at: int, stops: Words) -> None:
+        """Note what a further gate stops that nothing stopped before, and by what."""
+        if self.trace is None:
+            return
+        sort, which, apart = at * _SORTS + slot.number, self._which, self._apart
+        if slot.kind in (SETTLED, ZONE_DEFAULT):  # the way itself says why, in words of its own
+            stop = slot.gate.step.stop
+            says_names = stop is not None and not stop.kind
+            which, apart = self._way, slot.settled == REJECTS or says_names
+        fresh = self.trace.note(sort, stops, which, apart)
+        if slot.kind == LISTENER:
+            # A reset goes back as a reply does; what becomes of another refusal rests on more.
+            self._reset = fresh & self._judge.tcp
+            self.trace.apart |= (fresh & ~self._judge.tcp).any(axis=-1)
+            if self._layout.has_kernel:
+                self.trace.apart |= fresh.any(axis=-1)
+
     def _ask(self, slot: Slot) -> tuple[Words, Words]:
         """What a gate stops, and for which kinds it keeps state."""
         judge = self._judge
+        self._which, self._apart = 0, False
         if slot.kind == SETTLED:
             return judge.words_of(slot.settled in (DROPS, REJECTS)), judge._none
         if slot.kind == ZONE_DEFAULT:
@@ -206,7 +250,10 @@ class _Block:
     def _ask_lists(self, lists: Rows, slot: Slot) -> tuple[Words, Words]:
         if self._is_let_back or _is_open(lists):
             return self._judge._none, self._judge._none
-        done = self._judge._rules[self._is_reply].done(lists, *self._addresses(slot))
+        rules = self._judge._rules[self._is_reply]
+        done = rules.done(lists, *self._addresses(slot))
+        if self.trace is not None:
+            self._which, self._apart = done.which, rules.rejecting(lists)
         return self._without_let_back(done.stopped), done.kept if self._keeps else self._judge._none
 
     def _ask_interface(self, slot: Slot) -> tuple[Words, Words]:
@@ -217,7 +264,13 @@ class _Block:
         lists, member = layout.gates.slot_list[which], layout.gates.slot_any[which]
         if _is_open(lists) and not member.any():
             return none, none
-        done = self._judge._rules[self._is_reply].done(lists, *self._addresses(slot))
+        rules = self._judge._rules[self._is_reply]
+        done = rules.done(lists, *self._addresses(slot))
+        if self.trace is not None:
+            # Of a set that matches nothing its `otherwise` decides, at its last filter; before it nothing stops.
+            is_last = member == 2
+            self._which = np.where(is_last, layout.gates.else_decider[which].astype(np.uint64), done.which)
+            self._apart = np.where(is_last, layout.gates.else_action[which] == REJECTS, rules.rejecting(lists))
         if not member.any():
             return self._without_let_back(done.stopped), done.kept if self._keeps else none
         of_set = self._chosen(member > 0)
@@ -261,6 +314,7 @@ class _Block:
         layout, receivers = self._layout, self._sides[RECEIVER]
         numbers = layout.listening_at(receivers.sent_to.astype(np.int32))
         found = np.zeros((len(numbers), 1, self._kinds.words), dtype=np.uint64)
+        self._which = numbers[:, None]
         told = np.flatnonzero((receivers.interface != NONE) & (numbers >= 0))
         if len(told):
             known, back = np.unique(numbers[told], return_inverse=True)
@@ -277,21 +331,23 @@ class _Block:
         stops, kept = self._ask_lists(lists, slot)
         if not kernel.any():
             return stops, kept
-        stops = np.broadcast_to(stops, self._shape).copy()
-        doubtful = np.zeros(self._shape, dtype=np.uint64)
+        if self.trace is not None:
+            self.trace.apart |= kernel
+        stops = np.broadcast_to(stops, self.shape).copy()
+        doubtful = np.zeros(self.shape, dtype=np.uint64)
         for number in np.unique(interfaces[kernel]).tolist():
             mine = np.flatnonzero((interfaces == number).reshape(-1))
             part = (mine,) if interfaces.shape[0] > 1 else (slice(None), mine) if interfaces.shape[1] > 1 else ()
             mine_stops, mine_doubtful = self._of_kernel(slot, number, part)
             stops[part], doubtful[part] = mine_stops, mine_doubtful
         self._doubtful = self._doubtful | doubtful
-        return stops, np.broadcast_to(kept, self._shape)
+        return stops, np.broadcast_to(kept, self.shape)
 
     def _of_kernel(self, slot: Slot, number: int, part: tuple[slice | Rows, ...]) -> tuple[Words, Words]:
         """What the kernel rule set of an interface's machine stops and may stop, for a part of the block."""
         layout = self._layout
         instance = layout.walker.directory.instance_of(layout.interfaces[number])
-        shape = self._shape[:2]
+        shape = self.shape[:2]
         source, destination = (np.broadcast_to(each, shape)[part] for each in self._addresses(slot))
         chosen = np.full(source.shape, layout.lists.kernel_list(instance), dtype=np.int64)
         from_ = layout.lists.classes(SOURCES, chosen, source).astype(np.int64)

@@ -13,6 +13,7 @@ from kiboko.core.tables.boxes import DESTINATIONS, PORTS, SERVICES, SOURCES
 from kiboko.core.tables.filter_lists import DROPS, REJECTS, UNFILTERED_TRACKED
 from kiboko.core.tables.kinds import Kinds, Words
 from kiboko.core.tables.layout import GateLayout
+from kiboko.core.tables.traces import Marks, mixed
 
 Rows = NDArray[np.int64]
 _BELOW = -UNFILTERED_TRACKED
@@ -24,11 +25,13 @@ _MOST_AT_ONCE = 1 << 22
 @dataclass(frozen=True, slots=True)
 class _Tables:
     """What lists do, uint64[entries, words] each: the kinds that a rule matches, those that are stopped, and those
-    whose state is kept."""
+    whose state is kept; `decides` uint64[entries] is a hash, equal where the same rule of one list decides on each
+    kind, 0 where nobody asks for it."""
 
     matched: Words
     stopped: Words
     kept: Words
+    decides: Marks
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +40,12 @@ class Done:
 
     _tables: _Tables
     _entries: Rows
+
+    @property
+    def which(self) -> Marks:
+        """A hash of what decides on each kind, uint64[...]."""
+        found: Marks = np.take(self._tables.decides, self._entries)
+        return found
 
     @property
     def matched(self) -> Words:
@@ -65,7 +74,9 @@ class RuleWords:
     Lists that tell more pairs of classes apart than a table should have are worked out for the pairs that are met.
     """
 
-    def __init__(self, layout: GateLayout, kinds: Kinds, is_reply: bool) -> None:
+    def __init__(self, layout: GateLayout, kinds: Kinds, is_reply: bool, with_rules: bool = False) -> None:
+        """`with_rules` tells which rules decide as well (`Done.which`)."""
+        self._with_rules = with_rules
         self._lists, self._kinds = layout.lists, kinds
         atoms = kinds.reply if is_reply else kinds.request
         self._services, self._ports = atoms.services, atoms.ports
@@ -75,10 +86,12 @@ class RuleWords:
         self._counts = {side: np.ones(count, dtype=np.int64) for side in (SOURCES, DESTINATIONS)}
         self._wide = np.zeros(count, dtype=np.bool_)
         none = np.zeros((1, kinds.words), dtype=np.uint64)
-        self._tables = [[none, none, kinds.every[None]], [none, none, none], [none, none, none]]
+        nothing = np.zeros(1, dtype=np.uint64)
+        self._tables = [[none, none, kinds.every[None], nothing], *[[none, none, none, nothing]] * 2]
         self._base[:_BELOW] = range(_BELOW)
         self._size = _BELOW
         self._joined: _Tables | None = None
+        self._rejecting: NDArray[np.bool_] | None = None
 
     def done(self, lists: Rows, sources: Rows, destinations: Rows) -> Done:
         """What some lists do with packets between atoms of addresses. The three are brought to one shape; the answer
@@ -100,6 +113,14 @@ class RuleWords:
             return self._of_pairs(*np.broadcast_arrays(lists, from_, to))
         entries = self._base[places] + from_ * self._counts[DESTINATIONS][places] + to
         return Done(self._all(), entries)
+
+    def rejecting(self, lists: Rows) -> NDArray[np.bool_]:
+        """Which lists may refuse something, rather than drop it."""
+        if self._rejecting is None or len(self._rejecting) < len(self._lists) + _BELOW:
+            told = [bool((self._lists.rules_of(each)[0] == REJECTS).any()) for each in range(len(self._lists))]
+            self._rejecting = np.array([False] * _BELOW + told, dtype=np.bool_)
+        found: NDArray[np.bool_] = self._rejecting[lists + _BELOW]
+        return found
 
     def _distinct(self, lists: Rows) -> Rows:
         """The distinct numbers of lists, ascending."""
@@ -127,7 +148,7 @@ class RuleWords:
         made = self._worked_out(number, from_, to)
         self._base[place] = self._size
         self._size += sources * destinations
-        self._tables.append([made.matched, made.stopped, made.kept])
+        self._tables.append([made.matched, made.stopped, made.kept, made.decides])
         self._joined = None
 
     def _all(self) -> _Tables:
@@ -141,7 +162,10 @@ class RuleWords:
         """The same, each pair of classes that is met worked out once."""
         shape = lists.shape
         keys, back = np.unique(np.stack([each.reshape(-1) for each in (lists, from_, to)]), axis=1, return_inverse=True)
-        found = [np.zeros((keys.shape[1], self._kinds.words), dtype=np.uint64) for _ in range(3)]
+        found: list[NDArray[np.uint64]] = [
+            np.zeros((keys.shape[1], self._kinds.words), dtype=np.uint64) for _ in range(3)
+        ]
+        found.append(np.zeros(keys.shape[1], dtype=np.uint64))
         whole = self._all()
         for number in np.unique(keys[0]).tolist():
             mine = np.flatnonzero(keys[0] == number)
@@ -172,4 +196,8 @@ class RuleWords:
             rule = np.where(matching != 0, place, rule)
         stops = (action == DROPS) | (action == REJECTS)
         packed = self._kinds.packed
-        return _Tables(packed(rule != otherwise), packed(stops[rule]), packed(keeps[rule]))
+        decides = np.zeros(len(rule), dtype=np.uint64)
+        if self._with_rules:
+            kind = np.arange(rule.shape[1], dtype=np.uint64) << np.uint64(32)
+            decides = mixed(mixed(rule.astype(np.uint64) + kind).sum(axis=1, dtype=np.uint64) + np.uint64(number))
+        return _Tables(packed(rule != otherwise), packed(stops[rule]), packed(keeps[rule]), decides)
