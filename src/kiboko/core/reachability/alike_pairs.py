@@ -36,8 +36,12 @@ def alike_pairs(
     layout.listening_at(receivers.astype(np.int32))
     sent = Senders.of(layout, None, np.arange(len(senders)), senders, np.zeros(len(senders), dtype=np.bool_), [])
     several, rows = np.zeros(len(receivers), dtype=np.bool_), np.arange(len(receivers))
+
+    def alike(way: int) -> int:
+        return -1 - way if layout.stops_itself(way) else layout.alike(way)
+
     # All ways come first: what their filters and listeners tell apart are the kinds of traffic.
-    for _ in PairBlocks(layout, lambda *_: None, 1, sent, rows, to, several, True).blocks():
+    for _ in PairBlocks(layout, lambda *_: None, 1, sent, rows, to, several, alike).blocks():
         pass
     kinds = Kinds(layout, services, ports)
     judge = PairWords(layout, kinds, True)
@@ -46,7 +50,7 @@ def alike_pairs(
     marks: Marks = np.zeros((len(own), len(to)), dtype=np.uint64)
     is_told = np.zeros(marks.shape, dtype=np.bool_)
     for mine, theirs, there, trace in PairBlocks(
-        layout, judge.trace, judge.width, sent, rows, to, several, True
+        layout, judge.trace, judge.width, sent, rows, to, several, alike
     ).blocks():
         at = np.ix_(mine, theirs)
         chosen = (there & ~trace.apart).T

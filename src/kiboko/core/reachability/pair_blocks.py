@@ -55,16 +55,16 @@ class PairBlocks(Generic[T]):
     width : how many words `judge` handles for each pair
     sent : the senders
     theirs, to, several : the receivers: their rows among those asked about, what they are, which stand for several ends
-    one_way : whether ways that have the same gates are told apart nevertheless
+    alike : a number for each way, equal for those that may stand in one block; by default those with the same gates do
     """
 
     def __init__(
         self, layout: GateLayout, judge: Callable[[int, Side, Side], T], width: int, sent: Senders, theirs: Rows,
-        to: Side, several: Truths, one_way: bool = False,
+        to: Side, several: Truths, alike: Callable[[int], int] | None = None,
     ) -> None:  # fmt: skip
         self._layout, self._judge, self._width, self._sent = layout, judge, width, sent
         self._theirs, self._to, self._several = theirs, to, several
-        self._one_way = one_way
+        self._number = alike or layout.alike
 
     def blocks(self) -> Iterator[tuple[Rows, Rows, Truths, T]]:
         """The receivers of each place with the senders of all places from which the way to it has the same gates: the
@@ -96,13 +96,12 @@ class PairBlocks(Generic[T]):
     def _alike(self, by_place: Sequence[Rows], columns: Rows, there: Truths) -> Iterator[tuple[Rows, Rows, Truths, T]]:
         """The senders of some places with the receivers of one, of which `there` bool[receivers, all senders] tells
         which pairs there are: those whose ways have the same gates together."""
-        layout = self._layout
         together: dict[int, tuple[int, list[Rows]]] = {}
         for rows in by_place:
             met = there[:, rows]
             if met.any():
                 way = self._way(rows, columns, met)
-                together.setdefault(way if self._one_way else layout.alike(way), (way, []))[1].append(rows)
+                together.setdefault(self._number(way), (way, []))[1].append(rows)
         for way, groups in together.values():
             rows = np.sort(np.concatenate(groups))
             own = self._sent.own.taken(rows)

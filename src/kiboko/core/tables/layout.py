@@ -307,6 +307,14 @@ class GateLayout:
             self._like[way] = self._first_like.setdefault((*told, self.ways[way].has_reply), way)
         return self._like[way]
 
+    def stops_itself(self, way: int) -> bool:
+        """Whether a way has a gate that no filter decides and that stops something: it says why in words of its own."""
+        return any(
+            slot.kind in (SETTLED, ZONE_DEFAULT) and slot.settled in (DROPS, REJECTS)
+            for slots in (self._request[way], self._reply[way])
+            for slot in slots
+        )
+
     def listener_of(self, end: PlacedEnd) -> int:
         """The number of what an interface's machine listens to at an address; NO_LIST where that is not known."""
         interface = end.endpoint.interface
