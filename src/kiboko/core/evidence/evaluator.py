@@ -391,10 +391,7 @@ class Evaluator:
     def _class_of(self, asked: Asked) -> Rows:
         """The classes of what is asked, those that are new judged."""
         pair = asked.sender * self._line.size + asked.target
-        protocol = asked.service >> 16 << 16
-        port = self._services.atoms(protocol | np.maximum(asked.port, 0)).astype(np.int64) + 1
-        port[asked.port < 0] = 0
-        rest = port * self._services.size + self._services.atoms(asked.service)
+        rest = self._traffic(asked.service, asked.port)
         found = self._known.find(pair, rest, asked.proof)
         rows = np.flatnonzero(found < 0)
         if len(rows):
@@ -410,6 +407,13 @@ class Evaluator:
                 self._classes.add(self._made(asked.taken(rows[each.first[fresh]])))
             self._known.note(numbers, *keys)
             found[rows] = numbers[each.codes]
+        return found
+
+    def _traffic(self, service: Rows, port: Rows) -> Rows:
+        """A number for each service and client port, equal where nothing in the network tells two apart."""
+        own = self._services.atoms(service >> 16 << 16 | np.maximum(port, 0)).astype(np.int64) + 1
+        own[port < 0] = 0
+        found: Rows = own * self._services.size + self._services.atoms(service)
         return found
 
     def _numbers_of(self, keys: tuple[Rows, ...]) -> Rows:
@@ -447,9 +451,10 @@ class Evaluator:
     def _by_gates(self, asked: Asked) -> tuple[NDArray[np.uint8], Rows, Rows, Rows]:
         """The reasons of some flows, the kind of gate that stops each and what decides there, and the steps passed."""
         port, unknown = self._with_ports(asked)
-        gates = self._tables.gates(
-            Flows(asked.sender.astype(np.int32), asked.target.astype(np.int32), asked.service, port)
-        )
+        flows = Flows(asked.sender.astype(np.int32), asked.target.astype(np.int32), asked.service, port)
+        # What proves something else of the same flow, or is of a client port that nothing tells apart, asks the same.
+        alike = distinct(asked.sender * self._line.size + asked.target, self._traffic(asked.service, port))
+        gates = self._tables.gates(flows.taken(alike.first)).taken(alike.codes)
         layout = self._tables.layout
         is_end, is_listener = self._ends_of_gates(gates)
         proved = self._proved(asked, gates)

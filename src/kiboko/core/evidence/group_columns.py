@@ -61,14 +61,13 @@ class GroupColumns:
             self.example[:, kinds.first],
         )
 
+    def taken(self, rows: Rows) -> GroupColumns:
+        """Some of the rows."""
+        return GroupColumns(*(each[:, rows] for each in (self.key, self.least, self.most, self.sums, self.example)))
+
 
 def merged(parts: list[GroupColumns]) -> GroupColumns:
-    """Several of them as one, each key once."""
-    if len(parts) == 1:
-        return parts[0].by_key()
-    return GroupColumns(
-        *(
-            np.concatenate([getattr(part, name) for part in parts], axis=1)
-            for name in ("key", "least", "most", "sums", "example")
-        )
-    ).by_key()
+    """Several of them as one, each key once; without those of which all records were taken back."""
+    names = ("key", "least", "most", "sums", "example")
+    whole = GroupColumns(*(np.concatenate([getattr(part, name) for part in parts], axis=1) for name in names)).by_key()
+    return whole.taken(np.flatnonzero(whole.sums[1])) if (whole.sums[1] == 0).any() else whole

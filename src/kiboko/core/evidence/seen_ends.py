@@ -36,21 +36,23 @@ class SeenEnds:
                     self._tunnels[self._networks[network], self._outsides[gateway.outside]] = True
 
     def _of(self, which: int, atoms: NDArray[np.int64]) -> NDArray[np.int64]:
-        for atom in set(atoms[~self._is_known[atoms]].tolist()):
-            self._facts[:, atom] = self._made(atom)
-            self._is_known[atom] = True
+        fresh = np.unique(atoms[~self._is_known[atoms]])
+        if len(fresh):
+            self._facts[:, fresh] = np.array([self._made(atom) for atom in fresh.tolist()], dtype=np.int64).T
+            self._is_known[fresh] = True
         found: NDArray[np.int64] = self._facts[which, atoms]
         return found
 
     def _made(self, atom: int) -> tuple[int, ...]:
         directory, topology = self._walker.directory, self._walker.topology
         address = self._tables.addresses.first(atom)
-        owner, endpoint = directory.interface_at(address), directory.endpoint(address)
+        owner, endpoint = directory.interface_at(address), self._tables.places.end(atom).endpoint
         moved = owner is not None and owner.public is not None and owner.address(4) == address
         shared = directory.shared_owner(address)
         network = topology.subnets[owner.subnet].network if owner is not None else endpoint.network
         return (
-            int(directory.why_undeliverable(address) is not None), int(self._is_foreign(address)),
+            int(owner is None and directory.why_undeliverable(address) is not None),
+            int(self._is_foreign(address)),
             int(directory.public_owner(address) is not None),
             self._tables.addresses.atom(owner.public) if moved and owner is not None and owner.public else NONE,
             self._outsides[endpoint.outside.name] if endpoint.outside is not None else len(self._outsides),

@@ -107,6 +107,10 @@ class Summary:
     """Groups that something may still be added to one by one, by what tells them apart."""
     _gathered: list[GroupColumns] = field(default_factory=list)
     """Groups of flow records that were taken in at once: no object is made of them before it is looked at."""
+    _has_all: bool = False
+    """Whether leaks and breaks are among those."""
+    _are_listed: bool = False
+    """Whether an object was made of each group, so that one has to be made of further ones."""
     _is_apart: bool = True
     """Whether no two rows of what was taken in at once are of one group."""
     _origins: list[Origin] = field(default_factory=list)
@@ -125,13 +129,18 @@ class Summary:
     @property
     def groups(self) -> dict[_Key, FindingGroup]:
         """The findings in groups, by what tells these apart: an object for each."""
+        self._list_all()
+        return self._groups
+
+    def _list_all(self) -> None:
+        """Make an object of each group, now and from now on."""
         if self._gathered:
             columns = self._all_gathered()
             with without_garbage():
                 made = [self._made(columns, self._origins, row) for row in range(len(columns))]
                 self._groups.update(zip(self._keys(columns), made, strict=True))
             self._gathered, self._origins, self._ranked = [], [], None
-        return self._groups
+        self._has_all, self._are_listed = False, True
 
     def _all_gathered(self) -> GroupColumns:
         """What was taken in at once, each group in one row."""
@@ -202,10 +211,13 @@ class Summary:
     def gather(self, counted: Counted, lines_before: int = 0) -> None:
         """Take in what was counted at once, of records that stand `lines_before` lines further down in their file."""
         columns, source = counted
-        if source is None:
-            return
+        if source is not None:
+            self._add(columns, dataclasses.replace(source, lines_before=lines_before))
+            self._has_all = True
+
+    def _add(self, columns: GroupColumns, source: _Source) -> None:
         columns.example[0] = len(self._origins)
-        self._origins.append(dataclasses.replace(source, lines_before=lines_before))
+        self._origins.append(source)
         self._gathered.append(columns)
         self._is_apart = False
         if len(self._gathered) > 1 and sum(map(len, self._gathered[1:])) > max(_FEW_WAITING, len(self._gathered[0])):
@@ -214,15 +226,22 @@ class Summary:
     def take_all(
         self, tallies: Tallies, settle: Settle, lines_before: int = 0, taken_back: bool = False
     ) -> list[tuple[FindingGroup, int, int]]:
-        """Take in tallies as `gather` does, or take back what was taken in before (`taken_back`); the groups that they
-        are of, with how many records of each and the place of the first tally."""
+        """Take in tallies as `gather` does, or take back what was taken in before (`taken_back`); the groups of leaks
+        and breaks that some are of, with how many records of each and the place of the first tally."""
         sign = -1 if taken_back else 1
-        groups = self.groups
+        if self._has_all:
+            self._list_all()
         columns, source = self._columns(tallies, settle, sign)
-        self._origins = [dataclasses.replace(source, lines_before=lines_before)] if source is not None else []
-        met = [(group, sign * count, place) for group, count, place in self._take_rows(groups, columns)]
-        self._origins = []
-        return met
+        if source is None:
+            return []
+        columns = columns.by_key()
+        source = dataclasses.replace(source, lines_before=lines_before)
+        is_odd = np.array([each.status in (LEAK, BREAK) for each in self._told], dtype=np.bool_)[columns.key[0]]
+        made = is_odd if not self._are_listed else np.ones(len(columns), dtype=np.bool_)
+        if not made.all():  # no object is made of what is not told
+            self._add(columns.taken(np.flatnonzero(~made)), source)
+        met = self._take_rows(columns.taken(np.flatnonzero(made)), source)
+        return [(group, sign * count, place) for group, count, place in met if group.concluded.status in (LEAK, BREAK)]
 
     def _columns(self, tallies: Tallies, settle: Settle, sign: int) -> Counted:
         """The tallies as rows of groups, counted among the totals."""
@@ -244,18 +263,17 @@ class Summary:
         )  # fmt: skip
         return columns, _Source(tallies, 0, settle)
 
-    def _take_rows(
-        self, groups: dict[_Key, FindingGroup], columns: GroupColumns
-    ) -> list[tuple[FindingGroup, int, int]]:
-        """Take in columns of groups; the group of each, its records, and where the example is."""
+    def _take_rows(self, columns: GroupColumns, source: _Source) -> list[tuple[FindingGroup, int, int]]:
+        """Take in rows of groups as objects; the group of each, its records, and where the example is."""
         met: list[tuple[FindingGroup, int, int]] = []
+        columns.example[0] = 0
         for row, key in enumerate(self._keys(columns)):
-            fresh = self._made(columns, self._origins, row)
-            group = groups.setdefault(key, fresh)
+            fresh = self._made(columns, [source], row)
+            group = self._groups.setdefault(key, fresh)
             if group is not fresh:
                 group.take(fresh)
                 if not group.count:
-                    del groups[key]
+                    del self._groups[key]
             met.append((group, fresh.count, fresh.place))
         return met
 

@@ -5,15 +5,14 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Mapping
 from copy import copy
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from kiboko.core.header.addresses import SPECIAL_PURPOSE, Address, AddressSet, Prefix, special_purpose
 from kiboko.core.header.prefixes import PrefixTable
 from kiboko.core.network.model import Gateway, Instance, Interface, Network, Outside, Subnet, Topology
 
 
-@dataclass(frozen=True, slots=True)
-class Endpoint:
+class Endpoint(NamedTuple):
     """One end of a flow, as recorded: an address and what it belongs to.
 
     `name` is how the user or the file calls it. An endpoint has an interface and its subnet, or a bare subnet

@@ -46,6 +46,10 @@ class Gates:
         found: NDArray[np.bool_] = (self.action == DROPS) | (self.action == REJECTS)
         return found
 
+    def taken(self, rows: NDArray[np.int64]) -> Gates:
+        """Those of some flows."""
+        return Gates(self.action[rows], self.decider[rows], self.way[rows], self.request)
+
 
 @dataclass(frozen=True, slots=True)
 class Verdicts:

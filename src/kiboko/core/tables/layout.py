@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable, Collection
 from copy import copy
 from dataclasses import dataclass
@@ -130,14 +129,17 @@ class GateLayout:
         """The ends of some atoms, int64[6, n]: the atoms of their own and public addresses, and the numbers of their
         interfaces, subnets, places and machines; -1 for none."""
         fresh = np.unique(atoms[~self._is_known[atoms]])
-        for atom in fresh.tolist():
-            end = self.places.end(atom)
-            machine = self._machines.setdefault(end.instance, len(self._machines))
-            self._facts[:, atom] = end.own, end.public, end.interface, end.subnet, end.place, machine
-        self._is_known[fresh] = True
+        if len(fresh):
+            self._facts[:, fresh] = np.array([self._made(atom) for atom in fresh.tolist()], dtype=np.int64).T
+            self._is_known[fresh] = True
         borne = self._facts[_INTERFACE, fresh]
         self.gates.ask(borne[borne != NONE])
         return self._facts[:, atoms]
+
+    def _made(self, atom: int) -> tuple[int, ...]:
+        end = self.places.end(atom)
+        machine = self._machines.setdefault(end.instance, len(self._machines))
+        return end.own, end.public, end.interface, end.subnet, end.place, machine
 
     def listening_at(self, atoms: NDArray[np.int32]) -> NDArray[np.int64]:
         """The numbers of what is listened to at some atoms, int64[n]."""
@@ -295,7 +297,7 @@ class GateLayout:
             if key not in self._found:
                 first = end.endpoint.address
                 second = Address(first.family, first.value + 1)
-                receiver = dataclasses.replace(end, endpoint=self.walker.directory.endpoint(second))
+                receiver = end._replace(endpoint=self.walker.directory.endpoint(second))
                 self._found[key] = find_way(self.walker.paths, end, second, receiver)
             self._add(self._found[key])
         return found

@@ -8,7 +8,7 @@ Two ends of one place take the same way to and from any other, but for the names
 from __future__ import annotations
 
 from bisect import bisect_right
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import IPV6_NOT_GLOBAL, Address, is_global_ipv6
@@ -21,8 +21,7 @@ NONE = -1
 PlaceKey = tuple[object, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class PlacedEnd:
+class PlacedEnd(NamedTuple):
     """An atom of addresses as an end: `own` is the atom of the address behind a public one of ours, `public` that of
     its interface's public address; `interface` and `subnet` are numbers in file order; -1 where there is none."""
 
