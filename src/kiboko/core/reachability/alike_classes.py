@@ -12,17 +12,17 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, Service
 from kiboko.core.queries.ends import Member, services_for
 from kiboko.core.reachability.alike_pairs import alike_pairs
+from kiboko.core.reachability.end_classes import Cells, EndClass, Shape
 from kiboko.core.reachability.grid import PairGrid
 from kiboko.core.records.columns import distinct
 from kiboko.core.tables.places import NONE
 
 if TYPE_CHECKING:
-    from kiboko.core.reachability.sets import Cells, EndClass, Shape
+    from kiboko.core.reachability.end_classes import Places
 
 Rows = NDArray[np.int64]
-Places = Sequence[int] | Rows
 _NO_FAMILY = -2
-_Pairs = tuple[tuple[int, int], tuple[Places, Places]]
+_Pairs = tuple[tuple[int, int], tuple["Places", "Places"]]
 
 
 def alike_classes(

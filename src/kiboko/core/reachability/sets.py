@@ -9,7 +9,7 @@ from __future__ import annotations
 import itertools
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from kiboko.core.errors import UsageError
@@ -18,31 +18,16 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import End, Ends, Member, Pair, services_for
+from kiboko.core.reachability.end_classes import NOBODY, OUTSIDE, RECORDED, Cells, EndClass, Shape
 from kiboko.core.tables.cuts import address_atoms, service_cuts, split_services
 from kiboko.core.walk.gates import Row
 from kiboko.core.walk.walk import ALLOWED, NOBODY_RECORDED, PARTLY, UNKNOWN, Walk
 
 if TYPE_CHECKING:
-    from kiboko.core.reachability.alike_classes import Places
+    from kiboko.core.reachability.end_classes import Places
     from kiboko.core.reachability.grid import PairGrid
 
 _MOST_CAVEATS = 12
-RECORDED, NOBODY, OUTSIDE = 0, 1, 2
-"""Kinds of ends, in the order in which they are shown: recorded instances, addresses of subnets where nobody is
-recorded, and what lies beyond the networks."""
-
-
-@dataclass(slots=True)
-class EndClass:
-    """Members of one end that are treated alike, all of one kind."""
-
-    kind: int
-    members: list[Member] = field(default_factory=list)
-
-    @property
-    def count(self) -> int:
-        """How many ends they are."""
-        return sum(member.count for member in self.members)
 
 
 @dataclass(frozen=True, slots=True)
@@ -192,16 +177,6 @@ FEW_WALKS = 400
 """As many walks as are sooner made than tables."""
 _FEW_PAIRS = 2_000
 """As many pairs are sooner asked about one by one than told apart."""
-
-
-@dataclass(frozen=True, slots=True)
-class Cells:
-    """Services on which pairs of classes come to the same: `sources` and `destinations` are the classes of each pair,
-    all of one length."""
-
-    services: RangeSet
-    sources: Places
-    destinations: Places
 
 
 @dataclass(frozen=True, slots=True)
@@ -561,10 +536,6 @@ def _products(alike: list[Cells], sources: _Counted, destinations: _Counted) -> 
         others = tuple(member for j in targets for member in destinations[j][0])
         size = sum(sources[i][1] for i in group) * sum(destinations[j][1] for j in targets)
         yield Product(members, others, services, size)
-
-
-Shape = tuple[RangeSet, list[int], list[int]]
-"""Sources that on some services come to the same with the same destinations, and these; ascending."""
 
 
 def _shapes(alike: list[Cells]) -> Iterable[Shape]:
