@@ -22,6 +22,7 @@ class SeenEnds:
     def __init__(self, walker: Walker, tables: GateTables, is_foreign: Callable[[Address], bool]) -> None:
         self._walker, self._tables = walker, tables
         self._is_foreign = is_foreign
+        self._asked: tuple[AddressTable, NDArray[np.int64]] | None = None
         topology = walker.topology
         self._outsides = {name: number for number, name in enumerate(topology.outsides)}
         self._networks = {name: number for number, name in enumerate(topology.networks)}
@@ -61,8 +62,11 @@ class SeenEnds:
         )  # fmt: skip
 
     def atoms(self, addresses: AddressTable) -> NDArray[np.int64]:
-        """The atoms of some addresses, int64[m]."""
-        return self._tables.addresses.atoms(addresses.family, addresses.high, addresses.low).astype(np.int64)
+        """The atoms of some addresses, int64[m]; of those of one table it is asked several times."""
+        if self._asked is None or self._asked[0] is not addresses:
+            found = self._tables.addresses.atoms(addresses.family, addresses.high, addresses.low).astype(np.int64)
+            self._asked = addresses, found
+        return self._asked[1]
 
     def own(self, atoms: NDArray[np.int64]) -> NDArray[np.int64]:
         """The atoms of the interfaces behind public addresses of ours, and any others as they are, int64[n]."""
