@@ -240,6 +240,15 @@ def few(walks, pairs):
         yield
 
 
+class TooMany(unittest.TestCase):
+    def test_more_pairs_than_are_asked_about_at_once_are_refused_with_another_way_to_ask(self):
+        with (
+            mock.patch("kiboko.core.reachability.sets._MOST_PAIRS", 3),
+            self.assertRaisesRegex(UsageError, "pairs of ends .* more than the 3 .* 'kiboko matrix' or 'kiboko reach'"),
+        ):
+            answer(base(), "a1", "a2", "ssh")
+
+
 class ToldApart(Sets):
     """All of it once more, with one pair asked for all that come to the same, however few the ends are."""
 

@@ -175,8 +175,8 @@ OutcomeKey = tuple[object, ...]
 _RowKey = tuple[int, int | None, OutcomeKey]
 FEW_WALKS = 400
 """As many walks as are sooner made than tables."""
-_FEW_PAIRS = 2_000
-"""As many pairs are sooner asked about one by one than told apart."""
+_FEW_PAIRS, _MOST_PAIRS = 2_000, 40_000_000
+"""As many pairs are sooner asked about one by one than told apart; more are refused, for the memory that they take."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -362,7 +362,13 @@ class _SetQuestion:
         self, sources: list[EndClass], destinations: list[EndClass]
     ) -> Iterator[tuple[tuple[int, int], tuple[Places, Places]]]:
         """Pairs of classes, each alone or with all that come to the same; by the first of them."""
-        if len(sources) * len(destinations) < _FEW_PAIRS:
+        count = len(sources) * len(destinations)
+        if count > _MOST_PAIRS:
+            raise UsageError(
+                f"that are {count:,} pairs of ends that something tells apart, more than the {_MOST_PAIRS:,} that are"
+                " asked about at once; ask about a part of them, or for all of it 'kiboko matrix' or 'kiboko reach'"
+            )
+        if count < _FEW_PAIRS:
             for i, j in itertools.product(range(len(sources)), range(len(destinations))):
                 yield (i, j), ((i,), (j,))
             return
