@@ -176,6 +176,29 @@ class Estate:
         }), path, pyarrow.csv.WriteOptions(quoting_style="none"))  # fmt: skip
 
 
+def large_sets(values: dict[str, Any], instances: int) -> dict[str, Any]:
+    """A thousand machines of each side, and all services that the rules name."""
+    left, right = ([f"box-{number}" for number in range(at, at + 1_000)] for at in (0, instances // 2))
+    return {
+        "groups": values["groups"] | {"left": {"members": left}, "right": {"members": right}},
+        "services": {"fifty": [f"tcp/{port}" for port in PORTS]},
+    }
+
+
+def sets_of_thousands(folder: Path, pair: list[str], cache: Path) -> None:
+    """A thousand by a thousand machines, rule by rule and as a matrix, whole processes less one of a single pair."""
+    one = seconds(lambda: run(pair))
+
+    def told(what: str, *words: str) -> None:
+        took = seconds(lambda: run(program(folder, *words, cache=cache)))
+        print(f"1,000 by 1,000 machines, {what}: {took - one:.1f} s beyond one pair (bar 5)", flush=True)
+
+    for service in ("tcp/443", "fifty"):
+        told(f"check on {service}", "check", "left", "right", service)
+    services = [word for port in PORTS for word in ("--service", f"tcp/{port}")]
+    told("matrix on fifty services, both ways and each with itself", "matrix", "--by", "left,right", *services)
+
+
 def program(folder: Path, *words: str, cache: Path) -> list[str]:
     """Time the program by this: a command line in a folder, with a cache of its own."""
     os.environ["KIBOKO_CACHE"] = str(cache)
@@ -212,7 +235,8 @@ def main() -> None:
         folder, demo = Path(made) / "estate", Path(made) / "demo"
         folder.mkdir()
         estate = Estate(instances, 2_000, 7)
-        (folder / "network.yaml").write_text(json.dumps(estate.network()))
+        values = estate.network()
+        (folder / "network.yaml").write_text(json.dumps(values | large_sets(values, instances)))
         estate.log(folder / "many.csv", records, records // 5, 1)
         estate.log(folder / "few.csv", records, records // 100, 2)
         write_demo(demo)
@@ -227,6 +251,7 @@ def main() -> None:
         print(f"its first start, the network file read: {first:.1f} s")
         roles = program(folder, "check", "role-1", "role-2", "any", cache=cache)
         report("two roles on any service / one pair", *ratio(lambda: run(roles), lambda: run(pair), 3), 1.5)
+        sets_of_thousands(folder, pair, cache)
         many = program(folder, "confirm", "--flows", str(folder / "many.csv"), cache=cache)
         few = program(folder, "confirm", "--flows", str(folder / "few.csv"), cache=cache)
         on_demo = program(demo, "confirm", "--flows", str(demo / "log.csv"), cache=cache)

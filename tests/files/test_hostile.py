@@ -65,7 +65,7 @@ class LinearTime(unittest.TestCase):
     def hold(self, action, make, kinds=AWKWARD):
         action(make("a", 1000))
         for kind in kinds:
-            small, large = make(kind, 100_000), make(kind, 1_000_000)
+            small, large = make(kind, 50_000), make(kind, 500_000)
             # What is too quick to be compared, ten times as much of it is quick as well.
             allowed = max(15 * cost(action, small, 2), 0.25)
             if cost(action, large, 1) >= allowed:
