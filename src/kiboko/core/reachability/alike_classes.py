@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, Service
+from kiboko.core.network.model import Interface
 from kiboko.core.queries.ends import Member, services_for
 from kiboko.core.reachability.alike_pairs import alike_pairs
 from kiboko.core.reachability.end_classes import Cells, EndClass, Shape
@@ -32,8 +33,7 @@ def alike_classes(
     """All pairs of classes, those together that come to the same by the same rules in all families asked about: the
     first of them, and the places of both classes of each. In the order of the first pairs.
 
-    A class is told apart by its first machine, where that has one interface with one address of a family; all other
-    pairs stand alone.
+    A class is told apart by its first machine; pairs with addresses of which nobody is recorded stand alone.
     """
     plain = [np.array([at for at, each in enumerate(side) if _is_plain(each)], dtype=np.int64)
              for side in (sources, destinations)]  # fmt: skip
@@ -50,33 +50,40 @@ def alike_classes(
 
 
 def _is_plain(each: EndClass) -> bool:
-    """Whether a class is of machines with one interface."""
-    member = each.members[0]
-    return member.low is None and len(member.interfaces) == 1
+    """Whether a class is of machines."""
+    return each.members[0].low is None and bool(each.members[0].interfaces)
 
 
-def _address(member: Member, family: int, grid: PairGrid) -> int:
-    address = member.interfaces[0].address(family)
-    return grid.tables.addresses.atom(address) if address is not None else NONE
+def _usable(member: Member, family: int) -> list[Interface]:
+    return [each for each in member.interfaces if each.address(family) is not None]
 
 
 def _of_family(
     grid: PairGrid, sources: Sequence[EndClass], destinations: Sequence[EndClass], plain: Sequence[Rows], family: int,
     services: RangeSet,
 ) -> Rows:  # fmt: skip
-    """The numbers of all pairs of plain classes in one family; `_NO_FAMILY` where either has no address of it."""
-    members = [[side[at].members[0] for at in rows.tolist()]
-               for side, rows in zip((sources, destinations), plain, strict=True)]  # fmt: skip
-    own, to = (np.array([_address(each, family, grid) for each in some], dtype=np.int64) for some in members)
-    found = np.full((len(own), len(to)), _NO_FAMILY, dtype=np.int64)
-    mine, theirs = np.flatnonzero(own != NONE), np.flatnonzero(to != NONE)
-    if len(mine) and len(theirs):
-        addresses = (members[0][at].interfaces[0].address(family) for at in mine.tolist())
-        ends = [grid.walker.directory.endpoint(each) for each in addresses if each is not None]
-        ports = [grid.ports or grid.walker.source_ports(end, Service(TCP, 1)) for end in ends]
-        found[np.ix_(mine, theirs)] = alike_pairs(
-            grid.tables.layout, own[mine], to[theirs], ports, services_for(services, family)
-        )
+    """The numbers of all pairs of classes of machines in one family; `_NO_FAMILY` where either has no address of it.
+    Whoever is sent to is sent to at the first interface of the family, and who sends does so by the first one; where
+    another one is in the receiver's subnet (clause S3) the pair stands alone."""
+    mine, theirs = (
+        [(at, used) for at, row in enumerate(rows.tolist()) if (used := _usable(side[row].members[0], family))]
+        for side, rows in zip((sources, destinations), plain, strict=True)
+    )
+    found = np.full(tuple(map(len, plain)), _NO_FAMILY, dtype=np.int64)
+    if not mine or not theirs:
+        return found
+    addresses = [[used[0].address(family) for _, used in some] for some in (mine, theirs)]
+    atom, endpoint = grid.tables.addresses.atom, grid.walker.directory.endpoint
+    own, to = (np.array([atom(each) for each in some if each is not None], dtype=np.int64) for some in addresses)
+    ends = [endpoint(each) for each in addresses[0] if each is not None]
+    ports = [grid.ports or grid.walker.source_ports(end, Service(TCP, 1)) for end in ends]
+    numbers = alike_pairs(grid.tables.layout, own, to, ports, services_for(services, family))
+    subnets = np.array([used[0].subnet for _, used in theirs])
+    for row, (_, used) in enumerate(mine):
+        others = {each.subnet for each in used} - {used[0].subnet}
+        if others:
+            numbers[row, np.isin(subnets, list(others))] = NONE
+    found[np.ix_([at for at, _ in mine], [at for at, _ in theirs])] = numbers
     return found
 
 
