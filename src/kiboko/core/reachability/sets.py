@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import AddressSet
-from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import End, Ends, Member, Pair, services_for
@@ -236,11 +236,12 @@ class _SetQuestion:
         cells: dict[_RowKey, list[Cells]] = defaultdict(list)
         examples: dict[_RowKey, tuple[Walk, tuple[str, str]]] = {}
         caveats: dict[str, None] = dict.fromkeys((*sender.caveats, *receiver.caveats))
+        both = services_for(self.services, 4) & services_for(self.services, 6)
         for met in self.meetings(sources, destinations):
             some = next(iter(met.by_family.values()))
             kind = max(sources[some.source].kind, destinations[some.destination].kind)
             mine: dict[_RowKey, list[RangeSet]] = defaultdict(list)
-            for family, outcome in _by_family(met.by_family):
+            for family, outcome in _by_family(met.by_family, both):
                 key = (kind, family, outcome.key)
                 mine[key].append(outcome.services)
                 if key not in examples:
@@ -450,26 +451,32 @@ class _SetQuestion:
             yield _Outcome(RangeSet.span(low, high), _outcome_key(walk), walk)
 
 
-def _by_family(meetings: dict[int, _Meeting]) -> Iterator[tuple[int | None, _Outcome]]:
+def _by_family(meetings: dict[int, _Meeting], both: RangeSet) -> Iterator[tuple[int | None, _Outcome]]:
     """The outcomes of a pair of classes, each with its family; None where the families come to the same, or only one of
-    them is there."""
+    them is there. `both` are the services asked about that travel in either family."""
     if len(meetings) == 1:
         (only,) = meetings.values()
         yield from ((None, each) for each in only.outcomes)
         return
-    four, six = meetings[4].outcomes, meetings[6].outcomes
-    both = RangeSet.of(p for each in four for p in each.services) & RangeSet.of(p for o in six for p in o.services)
-    same = RangeSet.of(
-        p for each in four for other in six if each.key == other.key for p in each.services & other.services
-    )
-    for family, outcomes in ((4, four), (6, six)):
-        for each in outcomes:
+    by_key = {family: _by_key(meetings[family].outcomes) for family in (4, 6)}
+    for family, other in ((4, 6), (6, 4)):
+        for each in meetings[family].outcomes:
             # What both come to is told once; a service of one family alone is of that family and needs no saying so.
-            told = each.services & same if family == 4 else RangeSet()
-            shared = told | (each.services - both)
+            same = each.services & by_key[other].get(each.key, EMPTY)
+            shared = each.services - both
+            if family == 4:
+                shared = shared | same
             for which, services in ((None, shared), (family, (each.services & both) - same)):
                 if services:
                     yield which, _Outcome(services, each.key, each.walk)
+
+
+def _by_key(outcomes: list[_Outcome]) -> dict[OutcomeKey, RangeSet]:
+    """The services of each outcome."""
+    found: dict[OutcomeKey, RangeSet] = {}
+    for each in outcomes:
+        found[each.key] = found[each.key] | each.services if each.key in found else each.services
+    return found
 
 
 def _rank(verdict: str, first: tuple[str, ...]) -> tuple[bool, ...]:
