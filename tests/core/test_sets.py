@@ -240,6 +240,28 @@ def few(walks, pairs):
         yield
 
 
+class Caveats(unittest.TestCase):
+    def test_what_listens_is_told_once_for_all_machines_and_nothing_is_cut_in_silence(self):
+        values = base()
+        values["groups"]["many"] = {"where": {"kind": "many"}}
+        for index in range(20):
+            name = f"m{index:02d}"
+            values["instances"][name] = {
+                "tags": {"kind": "many"},
+                "interfaces": [{"subnet": "a1", "addresses": [f"10.1.1.{100 + index}"], "filters": [f"f{index}"]}],
+            }
+            # Each is reached on client ports of its own, so that each is an outcome with an example.
+            values["filters"][f"f{index}"] = a_filter(
+                "instance", inbound=[{"action": "allow", "service": "ssh", "source_ports": f"{50000 + index}-60999"}]
+            )
+        found = answer(values, "dan", "many", "ssh", 4)
+        self.assertEqual(len(found.rows), 20)
+        listening = [caveat for caveat in found.caveats if "listen" in caveat]
+        self.assertEqual(listening, ["whether m00, m01, m02, m03 and 16 more listen on tcp/22 is not known"])
+        self.assertRegex(found.caveats[-1], r"^and \d+ more to bear in mind of the examples")
+        self.assertEqual(len(found.caveats), 13)
+
+
 class TooMany(unittest.TestCase):
     def test_more_pairs_than_are_asked_about_at_once_are_refused_with_another_way_to_ask(self):
         with (

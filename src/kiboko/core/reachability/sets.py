@@ -7,6 +7,7 @@ service atom, by the one walk, and the outcome holds for all their members.
 from __future__ import annotations
 
 import itertools
+import re
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
@@ -27,7 +28,8 @@ if TYPE_CHECKING:
     from kiboko.core.reachability.end_classes import Places
     from kiboko.core.reachability.grid import PairGrid
 
-_MOST_CAVEATS = 12
+_MOST_CAVEATS, _FEW_NAMES = 12, 4
+_LISTENS = re.compile(r"whether (.+) listens on (.+) is not known")
 
 
 @dataclass(frozen=True, slots=True)
@@ -260,7 +262,10 @@ class _SetQuestion:
         rows.sort(key=lambda row: (row.kind, *_rank(row.example.verdict, first), -sum(p.size for p in row.parts)))
         if first:  # asked about an outside, what gets through matters before all else
             rows.sort(key=lambda row: row.example.verdict not in first)
-        told = [caveat for caveat in caveats if not caveat.startswith(NOBODY_RECORDED)][:_MOST_CAVEATS]
+        told = _together(caveat for caveat in caveats if not caveat.startswith(NOBODY_RECORDED))
+        if len(told) > _MOST_CAVEATS:
+            left = len(told) - _MOST_CAVEATS
+            told[_MOST_CAVEATS:] = [f"and {left:,} more to bear in mind of the examples: each tells its own"]
         if any(row.kind == NOBODY for row in rows):
             told.insert(
                 0, "where nobody is recorded, no instance or host filter is asked, and what listens is not known"
@@ -503,6 +508,25 @@ def _representatives(source: EndClass, destination: EndClass) -> tuple[Member, M
                     return one, Member(str(other.high), None, (), other.high, other.high, outside=other.outside)
                 return one, other
     return None
+
+
+def _together(caveats: Iterable[str]) -> list[str]:
+    """Caveats with those on what listens told once for each service: many examples are of many machines."""
+    machines: dict[str, list[str]] = {}
+    found: dict[str, None] = {}
+    for caveat in caveats:
+        met = _LISTENS.fullmatch(caveat)
+        if met is None:
+            found[caveat] = None
+        else:
+            machines.setdefault(met[2], []).append(met[1])
+            found[met[2]] = None
+    return [_listening_unknown(machines[each], each) if each in machines else each for each in found]
+
+
+def _listening_unknown(names: list[str], service: str) -> str:
+    listed = ", ".join(names[:_FEW_NAMES]) + (f" and {len(names) - _FEW_NAMES:,} more" if names[_FEW_NAMES:] else "")
+    return f"whether {listed} {'listens' if len(names) == 1 else 'listen'} on {service} is not known"
 
 
 def _outcome_key(walk: Walk) -> OutcomeKey:
