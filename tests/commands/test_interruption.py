@@ -10,7 +10,9 @@ import threading
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
+from kiboko.commands import streams
 from tests.helpers import OnTheDemo
 
 PROGRAM = (sys.executable, "-m", "kiboko")
@@ -83,6 +85,20 @@ class Output(Interrupted):
         self.assertEqual((3, False), (done.returncode, "Traceback" in done.stderr), done.stderr)
         done = self.shell("kiboko show relay-1 2>&-")
         self.assertEqual((0, ""), (done.returncode, done.stderr))
+
+    def test_what_nobody_reads_any_more_is_not_made(self):
+        made = []
+
+        def rows():
+            for number in range(1000):
+                made.append(number)
+                yield "row " * 100_000
+
+        out, taken = os.pipe()
+        os.close(out)
+        with os.fdopen(taken, "w") as pipe, mock.patch("sys.stdout", streams._Output(pipe)):
+            streams.write_while_read(rows())
+        self.assertLess(len(made), 5)
 
     def test_a_reader_that_goes_away_does_not_hide_leaks(self):
         done = self.shell("kiboko confirm --flows evidence/flows.csv --all | head -1; exit ${PIPESTATUS[0]}")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from pathlib import Path
 
 from kiboko.batch.confirming import confirmed
@@ -15,6 +14,7 @@ from kiboko.commands.options import (
     add_time_options,
     network_of,
 )
+from kiboko.commands.streams import write_while_read
 from kiboko.core.errors import UsageError
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK
 from kiboko.core.walk.walk import Walker
@@ -88,7 +88,7 @@ def run(args: argparse.Namespace) -> int:
         )  # fmt: skip
     summary, causes, caveats, coverage = done.summary, done.causes, done.caveats, done.coverage
     if args.json:
-        sys.stdout.writelines(confirm_json_text(summary, causes, caveats, coverage))
+        write_while_read(confirm_json_text(summary, causes, caveats, coverage))
     else:
         show_confirm(summary, causes, caveats, FindingsShown(args.all, args.by == "pair", args.top), Output(),
                      coverage)  # fmt: skip

@@ -7,6 +7,7 @@ import contextlib
 import io
 import os
 import sys
+from collections.abc import Generator
 from typing import Any, TextIO
 
 from kiboko.core.errors import EnvironmentFailure
@@ -22,6 +23,8 @@ class _Output(io.TextIOBase):
 
     def __init__(self, stream: TextIO) -> None:
         self._stream = stream
+        self.is_unread = False
+        """Whether the reader has gone away."""
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._stream, name)
@@ -56,8 +59,19 @@ class _Output(io.TextIOBase):
         # What is still in the buffer has to go somewhere, or it is tried again at the end.
         with contextlib.suppress(OSError):
             os.dup2(os.open(os.devnull, os.O_WRONLY), self._stream.fileno())
-        if not isinstance(error, BrokenPipeError):
+        self.is_unread = isinstance(error, BrokenPipeError)
+        if not self.is_unread:
             raise UnwritableOutput(f"standard output cannot be written: {error.strerror}") from error
+
+
+def write_while_read(texts: Generator[str, None, None]) -> None:
+    """Write texts to standard output as they are made, as long as anybody reads them: what takes minutes to be made is
+    not made for nobody."""
+    with contextlib.closing(texts):
+        for text in texts:
+            sys.stdout.write(text)
+            if isinstance(sys.stdout, _Output) and sys.stdout.is_unread:
+                return
 
 
 def take_streams() -> None:

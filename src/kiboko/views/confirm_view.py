@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Generator, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -249,7 +249,7 @@ def confirm_json(
 
 def confirm_json_text(
     summary: Summary, causes: Causes, caveats: list[str], coverage: Coverage | None = None
-) -> Iterator[str]:
+) -> Generator[str, None, None]:
     """The report as `confirm/1`, as text in pieces: of a large log the rows are very many. No walk is kept that was
     written, and as many processes as there are processors make them."""
     return streamed(_around(summary, causes, caveats, coverage), "rows", _texts_of(summary.rows(), causes))

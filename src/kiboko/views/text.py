@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import shlex
 import textwrap
-from collections.abc import Iterable, Iterator
+from collections.abc import Generator, Iterable
 from datetime import datetime
 from typing import Any
 
@@ -37,7 +37,7 @@ def iso(moment: datetime | None) -> str | None:
     return moment.isoformat(timespec="milliseconds").replace("+00:00", "Z") if moment is not None else None
 
 
-def streamed(values: dict[str, Any], key: str, rows: Iterable[str]) -> Iterator[str]:
+def streamed(values: dict[str, Any], key: str, rows: Iterable[str]) -> Generator[str, None, None]:
     """A JSON object as text in pieces, of which the list `key`, empty in `values`, is made of texts of rows
     (`row_texts`): the same text as of the whole, without the whole ever being there."""
     before, after = json.dumps(values, indent=1).split(f'\n "{key}": []', 1)
