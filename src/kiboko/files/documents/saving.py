@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import os
-import tempfile
+import secrets
 from collections.abc import Iterator
 from pathlib import Path
 from types import TracebackType
@@ -21,14 +21,12 @@ def written_whole(path: Path, private: bool = False) -> Iterator[Path]:
 
     Raises EnvironmentFailure where it cannot be written.
     """
+    # The name is there before the file, so that nothing is left whenever it is interrupted.
+    temporary = path.parent / f".{path.name[:40]}.{secrets.token_hex(8)}.part"
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name[:40]}.", suffix=".part")
-        os.close(handle)
-    except OSError as error:
-        raise EnvironmentFailure(f"{path}: cannot be written: {error.strerror}") from error
-    try:
-        yield Path(temporary)
+        os.close(os.open(temporary, os.O_CREAT | os.O_EXCL | os.O_RDWR, 0o600))
+        yield temporary
         with open(temporary, "rb") as stream:
             os.fsync(stream.fileno())
         os.chmod(temporary, 0o600 if private else 0o666 & ~_umask())
