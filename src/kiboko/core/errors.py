@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Place:
-    """Where something is written: a file as the user named it, and a line counted from 1."""
+class Place(NamedTuple):
+    """Where something is written: a file as the user named it, and a line counted from 1. A tuple, since there are very
+    many."""
 
     file: str
     line: int

@@ -244,7 +244,7 @@ def _without(instance: Instance, gone: RangeSet | None) -> Instance:
     if listens is None:
         everything = union_services([parse_services("tcp"), parse_services("udp")])
         listens = (Listener(everything, "any", instance.place),)
-    left = (dataclasses.replace(each, services=each.services - gone) for each in listens)
+    left = (each._replace(services=each.services - gone) for each in listens)
     return dataclasses.replace(instance, listens=tuple(each for each in left if each.services))
 
 

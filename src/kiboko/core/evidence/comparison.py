@@ -11,6 +11,7 @@ from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, WELL_KNOWN, Service, parse_services, union_services
 from kiboko.core.network.directory import Endpoint
+from kiboko.core.network.model import listened
 from kiboko.core.queries.ends import Ends, resolve_service, services_for, single_service
 from kiboko.core.records.records import ANSWERED, REFUSED, SILENT, UNREACHABLE, ProbeRecord
 from kiboko.core.walk.gates import FORWARD, Row
@@ -95,11 +96,8 @@ class Comparison:
     def _served_services(self) -> RangeSet:
         """Every service that somebody listens to or that has a name: what has one is sent to, not from (E2)."""
         topology = self.walker.topology
-        listened = [
-            listener.services for instance in topology.instances.values() for listener in instance.listens or ()
-        ]
         named = [parse_services(text) for texts in WELL_KNOWN.values() for text in texts]
-        return union_services([*listened, *topology.services.values(), *named])
+        return union_services([*listened(topology.instances.values()), *topology.services.values(), *named])
 
     # Probes.
 

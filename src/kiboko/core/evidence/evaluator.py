@@ -19,7 +19,8 @@ from kiboko.core.evidence import judging
 from kiboko.core.evidence.addressed import Addressed, Asked
 from kiboko.core.evidence.comparison import Comparison, Conclusion
 from kiboko.core.evidence.conversations import Conversations, bring_together
-from kiboko.core.evidence.judging import IS_BREAK, IS_LEAK, REASONS, Proved
+from kiboko.core.evidence.gate_outcomes import GateOutcomes, Situation
+from kiboko.core.evidence.judging import IS_BREAK, IS_LEAK, REASONS
 from kiboko.core.evidence.passages import NOWHERE, Passages
 from kiboko.core.evidence.point_marks import PointMarks, point_marks, weights
 from kiboko.core.evidence.proofs import (
@@ -36,11 +37,11 @@ from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.tallies import Tallies, no_tallies
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD, WITH_PORTS, Service
 from kiboko.core.network.model import ObservationPoint
-from kiboko.core.records.columns import KeyNumbers, distinct, numbered
+from kiboko.core.records.columns import Growing, KeyNumbers, distinct, numbered
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds
 from kiboko.core.records.records import ANSWERED, DENIED
 from kiboko.core.tables.column import Flows
-from kiboko.core.tables.gate_tables import Gates, GateTables
+from kiboko.core.tables.gate_tables import GateTables
 from kiboko.core.tables.layout import GATES
 from kiboko.core.tables.lines import AddressLine, NumberLine, service_line
 from kiboko.core.tables.places import NONE
@@ -82,25 +83,34 @@ class Judged:
                       None, None, (0, 0))  # fmt: skip
 
 
-@dataclass(slots=True)
 class _Classes:
     """What each class came to: `reason` an index of `REASONS`, `conclusion` one of all conclusions, `passed` how many
     steps of the request's way were passed for sure."""
 
-    reason: NDArray[np.uint8]
-    conclusion: Rows
-    passed: Rows
+    def __init__(self) -> None:
+        self._reason = Growing(np.dtype(np.uint8))
+        self._conclusion, self._passed = (Growing(np.dtype(np.int64)) for _ in range(2))
 
-    @classmethod
-    def none(cls) -> _Classes:
-        """No classes yet."""
-        return cls(np.zeros(0, np.uint8), np.zeros(0, np.int64), np.zeros(0, np.int64))
+    def __len__(self) -> int:
+        return len(self._reason)
 
-    def add(self, more: _Classes) -> None:
+    @property
+    def reason(self) -> NDArray[np.uint8]:
+        return self._reason.values
+
+    @property
+    def conclusion(self) -> Rows:
+        return self._conclusion.values
+
+    @property
+    def passed(self) -> Rows:
+        return self._passed.values
+
+    def add(self, reason: NDArray[np.uint8], conclusion: Rows, passed: Rows) -> None:
         """Further ones."""
-        self.reason = np.concatenate([self.reason, more.reason])
-        self.conclusion = np.concatenate([self.conclusion, more.conclusion])
-        self.passed = np.concatenate([self.passed, more.passed])
+        self._reason.add(reason)
+        self._conclusion.add(conclusion)
+        self._passed.add(passed)
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,18 +156,22 @@ class Evaluator:
         self._passages = Passages(self._tables.layout, self._points)
         self._rules = RulesMet(comparison, self._tables, self.ends)
         self._places: dict[tuple[str, ...], int] = {}
+        self._outcomes = GateOutcomes(self._tables)
         self._known = KeyNumbers(3)
         self._forget()
 
     def _forget(self) -> None:
         self._proofs: list[_KnownProof] = []
         self._proof_of: dict[tuple[int, ...], int] = {}
-        self._reaches: dict[tuple[int, ...], tuple[int, int, int, bool]] = {}
+        self._situation_of: dict[tuple[int, ...], int] = {}
+        self._every_situation: list[Situation] = []
         self._concluded: list[Conclusion] = []
         self._conclusion_of: dict[Conclusion, int] = {}
+        self._concluding: dict[tuple[int, ...], int] = {}
         self._numbers: dict[tuple[int, int, int], int] = {}
-        self._classes = _Classes.none()
+        self._classes = _Classes()
         self._known.clear()
+        self._outcomes.forget()
 
     def prepare(self) -> None:
         """Work out beforehand what records between machines of the network will ask of it, so that the first of them
@@ -177,7 +191,7 @@ class Evaluator:
 
     def judge(self, table: FlowTable) -> Judged:
         """What every record of a table comes to."""
-        if len(self._classes.reason) > _MOST_CLASSES:
+        if len(self._classes) > _MOST_CLASSES:
             self._forget()
         if not len(table):
             none = np.zeros(0, dtype=np.int64)
@@ -401,10 +415,10 @@ class Evaluator:
             numbers = self._numbers_of(keys)
             fresh = np.flatnonzero(numbers < 0)
             if len(fresh):
-                begin = len(self._classes.reason)
+                begin = len(self._classes)
                 numbers[fresh] = np.arange(begin, begin + len(fresh))
                 self._keep(tuple(key[fresh] for key in keys), begin)
-                self._classes.add(self._made(asked.taken(rows[each.first[fresh]])))
+                self._classes.add(*self._made(asked.taken(rows[each.first[fresh]])))
             self._known.note(numbers, *keys)
             found[rows] = numbers[each.codes]
         return found
@@ -419,18 +433,18 @@ class Evaluator:
     def _numbers_of(self, keys: tuple[Rows, ...]) -> Rows:
         """The numbers of classes that the memory has let go of, -1 for others. Of very many classes none is kept twice:
         one that is let go of is judged again."""
-        if len(self._numbers) > _MOST_EXACT:
+        if len(self._classes) > _MOST_EXACT:
             return np.full(len(keys[0]), NONE, dtype=np.int64)
         listed = zip(*(key.tolist() for key in keys), strict=True)
         return np.array([self._numbers.get(key, NONE) for key in listed], dtype=np.int64)
 
     def _keep(self, keys: tuple[Rows, ...], begin: int) -> None:
-        if len(self._numbers) <= _MOST_EXACT:
+        if len(self._numbers) + len(keys[0]) <= _MOST_EXACT:
             listed = zip(*(key.tolist() for key in keys), strict=True)
             self._numbers.update((key, number) for number, key in enumerate(listed, begin))
 
-    def _made(self, asked: Asked) -> _Classes:
-        """New classes, of which no two are alike."""
+    def _made(self, asked: Asked) -> tuple[NDArray[np.uint8], Rows, Rows]:
+        """What new classes come to, of which no two are alike."""
         count = len(asked.sender)
         reason = np.zeros(count, dtype=np.uint8)
         passed = np.zeros(count, dtype=np.int64)
@@ -446,34 +460,28 @@ class Evaluator:
         for row in np.flatnonzero(is_shared).tolist():
             reason[row] = self._behind_shared(int(shared[row]), asked.taken(np.array([row])))
         reason = self._aged(reason, asked.proof)
-        return _Classes(reason, self._conclusions(reason, kind, decider, asked.proof), passed)
+        return reason, self._conclusions(reason, kind, decider, asked.proof), passed
 
     def _by_gates(self, asked: Asked) -> tuple[NDArray[np.uint8], Rows, Rows, Rows]:
         """The reasons of some flows, the kind of gate that stops each and what decides there, and the steps passed."""
         port, unknown = self._with_ports(asked)
         flows = Flows(asked.sender.astype(np.int32), asked.target.astype(np.int32), asked.service, port)
-        # What proves something else of the same flow, or is of a client port that nothing tells apart, asks the same.
-        alike = distinct(asked.sender * self._line.size + asked.target, self._traffic(asked.service, port))
-        gates = self._tables.gates(flows.taken(alike.first)).taken(alike.codes)
-        layout = self._tables.layout
-        is_end, is_listener = self._ends_of_gates(gates)
-        proved = self._proved(asked, gates)
-        found = judging.judge(gates, is_end, is_listener, proved)
-        reason = found.reason
+        met = self._outcomes.of(flows, self._traffic(asked.service, port))
+        numbers, situations = self._situations(asked, met.way)
+        reason, steps = self._outcomes.judged(met.outcome, numbers, situations)
+        denied, has_request = (
+            np.array([getattr(each.proof, name) for each in situations], dtype=np.bool_)[numbers]
+            for name in ("denied", "has_request")
+        )
+        gate = self._outcomes.gate(met.outcome)
         reason[unknown] = judging.PORTS_UNKNOWN
         kinds = asked.service >> 8
         error = np.isin(kinds, [protocol << 8 | kind for protocol, each in _ICMP_ERRORS.items() for kind in each])
         reason[np.isin(asked.service, (ICMP << 16 | UNTOLD, ICMP6 << 16 | UNTOLD))] = judging.TYPE_UNTOLD
-        reason[error & ((found.gate >= 0) | proved.denied)] = judging.AN_ERROR
-        gate, way = found.gate, gates.way.astype(np.int64)
-        reason[way == NONE], gate[way == NONE] = judging.NO_GATE, NONE
-        reason[(self.ends.shared_by(asked.target) != NONE) & ~proved.has_request] = judging.SHARED_REPLY
-        decider = np.where(gate >= 0, gates.decider[np.arange(len(gate)), np.maximum(gate, 0)], 0).astype(np.int64)
-        kind = layout.columns(way, gate, lambda slot: slot.number)
-        reach = np.minimum(proved.reach, gates.request)
-        reach = np.where(proved.arrived | proved.answered, gates.request, reach)
-        steps = self._steps_passed(way, reach)
-        return reason, kind, decider, steps
+        reason[error & ((gate >= 0) | denied)] = judging.AN_ERROR
+        reason[met.way == NONE] = judging.NO_GATE
+        reason[(self.ends.shared_by(asked.target) != NONE) & ~has_request] = judging.SHARED_REPLY
+        return reason, self._outcomes.kind(met.outcome), met.decider, steps
 
     def _with_ports(self, asked: Asked) -> tuple[Rows, Truths]:
         """The client ports to ask about: where none is recorded, one that stands for all of them; and where that cannot
@@ -489,65 +497,32 @@ class Evaluator:
             port[row] = walk.flow.source_ports.lowest
         return port, unknown
 
-    def _ends_of_gates(self, gates: Gates) -> tuple[Truths, Truths]:
-        """Which gates are an end's own, a sender or receiver that is stopped or a listener; and which are listeners."""
-        layout = self._tables.layout
-        ways, back = np.unique(gates.way, return_inverse=True)
-        ends = np.zeros((len(ways), gates.action.shape[1]), dtype=np.bool_)
-        listeners = ends.copy()
-        for row, way in enumerate(ways.tolist()):
-            for at, slot in enumerate(layout.slots(way, False)) if way >= 0 else ():
-                ends[row, at] = slot.gate.step.gate in ("source", "destination", "listener")
-                listeners[row, at] = slot.gate.step.gate == "listener"
-        back = back.reshape(-1)
-        return ends[back], listeners[back]
-
-    def _steps_passed(self, way: Rows, reach: Rows) -> Rows:
-        """How many steps of the request's way lie within its first columns."""
-        kinds = distinct(way, reach)
-        found = []
-        for row in kinds.first.tolist():
-            slots = self._tables.layout.slots(int(way[row]), False)[: int(reach[row])] if way[row] >= 0 else []
-            found.append(len({id(slot.gate) for slot in slots}))
-        return np.array(found, dtype=np.int64)[kinds.codes]
-
-    def _proved(self, asked: Asked, gates: Gates) -> Proved:
-        """What is proved of flows, along their ways."""
-        count = len(asked.sender)
-        numbers, which = numbered(asked.proof)
-        proofs = [self._proofs[number].proof for number in numbers.tolist()]
-
-        def of(name: str) -> Truths:
-            return np.array([getattr(proof, name) for proof in proofs], dtype=np.bool_)[which]
-
-        reach, first, last = (np.full(count, value, dtype=np.int64) for value in (0, NOWHERE, NOWHERE))
-        strange = np.zeros(count, dtype=np.bool_)
-        by_public = self.ends.is_public(asked.target)
-        marked = np.array([any(mark.event != DENIED for mark in proof.marks) for proof in proofs], dtype=np.bool_)[
-            which
-        ]
-        has_marks = np.array([bool(proof.marks) for proof in proofs], dtype=np.bool_)[which]
-        rows = np.flatnonzero(has_marks & (gates.way != NONE))
+    def _situations(self, asked: Asked, way: Rows) -> tuple[Rows, list[Situation]]:
+        """What is proved of flows along their ways: a number for each, and all situations by number."""
+        is_by_public, is_tcp = self.ends.is_public(asked.target), asked.service >> 16 == TCP
+        near, far, along = (np.zeros(len(way), dtype=np.int64) for _ in range(3))
+        has_marks = np.array([bool(each.proof.marks) for each in self._proofs], dtype=np.bool_)[asked.proof]
+        rows = np.flatnonzero(has_marks & (way != NONE))
         if len(rows):
-            near, far = self._related(asked.sender[rows]), self._related(asked.target[rows])
-            kinds = distinct(gates.way[rows], asked.proof[rows], near, far, by_public[rows])
-            met = []
-            for at in kinds.first.tolist():
-                row = int(rows[at])
-                ends = (self._tables.places.end(int(asked.sender[row])),
-                        self._tables.places.end(int(asked.target[row])))  # fmt: skip
-                met.append(self._passages.reach(
-                    int(gates.way[row]), self._proofs[int(asked.proof[row])].proof, gates.request, ends,
-                    bool(by_public[row]),
-                ))  # fmt: skip
-            told = np.array(met, dtype=np.int64)[kinds.codes]
-            reach[rows], first[rows], last[rows], strange[rows] = told[:, 0], told[:, 1], told[:, 2], told[:, 3] > 0
-        context = np.array([proof.context for proof in proofs], dtype=np.int64)[which]
-        return Proved(
-            of("arrived"), of("answered"), of("denied"), of("reply_denied"), of("passed"),
-            of("refused"), of("unclear"), of("has_request"), context, reach, first, last, strange, by_public,
-            asked.service >> 16 == TCP, marked,
-        )  # fmt: skip
+            near[rows], far[rows] = self._related(asked.sender[rows]), self._related(asked.target[rows])
+            along[rows] = way[rows] + 1
+        told = asked.proof << 2 | is_by_public << 1 | is_tcp
+        kinds = distinct(told, along, near, far)
+        numbers = []
+        for row in kinds.first.tolist():
+            key = self._outcomes.request, int(told[row]), int(along[row]), int(near[row]), int(far[row])
+            if key not in self._situation_of:
+                self._situation_of[key] = len(self._every_situation)
+                proof = self._proofs[int(asked.proof[row])].proof
+                reached = (0, NOWHERE, NOWHERE, False)
+                if along[row]:
+                    ends = tuple(self._tables.places.end(int(atoms[row])) for atoms in (asked.sender, asked.target))
+                    reached = self._passages.reach(
+                        int(way[row]), proof, self._outcomes.request, (ends[0], ends[1]), bool(is_by_public[row])
+                    )
+                self._every_situation.append(Situation(proof, bool(is_by_public[row]), bool(is_tcp[row]), *reached))
+            numbers.append(self._situation_of[key])
+        return np.array(numbers, dtype=np.int64)[kinds.codes], self._every_situation
 
     def _related(self, atoms: Rows) -> Rows:
         """For each end a number that is equal for ends at which the same observation points are."""
@@ -583,16 +558,19 @@ class Evaluator:
 
     def _conclusions(self, reason: NDArray[np.uint8], kind: Rows, decider: Rows, proof: Rows) -> Rows:
         kinds = distinct(reason, kind, decider, proof)
-        made = []
-        for row in kinds.first.tolist():
-            known = self._proofs[int(proof[row])]
-            slot, chosen = int(kind[row]), self._tables.deciders[int(decider[row])]
-            gate = GATES[(slot - 1) % len(GATES)] if slot else ""
-            told = (gate, chosen.filter or None, chosen.rule if chosen.filter else None) if gate else None
-            observed = ANSWERED if reason[row] in _ANSWERED else known.proof.observed
-            at = self._denied_at(known.proof) if observed == DENIED else None
-            made.append(self._number(_concluded(int(reason[row]), observed, told, known.is_contradicted, at)))
+        keys = zip(*(column[kinds.first].tolist() for column in (reason, kind, decider, proof)), strict=True)
+        made = [self._concluding[key] if key in self._concluding else self._conclude(*key) for key in keys]
         return np.array(made, dtype=np.int64)[kinds.codes]
+
+    def _conclude(self, reason: int, kind: int, decider: int, proof: int) -> int:
+        known, chosen = self._proofs[proof], self._tables.deciders[decider]
+        gate = GATES[(kind - 1) % len(GATES)] if kind else ""
+        told = (gate, chosen.filter or None, chosen.rule if chosen.filter else None) if gate else None
+        observed = ANSWERED if reason in _ANSWERED else known.proof.observed
+        at = self._denied_at(known.proof) if observed == DENIED else None
+        found = self._number(_concluded(reason, observed, told, known.is_contradicted, at))
+        self._concluding[reason, kind, decider, proof] = found
+        return found
 
     def _denied_at(self, proof: Proof) -> str | None:
         """The observation point at which it was denied; of several, the first of the network file."""

@@ -126,30 +126,35 @@ class Proved:
     is_tcp: NDArray[np.bool_]
     is_marked: NDArray[np.bool_]
 
-
-@dataclass(frozen=True, slots=True)
-class Judgement:
-    """`reason` uint8[n], an index of `REASONS`, and `gate` int64[n], the gate that stops the flow by the rules, -1 for
-    none."""
-
-    reason: NDArray[np.uint8]
-    gate: NDArray[np.int64]
+    def taken(self, rows: NDArray[np.int64]) -> Proved:
+        """What is proved of some of them, each as often as it is named."""
+        return Proved(*(getattr(self, name)[rows] for name in self.__slots__))
 
 
-def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_], proved: Proved) -> Judgement:
-    """Hold what is proved of flows against what their gates say.
+def stopping(gates: Gates, is_end: NDArray[np.bool_]) -> NDArray[np.int64]:
+    """The gate that stops each flow by the rules, int64[n]: the first that is not an end's own, else the first of the
+    request that is; -1 for none."""
+    gate, end = _stopping(gates, is_end)
+    return np.where(gate >= 0, gate, end)
+
+
+def _stopping(gates: Gates, is_end: NDArray[np.bool_]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    stops = gates.stops
+    request = np.arange(stops.shape[1]) < gates.request
+    return _first(stops & ~is_end), _first(stops & is_end & request)
+
+
+def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_], proved: Proved) -> NDArray[np.uint8]:
+    """Hold what is proved of flows against what their gates say: the reason for each, an index of `REASONS`.
 
     Parameters
     ----------
     is_end : bool[n, gates], which gates are an end's own: a sender or receiver that is stopped, a listener
     is_listener : bool[n, gates], which of them are listeners
     """
-    stops = gates.stops
-    count, width = stops.shape
-    columns = np.arange(width)
-    request = columns < gates.request
+    count, width = gates.action.shape
     reach = _reach(gates, proved)
-    gate, end = _first(stops & ~is_end), _first(stops & is_end & request)
+    gate, end = _stopping(gates, is_end)
     blocked = gate >= 0
     by_reply = gate >= gates.request
     unknown = (gates.action == DOUBTFUL).any(axis=1)
@@ -226,7 +231,7 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
     reason = np.where(blocked, by_rule, np.where(end >= 0, by_end, allowed)).astype(np.uint8)
     lone = (proved.context == UNASKED) & ~proved.refused & ~proved.unclear & ~IS_LEAK[reason]
     reason[lone] = REPLY_TO_NOTHING
-    return Judgement(reason, np.where(blocked, gate, end))
+    return reason
 
 
 def _reach(gates: Gates, proved: Proved) -> NDArray[np.int64]:

@@ -47,9 +47,12 @@ class SeenEnds:
     def _made(self, atom: int) -> tuple[int, ...]:
         directory, topology = self._walker.directory, self._walker.topology
         address = self._tables.addresses.first(atom)
-        owner, endpoint = directory.interface_at(address), self._tables.places.end(atom).endpoint
+        owner, shared = directory.interface_at(address), directory.shared_owner(address)
+        if owner is not None and owner.public is None and shared is None:  # most ends: in a network, of one address
+            own = self._networks[topology.subnets[owner.subnet].network]
+            return 0, 0, int(directory.public_owner(address) is not None), NONE, len(self._outsides), own, NONE
+        endpoint = self._tables.places.end(atom).endpoint
         moved = owner is not None and owner.public is not None and owner.address(4) == address
-        shared = directory.shared_owner(address)
         network = topology.subnets[owner.subnet].network if owner is not None else endpoint.network
         return (
             int(owner is None and directory.why_undeliverable(address) is not None),

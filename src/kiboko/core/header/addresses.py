@@ -64,9 +64,12 @@ class AddressSet:
     @classmethod
     def union(cls, sets: Iterable[AddressSet]) -> AddressSet:
         """Everything that is in at least one of `sets`."""
+        several = list(sets)
+        if len(several) == 1:
+            return several[0]
         four: list[tuple[int, int]] = []
         six: list[tuple[int, int]] = []
-        for each in sets:
+        for each in several:
             four.extend(each.v4.ranges)
             six.extend(each.v6.ranges)
         return cls(RangeSet.of(four), RangeSet.of(six))
@@ -74,11 +77,11 @@ class AddressSet:
     @classmethod
     def of_addresses(cls, addresses: Iterable[Address]) -> AddressSet:
         """The set of the given addresses."""
-        listed = list(addresses)
-        return cls(
-            RangeSet.of((a.value, a.value) for a in listed if a.family == 4),
-            RangeSet.of((a.value, a.value) for a in listed if a.family == 6),
-        )
+        four: list[tuple[int, int]] = []
+        six: list[tuple[int, int]] = []
+        for family, value in addresses:
+            (four if family == 4 else six).append((value, value))
+        return cls(RangeSet.of(four), RangeSet.of(six))
 
     @classmethod
     def of_prefixes(cls, prefixes: Iterable[Prefix]) -> AddressSet:

@@ -160,11 +160,15 @@ class Membership:
 
     def filters_on(self, interface: Interface) -> list[Filter]:
         """The filters of an interface in the order they are asked: its own, then those that attach to it."""
-        names = list(interface.filters)
+        return [self.topology.filters[name] for name in self.filter_names_on(interface)]
+
+    def filter_names_on(self, interface: Interface) -> tuple[str, ...]:
+        """The names of the filters of an interface, in the same order."""
+        names = interface.filters
         for each in self._reaching:
             if each.name not in names and interface.instance in self._attached_instances(each.name):
-                names.append(each.name)
-        return [self.topology.filters[name] for name in names]
+                names = (*names, each.name)
+        return names
 
     def carriers(self, filter_name: str) -> list[Interface]:
         """Every interface that carries a filter, stopped instances included (clause S15)."""

@@ -7,9 +7,11 @@ and `kiboko.core.network.membership` what a peer means.
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Mapping, Sequence
+from abc import abstractmethod
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from typing import NamedTuple
 
 from kiboko.core.errors import Place, Problem
 from kiboko.core.header.addresses import Address, AddressSet, Prefix
@@ -275,9 +277,9 @@ class Interface:
         return None
 
 
-@dataclass(frozen=True, slots=True)
-class Listener:
-    """A socket that accepts: its services and the address it is bound to (None: all, of `family` if set)."""
+class Listener(NamedTuple):
+    """A socket that accepts: its services and the address it is bound to (None: all, of `family` if set). A tuple,
+    since there are very many."""
 
     services: RangeSet
     text: str
@@ -304,6 +306,27 @@ class Instance:
     forwards: bool = False
     ephemeral_ports: RangeSet | None = None
     note: str = ""
+
+
+class PackedListeners(Sequence[Listener]):
+    """Listeners that are made when somebody asks which they are."""
+
+    @property
+    @abstractmethod
+    def sockets(self) -> Sequence[Listener]:
+        """What they accept: equal to them but for their places, and shared with other machines."""
+
+
+def sockets_of(instance: Instance) -> Sequence[Listener]:
+    """What listens on a machine, where it is not asked at which place of a file that is said."""
+    listens = instance.listens
+    return listens.sockets if isinstance(listens, PackedListeners) else listens or ()
+
+
+def listened(instances: Iterable[Instance]) -> list[RangeSet]:
+    """The distinct sets of services that listeners of some machines accept."""
+    found = {id(each.services): each.services for instance in instances for each in sockets_of(instance)}
+    return list(dict.fromkeys(found.values()))
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,6 +13,7 @@ from kiboko.core.header.ranges import RangeSet
 _BITS = 20
 _FEWEST_BITS = 10
 _FEW = 20_000
+_FEWEST = 1 << 10
 _SMALL = 1 << 16
 _MULTIPLIERS = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0xD6E8FEB86659FD93, 0xA0761D6478BD642F)
 _EXACT, _LARGEST = 1 << 53, 1 << 63
@@ -96,6 +97,32 @@ def _distinct_small(values: NDArray[np.int64], size: int) -> Distinct:
     return Distinct(number[values], row[met])
 
 
+class Growing:
+    """A column that is added to again and again."""
+
+    def __init__(self, dtype: np.dtype[Any]) -> None:
+        self._all = np.zeros(_FEWEST, dtype=dtype)
+        self._size = 0
+
+    def __len__(self) -> int:
+        return self._size
+
+    @property
+    def values(self) -> NDArray[Any]:
+        """All that was added, in that order."""
+        return self._all[: self._size]
+
+    def add(self, more: NDArray[Any]) -> None:
+        """Add some behind the others."""
+        size = self._size + len(more)
+        if size > len(self._all):
+            larger = np.zeros(max(size, 2 * len(self._all)), dtype=self._all.dtype)
+            larger[: self._size] = self.values
+            self._all = larger
+        self._all[self._size : size] = more
+        self._size = size
+
+
 class KeyNumbers:
     """Remembers the number of each key, a key being one or more whole numbers, for columns of keys at once.
 
@@ -111,9 +138,12 @@ class KeyNumbers:
 
     def clear(self) -> None:
         """Forget all."""
+        self._noted = 0
+        self._empty()
+
+    def _empty(self) -> None:
         self._keys = [np.zeros(1 << self._bits, dtype=np.uint64) for _ in range(self._parts)]
         self._numbers = np.full(1 << self._bits, -1, dtype=np.int64)
-        self._noted = 0
 
     def find(self, *columns: NDArray[Any]) -> NDArray[np.int64]:
         """The number of each row's key, int64[n]; -1 where it is not known."""
@@ -131,8 +161,14 @@ class KeyNumbers:
         keys = [_unsigned(column) for column in columns]
         self._noted += len(numbers)
         if self._noted << 3 > 1 << self._bits and self._bits < _BITS:
-            self._bits = min(_BITS, self._bits + 4)
-            self.clear()
+            known = np.flatnonzero(self._numbers >= 0)
+            before, kept = [key[known] for key in self._keys], self._numbers[known]
+            self._bits = min(_BITS, (self._noted << 3).bit_length() + 1)
+            self._empty()
+            self._put(before, kept)
+        self._put(keys, numbers)
+
+    def _put(self, keys: list[NDArray[np.uint64]], numbers: NDArray[np.int64]) -> None:
         places = _places(keys, _MULTIPLIERS[0], self._bits)
         order = _last_of_each(places)
         for known, key in zip(self._keys, keys, strict=True):

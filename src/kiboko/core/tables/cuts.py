@@ -16,7 +16,7 @@ from kiboko.core.header.addresses import BITS, SPECIAL_PURPOSE, Address, Address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP, WITH_PORTS
 from kiboko.core.network.host_rules import Match, Values, VerdictMap
-from kiboko.core.network.model import Filter, Instance
+from kiboko.core.network.model import Filter, Instance, listened
 
 
 class AddressAtoms:
@@ -151,10 +151,9 @@ def service_cuts(ground: Ground, receivers: Iterable[Instance] | None = None) ->
             for low, high in rule.services or ():
                 cut(low, high)
             cut_ports(rule.source_ports or RangeSet())
-    for instance in topology.instances.values() if receivers is None else receivers:
-        for listener in instance.listens or ():
-            for low, high in listener.services:
-                cut(low, high)
+    for services in listened(topology.instances.values() if receivers is None else receivers):
+        for low, high in services:
+            cut(low, high)
     for (_, name), values in kernel_values(topology.instances.values()):
         if name in ("sport", "dport"):
             cut_ports(values)

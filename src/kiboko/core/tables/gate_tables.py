@@ -107,8 +107,8 @@ class GateTables:
         request = max(each.request for each in parts)
         reply = max(each.action.shape[1] - each.request for each in parts)
         return Gates(
-            np.vstack([_widened(each.action, each.request, request, reply) for each in parts]),
-            np.vstack([_widened(each.decider, each.request, request, reply) for each in parts]),
+            np.vstack([widened(each.action, each.request, request, reply) for each in parts]),
+            np.vstack([widened(each.decider, each.request, request, reply) for each in parts]),
             np.concatenate([each.way for each in parts]),
             request,
         )
@@ -163,8 +163,8 @@ class GateTables:
         return Verdicts(verdict, gate, np.where(gate >= 0, decider, 0).astype(np.int32))
 
 
-def _widened(columns: NDArray[Any], own: int, request: int, reply: int) -> NDArray[Any]:
-    """Columns of gates with room for those of wider parts."""
+def widened(columns: NDArray[Any], own: int, request: int, reply: int) -> NDArray[Any]:
+    """Columns of gates, of which the first `own` are the request's, with room for those of wider parts."""
     found = np.zeros((len(columns), request + reply), dtype=columns.dtype)
     found[:, :own] = columns[:, :own]
     found[:, request : request + columns.shape[1] - own] = columns[:, own:]

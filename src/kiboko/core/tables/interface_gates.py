@@ -66,6 +66,7 @@ class InterfaceGates:
         self._numbers = {name: number for number, name in enumerate(topology.filters)}
         self._note_filters()
         self._slots_of: dict[tuple[str, ...], tuple[list[int], list[bool]]] = {}
+        self._host_lists: dict[str, list[int]] = {}
 
     def _note_filters(self) -> None:
         """What each filter is like."""
@@ -85,7 +86,7 @@ class InterfaceGates:
         made = copy(self)
         made._ground, made._lists = ground, lists
         made._note_filters()
-        made._slots_of = {}
+        made._slots_of, made._host_lists = {}, {}
         fresh = np.flatnonzero(np.isin(self._placed, [self._numbers[name] for name in changed]).any(axis=1))
         for name, nothing in _EMPTY.items():  # which directions a filter names, and how it decides, may differ too
             table = getattr(self, name).copy()
@@ -130,15 +131,17 @@ class InterfaceGates:
             self.host_kernel[number] = True
             self._lists.kernel_list(instance)
         elif host is not None:
-            chosen = self._ground.topology.filters[host]
-            self.host_list[number] = [self._lists.list_of(chosen, way) for way in WAYS]
+            if host not in self._host_lists:
+                chosen = self._ground.topology.filters[host]
+                self._host_lists[host] = [self._lists.list_of(chosen, way) for way in WAYS]
+            self.host_list[number] = self._host_lists[host]
 
     def _slots(self, interface: Interface) -> tuple[list[int], list[bool]]:
         """The numbers of an interface's filters in the order of its gates, and which of them are of its `any` set: each
         `first` filter is a gate, all `any` filters together are one, where the first of them stands (clause S20)."""
-        filters = self._ground.membership.filters_on(interface)
-        key = tuple(each.name for each in filters)
+        key = self._ground.membership.filter_names_on(interface)
         if key not in self._slots_of:
+            filters = [self._ground.topology.filters[name] for name in key]
             together = [each for each in filters if each.decide == "any"]
             in_order: list[Filter] = []
             for each in filters:

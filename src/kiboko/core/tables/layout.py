@@ -14,7 +14,7 @@ from kiboko.core.header.addresses import Address
 from kiboko.core.header.packet import Packet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.host_rules import HostRuleSet
-from kiboko.core.network.model import Interface
+from kiboko.core.network.model import Interface, sockets_of
 from kiboko.core.routing.steps import UNREACHABLE
 from kiboko.core.tables.filter_lists import (
     ACTIONS,
@@ -75,6 +75,7 @@ class GateLayout:
         self.places = Places(ground, self.addresses)
         self.lists = FilterLists(ground, self.addresses, self.services, self.ports)
         self.listeners = Listeners(self.services)
+        self._listening_everywhere: dict[str, int] = {}
         self._kernel: dict[tuple[object, ...], tuple[int, int]] = {}
         topology = walker.topology
         self.interfaces = interfaces = ground.directory.interfaces()
@@ -320,15 +321,22 @@ class GateLayout:
     def listener_of(self, end: PlacedEnd) -> int:
         """The number of what an interface's machine listens to at an address; NO_LIST where that is not known."""
         interface = end.endpoint.interface
-        listens = self.walker.directory.instance_of(interface).listens if interface is not None else None
-        if listens is None:
+        instance = self.walker.directory.instance_of(interface) if interface is not None else None
+        if instance is None or instance.listens is None:
             return NO_LIST
+        if instance.name in self._listening_everywhere:
+            return self._listening_everywhere[instance.name]
+        sockets = sockets_of(instance)
+        if all(each.address is None and each.family is None for each in sockets):
+            found = self.listeners.number([each.services for each in sockets], ())
+            self._listening_everywhere[instance.name] = found
+            return found
         address = end.endpoint.address
-        taken: list[tuple[int, int]] = []
-        elsewhere: list[tuple[int, int]] = []
-        for each in listens:
-            (taken if each.accepts(address) else elsewhere).extend(each.services.ranges)
-        return self.listeners.number(RangeSet.of(taken), RangeSet.of(elsewhere))
+        taken: list[RangeSet] = []
+        elsewhere: list[RangeSet] = []
+        for each in sockets:
+            (taken if each.accepts(address) else elsewhere).append(each.services)
+        return self.listeners.number(taken, elsewhere)
 
     # Kernel rule sets (clause S35): what the host judge says, once for all packets that it cannot tell apart.
 

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.filters.ground import Ground
-from kiboko.core.header.addresses import Address, AddressSet
+from kiboko.core.header.addresses import BITS, Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP
 from kiboko.core.network.model import Instance, Topology
@@ -30,17 +30,23 @@ class AddressLine:
 
     def __init__(self, ground: Ground, more: Iterable[Address] = ()) -> None:
         """`more` are addresses to begin an atom with, where nothing in the network does."""
-        edges: dict[int, set[int]] = {4: {0}, 6: {0}}
+        first: dict[int, set[int]] = {4: {0}, 6: {0}}
+        last: dict[int, set[int]] = {4: set(), 6: set()}
         for address in more:
-            edges[address.family].add(address.value)
+            first[address.family].add(address.value)
         for interface in ground.directory.interfaces():
             for address in interface.addresses:
-                edges[address.family].update((address.value, address.value + 1))
+                first[address.family].add(address.value)
+                last[address.family].add(address.value)
         for each in {id(s): s for s in address_sets(ground)}.values():
             for family in (4, 6):
-                for low, high in each.family(family):
-                    edges[family].update((low, high + 1))
-        self._starts = {4: sorted(e for e in edges[4] if e < 1 << 32), 6: sorted(e for e in edges[6] if e < 1 << 128)}
+                ranges = each.family(family).ranges
+                if ranges:
+                    lows, highs = zip(*ranges, strict=True)
+                    first[family].update(lows)
+                    last[family].update(highs)
+        edges = {family: first[family].union(high + 1 for high in last[family]) for family in (4, 6)}
+        self._starts = {family: sorted(e for e in edges[family] if e < 1 << BITS[family]) for family in (4, 6)}
         self._second = len(self._starts[4])
         self._starts4 = np.array(self._starts[4], dtype=np.uint64)
         halves = (np.array([e >> 64 for e in self._starts[6]], dtype=np.uint64),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -17,23 +19,29 @@ class Listeners:
 
     def __init__(self, services: NumberLine) -> None:
         self._services = services
-        self._numbers: dict[tuple[RangeSet, RangeSet], int] = {}
+        self._spans: dict[int, tuple[RangeSet, list[slice]]] = {}  # by what a set is: it is kept, so that it stays so
+        self._numbers: dict[bytes, int] = {}
         self._rows: list[NDArray[np.uint8]] = []
         self._table = np.zeros((0, services.size), dtype=np.uint8)
 
-    def number(self, taken: RangeSet, elsewhere: RangeSet) -> int:
+    def number(self, taken: Iterable[RangeSet], elsewhere: Iterable[RangeSet]) -> int:
         """The number of the set of services that are taken at an address, beside those taken at others only."""
-        key = (taken, elsewhere)
-        found = self._numbers.get(key)
-        if found is None:
-            found = self._numbers[key] = len(self._rows)
-            row = np.zeros(self._services.size, dtype=np.uint8)
-            for services, what in ((elsewhere, ELSEWHERE), (taken, TAKEN)):
-                spans = self._services.ranges(services)
-                for first, last in () if spans is None else spans.tolist():
-                    row[first : last + 1] = what
+        row = np.zeros(self._services.size, dtype=np.uint8)
+        for sockets, what in ((elsewhere, ELSEWHERE), (taken, TAKEN)):
+            for services in sockets:
+                for span in (self._spans.get(id(services)) or self._cut(services))[1]:
+                    row[span] = what
+        found = self._numbers.setdefault(row.tobytes(), len(self._rows))
+        if found == len(self._rows):
             self._rows.append(row)
         return found
+
+    def _cut(self, services: RangeSet) -> tuple[RangeSet, list[slice]]:
+        """A set of services, and its atoms."""
+        spans = self._services.ranges(services)
+        found = [slice(first, last + 1) for first, last in spans.tolist()] if spans is not None else []
+        self._spans[id(services)] = services, found
+        return self._spans[id(services)]
 
     def at(self, numbers: NDArray[np.int64], services: NDArray[np.int32]) -> NDArray[np.uint8]:
         """What is listened to, by the numbers of sets and the atoms of services: `NOTHING`, `TAKEN`, `ELSEWHERE`."""

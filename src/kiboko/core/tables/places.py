@@ -54,6 +54,7 @@ class Places:
             each.subnet for name in self._next_hops for each in self._topology.instances[name].interfaces
         )
         self._numbers: dict[PlaceKey, int] = {}
+        self._usual: dict[PlaceKey, int] = {}
         self._ends: dict[int, PlacedEnd] = {}
 
     def __len__(self) -> int:
@@ -71,16 +72,36 @@ class Places:
         endpoint = self._directory.endpoint(address)
         interface = endpoint.interface
         public = interface.public if interface is not None else None
-        key = self._key(address, endpoint)
         return PlacedEnd(
             endpoint,
-            self._line.atom(endpoint.address),
+            atom if endpoint.address == address else self._line.atom(endpoint.address),
             self._line.atom(public) if public is not None and endpoint.address.family == 4 else NONE,
             self._interfaces[interface.name] if interface is not None else NONE,
             self._subnets[endpoint.subnet.name] if endpoint.subnet is not None else NONE,
             interface.instance if interface is not None else "",
-            self._numbers.setdefault(key, len(self._numbers)),
+            self._place(address, endpoint),
         )
+
+    def _place(self, address: Address, endpoint: Endpoint) -> int:
+        """The number of the place of an end. Of one subnet most machines are told apart by nothing: of those that have
+        no public address, share none out and are no next hops, it is worked out once."""
+        interface, directory = endpoint.interface, self._directory
+        if (
+            interface is None or interface.public is not None or interface.instance in self._next_hops
+            or directory.shared_owner(address) is not None or directory.public_owner(address) is not None
+        ):  # fmt: skip
+            return self._numbers.setdefault(self._key(address, endpoint), len(self._numbers))
+        family = address.family
+        told = (
+            interface.subnet, family, bisect_right(self._edges[family], address.value),
+            interface.addresses[0] == address or interface.address(family) == address,
+            directory.instance_of(interface).running,
+        )  # fmt: skip
+        found = self._usual.get(told)
+        if found is None:
+            key = self._key(address, endpoint)
+            found = self._usual[told] = self._numbers.setdefault(key, len(self._numbers))
+        return found
 
     def _key(self, address: Address, endpoint: Endpoint) -> PlaceKey:
         directory, interface, subnet = self._directory, endpoint.interface, endpoint.subnet

@@ -9,7 +9,6 @@ could have written, or that are damaged, are not used.
 from __future__ import annotations
 
 import contextlib
-import functools
 import hashlib
 import os
 import stat
@@ -28,7 +27,7 @@ from kiboko.core.network import host_rules, model
 from kiboko.core.network.model import Topology
 from kiboko.files.network.listing import DATA_SUFFIXES
 
-_MAGIC = b"kiboko network 3\n"
+_MAGIC = b"kiboko network 4\n"
 _DIGEST = 32
 _MOST_FILES, _MOST_OCTETS = 64, 512 << 20
 
@@ -43,8 +42,8 @@ _CLASSES: tuple[type, ...] = (
 )  # fmt: skip
 _TUPLE, _MAPPING, _SET, _TIME, _AGAIN, _FIRST = range(6)
 _CODES = {each: code for code, each in enumerate(_CLASSES, _FIRST)}
-_FIELDS = {
-    each: ("family", "value") if each is Address else tuple(field.name for field in fields(each)) for each in _CLASSES
+_FIELDS: dict[type, tuple[str, ...]] = {
+    each: getattr(each, "_fields", ()) or tuple(field.name for field in fields(each)) for each in _CLASSES
 }
 _LEAVES = frozenset((Place, Address, model.Instance, model.Interface))
 """What there are most of, by far: written flat and made without asking of each item what it is."""
@@ -160,11 +159,11 @@ def _read(path: Path) -> Topology | None:
         told.update(body)
         if data[: len(_MAGIC)] != _MAGIC or data[len(_MAGIC) : len(_MAGIC) + _DIGEST] != told.digest():
             return None
-        used, topology = msgpack.unpackb(body, strict_map_key=False)
-        if any(_digest_of(Path(name)) != digest for name, digest in used):
-            return None
         with without_garbage():
-            found = _Maker().made(topology)
+            used, sockets, topology = msgpack.unpackb(body, strict_map_key=False)
+            if any(_digest_of(Path(name)) != digest for name, digest in used):
+                return None
+            found = _Maker(sockets).made(topology)
     except (OSError, ValueError, TypeError, IndexError):
         return None
     with contextlib.suppress(OSError):
@@ -181,7 +180,9 @@ def _keep(path: Path, topology: Topology, used: Iterable[Path]) -> None:
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         digests = [(str(each), _digest_of(each)) for each in used]
         with without_garbage():
-            body = msgpack.packb((digests, _Writer().plain(topology)))
+            writer = _Writer()
+            plain = writer.plain(topology)
+            body = msgpack.packb((digests, list(writer.sockets), plain))
         told = _hash()
         told.update(body)
         write_whole(path, _MAGIC + told.digest() + body, private=True)
@@ -207,6 +208,8 @@ class _Writer:
 
     def __init__(self) -> None:
         self._seen: dict[int, int] = {}
+        self.sockets: dict[_Socket, int] = {}
+        """What is listened to, wherever that is said: many machines listen to the same."""
 
     def plain(self, value: Any) -> Any:
         """A value as MessagePack knows them; a list's first item says what it stands for."""
@@ -247,11 +250,18 @@ class _Writer:
                 addresses = [part for each in value.addresses for part in (each.family, _octets(each.value))]
                 return [_CODES[model.Interface], value.name, value.instance, value.subnet, addresses, value.place.file,
                         value.place.line, self.plain(value.public), value.filters]  # fmt: skip
-        listens = None if value.listens is None else self._packed([_flat(each) for each in value.listens])
+        listens = None if value.listens is None else self._packed(self._listens(value.listens))
         return [_CODES[model.Instance], value.name, value.place.file, value.place.line,
                 [self._leaf(each) for each in value.interfaces], value.running, dict(value.tags),
                 self.plain(value.host_filter), listens, value.forwards, self.plain(value.ephemeral_ports),
                 value.note]  # fmt: skip
+
+    def _listens(self, listens: Iterable[model.Listener]) -> list[Any]:
+        """Listeners as three values each: which of the sockets, and the place."""
+        return [
+            part for each in listens
+            for part in (self.sockets.setdefault(_socket(each), len(self.sockets)), each.place.file, each.place.line)
+        ]  # fmt: skip
 
     def _other(self, value: Any) -> Any:
         if isinstance(value, str):
@@ -265,42 +275,44 @@ class _Writer:
         return [_TUPLE, *map(self.plain, value)]
 
 
-def _flat(listener: model.Listener) -> list[Any]:
-    """A listener as numbers and texts."""
-    bounds = [bound for pair in listener.services for bound in pair]
+_Socket = tuple[tuple[int, ...], str, tuple[int, int | bytes] | None, int | None]
+
+
+def _socket(listener: model.Listener) -> _Socket:
+    """A listener, but for its place, as numbers and texts."""
     address = listener.address
-    bound_to = None if address is None else [address.family, _octets(address.value)]
-    return [bounds, listener.text, listener.place.file, listener.place.line, bound_to, listener.family]
+    bound_to = None if address is None else (address.family, _octets(address.value))
+    return tuple(bound for pair in listener.services for bound in pair), listener.text, bound_to, listener.family
 
 
-def _listener(
-    bounds: tuple[int, ...], text: str, file: str, line: int, bound_to: tuple[int, bytes | int] | None,
-    family: int | None,
-) -> model.Listener:  # fmt: skip
-    address = Address(bound_to[0], _number(bound_to[1])) if bound_to is not None else None
-    return model.Listener(_ranges(bounds), text, Place(file, line), address, family)
+class _Later(model.PackedListeners):
+    """Listeners of one machine as they are kept: most are never made."""
 
+    __slots__ = ("_made", "_packed", "_sockets")
 
-@functools.lru_cache(maxsize=1 << 12)
-def _ranges(bounds: tuple[int, ...]) -> RangeSet:
-    """A set by the bounds of its ranges: many machines listen to the same."""
-    return RangeSet(tuple(zip(bounds[::2], bounds[1::2], strict=True)))
-
-
-class _Later(Sequence[model.Listener]):
-    """Listeners that are made when somebody asks what they are: most machines' never are."""
-
-    __slots__ = ("_made", "_packed")
-
-    def __init__(self, packed: bytes) -> None:
-        self._packed: bytes = packed
+    def __init__(self, packed: bytes, sockets: Sequence[model.Listener]) -> None:
+        """`sockets` are what is listened to anywhere, each at any place."""
+        self._packed, self._sockets = packed, sockets
         self._made: tuple[model.Listener, ...] | None = None
+
+    @property
+    def sockets(self) -> list[model.Listener]:
+        """What they accept, shared with other machines."""
+        return [self._sockets[each] for each in self._flat()[::3]]
+
+    def _flat(self) -> list[Any]:
+        import msgpack
+
+        found: list[Any] = msgpack.unpackb(self._packed)
+        return found
 
     def _all(self) -> tuple[model.Listener, ...]:
         if self._made is None:
-            import msgpack
-
-            self._made = tuple(_listener(*each) for each in msgpack.unpackb(self._packed, use_list=False))
+            flat = self._flat()
+            self._made = tuple(
+                self._sockets[which]._replace(place=Place(file, line))
+                for which, file, line in zip(flat[::3], flat[1::3], flat[2::3], strict=True)
+            )
         return self._made
 
     def __len__(self) -> int:
@@ -325,7 +337,8 @@ class _Later(Sequence[model.Listener]):
 class _Maker:
     """Makes the network again from what `_Writer` wrote."""
 
-    def __init__(self) -> None:
+    def __init__(self, sockets: list[list[Any]]) -> None:
+        self._sockets = [self._socket(*each) for each in sockets]
         self._shared: list[Any] = []
         self._made_by = {
             _CODES[Place]: self._place, _CODES[Address]: self._address, _CODES[model.Interface]: self._interface,
@@ -361,6 +374,13 @@ class _Maker:
             return frozenset(inner)
         return datetime.fromisoformat(inner[0]) if code == _TIME else self._shared[inner[0]]
 
+    def _socket(
+        self, bounds: list[int], text: str, bound_to: list[Any] | None, family: int | None
+    ) -> model.Listener:  # fmt: skip
+        services = RangeSet(tuple(zip(bounds[::2], bounds[1::2], strict=True)))
+        address = Address(bound_to[0], _number(bound_to[1])) if bound_to is not None else None
+        return model.Listener(services, text, Place("", 0), address, family)
+
     def _place(self, value: list[Any]) -> Place:
         return Place(value[1], value[2])
 
@@ -378,7 +398,7 @@ class _Maker:
         _, name, file, line, interfaces, running, tags, host_filter, listens, forwards, ports, note = value
         return model.Instance(
             name, Place(file, line), tuple(map(self._interface, interfaces)), running, tags, self.made(host_filter),
-            None if listens is None else _Later(listens), forwards, self.made(ports), note,
+            None if listens is None else _Later(listens, self._sockets), forwards, self.made(ports), note,
         )  # fmt: skip
 
 
