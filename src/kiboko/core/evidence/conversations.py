@@ -7,7 +7,7 @@ they were taken, if they are near each other in time. The addresses in front of 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,8 +28,35 @@ _OPENING, _HAS_SYN, _INITIATOR, _RESPONDER = 1, 2, 4, 8
 _SIDE = 8
 _WELL_KNOWN = 1024
 _NEVER = np.iinfo(np.int64).max
+_SMALL = 4
+"""As many records has a conversation that is looked at record by record: one of all, another of all."""
 INITIATORS, RESPONDERS = 1, 2
 """What a biflow says a direction is (`biflowDirection`, RFC 5103)."""
+
+
+class Several(NamedTuple):
+    """The records of conversations, one after another, in whatever order. `one` is a row of each; `further` are, for a
+    second record, a third and so on, the numbers of the small conversations that have one and its rows; `large` the
+    numbers of the others, `rows` all rows of theirs together, and `begin` where among these the rows of each begin."""
+
+    one: NDArray[np.int64]
+    further: tuple[tuple[NDArray[np.int64], NDArray[np.int64]], ...]
+    large: NDArray[np.int64]
+    rows: NDArray[np.int64]
+    begin: NDArray[np.int64]
+
+    @classmethod
+    def of(cls, order: NDArray[np.int64], starts: NDArray[np.int64], sizes: NDArray[np.int64]) -> Several:
+        """Those of conversations whose rows begin somewhere in an order of all, int64[k], of some sizes, int64[k]."""
+        is_small = sizes <= _SMALL
+        further = []
+        for place in range(1, _SMALL):
+            number = np.flatnonzero(is_small & (sizes > place))
+            if len(number):
+                further.append((number, order[starts[number] + place]))
+        large = np.flatnonzero(~is_small)
+        rows = order[np.repeat(~is_small, sizes)] if len(large) else order[:0]
+        return cls(order[starts], tuple(further), large, rows, np.cumsum(sizes[large]) - sizes[large])
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,6 +77,7 @@ class Conversations:
     began: NDArray[np.int8]
     by: NDArray[np.uint8]
     is_contradicted: NDArray[np.bool_]
+    several: Several
 
     def __len__(self) -> int:
         return len(self.first)
@@ -67,17 +95,23 @@ class Conversations:
 
     def union(self, bits: NDArray[Any]) -> NDArray[Any]:
         """The union of some bits of the records of each, [k]."""
-        found: NDArray[Any] = np.bitwise_or.reduceat(bits[self.order], self.begin)
-        return found
+        return self._of_each(np.bitwise_or, bits)
 
     def least(self, values: NDArray[np.int64]) -> NDArray[np.int64]:
         """The least value among the records of each, int64[k]."""
-        found: NDArray[np.int64] = np.minimum.reduceat(values[self.order], self.begin)
-        return found
+        return self._of_each(np.minimum, values)
 
     def most(self, values: NDArray[np.int64]) -> NDArray[np.int64]:
         """The greatest value among the records of each, int64[k]."""
-        found: NDArray[np.int64] = np.maximum.reduceat(values[self.order], self.begin)
+        return self._of_each(np.maximum, values)
+
+    def _of_each(self, together: np.ufunc, values: NDArray[Any]) -> NDArray[Any]:
+        """What the values of the records of each come to. Most conversations are of few records."""
+        found: NDArray[Any] = values[self.several.one]
+        for number, rows in self.several.further:
+            found[number] = together(found[number], values[rows])
+        if len(self.several.large):
+            found[self.several.large] = together.reduceat(values[self.several.rows], self.several.begin)
         return found
 
     def rows(self, number: int) -> NDArray[np.int64]:
@@ -109,9 +143,12 @@ def bring_together(table: FlowTable, ends: SeenEnds, served: RangeSet) -> Conver
     of = np.empty(len(order), dtype=np.int64)
     of[order] = np.repeat(np.arange(len(rank)), sizes)
     none = np.zeros(0)
-    bare = Conversations(of, side, first[rank], order, starts, none.astype(np.int8), none.astype(np.uint8), none > 0)
+    several = Several.of(order, starts, sizes)
+    bare = Conversations(
+        of, side, first[rank], order, starts, none.astype(np.int8), none.astype(np.uint8), none > 0, several
+    )
     began, by, contradicted = _who_began(table, bare, served)
-    return Conversations(of, side, first[rank], order, starts, began, by, contradicted)
+    return Conversations(of, side, first[rank], order, starts, began, by, contradicted, several)
 
 
 def is_echo(table: FlowTable) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from kiboko.core.evidence.conversations import Conversations
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.header.services import TCP
-from kiboko.core.records.columns import distinct
+from kiboko.core.records.columns import Distinct, distinct
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
 from kiboko.core.records.records import DENIED, PASSED, SEEN
 
@@ -174,7 +174,10 @@ def contexts(
     known &= subnets >= 0
     if not known.any():
         return result
-    cells = distinct(found.of, table.point) if len(table.points) > 1 else distinct(found.of)
+    if len(table.points) > 1 and len(found) < len(table):
+        cells = distinct(found.of, table.point)
+    else:
+        cells = Distinct(found.of, found.first)  # each has records of one point
     of, point = found.of[cells.first], table.point[cells.first]
     is_reply = found.side != (found.began == 1)[found.of]
     asks, answers = (np.zeros(len(cells), dtype=np.bool_) for _ in range(2))

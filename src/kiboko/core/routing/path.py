@@ -52,6 +52,7 @@ class PathFinder:
     def __init__(self, directory: Directory) -> None:
         self.directory = directory
         self.router = Router(directory)
+        self._words: dict[int, str] = {}
 
     def forward(self, origin: Endpoint, target: Address) -> Path:
         """The request's way from `origin` to the address it is sent to."""
@@ -220,7 +221,13 @@ class PathFinder:
     def _route_gate(self, trip: _Trip, subnet: Subnet, lookup: Lookup) -> None:
         entry = lookup.entry
         place = entry.place if entry else None
-        trip.add("route", subnet.name, lookup=lookup, place=place, reason=str(entry))
+        trip.add("route", subnet.name, lookup=lookup, place=place, reason=self._said(entry))
+
+    def _said(self, entry: RouteEntry | None) -> str:
+        """An entry in words."""
+        if id(entry) not in self._words:
+            self._words[id(entry)] = str(entry)
+        return self._words[id(entry)]
 
     def _block_route(self, trip: _Trip, at: str, stop: Stop, lookup: Lookup | None = None) -> None:
         entry = lookup.entry if lookup else None

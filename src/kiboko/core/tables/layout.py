@@ -253,15 +253,18 @@ class GateLayout:
     def keepers(self) -> list[NDArray[np.int64]]:
         """For each column of the replies the columns of the request that keep state for it: as many tables as one has
         such columns at most, -1 where it has no further one."""
-        if self._keepers_of != len(self._reply):
-            self._keepers_of = len(self._reply)
-            most = max((len(each.keepers) for way in self._reply for each in way), default=0)
-            width = self.widths[1]
-            self._keepers = [np.full((len(self._reply), width), NONE, dtype=np.int64) for _ in range(most)]
-            for row, way in enumerate(self._reply):
+        done, self._keepers_of = self._keepers_of, len(self._reply)
+        if done != len(self._reply):
+            fresh = self._reply[done:]
+            most = max(len(self._keepers), *(len(each.keepers) for way in fresh for each in way), 0)
+            tables = [np.full((len(self._reply), self.widths[1]), NONE, dtype=np.int64) for _ in range(most)]
+            for table, before in zip(tables, self._keepers):
+                table[:done, : before.shape[1]] = before
+            for row, way in enumerate(fresh, done):
                 for at, each in enumerate(way):
                     for number, keeper in enumerate(each.keepers):
-                        self._keepers[number][row, at] = keeper
+                        tables[number][row, at] = keeper
+            self._keepers = tables
         return self._keepers
 
     def slots(self, way: int, is_reply: bool) -> list[Slot]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from kiboko.core.header.addresses import Address
 from kiboko.core.network.directory import Endpoint
@@ -25,8 +26,7 @@ OWN, PUBLIC, SENT_TO, PRIVATE, CONSTANT = range(5)
 behind that, or a constant one (the shared address of a gateway)."""
 
 
-@dataclass(frozen=True, slots=True)
-class Gate:
+class Gate(NamedTuple):
     """A gate of a way. `whose` tells whose interface or subnet it is; `step` is that of the ends it was worked out for.
     `source` and `destination` are kinds of addresses; `named` tells after what of which end the gate is called, None
     where it is called the same for all. `request_gates` are, for a gate of the reply, the places of the gates of the

@@ -204,6 +204,8 @@ def _text(column: pa.ChunkedArray) -> pa.ChunkedArray:
         return pa.chunked_array([pa.array(texts, pa.string())])
 
 
+_SPACES = tuple(bytes([octet]) for octet in b" \t\n\v\f\r\x1c\x1d\x1e\x1f")
+
 # `pyarrow.compute` takes long to load, and the common columns do without.
 
 
@@ -212,24 +214,30 @@ def _without(column: pa.ChunkedArray, words: Sequence[str]) -> pa.ChunkedArray:
     kind = column.type.value_type if pa.types.is_dictionary(column.type) else column.type
     if not words or not (pa.types.is_string(kind) or pa.types.is_binary(kind)):
         return column
+    texts = [chunk.dictionary if pa.types.is_dictionary(column.type) else chunk for chunk in column.chunks]
+    if not any(_may_have(each, words) for each in texts):
+        return column
     import pyarrow.compute as pc
 
-    coded = column.chunks if pa.types.is_dictionary(column.type) else None
-    if coded is not None and not any(_may_have(chunk.dictionary, words) for chunk in coded):
-        return column
     text = _text(column)
     absent = pc.is_in(pc.utf8_trim_whitespace(text), pa.array(words, pa.string()))
     return pc.if_else(absent, pa.scalar(None, pa.string()), text) if pc.any(absent).as_py() else column
 
 
 def _may_have(texts: pa.Array, words: Sequence[str]) -> bool:
-    """Whether any of some texts may be one of the words: has the length of one of them, and then is it."""
-    if not pa.types.is_string(texts.type) or not len(texts):
-        return bool(set(texts.to_pylist()) & set(words))
-    places = np.frombuffer(texts.buffers()[1], dtype=np.int32)[texts.offset : texts.offset + len(texts) + 1]
+    """Whether any of some texts may be one of the words, whatever stands around it: one has the length of a word, or
+    there are spaces or letters beyond ASCII, among which there may be some."""
+    if not (pa.types.is_string(texts.type) or pa.types.is_binary(texts.type)):
+        return True
+    _, offsets, octets = texts.buffers()
+    if not len(texts) or octets is None:
+        return False
+    places = np.frombuffer(offsets, dtype=np.int32)[texts.offset : texts.offset + len(texts) + 1]
+    whole = octets.slice(places[0], places[-1] - places[0]).to_pybytes()
+    if not whole.isascii() or any(space in whole for space in _SPACES):
+        return True
     lengths = np.bincount(np.diff(places))
-    fits = any(size < len(lengths) and lengths[size] for size in {len(word.encode()) for word in words})
-    return fits and bool(set(texts.to_pylist()) & set(words))
+    return any(size < len(lengths) and bool(lengths[size]) for size in {len(word.encode()) for word in words})
 
 
 def _put_together(one: pa.ChunkedArray, other: pa.ChunkedArray) -> pa.ChunkedArray:

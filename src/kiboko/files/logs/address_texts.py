@@ -39,6 +39,8 @@ class AddressTexts:
 
     def _forget(self) -> None:
         self._numbers = KeyNumbers(2)
+        self._long_numbers: dict[bytes | None, int] = {}
+        self._number_of: dict[Address, int] = {}
         self._addresses = AddressTable.of([Address(4, 0)])
 
     def table(self, columns: Sequence[pa.ChunkedArray]) -> tuple[AddressTable, list[NDArray[np.int64]]]:
@@ -53,15 +55,13 @@ class AddressTexts:
         for begin, (texts, _) in zip(rows, read):
             _put_words(texts, first[begin:], second[begin:], is_long[begin:])
         codes, found = self._short(first, second), []
-        more: dict[Address, int] = {}
         for begin, end, (texts, indices) in zip(rows, rows[1:], read):
             mine, long = codes[begin:end], is_long[begin:end]
             if long.any():
                 coded = texts.filter(pa.array(long)).combine_chunks().dictionary_encode()
-                numbers = [self._long(octets, more) for octets in coded.dictionary.to_pylist()]
-                mine[long] = np.array(numbers, dtype=np.int64)[values_of(coded.indices)]
+                mine[long] = self._long(coded.dictionary.to_pylist())[values_of(coded.indices)]
             found.append(mine if indices is None else np.append(mine, 0)[indices])
-        return _joined(self._addresses, AddressTable.of(more)) if more else self._addresses, found
+        return self._addresses, found
 
     def _short(self, first: NDArray[np.uint64], second: NDArray[np.uint64]) -> NDArray[np.int64]:
         """Which address each text of at most fifteen octets is; new ones are read and remembered."""
@@ -88,10 +88,20 @@ class AddressTexts:
         found[rows] = number[groups.codes]
         return found
 
-    def _long(self, octets: bytes | None, more: dict[Address, int]) -> int:
-        """Which address a longer text is, 0 for none; `more` are those behind the ones that are remembered."""
-        address = self._address((octets or b"").decode("utf-8", "replace"))
-        return 0 if address is None else more.setdefault(address, len(self._addresses) + len(more))
+    def _long(self, texts: list[bytes | None]) -> NDArray[np.int64]:
+        """Which address each longer text is, 0 for none; new ones are read and remembered."""
+        known = self._long_numbers
+        fresh = [octets for octets in texts if octets not in known]
+        if fresh:
+            more: list[Address] = []
+            for octets in fresh:
+                address = self._address((octets or b"").decode("utf-8", "replace"))
+                if address is not None and address not in self._number_of:
+                    self._number_of[address] = len(self._addresses) + len(more)
+                    more.append(address)
+                known[octets] = 0 if address is None else self._number_of[address]
+            self._addresses = _joined(self._addresses, AddressTable.of(more))
+        return np.array([known[octets] for octets in texts], dtype=np.int64)
 
     def _address(self, text: str) -> Address | None:
         if text not in self._known:
