@@ -88,7 +88,7 @@ class Groups(unittest.TestCase):
         self.assertEqual(len(found.groups), 0)
         odd = found.rows(("leak", "break"))
         self.assertEqual(len(odd), 0)
-        self.assertEqual(sum(count for _, count, _ in taken), sum(
+        self.assertEqual(sum(each.count for each in taken), sum(
             each.count for each in before if each.concluded.status in ("leak", "break")))  # fmt: skip
         self.assertEqual([self.shown(each) for each in before], [self.shown(each) for each in plain.rows()])
 

@@ -45,7 +45,7 @@ class Watching(unittest.TestCase):
 
     def feed(self, *records):
         self.watch.add(table_of(list(records)))
-        return self.watch.judge()
+        return [each for met in self.watch.judge() for each in met]
 
     def test_a_leak_is_told_once_as_the_first_of_its_group(self):
         leak = record("10.1.1.10", "10.2.1.10", 40000, 22, PASSED, 27)

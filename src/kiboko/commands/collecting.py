@@ -13,10 +13,12 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from time import monotonic
 
+import numpy as np
+
 from kiboko.commands.options import INTERRUPTED, columns_of, network_of
 from kiboko.core.errors import EnvironmentFailure, UsageError
 from kiboko.core.evidence.causes import Causes
-from kiboko.core.evidence.comparison import LEAK, Comparison
+from kiboko.core.evidence.comparison import BREAK, LEAK, Comparison
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.evidence.watch import Watch
 from kiboko.core.records.flow_table import FlowTable
@@ -28,8 +30,8 @@ from kiboko.files.store.flow_store import FlowStore, Keeping, finish_segment
 from kiboko.views.collect_view import (
     LiveTally,
     collect_json,
-    disagreement_json,
     disagreement_line,
+    disagreement_lines,
     show_collected,
 )
 from kiboko.views.live_view import LiveView
@@ -40,7 +42,9 @@ from kiboko.wire.receivers import Certificate, Receivers
 _TURN = 0.1
 """Seconds between two looks at what has come in."""
 _ROWS_AT_ONCE = 4000
-_JUDGED_AT_ONCE = 25_000
+_JUDGED_AT_ONCE = 50_000
+_CALM = 3
+"""As many times as long as a judging took is waited for the next, unless very many records wait."""
 _MOST_TOLD = 20
 """As many leaks and breaks are told one by one of what is judged at once: each takes a walk."""
 _MOST_DAYS = 36_500
@@ -109,6 +113,9 @@ class _Collector:
     tally: LiveTally = field(default_factory=LiveTally)
     status: int = 0
     began: bool = False
+    _judged: float = 0.0
+    _judging: float = 0.0
+    """When it was last judged, and for how many seconds."""
     _view: LiveView | None = None
     _leaks: LineAppender | None = None
     _failed: EnvironmentFailure | None = None
@@ -133,7 +140,7 @@ class _Collector:
                 await self._work(receivers)
             finally:
                 await receivers.close()
-                self._take_in()
+                self._take_in(at_once=True)
                 for outcome in await asyncio.gather(*self._finishing, return_exceptions=True):
                     if isinstance(outcome, EnvironmentFailure):
                         self._failed = self._failed or outcome
@@ -200,11 +207,12 @@ class _Collector:
             if limit is not None and monotonic() - began >= limit:
                 return
 
-    def _take_in(self) -> None:
-        """Store what has come in, and judge it."""
+    def _take_in(self, at_once: bool = False) -> None:
+        """Store what has come in, and judge it: since each judging looks at those before it again, not all the time."""
         self._store_all()
-        if self.watch is not None:
-            self._judge(self.watch)
+        watch = self.watch
+        if watch is not None and (at_once or monotonic() - self._judged >= _CALM * self._judging):
+            self._judge(watch)
 
     def _store_all(self) -> None:
         """Store what has come in, and have it judged."""
@@ -230,29 +238,27 @@ class _Collector:
             task.add_done_callback(self._finishing.discard)
 
     def _judge(self, watch: Watch) -> None:
-        met = watch.judge()
+        began = monotonic()
+        met = [each for each in watch.judge() if len(each)]
         if met and self._leaks is not None:
             try:
-                self._leaks.append("\n".join(map(disagreement_json, met)))
+                self._leaks.append("\n".join(line for each in met for line in disagreement_lines(each)))
             except EnvironmentFailure as error:
                 self._failed = self._failed or error
+        self._judged = monotonic()
+        self._judging = self._judged - began
         self.tally.unjudged = watch.unjudged
-        told = left = 0
         for each in met:
-            is_leak = each.group.concluded.status == LEAK
-            self.tally.leaks += each.count * is_leak
-            self.tally.breaks += each.count * (not is_leak)
-            if not each.is_first:
-                continue
-            told += 1
-            if told > _MOST_TOLD:
-                left += 1
-                continue
+            self.tally.leaks += each.records(LEAK)
+            self.tally.breaks += each.records(BREAK)
+        fresh = [(each, row) for each in met for row in np.flatnonzero(each.is_first).tolist()]
+        for each, row in fresh[:_MOST_TOLD]:
             if self._view is not None:
-                self._view.tell(disagreement_line(each))
+                self._view.tell(disagreement_line(each[row]))
             elif not self.args.quiet and not self.args.json:
-                print(disagreement_line(each), flush=True)
-        if left and self._view is None and not self.args.quiet and not self.args.json:
+                print(disagreement_line(each[row]), flush=True)
+        left = len(fresh) - _MOST_TOLD
+        if left > 0 and self._view is None and not self.args.quiet and not self.args.json:
             print(f"and {left:,} more kinds of leaks and breaks at once: {self.args.store / DISAGREEMENTS} has all of"
                   " them", flush=True)  # fmt: skip
 

@@ -2,19 +2,28 @@
 
 from __future__ import annotations
 
+import functools
 from collections import Counter
 from dataclasses import dataclass, field
 from json import dumps
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 from kiboko.core.evidence.causes import Causes
+from kiboko.core.evidence.comparison import Conclusion
+from kiboko.core.evidence.disagreements import Disagreement, Disagreements
+from kiboko.core.evidence.finding_groups import services_met
 from kiboko.core.evidence.summary import Summary
-from kiboko.core.evidence.watch import Disagreement
-from kiboko.core.records.flow_table import EVENTS, FlowTable
+from kiboko.core.header.addresses import Address
+from kiboko.core.header.services import WITH_PORTS, Service
+from kiboko.core.network.directory import SHARED
+from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable
 from kiboko.views.check_view import decider_text
 from kiboko.views.confirm_view import FindingsShown, rows_json, show_findings
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted, iso
+from kiboko.views.text import counted
 
 if TYPE_CHECKING:
     from kiboko.files.collection.intake import Intake
@@ -135,19 +144,76 @@ def disagreement_line(each: Disagreement) -> str:
     )
 
 
-def disagreement_json(each: Disagreement) -> str:
-    """Leaks or breaks of one group as a line of `disagreement/1`."""
-    group, record, concluded = each.group, each.record, each.group.concluded
-    _, chosen, rule = concluded.decider or (None, None, None)
-    return dumps(
-        {
-            "kiboko": "disagreement/1", "status": concluded.status, "time": iso(record.start), "source": group.source,
-            "destination": group.destination, "source_address": str(record.source),
-            "destination_address": str(record.destination), "service": group.service,
-            "source_port": record.source_port, "observed": concluded.observed,
-            "why": concluded.why, "filter": chosen, "rule": rule, "count": each.count, "check": group.check_line(),
-        }
+def disagreement_lines(met: Disagreements) -> list[str]:
+    """Leaks and breaks as lines of `disagreement/1`, one for each group; made by columns, since there may be very many
+    at once."""
+    if not len(met):
+        return []
+    tallies, (_, places, numbers) = met.tallies, met.columns.example
+    examples = tallies.examples
+    senders, receivers = (examples.addresses.taken(side[places]) for side in (examples.source, examples.destination))
+    texts = [_address_texts(each) for each in
+             (senders, receivers, tallies.sources.taken(places), tallies.targets.taken(places))]  # fmt: skip
+    client = np.where(np.isin(examples.protocol[places], list(WITH_PORTS)), examples.source_port[places], -1)
+    told = {number: _concluded(met.summary.conclusion(number)) for number in set(numbers.tolist())}
+    columns = zip(
+        met.ends(), map(told.__getitem__, numbers.tolist()), _times(examples.start[places]), *texts, client.tolist(),
+        map(services_met, zip(met.columns.least[0].tolist(), met.columns.most[0].tolist(), strict=True)),
+        map(_service, tallies.service[places].tolist()), tallies.port[places].tolist(),
+        np.abs(met.columns.sums[1]).tolist(), strict=True,
     )  # fmt: skip
+    found = []
+    for row, each in enumerate(columns):
+        (one, other), told, time, source, destination, asker, asked, port, service, about, asked_from, count = each
+        if one.endswith(SHARED):  # who is behind a shared address the walk tells
+            check = dumps(met[row].group.check_line())
+        else:
+            ports = f" --client-ports {asked_from}" if asked_from >= 0 and about[1] else ""
+            check = f'"kiboko check {asker} {asked} {about[0]}{ports}"'
+        found.append(
+            f'{{"kiboko": "disagreement/1", "status": {told[0]}, "time": {time}, "source": {_quoted(one)},'
+            f' "destination": {_quoted(other)}, "source_address": "{source}", "destination_address": "{destination}",'
+            f' "service": {_quoted(service)}, "source_port": {port if port >= 0 else "null"}, {told[1]},'
+            f' "count": {count}, "check": {check}}}'
+        )
+    return found
+
+
+@functools.lru_cache(maxsize=1 << 16)
+def _quoted(text: str) -> str:
+    """A text as JSON writes it."""
+    return dumps(text)
+
+
+def _concluded(concluded: Conclusion) -> tuple[str, str]:
+    """The status of a conclusion, and the rest that is told of it, as JSON writes them."""
+    _, chosen, rule = concluded.decider or (None, None, None)
+    rest = {"observed": concluded.observed, "why": concluded.why, "filter": chosen, "rule": rule}
+    return dumps(concluded.status), dumps(rest)[1:-1]
+
+
+@functools.lru_cache(maxsize=1 << 16)
+def _service(number: int) -> tuple[str, bool]:
+    """A service as text, and whether it has ports."""
+    service = Service(number >> 16, number & 0xFFFF)
+    return str(service), service.has_ports
+
+
+def _times(start: NDArray[np.int64]) -> list[str]:
+    """Times in milliseconds since 1970 as JSON has them (RFC 3339)."""
+    known = start != NO_TIME
+    texts = np.datetime_as_string(np.where(known, start, 0).astype("datetime64[ms]"), unit="ms").tolist()
+    return [f'"{text}Z"' if is_known else "null" for text, is_known in zip(texts, known.tolist(), strict=True)]
+
+
+def _address_texts(addresses: AddressTable) -> list[str]:
+    """Addresses as texts."""
+    return list(map(_address_text, addresses.family.tolist(), addresses.high.tolist(), addresses.low.tolist()))
+
+
+@functools.lru_cache(maxsize=1 << 16)
+def _address_text(family: int, high: int, low: int) -> str:
+    return str(Address(family, high << 64 | low))
 
 
 def live_grid(rows: list[list[str]]) -> Grid:

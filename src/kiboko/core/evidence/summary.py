@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -17,71 +17,28 @@ from kiboko.core.evidence.comparison import (
     UNSURE,
     Conclusion,
     Finding,
-    FlowAsked,
 )
+from kiboko.core.evidence.disagreements import Disagreements
 from kiboko.core.evidence.finding_groups import FindingGroup, Origin, services_met
 from kiboko.core.evidence.finding_rows import FindingRows, FindingTable
 from kiboko.core.evidence.group_columns import GroupColumns, merged
+from kiboko.core.evidence.origins import FlowOrigin, ProbeOrigin, Settle
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.header.addresses import Address
 from kiboko.core.memory import without_garbage
 from kiboko.core.network.directory import Directory
 from kiboko.core.records.columns import KeyNumbers, distinct
 from kiboko.core.records.flow_table import AddressTable
-from kiboko.core.records.records import FlowRecord, ProbeRecord
+from kiboko.core.records.records import ProbeRecord
 
-Settle = Callable[[Conclusion, FlowAsked], Finding]
-"""What finds the walk of what was asked."""
 _Key = tuple[object, ...]
 Rows = NDArray[np.int64]
+Truths = NDArray[np.bool_]
 _FEW_WAITING = 600_000
 _RANK = {LEAK: 0, BREAK: 1, UNSURE: 2, AGREE: 3}
 
 
-@dataclass(frozen=True, slots=True)
-class _Probe:
-    """One probe and its finding."""
-
-    record: ProbeRecord
-    found: Finding
-
-    def example(self, place: int) -> ProbeRecord | FlowRecord:
-        return self.record
-
-    def finding(self, place: int) -> Finding:
-        return self.found
-
-    def passed(self, place: int) -> int:
-        return 0
-
-    def asked(self, place: int) -> FlowAsked | None:
-        return None
-
-
-@dataclass(frozen=True, slots=True)
-class _Source:
-    """The tallies of a table, whose records stand some lines further down in their file."""
-
-    tallies: Tallies
-    lines_before: int
-    settle: Settle
-
-    def example(self, place: int) -> ProbeRecord | FlowRecord:
-        record = self.tallies.examples.record(place)
-        return dataclasses.replace(record, line=record.line + self.lines_before)
-
-    def finding(self, place: int) -> Finding:
-        tallies = self.tallies
-        return self.settle(tallies.concluded[int(tallies.conclusion[place])], tallies.flow(place))
-
-    def passed(self, place: int) -> int:
-        return int(self.tallies.passed[place])
-
-    def asked(self, place: int) -> FlowAsked | None:
-        return self.tallies.flow(place)
-
-
-Counted = tuple[GroupColumns, _Source | None]
+Counted = tuple[GroupColumns, FlowOrigin | None]
 """Tallies as rows of groups, and where their examples are."""
 
 
@@ -103,18 +60,18 @@ class Summary:
     inventory: int = 0
     before_as_of: int = 0
     answered_probes: int = 0
-    _groups: dict[_Key, FindingGroup] = field(default_factory=dict)
-    """Groups that something may still be added to one by one, by what tells them apart."""
+    _probes: dict[_Key, FindingGroup] = field(default_factory=dict)
+    """The groups of probes, by what tells them apart."""
     _gathered: list[GroupColumns] = field(default_factory=list)
-    """Groups of flow records that were taken in at once: no object is made of them before it is looked at."""
-    _has_all: bool = False
-    """Whether leaks and breaks are among those."""
-    _are_listed: bool = False
-    """Whether an object was made of each group, so that one has to be made of further ones."""
+    """Groups of flow records: no object is made of them before it is looked at."""
+    _again: list[GroupColumns] = field(default_factory=list)
+    """Rows without records, whose examples stand for groups that were taken back and have come again."""
     _is_apart: bool = True
-    """Whether no two rows of what was taken in at once are of one group."""
-    _origins: list[Origin] = field(default_factory=list)
+    """Whether no two rows of what was taken in are of one group."""
+    _origins: list[FlowOrigin] = field(default_factory=list)
     """Where the examples of those are."""
+    _odd: dict[tuple[int, ...], int] = field(default_factory=dict)
+    """How many records each leak and break has that was taken in by `take_all`."""
     _names: list[str] = field(default_factory=list)
     _number_of: dict[str, int] = field(default_factory=dict)
     _told: list[Conclusion] = field(default_factory=list)
@@ -129,39 +86,45 @@ class Summary:
     @property
     def groups(self) -> dict[_Key, FindingGroup]:
         """The findings in groups, by what tells these apart: an object for each."""
-        self._list_all()
-        return self._groups
-
-    def _list_all(self) -> None:
-        """Make an object of each group, now and from now on."""
-        if self._gathered:
-            columns = self._all_gathered()
-            with without_garbage():
-                made = [self._made(columns, self._origins, row) for row in range(len(columns))]
-                self._groups.update(zip(self._keys(columns), made, strict=True))
-            self._gathered, self._origins, self._ranked = [], [], None
-        self._has_all, self._are_listed = False, True
+        columns = self._all_gathered()
+        with without_garbage():
+            made = [self._made(columns, row) for row in range(len(columns))]
+            return self._probes | dict(zip(self._keys(columns), made, strict=True))
 
     def _all_gathered(self) -> GroupColumns:
-        """What was taken in at once, each group in one row."""
+        """What was taken in, each group in one row."""
         if not self._gathered:
             return GroupColumns.none()
         if not self._is_apart:
-            together = merged(self._gathered)
+            together = merged([*reversed(self._again), *self._gathered])
             used, places = np.unique(together.example[0], return_inverse=True)
             self._origins = [self._origins[number] for number in used.tolist()]
             together.example[0] = places.reshape(-1)
-            self._gathered, self._is_apart = [together], True
+            self._gathered, self._again, self._is_apart = [together], [], True
         return self._gathered[0]
 
-    def _made(self, columns: GroupColumns, origins: list[Origin], row: int) -> FindingGroup:
-        """The group of a row, whose example is of one of some origins."""
+    def _compact(self) -> None:
+        """Let go of the tallies that are no example of a group any more: what is kept grows with the groups."""
+        example = self._all_gathered().example
+        for number, source in enumerate(self._origins):
+            rows = np.flatnonzero(example[0] == number)
+            places, back = np.unique(example[1, rows], return_inverse=True)
+            if 2 * len(places) <= len(source.tallies):
+                self._origins[number] = source.taken(places)
+                example[1, rows] = back.reshape(-1)
+
+    def _made(self, columns: GroupColumns, row: int) -> FindingGroup:
+        """The group of a row."""
+        return self.group_of(columns, row, self._origins[int(columns.example[0, row])])
+
+    def group_of(self, columns: GroupColumns, row: int, origin: Origin) -> FindingGroup:
+        """The group of a row, whose example is of an origin."""
         _, sender, receiver, *_ = columns.key[:, row].tolist()
-        origin, place, told = columns.example[:, row].tolist()
+        _, place, told = columns.example[:, row].tolist()
         conversations, count, replies, packets, octets = columns.sums[:, row].tolist()
         (met_low, start), (met_high, end) = columns.least[:, row].tolist(), columns.most[:, row].tolist()
         return FindingGroup(
-            "flow", self._names[sender], self._names[receiver], self._told[told], origins[origin], place,
+            "flow", self._names[sender], self._names[receiver], self._told[told], origin, place,
             (met_low, met_high), conversations, count, replies, packets, octets, start, end,
         )  # fmt: skip
 
@@ -182,9 +145,11 @@ class Summary:
             self.answered_probes += 1
         status, *rest = _key_of(concluded)
         key = (status, "probe", record.source, record.destination, record.service, *rest)
-        groups = self._groups
+        groups = self._probes
         if key not in groups:
-            groups[key] = FindingGroup("probe", record.source, record.destination, concluded, _Probe(record, finding))
+            groups[key] = FindingGroup(
+                "probe", record.source, record.destination, concluded, ProbeOrigin(record, finding)
+            )
         groups[key].note(record)
         return groups[key]
 
@@ -213,35 +178,46 @@ class Summary:
         columns, source = counted
         if source is not None:
             self._add(columns, dataclasses.replace(source, lines_before=lines_before))
-            self._has_all = True
 
-    def _add(self, columns: GroupColumns, source: _Source) -> None:
+    def _add(self, columns: GroupColumns, source: FlowOrigin) -> None:
         columns.example[0] = len(self._origins)
         self._origins.append(source)
         self._gathered.append(columns)
         self._is_apart = False
         if len(self._gathered) > 1 and sum(map(len, self._gathered[1:])) > max(_FEW_WAITING, len(self._gathered[0])):
-            self._all_gathered()
+            self._compact()
 
     def take_all(
         self, tallies: Tallies, settle: Settle, lines_before: int = 0, taken_back: bool = False
-    ) -> list[tuple[FindingGroup, int, int]]:
-        """Take in tallies as `gather` does, or take back what was taken in before (`taken_back`); the groups of leaks
-        and breaks that some are of, with how many records of each and the place of the first tally."""
-        sign = -1 if taken_back else 1
-        if self._has_all:
-            self._list_all()
-        columns, source = self._columns(tallies, settle, sign)
+    ) -> Disagreements:
+        """Take in tallies as `gather` does, or take back what was taken in before (`taken_back`); the leaks and breaks
+        among them."""
+        columns, source = self._columns(tallies, settle, -1 if taken_back else 1)
         if source is None:
-            return []
+            return Disagreements.none(self)
         columns = columns.by_key()
         source = dataclasses.replace(source, lines_before=lines_before)
+        self._add(columns, source)
         is_odd = np.array([each.status in (LEAK, BREAK) for each in self._told], dtype=np.bool_)[columns.key[0]]
-        made = is_odd if not self._are_listed else np.ones(len(columns), dtype=np.bool_)
-        if not made.all():  # no object is made of what is not told
-            self._add(columns.taken(np.flatnonzero(~made)), source)
-        met = self._take_rows(columns.taken(np.flatnonzero(made)), source)
-        return [(group, sign * count, place) for group, count, place in met if group.concluded.status in (LEAK, BREAK)]
+        odd = columns.taken(np.flatnonzero(is_odd))
+        return Disagreements(self, odd, self._note_odd(odd), source)
+
+    def _note_odd(self, columns: GroupColumns) -> Truths:
+        """Count the records of leaks and breaks; which groups were not there before."""
+        counts, again = self._odd, []
+        is_first = np.zeros(len(columns), dtype=np.bool_)
+        for row, (count, *key) in enumerate(zip(columns.sums[1].tolist(), *columns.key.tolist(), strict=True)):
+            before = counts.get(tuple(key))
+            counts[tuple(key)] = (before or 0) + count
+            if not before and count > 0:
+                is_first[row] = True
+                if before is not None:
+                    again.append(row)
+        if again:
+            rows = columns.taken(np.array(again))
+            rows.sums[:] = 0
+            self._again.append(rows)
+        return is_first
 
     def _columns(self, tallies: Tallies, settle: Settle, sign: int) -> Counted:
         """The tallies as rows of groups, counted among the totals."""
@@ -261,21 +237,7 @@ class Summary:
             sign * np.stack(sums),
             np.stack([np.zeros(len(tallies), dtype=np.int64), np.arange(len(tallies)), own]),
         )  # fmt: skip
-        return columns, _Source(tallies, 0, settle)
-
-    def _take_rows(self, columns: GroupColumns, source: _Source) -> list[tuple[FindingGroup, int, int]]:
-        """Take in rows of groups as objects; the group of each, its records, and where the example is."""
-        met: list[tuple[FindingGroup, int, int]] = []
-        columns.example[0] = 0
-        for row, key in enumerate(self._keys(columns)):
-            fresh = self._made(columns, [source], row)
-            group = self._groups.setdefault(key, fresh)
-            if group is not fresh:
-                group.take(fresh)
-                if not group.count:
-                    del self._groups[key]
-            met.append((group, fresh.count, fresh.place))
-        return met
+        return columns, FlowOrigin(tallies, 0, settle)
 
     def _told_numbers(self, concluded: Conclusion) -> tuple[int, int]:
         """The number of a conclusion, and that of the first one that groups are told apart by as by this: they may
@@ -308,6 +270,14 @@ class Summary:
             self._names.append(name)
         return number
 
+    def name(self, number: int) -> str:
+        """A name by its number."""
+        return self._names[number]
+
+    def conclusion(self, number: int) -> Conclusion:
+        """A conclusion by its number."""
+        return self._told[number]
+
     # In order.
 
     def rows(self, statuses: tuple[str, ...] = tuple(_RANK)) -> FindingRows:
@@ -320,8 +290,8 @@ class Summary:
 
     def _table(self) -> FindingTable:
         """All groups as columns."""
-        objects, columns = list(self._groups.values()), self._all_gathered()
-        origins = self._origins
+        objects, columns = list(self._probes.values()), self._all_gathered()
+        origins = list(self._origins)
         texts: dict[str, int] = {}
 
         def services(listed: Iterable[str]) -> list[int]:
@@ -337,7 +307,10 @@ class Summary:
         is_flow = joined((each.evidence == "flow" for each in objects), np.ones(len(columns), dtype=np.int64)) > 0
 
         def make(row: int) -> FindingGroup:
-            return objects[row] if row < len(objects) else self._made(columns, origins, row - len(objects))
+            if row < len(objects):
+                return objects[row]
+            at = row - len(objects)
+            return self.group_of(columns, at, origins[int(columns.example[0, at])])
 
         return FindingTable(
             self._told, self._names, list(texts),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -10,7 +11,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence.comparison import Conclusion, FlowAsked
 from kiboko.core.header.services import Service
-from kiboko.core.records.flow_table import AddressTable, FlowTable
+from kiboko.core.records.flow_table import AddressTable, FlowTable, joined
 from kiboko.core.records.records import FlowRecord
 
 Rows = NDArray[np.int64]
@@ -74,6 +75,17 @@ class Tallies:
 
     def __len__(self) -> int:
         return len(self.conclusion)
+
+    def taken(self, rows: Rows) -> Tallies:
+        """Some of them, with no more addresses than they have."""
+        columns = {each.name: getattr(self, each.name) for each in dataclasses.fields(self)}
+        columns |= {
+            name: column[rows] for name, column in columns.items() if isinstance(column, np.ndarray)
+        } | {
+            "examples": joined([self.examples.taken(rows)]), "sources": self.sources.taken(rows),
+            "targets": self.targets.taken(rows),
+        }  # fmt: skip
+        return Tallies(**columns)
 
     def __getitem__(self, index: int) -> Tally:
         low, high = self.alike[index].tolist()

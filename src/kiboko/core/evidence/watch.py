@@ -8,25 +8,14 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.evidence.comparison import BREAK, LEAK, Comparison
+from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.disagreements import Disagreements
 from kiboko.core.evidence.evaluator import Evaluator, Judged
-from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.flow_table import FlowTable, joined
-from kiboko.core.records.records import FlowRecord
 
 _MOST_WAITING = 200_000
 _WINDOW = 50_000
-
-
-@dataclass(frozen=True, slots=True)
-class Disagreement:
-    """Leaks or breaks of one group as they were met: how many, the first, and whether it is the group's first."""
-
-    group: FindingGroup
-    record: FlowRecord
-    count: int
-    is_first: bool
 
 
 @dataclass(slots=True)
@@ -67,20 +56,20 @@ class Watch:
         """Records that are not judged yet."""
         return self._size
 
-    def judge(self) -> list[Disagreement]:
-        """Judge what waits; the leaks and breaks that were met."""
+    def judge(self) -> list[Disagreements]:
+        """Judge what waits; the leaks and breaks that were met: of records before those that wait, and of these."""
         if not self._waiting:
             return []
         before = len(self._window)
         table = joined([self._window, *self._waiting])
         self._waiting, self._size = [], 0
         judged = self._evaluator.judge(table)
-        found: list[Disagreement] = []
+        found: list[Disagreements] = []
         changed = self._changed(judged, before)
         if len(changed):
             self._take_back(table, judged, changed)
-            found += self._taken(table, judged, changed)
-        found += self._taken(table, judged, np.arange(before, len(table)))
+            found.append(self._taken(table, judged, changed))
+        found.append(self._taken(table, judged, np.arange(before, len(table))))
         self.judged += len(table) - before
         self._keep(table, judged)
         return found
@@ -102,15 +91,9 @@ class Watch:
         said = dataclasses.replace(judged, conclusion=conclusion, weight=weight)
         self.summary.take_all(self._evaluator.summed(table, said, rows), self.comparison.finding, taken_back=True)
 
-    def _taken(self, table: FlowTable, judged: Judged, rows: NDArray[np.int64]) -> list[Disagreement]:
+    def _taken(self, table: FlowTable, judged: Judged, rows: NDArray[np.int64]) -> Disagreements:
         """Take some rows in; the leaks and breaks among them."""
-        tallies = self._evaluator.summed(table, judged, rows)
-        met = self.summary.take_all(tallies, self.comparison.finding)
-        return [
-            Disagreement(group, tallies.examples.record(row), count, group.count == count)
-            for group, count, row in met
-            if group.concluded.status in (LEAK, BREAK)
-        ]
+        return self.summary.take_all(self._evaluator.summed(table, judged, rows), self.comparison.finding)
 
     def _keep(self, table: FlowTable, judged: Judged) -> None:
         first = max(0, len(table) - _WINDOW)

@@ -47,6 +47,10 @@ class AddressTable:
     def __getitem__(self, index: int) -> Address:
         return Address(int(self.family[index]), int(self.high[index]) << 64 | int(self.low[index]))
 
+    def taken(self, rows: NDArray[np.int64]) -> AddressTable:
+        """Some of them."""
+        return AddressTable(self.family[rows], self.high[rows], self.low[rows])
+
     def hashes(self) -> NDArray[np.uint64]:
         """A 64-bit hash of each address, uint64[m]. Multipliers are odd, so that no bit is lost on the way."""
         mixed = (self.high + self.family) * np.uint64(0xBF58476D1CE4E5B9) ^ self.low
