@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kiboko.core.records import columns
-from kiboko.core.records.columns import KeyNumbers, combined, distinct, in_order
+from kiboko.core.records.columns import Growing, KeyNumbers, combined, distinct, in_order
 
 SMALL, WIDE = st.integers(-5, 5), st.integers(-(2**62), 2**62)
 
@@ -49,6 +49,25 @@ class Columns(unittest.TestCase):
         # One key has each place, the last that was noted.
         self.assertTrue(not keys or len(keys) - 1 in known)
         self.assertTrue(bits < 20 or len(known) >= len(keys) - 2)
+
+    def test_a_memory_that_grows_keeps_what_it_knew(self):
+        memory, keys = KeyNumbers(2), np.random.default_rng(2).permutation(50_000)
+        for begin, end in ((0, 100), (100, 3_000), (3_000, 3_001), (3_001, 50_000)):
+            memory.note(np.arange(begin, end), keys[begin:end], keys[begin:end] % 7)
+            found = memory.find(keys[:end], keys[:end] % 7)
+            known = found >= 0
+            self.assertGreater(known.mean(), 0.9, "a place for eight times as many, so that few share one")
+            self.assertTrue((found[known] == np.arange(end)[known]).all())
+        memory.clear()
+        self.assertTrue((memory.find(keys, keys % 7) < 0).all())
+
+    def test_a_column_that_grows_has_all_that_was_added(self):
+        column, expected = Growing(np.dtype(np.uint8)), []
+        for count in (0, 3, 2_000, 1, 5_000):
+            more = np.random.default_rng(count).integers(0, 256, count)
+            column.add(more)
+            expected += more.tolist()
+            self.assertEqual((len(column), column.values.tolist()), (len(expected), expected))
 
     def test_many_rows_that_all_differ(self):
         values = np.random.default_rng(1).permutation(300_000) * 1_000_003

@@ -1,13 +1,20 @@
 """The evaluator held to a plain judge that takes one conversation at a time and walks it; and its bounds."""
 
+import itertools
+import operator
 import os
 import random
 import tempfile
 import unittest
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from unittest import mock
 
+import numpy as np
+
+from kiboko.core.evidence import gate_outcomes
 from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.conversations import bring_together
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service
@@ -103,6 +110,37 @@ class AgainstThePlainJudge(unittest.TestCase):
                 for why, count in self.hold(load(random_network(seed)), seed).items():
                     met[why] = met.get(why, 0) + count
         self.assertGreater(len(met), 20, "the networks and records are varied enough to meet most reasons")
+
+    def test_pieces_one_after_another_are_judged_as_each_is_by_itself(self):
+        for seed, most in itertools.product(range(6), (gate_outcomes._MOST_FLOWS, 5)):
+            topology = load(random_network(seed))
+            records, walker = random_records(topology, random.Random(seed), 300), Walker(topology)
+            going_on = Evaluator(Comparison(walker))
+            with mock.patch.object(gate_outcomes, "_MOST_FLOWS", most):
+                for at in range(5):
+                    table = table_of(records[at::5] + records[:at])
+                    once, again = Evaluator(Comparison(walker)).judge(table), going_on.judge(table)
+                    told = [[each.concluded[code] for code in each.conclusion.tolist()] for each in (once, again)]
+                    self.assertEqual(*told, (seed, most, at))
+
+    def test_what_the_records_of_conversations_come_to_is_what_a_loop_finds(self):
+        chance = np.random.default_rng(3)
+        topology = load(random_network(2))
+        comparison = Comparison(Walker(topology))
+        evaluator = Evaluator(comparison)
+        records = random_records(topology, random.Random(3), 400)
+        records += records[:40] * 4  # some conversations of very many records
+        random.Random(4).shuffle(records)
+        table = table_of(records)
+        found = bring_together(table, evaluator.ends, comparison.served)
+        values = chance.integers(0, 1 << 30, len(table))
+        for name, together in (("union", operator.or_), ("least", min), ("most", max)):
+            expected = {}
+            for of, value in zip(found.of.tolist(), values.tolist(), strict=True):
+                expected[of] = together(expected[of], value) if of in expected else value
+            self.assertEqual(getattr(found, name)(values).tolist(), [expected[of] for of in range(len(found))], name)
+        sizes = np.bincount(found.of)
+        self.assertTrue({1, 2, 3, 4} < set(sizes.tolist()) and sizes.max() > 8, sizes)
 
     def test_on_the_demo(self):
         with tempfile.TemporaryDirectory() as folder:

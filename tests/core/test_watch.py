@@ -1,10 +1,13 @@
 """Records are judged as they come, as they would be all together; what is too much is let go and counted."""
 
+import json
+import random
 import unittest
 from datetime import UTC, datetime, timedelta
 from unittest import mock
 
 from kiboko.core.evidence.comparison import LEAK, UNSURE, Comparison
+from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.evidence.watch import Watch
 from kiboko.core.header.addresses import parse_address
@@ -12,7 +15,11 @@ from kiboko.core.header.services import Service
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.records.records import PASSED, SEEN, FlowRecord
 from kiboko.core.walk.walk import Walker
+from kiboko.views.collect_view import disagreement_lines
+from kiboko.views.text import iso
+from tests.core.test_evaluator import random_records
 from tests.helpers import a_filter, base, load
+from tests.random_networks import random_network
 
 NOW = datetime(2026, 11, 20, 10, tzinfo=UTC)
 
@@ -87,6 +94,58 @@ class Watching(unittest.TestCase):
         told = lambda watch: {key: (g.count, g.octets) for key, g in watch.summary.groups.items()}  # noqa: E731
         self.assertEqual(told(self.watch), told(whole))
         self.assertEqual((self.watch.summary.totals[LEAK], self.watch.summary.conversations), (40, 40))
+
+    def test_a_group_that_was_taken_back_and_comes_again_shows_what_it_is_of_now(self):
+        leak = record("10.1.1.10", "10.2.1.10", 40000, 22, PASSED, 27)
+        later = record("10.1.1.10", "10.2.1.10", 50000, 22, PASSED, 27, 9)
+        comparison, summary = self.watch.comparison, self.watch.summary
+        tallies = [Evaluator(comparison).tallies(table_of([each])) for each in (leak, later)]
+        first = [summary.take_all(tallies[at], comparison.finding, taken_back=back)
+                 for at, back in ((0, False), (0, True), (1, False))]  # fmt: skip
+        self.assertEqual([list(met.is_first) for met in first], [[True], [False], [True]])
+        (group,) = summary.rows()
+        self.assertEqual((group.count, group.example.source_port), (1, 50000))
+
+    def test_what_is_kept_of_tallies_grows_with_the_groups(self):
+        whole = Watch(self.watch.comparison, Summary(self.watch.summary.directory))
+        with mock.patch("kiboko.core.evidence.summary._FEW_WAITING", 4):
+            for n in range(30):
+                flows = [record("10.1.1.10", "10.2.1.10", 40000 + n * 10 + k, 22 + (k > n // 10), PASSED, 27, n)
+                         for k in range(6)]  # fmt: skip
+                self.feed(*flows)
+                whole.add(table_of(flows))
+        whole.judge()
+        told = [[(g.source, g.service, g.count, g.octets, g.example.source_port, g.finding.status)
+                 for g in watch.summary.rows()] for watch in (self.watch, whole)]  # fmt: skip
+        self.assertEqual(*told)
+        self.assertLessEqual(sum(len(each.tallies) for each in self.watch.summary._origins[:-1]), 6)
+
+    def test_lines_of_many_leaks_are_those_of_one_after_another(self):
+        met = 0
+        for seed in range(6):
+            topology = load(random_network(seed))
+            walker = Walker(topology)
+            watch = Watch(Comparison(walker), Summary(walker.directory))
+            records = random_records(topology, random.Random(seed), 400)
+            for at in range(3):
+                watch.add(table_of(records[at::3]))
+                for some in watch.judge():
+                    lines = disagreement_lines(some)
+                    self.assertEqual([json.loads(line) for line in lines], list(map(self.told, some)))
+                    met += len(lines)
+        self.assertGreater(met, 100)
+
+    @staticmethod
+    def told(each):
+        group, seen, concluded = each.group, each.record, each.group.concluded
+        _, chosen, rule = concluded.decider or (None, None, None)
+        return {
+            "kiboko": "disagreement/1", "status": concluded.status, "time": iso(seen.start), "source": group.source,
+            "destination": group.destination, "source_address": str(seen.source),
+            "destination_address": str(seen.destination), "service": group.service, "source_port": seen.source_port,
+            "observed": concluded.observed, "why": concluded.why, "filter": chosen, "rule": rule, "count": each.count,
+            "check": group.check_line(),
+        }  # fmt: skip
 
     def test_the_window_is_bounded_and_a_reply_behind_it_is_judged_by_itself(self):
         with mock.patch("kiboko.core.evidence.watch._WINDOW", 3):

@@ -46,6 +46,16 @@ class Reading(unittest.TestCase):
             else:
                 self.assertTrue(known(text) is None or known(text).family == 6 or text != text.strip(), text)
 
+    def test_one_address_written_in_several_ways_is_one_in_whatever_table_it_comes(self):
+        texts, reader = ["2001:db8:0:0:0:0:0:1", "2001:0db8::0:0:0:0:1", "2001:db8:0:0::0:0:2"], AddressTexts()
+        met = []
+        for some in (texts[:1], texts, texts[1:]):
+            addresses, (codes,) = reader.table([pa.chunked_array([pa.array(some, pa.string())])])
+            self.assertEqual([addresses[code] for code in codes.tolist()], [known(text) for text in some])
+            met.append(codes.tolist())
+        self.assertEqual(met[1][0], met[1][1])
+        self.assertEqual((met[0][0], met[2]), (met[1][0], met[1][1:]))
+
     @given(TEXTS, TEXTS, st.integers(1, 7))
     def test_columns_of_any_kind_give_each_row_its_address(self, one, two, cut):
         pieces = [one[at : at + cut] for at in range(0, len(one), cut)]

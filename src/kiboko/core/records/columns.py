@@ -187,6 +187,7 @@ def _places(keys: list[NDArray[np.uint64]], multiplier: int, bits: int) -> NDArr
     """A hash of each key that is below `1 << bits`."""
     mixed = keys[0] * np.uint64(multiplier)
     for key in keys[1:]:
+        mixed ^= mixed >> np.uint64(32)  # else keys that follow each other share places
         mixed ^= key
         mixed *= np.uint64(multiplier)
     mixed >>= np.uint64(64 - bits)
