@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence.conversations import Conversations
 from kiboko.core.evidence.seen_ends import SeenEnds
-from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS
+from kiboko.core.header.services import ICMP, ICMP6
+from kiboko.core.records.columns import has_ports, is_icmp
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.core.tables.places import NONE
 
@@ -92,12 +93,12 @@ class Addressed:
         """What is asked, if the first end began, or the second."""
         sender, target = self.sent_to(turned)
         client, port = (self.ports[1], self.ports[0]) if turned else self.ports
-        has_ports = np.isin(self.protocol, list(WITH_PORTS))
-        icmp = np.isin(self.protocol, (ICMP, ICMP6))
+        ported = has_ports(self.protocol)
+        icmp = is_icmp(self.protocol)
         kind = np.where(self.protocol == ICMP, 8, 128)
         # An echo request is asked about where a reply alone was recorded too.
         answers = (self.protocol == ICMP) & (self.detail >> 8 == 0) | (self.protocol == ICMP6) & (
             self.detail >> 8 == 129
         )
-        detail = np.where(has_ports, np.maximum(port, 0), np.where(icmp & answers, kind << 8, self.detail))
-        return Asked(sender, target, self.protocol << 16 | detail, np.where(has_ports, client, NONE), proof)
+        detail = np.where(ported, np.maximum(port, 0), np.where(icmp & answers, kind << 8, self.detail))
+        return Asked(sender, target, self.protocol << 16 | detail, np.where(ported, client, NONE), proof)

@@ -14,8 +14,8 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS
-from kiboko.core.records.columns import within
+from kiboko.core.header.services import ICMP, ICMP6, TCP
+from kiboko.core.records.columns import has_ports, is_icmp, within
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
 
 PAUSE = 300_000
@@ -161,14 +161,14 @@ def _keys(table: FlowTable, ends: SeenEnds) -> tuple[NDArray[np.uint64], NDArray
     """A 64-bit hash for each record that is equal within conversations, and the side that it comes from: of echo
     messages the first end is always the one that asks; other ICMP messages are answered by none."""
     identity = ends.identities(table.addresses).astype(np.uint64)
-    has_ports = np.isin(table.protocol, list(WITH_PORTS))
+    ported = has_ports(table.protocol)
     protocol = table.protocol.astype(np.uint64)
     near = identity[table.source] << np.uint64(17)
     far = identity[table.destination] << np.uint64(17)
-    near += np.where(has_ports, table.source_port + 1, 0).astype(np.uint64)
-    far += np.where(has_ports, table.detail + 1, 0).astype(np.uint64)
+    near += np.where(ported, table.source_port + 1, 0).astype(np.uint64)
+    far += np.where(ported, table.detail + 1, 0).astype(np.uint64)
     side = near > far
-    icmp = np.isin(table.protocol, (ICMP, ICMP6))
+    icmp = is_icmp(table.protocol)
     extra = np.zeros(len(table), dtype=np.uint64)
     if icmp.any():
         asks, answers = is_echo(table)
@@ -201,9 +201,13 @@ def _split_by_time(
 ) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
     """Records of the same ends and ports, far from each other in time, taken apart. Those without a time stay with the
     first ones."""
+    known = table.start != NO_TIME
+    most, least = int(table.start.max()), int(np.where(known, table.start, _NEVER).min())
+    if most - least <= PAUSE or most == NO_TIME:
+        return order, is_new
     begin = np.flatnonzero(is_new)
     starts, last = table.start[order], table.last()[order]
-    known = starts != NO_TIME
+    known = known[order]
     spread = np.maximum.reduceat(np.where(known, starts, 0), begin) - np.minimum.reduceat(
         np.where(known, starts, _NEVER), begin
     )
@@ -247,7 +251,7 @@ def _who_began(
     decide(BY_OPENING, zero & _OPENING > 0, one & _OPENING > 0)
     decide(BY_BIFLOW, (zero & _INITIATOR) + (one & _RESPONDER) > 0, (one & _INITIATOR) + (zero & _RESPONDER) > 0)
     protocol = table.protocol[found.first]
-    icmp = np.isin(protocol, (ICMP, ICMP6))
+    icmp = is_icmp(protocol)
     decide(BY_TYPE, icmp, np.zeros(len(found), dtype=np.bool_))
     decide(BY_TIME, *_earlier(table, found, zero & one & _HAS_SYN > 0, protocol == TCP))
     ports = _by_ports(table, found, served)
@@ -285,9 +289,9 @@ def _by_ports(table: FlowTable, found: Conversations, served: RangeSet) -> tuple
     first began; and of which only the first has."""
     rows = found.first
     protocol = table.protocol[rows].astype(np.int64) << 16
-    has_ports = np.isin(table.protocol[rows], list(WITH_PORTS))
+    ported = has_ports(table.protocol[rows])
     near, far = table.source_port[rows].astype(np.int64), table.detail[rows].astype(np.int64)
-    serves = [has_ports & (port >= 0) & ((port < _WELL_KNOWN) | within(served, protocol | np.maximum(port, 0)))
+    serves = [ported & (port >= 0) & ((port < _WELL_KNOWN) | within(served, protocol | np.maximum(port, 0)))
               for port in (near, far)]  # fmt: skip
     turned = found.side[rows]
     first, second = np.where(turned, serves[1], serves[0]), np.where(turned, serves[0], serves[1])

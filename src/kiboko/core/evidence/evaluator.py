@@ -35,9 +35,9 @@ from kiboko.core.evidence.proofs import (
 from kiboko.core.evidence.rules_met import Met, RuleKey, RulesMet
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.tallies import Tallies, no_tallies
-from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD, WITH_PORTS, Service
+from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD, Service
 from kiboko.core.network.model import ObservationPoint
-from kiboko.core.records.columns import Growing, KeyNumbers, distinct, numbered
+from kiboko.core.records.columns import Growing, KeyNumbers, distinct, has_ports, numbered
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds
 from kiboko.core.records.records import ANSWERED, DENIED
 from kiboko.core.tables.column import Flows
@@ -486,7 +486,7 @@ class Evaluator:
     def _with_ports(self, asked: Asked) -> tuple[Rows, Truths]:
         """The client ports to ask about: where none is recorded, one that stands for all of them; and where that cannot
         be, since they are not all treated alike."""
-        needs = np.isin(asked.service >> 16, list(WITH_PORTS)) & (asked.port < 0)
+        needs = has_ports(asked.service >> 16) & (asked.port < 0)
         port, unknown = asked.port.copy(), np.zeros(len(needs), dtype=np.bool_)
         for row in np.flatnonzero(needs).tolist():
             number = int(asked.service[row])

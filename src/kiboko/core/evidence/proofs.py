@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from kiboko.core.evidence.conversations import Conversations
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.header.services import TCP
-from kiboko.core.records.columns import Distinct, distinct
+from kiboko.core.records.columns import Distinct, among, distinct
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
 from kiboko.core.records.records import DENIED, PASSED, SEEN
 
@@ -200,7 +200,7 @@ def contexts(
 
     def near(cell: NDArray[np.bool_]) -> NDArray[np.bool_]:
         """Which of some cells have whole conversations of others at their place and about their time."""
-        return np.isin(place, np.concatenate([complete - step, complete, complete + step])) & cell
+        return among(place, np.concatenate([complete - step, complete, complete + step])) & cell
 
     latest = np.full(len(table.points), NO_TIME, dtype=np.int64)
     np.maximum.at(latest, table.point, table.last())

@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 from kiboko.core.evidence.comparison import Comparison, Finding
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.tallies import Tallies
-from kiboko.core.header.services import WITH_PORTS
 from kiboko.core.network.model import Topology
+from kiboko.core.records.columns import has_ports
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import ABSENT, LETS_BACK, Decider
 from kiboko.core.tables.gate_tables import Gates, GateTables
@@ -56,7 +56,7 @@ class RulesMet:
         known = ~(self._ends.is_apart(sender) | self._ends.is_apart(target))
         known &= ~(self._ends.is_foreign(sender) & self._ends.is_foreign(target))
         by_walk = self._ends.shared_by(sender) != NONE
-        by_walk |= np.isin(tallies.service >> 16, list(WITH_PORTS)) & (tallies.port < 0)
+        by_walk |= has_ports(tallies.service >> 16) & (tallies.port < 0)
         rows = np.flatnonzero(known & ~by_walk)
         flows = Flows(sender[rows].astype(np.int32), target[rows].astype(np.int32), tallies.service[rows],
                       tallies.port[rows])  # fmt: skip

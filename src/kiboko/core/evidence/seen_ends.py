@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from kiboko.core.header.addresses import Address
 from kiboko.core.records.flow_table import AddressTable
 from kiboko.core.tables.gate_tables import GateTables
+from kiboko.core.tables.layout import OWN, SUBNET_OF
 from kiboko.core.tables.places import NONE
 from kiboko.core.walk.walk import Walker
 
@@ -73,12 +74,12 @@ class SeenEnds:
 
     def own(self, atoms: NDArray[np.int64]) -> NDArray[np.int64]:
         """The atoms of the interfaces behind public addresses of ours, and any others as they are, int64[n]."""
-        found: NDArray[np.int64] = self._tables.layout.ends_of(atoms.astype(np.int32))[0]
+        found: NDArray[np.int64] = self._tables.layout.fact(OWN, atoms.astype(np.int32))
         return found
 
     def subnets(self, atoms: NDArray[np.int64]) -> NDArray[np.int64]:
         """The numbers of the subnets of some ends, int64[n]; -1 for those outside."""
-        found: NDArray[np.int64] = self._tables.layout.ends_of(atoms.astype(np.int32))[3]
+        found: NDArray[np.int64] = self._tables.layout.fact(SUBNET_OF, atoms.astype(np.int32))
         return found
 
     def identities(self, addresses: AddressTable) -> NDArray[np.int64]:

@@ -13,7 +13,8 @@ from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator, Judged
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.header.addresses import Address
-from kiboko.core.header.services import WITH_PORTS, service_text
+from kiboko.core.header.services import service_text
+from kiboko.core.records.columns import has_ports
 from kiboko.core.records.flow_query import Sum
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.core.tables.column import Flows
@@ -106,7 +107,7 @@ class Turning:
         told &= ~(ends.is_foreign(sender) & ends.is_foreign(target))
         asked = told.copy()
         told &= ends.shared_by(sender) == NONE
-        told &= ~(np.isin(tallies.service >> 16, list(WITH_PORTS)) & (tallies.port < 0))
+        told &= ~(has_ports(tallies.service >> 16) & (tallies.port < 0))
         rows = np.flatnonzero(told)
         flows = Flows(sender[rows].astype(np.int32), target[rows].astype(np.int32), tallies.service[rows],
                       tallies.port[rows])  # fmt: skip

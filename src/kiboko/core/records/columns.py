@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -9,11 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS
 
 _BITS = 20
 _FEWEST_BITS = 10
 _FEW = 20_000
 _FEWEST = 1 << 10
+_CLOSE = 1 << 22
 _SMALL = 1 << 16
 _MULTIPLIERS = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0xD6E8FEB86659FD93, 0xA0761D6478BD642F)
 _EXACT, _LARGEST = 1 << 53, 1 << 63
@@ -233,6 +236,37 @@ def _firsts_by_sorting(keys: list[NDArray[np.uint64]]) -> NDArray[np.int64]:
 def combined(columns: list[NDArray[Any]], count: int) -> Distinct:
     """The distinct rows of several columns of `count` numbers; of none, one value for all rows."""
     return distinct(*columns) if columns else distinct(np.zeros(count, dtype=np.int64))
+
+
+class Among:
+    """Which numbers below 256, such as those of protocols, are among some: a look-up for whole columns."""
+
+    def __init__(self, numbers: Iterable[int]) -> None:
+        self._is_among = np.zeros(1 << 8, dtype=np.bool_)
+        self._is_among[list(numbers)] = True
+
+    def __call__(self, column: NDArray[Any]) -> NDArray[np.bool_]:
+        """Which are, bool[n]."""
+        found: NDArray[np.bool_] = self._is_among[column]
+        return found
+
+
+has_ports, is_icmp = Among(WITH_PORTS), Among((ICMP, ICMP6))
+"""Which protocols have ports, and which are ICMP of either family."""
+
+
+def among(values: NDArray[np.int64], known: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Which numbers are among some others, bool[n]: by a table where these lie close together."""
+    if not len(known):
+        return np.zeros(len(values), dtype=np.bool_)
+    low, high = int(known.min()), int(known.max())
+    if high - low >= _CLOSE:
+        return np.isin(values, known)
+    table = np.zeros(high - low + 1, dtype=np.bool_)
+    table[known - low] = True
+    inside = (values >= low) & (values <= high)
+    found: NDArray[np.bool_] = inside & table[np.where(inside, values - low, 0)]
+    return found
 
 
 def within(ranges: RangeSet, values: NDArray[np.int64]) -> NDArray[np.bool_]:

@@ -8,8 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.header.packet import ACK, SYN, Packet, turned_service
-from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
+from kiboko.core.header.services import ICMP, ICMP6, TCP, Service
 from kiboko.core.network.host_rules import HostRuleSet
+from kiboko.core.records.columns import has_ports
 from kiboko.core.tables.boxes import Packets
 from kiboko.core.tables.filter_lists import (
     BOUND_ELSEWHERE,
@@ -105,7 +106,7 @@ class FlowColumn:
         layout, flows = self.layout, self.flows
         protocol = flows.service >> 16
         self.protocol = protocol
-        self.has_ports = np.isin(protocol, list(WITH_PORTS))
+        self.has_ports = has_ports(protocol)
         self.has_ports &= flows.port >= 0
         port = np.where(self.has_ports, flows.port, NO_PORT)
         detail = np.where(self.has_ports, flows.service & 0xFFFF, NO_PORT)
@@ -317,7 +318,7 @@ class FlowColumn:
         """What listens (clause S32); the system itself answers echo requests."""
         layout = self.layout
         echo = np.isin(self.flows.service[rows], (ICMP << 16 | 8 << 8, ICMP6 << 16 | 128 << 8))
-        protocols = np.isin(self.protocol[rows], list(WITH_PORTS))
+        protocols = has_ports(self.protocol[rows])
         at_machine = self.interface[1][rows] != NONE
         self.action[rows, at] = np.where(echo & at_machine, PASSES, NOT_KNOWN)
         asked = np.flatnonzero(protocols & at_machine & (self.listening[rows] >= 0))

@@ -39,7 +39,8 @@ GATES = ("listener", "route", "source", "destination", "translate", "zone", "out
          "instance-in", "instance-out", "host-in", "host-out")  # fmt: skip
 """Every kind of gate; the place of one is its number."""
 _NOT_ASKED = -9
-_INTERFACE = 2
+OWN, _INTERFACE, SUBNET_OF = 0, 2, 3
+"""Rows of what is known of ends: see `GateLayout.ends_of`."""
 
 
 @dataclass(slots=True)
@@ -129,13 +130,22 @@ class GateLayout:
     def ends_of(self, atoms: NDArray[np.int32]) -> NDArray[np.int64]:
         """The ends of some atoms, int64[6, n]: the atoms of their own and public addresses, and the numbers of their
         interfaces, subnets, places and machines; -1 for none."""
+        self._note_ends(atoms)
+        return self._facts[:, atoms]
+
+    def fact(self, which: int, atoms: NDArray[np.int32]) -> NDArray[np.int64]:
+        """One of those facts alone, int64[n]."""
+        self._note_ends(atoms)
+        found: NDArray[np.int64] = self._facts[which, atoms]
+        return found
+
+    def _note_ends(self, atoms: NDArray[np.int32]) -> None:
         fresh = np.unique(atoms[~self._is_known[atoms]])
         if len(fresh):
             self._facts[:, fresh] = np.array([self._made(atom) for atom in fresh.tolist()], dtype=np.int64).T
             self._is_known[fresh] = True
-        borne = self._facts[_INTERFACE, fresh]
-        self.gates.ask(borne[borne != NONE])
-        return self._facts[:, atoms]
+            borne = self._facts[_INTERFACE, fresh]
+            self.gates.ask(borne[borne != NONE])
 
     def _made(self, atom: int) -> tuple[int, ...]:
         end = self.places.end(atom)

@@ -18,8 +18,8 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 from kiboko.core.header.addresses import Address
-from kiboko.core.header.services import ICMP, ICMP6, PROTOCOLS, UNTOLD, WITH_PORTS
-from kiboko.core.records.columns import Distinct, combined, distinct
+from kiboko.core.header.services import ICMP, ICMP6, PROTOCOLS, UNTOLD
+from kiboko.core.records.columns import Distinct, combined, distinct, has_ports
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, joined, milliseconds
 from kiboko.core.records.records import DENIED, FlowRecord
 from kiboko.files.elements.arrays import filled, values_of
@@ -29,7 +29,7 @@ from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.address_texts import AddressTexts
 from kiboko.files.logs.translations import Translated, in_front
 
-_PORTED = np.isin(np.arange(256), sorted(WITH_PORTS))
+_PORTED = has_ports(np.arange(256))
 _EXPORTERS = {"exporterIPv4Address", "exporterIPv6Address", "observationDomainId", "ingressInterface"}
 # The times that a calendar of four digits has, in milliseconds since 1970.
 _EARLIEST, _LATEST = -62_135_596_800_000, 253_402_300_799_999
