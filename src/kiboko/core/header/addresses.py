@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import ipaddress
 import socket
 from collections.abc import Iterable, Iterator
@@ -170,6 +171,9 @@ def special_purpose(address: Address) -> str | None:
 
 def parse_address(text: str) -> Address:
     """One address in standard text form (RFC 4291 for IPv6). Raises ValueError."""
+    if ":" in text:  # the system's own reading takes a tenth of the time, and has no words for what is wrong
+        with contextlib.suppress(OSError, ValueError):
+            return Address(6, int.from_bytes(socket.inet_pton(socket.AF_INET6, text), "big"))
     parsed = ipaddress.ip_address(text)
     if parsed.version == 6 and parsed.scope_id:
         raise ValueError(f"'{text}' has a zone index; write the address without '%{parsed.scope_id}'")

@@ -93,8 +93,7 @@ class InterfaceGates:
             table[fresh] = nothing
             setattr(made, name, table)
         made.host_list = self.host_list.copy()
-        for number in fresh.tolist():
-            made._place(number)
+        made._place(fresh)
         made._lay(fresh)
         for number, interface in enumerate(self._interfaces):
             host = ground.topology.instances[interface.instance].host_filter
@@ -115,14 +114,16 @@ class InterfaceGates:
         self._is_known[fresh] = True
         for number in fresh.tolist():
             self._ask_host(number, self._interfaces[number])
-            self._place(number)
+        self._place(fresh)
         self._lay(fresh)
 
-    def _place(self, number: int) -> None:
-        """Note which filters an interface carries in which slots."""
-        slots, is_any = self._slots(self._interfaces[number])
-        self._placed[number, : len(slots)] = slots
-        self._together[number, : len(slots)] = is_any
+    def _place(self, numbers: NDArray[np.int64]) -> None:
+        """Note which filters some interfaces carry in which slots."""
+        if len(numbers):
+            names_on = self._ground.membership.filter_names_on
+            told = [self._slots(names_on(self._interfaces[number])) for number in numbers.tolist()]
+            self._placed[numbers] = [slots for slots, _ in told]
+            self._together[numbers] = [is_any for _, is_any in told]
 
     def _ask_host(self, number: int, interface: Interface) -> None:
         instance = self._ground.topology.instances[interface.instance]
@@ -136,12 +137,12 @@ class InterfaceGates:
                 self._host_lists[host] = [self._lists.list_of(chosen, way) for way in WAYS]
             self.host_list[number] = self._host_lists[host]
 
-    def _slots(self, interface: Interface) -> tuple[list[int], list[bool]]:
+    def _slots(self, carried: tuple[str, ...]) -> tuple[list[int], list[bool]]:
         """The numbers of an interface's filters in the order of its gates, and which of them are of its `any` set: each
-        `first` filter is a gate, all `any` filters together are one, where the first of them stands (clause S20)."""
-        key = self._ground.membership.filter_names_on(interface)
-        if key not in self._slots_of:
-            filters = [self._ground.topology.filters[name] for name in key]
+        `first` filter is a gate, all `any` filters together are one, where the first of them stands (clause S20). Both
+        are as long as there are slots."""
+        if carried not in self._slots_of:
+            filters = [self._ground.topology.filters[name] for name in carried]
             together = [each for each in filters if each.decide == "any"]
             in_order: list[Filter] = []
             for each in filters:
@@ -149,10 +150,12 @@ class InterfaceGates:
                     in_order.append(each)
                 elif each is together[0]:
                     in_order += together
-            self._slots_of[key] = (
-                [self._numbers[each.name] for each in in_order], [each.decide == "any" for each in in_order],
-            )  # fmt: skip
-        return self._slots_of[key]
+            none = self._placed.shape[1] - len(in_order)
+            self._slots_of[carried] = (
+                [self._numbers[each.name] for each in in_order] + [_NONE] * none,
+                [each.decide == "any" for each in in_order] + [False] * none,
+            )
+        return self._slots_of[carried]
 
     def _list(self, number: int) -> None:
         if not self._has_list[number]:

@@ -38,6 +38,8 @@ NO_GATE, SETTLED, INTERFACE, HOST, SUBNET, LIST, ZONE_DEFAULT, LISTENER = range(
 GATES = ("listener", "route", "source", "destination", "translate", "zone", "outside", "subnet-in", "subnet-out",
          "instance-in", "instance-out", "host-in", "host-out")  # fmt: skip
 """Every kind of gate; the place of one is its number."""
+_READ = ("kind", "whose", "slot", "way", "settled", "of", "source", "destination", "source_atom", "destination_atom")
+_WHOSE = (SENDER, RECEIVER, FIXED)
 _NOT_ASKED = -9
 OWN, _INTERFACE, SUBNET_OF = 0, 2, 3
 """Rows of what is known of ends: see `GateLayout.ends_of`."""
@@ -142,22 +144,23 @@ class GateLayout:
     def _note_ends(self, atoms: NDArray[np.int32]) -> None:
         fresh = np.unique(atoms[~self._is_known[atoms]])
         if len(fresh):
-            self._facts[:, fresh] = np.array([self._made(atom) for atom in fresh.tolist()], dtype=np.int64).T
+            machines = self._machines
+            told = [
+                (own, public, interface, subnet, place, machines.setdefault(instance, len(machines)))
+                for own, public, interface, subnet, instance, place in self.places.numbers(fresh.tolist())
+            ]
+            self._facts[:, fresh] = np.array(told, dtype=np.int64).T
             self._is_known[fresh] = True
             borne = self._facts[_INTERFACE, fresh]
             self.gates.ask(borne[borne != NONE])
-
-    def _made(self, atom: int) -> tuple[int, ...]:
-        end = self.places.end(atom)
-        machine = self._machines.setdefault(end.instance, len(self._machines))
-        return end.own, end.public, end.interface, end.subnet, end.place, machine
 
     def listening_at(self, atoms: NDArray[np.int32]) -> NDArray[np.int64]:
         """The numbers of what is listened to at some atoms, int64[n]."""
         fresh = np.unique(atoms[self._listening[atoms] == _NOT_ASKED])
         if len(fresh):
-            self.ends_of(fresh)
-            self._listening[fresh] = [self.listener_of(self.places.end(atom)) for atom in fresh.tolist()]
+            borne = self.fact(_INTERFACE, fresh)
+            self._ask_listeners({self.interfaces[number].instance for number in borne[borne != NONE].tolist()})
+            self._listening[fresh] = [self._listener_at(*each) for each in zip(fresh.tolist(), borne.tolist())]
         found: NDArray[np.int64] = self._listening[atoms]
         return found
 
@@ -236,29 +239,26 @@ class GateLayout:
         done = len(next(iter(known.values()))) if known else 0
         if done < len(self.ways):
             for part, ways, width in (("request", self._request, 0), ("reply", self._reply, 1)):
-                for name, read in self._readings().items():
-                    table = np.zeros((len(ways), self.widths[width]), dtype=np.int64)
+                table = np.zeros((len(_READ), len(ways), self.widths[width]), dtype=np.int64)
+                for number, name in enumerate(_READ):
                     before = known.get(f"{part} {name}")
                     if before is not None:
-                        table[:done, : before.shape[1]] = before
-                    for row, way in enumerate(ways[done:], done):
-                        table[row, : len(way)] = [read(place) for place in way]
-                    known[f"{part} {name}"] = table
+                        table[number, :done, : before.shape[1]] = before
+                    known[f"{part} {name}"] = table[number]
+                for row, way in enumerate(ways[done:], done):
+                    if way:
+                        table[:, row, : len(way)] = np.array([self._read(place) for place in way], dtype=np.int64).T
         return known
 
-    def _readings(self) -> dict[str, Callable[[Slot], int]]:
-        """What is told of each column of a way."""
-
-        def constant(kind: int, address: Address) -> int:
-            return self.addresses.atom(address) if kind == CONSTANT else 0
-
-        return {
-            "kind": lambda p: p.kind, "whose": lambda p: p.whose, "slot": lambda p: p.slot, "way": lambda p: p.way,
-            "settled": lambda p: p.settled, "of": lambda p: (SENDER, RECEIVER, FIXED).index(p.gate.whose),
-            "source": lambda p: p.gate.source, "destination": lambda p: p.gate.destination,
-            "source_atom": lambda p: constant(p.gate.source, p.gate.step.source),
-            "destination_atom": lambda p: constant(p.gate.destination, p.gate.step.destination),
-        }  # fmt: skip
+    def _read(self, place: Slot) -> tuple[int, ...]:
+        """What is told of a column of a way, in the order of `_READ`."""
+        gate = place.gate
+        atoms = [
+            self.addresses.atom(address) if kind == CONSTANT else 0
+            for kind, address in ((gate.source, gate.step.source), (gate.destination, gate.step.destination))
+        ]
+        return (place.kind, place.whose, place.slot, place.way, place.settled, _WHOSE.index(gate.whose), gate.source,
+                gate.destination, *atoms)  # fmt: skip
 
     def keepers(self) -> list[NDArray[np.int64]]:
         """For each column of the replies the columns of the request that keep state for it: as many tables as one has
@@ -331,25 +331,33 @@ class GateLayout:
             for slot in slots
         )
 
-    def listener_of(self, end: PlacedEnd) -> int:
+    def _ask_listeners(self, names: Collection[str]) -> None:
+        """Number what some machines listen to at all of their addresses, all at once."""
+        instances = self.walker.topology.instances
+        asked: dict[str, list[RangeSet]] = {}
+        for name in names:
+            if name not in self._listening_everywhere and instances[name].listens is not None:
+                sockets = sockets_of(instances[name])
+                if all(each.address is None and each.family is None for each in sockets):
+                    asked[name] = [each.services for each in sockets]
+        self._listening_everywhere.update(zip(asked, self.listeners.numbers(list(asked.values())), strict=True))
+
+    def _listener_at(self, atom: int, interface: int) -> int:
         """The number of what an interface's machine listens to at an address; NO_LIST where that is not known."""
-        interface = end.endpoint.interface
-        instance = self.walker.directory.instance_of(interface) if interface is not None else None
-        if instance is None or instance.listens is None:
+        if interface == NONE:
             return NO_LIST
-        if instance.name in self._listening_everywhere:
-            return self._listening_everywhere[instance.name]
-        sockets = sockets_of(instance)
-        if all(each.address is None and each.family is None for each in sockets):
-            found = self.listeners.number([each.services for each in sockets], ())
-            self._listening_everywhere[instance.name] = found
-            return found
-        address = end.endpoint.address
+        name = self.interfaces[interface].instance
+        if name in self._listening_everywhere:
+            return self._listening_everywhere[name]
+        instance = self.walker.topology.instances[name]
+        if instance.listens is None:
+            return NO_LIST
+        address = self.places.end(atom).endpoint.address
         taken: list[RangeSet] = []
         elsewhere: list[RangeSet] = []
-        for each in sockets:
+        for each in sockets_of(instance):
             (taken if each.accepts(address) else elsewhere).append(each.services)
-        return self.listeners.number(taken, elsewhere)
+        return self.listeners.numbers([taken], [elsewhere])[0]
 
     # Kernel rule sets (clause S35): what the host judge says, once for all packets that it cannot tell apart.
 

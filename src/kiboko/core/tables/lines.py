@@ -23,6 +23,7 @@ from kiboko.core.tables.cuts import address_sets, kernel_values, service_cuts
 
 _WITH_PORTS = (TCP, UDP, SCTP)
 _LOW = (1 << 64) - 1
+_FEW = 8
 
 
 class AddressLine:
@@ -69,6 +70,14 @@ class AddressLine:
             found[six] = self._second + place
         return found
 
+    def _atoms6(self, values: list[int]) -> NDArray[np.int64]:
+        """The atoms of addresses of IPv6."""
+        if len(values) < _FEW:
+            return np.array([self.atom(Address(6, value)) for value in values], dtype=np.int64)
+        octets = np.frombuffer(b"".join(value.to_bytes(16, "big") for value in values), dtype="S16")
+        found: NDArray[np.int64] = self._second + np.searchsorted(self._starts6, octets, side="right") - 1
+        return found
+
     def edges(self) -> Iterator[Address]:
         """The first address of every atom."""
         return (self.first(atom) for atom in range(self.size))
@@ -85,9 +94,9 @@ class AddressLine:
             return None
         if id(addresses) not in self._ranges:  # many rules share a set: the set is kept, so that its id stays its own
             four = np.array(addresses.v4.ranges, dtype=np.uint64).reshape(-1, 2)
-            six = [(self.atom(Address(6, low)), self.atom(Address(6, high))) for low, high in addresses.v6]
+            six = self._atoms6([bound for pair in addresses.v6 for bound in pair])
             found = np.concatenate([np.searchsorted(self._starts4, four, side="right") - 1,
-                                    np.array(six, dtype=np.int64).reshape(-1, 2)])  # fmt: skip
+                                    six.reshape(-1, 2)])  # fmt: skip
             self._ranges[id(addresses)] = addresses, found
         return self._ranges[id(addresses)][1]
 

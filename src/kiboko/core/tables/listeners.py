@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,27 +19,40 @@ class Listeners:
 
     def __init__(self, services: NumberLine) -> None:
         self._services = services
-        self._spans: dict[int, tuple[RangeSet, list[slice]]] = {}  # by what a set is: it is kept, so that it stays so
+        self._spans: dict[
+            int, tuple[RangeSet, list[tuple[int, int]]]
+        ] = {}  # by what a set is: it is kept, so that it stays so
         self._numbers: dict[bytes, int] = {}
         self._rows: list[NDArray[np.uint8]] = []
         self._table = np.zeros((0, services.size), dtype=np.uint8)
 
-    def number(self, taken: Iterable[RangeSet], elsewhere: Iterable[RangeSet]) -> int:
-        """The number of the set of services that are taken at an address, beside those taken at others only."""
-        row = np.zeros(self._services.size, dtype=np.uint8)
-        for sockets, what in ((elsewhere, ELSEWHERE), (taken, TAKEN)):
-            for services in sockets:
-                for span in (self._spans.get(id(services)) or self._cut(services))[1]:
-                    row[span] = what
-        found = self._numbers.setdefault(row.tobytes(), len(self._rows))
-        if found == len(self._rows):
-            self._rows.append(row)
+    def numbers(self, taken: Sequence[Sequence[RangeSet]], elsewhere: Sequence[Sequence[RangeSet]] = ()) -> list[int]:
+        """The numbers of several sets of services that are taken at an address, each beside those taken at others only
+        (none by default)."""
+        table = np.zeros((len(taken), self._services.size), dtype=np.uint8)
+        for sides, what in ((elsewhere, ELSEWHERE), (taken, TAKEN)):
+            single: tuple[list[int], list[int]] = [], []
+            for row, sockets in enumerate(sides):
+                for services in sockets:
+                    for first, last in (self._spans.get(id(services)) or self._cut(services))[1]:
+                        if first == last:
+                            single[0].append(row)
+                            single[1].append(first)
+                        else:
+                            table[row, first : last + 1] = what
+            table[single] = what
+        found = []
+        for each in table:
+            number = self._numbers.setdefault(each.tobytes(), len(self._rows))
+            if number == len(self._rows):
+                self._rows.append(each)
+            found.append(number)
         return found
 
-    def _cut(self, services: RangeSet) -> tuple[RangeSet, list[slice]]:
+    def _cut(self, services: RangeSet) -> tuple[RangeSet, list[tuple[int, int]]]:
         """A set of services, and its atoms."""
         spans = self._services.ranges(services)
-        found = [slice(first, last + 1) for first, last in spans.tolist()] if spans is not None else []
+        found = [(first, last) for first, last in spans.tolist()] if spans is not None else []
         self._spans[id(services)] = services, found
         return self._spans[id(services)]
 

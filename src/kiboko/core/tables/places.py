@@ -8,12 +8,13 @@ Two ends of one place take the same way to and from any other, but for the names
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Iterator
 from typing import NamedTuple
 
 from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import IPV6_NOT_GLOBAL, Address, is_global_ipv6
 from kiboko.core.network.directory import Endpoint
-from kiboko.core.network.model import RouteEntry
+from kiboko.core.network.model import Interface, RouteEntry
 from kiboko.core.tables.lines import AddressLine
 
 NONE = -1
@@ -67,6 +68,21 @@ class Places:
             found = self._ends[atom] = self._made(atom)
         return found
 
+    def numbers(self, atoms: list[int]) -> Iterator[tuple[int, int, int, int, str, int]]:
+        """Of each of some atoms what `PlacedEnd` says, but for the end itself, in other order: `own`, `public`,
+        `interface`, `subnet`, `instance`, `place`. No ends are made of most."""
+        directory, first = self._directory, self._line.first
+        for atom in atoms:
+            address = first(atom)
+            interface = directory.interface_at(address)
+            if interface is None or not self._is_usual(address, interface):
+                end = self.end(atom)
+                yield end.own, end.public, end.interface, end.subnet, end.instance, end.place
+            else:
+                place = self._usual_place(address, interface)
+                yield (atom, NONE, self._interfaces[interface.name], self._subnets[interface.subnet],
+                       interface.instance, place)  # fmt: skip
+
     def _made(self, atom: int) -> PlacedEnd:
         address = self._line.first(atom)
         endpoint = self._directory.endpoint(address)
@@ -83,23 +99,31 @@ class Places:
         )
 
     def _place(self, address: Address, endpoint: Endpoint) -> int:
-        """The number of the place of an end. Of one subnet most machines are told apart by nothing: of those that have
-        no public address, share none out and are no next hops, it is worked out once."""
-        interface, directory = endpoint.interface, self._directory
-        if (
-            interface is None or interface.public is not None or interface.instance in self._next_hops
+        """The number of the place of an end."""
+        if endpoint.interface is not None and self._is_usual(address, endpoint.interface):
+            return self._usual_place(address, endpoint.interface)
+        return self._numbers.setdefault(self._key(address, endpoint), len(self._numbers))
+
+    def _is_usual(self, address: Address, interface: Interface) -> bool:
+        """Whether an interface has no public address, is no next hop, and an address of it is nobody else's."""
+        directory = self._directory
+        return not (
+            interface.public is not None or interface.instance in self._next_hops
             or directory.shared_owner(address) is not None or directory.public_owner(address) is not None
-        ):  # fmt: skip
-            return self._numbers.setdefault(self._key(address, endpoint), len(self._numbers))
+        )  # fmt: skip
+
+    def _usual_place(self, address: Address, interface: Interface) -> int:
+        """The number of the place of such an interface. Of one subnet most machines are told apart by nothing: for them
+        it is worked out once."""
         family = address.family
         told = (
             interface.subnet, family, bisect_right(self._edges[family], address.value),
             interface.addresses[0] == address or interface.address(family) == address,
-            directory.instance_of(interface).running,
+            self._directory.instance_of(interface).running,
         )  # fmt: skip
         found = self._usual.get(told)
         if found is None:
-            key = self._key(address, endpoint)
+            key = self._key(address, self._directory.endpoint(address))
             found = self._usual[told] = self._numbers.setdefault(key, len(self._numbers))
         return found
 
