@@ -155,7 +155,7 @@ def disagreement_lines(met: Disagreements) -> list[str]:
     texts = [_address_texts(each) for each in
              (senders, receivers, tallies.sources.taken(places), tallies.targets.taken(places))]  # fmt: skip
     client = np.where(np.isin(examples.protocol[places], list(WITH_PORTS)), examples.source_port[places], -1)
-    told = {number: _concluded(met.summary.conclusion(number)) for number in set(numbers.tolist())}
+    told = {number: _concluded(met.book.conclusion(number)) for number in set(numbers.tolist())}
     columns = zip(
         met.ends(), map(told.__getitem__, numbers.tolist()), _times(examples.start[places]), *texts, client.tolist(),
         map(services_met, zip(met.columns.least[0].tolist(), met.columns.most[0].tolist(), strict=True)),

@@ -100,21 +100,6 @@ class FindingGroup:
             return str(self.example.service)
         return services_met(self.met)
 
-    def take(self, other: FindingGroup) -> None:
-        """Count the records of another group of the same as well."""
-        if other.met is not None:
-            self.stretch(other.met)
-        self.conversations += other.conversations
-        self.count += other.count
-        self.replies += other.replies
-        self.packets += other.packets
-        self.octets += other.octets
-        self.span(other.earliest, other.latest)
-
-    def stretch(self, met: tuple[int, int]) -> None:
-        """Take in the lowest and the highest service number of more flow records."""
-        self.met = met if self.met is None else (min(self.met[0], met[0]), max(self.met[1], met[1]))
-
     def note(self, record: ProbeRecord) -> None:
         """Count one more probe."""
         self.count += 1
