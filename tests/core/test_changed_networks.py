@@ -43,7 +43,7 @@ def changes(topology, chance):
     yield edits.with_instance(topology, dataclasses.replace(instance, running=not instance.running))
     yield edits.with_instance(topology, dataclasses.replace(instance, tags={"role": "other"}))
     yield edits.with_instance(topology, dataclasses.replace(instance, interfaces=instance.interfaces[:1]))
-    bare = [dataclasses.replace(each, filters=()) for each in instance.interfaces]
+    bare = [each._replace(filters=()) for each in instance.interfaces]
     yield edits.with_instance(topology, dataclasses.replace(instance, interfaces=tuple(bare)))
 
 

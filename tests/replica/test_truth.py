@@ -133,9 +133,7 @@ class Truth:
 
 
 def bare(instance):
-    return dataclasses.replace(
-        instance, interfaces=tuple(dataclasses.replace(each, filters=()) for each in instance.interfaces)
-    )
+    return dataclasses.replace(instance, interfaces=tuple(each._replace(filters=()) for each in instance.interfaces))
 
 
 def parse_services_of(text):

@@ -176,7 +176,7 @@ def _unattached(topology: Topology, fault: Fault) -> Topology:
         changed = dataclasses.replace(subnet, filter=None) if subnet.filter == fault.who else subnet
         return dataclasses.replace(topology, subnets={**topology.subnets, fault.at: changed})
     interfaces = tuple(
-        dataclasses.replace(each, filters=tuple(name for name in each.filters if name != fault.who))
+        each._replace(filters=tuple(name for name in each.filters if name != fault.who))
         for each in topology.instances[fault.at].interfaces
     )
     return _with_instance(topology, fault.at, interfaces=interfaces)
@@ -194,9 +194,7 @@ def _misplaced(topology: Topology, fault: Fault) -> Topology:
 def _unrecorded(topology: Topology, fault: Fault) -> Topology:
     address = parse_address(fault.at)
     interfaces = tuple(
-        dataclasses.replace(each, addresses=(*each.addresses, address))
-        if address in _subnet_of(topology, each)
-        else each
+        each._replace(addresses=(*each.addresses, address)) if address in _subnet_of(topology, each) else each
         for each in topology.instances[fault.who].interfaces
     )
     return _with_instance(topology, fault.who, interfaces=interfaces)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -194,7 +193,7 @@ class _Held:
 def _without(interface: Interface, named: set[tuple[str, Address]]) -> Interface:
     """An interface without some of its addresses."""
     left = tuple(address for address in interface.addresses if (interface.name, address) not in named)
-    return dataclasses.replace(interface, addresses=left)
+    return interface._replace(addresses=left)
 
 
 def draft(ends: Ends, names: Sequence[str], services: Sequence[tuple[str, RangeSet]]) -> list[Expectation]:

@@ -119,18 +119,22 @@ def _rule_text(rule: Rule | None, with_order: bool) -> str | None:
 
 def _fields(one: object, other: object) -> list[str | None]:
     """What differs in two values of one kind, field by field, as text."""
-    if not dataclasses.is_dataclass(one) or not dataclasses.is_dataclass(other):
+    if isinstance(one, Interface):
+        names: tuple[str, ...] = one._fields
+    elif dataclasses.is_dataclass(one) and dataclasses.is_dataclass(other):
+        names = tuple(field.name for field in dataclasses.fields(one))
+    else:
         return [str(one), str(other)]
     told: list[list[str]] = [[], []]
-    for field in dataclasses.fields(one):
-        values = [getattr(each, field.name) for each in (one, other)]
-        if field.name == "place" or bare(values[0]) == bare(values[1]):
+    for name in names:
+        values = [getattr(each, name) for each in (one, other)]
+        if name == "place" or bare(values[0]) == bare(values[1]):
             continue
         texts = [_value_text(value) for value in values]
-        if field.name == "interfaces":
+        if name == "interfaces":
             texts = _interfaces(*values)
         for text, value in zip(told, texts, strict=True):
-            text.append(f"{field.name.replace('_', ' ')}: {value}")
+            text.append(f"{name.replace('_', ' ')}: {value}")
     return ["; ".join(text) for text in told]
 
 

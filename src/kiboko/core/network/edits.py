@@ -140,8 +140,7 @@ def with_public(topology: Topology, interface: Interface, address: Address) -> T
     """The network with a public address for an interface."""
     instance = topology.instances[interface.instance]
     interfaces = tuple(
-        dataclasses.replace(each, public=address) if each.name == interface.name else each
-        for each in instance.interfaces
+        each._replace(public=address) if each.name == interface.name else each for each in instance.interfaces
     )
     return with_instance(topology, dataclasses.replace(instance, interfaces=interfaces))
 

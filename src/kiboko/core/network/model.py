@@ -252,9 +252,8 @@ class Group:
     note: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Interface:
-    """One interface of an instance; `name` is `instance/interface`."""
+class Interface(NamedTuple):
+    """One interface of an instance; `name` is `instance/interface`. A tuple, since there are very many."""
 
     name: str
     instance: str

@@ -389,10 +389,10 @@ class _Maker:
 
     def _interface(self, value: list[Any]) -> model.Interface:
         _, name, instance, subnet, flat, file, line, public, filters = value
-        addresses = tuple(
-            Address(family, _number(number)) for family, number in zip(flat[::2], flat[1::2], strict=True)
-        )
-        return model.Interface(name, instance, subnet, addresses, Place(file, line), self.made(public), tuple(filters))
+        addresses = tuple([Address(*each) if type(each[1]) is int else Address(each[0], int.from_bytes(each[1], "big"))
+                           for each in zip(flat[::2], flat[1::2], strict=True)])  # fmt: skip
+        known = self.made(public) if public is not None else None
+        return model.Interface(name, instance, subnet, addresses, Place(file, line), known, tuple(filters))
 
     def _instance(self, value: list[Any]) -> model.Instance:
         _, name, file, line, interfaces, running, tags, host_filter, listens, forwards, ports, note = value
