@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -11,15 +12,32 @@ from kiboko.core.records.columns import distinct, numbered
 from kiboko.core.walk.walk import Walker
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Gathered:
-    """Findings of one conclusion: the pairs and services that it was met at, the largest first, and what their senders
-    and receivers have in common."""
+    """Findings of one conclusion: the pairs and services that it was met at, the largest first. What they have in
+    common is worked out when it is asked for: of very many, few are shown."""
 
     groups: FindingRows
-    source: str
-    destination: str
-    services: tuple[str, ...]
+    by: Gatherer
+
+    @cached_property
+    def source(self) -> str:
+        """What the senders have in common."""
+        return self.by.holding(self.groups.names("source"))
+
+    @cached_property
+    def destination(self) -> str:
+        """What the receivers have in common."""
+        return self.by.holding(self.groups.names("destination"))
+
+    @cached_property
+    def services(self) -> tuple[str, ...]:
+        """The services, those of most records first."""
+        numbers, which = numbered(self.groups.column("service"))
+        counts = np.zeros(len(numbers), dtype=np.int64)
+        np.add.at(counts, which, self.groups.column("count"))
+        ordered = numbers[np.argsort(-counts, kind="stable")].tolist()
+        return tuple(self.groups.table.services[number] for number in ordered)
 
     @property
     def records(self) -> int:
@@ -70,14 +88,7 @@ class Gatherer:
         found = []
         for places in np.split(order, np.cumsum(kinds.counts())[:-1]):
             alike = rows.taken(places)
-            numbers, which = numbered(alike.column("service"))
-            counts = np.zeros(len(numbers), dtype=np.int64)
-            np.add.at(counts, which, alike.column("count"))
-            services = [rows.table.services[number] for number in numbers[np.argsort(-counts, kind="stable")].tolist()]
-            found.append(Gathered(
-                alike.taken(np.argsort(-alike.column("count"), kind="stable")), self.holding(alike.names("source")),
-                self.holding(alike.names("destination")), tuple(services),
-            ))  # fmt: skip
+            found.append(Gathered(alike.taken(np.argsort(-alike.column("count"), kind="stable")), self))
         found.sort(key=lambda each: (-each.records, -each.latest))
         return found
 
