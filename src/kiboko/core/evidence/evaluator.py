@@ -53,6 +53,8 @@ _MOST_CLASSES = 1_000_000
 _MOST_EXACT = 20_000
 _MOST_COUNTED = 1 << 56
 """As many packets or octets are counted of one tally: more are no measurement, and many such still add up."""
+_MOST_PREPARED = 10_000
+"""As many pairs of places as have their ways found within seconds."""
 _MOST_BEHIND = 256
 """As many senders as are looked at behind one shared address."""
 Rows = NDArray[np.int64]
@@ -184,6 +186,8 @@ class Evaluator:
         self.ends.is_apart(atoms)
         places = layout.ends_of(atoms.astype(np.int32))[4]
         ends = [layout.end(int(atoms[row])) for row in np.unique(places, return_index=True)[1].tolist()]
+        if len(ends) ** 2 > _MOST_PREPARED:  # each way is found when a record first takes it
+            return
         for sender in ends:
             for receiver in ends:
                 if sender.endpoint.address.family == receiver.endpoint.address.family:

@@ -167,12 +167,8 @@ class GateOutcomes:
             gates = [slot.gate.step.gate for slot in slots]
             ends[rows, : len(gates)] = [gate in _OF_ENDS for gate in gates]
             listeners[rows, : len(gates)] = [gate == "listener" for gate in gates]
-            passed = (
-                np.cumsum(
-                    [0, *(slot.gate is not before.gate for slot, before in zip(slots[1:], slots))], dtype=np.int64
-                )
-                + 1
-            )
+            begins = [slot.gate is not before.gate for slot, before in zip(slots[1:], slots)]
+            passed = np.cumsum([1, *begins], dtype=np.int64)
             steps[rows, 1 : len(slots) + 1] = passed[: len(slots)]
             steps[rows, len(slots) + 1 :] = passed[-1] if slots else 0
         self._is_end = np.vstack([self._is_end, ends])
