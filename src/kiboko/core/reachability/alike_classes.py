@@ -114,8 +114,10 @@ def shapes_of(alike: Sequence[Cells]) -> Iterator[Shape]:
     i, j = (np.concatenate([np.asarray(getattr(cells, name), dtype=np.int64) for cells in alike])
             for name in ("sources", "destinations"))  # fmt: skip
     services = np.repeat(np.array(told, dtype=np.int64), [len(cells.sources) for cells in alike])
-    order = np.lexsort([j, services, i])
-    i, j, services = i[order], j[order], services[order]
+    # One number for each cell sorts faster than three.
+    width, count = int(j.max(initial=0)) + 1, len(listed)
+    cells = np.sort((i * count + services) * width + j)
+    i, services, j = cells // (count * width), cells // width % count, cells % width
     starts = np.flatnonzero((np.diff(i, prepend=NONE) != 0) | (np.diff(services, prepend=NONE) != 0))
     groups: dict[tuple[int, bytes], list[int]] = {}
     bounds = [*starts.tolist(), len(j)]

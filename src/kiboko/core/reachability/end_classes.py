@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.queries.ends import Member
@@ -34,8 +34,7 @@ class EndClass:
         return sum(member.count for member in self.members)
 
 
-@dataclass(frozen=True, slots=True)
-class Cells:
+class Cells(NamedTuple):
     """Services on which pairs of classes come to the same: `sources` and `destinations` are the classes of each pair,
     all of one length."""
 

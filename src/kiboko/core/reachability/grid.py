@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -32,10 +32,9 @@ _ByKey = dict[tuple[int, ...], list[RangeSet]]
 """The services of each outcome, by what tells outcomes apart."""
 
 
-@dataclass(frozen=True, slots=True)
-class PairOutcome:
+class PairOutcome(NamedTuple):
     """Services of one pair that come to the same, with the walk of an example: of another pair, where that pair comes
-    to the same by the same rule."""
+    to the same by the same rule. A tuple, since there are very many."""
 
     services: RangeSet
     walk: Walk
@@ -147,6 +146,7 @@ class PairGrid:
         step = max(1, _MOST_FLOWS // (len(kinds) * len(cells)))
         examples = np.array([kind.example for kind in kinds], dtype=np.int64)
         ports = np.array([cell.example for cell in cells], dtype=np.int64)
+        every = [kind.values for kind in kinds]
         for at in range(0, len(rows), step):
             mine = rows[at : at + step]
             shape = (len(mine), len(kinds), len(cells))
@@ -166,22 +166,36 @@ class PairGrid:
                     at_pair, at_kind = divmod(row, len(kinds))
                     walks[key] = self._walk(pairs[int(mine[at_pair])], kinds[at_kind])
             alike: dict[bytes, _ByKey] = {}
-            for pair, numbers in zip(mine.tolist(), back, strict=True):
+            alone = np.array([key[0] in (_PAIR, _EACH) for key in names], dtype=np.bool_)
+            is_own: list[bool] = np.any(alone[back], axis=1).tolist()
+            for pair, numbers, own in zip(mine.tolist(), back, is_own, strict=True):
                 told = numbers.tobytes()
                 part = alike.get(told)
-                if part is None:
-                    part, is_own = {}, False
-                    for kind, number in zip(kinds, numbers.tolist(), strict=True):
-                        key = names[number]
-                        if key[0] in (_PAIR, _EACH):
-                            is_own = True
-                            key = (*key, pair, kind.example if key[0] == _EACH else NONE)
-                            if key not in walks:
-                                walks[key] = self._walk(pairs[pair], kind)
-                        part.setdefault(key, []).append(kind.values)
-                    if not is_own:
-                        alike[told] = part
+                if own:
+                    part = self._own_part(pair, pairs[pair], kinds, [names[number] for number in numbers], walks)
+                elif part is None:
+                    together: dict[int, list[RangeSet]] = {}
+                    for values, number in zip(every, numbers.tolist(), strict=True):
+                        if number in together:
+                            together[number].append(values)
+                        else:
+                            together[number] = [values]
+                    part = alike[told] = {names[number]: met for number, met in together.items()}
                 found[pair].append(part)
+
+    def _own_part(
+        self, number: int, pair: Pair, kinds: list[_Kind], keys: list[tuple[int, ...]],
+        walks: dict[tuple[int, ...], Walk],
+    ) -> _ByKey:  # fmt: skip
+        """What the services of a pair come to of which something holds for this pair alone, by the outcomes of all."""
+        part: _ByKey = {}
+        for kind, key in zip(kinds, keys, strict=True):
+            if key[0] in (_PAIR, _EACH):
+                key = (*key, number, kind.example if key[0] == _EACH else NONE)
+                if key not in walks:
+                    walks[key] = self._walk(pair, kind)
+            part.setdefault(key, []).append(kind.values)
+        return part
 
     def _walk(self, pair: Pair, kind: _Kind) -> Walk:
         self.walks += 1

@@ -11,7 +11,7 @@ import re
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import AddressSet
@@ -51,8 +51,7 @@ class EndCount:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class Product:
+class Product(NamedTuple):
     """Every source with every destination on every service; `size` is how many pairs of ends there are, by which
     products are ranked."""
 
@@ -174,19 +173,19 @@ def ask_set(
 
 
 OutcomeKey = tuple[object, ...]
-_RowKey = tuple[int, int | None, OutcomeKey]
+_RowKey = tuple[int, int | None, int]
+"""The kind of ends, the family where it matters, and the number of the outcome."""
 FEW_WALKS = 400
 """As many walks as are sooner made than tables."""
 _FEW_PAIRS, _MOST_PAIRS = 2_000, 40_000_000
 """As many pairs are sooner asked about one by one than told apart; more are refused, for the memory that they take."""
 
 
-@dataclass(frozen=True, slots=True)
-class _Outcome:
+class _Outcome(NamedTuple):
     """Services on which a pair of classes comes to the same."""
 
     services: RangeSet
-    key: OutcomeKey
+    key: int
     walk: Walk
 
 
@@ -226,7 +225,8 @@ class _SetQuestion:
         self.walks = 0
         self.known: dict[RangeSet, RangeSet] = {}
         self.grid: PairGrid | None = None
-        self.keys: dict[int, OutcomeKey] = {}
+        self.numbers: dict[OutcomeKey, int] = {}
+        self.keys: dict[int, int] = {}
         self.kept: list[object] = []
         self.left_out_outside = False
 
@@ -426,10 +426,10 @@ class _SetQuestion:
             meeting.outcomes.extend(made[id(judged)])
         self.walks = grid.walks
 
-    def key_of(self, walk: Walk) -> OutcomeKey:
-        """The outcome key of a walk, made once."""
+    def key_of(self, walk: Walk) -> int:
+        """The number of what a walk comes to, equal for equal outcome keys; worked out once."""
         if id(walk) not in self.keys:
-            self.keys[id(walk)] = _outcome_key(walk)
+            self.keys[id(walk)] = self.numbers.setdefault(_outcome_key(walk), len(self.numbers))
             self.kept.append(walk)
         return self.keys[id(walk)]
 
@@ -439,7 +439,7 @@ class _SetQuestion:
         for low, high in atoms:
             self.walks += 1
             walk = self.ends.walk_pair(meeting.pair, Service(low >> 16, low & 0xFFFF), self.ports)
-            yield _Outcome(RangeSet.span(low, high), _outcome_key(walk), walk)
+            yield _Outcome(RangeSet.span(low, high), self.key_of(walk), walk)
 
     def without_family(self, chosen: tuple[Member, Member], names: tuple[str, str]) -> Iterable[_Outcome]:
         """Instances that share no family cannot reach each other; addresses of two families make no pair at all."""
@@ -453,7 +453,7 @@ class _SetQuestion:
             service = Service(low >> 16, low & 0xFFFF)
             receiver = destination.name if origin else source.name
             walk = self.ends.walker.walk_nowhere(origin, receiver, service, reason if origin else "")
-            yield _Outcome(RangeSet.span(low, high), _outcome_key(walk), walk)
+            yield _Outcome(RangeSet.span(low, high), self.key_of(walk), walk)
 
 
 def _by_family(meetings: dict[int, _Meeting], both: RangeSet) -> Iterator[tuple[int | None, _Outcome]]:
@@ -476,9 +476,9 @@ def _by_family(meetings: dict[int, _Meeting], both: RangeSet) -> Iterator[tuple[
                     yield which, _Outcome(services, each.key, each.walk)
 
 
-def _by_key(outcomes: list[_Outcome]) -> dict[OutcomeKey, RangeSet]:
+def _by_key(outcomes: list[_Outcome]) -> dict[int, RangeSet]:
     """The services of each outcome."""
-    found: dict[OutcomeKey, RangeSet] = {}
+    found: dict[int, RangeSet] = {}
     for each in outcomes:
         found[each.key] = found[each.key] | each.services if each.key in found else each.services
     return found
