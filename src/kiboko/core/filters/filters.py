@@ -109,6 +109,7 @@ class FilterJudge:
         """`before` is the judge of the topology that this one was changed from."""
         self._membership = membership
         self._ready: dict[tuple[str, str], tuple[ReadyRule, ...] | None] = {}
+        self._every: dict[tuple[str, str], tuple[ReadyRule, ...]] = {}
         self._on_service: dict[tuple[str, str, int], tuple[ReadyRule, ...]] = {}
         if before is not None and before._membership.shares_peers(membership):
             old, new = before._membership.topology.filters, membership.topology.filters
@@ -120,6 +121,17 @@ class FilterJudge:
         if key not in self._ready:
             self._ready[key] = self._make_ready(chosen, way)
         return self._ready[key]
+
+    def every_rule(self, chosen: Filter, way: str) -> tuple[ReadyRule, ...]:
+        """All rules of a filter in the order of the file, those that are not enabled among them."""
+        key = (chosen.name, way)
+        if key not in self._every:
+            addresses = self._membership.peer_addresses
+            self._every[key] = tuple(
+                ReadyRule(rule, chosen, addresses(rule.sources), addresses(rule.destinations))
+                for rule in chosen.direction(way) or ()
+            )
+        return self._every[key]
 
     def _make_ready(self, chosen: Filter, way: str) -> tuple[ReadyRule, ...] | None:
         rules = chosen.direction(way)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import itertools
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -11,7 +12,7 @@ from kiboko.core.filters.filters import ReadyRule
 from kiboko.core.header.packet import Packet, turned_service
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, details_of
-from kiboko.core.network.model import ALLOW, Filter, Named, Rule, peer_text
+from kiboko.core.network.model import ALLOW, Named, Rule, peer_text
 from kiboko.core.queries.inspection import lookalike
 from kiboko.core.walk.gates import FORWARD, Row
 from kiboko.core.walk.walk import Walk, Walker
@@ -113,11 +114,12 @@ def misses_at(walker: Walker, walk: Walk, row: Row) -> Iterator[NearMiss]:
     for name in row.filters:
         chosen = walker.topology.filters[name]
         decider = next((r for r in chosen.direction(row.step.bound or "in") or () if r.name == row.rule), None)
-        for ready in _every_rule(walker, chosen, row.step.bound):
+        for ready in walker.ground.judge.every_rule(chosen, row.step.bound):
             if (ready.rule.action == ALLOW) == row.stops:
                 miss = _miss(ready, row, packet, decider if chosen.decide == "first" else None)
                 if miss is not None:
-                    yield dataclasses.replace(miss, hint=_lookalike(walker, miss, ready.rule, packet))
+                    hint = _lookalike(walker, miss, ready.rule, packet)
+                    yield dataclasses.replace(miss, hint=hint) if hint else miss
 
 
 def _lookalike(walker: Walker, miss: NearMiss, rule: Rule, packet: Packet) -> str:
@@ -136,13 +138,6 @@ def _lookalike(walker: Walker, miss: NearMiss, rule: Rule, packet: Packet) -> st
     return ""
 
 
-def _every_rule(walker: Walker, chosen: Filter, way: str) -> list[ReadyRule]:
-    """The rules of a filter, disabled ones included."""
-    peers = walker.membership.peer_addresses
-    rules = chosen.direction(way) or ()
-    return [ReadyRule(rule, chosen, peers(rule.sources), peers(rule.destinations)) for rule in rules]
-
-
 def packet_at(walk: Walk, row: Row) -> Packet:
     """The packet as a row's gate was asked about it."""
     turned = row.direction != FORWARD
@@ -157,27 +152,19 @@ _CLOSENESS = {"order": 9, "enabled": 8, "source_ports": 7, "service": 4, "from":
 
 
 def _miss(ready: ReadyRule, row: Row, packet: Packet, decider: Rule | None) -> NearMiss | None:
-    rule, ports = ready.rule, row.ports
-    failures: list[tuple[str, str, str]] = []
-    if not ready.matches_source(packet):
-        failures.append(("from", peer_text(rule.sources), str(packet.source)))
-    if not ready.matches_destination(packet):
-        failures.append(("to", peer_text(rule.destinations), str(packet.destination)))
-    if not ports <= ready.ports_by_service(packet, ports):
-        failures.append(("service", rule.service_text, asked_service(packet, ports)))
-    if not ports <= ready.ports_by_source_ports(packet, ports):
-        actual = str(packet.service.detail) if packet.turned else str(ports)
-        failures.append(("source_ports", str(rule.source_ports), actual))
-    if not rule.enabled:
-        failures.append(("enabled", "true", "false"))
-    is_behind = decider is not None and rule.order > decider.order
-    if not failures and row.rule != rule.name:
-        failures.append(("order", f"before {row.rule}", f"rule {row.rule}"))
-    elif is_behind:
-        return None  # the rule that decides would still come before it
-    if len(failures) != 1:
+    rule = ready.rule
+    failing = list(itertools.islice(_failing(ready, row, packet), 2))
+    if len(failing) > 1:
         return None
-    field, wanted, actual = failures[0]
+    if failing:
+        if decider is not None and rule.order > decider.order:
+            return None  # the rule that decides would still come before it
+        field = failing[0]
+    elif row.rule != rule.name:
+        field = "order"
+    else:
+        return None
+    wanted, actual = _said(field, rule, row, packet)
     closeness = _CLOSENESS[field]
     if field == "service":
         if not details_of(rule.services or RangeSet(), packet.service.protocol):
@@ -191,6 +178,37 @@ def _miss(ready: ReadyRule, row: Row, packet: Packet, decider: Rule | None) -> N
         row.gate, row.direction, ready.filter.name, rule.name, rule.action, field, wanted, actual, rule.place, way,
         closeness,
     )  # fmt: skip
+
+
+def _failing(ready: ReadyRule, row: Row, packet: Packet) -> Iterator[str]:
+    """The fields of a rule that do not match a packet of some client ports."""
+    ports = row.ports
+    if not ready.matches_source(packet):
+        yield "from"
+    if not ready.matches_destination(packet):
+        yield "to"
+    if not ports <= ready.ports_by_service(packet, ports):
+        yield "service"
+    if not ports <= ready.ports_by_source_ports(packet, ports):
+        yield "source_ports"
+    if not ready.rule.enabled:
+        yield "enabled"
+
+
+def _said(field: str, rule: Rule, row: Row, packet: Packet) -> tuple[str, str]:
+    """What a rule says of a field, and what a packet has there."""
+    match field:
+        case "from":
+            return peer_text(rule.sources), str(packet.source)
+        case "to":
+            return peer_text(rule.destinations), str(packet.destination)
+        case "service":
+            return rule.service_text, asked_service(packet, row.ports)
+        case "source_ports":
+            return str(rule.source_ports), str(packet.service.detail) if packet.turned else str(row.ports)
+        case "enabled":
+            return "true", "false"
+    return f"before {row.rule}", f"rule {row.rule}"
 
 
 def asked_service(packet: Packet, ports: RangeSet) -> str:
