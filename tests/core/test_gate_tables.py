@@ -5,16 +5,22 @@ import random
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.header.addresses import parse_address
+from kiboko.core.tables import places
 from kiboko.core.tables.boxes import Box, BoxLists, Packets
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import PASSES, Decider
 from kiboko.core.tables.gate_tables import VERDICTS, GateTables, code_of, gates_of
+from kiboko.core.tables.lines import AddressLine
+from kiboko.core.tables.places import Places
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
@@ -114,6 +120,28 @@ class HeldToTheWalk(unittest.TestCase):
             values["instances"][f"n{number}"] = {"interfaces": [interface], "listens": ["ssh"] if number % 3 else []}
         tables, _ = self.hold(load(values))
         self.assertLess(len(tables.layout.ways), 250)
+
+    def test_ends_that_are_looked_at_all_at_once_are_those_looked_at_one_by_one(self):
+        usual = 0
+        for seed in range(30):
+            walker = Walker(load(random_network(seed)))
+            ground, line = walker.ground, AddressLine(walker.ground)
+            atoms, machines = np.arange(line.size), list(walker.topology.instances)
+            with mock.patch.object(places, "_FEW", 0):
+                at_once, one_by_one = Places(ground, line), Places(ground, line)
+                own, public, interface, subnet, place, machine = at_once.numbers(atoms)
+            for atom in atoms.tolist():
+                end = one_by_one.end(atom)
+                named = machines[machine[atom]] if machine[atom] >= 0 else ""
+                told = (own[atom], public[atom], interface[atom], subnet[atom], named, place[atom])
+                place_of = at_once.end(atom).place
+                self.assertEqual((*end[1:5], end.instance, place_of), told, (seed, str(line.first(atom))))
+            self.assertEqual(len(set(place.tolist())), len(one_by_one), "as many places as there are one by one")
+            usual += int(np.sum(at_once._bearers().is_usual))
+            ends = SeenEnds(walker, GateTables(walker, line), Comparison(walker).ends.is_foreign)
+            for atom, *facts in zip(atoms.tolist(), *(ends._of(which, atoms).tolist() for which in range(7))):
+                self.assertEqual(ends._made(atom), tuple(facts), (seed, str(line.first(atom))))
+        self.assertGreater(usual, 50)
 
     def test_a_machine_that_talks_to_itself_is_walked(self):
         values = base()

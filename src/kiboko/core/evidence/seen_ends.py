@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from kiboko.core.header.addresses import Address
 from kiboko.core.records.flow_table import AddressTable
 from kiboko.core.tables.gate_tables import GateTables
-from kiboko.core.tables.layout import OWN, SUBNET_OF
+from kiboko.core.tables.layout import INTERFACE_OF, OWN, SUBNET_OF
 from kiboko.core.tables.places import NONE
 from kiboko.core.walk.walk import Walker
 
@@ -30,6 +30,14 @@ class SeenEnds:
         self._gateways = {name: number for number, name in enumerate(topology.gateways)}
         self._facts = np.full((7, tables.addresses.size), NONE, dtype=np.int64)
         self._is_known = np.zeros(tables.addresses.size, dtype=np.bool_)
+        # Of each interface whether it has a public address, and its network; one more stands for none.
+        interfaces, subnets = tables.layout.interfaces, topology.subnets
+        self._has_public = np.array([*(each.public is not None for each in interfaces), False], dtype=np.bool_)
+        owned = [self._networks[subnets[each.subnet].network] for each in interfaces]
+        self._network_of = np.array([*owned, NONE], dtype=np.int64)
+        # What is the public address of somebody, or shared.
+        public = [tables.addresses.atom(address) for address in walker.directory.public_addresses()]
+        self._elsewhere = np.array(public, dtype=np.int64)
         # One row and column more stand for an end without a network or outside.
         self._tunnels = np.zeros((len(self._networks) + 1, len(self._outsides) + 1), dtype=np.bool_)
         for gateway in topology.gateways.values():
@@ -40,7 +48,14 @@ class SeenEnds:
     def _of(self, which: int, atoms: NDArray[np.int64]) -> NDArray[np.int64]:
         fresh = np.unique(atoms[~self._is_known[atoms]])
         if len(fresh):
-            self._facts[:, fresh] = np.array([self._made(atom) for atom in fresh.tolist()], dtype=np.int64).T
+            interface = self._tables.layout.fact(INTERFACE_OF, fresh.astype(np.int32))
+            is_usual = (interface != NONE) & ~self._has_public[interface] & ~np.isin(fresh, self._elsewhere)
+            usual, others = fresh[is_usual], fresh[~is_usual]
+            # Most ends are those of machines within, known by one address.
+            self._facts[:, usual] = np.array([[0, 0, 0, NONE, len(self._outsides), 0, NONE]], dtype=np.int64).T
+            self._facts[_NETWORK, usual] = self._network_of[interface[is_usual]]
+            if len(others):
+                self._facts[:, others] = np.array([self._made(atom) for atom in others.tolist()], dtype=np.int64).T
             self._is_known[fresh] = True
         found: NDArray[np.int64] = self._facts[which, atoms]
         return found
@@ -48,12 +63,9 @@ class SeenEnds:
     def _made(self, atom: int) -> tuple[int, ...]:
         directory, topology = self._walker.directory, self._walker.topology
         address = self._tables.addresses.first(atom)
-        owner, shared = directory.interface_at(address), directory.shared_owner(address)
-        if owner is not None and owner.public is None and shared is None:  # most ends: in a network, of one address
-            own = self._networks[topology.subnets[owner.subnet].network]
-            return 0, 0, int(directory.public_owner(address) is not None), NONE, len(self._outsides), own, NONE
-        endpoint = self._tables.places.end(atom).endpoint
+        owner, endpoint = directory.interface_at(address), self._tables.places.end(atom).endpoint
         moved = owner is not None and owner.public is not None and owner.address(4) == address
+        shared = directory.shared_owner(address)
         network = topology.subnets[owner.subnet].network if owner is not None else endpoint.network
         return (
             int(owner is None and directory.why_undeliverable(address) is not None),

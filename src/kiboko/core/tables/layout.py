@@ -41,7 +41,7 @@ GATES = ("listener", "route", "source", "destination", "translate", "zone", "out
 _READ = ("kind", "whose", "slot", "way", "settled", "of", "source", "destination", "source_atom", "destination_atom")
 _WHOSE = (SENDER, RECEIVER, FIXED)
 _NOT_ASKED = -9
-OWN, _INTERFACE, SUBNET_OF = 0, 2, 3
+OWN, INTERFACE_OF, SUBNET_OF = 0, 2, 3
 """Rows of what is known of ends: see `GateLayout.ends_of`."""
 
 
@@ -94,7 +94,6 @@ class GateLayout:
         self._facts = np.full((6, self.addresses.size), NONE, dtype=np.int64)
         self._is_known = np.zeros(self.addresses.size, dtype=np.bool_)
         self._listening = np.full(self.addresses.size, _NOT_ASKED, dtype=np.int64)
-        self._machines: dict[str, int] = {"": NONE}
 
     def _forget_ways(self) -> None:
         self.ways: list[Way] = []
@@ -144,21 +143,16 @@ class GateLayout:
     def _note_ends(self, atoms: NDArray[np.int32]) -> None:
         fresh = np.unique(atoms[~self._is_known[atoms]])
         if len(fresh):
-            machines = self._machines
-            told = [
-                (own, public, interface, subnet, place, machines.setdefault(instance, len(machines)))
-                for own, public, interface, subnet, instance, place in self.places.numbers(fresh.tolist())
-            ]
-            self._facts[:, fresh] = np.array(told, dtype=np.int64).T
+            self._facts[:, fresh] = self.places.numbers(fresh.astype(np.int64))
             self._is_known[fresh] = True
-            borne = self._facts[_INTERFACE, fresh]
+            borne = self._facts[INTERFACE_OF, fresh]
             self.gates.ask(borne[borne != NONE])
 
     def listening_at(self, atoms: NDArray[np.int32]) -> NDArray[np.int64]:
         """The numbers of what is listened to at some atoms, int64[n]."""
         fresh = np.unique(atoms[self._listening[atoms] == _NOT_ASKED])
         if len(fresh):
-            borne = self.fact(_INTERFACE, fresh)
+            borne = self.fact(INTERFACE_OF, fresh)
             self._ask_listeners({self.interfaces[number].instance for number in borne[borne != NONE].tolist()})
             self._listening[fresh] = [self._listener_at(*each) for each in zip(fresh.tolist(), borne.tolist())]
         found: NDArray[np.int64] = self._listening[atoms]

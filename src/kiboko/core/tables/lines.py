@@ -8,7 +8,7 @@ kernel rule sets, the ephemeral ports of clients. What holds for one value of an
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -60,6 +60,20 @@ class AddressLine:
         """The atom of an address."""
         place = bisect_right(self._starts[address.family], address.value) - 1
         return place if address.family == 4 else self._second + place
+
+    def atoms_of(self, addresses: Sequence[Address]) -> NDArray[np.int64]:
+        """The atoms of some addresses, int64[n]."""
+        found = np.zeros(len(addresses), dtype=np.int64)
+        by_family = {family: [row for row, each in enumerate(addresses) if each[0] == family] for family in (4, 6)}
+        four = np.array([addresses[row].value for row in by_family[4]], dtype=np.uint64)
+        found[by_family[4]] = np.searchsorted(self._starts4, four, side="right") - 1
+        found[by_family[6]] = self._atoms6([addresses[row].value for row in by_family[6]])
+        return found
+
+    @property
+    def second(self) -> int:
+        """The first atom of IPv6."""
+        return self._second
 
     def atoms(self, family: NDArray[np.uint8], high: NDArray[np.uint64], low: NDArray[np.uint64]) -> NDArray[np.int32]:
         """The atoms of addresses given as columns, as `AddressTable` has them: int32[m]."""

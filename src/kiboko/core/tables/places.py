@@ -8,17 +8,23 @@ Two ends of one place take the same way to and from any other, but for the names
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterator
 from typing import NamedTuple
 
+import numpy as np
+from numpy.typing import NDArray
+
 from kiboko.core.filters.ground import Ground
-from kiboko.core.header.addresses import IPV6_NOT_GLOBAL, Address, is_global_ipv6
+from kiboko.core.header.addresses import BITS, IPV6_NOT_GLOBAL, Address, is_global_ipv6
 from kiboko.core.network.directory import Endpoint
-from kiboko.core.network.model import Interface, RouteEntry
+from kiboko.core.network.model import RouteEntry
+from kiboko.core.records.columns import distinct
 from kiboko.core.tables.lines import AddressLine
 
 NONE = -1
+_FEW = 1_000
+"""As many ends are sooner looked at one by one than all bearers of addresses."""
 
+Rows = NDArray[np.int64]
 PlaceKey = tuple[object, ...]
 
 
@@ -35,6 +41,20 @@ class PlacedEnd(NamedTuple):
     place: int
 
 
+class _Bearers(NamedTuple):
+    """Who bears which address. By atom: the number of the interface, -1 for none, whether it is the interface's first
+    address of its family, and between which edges it lies; by interface: whether it has no public address and is no
+    next hop (one row more stands for none), its subnet, whether its machine runs, and the machine's number."""
+
+    interface: Rows
+    is_first: NDArray[np.bool_]
+    piece: Rows
+    is_usual: NDArray[np.bool_]
+    subnet: Rows
+    is_running: NDArray[np.bool_]
+    machine: Rows
+
+
 class Places:
     """The ends of one network by the atoms of their addresses, worked out when they are first asked for."""
 
@@ -44,6 +64,7 @@ class Places:
         self._line = line
         self._interfaces = {each.name: number for number, each in enumerate(self._directory.interfaces())}
         self._subnets = {name: number for number, name in enumerate(self._topology.subnets)}
+        self._machines = {name: number for number, name in enumerate(self._topology.instances)}
         self._tables: dict[object, int] = {}
         self._table_numbers: dict[str | None, int] = {}
         entries = [entry for table in self._topology.route_tables.values() for entry in table.entries]
@@ -55,7 +76,7 @@ class Places:
             each.subnet for name in self._next_hops for each in self._topology.instances[name].interfaces
         )
         self._numbers: dict[PlaceKey, int] = {}
-        self._usual: dict[PlaceKey, int] = {}
+        self._borne: _Bearers | None = None
         self._ends: dict[int, PlacedEnd] = {}
 
     def __len__(self) -> int:
@@ -68,20 +89,65 @@ class Places:
             found = self._ends[atom] = self._made(atom)
         return found
 
-    def numbers(self, atoms: list[int]) -> Iterator[tuple[int, int, int, int, str, int]]:
-        """Of each of some atoms what `PlacedEnd` says, but for the end itself, in other order: `own`, `public`,
-        `interface`, `subnet`, `instance`, `place`. No ends are made of most."""
-        directory, first = self._directory, self._line.first
-        for atom in atoms:
-            address = first(atom)
-            interface = directory.interface_at(address)
-            if interface is None or not self._is_usual(address, interface):
-                end = self.end(atom)
-                yield end.own, end.public, end.interface, end.subnet, end.instance, end.place
-            else:
-                place = self._usual_place(address, interface)
-                yield (atom, NONE, self._interfaces[interface.name], self._subnets[interface.subnet],
-                       interface.instance, place)  # fmt: skip
+    def numbers(self, atoms: Rows) -> Rows:
+        """Of each of some atoms what `PlacedEnd` says of it as numbers, int64[6, n]: `own`, `public`, `interface`,
+        `subnet`, `place`, and the number of the machine. No ends are made of most."""
+        found = np.full((6, len(atoms)), NONE, dtype=np.int64)
+        if self._borne is None and len(atoms) < _FEW:
+            for row, atom in enumerate(atoms.tolist()):
+                found[:, row] = self._numbers_of(self.end(atom))
+            return found
+        bearer = self._bearers()
+        interface = bearer.interface[atoms]
+        usual = np.flatnonzero((interface != NONE) & bearer.is_usual[interface])
+        if len(usual):
+            mine, borne = atoms[usual], interface[usual]
+            told = (bearer.subnet[borne], bearer.is_first[mine], bearer.piece[mine], bearer.is_running[borne])
+            kinds = distinct(*told, mine >= self._line.second)
+            places = np.array([self.end(int(mine[row])).place for row in kinds.first.tolist()], dtype=np.int64)
+            found[0, usual], found[2, usual], found[3, usual] = mine, borne, bearer.subnet[borne]
+            found[4, usual], found[5, usual] = places[kinds.codes], bearer.machine[borne]
+        others = np.setdiff1d(np.arange(len(atoms)), usual)
+        for row in others.tolist():
+            found[:, row] = self._numbers_of(self.end(int(atoms[row])))
+        return found
+
+    def _numbers_of(self, end: PlacedEnd) -> tuple[int, ...]:
+        machine = self._machines[end.instance] if end.instance else NONE
+        return end.own, end.public, end.interface, end.subnet, end.place, machine
+
+    def _bearers(self) -> _Bearers:
+        """Who bears which atom, worked out once."""
+        if self._borne is None:
+            self._borne = self._find_bearers()
+        return self._borne
+
+    def _find_bearers(self) -> _Bearers:
+        directory, topology, line = self._directory, self._topology, self._line
+        interfaces = directory.interfaces()
+        borne: list[Address] = []
+        by, first = [], []
+        for number, interface in enumerate(interfaces):
+            for address in interface.addresses:
+                borne.append(address)
+                by.append(number)
+                first.append(interface.address(address.family) == address)
+        interface_of, is_first = np.full(line.size, NONE, dtype=np.int64), np.zeros(line.size, dtype=np.bool_)
+        at = line.atoms_of(borne)
+        interface_of[at], is_first[at] = by, first
+        for address in directory.public_addresses():
+            interface_of[line.atom(address)] = NONE
+        usual = [each.public is None and each.instance not in self._next_hops for each in interfaces]
+        # Where routes, gateways and outsides tell addresses apart atoms begin as well.
+        edges = [Address(family, edge) for family in (4, 6) for edge in self._edges[family] if edge < 1 << BITS[family]]
+        piece = np.searchsorted(np.sort(line.atoms_of(edges)), np.arange(line.size), side="right").astype(np.int64)
+        running = [topology.instances[each.instance].running for each in interfaces]
+        return _Bearers(
+            interface_of, is_first, piece, np.array([*usual, False], dtype=np.bool_),
+            np.array([self._subnets[each.subnet] for each in interfaces], dtype=np.int64),
+            np.array(running, dtype=np.bool_),
+            np.array([self._machines[each.instance] for each in interfaces], dtype=np.int64),
+        )  # fmt: skip
 
     def _made(self, atom: int) -> PlacedEnd:
         address = self._line.first(atom)
@@ -95,37 +161,8 @@ class Places:
             self._interfaces[interface.name] if interface is not None else NONE,
             self._subnets[endpoint.subnet.name] if endpoint.subnet is not None else NONE,
             interface.instance if interface is not None else "",
-            self._place(address, endpoint),
+            self._numbers.setdefault(self._key(address, endpoint), len(self._numbers)),
         )
-
-    def _place(self, address: Address, endpoint: Endpoint) -> int:
-        """The number of the place of an end."""
-        if endpoint.interface is not None and self._is_usual(address, endpoint.interface):
-            return self._usual_place(address, endpoint.interface)
-        return self._numbers.setdefault(self._key(address, endpoint), len(self._numbers))
-
-    def _is_usual(self, address: Address, interface: Interface) -> bool:
-        """Whether an interface has no public address, is no next hop, and an address of it is nobody else's."""
-        directory = self._directory
-        return not (
-            interface.public is not None or interface.instance in self._next_hops
-            or directory.shared_owner(address) is not None or directory.public_owner(address) is not None
-        )  # fmt: skip
-
-    def _usual_place(self, address: Address, interface: Interface) -> int:
-        """The number of the place of such an interface. Of one subnet most machines are told apart by nothing: for them
-        it is worked out once."""
-        family = address.family
-        told = (
-            interface.subnet, family, bisect_right(self._edges[family], address.value),
-            interface.addresses[0] == address or interface.address(family) == address,
-            self._directory.instance_of(interface).running,
-        )  # fmt: skip
-        found = self._usual.get(told)
-        if found is None:
-            key = self._key(address, self._directory.endpoint(address))
-            found = self._usual[told] = self._numbers.setdefault(key, len(self._numbers))
-        return found
 
     def _key(self, address: Address, endpoint: Endpoint) -> PlaceKey:
         directory, interface, subnet = self._directory, endpoint.interface, endpoint.subnet

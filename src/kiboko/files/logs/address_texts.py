@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from kiboko.core.header.addresses import Address, parse_address
 from kiboko.core.records.columns import KeyNumbers, distinct
 from kiboko.core.records.flow_table import AddressTable
-from kiboko.files.elements.arrays import filled, values_of
+from kiboko.files.elements.arrays import filled
 
 _MOST_KNOWN = 1_000_000
 _MOST_KEPT = 1 << 16
@@ -39,7 +39,7 @@ class AddressTexts:
 
     def _forget(self) -> None:
         self._numbers = KeyNumbers(2)
-        self._long_numbers: dict[bytes | None, int] = {}
+        self._long_numbers: dict[bytes, int] = {}
         self._number_of: dict[Address, int] = {}
         self._addresses = AddressTable.of([Address(4, 0)])
 
@@ -56,10 +56,9 @@ class AddressTexts:
             _put_words(texts, first[begin:], second[begin:], is_long[begin:])
         codes, found = self._short(first, second), []
         for begin, end, (texts, indices) in zip(rows, rows[1:], read):
-            mine, long = codes[begin:end], is_long[begin:end]
-            if long.any():
-                coded = texts.filter(pa.array(long)).combine_chunks().dictionary_encode()
-                mine[long] = self._long(coded.dictionary.to_pylist())[values_of(coded.indices)]
+            mine, long = codes[begin:end], np.flatnonzero(is_long[begin:end])
+            if len(long):
+                mine[long] = self._long(_octets_of(texts, long))
             found.append(mine if indices is None else np.append(mine, 0)[indices])
         return self._addresses, found
 
@@ -88,20 +87,20 @@ class AddressTexts:
         found[rows] = number[groups.codes]
         return found
 
-    def _long(self, texts: list[bytes | None]) -> NDArray[np.int64]:
+    def _long(self, texts: list[bytes]) -> list[int]:
         """Which address each longer text is, 0 for none; new ones are read and remembered."""
         known = self._long_numbers
-        fresh = [octets for octets in texts if octets not in known]
+        fresh = dict.fromkeys(octets for octets in texts if octets not in known)
         if fresh:
             more: list[Address] = []
             for octets in fresh:
-                address = self._address((octets or b"").decode("utf-8", "replace"))
+                address = self._address(octets.decode("utf-8", "replace"))
                 if address is not None and address not in self._number_of:
                     self._number_of[address] = len(self._addresses) + len(more)
                     more.append(address)
                 known[octets] = 0 if address is None else self._number_of[address]
             self._addresses = _joined(self._addresses, AddressTable.of(more))
-        return np.array([known[octets] for octets in texts], dtype=np.int64)
+        return [known[octets] for octets in texts]
 
     def _address(self, text: str) -> Address | None:
         if text not in self._known:
@@ -180,6 +179,23 @@ def _of_octets(octets: bytes) -> str:
 def _of_number(number: int) -> str:
     """An IPv4 address as a number of 32 bits, with a sign or without."""
     return str(Address(4, number & 0xFFFFFFFF)) if -(1 << 31) <= number < 1 << 32 else str(number)
+
+
+def _octets_of(texts: pa.ChunkedArray, rows: NDArray[np.int64]) -> list[bytes]:
+    """Some of the texts, by ascending rows."""
+    found: list[bytes] = []
+    begin = 0
+    for chunk in texts.chunks:
+        first, last = np.searchsorted(rows, (begin, begin + len(chunk))).tolist()
+        if first < last:
+            _, places, octets = chunk.buffers()
+            mine = rows[first:last] - begin + chunk.offset
+            offsets = np.frombuffer(places, dtype=np.int32)
+            lows, highs = (offsets[mine] - offsets[mine[0]]).tolist(), (offsets[mine + 1] - offsets[mine[0]]).tolist()
+            whole = octets.slice(int(offsets[mine[0]]), highs[-1]).to_pybytes()
+            found += [whole[low:high] for low, high in zip(lows, highs, strict=True)]
+        begin += len(chunk)
+    return found
 
 
 def _put_words(
