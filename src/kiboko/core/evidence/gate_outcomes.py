@@ -45,7 +45,7 @@ class Situation(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class Met:
+class Outcomes:
     """What the gates do with `n` flows, int64[n] each: `outcome` is the number of what they do, `decider` what decides
     where they stop one, 0 for nothing, and `way` the number of its way, NONE for none."""
 
@@ -83,7 +83,7 @@ class GateOutcomes:
         self._is_end, self._is_listener = (np.zeros((0, width), dtype=np.bool_) for _ in range(2))
         self._steps = np.zeros((0, self.request + 1), dtype=np.int64)
 
-    def of(self, flows: Flows, traffic: Rows) -> Met:
+    def of(self, flows: Flows, traffic: Rows) -> Outcomes:
         """What the gates do with some flows. `traffic` int64[n] is equal for those of which no gate can tell the
         services and the client ports apart."""
         pair = flows.source.astype(np.int64) * self._tables.addresses.size + flows.target
@@ -99,7 +99,7 @@ class GateOutcomes:
             self._ask(flows.taken(first))
             self._known.note(numbers, pair[first], traffic[first])
             found[rows] = numbers[each.codes]
-        return Met(*(column.values[found] for column in (self._outcome, self._decider, self._way)))
+        return Outcomes(*(column.values[found] for column in (self._outcome, self._decider, self._way)))
 
     def _ask(self, flows: Flows) -> None:
         """Ask the gates of flows that are not known."""
