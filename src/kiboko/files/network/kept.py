@@ -22,7 +22,7 @@ from typing import Any
 from kiboko.core.errors import EnvironmentFailure, Place, Problem
 from kiboko.core.header.addresses import Address, AddressSet, Prefix
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.memory import without_garbage
+from kiboko.core.memory import as_old, without_garbage
 from kiboko.core.network import host_rules, model
 from kiboko.core.network.model import Topology
 from kiboko.files.network.listing import DATA_SUFFIXES
@@ -164,6 +164,7 @@ def _read(path: Path) -> Topology | None:
             if any(_digest_of(Path(name)) != digest for name, digest in used):
                 return None
             found = _Maker(sockets).made(topology)
+            as_old()
     except (OSError, ValueError, TypeError, IndexError):
         return None
     with contextlib.suppress(OSError):
