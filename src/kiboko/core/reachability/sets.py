@@ -224,6 +224,7 @@ class _SetQuestion:
         }
         self.walks = 0
         self.known: dict[RangeSet, RangeSet] = {}
+        self.parted: dict[tuple[int, int, int], tuple[RangeSet, RangeSet, RangeSet, RangeSet]] = {}
         self.grid: PairGrid | None = None
         self.numbers: dict[OutcomeKey, int] = {}
         self.keys: dict[int, int] = {}
@@ -243,7 +244,7 @@ class _SetQuestion:
             some = next(iter(met.by_family.values()))
             kind = max(sources[some.source].kind, destinations[some.destination].kind)
             mine: dict[_RowKey, list[RangeSet]] = defaultdict(list)
-            for family, outcome in _by_family(met.by_family, both):
+            for family, outcome in self.by_family(met.by_family, both):
                 key = (kind, family, outcome.key)
                 mine[key].append(outcome.services)
                 if key not in examples:
@@ -284,6 +285,44 @@ class _SetQuestion:
         """All of some services; the same value for equal ones."""
         found = services[0] if len(services) == 1 else RangeSet.of(pair for each in services for pair in each)
         return self.known.setdefault(found, found)
+
+    def by_family(self, meetings: dict[int, _Meeting], both: RangeSet) -> Iterator[tuple[int | None, _Outcome]]:
+        """The outcomes of a pair of classes, each with its family; None where the families come to the same, or only
+        one of them is there. `both` are the services asked about that travel in either family."""
+        if len(meetings) == 1:
+            (only,) = meetings.values()
+            yield from ((None, each) for each in only.outcomes)
+            return
+        by_key = {family: self.by_key(meetings[family].outcomes) for family in (4, 6)}
+        for family, other in ((4, 6), (6, 4)):
+            theirs = by_key[other]
+            for each in meetings[family].outcomes:
+                shared, alone = self.parts(family, each.services, theirs.get(each.key, EMPTY), both)
+                if shared:
+                    yield None, _Outcome(shared, each.key, each.walk)
+                if alone:
+                    yield family, _Outcome(alone, each.key, each.walk)
+
+    def by_key(self, outcomes: list[_Outcome]) -> dict[int, RangeSet]:
+        """The services of each outcome."""
+        found: dict[int, RangeSet] = {}
+        for each in outcomes:
+            known = found.get(each.key)
+            found[each.key] = each.services if known is None else self.union([known, each.services])
+        return found
+
+    def parts(self, family: int, mine: RangeSet, theirs: RangeSet, both: RangeSet) -> tuple[RangeSet, RangeSet]:
+        """Of services that come to something in one family, beside those that come to the same in the other, what is
+        told without a family and what with it. Most pairs have the same sets: each two are looked at once."""
+        key = family, id(mine), id(theirs)
+        found = self.parted.get(key)
+        if found is None:
+            # What both come to is told once; a service of one family alone is of that family and needs no saying so.
+            same, shared = mine & theirs, mine - both
+            if family == 4:
+                shared = shared | same
+            found = self.parted[key] = mine, theirs, self.union([shared]), self.union([(mine & both) - same])
+        return found[2], found[3]
 
     def nothing_left(self, sender: End, receiver: End) -> str:
         if self.left_out_outside:
@@ -454,34 +493,6 @@ class _SetQuestion:
             receiver = destination.name if origin else source.name
             walk = self.ends.walker.walk_nowhere(origin, receiver, service, reason if origin else "")
             yield _Outcome(RangeSet.span(low, high), self.key_of(walk), walk)
-
-
-def _by_family(meetings: dict[int, _Meeting], both: RangeSet) -> Iterator[tuple[int | None, _Outcome]]:
-    """The outcomes of a pair of classes, each with its family; None where the families come to the same, or only one of
-    them is there. `both` are the services asked about that travel in either family."""
-    if len(meetings) == 1:
-        (only,) = meetings.values()
-        yield from ((None, each) for each in only.outcomes)
-        return
-    by_key = {family: _by_key(meetings[family].outcomes) for family in (4, 6)}
-    for family, other in ((4, 6), (6, 4)):
-        for each in meetings[family].outcomes:
-            # What both come to is told once; a service of one family alone is of that family and needs no saying so.
-            same = each.services & by_key[other].get(each.key, EMPTY)
-            shared = each.services - both
-            if family == 4:
-                shared = shared | same
-            for which, services in ((None, shared), (family, (each.services & both) - same)):
-                if services:
-                    yield which, _Outcome(services, each.key, each.walk)
-
-
-def _by_key(outcomes: list[_Outcome]) -> dict[int, RangeSet]:
-    """The services of each outcome."""
-    found: dict[int, RangeSet] = {}
-    for each in outcomes:
-        found[each.key] = found[each.key] | each.services if each.key in found else each.services
-    return found
 
 
 def _rank(verdict: str, first: tuple[str, ...]) -> tuple[bool, ...]:
