@@ -106,8 +106,10 @@ class Summary:
     def _compact(self) -> None:
         """Let go of the tallies that are no example of a group any more: what is kept grows with the groups."""
         example = self._all_gathered().example
+        order = np.argsort(example[0], kind="stable")
+        bounds = np.searchsorted(example[0][order], np.arange(len(self._origins) + 1)).tolist()
         for number, source in enumerate(self._origins):
-            rows = np.flatnonzero(example[0] == number)
+            rows = order[bounds[number] : bounds[number + 1]]
             places, back = np.unique(example[1, rows], return_inverse=True)
             if 2 * len(places) <= len(source.tallies):
                 self._origins[number] = source.taken(places)
