@@ -93,6 +93,8 @@ changes:
             ("rehearse clean/network.yaml --reason x", "--reason goes with --save"),
             ("check desk-1 database ssh --change network.yaml", "this is no change file"),
             ("rehearse clean/network.yaml --toggle bank-edge/20", "say what is to change"),
+            ("apply missing.yaml", "missing.yaml: no such change file"),
+            ("check desk-1 database ssh --change missing.yaml", "missing.yaml: no such change file"),
             ("rehearse missing.yaml", "missing.yaml: no such change file, and no network file as it is to be"),
             ("rehearse --toggle bank-egde/20", "did you mean 'bank-edge'"),
             ("rehearse --toggle bank-edge/99", "has no rule '99'"),

@@ -19,9 +19,8 @@ class Listeners:
 
     def __init__(self, services: NumberLine) -> None:
         self._services = services
-        self._spans: dict[
-            int, tuple[RangeSet, list[tuple[int, int]]]
-        ] = {}  # by what a set is: it is kept, so that it stays so
+        # By which set it is: each is kept, so that it stays the one.
+        self._spans: dict[int, tuple[RangeSet, list[tuple[int, int]]]] = {}
         self._numbers: dict[bytes, int] = {}
         self._rows: list[NDArray[np.uint8]] = []
         self._table = np.zeros((0, services.size), dtype=np.uint8)

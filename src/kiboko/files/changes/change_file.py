@@ -41,6 +41,8 @@ class Change:
 def read_change(path: Path) -> Change:
     """A change file: YAML that begins with `kiboko: change/1`. Raises InputError with everything that is wrong with
     it."""
+    if not path.exists():
+        raise InputError(f"{path}: no such change file")
     return change_of(lined_yaml.read_text(path, str(path)), str(path))
 
 
