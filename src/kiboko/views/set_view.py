@@ -54,7 +54,8 @@ def show_set(answer: SetAnswer, shown: SetShown, out: Output) -> None:
     rows = chosen_rows(answer, shown.only)
     if not rows:
         out.line(f"No outcome is {shown.only}.")
-    asked_services = RangeSet.of(pair for row in answer.rows for part in row.parts for pair in part.services)
+    sets = {id(part.services): part.services for row in answer.rows for part in row.parts}
+    asked_services = RangeSet.of(pair for each in sets.values() for pair in each)
     for number, row in enumerate(rows, 1):
         _show_row(number, row, asked_services, shown, out)
     if answer.caveats:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,41 +12,136 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, Service
 from kiboko.core.network.model import Interface
 from kiboko.core.queries.ends import Member, services_for
-from kiboko.core.reachability.alike_pairs import alike_pairs
-from kiboko.core.reachability.end_classes import Cells, EndClass, Shape
+from kiboko.core.reachability.alike_pairs import AlikePairs
+from kiboko.core.reachability.end_classes import EndClass
 from kiboko.core.reachability.grid import PairGrid
 from kiboko.core.records.columns import distinct
 from kiboko.core.tables.places import NONE
 
-if TYPE_CHECKING:
-    from kiboko.core.reachability.end_classes import Places
-
 Rows = NDArray[np.int64]
 _NO_FAMILY = -2
-_Pairs = tuple[tuple[int, int], tuple["Places", "Places"]]
 
 
-def alike_classes(
-    grid: PairGrid, sources: Sequence[EndClass], destinations: Sequence[EndClass], families: Sequence[int],
-    services: RangeSet,
-) -> Iterator[_Pairs]:  # fmt: skip
-    """All pairs of classes, those together that come to the same by the same rules in all families asked about: the
-    first of them, and the places of both classes of each. In the order of the first pairs.
+@dataclass(frozen=True, slots=True)
+class Groups:
+    """Pairs of classes in `g` groups, in the order of the first pair of each: the classes of that pair, int64[g] each;
+    where its pairs begin, int64[g + 1], and the classes of all pairs, group by group; whether they come to the same by
+    the same rules, bool[g]; others are one pair each."""
+
+    source: Rows
+    destination: Rows
+    begin: Rows
+    sources: Rows
+    destinations: Rows
+    is_told: NDArray[np.bool_]
+
+    def pairs(self, without: NDArray[np.bool_] | None = None) -> Iterator[tuple[int, int, int, tuple[Rows, Rows]]]:
+        """The number of each group and its first pair, with the classes of all its pairs; but for some groups."""
+        chosen = range(len(self.source)) if without is None else np.flatnonzero(~without).tolist()
+        begin = self.begin.tolist()
+        for each in chosen:
+            mine = slice(begin[each], begin[each + 1])
+            yield (
+                each,
+                int(self.source[each]),
+                int(self.destination[each]),
+                (self.sources[mine], self.destinations[mine]),
+            )
+
+
+@dataclass(frozen=True, slots=True)
+class _Family:
+    """The pairs of one address family, and where each class is among their senders and their receivers, -1 for none."""
+
+    pairs: AlikePairs
+    row: Rows
+    column: Rows
+
+
+class AlikeClasses:
+    """All pairs of classes of some ends, which of them come to the same by the same rules, and to what.
 
     A class is told apart by its first machine; pairs with addresses of which nobody is recorded stand alone.
+
+    Parameters
+    ----------
+    grid : what judges pairs one by one
+    families : the address families asked about, services : what is asked about in any of them
     """
-    plain = [np.array([at for at, each in enumerate(side) if _is_plain(each)], dtype=np.int64)
-             for side in (sources, destinations)]  # fmt: skip
-    together = np.full((len(sources), len(destinations)), NONE, dtype=np.int64)
-    if all(map(len, plain)):
-        by_family = [_of_family(grid, sources, destinations, plain, family, services) for family in families]
-        told = np.stack([each.reshape(-1) for each in by_family])
-        is_told = (told != NONE).all(axis=0) & (told >= 0).any(axis=0)
-        numbers = np.full(told.shape[1], NONE, dtype=np.int64)
-        if is_told.any():
-            numbers[is_told] = distinct(*(np.ascontiguousarray(each[is_told]) for each in told)).codes
-        together[np.ix_(*plain)] = numbers.reshape(len(plain[0]), len(plain[1]))
-    yield from _in_order(together)
+
+    def __init__(
+        self, grid: PairGrid, sources: Sequence[EndClass], destinations: Sequence[EndClass], families: Sequence[int],
+        services: RangeSet,
+    ) -> None:  # fmt: skip
+        self._grid, self._sides = grid, (sources, destinations)
+        plain = [np.array([at for at, each in enumerate(side) if _is_plain(each)], dtype=np.int64)
+                 for side in self._sides]  # fmt: skip
+        self.families: dict[int, _Family] = {}
+        """Those in which there are any pairs."""
+        for family in families:
+            found = self._of_family(plain, family)
+            if found is not None:
+                self.families[family] = found
+        together = np.full((len(sources), len(destinations)), NONE, dtype=np.int64)
+        if self.families:
+            told = [self._numbers(family, services_for(services, family)) for family in self.families]
+            is_told = np.all([each != NONE for each in told], axis=0) & np.any([each >= 0 for each in told], axis=0)
+            if is_told.any():
+                together[is_told] = distinct(*(each[is_told] for each in told)).codes
+        self.groups = _in_order(together)
+
+    def _of_family(self, plain: Sequence[Rows], family: int) -> _Family | None:
+        """The pairs of classes of machines in one family; None where there are none."""
+        used = [
+            [(at, interfaces[0].address(family)) for at in rows.tolist()
+             if (interfaces := _usable(side[at].members[0], family))]
+            for side, rows in zip(self._sides, plain, strict=True)
+        ]  # fmt: skip
+        if not all(used):
+            return None
+        line, walker = self._grid.tables.addresses, self._grid.walker
+        atoms, places = [], []
+        for side, some in zip(self._sides, used, strict=True):
+            atoms.append(np.array([line.atom(address) for _, address in some if address is not None], dtype=np.int64))
+            places.append(np.full(len(side), NONE, dtype=np.int64))
+            places[-1][[at for at, _ in some]] = np.arange(len(some))
+        ends = [walker.directory.endpoint(address) for _, address in used[0] if address is not None]
+        ports = [self._grid.ports or walker.source_ports(end, Service(TCP, 1)) for end in ends]
+        return _Family(AlikePairs(self._grid.tables.layout, atoms[0], atoms[1], ports), places[0], places[1])
+
+    def _numbers(self, family: int, services: RangeSet) -> Rows:
+        """The numbers of all pairs of classes in one family, int64[sources, destinations]; `_NO_FAMILY` where either is
+        of a machine that has no address of it, NONE where they have to be asked about by themselves.
+
+        Whoever is sent to is sent to at the first interface of the family, and who sends does so by the first one;
+        where another one is in the receiver's subnet (clause S3) the pair stands alone.
+        """
+        known = self.families[family]
+        sources, destinations = self._sides
+        numbers = known.pairs.numbers(services)
+        found = np.full((len(sources), len(destinations)), NONE, dtype=np.int64)
+        is_plain = [np.array([_is_plain(each) for each in side], dtype=np.bool_) for side in self._sides]
+        found[np.ix_(*is_plain)] = _NO_FAMILY
+        mine, theirs = np.flatnonzero(known.row != NONE), np.flatnonzero(known.column != NONE)
+        found[np.ix_(mine, theirs)] = numbers[known.row[mine]][:, known.column[theirs]]
+        subnets = np.array([_subnet(each, family) for each in destinations])
+        for row in mine.tolist():
+            used = _usable(sources[row].members[0], family)
+            others = {each.subnet for each in used} - {used[0].subnet}
+            if others:
+                met = np.isin(subnets, list(others))
+                found[row, met & (known.column != NONE)] = NONE
+        return found
+
+    @property
+    def is_aligned(self) -> bool:
+        """Whether all that pairs come to can be told by kinds of services alone: no kinds differ in client ports alone,
+        and those of two families are the same services or none in common."""
+        kinds = [each.pairs.kinds for each in self.families.values()]
+        if not kinds or any(len(each) > len(each.services) for each in kinds):
+            return False
+        first, last = (set(each.services) for each in (kinds[0], kinds[-1]))
+        return not any(one & other for one in first - last for other in last - first)
 
 
 def _is_plain(each: EndClass) -> bool:
@@ -58,36 +153,13 @@ def _usable(member: Member, family: int) -> list[Interface]:
     return [each for each in member.interfaces if each.address(family) is not None]
 
 
-def _of_family(
-    grid: PairGrid, sources: Sequence[EndClass], destinations: Sequence[EndClass], plain: Sequence[Rows], family: int,
-    services: RangeSet,
-) -> Rows:  # fmt: skip
-    """The numbers of all pairs of classes of machines in one family; `_NO_FAMILY` where either has no address of it.
-    Whoever is sent to is sent to at the first interface of the family, and who sends does so by the first one; where
-    another one is in the receiver's subnet (clause S3) the pair stands alone."""
-    mine, theirs = (
-        [(at, used) for at, row in enumerate(rows.tolist()) if (used := _usable(side[row].members[0], family))]
-        for side, rows in zip((sources, destinations), plain, strict=True)
-    )
-    found = np.full(tuple(map(len, plain)), _NO_FAMILY, dtype=np.int64)
-    if not mine or not theirs:
-        return found
-    addresses = [[used[0].address(family) for _, used in some] for some in (mine, theirs)]
-    atom, endpoint = grid.tables.addresses.atom, grid.walker.directory.endpoint
-    own, to = (np.array([atom(each) for each in some if each is not None], dtype=np.int64) for some in addresses)
-    ends = [endpoint(each) for each in addresses[0] if each is not None]
-    ports = [grid.ports or grid.walker.source_ports(end, Service(TCP, 1)) for end in ends]
-    numbers = alike_pairs(grid.tables.layout, own, to, ports, services_for(services, family))
-    subnets = np.array([used[0].subnet for _, used in theirs])
-    for row, (_, used) in enumerate(mine):
-        others = {each.subnet for each in used} - {used[0].subnet}
-        if others:
-            numbers[row, np.isin(subnets, list(others))] = NONE
-    found[np.ix_([at for at, _ in mine], [at for at, _ in theirs])] = numbers
-    return found
+def _subnet(each: EndClass, family: int) -> str:
+    """The subnet in which a class of machines is sent to in one family; empty where it is not."""
+    usable = _usable(each.members[0], family) if _is_plain(each) else []
+    return usable[0].subnet if usable else ""
 
 
-def _in_order(together: Rows) -> Iterator[_Pairs]:
+def _in_order(together: Rows) -> Groups:
     """Pairs of one number, and those of none, by the first of each."""
     width = together.shape[1]
     flat = together.reshape(-1)
@@ -95,35 +167,13 @@ def _in_order(together: Rows) -> Iterator[_Pairs]:
     told = np.flatnonzero(flat != NONE)
     order = told[np.argsort(flat[told], kind="stable")]
     starts = np.flatnonzero(np.diff(flat[order], prepend=NONE))
-    bounds = [*starts.tolist(), len(order)]
+    sizes = np.concatenate([np.diff(starts, append=len(order)), np.ones(len(alone), dtype=np.int64)])
     order = np.concatenate([order, alone])
-    bounds += range(len(told) + 1, len(order) + 1)
-    i, j = np.divmod(order, width)
-    firsts = order[bounds[:-1]]
-    for group in np.argsort(firsts).tolist():
-        place = slice(bounds[group], bounds[group + 1])
-        yield divmod(int(firsts[group]), width), (i[place], j[place])
-
-
-def shapes_of(alike: Sequence[Cells]) -> Iterator[Shape]:
-    """The sources of some cells, by services, those together that have the same destinations; no pair may be in two of
-    the cells."""
-    numbers: dict[RangeSet, int] = {}
-    told = [numbers.setdefault(cells.services, len(numbers)) for cells in alike]
-    listed = list(numbers)
-    i, j = (np.concatenate([np.asarray(getattr(cells, name), dtype=np.int64) for cells in alike])
-            for name in ("sources", "destinations"))  # fmt: skip
-    services = np.repeat(np.array(told, dtype=np.int64), [len(cells.sources) for cells in alike])
-    # One number for each cell sorts faster than three.
-    width, count = int(j.max(initial=0)) + 1, len(listed)
-    cells = np.sort((i * count + services) * width + j)
-    i, services, j = cells // (count * width), cells // width % count, cells % width
-    starts = np.flatnonzero((np.diff(i, prepend=NONE) != 0) | (np.diff(services, prepend=NONE) != 0))
-    groups: dict[tuple[int, bytes], list[int]] = {}
-    bounds = [*starts.tolist(), len(j)]
-    for begin, end, number, source in zip(
-        bounds, bounds[1:], services[starts].tolist(), i[starts].tolist(), strict=False
-    ):
-        groups.setdefault((number, j[begin:end].tobytes()), []).append(source)
-    for (number, key), group in groups.items():
-        yield listed[number], group, np.frombuffer(key, dtype=np.int64).tolist()
+    begin = np.cumsum(sizes) - sizes
+    by_first = np.argsort(order[begin])
+    mine = sizes[by_first]
+    bounds = np.concatenate([[0], np.cumsum(mine)])
+    place = np.arange(len(order)) + np.repeat(begin[by_first] - bounds[:-1], mine)
+    sources, destinations = np.divmod(order[place], width)
+    first = bounds[:-1]
+    return Groups(sources[first], destinations[first], bounds, sources, destinations, by_first < len(starts))

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import itertools
+from collections.abc import Callable, Iterator, Sequence
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,50 +14,98 @@ from kiboko.core.reachability.pair_blocks import PairBlocks, Senders
 from kiboko.core.records.columns import distinct
 from kiboko.core.tables.kinds import Kinds
 from kiboko.core.tables.layout import GateLayout
+from kiboko.core.tables.pair_deciders import Decided, decided
 from kiboko.core.tables.pair_words import PairWords, Side
 from kiboko.core.tables.places import NONE
 from kiboko.core.tables.traces import Marks, mixed
 
+T = TypeVar("T")
 Rows = NDArray[np.int64]
+_MOST_WORDS = 1 << 16
+"""As many words of one gate as are handled at once."""
 
 
-def alike_pairs(
-    layout: GateLayout, senders: Rows, receivers: Rows, ports: Sequence[RangeSet], services: RangeSet
-) -> Rows:
-    """Numbers for all pairs of some senders and receivers of one address family, int64[n, m]: pairs of one number come
-    to the same by the same rules. NONE for those that have to be asked about one by one.
+class AlikePairs:
+    """All pairs of some senders and receivers of one address family: which of them come to the same, and to what.
 
     Parameters
     ----------
     layout : the gates of the network
     senders, receivers : atoms of their addresses, int64[n] and int64[m], all of them within the network
     ports : the client ports of each sender
-    services : those that are asked about
     """
-    own, to = Side.of(layout, senders), Side.of(layout, receivers)
-    layout.listening_at(receivers.astype(np.int32))
-    sent = Senders.of(layout, None, np.arange(len(senders)), senders, np.zeros(len(senders), dtype=np.bool_), [])
-    several, rows = np.zeros(len(receivers), dtype=np.bool_), np.arange(len(receivers))
 
-    def alike(way: int) -> int:
-        return -1 - way if layout.stops_itself(way) else layout.alike(way)
+    def __init__(self, layout: GateLayout, senders: Rows, receivers: Rows, ports: Sequence[RangeSet]) -> None:
+        self._layout, self._ports = layout, ports
+        self._own, self._to = Side.of(layout, senders), Side.of(layout, receivers)
+        layout.listening_at(receivers.astype(np.int32))
+        self._sent = Senders.of(
+            layout, None, np.arange(len(senders)), senders, np.zeros(len(senders), dtype=np.bool_), []
+        )
+        # All ways, filters and listeners, which tell traffic apart.
+        blocks = self._blocks(lambda *_: None, 1)
+        for _ in itertools.chain(blocks.between_subnets(), blocks.within_subnets()):
+            pass
 
-    # All ways come first: what their filters and listeners tell apart are the kinds of traffic.
-    for _ in PairBlocks(layout, lambda *_: None, 1, sent, rows, to, several, alike).blocks():
-        pass
-    kinds = Kinds(layout, services, ports)
-    judge = PairWords(layout, kinds, True)
-    numbers: dict[RangeSet, int] = {}
-    by_ports = mixed(np.array([numbers.setdefault(each, len(numbers)) for each in ports], dtype=np.uint64))
-    marks: Marks = np.zeros((len(own), len(to)), dtype=np.uint64)
-    is_told = np.zeros(marks.shape, dtype=np.bool_)
-    for mine, theirs, there, trace in PairBlocks(
-        layout, judge.trace, judge.width, sent, rows, to, several, alike
-    ).blocks():
-        at = np.ix_(mine, theirs)
-        chosen = (there & ~trace.apart).T
-        marks[at] = np.where(chosen, trace.mark.T + by_ports[mine, None], marks[at])
-        is_told[at] |= chosen
-    found = np.full(marks.shape, NONE, dtype=np.int64)
-    found[is_told] = distinct(marks[is_told].view(np.int64)).codes if is_told.any() else 0
-    return found
+    def _blocks(self, judge: Callable[[int, Side, Side], T], width: int) -> PairBlocks[T]:
+        to = self._to
+        several, rows = np.zeros(len(to), dtype=np.bool_), np.arange(len(to))
+        return PairBlocks(self._layout, judge, width, self._sent, rows, to, several, self._alike)
+
+    def numbers(self, services: RangeSet) -> Rows:
+        """Numbers for all pairs, int64[n, m], on the services asked about: equal for those that come to the same by the
+        same rules, NONE for those that have to be asked about one by one. All ways of the network that anybody will ask
+        about must have been laid out."""
+        self.kinds = Kinds(self._layout, services, self._ports)
+        self._judge = PairWords(self._layout, self.kinds, True)
+        numbers: dict[RangeSet, int] = {}
+        ports = [numbers.setdefault(each, len(numbers)) for each in self._ports]
+        by_ports = mixed(np.array(ports, dtype=np.uint64))
+        marks: Marks = np.zeros((len(self._own), len(self._to)), dtype=np.uint64)
+        is_told = np.zeros(marks.shape, dtype=np.bool_)
+        blocks = self._blocks(self._judge.trace, self._judge.width)
+        for mine, theirs, there, trace in blocks.between_subnets():
+            at = np.ix_(mine, theirs)
+            chosen = (there & ~trace.apart).T
+            marks[at] = np.where(chosen, trace.mark.T + by_ports[mine, None], marks[at])
+            is_told[at] |= chosen
+        for way, rows, columns in blocks.within_subnets():
+            for some in self._steps(len(rows)):
+                pairs = rows[some], columns[some]
+                trace = self._judge.trace(way, self._own.taken(pairs[0]), self._to.taken(pairs[1]), is_paired=True)
+                marks[pairs] = trace.mark[0] + by_ports[pairs[0]]
+                is_told[pairs] = ~trace.apart[0]
+        found: Rows = np.full(marks.shape, NONE, dtype=np.int64)
+        found[is_told] = distinct(marks[is_told].view(np.int64)).codes if is_told.any() else 0
+        return found
+
+    def _steps(self, count: int) -> Iterator[slice]:
+        """So many pairs in parts that are judged at once."""
+        step = max(1, _MOST_WORDS // self._judge.width)
+        return (slice(at, at + step) for at in range(0, count, step))
+
+    def _alike(self, way: int) -> int:
+        """A number for each way, equal for those whose pairs are judged together."""
+        return -1 - way if self._layout.stops_itself(way) else self._layout.alike(way)
+
+    def decided(self, rows: Rows, columns: Rows) -> Decided:
+        """What decides for some pairs that have numbers, each by its sender and its receiver. Kinds may not differ in
+        client ports alone."""
+        own, to = self._own.taken(rows), self._to.taken(columns)
+        same = (own.subnet == to.subnet) & (own.subnet != NONE)
+        places = distinct(own.place, to.place, same.astype(np.int64))
+        layout = self._layout
+        ways = []
+        for row in places.first.tolist():
+            target = int(to.sent_to[row])
+            ways.append(layout.way_between(layout.end(int(own.sent_to[row])), target, layout.end(target)))
+        alike = distinct(np.array([self._alike(way) for way in ways], dtype=np.int64)[places.codes])
+        order = np.argsort(alike.codes, kind="stable")
+        found: list[Decided] = []
+        for pairs in np.split(order, np.cumsum(alike.counts())[:-1]):
+            way = ways[int(places.codes[pairs[0]])]
+            for part in self._steps(len(pairs)):
+                some = pairs[part]
+                made = decided(self._judge, way, own.taken(some), to.taken(some))
+                found.append(made._replace(pair=some[made.pair]))
+        return Decided(*(np.concatenate(each) for each in zip(*found, strict=True)))

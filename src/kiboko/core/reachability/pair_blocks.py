@@ -9,6 +9,7 @@ from typing import Generic, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
+from kiboko.core.records.columns import distinct
 from kiboko.core.tables.layout import GateLayout
 from kiboko.core.tables.pair_words import Side
 from kiboko.core.tables.places import NONE
@@ -67,26 +68,57 @@ class PairBlocks(Generic[T]):
         self._number = alike or layout.alike
 
     def blocks(self) -> Iterator[tuple[Rows, Rows, Truths, T]]:
-        """The receivers of each place with the senders of all places from which the way to it has the same gates: the
-        rows of both, bool[receivers, senders] which pairs there are, and what is made of them."""
-        step = max(1, _MOST_PAIRS // max(1, len(self._sent.rows)))
-        for columns in _groups(self._to.place):
-            for at in range(0, len(columns), step):
-                yield from self._to_place(columns[at : at + step])
+        """Receivers with the senders from which the ways to all of them have the same gates: the rows of both,
+        bool[receivers, senders] which pairs there are, and what is made of them."""
+        for columns, there, near in self._parts():
+            yield from self._alike(self._sent.by_place, columns, there & ~near)
+            for mine, far in self._by_subnet(columns, near):
+                by_place = [rows[mine[rows]] for rows in self._sent.by_place]
+                yield from self._alike(by_place, columns[far], near[far])
 
-    def _to_place(self, columns: Rows) -> Iterator[tuple[Rows, Rows, Truths, T]]:
+    def between_subnets(self) -> Iterator[tuple[Rows, Rows, Truths, T]]:
+        """The blocks of those pairs whose ends are not of one subnet."""
+        for columns, there, near in self._parts():
+            yield from self._alike(self._sent.by_place, columns, there & ~near)
+
+    def within_subnets(self) -> Iterator[tuple[int, Rows, Rows]]:
+        """The other pairs, those together whose ways have the same gates: a way, and of each pair the row of its sender
+        and of its receiver."""
+        for columns, _, near in self._parts():
+            met, rows = np.nonzero(near)
+            if not len(rows):
+                continue
+            own, to = self._sent.own, self._to
+            places = distinct(own.place[rows], to.place[columns[met]])
+            ways = [self._way_of(int(rows[at]), int(columns[met[at]])) for at in places.first.tolist()]
+            alike = distinct(np.array([self._number(way) for way in ways], dtype=np.int64)[places.codes])
+            order = np.argsort(alike.codes, kind="stable")
+            for pairs in np.split(order, np.cumsum(alike.counts())[:-1]):
+                way = ways[int(places.codes[pairs[0]])]
+                yield way, self._sent.rows[rows[pairs]], self._theirs[columns[met[pairs]]]
+
+    def _parts(self) -> Iterator[tuple[Rows, Truths, Truths]]:
+        """Some receivers, bool[receivers, senders] which pairs there are, and which of them are of one subnet. Those of
+        one place stand beside each other."""
+        step = max(1, _MOST_PAIRS // max(1, len(self._sent.rows)))
+        order = np.argsort(self._to.place, kind="stable")
+        own = self._sent.own
+        for at in range(0, len(order), step):
+            columns = order[at : at + step]
+            to = self._to.taken(columns)
+            alone = (own.machine[None, :] == to.machine[:, None]) & (own.machine != NONE)[None, :]
+            # Of one atom there is a pair where it stands for more than one address.
+            several = self._sent.several[None, :] | self._several[columns][:, None]
+            there = ~(alone | ((own.own[None, :] == to.own[:, None]) & ~several))
+            self._forbid(there, to)
+            near = (own.subnet[None, :] == to.subnet[:, None]) & (own.subnet != NONE)[None, :]
+            yield columns, there, near & there
+
+    def _by_subnet(self, columns: Rows, near: Truths) -> Iterator[tuple[Truths, Rows]]:
+        """The senders and the receivers of each subnet that have near pairs, those of one place apart."""
         own, to = self._sent.own, self._to.taken(columns)
-        alone = (own.machine[None, :] == to.machine[:, None]) & (own.machine != NONE)[None, :]
-        # Of one atom there is a pair where it stands for more than one address.
-        several = self._sent.several[None, :] | self._several[columns][:, None]
-        there = ~(alone | ((own.own[None, :] == to.own[:, None]) & ~several))
-        self._forbid(there, to)
-        same = (own.subnet[None, :] == to.subnet[:, None]) & (own.subnet != NONE)[None, :]
-        near, same = same & there, there & ~same
-        yield from self._alike(self._sent.by_place, columns, same)
         for subnet in np.unique(own.subnet[near.any(axis=0)]).tolist():
-            mine, far = own.subnet == subnet, np.flatnonzero(to.subnet == subnet)
-            yield from self._alike([rows[mine[rows]] for rows in self._sent.by_place], columns[far], near[far])
+            yield own.subnet == subnet, np.flatnonzero(to.subnet == subnet)
 
     def _forbid(self, there: Truths, to: Side) -> None:
         """Take out the pairs of machines of several interfaces that send by another of them (clause S3)."""
@@ -94,31 +126,44 @@ class PairBlocks(Generic[T]):
             there[:, row] &= to.subnet == only if only != NONE else ~np.isin(to.subnet, list(elsewhere))
 
     def _alike(self, by_place: Sequence[Rows], columns: Rows, there: Truths) -> Iterator[tuple[Rows, Rows, Truths, T]]:
-        """The senders of some places with the receivers of one, of which `there` bool[receivers, all senders] tells
-        which pairs there are: those whose ways have the same gates together."""
-        together: dict[int, tuple[int, list[Rows]]] = {}
-        for rows in by_place:
-            met = there[:, rows]
-            if met.any():
-                way = self._way(rows, columns, met)
-                together.setdefault(self._number(way), (way, []))[1].append(rows)
-        for way, groups in together.values():
-            rows = np.sort(np.concatenate(groups))
+        """The senders of some places with some receivers, of which `there` bool[receivers, all senders] tells which
+        pairs there are: those whose ways have the same gates together."""
+        ways: dict[int, int] = {}
+        met_by: dict[tuple[int, int], list[int]] = {}
+        groups = _groups(self._to.place[columns])
+        for number, group in enumerate(groups):
+            for place, rows in enumerate(by_place):
+                met = there[group[:, None], rows]
+                if met.any():
+                    way = self._way(rows, columns[group], met)
+                    alike = self._number(way)
+                    ways.setdefault(alike, way)
+                    met_by.setdefault((alike, number), []).append(place)
+        together: dict[tuple[int, tuple[int, ...]], list[int]] = {}
+        for (alike, number), places in met_by.items():
+            together.setdefault((alike, tuple(places)), []).append(number)
+        for (alike, from_), numbers in together.items():
+            rows = np.sort(np.concatenate([by_place[place] for place in from_]))
+            mine = np.concatenate([groups[number] for number in numbers])
             own = self._sent.own.taken(rows)
             step = max(1, _MOST_WORDS // (max(1, self._width) * len(rows)))
-            for at in range(0, len(columns), step):
-                some = columns[at : at + step]
-                met = there[at : at + step, rows]
+            for at in range(0, len(mine), step):
+                some = mine[at : at + step]
+                met = there[some[:, None], rows]
                 if met.any():
-                    made = self._judge(way, own, self._to.taken(some))
-                    yield self._sent.rows[rows], self._theirs[some], met, made
+                    made = self._judge(ways[alike], own, self._to.taken(columns[some]))
+                    yield self._sent.rows[rows], self._theirs[columns[some]], met, made
 
     def _way(self, rows: Rows, columns: Rows, there: Truths) -> int:
         """The way of the senders of one place to the receivers of another, by a pair that there is."""
-        layout = self._layout
         column, row = divmod(int(there.argmax()), there.shape[1])
-        target = int(self._to.sent_to[columns[column]])
-        sender = layout.end(int(self._sent.own.sent_to[rows[row]]))
+        return self._way_of(int(rows[row]), int(columns[column]))
+
+    def _way_of(self, row: int, column: int) -> int:
+        """The way from a sender to a receiver."""
+        layout = self._layout
+        target = int(self._to.sent_to[column])
+        sender = layout.end(int(self._sent.own.sent_to[row]))
         receiver = layout.end(target)
         if sender.own == receiver.own:
             return layout.way_within(receiver)

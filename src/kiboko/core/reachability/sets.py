@@ -25,8 +25,10 @@ from kiboko.core.walk.gates import Row
 from kiboko.core.walk.walk import ALLOWED, NOBODY_RECORDED, PARTLY, UNKNOWN, Walk
 
 if TYPE_CHECKING:
+    from kiboko.core.reachability.cell_columns import CellColumns
     from kiboko.core.reachability.end_classes import Places
     from kiboko.core.reachability.grid import PairGrid
+    from kiboko.core.reachability.told_rows import ToldRow
 
 _MOST_CAVEATS, _FEW_NAMES = 12, 4
 _LISTENS = re.compile(r"whether (.+) listens on (.+) is not known")
@@ -71,7 +73,7 @@ class Product(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class SetRow:
-    """One distinct outcome: the products that share it, the largest first, and one example.
+    """One distinct outcome: the products that share it, the largest first, how many ends they are, and one example.
 
     `family` is None where both families come to the same, or only one is there; `kind` is that of the ends that are
     least known among its products.
@@ -82,16 +84,8 @@ class SetRow:
     example_names: tuple[str, str]
     family: int | None
     kind: int
-
-    @property
-    def sources(self) -> EndCount:
-        """The senders of all parts."""
-        return EndCount.of(member for part in self.parts for member in part.sources)
-
-    @property
-    def destinations(self) -> EndCount:
-        """The receivers of all parts."""
-        return EndCount.of(member for part in self.parts for member in part.destinations)
+    sources: EndCount
+    destinations: EndCount
 
     @property
     def reason(self) -> str | None:
@@ -177,7 +171,7 @@ _RowKey = tuple[int, int | None, int]
 """The kind of ends, the family where it matters, and the number of the outcome."""
 FEW_WALKS = 400
 """As many walks as are sooner made than tables."""
-_FEW_PAIRS, _MOST_PAIRS = 2_000, 40_000_000
+_FEW_PAIRS, _MOST_PAIRS = 100, 40_000_000
 """As many pairs are sooner asked about one by one than told apart; more are refused, for the memory that they take."""
 
 
@@ -200,14 +194,21 @@ class _Meeting:
     outcomes: list[_Outcome]
 
 
-@dataclass(frozen=True, slots=True)
-class _Met:
-    """Pairs of classes that come to the same: one of them by family (0: it has none in common), and the classes of all
-    of them."""
+class _Met(NamedTuple):
+    """Pairs of classes that come to the same: one of them by family (0: it has none in common), its number in the order
+    of all pairs, and the classes of all of them."""
 
+    number: int
     by_family: dict[int, _Meeting]
-    sources: Places
-    destinations: Places
+    places: tuple[Places, Places]
+
+
+class _Example(NamedTuple):
+    """Where an outcome is first met, and its walk between ends of these names."""
+
+    order: tuple[int, int]
+    walk: Walk
+    names: tuple[str, str]
 
 
 class _SetQuestion:
@@ -222,7 +223,7 @@ class _SetQuestion:
         self.next_hops = {
             entry.instance for table in ends.topology.route_tables.values() for entry in table.entries if entry.instance
         }
-        self.walks = 0
+        self.walks = self.grid_walks = 0
         self.known: dict[RangeSet, RangeSet] = {}
         self.parted: dict[tuple[int, int, int], tuple[RangeSet, RangeSet, RangeSet, RangeSet]] = {}
         self.grid: PairGrid | None = None
@@ -230,6 +231,7 @@ class _SetQuestion:
         self.keys: dict[int, int] = {}
         self.kept: list[object] = []
         self.left_out_outside = False
+        self.names_of: dict[int, tuple[str, str]] = {}
 
     def answer(self, sender: End, receiver: End) -> SetAnswer:
         named = dict.fromkeys(member.instance for member in receiver.members if member.instance is not None)
@@ -237,48 +239,55 @@ class _SetQuestion:
         self.cuts = service_cuts(self.ends.walker.ground, self.receivers)
         sources, destinations = self.classes(sender), self.classes(receiver)
         cells: dict[_RowKey, list[Cells]] = defaultdict(list)
-        examples: dict[_RowKey, tuple[Walk, tuple[str, str]]] = {}
-        caveats: dict[str, None] = dict.fromkeys((*sender.caveats, *receiver.caveats))
+        columns: dict[_RowKey, CellColumns] = {}
+        examples: dict[_RowKey, _Example] = {}
         both = services_for(self.services, 4) & services_for(self.services, 6)
-        for met in self.meetings(sources, destinations):
+        meetings, told = self.meetings(sources, destinations)
+        for met in meetings:
             some = next(iter(met.by_family.values()))
             kind = max(sources[some.source].kind, destinations[some.destination].kind)
             mine: dict[_RowKey, list[RangeSet]] = defaultdict(list)
-            for family, outcome in self.by_family(met.by_family, both):
+            for place, (family, outcome) in enumerate(self.by_family(met.by_family, both)):
                 key = (kind, family, outcome.key)
                 mine[key].append(outcome.services)
                 if key not in examples:
-                    examples[key] = (outcome.walk, some.names)
-                    caveats.update(dict.fromkeys(outcome.walk.caveats))
+                    examples[key] = _Example((met.number, place), outcome.walk, some.names)
             for key, services in mine.items():
-                cells[key].append(Cells(self.union(services), met.sources, met.destinations))
-        if not cells:
+                cells[key].append(Cells(self.union(services), *met.places))
+        for row in told:
+            key = (RECORDED, row.family, row.outcome)
+            columns[key] = row.cells
+            if key not in examples or row.order < examples[key].order:
+                examples[key] = _Example(row.order, row.walk, self.names_of[row.order[0]])
+        if not examples:
             raise UsageError(self.nothing_left(sender, receiver))
+        caveats: dict[str, None] = dict.fromkeys((*sender.caveats, *receiver.caveats))
         rows = []
-        counted = [[(each.members, each.count) for each in side] for side in (sources, destinations)]
-        for key, alike in cells.items():
-            parts = sorted(_products(alike, *counted), key=lambda part: -part.size)
-            rows.append(SetRow(tuple(parts), *examples[key], family=key[1], kind=key[0]))
+        products = _Products(sources, destinations)
+        for key, example in sorted(examples.items(), key=lambda each: each[1].order):
+            caveats.update(dict.fromkeys(example.walk.caveats))
+            parts = sorted(products.of(cells[key], columns.get(key)), key=lambda part: -part.size)
+            rows.append(SetRow(tuple(parts), example.walk, example.names, key[1], key[0], *products.counted()))
         first = (ALLOWED, PARTLY, UNKNOWN) if sender.is_outside or receiver.is_outside else ()
         rows.sort(key=lambda row: (row.kind, *_rank(row.example.verdict, first), -sum(p.size for p in row.parts)))
         if first:  # asked about an outside, what gets through matters before all else
             rows.sort(key=lambda row: row.example.verdict not in first)
-        told = _together(caveat for caveat in caveats if not caveat.startswith(NOBODY_RECORDED))
-        if len(told) > _MOST_CAVEATS:
-            left = len(told) - _MOST_CAVEATS
-            told[_MOST_CAVEATS:] = [f"and {left:,} more to bear in mind of the examples: each tells its own"]
+        listed = _together(caveat for caveat in caveats if not caveat.startswith(NOBODY_RECORDED))
+        if len(listed) > _MOST_CAVEATS:
+            left = len(listed) - _MOST_CAVEATS
+            listed[_MOST_CAVEATS:] = [f"and {left:,} more to bear in mind of the examples: each tells its own"]
         if any(row.kind == NOBODY for row in rows):
-            told.insert(
+            listed.insert(
                 0, "where nobody is recorded, no instance or host filter is asked, and what listens is not known"
             )
         if self.left_out_outside:
-            told.append("pairs with both ends outside are left out: no gate lies between them")
+            listed.append("pairs with both ends outside are left out: no gate lies between them")
         return SetAnswer(
             tuple(rows),
             EndCount.of(member for each in sources for member in each.members),
             EndCount.of(member for each in destinations for member in each.members),
             self.walks,
-            tuple(told),
+            tuple(listed),
         )
 
     def union(self, services: list[RangeSet]) -> RangeSet:
@@ -383,30 +392,32 @@ class _SetQuestion:
 
     # Outcomes.
 
-    def meetings(self, sources: list[EndClass], destinations: list[EndClass]) -> list[_Met]:
-        """Every pair of classes that can meet, with all outcomes, in the order of the pairs; pairs that come to the
-        same by the same rules may stand together, behind the first of them."""
+    def meetings(self, sources: list[EndClass], destinations: list[EndClass]) -> tuple[list[_Met], list[ToldRow]]:
+        """Every pair of classes that can meet, with all outcomes, in the order of the pairs: those that are asked about
+        one by one, and as rows those that are not; pairs that come to the same by the same rules stand together."""
         found: list[_Met] = []
         asked: dict[int, list[_Meeting]] = {family: [] for family in self.families}
-        for first, others in self.alike(sources, destinations):
-            chosen = _representatives(sources[first[0]], destinations[first[1]])
+        pairs, told = self.alike(sources, destinations)
+        for number, i, j, places in pairs:
+            chosen = _representatives(sources[i], destinations[j])
             if chosen is None:
                 continue
-            by_family = self.met(*first, chosen)
+            by_family = self.met(i, j, chosen)
             if by_family:
-                found.append(_Met(by_family, *others))
+                found.append(_Met(number, by_family, places))
                 for family, meeting in by_family.items():
                     if family:
                         asked[family].append(meeting)
         for family, meetings in asked.items():
             if meetings:
                 self.judge(meetings, services_for(self.services, family))
-        return found
+        return found, told
 
     def alike(
         self, sources: list[EndClass], destinations: list[EndClass]
-    ) -> Iterator[tuple[tuple[int, int], tuple[Places, Places]]]:
-        """Pairs of classes, each alone or with all that come to the same; by the first of them."""
+    ) -> tuple[Iterable[tuple[int, int, int, tuple[Places, Places]]], list[ToldRow]]:
+        """The pairs of classes that are to be asked about, with their numbers in the order of all, each alone or with
+        all that come to the same; and what the others come to."""
         count = len(sources) * len(destinations)
         if count > _MOST_PAIRS:
             raise UsageError(
@@ -414,12 +425,25 @@ class _SetQuestion:
                 " asked about at once; ask about a part of them, or for all of it 'kiboko matrix' or 'kiboko reach'"
             )
         if count < _FEW_PAIRS:
-            for i, j in itertools.product(range(len(sources)), range(len(destinations))):
-                yield (i, j), ((i,), (j,))
-            return
-        from kiboko.core.reachability.alike_classes import alike_classes
+            wide = len(destinations)
+            return ((i * wide + j, i, j, ((i,), (j,))) for i in range(len(sources)) for j in range(wide)), []
+        from kiboko.core.reachability.alike_classes import AlikeClasses
+        from kiboko.core.reachability.told_rows import ToldRows
 
-        yield from alike_classes(self.pair_grid(), sources, destinations, self.families, self.services)
+        alike = AlikeClasses(self.pair_grid(), sources, destinations, self.families, self.services)
+        groups = alike.groups
+        if not alike.is_aligned:
+            return groups.pairs(), []
+
+        def walk(group: int, family: int, service: Service) -> Walk:
+            chosen = _representatives(sources[groups.source[group]], destinations[groups.destination[group]])
+            assert chosen is not None
+            self.names_of[group] = chosen[0].name, chosen[1].name
+            self.walks += 1
+            return self.ends.walk_pair(self.ends.pairs(*chosen, family)[0], service, self.ports)
+
+        rows = ToldRows(alike, walk, self.key_of).rows()
+        return groups.pairs(groups.is_told), rows
 
     def pair_grid(self) -> PairGrid:
         """What judges many pairs."""
@@ -463,7 +487,8 @@ class _SetQuestion:
                 made[id(judged)] = [_Outcome(each.services, self.key_of(each.walk), each.walk) for each in judged]
                 self.kept.append(judged)
             meeting.outcomes.extend(made[id(judged)])
-        self.walks = grid.walks
+        self.walks += grid.walks - self.grid_walks
+        self.grid_walks = grid.walks
 
     def key_of(self, walk: Walk) -> int:
         """The number of what a walk comes to, equal for equal outcome keys; worked out once."""
@@ -567,26 +592,45 @@ def _why(decider: Row) -> OutcomeKey:
     return why
 
 
-_Counted = list[tuple[list[Member], int]]
-"""The members of classes, and how many ends they are."""
+class _Products:
+    """Makes products of the classes of two ends."""
+
+    def __init__(self, sources: list[EndClass], destinations: list[EndClass]) -> None:
+        self._members = [[tuple(each.members) for each in side] for side in (sources, destinations)]
+        self._counts = [[each.count for each in side] for side in (sources, destinations)]
+        self._met: tuple[set[int], set[int]] = set(), set()
+
+    def of(self, alike: list[Cells], columns: CellColumns | None) -> Iterator[Product]:
+        """The cells of one outcome as few products of sources, destinations and services."""
+        if columns is None and len(alike) < _FEW_PAIRS:
+            shapes = _shapes(alike)
+        else:
+            from kiboko.core.reachability.cell_columns import CellColumns
+
+            several = CellColumns.of(alike) if alike else None
+            whole = several if columns is None else columns if several is None else columns.with_more(several)
+            assert whole is not None
+            shapes = whole.shapes()
+        self._met = set(), set()
+        for services, *sides in shapes:
+            ends: list[tuple[Member, ...]] = []
+            sizes: list[int] = []
+            for places, members, counts, met in zip(sides, self._members, self._counts, self._met, strict=True):
+                met.update(places)
+                ends.append(tuple(itertools.chain.from_iterable(map(members.__getitem__, places))))
+                sizes.append(sum(map(counts.__getitem__, places)))
+            yield Product(ends[0], ends[1], services, sizes[0] * sizes[1])
+
+    def counted(self) -> tuple[EndCount, EndCount]:
+        """How many ends are in the products that were made last, each counted once."""
+        one, other = (
+            EndCount.of(member for place in sorted(met) for member in members[place])
+            for met, members in zip(self._met, self._members, strict=True)
+        )
+        return one, other
 
 
-def _products(alike: list[Cells], sources: _Counted, destinations: _Counted) -> Iterable[Product]:
-    """The cells of one outcome as few products of sources, destinations and services."""
-    if sum(len(cells.sources) for cells in alike) < _FEW_PAIRS:
-        shapes = _shapes(alike)
-    else:
-        from kiboko.core.reachability.alike_classes import shapes_of
-
-        shapes = shapes_of(alike)
-    for services, group, targets in shapes:
-        members = tuple(member for i in group for member in sources[i][0])
-        others = tuple(member for j in targets for member in destinations[j][0])
-        size = sum(sources[i][1] for i in group) * sum(destinations[j][1] for j in targets)
-        yield Product(members, others, services, size)
-
-
-def _shapes(alike: list[Cells]) -> Iterable[Shape]:
+def _shapes(alike: list[Cells]) -> Iterator[Shape]:
     """The sources of some cells, by services, those together that have the same destinations."""
     by_source: dict[tuple[RangeSet, int], list[int]] = defaultdict(list)
     for cells in alike:

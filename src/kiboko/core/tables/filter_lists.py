@@ -168,6 +168,12 @@ class FilterLists:
         rules = slice(int(begin[chosen]), int(begin[chosen] + count[chosen]) + 1)
         return action[rules], keeps[rules]
 
+    def deciders_of(self, chosen: int) -> NDArray[np.int32]:
+        """The deciders of the rules of a list, in their order, `otherwise` last: int32[rules + 1]."""
+        begin, count, *_, decider = self._numbers()
+        found: NDArray[np.int32] = decider[int(begin[chosen]) : int(begin[chosen] + count[chosen]) + 1]
+        return found
+
     def first(self, lists: NDArray[np.int64], packets: Packets) -> NDArray[np.int64]:
         """For each packet the number of the first rule of its list that matches, int64[n]; -1 where none does."""
         place = self._boxes.first(lists, packets)

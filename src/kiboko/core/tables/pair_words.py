@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from copy import copy
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,13 +17,14 @@ from kiboko.core.tables.boxes import DESTINATIONS, SOURCES
 from kiboko.core.tables.filter_lists import DOUBTFUL, DROPS, NO_LIST, REJECTS, UNFILTERED
 from kiboko.core.tables.kinds import Kinds, Words
 from kiboko.core.tables.layout import HOST, INTERFACE, LIST, LISTENER, SETTLED, SUBNET, ZONE_DEFAULT, GateLayout, Slot
-from kiboko.core.tables.listeners import TAKEN
+from kiboko.core.tables.listeners import ELSEWHERE, TAKEN
 from kiboko.core.tables.places import NONE
 from kiboko.core.tables.rule_words import RuleWords
 from kiboko.core.tables.traces import Marks, Trace
 from kiboko.core.tables.ways import CONSTANT, FIXED, OWN, PUBLIC, RECEIVER, SENDER, SENT_TO
 
 Rows = NDArray[np.int64]
+_NOTHING: Rows = np.zeros((1, 1), dtype=np.int64)
 _HOST_GATES = ("host-out", "host-in")
 _SORTS, _RESET = 64, 63
 """Room for the kinds of gates at each place of a way; what becomes of resets is noted as one more of them."""
@@ -79,14 +81,14 @@ class PairWords:
     def __init__(self, layout: GateLayout, kinds: Kinds, with_traces: bool = False) -> None:
         """`with_traces`: `trace` will be asked for."""
         self._layout, self._kinds = layout, kinds
-        self._rules = RuleWords(layout, kinds, False, with_traces), RuleWords(layout, kinds, True, with_traces)
-        self._none = np.zeros((1, 1, kinds.words), dtype=np.uint64)
-        self._every = kinds.every[None, None]
+        self.rules = RuleWords(layout, kinds, False, with_traces), RuleWords(layout, kinds, True, with_traces)
+        self.none = np.zeros((1, 1, kinds.words), dtype=np.uint64)
+        self.every = kinds.every[None, None]
         self.width = kinds.words
         """How many words there are for each pair."""
         self.tcp = kinds.packed(np.array([kind.service >> 16 == TCP for kind in kinds.kinds], dtype=np.bool_))
         """The kinds that are of TCP."""
-        self._listened: dict[int, Words] = {}
+        self._listened: dict[int, tuple[Words, Words]] = {}
         self._kernel: dict[tuple[object, ...], tuple[Words, Words]] = {}
 
     def of_changed(self, layout: GateLayout) -> PairWords:
@@ -98,53 +100,64 @@ class PairWords:
     def judge(self, way: int, senders: Side, receivers: Side, with_single: bool = False) -> Outcome:
         """What becomes of all kinds between some ends, all of one way and no two of one machine; `with_single` also
         what one gate alone stops."""
-        return _Block(self, way, senders, receivers, with_single).outcome()
+        return Block(self, way, senders, receivers, with_single).outcome()
 
-    def trace(self, way: int, senders: Side, receivers: Side) -> Trace:
-        """What tells apart pairs of some ends, all of one way and no two of one machine."""
-        block = _Block(self, way, senders, receivers, False)
-        block.trace = Trace(block.shape, self._every, len(self._kinds) > len(self._kinds.services))
+    def trace(self, way: int, senders: Side, receivers: Side, is_paired: bool = False) -> Trace:
+        """What tells apart pairs of some ends, all of one way and no two of one machine: every sender with every
+        receiver, or where they are paired each with that of its own place."""
+        block = Block(self, way, senders, receivers, False, is_paired)
+        block.trace = Trace(block.shape, self.every, len(self._kinds) > len(self._kinds.services))
         block.outcome()
         return block.trace
 
     def words_of(self, chosen: bool | np.bool_) -> Words:
         """All kinds or none."""
-        return self._every if chosen else self._none
+        return self.every if chosen else self.none
 
-    def listened(self, number: int) -> Words:
-        """The kinds that a machine refuses since nobody listens, by the number of what is listened to."""
+    def listened(self, number: int) -> tuple[Words, Words]:
+        """The kinds that a machine refuses since nobody listens, and those of them that somebody listens to at another
+        of its addresses; by the number of what is listened to."""
         if number not in self._listened:
             layout, kinds = self._layout, self._kinds
             met = layout.listeners.at(np.full(len(kinds), number, dtype=np.int64), kinds.request.services)
-            self._listened[number] = kinds.packed((met != TAKEN) & kinds.has_ports)
+            self._listened[number] = (
+                kinds.packed((met != TAKEN) & kinds.has_ports), kinds.packed((met == ELSEWHERE) & kinds.has_ports)
+            )  # fmt: skip
         return self._listened[number]
 
 
-class _Block:
+class Block:
     """One block being judged, gate by gate. Words are kept in as few dimensions as they rest on."""
 
-    def __init__(self, judge: PairWords, way: int, senders: Side, receivers: Side, with_single: bool) -> None:
-        self._once = self._twice = judge._none if with_single else None
+    def __init__(
+        self, judge: PairWords, way: int, senders: Side, receivers: Side, with_single: bool, is_paired: bool = False
+    ) -> None:
+        """`is_paired` judges each sender with the receiver of its own place alone, as if all were of one receiver."""
+        self._once = self._twice = judge.none if with_single else None
         self._judge, self._layout, self._kinds = judge, judge._layout, judge._kinds
         self._way = way
         self._sides = {SENDER: senders, RECEIVER: receivers}
-        self.shape = (len(receivers), len(senders), self._kinds.words)
+        self._is_paired = is_paired
+        self.shape = (1 if is_paired else len(receivers), len(senders), self._kinds.words)
         self._kept: list[Words] = []
-        self._back = judge._none
+        self._back = judge.none
         self._is_reply = self._keeps = self._is_let_back = False
         # Of a set of `any` filters: what any of them matched so far, and what of it leaves state.
-        self._found = self._found_kept = judge._none
-        self._reset = judge._none
-        self._doubtful = judge._none
+        self._found = self._found_kept = judge.none
+        self._reset = judge.none
+        self._doubtful = judge.none
         self.trace: Trace | None = None
         # What decides at the gate that is asked, and whether more has to be known of it.
         self._which: Rows | Marks | int = 0
         self._apart: NDArray[np.bool_] | bool = False
+        # The lists that are asked, and their packets; where the last of an `any` set stands, and what decides there.
+        self._asked: tuple[Rows, Rows, Rows] = (_NOTHING, _NOTHING, _NOTHING)
+        self._otherwise: tuple[NDArray[np.bool_], Rows] | None = None
 
     def outcome(self) -> Outcome:
         """What becomes of all kinds."""
         judge, layout = self._judge, self._layout
-        stopped = judge._none
+        stopped = judge.none
         keepers = {keeper for slot in layout.slots(self._way, True) for keeper in slot.keepers}
         for at, slot in enumerate(layout.slots(self._way, False)):
             self._keeps = at in keepers
@@ -158,13 +171,13 @@ class _Block:
         every = self._kinds.every
         arrives = ~stopped & every
         self._is_reply, self._keeps = True, False
-        lost = judge._none
+        lost = judge.none
         # Where nothing arrives there is no reply; only what one gate alone stops is counted there and back.
         if layout.ways[self._way].has_reply and (self._once is not None or arrives.any() or self._reset.any()):
             if self.trace is not None:
                 self.trace.alive = arrives & self._kinds.has_reply
             for at, slot in enumerate(layout.slots(self._way, True)):
-                self._back = judge._none
+                self._back = judge.none
                 for keeper in slot.keepers:
                     self._back = self._back | self._kept[keeper]
                 self._is_let_back = bool((self._back == self._kinds.every).all())
@@ -173,7 +186,7 @@ class _Block:
                 self._note(slot, at + len(self._kept), stops)
                 lost = lost | stops
             if self.trace is not None and self._reset.any():
-                self.trace.add(lost & self._reset, _RESET)
+                self._note_reset(lost)
         answered = arrives & ~(lost & self._kinds.has_reply)
         found = [np.broadcast_to(each, self.shape) for each in (arrives, answered, self._doubtful & answered)]
         if self._once is None or self._twice is None:
@@ -203,14 +216,19 @@ class _Block:
             if self._layout.has_kernel:
                 self.trace.apart |= fresh.any(axis=-1)
 
+    def _note_reset(self, lost: Words) -> None:
+        """Note which resets get back, by the replies that do not."""
+        assert self.trace is not None
+        self.trace.add(lost & self._reset, _RESET)
+
     def _ask(self, slot: Slot) -> tuple[Words, Words]:
         """What a gate stops, and for which kinds it keeps state."""
         judge = self._judge
         self._which, self._apart = 0, False
         if slot.kind == SETTLED:
-            return judge.words_of(slot.settled in (DROPS, REJECTS)), judge._none
+            return judge.words_of(slot.settled in (DROPS, REJECTS)), judge.none
         if slot.kind == ZONE_DEFAULT:
-            return judge.words_of(slot.settled in (DROPS, REJECTS)) & ~self._back, judge._every
+            return judge.words_of(slot.settled in (DROPS, REJECTS)) & ~self._back, judge.every
         if slot.kind == LIST:
             return self._ask_lists(np.full((1, 1), slot.whose, dtype=np.int64), slot)
         if slot.kind == SUBNET:
@@ -220,15 +238,19 @@ class _Block:
         if slot.kind == INTERFACE:
             return self._ask_interface(slot)
         assert slot.kind == LISTENER
-        return self._ask_listener(), judge._none
+        return self._ask_listener(), judge.none
 
     # Ends and addresses, as arrays of [receivers, senders] with 1 where they do not differ.
+
+    def _laid(self, column: NDArray[Any], whose: str) -> NDArray[Any]:
+        """Senders along the second dimension, receivers along the first; of pairs both along the second."""
+        return column[None] if whose == SENDER or self._is_paired else column[:, None]
 
     def _owner(self, slot: Slot, what: str) -> Rows:
         """The interfaces or subnets whose gate it is."""
         if slot.gate.whose == FIXED:
             return np.full((1, 1), slot.whose, dtype=np.int64)
-        return _laid(getattr(self._sides[slot.gate.whose], what), slot.gate.whose)
+        return self._laid(getattr(self._sides[slot.gate.whose], what), slot.gate.whose)
 
     def _addresses(self, slot: Slot) -> tuple[Rows, Rows]:
         """The atoms of the source and the destination of packets at a gate."""
@@ -239,36 +261,39 @@ class _Block:
                 found.append(np.full((1, 1), self._layout.addresses.atom(address), dtype=np.int64))
             elif kind in (OWN, PUBLIC):
                 side = self._sides[SENDER]
-                found.append(_laid(side.own if kind == OWN else side.public, SENDER))
+                found.append(self._laid(side.own if kind == OWN else side.public, SENDER))
             else:
                 side = self._sides[RECEIVER]
-                found.append(_laid(side.sent_to if kind == SENT_TO else side.own, RECEIVER))
+                found.append(self._laid(side.sent_to if kind == SENT_TO else side.own, RECEIVER))
         return found[0], found[1]
 
     # Gates.
 
     def _ask_lists(self, lists: Rows, slot: Slot) -> tuple[Words, Words]:
         if self._is_let_back or _is_open(lists):
-            return self._judge._none, self._judge._none
-        rules = self._judge._rules[self._is_reply]
-        done = rules.done(lists, *self._addresses(slot))
+            return self._judge.none, self._judge.none
+        rules = self._judge.rules[self._is_reply]
+        self._asked = lists, *self._addresses(slot)
+        done = rules.done(*self._asked)
         if self.trace is not None:
-            self._which, self._apart = done.which, rules.rejecting(lists)
-        return self._without_let_back(done.stopped), done.kept if self._keeps else self._judge._none
+            self._which, self._apart, self._otherwise = done.which, rules.rejecting(lists), None
+        return self._without_let_back(done.stopped), done.kept if self._keeps else self._judge.none
 
     def _ask_interface(self, slot: Slot) -> tuple[Words, Words]:
-        layout, none = self._layout, self._judge._none
+        layout, none = self._layout, self._judge.none
         if self._is_let_back:
             return none, none
         which = self._owner(slot, "interface"), slot.way, slot.slot
         lists, member = layout.gates.slot_list[which], layout.gates.slot_any[which]
         if _is_open(lists) and not member.any():
             return none, none
-        rules = self._judge._rules[self._is_reply]
-        done = rules.done(lists, *self._addresses(slot))
+        rules = self._judge.rules[self._is_reply]
+        self._asked = lists, *self._addresses(slot)
+        done = rules.done(*self._asked)
         if self.trace is not None:
             # Of a set that matches nothing its `otherwise` decides, at its last filter; before it nothing stops.
             is_last = member == 2
+            self._otherwise = is_last, layout.gates.else_decider[which]
             self._which = np.where(is_last, layout.gates.else_decider[which].astype(np.uint64), done.which)
             self._apart = np.where(is_last, layout.gates.else_action[which] == REJECTS, rules.rejecting(lists))
         if not member.any():
@@ -303,23 +328,23 @@ class _Block:
 
     def _without_let_back(self, stops: Words) -> Words:
         """What a gate stops, less the replies that the state lets back."""
-        return stops & ~self._back if self._back is not self._judge._none else stops
+        return stops & ~self._back if self._back is not self._judge.none else stops
 
     def _chosen(self, truths: NDArray[np.bool_]) -> Words:
         """All kinds of some pairs."""
-        return np.where(truths[..., None], self._judge._every, np.uint64(0))
+        return np.where(truths[..., None], self._judge.every, np.uint64(0))
 
     def _ask_listener(self) -> Words:
         """What nobody listens to (clause S32)."""
         layout, receivers = self._layout, self._sides[RECEIVER]
         numbers = layout.listening_at(receivers.sent_to.astype(np.int32))
-        found = np.zeros((len(numbers), 1, self._kinds.words), dtype=np.uint64)
-        self._which = numbers[:, None]
+        found = np.zeros((len(numbers), self._kinds.words), dtype=np.uint64)
+        self._which = self._laid(numbers, RECEIVER)
         told = np.flatnonzero((receivers.interface != NONE) & (numbers >= 0))
         if len(told):
             known, back = np.unique(numbers[told], return_inverse=True)
-            found[told, 0] = np.stack([self._judge.listened(number) for number in known.tolist()])[back.reshape(-1)]
-        return found
+            found[told] = np.stack([self._judge.listened(number)[0] for number in known.tolist()])[back.reshape(-1)]
+        return self._laid(found, RECEIVER)
 
     # Hosts.
 
@@ -410,8 +435,3 @@ class _Block:
 def _is_open(lists: Rows) -> bool:
     """Whether no list stops anything or keeps state: no filter is there, or none that filters the direction."""
     return bool(((lists == NO_LIST) | (lists == UNFILTERED)).all())
-
-
-def _laid(column: Rows, whose: str) -> Rows:
-    """Senders along the second dimension, receivers along the first."""
-    return column[None, :] if whose == SENDER else column[:, None]

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from kiboko.core.records.columns import distinct
 from kiboko.core.tables.boxes import DESTINATIONS, PORTS, SERVICES, SOURCES
 from kiboko.core.tables.filter_lists import DROPS, REJECTS, UNFILTERED_TRACKED
 from kiboko.core.tables.kinds import Kinds, Words
@@ -19,19 +20,24 @@ Rows = NDArray[np.int64]
 _BELOW = -UNFILTERED_TRACKED
 """As many numbers stand for no list: they come before the lists'."""
 _MOST_ENTRIES = 1 << 22
+_MOST_DECIDED = 1 << 18
+"""So many where it is said what each rule decides on, which takes more room."""
 _MOST_AT_ONCE = 1 << 22
 
 
 @dataclass(frozen=True, slots=True)
 class _Tables:
     """What lists do, uint64[entries, words] each: the kinds that a rule matches, those that are stopped, and those
-    whose state is kept; `decides` uint64[entries] is a hash, equal where the same rule of one list decides on each
-    kind, 0 where nobody asks for it."""
+    whose state is kept. `decides` uint64[entries] is a hash, equal where the same rule of one list decides on each
+    kind; `begin` and `count` int64[entries] tell where it is said of each rule what it decides on. All three are 0
+    where nobody asks for them."""
 
     matched: Words
     stopped: Words
     kept: Words
     decides: Marks
+    begin: Rows
+    count: Rows
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +52,11 @@ class Done:
         """A hash of what decides on each kind, uint64[...]."""
         found: Marks = np.take(self._tables.decides, self._entries)
         return found
+
+    @property
+    def deciding(self) -> tuple[Rows, Rows]:
+        """Where in `RuleWords.decided` the rules that decide begin, and how many they are."""
+        return self._tables.begin[self._entries], self._tables.count[self._entries]
 
     @property
     def matched(self) -> Words:
@@ -75,7 +86,7 @@ class RuleWords:
     """
 
     def __init__(self, layout: GateLayout, kinds: Kinds, is_reply: bool, with_rules: bool = False) -> None:
-        """`with_rules` tells which rules decide as well (`Done.which`)."""
+        """`with_rules` tells which rules decide as well (`Done.which`, `Done.deciding`)."""
         self._with_rules = with_rules
         self._lists, self._kinds = layout.lists, kinds
         atoms = kinds.reply if is_reply else kinds.request
@@ -86,8 +97,13 @@ class RuleWords:
         self._counts = {side: np.ones(count, dtype=np.int64) for side in (SOURCES, DESTINATIONS)}
         self._wide = np.zeros(count, dtype=np.bool_)
         none = np.zeros((1, kinds.words), dtype=np.uint64)
-        nothing = np.zeros(1, dtype=np.uint64)
-        self._tables = [[none, none, kinds.every[None], nothing], *[[none, none, none, nothing]] * 2]
+        unasked = [np.zeros(1, dtype=np.uint64), np.zeros(1, dtype=np.int64), np.zeros(1, dtype=np.int64)]
+        self._tables = [[none, none, kinds.every[None], *unasked], *[[none, none, none, *unasked]] * 2]
+        self._most = _MOST_DECIDED if with_rules else _MOST_ENTRIES
+        # What each rule decides on, those of one entry after another.
+        self._decider: list[NDArray[np.int32]] = []
+        self._decided: list[Words] = []
+        self._decisions = 0
         self._base[:_BELOW] = range(_BELOW)
         self._size = _BELOW
         self._joined: _Tables | None = None
@@ -141,14 +157,14 @@ class RuleWords:
         sources, destinations = (len(self._lists.matching(each, number)) for each in (SOURCES, DESTINATIONS))
         place = number + _BELOW
         self._counts[SOURCES][place], self._counts[DESTINATIONS][place] = sources, destinations
-        if sources * destinations * self._kinds.words > _MOST_ENTRIES:
+        if sources * destinations * self._kinds.words > self._most:
             self._wide[place] = True
             return
         from_, to = (each.reshape(-1) for each in np.indices((sources, destinations)))
         made = self._worked_out(number, from_, to)
         self._base[place] = self._size
         self._size += sources * destinations
-        self._tables.append([made.matched, made.stopped, made.kept, made.decides])
+        self._tables.append([getattr(made, name) for name in _Tables.__slots__])
         self._joined = None
 
     def _all(self) -> _Tables:
@@ -162,10 +178,9 @@ class RuleWords:
         """The same, each pair of classes that is met worked out once."""
         shape = lists.shape
         keys, back = np.unique(np.stack([each.reshape(-1) for each in (lists, from_, to)]), axis=1, return_inverse=True)
-        found: list[NDArray[np.uint64]] = [
-            np.zeros((keys.shape[1], self._kinds.words), dtype=np.uint64) for _ in range(3)
-        ]
-        found.append(np.zeros(keys.shape[1], dtype=np.uint64))
+        count = keys.shape[1]
+        found: list[NDArray[Any]] = [np.zeros((count, self._kinds.words), dtype=np.uint64) for _ in range(3)]
+        found += [np.zeros(count, dtype=np.uint64), *(np.zeros(count, dtype=np.int64) for _ in range(2))]
         whole = self._all()
         for number in np.unique(keys[0]).tolist():
             mine = np.flatnonzero(keys[0] == number)
@@ -197,7 +212,31 @@ class RuleWords:
         stops = (action == DROPS) | (action == REJECTS)
         packed = self._kinds.packed
         decides = np.zeros(len(rule), dtype=np.uint64)
+        begin = count = np.zeros(len(rule), dtype=np.int64)
         if self._with_rules:
             kind = np.arange(rule.shape[1], dtype=np.uint64) << np.uint64(32)
             decides = mixed(mixed(rule.astype(np.uint64) + kind).sum(axis=1, dtype=np.uint64) + np.uint64(number))
-        return _Tables(packed(rule != otherwise), packed(stops[rule]), packed(keeps[rule]), decides)
+            begin, count = self._note_decided(number, rule)
+        return _Tables(packed(rule != otherwise), packed(stops[rule]), packed(keeps[rule]), decides, begin, count)
+
+    def _note_decided(self, number: int, rule: Rows) -> tuple[Rows, Rows]:
+        """Note which rules of a list decide on which kinds, by the rule for each, int64[entries, kinds]. Where that is
+        said of each entry, and of how many rules."""
+        entries, kinds = rule.shape
+        entry = np.arange(entries) << 32
+        groups = distinct((rule + entry[:, None]).reshape(-1))
+        bits = np.tile(np.uint64(1) << (np.arange(kinds, dtype=np.uint64) & np.uint64(63)), entries)
+        words = np.zeros((len(groups), self._kinds.words), dtype=np.uint64)
+        np.bitwise_or.at(words, (groups.codes, np.tile(np.arange(kinds) >> 6, entries)), bits)
+        self._decider.append(self._lists.deciders_of(number)[rule.reshape(-1)[groups.first]])
+        self._decided.append(words)
+        count = np.bincount(groups.first // max(1, kinds), minlength=entries).astype(np.int64)
+        begin = self._decisions + np.cumsum(count) - count
+        self._decisions += len(groups)
+        return begin, count
+
+    def decided(self) -> tuple[NDArray[np.int32], Words]:
+        """What decides, by the numbers of `FilterLists.deciders`, int32[n], and on which kinds, uint64[n, words]."""
+        if len(self._decider) > 1:
+            self._decider, self._decided = [np.concatenate(self._decider)], [np.concatenate(self._decided)]
+        return self._decider[0], self._decided[0]

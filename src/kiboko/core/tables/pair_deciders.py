@@ -1,0 +1,127 @@
+"""Which rule or gate decides what becomes of pairs of ends, each pair for itself, with a bit for each kind of traffic.
+
+What `PairWords.trace` hashes, so that pairs can be told apart, is spelled out here for one pair of each sort.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.records.columns import numbered
+from kiboko.core.tables.filter_lists import BOUND_ELSEWHERE, NOTHING_LISTENS
+from kiboko.core.tables.kinds import Words
+from kiboko.core.tables.layout import LISTENER, SETTLED, ZONE_DEFAULT, Slot
+from kiboko.core.tables.pair_words import Block, PairWords, Side
+from kiboko.core.tables.places import NONE
+from kiboko.core.tables.traces import Trace
+from kiboko.core.tables.ways import RECEIVER
+
+Rows = NDArray[np.int64]
+PASSES_ALL, STOPPED_BACK, STOPPED = range(3)
+"""What becomes of requests: they are answered, only the replies are stopped, or they are stopped themselves."""
+
+
+class Decided(NamedTuple):
+    """`n` times what decides for one pair: `pair` int64[n] which of the pairs asked about, `key` int64[n, 6] what tells
+    what decides apart, `kinds` uint64[n, words] for which kinds of traffic."""
+
+    pair: Rows
+    key: Rows
+    kinds: Words
+
+
+def decided(judge: PairWords, way: int, senders: Side, receivers: Side) -> Decided:
+    """What decides between each of some senders and the receiver of its place, all of one way.
+
+    No pair may be one of which more has to be known than which rule stops it (`Trace.apart`), and kinds may not differ
+    in client ports alone. `judge` is one that was made with traces.
+    """
+    block = _DecidedBlock(judge, way, senders, receivers)
+    return block.decided()
+
+
+class _DecidedBlock(Block):
+    def __init__(self, judge: PairWords, way: int, senders: Side, receivers: Side) -> None:
+        super().__init__(judge, way, senders, receivers, False, is_paired=True)
+        self.trace: Trace = Trace(self.shape, judge.every, False)
+        self._found_items: list[Decided] = []
+        self._refused: list[tuple[Rows, Words, int]] = []
+        self._lost: Words | None = None
+
+    def decided(self) -> Decided:
+        """What decides for each pair, whatever becomes of it."""
+        answered = self.outcome().answered[0]
+        rows = np.flatnonzero(answered.any(axis=-1))
+        self._add(rows, answered[rows], PASSES_ALL, 0, 0, 0)
+        self._add_refusals()
+        return Decided(*(np.concatenate(each) for each in zip(*self._found_items, strict=True)))
+
+    def _add(
+        self, rows: Rows, kinds: Words, becomes: int, way: int, gate: int, decider: Rows | int, back: int = 0
+    ) -> None:
+        if len(rows):
+            key = np.zeros((len(rows), 6), dtype=np.int64)
+            key[:, 0], key[:, 1], key[:, 2], key[:, 3], key[:, 4] = becomes, way, gate, decider, back
+            self._found_items.append(Decided(rows, key, kinds))
+
+    def _note(self, slot: Slot, at: int, stops: Words) -> None:
+        fresh = np.broadcast_to(self.trace.alive & stops, self.shape)[0]
+        rows = np.flatnonzero(fresh.any(axis=-1))
+        if not len(rows):
+            return
+        self.trace.alive = self.trace.alive & ~stops
+        kinds = fresh[rows]
+        becomes = STOPPED_BACK if self._is_reply else STOPPED
+        if slot.kind in (SETTLED, ZONE_DEFAULT):
+            self._add(rows, kinds, becomes, self._way, at, 0)
+        elif slot.kind == LISTENER:
+            self._note_refused(rows, kinds)
+        else:
+            self._note_rules(slot, rows, kinds, becomes)
+
+    def _note_rules(self, slot: Slot, rows: Rows, kinds: Words, becomes: int) -> None:
+        """Note what the rules of filters decide."""
+        if self._otherwise is not None:
+            is_last, decider = (np.broadcast_to(each, self.shape[:2])[0][rows] for each in self._otherwise)
+            self._add(rows[is_last], kinds[is_last], becomes, NONE, slot.number, decider[is_last])
+            rows, kinds = rows[~is_last], kinds[~is_last]
+        if not len(rows):
+            return
+        lists, *ends = (np.broadcast_to(each, self.shape[:2])[0][rows] for each in self._asked)
+        rules = self._judge.rules[self._is_reply]
+        begin, count = rules.done(lists, *ends).deciding
+        deciders, words = rules.decided()
+        each = np.repeat(np.arange(len(rows)), count)
+        place = np.arange(len(each)) - np.repeat(np.cumsum(count) - count, count) + begin[each]
+        mine = kinds[each] & words[place]
+        met = np.flatnonzero(mine.any(axis=-1))
+        self._add(rows[each[met]], mine[met], becomes, NONE, slot.number, deciders[place[met]])
+
+    def _note_refused(self, rows: Rows, kinds: Words) -> None:
+        """Note what a listener refuses, until it is known which resets get back."""
+        lists = self._layout.lists
+        numbers, which = numbered(self._layout.listening_at(self._sides[RECEIVER].sent_to[rows].astype(np.int32)))
+        elsewhere = kinds & np.stack([self._judge.listened(number)[1] for number in numbers.tolist()])[which]
+        for some, decider in ((kinds & ~elsewhere, NOTHING_LISTENS), (elsewhere, BOUND_ELSEWHERE)):
+            met = np.flatnonzero(some.any(axis=-1))
+            self._refused.append((rows[met], some[met], lists.decider(decider)))
+        full = np.zeros(self.shape, dtype=np.uint64)
+        full[0, rows] = kinds
+        self._reset = full
+
+    def _note_reset(self, lost: Words) -> None:
+        self._lost = lost
+
+    def _add_refusals(self) -> None:
+        lost = np.broadcast_to(self._judge.none if self._lost is None else self._lost, self.shape)[0]
+        for rows, kinds, decider in self._refused:
+            for back, some in ((1, kinds & ~lost[rows]), (2, kinds & lost[rows])):
+                met = np.flatnonzero(some.any(axis=-1))
+                self._add(rows[met], some[met], STOPPED, NONE, LISTENS, decider, back)
+
+
+LISTENS = 1
+"""The number of a listener among the kinds of gates."""
