@@ -84,7 +84,11 @@ class AlikeClasses:
                 self.families[family] = found
         together = np.full((len(sources), len(destinations)), NONE, dtype=np.int64)
         if self.families:
-            told = [self._numbers(family, services_for(services, family)) for family in self.families]
+            told: list[Rows] = []
+            like: AlikePairs | None = None
+            for family, known in self.families.items():
+                told.append(self._numbers(known, family, known.pairs.numbers(services_for(services, family), like)))
+                like = known.pairs
             is_told = np.all([each != NONE for each in told], axis=0) & np.any([each >= 0 for each in told], axis=0)
             if is_told.any():
                 together[is_told] = distinct(*(each[is_told] for each in told)).codes
@@ -109,16 +113,15 @@ class AlikeClasses:
         ports = [self._grid.ports or walker.source_ports(end, Service(TCP, 1)) for end in ends]
         return _Family(AlikePairs(self._grid.tables.layout, atoms[0], atoms[1], ports), places[0], places[1])
 
-    def _numbers(self, family: int, services: RangeSet) -> Rows:
-        """The numbers of all pairs of classes in one family, int64[sources, destinations]; `_NO_FAMILY` where either is
-        of a machine that has no address of it, NONE where they have to be asked about by themselves.
+    def _numbers(self, known: _Family, family: int, numbers: Rows) -> Rows:
+        """The numbers of all pairs of classes in one family, int64[sources, destinations], by those of its pairs of
+        addresses; `_NO_FAMILY` where either is of a machine that has no address of it, NONE where they have to be asked
+        about by themselves.
 
         Whoever is sent to is sent to at the first interface of the family, and who sends does so by the first one;
         where another one is in the receiver's subnet (clause S3) the pair stands alone.
         """
-        known = self.families[family]
         sources, destinations = self._sides
-        numbers = known.pairs.numbers(services)
         found = np.full((len(sources), len(destinations)), NONE, dtype=np.int64)
         is_plain = [np.array([_is_plain(each) for each in side], dtype=np.bool_) for side in self._sides]
         found[np.ix_(*is_plain)] = _NO_FAMILY

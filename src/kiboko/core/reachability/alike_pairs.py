@@ -52,12 +52,15 @@ class AlikePairs:
         several, rows = np.zeros(len(to), dtype=np.bool_), np.arange(len(to))
         return PairBlocks(self._layout, judge, width, self._sent, rows, to, several, self._alike)
 
-    def numbers(self, services: RangeSet) -> Rows:
+    def numbers(self, services: RangeSet, like: AlikePairs | None = None) -> Rows:
         """Numbers for all pairs, int64[n, m], on the services asked about: equal for those that come to the same by the
         same rules, NONE for those that have to be asked about one by one. All ways of the network that anybody will ask
-        about must have been laid out."""
+        about must have been laid out. With `like`, pairs of another family, is shared what has been worked out."""
         self.kinds = Kinds(self._layout, services, self._ports)
-        self._judge = PairWords(self._layout, self.kinds, True)
+        if like is not None and like.kinds.kinds == self.kinds.kinds:
+            self._judge: PairWords = like._judge
+        else:
+            self._judge = PairWords(self._layout, self.kinds, True)
         numbers: dict[RangeSet, int] = {}
         ports = [numbers.setdefault(each, len(numbers)) for each in self._ports]
         by_ports = mixed(np.array(ports, dtype=np.uint64))

@@ -46,8 +46,10 @@ class CellColumns:
         numbers: dict[RangeSet, int] = {}
         sides = []
         for each in (self, more):
-            place = np.array([numbers.setdefault(services, len(numbers)) for services in each.sets], dtype=np.int64)
-            sides.append((place[each.services], each.source, each.destination))
+            met = distinct(each.services)
+            used = [each.sets[number] for number in each.services[met.first].tolist()]
+            place = np.array([numbers.setdefault(services, len(numbers)) for services in used], dtype=np.int64)
+            sides.append((place[met.codes], each.source, each.destination))
         return CellColumns(list(numbers), *(np.concatenate(each) for each in zip(*sides, strict=True)))
 
     def shapes(self) -> Iterator[Shape]:

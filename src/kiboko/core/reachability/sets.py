@@ -9,7 +9,7 @@ from __future__ import annotations
 import itertools
 import re
 from collections import defaultdict
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -17,6 +17,7 @@ from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import Service
+from kiboko.core.memory import without_garbage
 from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import End, Ends, Member, Pair, services_for
 from kiboko.core.reachability.end_classes import NOBODY, OUTSIDE, RECORDED, Cells, EndClass, Shape
@@ -163,7 +164,8 @@ def ask_set(
     >>> [(row.example.verdict, len(row.destinations.instances)) for row in found.rows]
     [('allowed', 4), ('blocked', 1), ('blocked', 1), ('blocked', 1)]
     """
-    return _SetQuestion(ends, services, ports, family).answer(sender, receiver)
+    with without_garbage():  # very many tuples are made, and none of them in a circle
+        return _SetQuestion(ends, services, ports, family).answer(sender, receiver)
 
 
 OutcomeKey = tuple[object, ...]
@@ -592,12 +594,28 @@ def _why(decider: Row) -> OutcomeKey:
     return why
 
 
+class _Side:
+    """The members of the classes of one end."""
+
+    def __init__(self, classes: list[EndClass]) -> None:
+        self._members = [tuple(each.members) for each in classes]
+        self._counts = [each.count for each in classes]
+        self._is_single = all(count == 1 for count in self._counts)
+        self._first = [members[0] for members in self._members]
+
+    def of(self, places: Sequence[int]) -> tuple[tuple[Member, ...], int]:
+        """The members of some classes, and how many ends they are."""
+        if self._is_single:  # a range of one address, or a machine
+            return tuple(map(self._first.__getitem__, places)), len(places)
+        members = itertools.chain.from_iterable(map(self._members.__getitem__, places))
+        return tuple(members), sum(map(self._counts.__getitem__, places))
+
+
 class _Products:
     """Makes products of the classes of two ends."""
 
     def __init__(self, sources: list[EndClass], destinations: list[EndClass]) -> None:
-        self._members = [[tuple(each.members) for each in side] for side in (sources, destinations)]
-        self._counts = [[each.count for each in side] for side in (sources, destinations)]
+        self._sides = _Side(sources), _Side(destinations)
         self._met: tuple[set[int], set[int]] = set(), set()
 
     def of(self, alike: list[Cells], columns: CellColumns | None) -> Iterator[Product]:
@@ -612,21 +630,15 @@ class _Products:
             assert whole is not None
             shapes = whole.shapes()
         self._met = set(), set()
-        for services, *sides in shapes:
-            ends: list[tuple[Member, ...]] = []
-            sizes: list[int] = []
-            for places, members, counts, met in zip(sides, self._members, self._counts, self._met, strict=True):
-                met.update(places)
-                ends.append(tuple(itertools.chain.from_iterable(map(members.__getitem__, places))))
-                sizes.append(sum(map(counts.__getitem__, places)))
-            yield Product(ends[0], ends[1], services, sizes[0] * sizes[1])
+        for services, group, targets in shapes:
+            self._met[0].update(group)
+            self._met[1].update(targets)
+            mine, others = self._sides[0].of(group), self._sides[1].of(targets)
+            yield Product(mine[0], others[0], services, mine[1] * others[1])
 
     def counted(self) -> tuple[EndCount, EndCount]:
         """How many ends are in the products that were made last, each counted once."""
-        one, other = (
-            EndCount.of(member for place in sorted(met) for member in members[place])
-            for met, members in zip(self._met, self._members, strict=True)
-        )
+        one, other = (EndCount.of(side.of(sorted(met))[0]) for met, side in zip(self._met, self._sides, strict=True))
         return one, other
 
 

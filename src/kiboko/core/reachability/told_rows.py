@@ -6,6 +6,7 @@ said of groups, families and services stays columns of numbers until rows are ma
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import NamedTuple
@@ -64,10 +65,14 @@ class ToldRows:
     def __init__(self, alike: AlikeClasses, walk: WalkOf, outcome_of: Callable[[Walk], int]) -> None:
         self._alike, self._groups = alike, alike.groups
         self._walk, self._outcome_of = walk, outcome_of
+        self._outcomes: dict[tuple[int, ...], int] = {}
         self._walked: dict[tuple[int, int, int], Walk] = {}
         listed = {family: each.pairs.kinds for family, each in alike.families.items()}
         self._services = list(dict.fromkeys(each for kinds in listed.values() for each in kinds.services))
         """All kinds of services of any family."""
+        spans = sorted((pair, kind) for kind, services in enumerate(self._services) for pair in services)
+        self._spans = [pair for pair, _ in spans]
+        self._kind_of = np.array([kind for _, kind in spans], dtype=np.int64)
         place = {services: number for number, services in enumerate(self._services)}
         self._place = {family: np.array([place[each] for each in kinds.services], dtype=np.int64)
                        for family, kinds in listed.items()}  # fmt: skip
@@ -119,8 +124,8 @@ class ToldRows:
 
     def _all_of(self, words: Words) -> RangeSet:
         """The services of some kinds."""
-        chosen = np.flatnonzero(_bits(words[None], len(self._services))[0]).tolist()
-        return RangeSet.of(pair for kind in chosen for pair in self._services[kind])
+        bits = _bits(words[None], len(self._services))[0]
+        return RangeSet.of(itertools.compress(self._spans, bits[self._kind_of].tolist()))
 
     def _cells(self, groups: Rows, services: Rows, sets: list[RangeSet]) -> CellColumns:
         """All pairs of some groups, with the services of each."""
@@ -148,8 +153,10 @@ class ToldRows:
         keys = distinct(*made.key[order].T)
         outcomes = np.zeros(len(keys), dtype=np.int64)
         for number, at in enumerate(order[keys.first].tolist()):
-            walk = self._walk_of(int(group[at]), family, int(chosen[at]))
-            outcomes[number] = self._outcome_of(walk)
+            key = tuple(made.key[at].tolist())
+            if key not in self._outcomes:  # whatever the family, the same rule has come to the same
+                self._outcomes[key] = self._outcome_of(self._walk_of(int(group[at]), family, int(chosen[at])))
+            outcomes[number] = self._outcomes[key]
         outcome = np.empty(len(group), dtype=np.int64)
         outcome[order] = outcomes[keys.codes]
         return self._merged(family, group, outcome, made.kinds, rank)
