@@ -17,9 +17,10 @@ from kiboko.core.reachability.end_classes import EndClass
 from kiboko.core.reachability.grid import PairGrid
 from kiboko.core.records.columns import distinct
 from kiboko.core.tables.places import NONE
+from kiboko.core.tables.traces import Marks, mixed
 
 Rows = NDArray[np.int64]
-_NO_FAMILY = -2
+Truths = NDArray[np.bool_]
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,9 +34,9 @@ class Groups:
     begin: Rows
     sources: Rows
     destinations: Rows
-    is_told: NDArray[np.bool_]
+    is_told: Truths
 
-    def pairs(self, without: NDArray[np.bool_] | None = None) -> Iterator[tuple[int, int, int, tuple[Rows, Rows]]]:
+    def pairs(self, without: Truths | None = None) -> Iterator[tuple[int, int, int, tuple[Rows, Rows]]]:
         """The number of each group and its first pair, with the classes of all its pairs; but for some groups."""
         chosen = range(len(self.source)) if without is None else np.flatnonzero(~without).tolist()
         begin = self.begin.tolist()
@@ -82,17 +83,25 @@ class AlikeClasses:
             found = self._of_family(plain, family)
             if found is not None:
                 self.families[family] = found
-        together = np.full((len(sources), len(destinations)), NONE, dtype=np.int64)
-        if self.families:
-            told: list[Rows] = []
-            like: AlikePairs | None = None
-            for family, known in self.families.items():
-                told.append(self._numbers(known, family, known.pairs.numbers(services_for(services, family), like)))
-                like = known.pairs
-            is_told = np.all([each != NONE for each in told], axis=0) & np.any([each >= 0 for each in told], axis=0)
-            if is_told.any():
-                together[is_told] = distinct(*(each[is_told] for each in told)).codes
+        shape = len(sources), len(destinations)
+        marks, is_told, is_open = np.zeros(shape, dtype=np.uint64), np.zeros(shape, dtype=np.bool_), self._plain()
+        like: AlikePairs | None = None
+        for family, known in self.families.items():
+            mark, has_mark, has_family = self._marks(known, family, services_for(services, family), like)
+            marks += np.where(has_mark, mixed(mark + np.uint64(family)), np.uint64(0))
+            is_told |= has_mark
+            is_open &= has_mark | ~has_family  # it is told in all families that it has
+            like = known.pairs
+        is_told &= is_open
+        together = np.full(shape, NONE, dtype=np.int64)
+        if is_told.any():
+            together[is_told] = distinct(marks[is_told].view(np.int64)).codes
         self.groups = _in_order(together)
+
+    def _plain(self) -> Truths:
+        """Which pairs are of classes of machines, bool[sources, destinations]."""
+        one, other = (np.array([_is_plain(each) for each in side], dtype=np.bool_) for side in self._sides)
+        return one[:, None] & other[None, :]
 
     def _of_family(self, plain: Sequence[Rows], family: int) -> _Family | None:
         """The pairs of classes of machines in one family; None where there are none."""
@@ -113,28 +122,28 @@ class AlikeClasses:
         ports = [self._grid.ports or walker.source_ports(end, Service(TCP, 1)) for end in ends]
         return _Family(AlikePairs(self._grid.tables.layout, atoms[0], atoms[1], ports), places[0], places[1])
 
-    def _numbers(self, known: _Family, family: int, numbers: Rows) -> Rows:
-        """The numbers of all pairs of classes in one family, int64[sources, destinations], by those of its pairs of
-        addresses; `_NO_FAMILY` where either is of a machine that has no address of it, NONE where they have to be asked
-        about by themselves.
+    def _marks(
+        self, known: _Family, family: int, services: RangeSet, like: AlikePairs | None
+    ) -> tuple[Marks, Truths, Truths]:
+        """Of all pairs of classes in one family the marks, which have one, and which have addresses of it; all are
+        [sources, destinations].
 
         Whoever is sent to is sent to at the first interface of the family, and who sends does so by the first one;
         where another one is in the receiver's subnet (clause S3) the pair stands alone.
         """
         sources, destinations = self._sides
-        found = np.full((len(sources), len(destinations)), NONE, dtype=np.int64)
-        is_plain = [np.array([_is_plain(each) for each in side], dtype=np.bool_) for side in self._sides]
-        found[np.ix_(*is_plain)] = _NO_FAMILY
+        shape = len(sources), len(destinations)
+        marks, has_mark = np.zeros(shape, dtype=np.uint64), np.zeros(shape, dtype=np.bool_)
         mine, theirs = np.flatnonzero(known.row != NONE), np.flatnonzero(known.column != NONE)
-        found[np.ix_(mine, theirs)] = numbers[known.row[mine]][:, known.column[theirs]]
+        there = np.ix_(mine, theirs)
+        marks[there], has_mark[there] = known.pairs.marks(services, like)
         subnets = np.array([_subnet(each, family) for each in destinations])
         for row in mine.tolist():
             used = _usable(sources[row].members[0], family)
             others = {each.subnet for each in used} - {used[0].subnet}
             if others:
-                met = np.isin(subnets, list(others))
-                found[row, met & (known.column != NONE)] = NONE
-        return found
+                has_mark[row, np.isin(subnets, list(others))] = False
+        return marks, has_mark, (known.row != NONE)[:, None] & (known.column != NONE)[None, :]
 
     @property
     def is_aligned(self) -> bool:

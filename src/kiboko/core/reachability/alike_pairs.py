@@ -21,6 +21,7 @@ from kiboko.core.tables.traces import Marks, mixed
 
 T = TypeVar("T")
 Rows = NDArray[np.int64]
+Truths = NDArray[np.bool_]
 _MOST_WORDS = 1 << 16
 """As many words of one gate as are handled at once."""
 
@@ -52,10 +53,11 @@ class AlikePairs:
         several, rows = np.zeros(len(to), dtype=np.bool_), np.arange(len(to))
         return PairBlocks(self._layout, judge, width, self._sent, rows, to, several, self._alike)
 
-    def numbers(self, services: RangeSet, like: AlikePairs | None = None) -> Rows:
-        """Numbers for all pairs, int64[n, m], on the services asked about: equal for those that come to the same by the
-        same rules, NONE for those that have to be asked about one by one. All ways of the network that anybody will ask
-        about must have been laid out. With `like`, pairs of another family, is shared what has been worked out."""
+    def marks(self, services: RangeSet, like: AlikePairs | None = None) -> tuple[Marks, Truths]:
+        """Hashes for all pairs, uint64[n, m], on the services asked about: equal for those that come to the same by the
+        same rules; and bool[n, m], which pairs have one and need not be asked about by themselves. All ways of the
+        network that anybody will ask about must have been laid out. With `like`, pairs of another family, is shared
+        what has been worked out."""
         self.kinds = Kinds(self._layout, services, self._ports)
         if like is not None and like.kinds.kinds == self.kinds.kinds:
             self._judge: PairWords = like._judge
@@ -78,9 +80,7 @@ class AlikePairs:
                 trace = self._judge.trace(way, self._own.taken(pairs[0]), self._to.taken(pairs[1]), is_paired=True)
                 marks[pairs] = trace.mark[0] + by_ports[pairs[0]]
                 is_told[pairs] = ~trace.apart[0]
-        found: Rows = np.full(marks.shape, NONE, dtype=np.int64)
-        found[is_told] = distinct(marks[is_told].view(np.int64)).codes if is_told.any() else 0
-        return found
+        return marks, is_told
 
     def _steps(self, count: int) -> Iterator[slice]:
         """So many pairs in parts that are judged at once."""
@@ -92,7 +92,7 @@ class AlikePairs:
         return -1 - way if self._layout.stops_itself(way) else self._layout.alike(way)
 
     def decided(self, rows: Rows, columns: Rows) -> Decided:
-        """What decides for some pairs that have numbers, each by its sender and its receiver. Kinds may not differ in
+        """What decides for some pairs that have a mark, each by its sender and its receiver. Kinds may not differ in
         client ports alone."""
         own, to = self._own.taken(rows), self._to.taken(columns)
         same = (own.subnet == to.subnet) & (own.subnet != NONE)

@@ -23,6 +23,8 @@ STATES = (NO_PAIR, BLOCKED, ONE_WAY, UNKNOWN, PARTLY, ALLOWED)
 families differ."""
 BY_ADDRESS, BY_PORT = "address", "port"
 _MOST_PIECES = 64
+_FEWEST_PAIRS = 1 << 18
+"""Pieces of fewer pairs cost more than they are worth."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,7 +124,7 @@ class MatrixOfFamily:
     def pieces(self) -> list[tuple[int, int]]:
         """The receivers in parts, as first and behind the last."""
         count = len(self._receivers)
-        step = max(1, -(-count // _MOST_PIECES))
+        step = max(1, -(-count // _MOST_PIECES), _FEWEST_PAIRS // max(1, len(self._senders)))
         return [(at, min(at + step, count)) for at in range(0, count, step)] if self._senders else []
 
     def sums(self, piece: tuple[int, int]) -> Sums:
