@@ -17,7 +17,7 @@ from kiboko.core.tables.places import NONE
 T = TypeVar("T")
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
-_MOST_WORDS = 1 << 18
+_MOST_WORDS = 1 << 16
 """As many words of one gate as fit beside the others into a processor's cache."""
 _MOST_PAIRS = 1 << 22
 """As many pairs are told apart at once."""
