@@ -10,7 +10,7 @@ LOCK   := constraints.txt
 NEWEST := .venv-newest
 PIP    := -m pip install --quiet --disable-pip-version-check
 
-.PHONY: demo test newest lock verify fuzz lint bench evidence schema clean
+.PHONY: demo test compiled newest lock verify fuzz lint bench evidence schema clean
 
 # What is installed has the versions of the lock, so that both commands do the same on any day.
 $(STAMP): pyproject.toml $(LOCK)
@@ -34,11 +34,15 @@ newest:
 	-$(NEWEST)/bin/python -m pip freeze --disable-pip-version-check --exclude-editable | diff $(LOCK) - | grep '^[<>] [^#]'
 	$(NEWEST)/bin/python tests/run.py
 
-demo: $(STAMP)
+demo: compiled
 	$(BIN)/kiboko demo
 
-test: $(STAMP) $(SARIF)
+test: compiled $(SARIF)
 	$(BIN)/python tests/run.py
+
+# Compiled first, as any installed program is: where Python may not write beside the sources, each start would compile.
+compiled: $(STAMP)
+	$(BIN)/python -m compileall -q src
 
 # The schema that OASIS publishes for SARIF, from a package that holds it: a test holds what `audit` writes to it.
 $(SARIF): $(STAMP)
@@ -62,9 +66,7 @@ lint: $(STAMP)
 fuzz: $(STAMP)
 	$(BIN)/python -m tests.fuzz 600
 
-# Compiled first, as any installed program is: where Python may not write beside the sources, each start would compile.
-bench: $(STAMP)
-	$(BIN)/python -m compileall -q src
+bench: compiled
 	$(BIN)/python bench/startup.py
 	$(BIN)/python bench/loading.py
 	$(BIN)/python bench/collecting.py
