@@ -1,5 +1,6 @@
 """Clause S36 and everything that stands for more than one: exact rows, counts, classes."""
 
+import collections
 import contextlib
 import os
 import random
@@ -12,10 +13,15 @@ from kiboko.core.header.services import services_texts
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.queries.pair import ask
 from kiboko.core.reachability.grid import PairGrid
-from kiboko.core.reachability.sets import _outcome_key, ask_set
+from kiboko.core.reachability.set_answer import outcome_key
+from kiboko.core.reachability.sets import ask_set
+from kiboko.core.reachability.told_rows import ToldRows
 from kiboko.core.walk.walk import Walker
 from tests.helpers import a_filter, base, load
 from tests.random_networks import random_network as rich_network
+
+ONE_WAY_SEEDS = {18, 23, 55}
+"""Random networks in which some replies to a single client port are stopped."""
 
 
 def answer(values, source, destination, service, family=None):
@@ -216,6 +222,22 @@ class ByTables(Sets):
                     with self.subTest(seed=seed, service=service, ports=str(ports)):
                         self.compare(topology, service, ports)
 
+    def test_pairs_that_are_told_by_words_come_to_what_walks_say(self):
+        """From one client port, so that what decides is spelled out for all but few pairs, of all verdicts."""
+        told = collections.Counter()
+        rows = ToldRows.rows
+
+        def counted(asked):
+            found = rows(asked)
+            told.update(row.walk.verdict for row in found)
+            return found
+
+        with mock.patch.object(ToldRows, "rows", counted):
+            for seed in sorted({*range(int(os.environ.get("KIBOKO_NETWORKS", "1"))), *ONE_WAY_SEEDS}):
+                with self.subTest(seed=seed):
+                    self.compare(load(rich_network(seed)), "tcp", RangeSet.one(40000))
+        self.assertLess({"allowed", "one-way"}, set(told))
+
     def compare(self, topology, service, ports):
         ends = Ends(Walker(topology))
         services = resolve_service(service, topology.services)
@@ -224,10 +246,24 @@ class ByTables(Sets):
             by_walks = cells_of(ask_set(*question))
         for pairs in (1 << 40, 0):
             with few(walks=-1, pairs=pairs):
-                by_tables = cells_of(ask_set(*question))
+                found = ask_set(*question)
+            by_tables = cells_of(found)
             self.assertEqual(set(by_walks), set(by_tables))
+            self.check_examples(found)
             for ends_of, outcomes in by_walks.items():
                 self.assertEqual(outcomes, by_tables[ends_of], ends_of)
+
+    def check_examples(self, found):
+        """The example of a row is of ends and of a service of that row."""
+        for row in found.rows:
+            flow = row.example.flow
+            mine = [part for part in row.parts if flow.service.number in part.services]
+            senders = [member.name for part in mine for member in part.sources]
+            receivers = [member.name for part in mine for member in part.destinations]
+            self.assertIn(row.example_names[0], senders)
+            self.assertIn(row.example_names[1], receivers)
+            if flow.source.interface is not None:
+                self.assertEqual(row.example_names[0], flow.source.interface.instance)
 
 
 @contextlib.contextmanager
@@ -306,6 +342,50 @@ class ToldApart(Sets):
                     for port in range(20, 24 + one) if other % 4 == one and other != one}  # fmt: skip
         self.assertEqual(cells, expected)
 
+    def test_every_rule_of_a_filter_and_of_its_replies_has_its_own_row(self):
+        """More rules than a word has bits stop a port each, on the way there; others the replies of some; a set of
+        filters lets in what any of its rules does; and a listener refuses what is left but one port."""
+        values = base()
+        gone, lost = range(1000, 1080), range(1080, 1090)
+        values["filters"]["edge"] = a_filter(
+            "subnet", stateful=False, otherwise="allow",
+            inbound=[{"order": port, "action": "drop", "service": f"tcp/{port}"} for port in gone],
+            outbound=[{"order": port, "action": "drop", "source_ports": str(port)} for port in lost],
+        )  # fmt: skip
+        for name in ("one", "third"):
+            values["filters"][name] = a_filter("instance", decide="any", inbound=[
+                {"id": "low", "action": "allow", "service": "tcp/1000-1094"}])  # fmt: skip
+        values["filters"]["other"] = a_filter("instance", decide="any", inbound=[
+            {"id": "high", "action": "allow", "service": "tcp/1096-1100"}])  # fmt: skip
+        values["subnets"]["a2"]["filter"] = "edge"
+        for index in range(8):
+            filters = ["one" if index < 4 else "third", "other"]
+            values["instances"][f"m{index}"] = {
+                "interfaces": [{"subnet": "a2", "addresses": [f"10.1.2.{100 + index}"], "filters": filters}],
+                "listens": ["tcp/1080-1092"],
+            }
+        values["groups"] = {"many": {"members": [f"m{index}" for index in range(8)]}}
+        ends = Ends(Walker(load(values)))
+        services = resolve_service("tcp/1000-1100", {})
+        found = ask_set(ends, ends.resolve("a1"), ends.resolve("many"), services, RangeSet.one(40000), 4)
+        mine = [row for row in found.rows if row.kind == 0]
+        told = {}
+        for row in mine:
+            decider = row.example.decided_by
+            by = (decider.filter, decider.rule) if decider is not None else None
+            union = RangeSet.of(pair for part in row.parts for pair in part.services)
+            told[row.example.verdict, by] = ", ".join(services_texts(union))
+            of_set = by is not None and by[1] == "otherwise"
+            self.assertEqual({len(part.destinations) for part in row.parts}, {4 if of_set else 8})
+        expected = {("blocked", ("edge", str(port))): f"tcp/{port}" for port in gone}
+        expected |= {("one-way", ("edge", str(port))): f"tcp/{port}" for port in lost}
+        expected |= {
+            ("blocked", ("one", "otherwise")): "tcp/1095", ("blocked", ("third", "otherwise")): "tcp/1095",
+            ("allowed", None): "tcp/1090-1092",
+            ("blocked", (None, None)): "tcp/1093-1094, tcp/1096-1100",
+        }  # fmt: skip
+        self.assertEqual(told, expected)
+
 
 def cells_of(answer):
     """For each pair of members and family, what each set of services comes to."""
@@ -315,7 +395,7 @@ def cells_of(answer):
             for source in part.sources:
                 for destination in part.destinations:
                     outcomes = found.setdefault((source.name, destination.name, row.family), {})
-                    key = _outcome_key(row.example)
+                    key = outcome_key(row.example)
                     outcomes[key] = outcomes.get(key, RangeSet()) | part.services
     return found
 

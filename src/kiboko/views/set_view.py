@@ -9,7 +9,7 @@ from typing import Any
 
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import services_texts
-from kiboko.core.reachability.sets import EndCount, Product, SetAnswer, SetRow
+from kiboko.core.reachability.set_answer import EndCount, Product, SetAnswer, SetRow
 from kiboko.core.walk.walk import ALLOWED, PARTLY, UNKNOWN
 from kiboko.views.check_view import decider_json, decider_text, headline, show_asked
 from kiboko.views.output import Output

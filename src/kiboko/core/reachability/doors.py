@@ -15,7 +15,7 @@ from kiboko.core.queries.ends import Ends, Member
 from kiboko.core.reachability.letting_in import flows_between, gate_named, judged, place_of
 from kiboko.core.reachability.products import apart, products
 from kiboko.core.reachability.reach import ReachQuestion, far_members
-from kiboko.core.reachability.sets import SHARED_REASONS
+from kiboko.core.reachability.set_answer import SHARED_REASONS
 from kiboko.core.reachability.space import Space, SpaceEnd
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import DROPS, REJECTS

@@ -6,23 +6,21 @@ service atom, by the one walk, and the outcome holds for all their members.
 
 from __future__ import annotations
 
-import itertools
-import re
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
 from kiboko.core.errors import UsageError
-from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.memory import without_garbage
 from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import End, Ends, Member, Pair, services_for
-from kiboko.core.reachability.end_classes import NOBODY, OUTSIDE, RECORDED, Cells, EndClass, Shape
+from kiboko.core.reachability.end_classes import NOBODY, OUTSIDE, RECORDED, Cells, EndClass
+from kiboko.core.reachability.set_answer import EndCount, OutcomeKey, SetAnswer, SetRow, outcome_key, told_together
+from kiboko.core.reachability.set_products import Products
 from kiboko.core.tables.cuts import address_atoms, service_cuts, split_services
-from kiboko.core.walk.gates import Row
 from kiboko.core.walk.walk import ALLOWED, NOBODY_RECORDED, PARTLY, UNKNOWN, Walk
 
 if TYPE_CHECKING:
@@ -30,113 +28,6 @@ if TYPE_CHECKING:
     from kiboko.core.reachability.end_classes import Places
     from kiboko.core.reachability.grid import PairGrid
     from kiboko.core.reachability.told_rows import ToldRow
-
-_MOST_CAVEATS, _FEW_NAMES = 12, 4
-_LISTENS = re.compile(r"whether (.+) listens on (.+) is not known")
-
-
-@dataclass(frozen=True, slots=True)
-class EndCount:
-    """How many ends some members are: instances by name, addresses with nobody recorded, outsides by name."""
-
-    instances: tuple[str, ...] = ()
-    addresses: int = 0
-    outsides: tuple[str, ...] = ()
-
-    @classmethod
-    def of(cls, members: Iterable[Member]) -> EndCount:
-        """Count members, an instance once however many of its addresses are among them."""
-        listed = list(members)
-        return cls(
-            tuple(dict.fromkeys(member.instance for member in listed if member.instance is not None)),
-            sum(member.count for member in listed if member.instance is None and member.outside is None),
-            tuple(dict.fromkeys(member.outside for member in listed if member.outside is not None)),
-        )
-
-
-class Product(NamedTuple):
-    """Every source with every destination on every service; `size` is how many pairs of ends there are, by which
-    products are ranked."""
-
-    sources: tuple[Member, ...]
-    destinations: tuple[Member, ...]
-    services: RangeSet
-    size: int
-
-    def source_texts(self) -> list[str]:
-        """The sources: names, then what is left as blocks and ranges."""
-        return member_texts(self.sources)
-
-    def destination_texts(self) -> list[str]:
-        """The destinations, likewise."""
-        return member_texts(self.destinations)
-
-
-@dataclass(frozen=True, slots=True)
-class SetRow:
-    """One distinct outcome: the products that share it, the largest first, how many ends they are, and one example.
-
-    `family` is None where both families come to the same, or only one is there; `kind` is that of the ends that are
-    least known among its products.
-    """
-
-    parts: tuple[Product, ...]
-    example: Walk
-    example_names: tuple[str, str]
-    family: int | None
-    kind: int
-    sources: EndCount
-    destinations: EndCount
-
-    @property
-    def reason(self) -> str | None:
-        """Why the way itself stops it, in words that hold for every member; None where a rule decides, or one alone."""
-        decider = self.example.decided_by
-        single = len(self.parts) == 1 and len(self.parts[0].sources) == len(self.parts[0].destinations) == 1
-        if decider is None or single:
-            return None
-        if decider.gate == "listener":
-            return "nothing listens there" if _is_bare(decider) else "what listens there is bound to another address"
-        return SHARED_REASONS.get(decider.step.stop.kind) if decider.step.stop is not None else None
-
-
-SHARED_REASONS = {
-    "stopped": "the machine is stopped",
-    "no subnet of its own": "the sender lies in no subnet",
-    "nowhere": "the address belongs to no subnet and no outside",
-    "no subnet": "no subnet holds the destination",
-    "no route": "the sender's subnet has no route there",
-    "no address": "an end has no address that the other can use",
-    "private": "the address is private, and nothing leads there from outside",
-    "nobody": "the address is nobody's",
-    "shared": "a nat gateway lets in only replies",
-    "loop": "the routes lead round in a circle",
-    "has no public address": "the sender has no public address",
-    "is not a global address": "the sender's address is not global",
-}
-"""Why the way itself stops a packet, in words that hold for every end."""
-
-
-@dataclass(frozen=True, slots=True)
-class SetAnswer:
-    """All rows, how many ends were asked about, and the caveats of the examples."""
-
-    rows: tuple[SetRow, ...]
-    sources: EndCount
-    destinations: EndCount
-    walks: int
-    caveats: tuple[str, ...]
-
-
-def member_texts(members: Iterable[Member]) -> list[str]:
-    """Members as text: instances by name, addresses merged to blocks and ranges."""
-    listed = list(members)
-    names = list(dict.fromkeys(member.name for member in listed if member.low is None))
-    ranges: dict[int, list[tuple[int, int]]] = {4: [], 6: []}
-    for member in listed:
-        if member.low is not None and member.high is not None:
-            ranges[member.low.family].append((member.low.value, member.high.value))
-    return names + AddressSet(RangeSet.of(ranges[4]), RangeSet.of(ranges[6])).texts()
 
 
 def ask_set(
@@ -168,11 +59,11 @@ def ask_set(
         return _SetQuestion(ends, services, ports, family).answer(sender, receiver)
 
 
-OutcomeKey = tuple[object, ...]
 _RowKey = tuple[int, int | None, int]
 """The kind of ends, the family where it matters, and the number of the outcome."""
 FEW_WALKS = 400
 """As many walks as are sooner made than tables."""
+_MOST_CAVEATS = 12
 _FEW_PAIRS, _MOST_PAIRS = 100, 40_000_000
 """As many pairs are sooner asked about one by one than told apart; more are refused, for the memory that they take."""
 
@@ -253,7 +144,8 @@ class _SetQuestion:
                 key = (kind, family, outcome.key)
                 mine[key].append(outcome.services)
                 if key not in examples:
-                    examples[key] = _Example((met.number, place), outcome.walk, some.names)
+                    walk = self.example(met.by_family, outcome)
+                    examples[key] = _Example((met.number, place), walk, some.names)
             for key, services in mine.items():
                 cells[key].append(Cells(self.union(services), *met.places))
         for row in told:
@@ -265,7 +157,7 @@ class _SetQuestion:
             raise UsageError(self.nothing_left(sender, receiver))
         caveats: dict[str, None] = dict.fromkeys((*sender.caveats, *receiver.caveats))
         rows = []
-        products = _Products(sources, destinations)
+        products = Products(sources, destinations)
         for key, example in sorted(examples.items(), key=lambda each: each[1].order):
             caveats.update(dict.fromkeys(example.walk.caveats))
             parts = sorted(products.of(cells[key], columns.get(key)), key=lambda part: -part.size)
@@ -274,7 +166,7 @@ class _SetQuestion:
         rows.sort(key=lambda row: (row.kind, *_rank(row.example.verdict, first), -sum(p.size for p in row.parts)))
         if first:  # asked about an outside, what gets through matters before all else
             rows.sort(key=lambda row: row.example.verdict not in first)
-        listed = _together(caveat for caveat in caveats if not caveat.startswith(NOBODY_RECORDED))
+        listed = told_together(caveat for caveat in caveats if not caveat.startswith(NOBODY_RECORDED))
         if len(listed) > _MOST_CAVEATS:
             left = len(listed) - _MOST_CAVEATS
             listed[_MOST_CAVEATS:] = [f"and {left:,} more to bear in mind of the examples: each tells its own"]
@@ -291,6 +183,21 @@ class _SetQuestion:
             self.walks,
             tuple(listed),
         )
+
+    def example(self, meetings: dict[int, _Meeting], outcome: _Outcome) -> Walk:
+        """The walk of an outcome between the very ends of a pair of classes, and on one of its services: what a person
+        is told of, and told to ask again."""
+        flow = outcome.walk.flow
+        meeting = meetings.get(flow.target.family)
+        if meeting is None or meeting.pair is None:
+            return outcome.walk
+        pair, number = meeting.pair, flow.service.number
+        is_on_it = number in outcome.services
+        if is_on_it and (flow.source.address, flow.target) == (pair.source.address, pair.target):
+            return outcome.walk
+        number = number if is_on_it else outcome.services.lowest
+        self.walks += 1
+        return self.ends.walk_pair(pair, Service(number >> 16, number & 0xFFFF), self.ports)
 
     def union(self, services: list[RangeSet]) -> RangeSet:
         """All of some services; the same value for equal ones."""
@@ -495,7 +402,7 @@ class _SetQuestion:
     def key_of(self, walk: Walk) -> int:
         """The number of what a walk comes to, equal for equal outcome keys; worked out once."""
         if id(walk) not in self.keys:
-            self.keys[id(walk)] = self.numbers.setdefault(_outcome_key(walk), len(self.numbers))
+            self.keys[id(walk)] = self.numbers.setdefault(outcome_key(walk), len(self.numbers))
             self.kept.append(walk)
         return self.keys[id(walk)]
 
@@ -546,110 +453,3 @@ def _representatives(source: EndClass, destination: EndClass) -> tuple[Member, M
                     return one, Member(str(other.high), None, (), other.high, other.high, outside=other.outside)
                 return one, other
     return None
-
-
-def _together(caveats: Iterable[str]) -> list[str]:
-    """Caveats with those on what listens told once for each service: many examples are of many machines."""
-    machines: dict[str, list[str]] = {}
-    found: dict[str, None] = {}
-    for caveat in caveats:
-        met = _LISTENS.fullmatch(caveat)
-        if met is None:
-            found[caveat] = None
-        else:
-            machines.setdefault(met[2], []).append(met[1])
-            found[met[2]] = None
-    return [_listening_unknown(machines[each], each) if each in machines else each for each in found]
-
-
-def _listening_unknown(names: list[str], service: str) -> str:
-    listed = ", ".join(names[:_FEW_NAMES]) + (f" and {len(names) - _FEW_NAMES:,} more" if names[_FEW_NAMES:] else "")
-    return f"whether {listed} {'listens' if len(names) == 1 else 'listen'} on {service} is not known"
-
-
-def _outcome_key(walk: Walk) -> OutcomeKey:
-    decider = walk.decided_by
-    why: OutcomeKey = _why(decider) if decider is not None else ()
-    ports = walk.answered if walk.verdict in (PARTLY, UNKNOWN) else None
-    return (walk.verdict, walk.signal, why, ports, walk.either)
-
-
-def _is_bare(listener: Row) -> bool:
-    """Whether nothing listens at all, rather than at another address."""
-    return listener.reason.startswith("nothing listens")
-
-
-def _why(decider: Row) -> OutcomeKey:
-    """What a reason is told apart by: members of one row must share it whole."""
-    if decider.gate == "listener":
-        return decider.gate, decider.direction, decider.action, _is_bare(decider)
-    why: OutcomeKey = (
-        decider.gate, decider.direction, decider.filter, decider.rule, decider.action, decider.place, decider.chain,
-    )  # fmt: skip
-    stop = decider.step.stop
-    if stop is not None:
-        return (*why, stop.kind if stop.kind in SHARED_REASONS else stop.reason)
-    if decider.filter is None and decider.gate == "zone":
-        return (*why, decider.at)
-    return why
-
-
-class _Side:
-    """The members of the classes of one end."""
-
-    def __init__(self, classes: list[EndClass]) -> None:
-        self._members = [tuple(each.members) for each in classes]
-        self._counts = [each.count for each in classes]
-        self._is_single = all(count == 1 for count in self._counts)
-        self._first = [members[0] for members in self._members]
-
-    def of(self, places: Sequence[int]) -> tuple[tuple[Member, ...], int]:
-        """The members of some classes, and how many ends they are."""
-        if self._is_single:  # a range of one address, or a machine
-            return tuple(map(self._first.__getitem__, places)), len(places)
-        members = itertools.chain.from_iterable(map(self._members.__getitem__, places))
-        return tuple(members), sum(map(self._counts.__getitem__, places))
-
-
-class _Products:
-    """Makes products of the classes of two ends."""
-
-    def __init__(self, sources: list[EndClass], destinations: list[EndClass]) -> None:
-        self._sides = _Side(sources), _Side(destinations)
-        self._met: tuple[set[int], set[int]] = set(), set()
-
-    def of(self, alike: list[Cells], columns: CellColumns | None) -> Iterator[Product]:
-        """The cells of one outcome as few products of sources, destinations and services."""
-        if columns is None and len(alike) < _FEW_PAIRS:
-            shapes = _shapes(alike)
-        else:
-            from kiboko.core.reachability.cell_columns import CellColumns
-
-            several = CellColumns.of(alike) if alike else None
-            whole = several if columns is None else columns if several is None else columns.with_more(several)
-            assert whole is not None
-            shapes = whole.shapes()
-        self._met = set(), set()
-        for services, group, targets in shapes:
-            self._met[0].update(group)
-            self._met[1].update(targets)
-            mine, others = self._sides[0].of(group), self._sides[1].of(targets)
-            yield Product(mine[0], others[0], services, mine[1] * others[1])
-
-    def counted(self) -> tuple[EndCount, EndCount]:
-        """How many ends are in the products that were made last, each counted once."""
-        one, other = (EndCount.of(side.of(sorted(met))[0]) for met, side in zip(self._met, self._sides, strict=True))
-        return one, other
-
-
-def _shapes(alike: list[Cells]) -> Iterator[Shape]:
-    """The sources of some cells, by services, those together that have the same destinations."""
-    by_source: dict[tuple[RangeSet, int], list[int]] = defaultdict(list)
-    for cells in alike:
-        for i, j in zip(cells.sources, cells.destinations, strict=True):
-            by_source[cells.services, i].append(j)
-    groups: dict[tuple[RangeSet, tuple[int, ...]], list[int]] = defaultdict(list)
-    for services, i in sorted(by_source, key=lambda cell: cell[1]):
-        groups[services, tuple(sorted(by_source[services, i]))].append(i)
-    for (services, targets), group in groups.items():
-        yield services, group, list(targets)

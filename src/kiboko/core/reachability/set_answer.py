@@ -1,0 +1,171 @@
+"""What a question about sets comes to: rows of distinct outcomes, each as products of ends and services."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from kiboko.core.header.addresses import AddressSet
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.queries.ends import Member
+from kiboko.core.walk.gates import Row
+from kiboko.core.walk.walk import PARTLY, UNKNOWN, Walk
+
+_FEW_NAMES = 4
+_LISTENS = re.compile(r"whether (.+) listens on (.+) is not known")
+
+
+@dataclass(frozen=True, slots=True)
+class EndCount:
+    """How many ends some members are: instances by name, addresses with nobody recorded, outsides by name."""
+
+    instances: tuple[str, ...] = ()
+    addresses: int = 0
+    outsides: tuple[str, ...] = ()
+
+    @classmethod
+    def of(cls, members: Iterable[Member]) -> EndCount:
+        """Count members, an instance once however many of its addresses are among them."""
+        listed = list(members)
+        return cls(
+            tuple(dict.fromkeys(member.instance for member in listed if member.instance is not None)),
+            sum(member.count for member in listed if member.instance is None and member.outside is None),
+            tuple(dict.fromkeys(member.outside for member in listed if member.outside is not None)),
+        )
+
+
+class Product(NamedTuple):
+    """Every source with every destination on every service; `size` is how many pairs of ends there are, by which
+    products are ranked."""
+
+    sources: tuple[Member, ...]
+    destinations: tuple[Member, ...]
+    services: RangeSet
+    size: int
+
+    def source_texts(self) -> list[str]:
+        """The sources: names, then what is left as blocks and ranges."""
+        return member_texts(self.sources)
+
+    def destination_texts(self) -> list[str]:
+        """The destinations, likewise."""
+        return member_texts(self.destinations)
+
+
+@dataclass(frozen=True, slots=True)
+class SetRow:
+    """One distinct outcome: the products that share it, the largest first, how many ends they are, and one example.
+
+    `family` is None where both families come to the same, or only one is there; `kind` is that of the ends that are
+    least known among its products.
+    """
+
+    parts: tuple[Product, ...]
+    example: Walk
+    example_names: tuple[str, str]
+    family: int | None
+    kind: int
+    sources: EndCount
+    destinations: EndCount
+
+    @property
+    def reason(self) -> str | None:
+        """Why the way itself stops it, in words that hold for every member; None where a rule decides, or one alone."""
+        decider = self.example.decided_by
+        single = len(self.parts) == 1 and len(self.parts[0].sources) == len(self.parts[0].destinations) == 1
+        if decider is None or single:
+            return None
+        if decider.gate == "listener":
+            return "nothing listens there" if _is_bare(decider) else "what listens there is bound to another address"
+        return SHARED_REASONS.get(decider.step.stop.kind) if decider.step.stop is not None else None
+
+
+SHARED_REASONS = {
+    "stopped": "the machine is stopped",
+    "no subnet of its own": "the sender lies in no subnet",
+    "nowhere": "the address belongs to no subnet and no outside",
+    "no subnet": "no subnet holds the destination",
+    "no route": "the sender's subnet has no route there",
+    "no address": "an end has no address that the other can use",
+    "private": "the address is private, and nothing leads there from outside",
+    "nobody": "the address is nobody's",
+    "shared": "a nat gateway lets in only replies",
+    "loop": "the routes lead round in a circle",
+    "has no public address": "the sender has no public address",
+    "is not a global address": "the sender's address is not global",
+}
+"""Why the way itself stops a packet, in words that hold for every end."""
+
+
+@dataclass(frozen=True, slots=True)
+class SetAnswer:
+    """All rows, how many ends were asked about, and the caveats of the examples."""
+
+    rows: tuple[SetRow, ...]
+    sources: EndCount
+    destinations: EndCount
+    walks: int
+    caveats: tuple[str, ...]
+
+
+def member_texts(members: Iterable[Member]) -> list[str]:
+    """Members as text: instances by name, addresses merged to blocks and ranges."""
+    listed = list(members)
+    names = list(dict.fromkeys(member.name for member in listed if member.low is None))
+    ranges: dict[int, list[tuple[int, int]]] = {4: [], 6: []}
+    for member in listed:
+        if member.low is not None and member.high is not None:
+            ranges[member.low.family].append((member.low.value, member.high.value))
+    return names + AddressSet(RangeSet.of(ranges[4]), RangeSet.of(ranges[6])).texts()
+
+
+OutcomeKey = tuple[object, ...]
+
+
+def outcome_key(walk: Walk) -> OutcomeKey:
+    """What a walk comes to: equal for walks of one row."""
+    decider = walk.decided_by
+    why: OutcomeKey = _why(decider) if decider is not None else ()
+    ports = walk.answered if walk.verdict in (PARTLY, UNKNOWN) else None
+    return (walk.verdict, walk.signal, why, ports, walk.either)
+
+
+def _is_bare(listener: Row) -> bool:
+    """Whether nothing listens at all, rather than at another address."""
+    return listener.reason.startswith("nothing listens")
+
+
+def _why(decider: Row) -> OutcomeKey:
+    """What a reason is told apart by: members of one row must share it whole."""
+    if decider.gate == "listener":
+        return decider.gate, decider.direction, decider.action, _is_bare(decider)
+    why: OutcomeKey = (
+        decider.gate, decider.direction, decider.filter, decider.rule, decider.action, decider.place, decider.chain,
+    )  # fmt: skip
+    stop = decider.step.stop
+    if stop is not None:
+        return (*why, stop.kind if stop.kind in SHARED_REASONS else stop.reason)
+    if decider.filter is None and decider.gate == "zone":
+        return (*why, decider.at)
+    return why
+
+
+def told_together(caveats: Iterable[str]) -> list[str]:
+    """Caveats with those on what listens told once for each service: many examples are of many machines."""
+    machines: dict[str, list[str]] = {}
+    found: dict[str, None] = {}
+    for caveat in caveats:
+        met = _LISTENS.fullmatch(caveat)
+        if met is None:
+            found[caveat] = None
+        else:
+            machines.setdefault(met[2], []).append(met[1])
+            found[met[2]] = None
+    return [_listening_unknown(machines[each], each) if each in machines else each for each in found]
+
+
+def _listening_unknown(names: list[str], service: str) -> str:
+    listed = ", ".join(names[:_FEW_NAMES]) + (f" and {len(names) - _FEW_NAMES:,} more" if names[_FEW_NAMES:] else "")
+    return f"whether {listed} {'listens' if len(names) == 1 else 'listen'} on {service} is not known"
