@@ -386,6 +386,24 @@ class ToldApart(Sets):
         }  # fmt: skip
         self.assertEqual(told, expected)
 
+    def test_senders_with_client_ports_of_their_own_are_told_by_words_as_well(self):
+        """Nobody is asked about one by one, and all comes to what walks say."""
+        values = base()
+        values["instances"]["bob"]["ephemeral_ports"] = "49152-65535"
+        values["filters"]["edge"] = a_filter(
+            "subnet", stateful=False, inbound=[{"order": 1, "action": "allow", "service": "tcp/1-90"}],
+            outbound=[{"order": 1, "action": "allow", "service": "tcp/1024-65535", "source_ports": "1-80"}],
+        )  # fmt: skip
+        values["subnets"]["a2"]["filter"] = "edge"
+        values["groups"] = {"every": {"members": ["ann", "bob", "cat", "dan"]}}
+        ends = Ends(Walker(load(values)))
+        question = (ends, ends.resolve("every"), ends.resolve("every"), resolve_service("tcp/1-100", {}), None, None)
+        with mock.patch.object(PairGrid, "judged", side_effect=AssertionError):
+            by_words = ask_set(*question)
+        with few(walks=1 << 40, pairs=1 << 40):
+            self.assertEqual(cells_of(by_words), cells_of(ask_set(*question)))
+        self.assertLess({"allowed", "one-way"}, {row.example.verdict for row in by_words.rows})
+
 
 def cells_of(answer):
     """For each pair of members and family, what each set of services comes to."""

@@ -16,6 +16,8 @@ from kiboko.core.reachability.alike_pairs import AlikePairs
 from kiboko.core.reachability.end_classes import EndClass
 from kiboko.core.reachability.grid import PairGrid
 from kiboko.core.records.columns import distinct
+from kiboko.core.tables.kinds import Kinds
+from kiboko.core.tables.pair_deciders import Decided
 from kiboko.core.tables.places import NONE
 from kiboko.core.tables.traces import Marks, mixed
 
@@ -51,12 +53,34 @@ class Groups:
 
 
 @dataclass(frozen=True, slots=True)
-class _Family:
-    """The pairs of one address family, and where each class is among their senders and their receivers, -1 for none."""
+class Family:
+    """The pairs of one address family, those whose senders use the same client ports together: in which `part` each
+    class is a sender, and where it is among the senders of that and among all receivers, -1 for none."""
 
-    pairs: AlikePairs
+    parts: list[AlikePairs]
+    part: Rows
     row: Rows
     column: Rows
+
+    @property
+    def kinds(self) -> Kinds:
+        """The kinds of traffic: of services the same in all parts."""
+        return self.parts[0].kinds
+
+    def there(self, sources: Rows, destinations: Rows) -> Truths:
+        """Which pairs of classes have addresses of it."""
+        found: Truths = (self.row[sources] != NONE) & (self.column[destinations] != NONE)
+        return found
+
+    def decided(self, sources: Rows, destinations: Rows) -> Decided:
+        """What decides for some pairs of classes that have a mark (`AlikePairs.decided`)."""
+        found = []
+        for number, part in enumerate(self.parts):
+            mine = np.flatnonzero(self.part[sources] == number)
+            if len(mine):
+                made = part.decided(self.row[sources[mine]], self.column[destinations[mine]])
+                found.append(made._replace(pair=mine[made.pair]))
+        return Decided(*(np.concatenate(each) for each in zip(*found, strict=True)))
 
 
 class AlikeClasses:
@@ -75,9 +99,10 @@ class AlikeClasses:
         services: RangeSet,
     ) -> None:  # fmt: skip
         self._grid, self._sides = grid, (sources, destinations)
+        self._like: AlikePairs | None = None
         plain = [np.array([at for at, each in enumerate(side) if _is_plain(each)], dtype=np.int64)
                  for side in self._sides]  # fmt: skip
-        self.families: dict[int, _Family] = {}
+        self.families: dict[int, Family] = {}
         """Those in which there are any pairs."""
         for family in families:
             found = self._of_family(plain, family)
@@ -85,13 +110,12 @@ class AlikeClasses:
                 self.families[family] = found
         shape = len(sources), len(destinations)
         marks, is_told, is_open = np.zeros(shape, dtype=np.uint64), np.zeros(shape, dtype=np.bool_), self._plain()
-        like: AlikePairs | None = None
         for family, known in self.families.items():
-            mark, has_mark, has_family = self._marks(known, family, services_for(services, family), like)
+            mark, has_mark = self._marks(known, family, services_for(services, family))
             marks += np.where(has_mark, mixed(mark + np.uint64(family)), np.uint64(0))
             is_told |= has_mark
-            is_open &= has_mark | ~has_family  # it is told in all families that it has
-            like = known.pairs
+            # It is told in all families that it has.
+            is_open &= has_mark | ~((known.row != NONE)[:, None] & (known.column != NONE)[None, :])
         is_told &= is_open
         together = np.full(shape, NONE, dtype=np.int64)
         if is_told.any():
@@ -103,7 +127,7 @@ class AlikeClasses:
         one, other = (np.array([_is_plain(each) for each in side], dtype=np.bool_) for side in self._sides)
         return one[:, None] & other[None, :]
 
-    def _of_family(self, plain: Sequence[Rows], family: int) -> _Family | None:
+    def _of_family(self, plain: Sequence[Rows], family: int) -> Family | None:
         """The pairs of classes of machines in one family; None where there are none."""
         used = [
             [(at, interfaces[0].address(family)) for at in rows.tolist()
@@ -112,21 +136,28 @@ class AlikeClasses:
         ]  # fmt: skip
         if not all(used):
             return None
-        line, walker = self._grid.tables.addresses, self._grid.walker
+        line, walker, layout = self._grid.tables.addresses, self._grid.walker, self._grid.tables.layout
         atoms, places = [], []
         for side, some in zip(self._sides, used, strict=True):
             atoms.append(np.array([line.atom(address) for _, address in some if address is not None], dtype=np.int64))
             places.append(np.full(len(side), NONE, dtype=np.int64))
             places[-1][[at for at, _ in some]] = np.arange(len(some))
-        ends = [walker.directory.endpoint(address) for _, address in used[0] if address is not None]
-        ports = [self._grid.ports or walker.source_ports(end, Service(TCP, 1)) for end in ends]
-        return _Family(AlikePairs(self._grid.tables.layout, atoms[0], atoms[1], ports), places[0], places[1])
+        by_ports: dict[RangeSet, list[int]] = {}
+        for row, (_, address) in enumerate(used[0]):
+            assert address is not None
+            end = walker.directory.endpoint(address)
+            ports = self._grid.ports or walker.source_ports(end, Service(TCP, 1))
+            by_ports.setdefault(ports, []).append(row)
+        part = np.full(len(self._sides[0]), NONE, dtype=np.int64)
+        sender, row_of = np.flatnonzero(places[0] != NONE), places[0]
+        parts = []
+        for number, (ports, rows) in enumerate(by_ports.items()):
+            part[sender[rows]], row_of[sender[rows]] = number, np.arange(len(rows))
+            parts.append(AlikePairs(layout, atoms[0][rows], atoms[1], ports))
+        return Family(parts, part, row_of, places[1])
 
-    def _marks(
-        self, known: _Family, family: int, services: RangeSet, like: AlikePairs | None
-    ) -> tuple[Marks, Truths, Truths]:
-        """Of all pairs of classes in one family the marks, which have one, and which have addresses of it; all are
-        [sources, destinations].
+    def _marks(self, known: Family, family: int, services: RangeSet) -> tuple[Marks, Truths]:
+        """Of all pairs of classes in one family the marks, and which have one: both are [sources, destinations].
 
         Whoever is sent to is sent to at the first interface of the family, and who sends does so by the first one;
         where another one is in the receiver's subnet (clause S3) the pair stands alone.
@@ -134,23 +165,28 @@ class AlikeClasses:
         sources, destinations = self._sides
         shape = len(sources), len(destinations)
         marks, has_mark = np.zeros(shape, dtype=np.uint64), np.zeros(shape, dtype=np.bool_)
-        mine, theirs = np.flatnonzero(known.row != NONE), np.flatnonzero(known.column != NONE)
-        there = np.ix_(mine, theirs)
-        marks[there], has_mark[there] = known.pairs.marks(services, like)
+        theirs = np.flatnonzero(known.column != NONE)
+        for number, part in enumerate(known.parts):
+            there = np.ix_(np.flatnonzero(known.part == number), theirs)
+            mark, has_mark[there] = part.marks(services, self._like)
+            marks[there] = mark + np.uint64(number)
+            self._like = part
         subnets = np.array([_subnet(each, family) for each in destinations])
-        for row in mine.tolist():
+        for row in np.flatnonzero(known.row != NONE).tolist():
             used = _usable(sources[row].members[0], family)
             others = {each.subnet for each in used} - {used[0].subnet}
             if others:
                 has_mark[row, np.isin(subnets, list(others))] = False
-        return marks, has_mark, (known.row != NONE)[:, None] & (known.column != NONE)[None, :]
+        return marks, has_mark
 
     @property
     def is_aligned(self) -> bool:
         """Whether all that pairs come to can be told by kinds of services alone: no kinds differ in client ports alone,
         and those of two families are the same services or none in common."""
-        kinds = [each.pairs.kinds for each in self.families.values()]
+        kinds = [part.kinds for each in self.families.values() for part in each.parts]
         if not kinds or any(len(each) > len(each.services) for each in kinds):
+            return False
+        if any(part.kinds.services != each.kinds.services for each in self.families.values() for part in each.parts):
             return False
         first, last = (set(each.services) for each in (kinds[0], kinds[-1]))
         return not any(one & other for one in first - last for other in last - first)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from typing import TypeVar
 
 import numpy as np
@@ -17,7 +17,7 @@ from kiboko.core.tables.layout import GateLayout
 from kiboko.core.tables.pair_deciders import Decided, decided
 from kiboko.core.tables.pair_words import PairWords, Side
 from kiboko.core.tables.places import NONE
-from kiboko.core.tables.traces import Marks, mixed
+from kiboko.core.tables.traces import Marks
 
 T = TypeVar("T")
 Rows = NDArray[np.int64]
@@ -33,10 +33,10 @@ class AlikePairs:
     ----------
     layout : the gates of the network
     senders, receivers : atoms of their addresses, int64[n] and int64[m], all of them within the network
-    ports : the client ports of each sender
+    ports : the client ports that all of them use
     """
 
-    def __init__(self, layout: GateLayout, senders: Rows, receivers: Rows, ports: Sequence[RangeSet]) -> None:
+    def __init__(self, layout: GateLayout, senders: Rows, receivers: Rows, ports: RangeSet) -> None:
         self._layout, self._ports = layout, ports
         self._own, self._to = Side.of(layout, senders), Side.of(layout, receivers)
         layout.listening_at(receivers.astype(np.int32))
@@ -56,29 +56,26 @@ class AlikePairs:
     def marks(self, services: RangeSet, like: AlikePairs | None = None) -> tuple[Marks, Truths]:
         """Hashes for all pairs, uint64[n, m], on the services asked about: equal for those that come to the same by the
         same rules; and bool[n, m], which pairs have one and need not be asked about by themselves. All ways of the
-        network that anybody will ask about must have been laid out. With `like`, pairs of another family, is shared
+        network that anybody will ask about must have been laid out. With `like`, other pairs of the network, is shared
         what has been worked out."""
-        self.kinds = Kinds(self._layout, services, self._ports)
+        self.kinds = Kinds(self._layout, services, [self._ports])
         if like is not None and like.kinds.kinds == self.kinds.kinds:
             self._judge: PairWords = like._judge
         else:
             self._judge = PairWords(self._layout, self.kinds, True)
-        numbers: dict[RangeSet, int] = {}
-        ports = [numbers.setdefault(each, len(numbers)) for each in self._ports]
-        by_ports = mixed(np.array(ports, dtype=np.uint64))
         marks: Marks = np.zeros((len(self._own), len(self._to)), dtype=np.uint64)
         is_told = np.zeros(marks.shape, dtype=np.bool_)
         blocks = self._blocks(self._judge.trace, self._judge.width)
         for mine, theirs, there, trace in blocks.between_subnets():
             at = np.ix_(mine, theirs)
             chosen = (there & ~trace.apart).T
-            marks[at] = np.where(chosen, trace.mark.T + by_ports[mine, None], marks[at])
+            marks[at] = np.where(chosen, trace.mark.T, marks[at])
             is_told[at] |= chosen
         for way, rows, columns in blocks.within_subnets():
             for some in self._steps(len(rows)):
                 pairs = rows[some], columns[some]
                 trace = self._judge.trace(way, self._own.taken(pairs[0]), self._to.taken(pairs[1]), is_paired=True)
-                marks[pairs] = trace.mark[0] + by_ports[pairs[0]]
+                marks[pairs] = trace.mark[0]
                 is_told[pairs] = ~trace.apart[0]
         return marks, is_told
 

@@ -67,7 +67,7 @@ class ToldRows:
         self._walk, self._outcome_of = walk, outcome_of
         self._outcomes: dict[tuple[int, ...], int] = {}
         self._walked: dict[tuple[int, int, int], Walk] = {}
-        listed = {family: each.pairs.kinds for family, each in alike.families.items()}
+        listed = {family: each.kinds for family, each in alike.families.items()}
         self._services = list(dict.fromkeys(each for kinds in listed.values() for each in kinds.services))
         """All kinds of services of any family."""
         spans = sorted((pair, kind) for kind, services in enumerate(self._services) for pair in services)
@@ -111,14 +111,14 @@ class ToldRows:
 
     def _family_of(self, group: int) -> int:
         """The first family of a group's pairs."""
-        source, destination = int(self._groups.source[group]), int(self._groups.destination[group])
-        return next(family for family, each in self._alike.families.items()
-                    if each.row[source] != NONE and each.column[destination] != NONE)  # fmt: skip
+        one = np.array([group])
+        ends = self._groups.source[one], self._groups.destination[one]
+        return next(family for family, each in self._alike.families.items() if each.there(*ends)[0])
 
     def _walk_of(self, group: int, family: int, kind: int) -> Walk:
         key = group, family, kind
         if key not in self._walked:
-            number = self._alike.families[family].pairs.kinds.kinds[kind].service
+            number = self._alike.families[family].kinds.kinds[kind].service
             self._walked[key] = self._walk(group, family, Service(number >> 16, number & 0xFFFF))
         return self._walked[key]
 
@@ -141,12 +141,12 @@ class ToldRows:
     def _of_family(self, family: int, told: Rows) -> _Outcomes:
         """What the groups come to in one family."""
         known = self._alike.families[family]
-        row, column = known.row[self._groups.source[told]], known.column[self._groups.destination[told]]
-        there = np.flatnonzero((row != NONE) & (column != NONE))
-        if not len(there) or not len(known.pairs.kinds):
+        sources, destinations = self._groups.source[told], self._groups.destination[told]
+        there = np.flatnonzero(known.there(sources, destinations))
+        if not len(there) or not len(known.kinds):
             none = np.zeros(0, dtype=np.int64)
             return _Outcomes(none, none, np.zeros((0, self._words), dtype=np.uint64), none)
-        made = known.pairs.decided(row[there], column[there])
+        made = known.decided(sources[there], destinations[there])
         group = told[there[made.pair]]
         rank, chosen = self._first_kinds(family, made.kinds)
         order = np.lexsort((rank, group))
