@@ -133,9 +133,8 @@ class PairBlocks(Generic[T]):
         groups = _groups(self._to.place[columns])
         for number, group in enumerate(groups):
             for place, rows in enumerate(by_place):
-                met = there[group[:, None], rows]
-                if met.any():
-                    way = self._way(rows, columns[group], met)
+                way = self._way(rows, columns, group, there)
+                if way is not None:
                     alike = self._number(way)
                     ways.setdefault(alike, way)
                     met_by.setdefault((alike, number), []).append(place)
@@ -149,15 +148,23 @@ class PairBlocks(Generic[T]):
             step = max(1, _MOST_WORDS // (max(1, self._width) * len(rows)))
             for at in range(0, len(mine), step):
                 some = mine[at : at + step]
-                met = there[some[:, None], rows]
+                met = there[some][:, rows]
                 if met.any():
                     made = self._judge(ways[alike], own, self._to.taken(columns[some]))
                     yield self._sent.rows[rows], self._theirs[columns[some]], met, made
 
-    def _way(self, rows: Rows, columns: Rows, there: Truths) -> int:
-        """The way of the senders of one place to the receivers of another, by a pair that there is."""
-        column, row = divmod(int(there.argmax()), there.shape[1])
-        return self._way_of(int(rows[row]), int(columns[column]))
+    def _way(self, rows: Rows, columns: Rows, group: Rows, there: Truths) -> int | None:
+        """The way of the senders of one place to a group of the receivers, all of another, by a pair that there is;
+        None where there is no pair."""
+        if not len(rows):
+            return None
+        at, row = 0, 0
+        if not there[group[0], rows[0]]:
+            met = there[group][:, rows]
+            at, row = divmod(int(met.argmax()), met.shape[1])
+            if not met[at, row]:
+                return None
+        return self._way_of(int(rows[row]), int(columns[group[at]]))
 
     def _way_of(self, row: int, column: int) -> int:
         """The way from a sender to a receiver."""

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import Service
-from kiboko.core.memory import without_garbage
+from kiboko.core.memory import as_old, without_garbage
 from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import End, Ends, Member, Pair, services_for
 from kiboko.core.reachability.end_classes import NOBODY, OUTSIDE, RECORDED, Cells, EndClass
@@ -56,7 +56,9 @@ def ask_set(
     [('allowed', 4), ('blocked', 1), ('blocked', 1), ('blocked', 1)]
     """
     with without_garbage():  # very many tuples are made, and none of them in a circle
-        return _SetQuestion(ends, services, ports, family).answer(sender, receiver)
+        found = _SetQuestion(ends, services, ports, family).answer(sender, receiver)
+        as_old()
+        return found
 
 
 _RowKey = tuple[int, int | None, int]
