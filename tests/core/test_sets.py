@@ -276,6 +276,25 @@ def few(walks, pairs):
         yield
 
 
+class Counts(unittest.TestCase):
+    def test_ends_of_several_products_are_counted_once(self):
+        """Each sender is let in on another port; what is left is blocked to the same addresses by one rule."""
+        values = base()
+        values["filters"]["edge"] = a_filter(
+            "subnet", stateful=False, outbound=[{"order": 1, "action": "allow"}],
+            inbound=[{"order": 1, "action": "allow", "from": "ann", "service": "tcp/22"},
+                     {"order": 2, "action": "allow", "from": "bob", "service": "tcp/23"}],
+        )  # fmt: skip
+        values["subnets"]["a2"]["filter"] = "edge"
+        values["groups"] = {"two": {"members": ["ann", "bob"]}}
+        for pairs in (1 << 40, 0):
+            with few(walks=-1, pairs=pairs):
+                found = answer(values, "two", "a2", "tcp/1-100", 4)
+            (row,) = (row for row in found.rows if row.example.verdict == "blocked" and row.kind == 1)
+            self.assertEqual(len(row.parts), 2)
+            self.assertEqual((row.sources.instances, row.destinations.addresses), (("ann", "bob"), 256 - 2 - 1))
+
+
 class Caveats(unittest.TestCase):
     def test_what_listens_is_told_once_for_all_machines_and_nothing_is_cut_in_silence(self):
         values = base()

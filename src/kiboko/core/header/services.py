@@ -78,6 +78,12 @@ UNTOLD = 0xFFFF
 """In place of type and code of an ICMP message of which no record says what it is; 255 is reserved (RFC 3692)."""
 
 
+def usual_services(named: Mapping[str, RangeSet]) -> list[int]:
+    """The numbers of services that people ask about by name: those of the network file, then well-known ones."""
+    known = [parse_services(texts[0]) for texts in WELL_KNOWN.values()]
+    return [each.lowest for each in (*named.values(), *known) if each]
+
+
 def parse_services(text: str, named: Mapping[str, RangeSet] | None = None) -> RangeSet:
     """A service as written in a rule or on the command line, as a set of service numbers.
 

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import TCP, WELL_KNOWN, WITH_PORTS, Service, parse_services
+from kiboko.core.header.services import TCP, WITH_PORTS, Service
 from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import Pair
 from kiboko.core.records.columns import distinct
@@ -62,8 +62,6 @@ class PairGrid:
         self.walker = walker
         self.tables = GateTables(walker, None, service_line(walker.ground, RangeSet(), receivers))
         self.ports = ports
-        named = [parse_services(texts[0]) for texts in WELL_KNOWN.values()]
-        self._usual = [each.lowest for each in (*walker.topology.services.values(), *named) if each]
         self._marks: dict[tuple[int, bytes], int] = {}
         self.walks = 0
 

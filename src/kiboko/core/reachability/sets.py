@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import EMPTY, RangeSet
-from kiboko.core.header.services import Service
+from kiboko.core.header.services import Service, usual_services
 from kiboko.core.memory import as_old, without_garbage
 from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import End, Ends, Member, Pair, services_for
@@ -197,7 +197,9 @@ class _SetQuestion:
         is_on_it = number in outcome.services
         if is_on_it and (flow.source.address, flow.target) == (pair.source.address, pair.target):
             return outcome.walk
-        number = number if is_on_it else outcome.services.lowest
+        if not is_on_it:
+            usual = usual_services(self.ends.topology.services)
+            number = next((each for each in usual if each in outcome.services), outcome.services.lowest)
         self.walks += 1
         return self.ends.walk_pair(pair, Service(number >> 16, number & 0xFFFF), self.ports)
 

@@ -26,7 +26,6 @@ from kiboko.core.walk.walk import Walk
 Rows = NDArray[np.int64]
 WalkOf = Callable[[int, int, Service], Walk]
 """The walk of a group's first pair, in a family and on a service."""
-_EITHER = 0
 _MOST_BITS = 1 << 24
 
 

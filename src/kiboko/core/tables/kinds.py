@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.header.ranges import EMPTY, RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, WELL_KNOWN, WITH_PORTS, parse_services
+from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS, usual_services
 from kiboko.core.tables.boxes import PORTS, SERVICES
 from kiboko.core.tables.column import turned
 from kiboko.core.tables.layout import GateLayout
@@ -108,8 +108,7 @@ def alike_services(layout: GateLayout, services: RangeSet) -> Iterator[tuple[Ran
     """Services that no filter and no listener tells apart, neither as what requests go to nor as what replies come
     from, each with an example: rather one that people ask about than the first number."""
     line = layout.services
-    named = [parse_services(texts[0]) for texts in WELL_KNOWN.values()]
-    usual = [each.lowest for each in (*layout.walker.topology.services.values(), *named) if each]
+    usual = usual_services(layout.walker.topology.services)
     pieces: dict[Hashable, list[tuple[int, int]]] = {}
     for low, high in services:
         first, last = (int(each) for each in line.atoms(np.array([low, high])))
