@@ -29,6 +29,22 @@ class OnTheDemo(unittest.TestCase):
         """The line of the network file that holds a text, found without Kiboko."""
         return next(number for number, line in enumerate(self.lines, 1) if text in line)
 
+    def test_the_line_under_each_outcome_of_a_set_asks_for_just_that(self):
+        """Pasted, it comes to the same verdict, signal and place, also where ends have no address or are ranges."""
+        found = self.run_json("check", "any", "any", "tcp", "-6", status=1)
+        self.assertGreater(len(found["rows"]), 10)
+        for row in found["rows"]:
+            line = row["example"]["check"]
+            with self.subTest(line=line):
+                done = kiboko(*line.split()[1:], "--json", cwd=self.folder)
+                self.assertIn(done.returncode, (0, 1), done.stderr)
+                told = json.loads(done.stdout)
+                self.assertEqual(told["kiboko"], "check/1")
+                self.assertEqual((told["verdict"], told["signal"]), (row["verdict"], row["signal"]))
+                decides = [each and (each["gate"], each["at"], each["rule"])
+                           for each in (told["decided_by"], row["decided_by"])]  # fmt: skip
+                self.assertEqual(decides[0], decides[1])
+
     def test_check_json_has_the_form_of_the_design(self):
         found = self.run_json("check", "192.0.2.14", "gauge-07", "ssh", status=1)
         self.assertEqual(found["kiboko"], "check/1")

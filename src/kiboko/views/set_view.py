@@ -131,12 +131,19 @@ def check_line(row: SetRow, shown: SetShown) -> str:
     """The question about the row's example, to be pasted."""
     flow = row.example.flow
     named = flow.source.interface is not None or not flow.source.is_anywhere
-    source = row.example_names[0] if named else str(flow.source.address)
-    name = row.example_names[1]
-    destination = name if "-" not in name or not name[0].isdigit() else str(flow.target)
+    source, destination = row.example_names
+    if not named or _is_range(source):
+        source = str(flow.source.address)
+    if _is_range(destination):  # where nothing is sent at all there is no address that it is sent to
+        destination = str(flow.target) if flow.target.value else destination.partition("-")[0]
     is_ambiguous = row.family is not None or "/" in source or "/" in destination
     family = f" -{flow.target.family}" if is_ambiguous and flow.target.value else ""
     return f"kiboko check {source} {destination} {flow.service}{family}{shown.options}"
+
+
+def _is_range(name: str) -> bool:
+    """Whether an end is called by its first and its last address."""
+    return "-" in name and (name[0].isdigit() or ":" in name)
 
 
 def options_text(network: str, asked: Sequence[tuple[str, str]]) -> str:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import EMPTY, RangeSet
-from kiboko.core.header.services import Service, usual_services
+from kiboko.core.header.services import TCP, Service, usual_services
 from kiboko.core.memory import as_old, without_garbage
 from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import End, Ends, Member, Pair, services_for
@@ -127,6 +127,7 @@ class _SetQuestion:
         self.kept: list[object] = []
         self.left_out_outside = False
         self.names_of: dict[int, tuple[str, str]] = {}
+        self.usual = sorted(usual_services(ends.topology.services), key=lambda number: number >> 16 != TCP)
 
     def answer(self, sender: End, receiver: End) -> SetAnswer:
         named = dict.fromkeys(member.instance for member in receiver.members if member.instance is not None)
@@ -142,14 +143,18 @@ class _SetQuestion:
             some = next(iter(met.by_family.values()))
             kind = max(sources[some.source].kind, destinations[some.destination].kind)
             mine: dict[_RowKey, list[RangeSet]] = defaultdict(list)
+            first_met: dict[_RowKey, tuple[int, _Outcome]] = {}
             for place, (family, outcome) in enumerate(self.by_family(met.by_family, both)):
                 key = (kind, family, outcome.key)
                 mine[key].append(outcome.services)
-                if key not in examples:
-                    walk = self.example(met.by_family, outcome)
-                    examples[key] = _Example((met.number, place), walk, some.names)
+                first_met.setdefault(key, (place, outcome))
             for key, services in mine.items():
-                cells[key].append(Cells(self.union(services), *met.places))
+                union = self.union(services)
+                cells[key].append(Cells(union, *met.places))
+                if key not in examples:
+                    place, outcome = first_met[key]
+                    walk = self.example(met.by_family, outcome._replace(services=union))
+                    examples[key] = _Example((met.number, place), walk, some.names)
         for row in told:
             key = (RECORDED, row.family, row.outcome)
             columns[key] = row.cells
@@ -187,21 +192,20 @@ class _SetQuestion:
         )
 
     def example(self, meetings: dict[int, _Meeting], outcome: _Outcome) -> Walk:
-        """The walk of an outcome between the very ends of a pair of classes, and on one of its services: what a person
-        is told of, and told to ask again."""
+        """The walk of an outcome between the very ends of a pair of classes, and on one of its services, if there is
+        one on a service that people ask about: what a person is told of, and told to ask again."""
         flow = outcome.walk.flow
         meeting = meetings.get(flow.target.family)
         if meeting is None or meeting.pair is None:
             return outcome.walk
         pair, number = meeting.pair, flow.service.number
-        is_on_it = number in outcome.services
-        if is_on_it and (flow.source.address, flow.target) == (pair.source.address, pair.target):
+        is_its = number in outcome.services and (flow.source.address, flow.target) == (pair.source.address, pair.target)
+        other = number if is_its else outcome.services.lowest
+        asked = next((each for each in self.usual if each in outcome.services), other)
+        if is_its and asked == number:
             return outcome.walk
-        if not is_on_it:
-            usual = usual_services(self.ends.topology.services)
-            number = next((each for each in usual if each in outcome.services), outcome.services.lowest)
         self.walks += 1
-        return self.ends.walk_pair(pair, Service(number >> 16, number & 0xFFFF), self.ports)
+        return self.ends.walk_pair(pair, Service(asked >> 16, asked & 0xFFFF), self.ports)
 
     def union(self, services: list[RangeSet]) -> RangeSet:
         """All of some services; the same value for equal ones."""
@@ -426,11 +430,11 @@ class _SetQuestion:
         source, destination = chosen
         origin = self.ends.source_of(source) if source.families else None
         reason = f"{names[0]} and {names[1]} have no address family in common" if destination.families else ""
-        for low, high in self.services:
-            service = Service(low >> 16, low & 0xFFFF)
-            receiver = destination.name if origin else source.name
-            walk = self.ends.walker.walk_nowhere(origin, receiver, service, reason if origin else "")
-            yield _Outcome(RangeSet.span(low, high), self.key_of(walk), walk)
+        asked = next((each for each in self.usual if each in self.services), self.services.lowest)
+        service = Service(asked >> 16, asked & 0xFFFF)
+        receiver = destination.name if origin else source.name
+        walk = self.ends.walker.walk_nowhere(origin, receiver, service, reason if origin else "")
+        yield _Outcome(self.services, self.key_of(walk), walk)
 
 
 def _rank(verdict: str, first: tuple[str, ...]) -> tuple[bool, ...]:

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import WITH_PORTS, Service
+from kiboko.core.header.services import TCP, WITH_PORTS, Service
 from kiboko.core.reachability.alike_classes import AlikeClasses
 from kiboko.core.reachability.cell_columns import CellColumns
 from kiboko.core.records.columns import distinct
@@ -243,9 +243,10 @@ def _bits(words: Words, count: int) -> NDArray[np.bool_]:
 
 
 def _ranks(kinds: Kinds) -> Rows:
-    """In which order kinds are told: those of each protocol with ports, then the others."""
-    protocols = [*WITH_PORTS, None]
-    told = [protocols.index(kind.service >> 16 if kind.service >> 16 in WITH_PORTS else None) for kind in kinds.kinds]
+    """In which order kinds are told: those of TCP, which people mostly ask about, of other protocols with ports, the
+    rest."""
+    protocols = [kind.service >> 16 for kind in kinds.kinds]
+    told = [(each != TCP) + (each not in WITH_PORTS) for each in protocols]
     ranks = np.empty(len(told), dtype=np.int64)
     ranks[np.argsort(told, kind="stable")] = np.arange(len(told))
     return ranks
