@@ -45,6 +45,24 @@ class OnTheDemo(unittest.TestCase):
                            for each in (told["decided_by"], row["decided_by"])]  # fmt: skip
                 self.assertEqual(decides[0], decides[1])
 
+    def test_lines_to_paste_name_the_network_file_that_was_asked(self):
+        """Asked from another folder, a line without the file would be answered by another network, or none."""
+        network, flows = (str(Path(self.folder) / name) for name in ("network.yaml", "evidence/flows.csv"))
+        with tempfile.TemporaryDirectory() as elsewhere:
+            told = kiboko("confirm", "--flows", flows, "-n", network, cwd=elsewhere).stdout
+            lines = re.findall(r"to see it: kiboko (check .*)", told)
+            self.assertTrue(lines)
+            rows = json.loads(kiboko("confirm", "--flows", flows, "-n", network, "--json", cwd=elsewhere).stdout)[
+                "rows"
+            ]
+            lines += [row["example"]["check"].removeprefix("kiboko ") for row in rows]
+            asked = ("check", "gauge-08", "relay-2", "tcp/9100", "--flows", flows, "-n", network, "--json")
+            found = json.loads(kiboko(*asked, cwd=elsewhere).stdout)["evidence"]["findings"]
+            self.assertTrue(found)
+            lines += [row["check"].removeprefix("kiboko ") for row in found]
+            self.assertEqual({line.partition(" -n ")[2] for line in lines}, {network})
+            self.assertIn(kiboko(*lines[0].split(), cwd=elsewhere).returncode, (0, 1))
+
     def test_check_json_has_the_form_of_the_design(self):
         found = self.run_json("check", "192.0.2.14", "gauge-07", "ssh", status=1)
         self.assertEqual(found["kiboko"], "check/1")

@@ -132,6 +132,10 @@ class Watching(unittest.TestCase):
                 for some in watch.judge():
                     lines = disagreement_lines(some)
                     self.assertEqual([json.loads(line) for line in lines], list(map(self.told, some)))
+                    named = [json.loads(line)["check"] for line in disagreement_lines(some, "my 'own'.yaml")]
+                    self.assertEqual(
+                        named, [f"{self.told(each)['check']} -n 'my '\"'\"'own'\"'\"'.yaml'" for each in some]
+                    )
                     met += len(lines)
         self.assertGreater(met, 100)
 

@@ -152,7 +152,7 @@ def _check_sets(
         options_text(args.network, [*with_ports, *asked]), args.only, args.full,
     )  # fmt: skip
     if args.json:
-        print(json.dumps(set_json(answer, shown) | _seen_json(seen), indent=1))
+        print(json.dumps(set_json(answer, shown) | _seen_json(seen, args), indent=1))
     else:
         out = Output()
         show_set(answer, shown, out)
@@ -161,13 +161,13 @@ def _check_sets(
     return 0 if is_allowed and not (seen is not None and seen.is_contradicted) else 1
 
 
-def _seen_json(seen: Ticket | None) -> dict[str, Any]:
+def _seen_json(seen: Ticket | None, args: argparse.Namespace) -> dict[str, Any]:
     """What was seen, as a field of its own where anything was asked for."""
     if seen is None:
         return {}
     from kiboko.views.ticket_view import ticket_json
 
-    return {"evidence": ticket_json(seen)}
+    return {"evidence": ticket_json(seen, args.network)}
 
 
 def _show_seen(seen: Ticket | None, args: argparse.Namespace, out: Output, is_set: bool = False) -> None:
@@ -203,7 +203,7 @@ def _show_pair(walker: Walker, answer: Answer, args: argparse.Namespace, seen: T
         written,
     )
     if args.json:
-        print(json.dumps(check_json(shown) | _seen_json(seen), indent=1))
+        print(json.dumps(check_json(shown) | _seen_json(seen, args), indent=1))
     else:
         out = Output()
         show_check(shown, out, Shown(args.all_gates, args.reply), lambda: _show_seen(seen, args, out))

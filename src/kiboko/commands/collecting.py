@@ -242,7 +242,9 @@ class _Collector:
         met = [each for each in watch.judge() if len(each)]
         if met and self._leaks is not None:
             try:
-                self._leaks.append("\n".join(line for each in met for line in disagreement_lines(each)))
+                self._leaks.append(
+                    "\n".join(line for each in met for line in disagreement_lines(each, self.args.network))
+                )
             except EnvironmentFailure as error:
                 self._failed = self._failed or error
         self._judged = monotonic()

@@ -23,7 +23,7 @@ from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTa
 from kiboko.views.check_view import decider_text
 from kiboko.views.confirm_view import FindingsShown, rows_json, show_findings
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted
+from kiboko.views.text import counted, network_option
 
 if TYPE_CHECKING:
     from kiboko.files.collection.intake import Intake
@@ -144,9 +144,11 @@ def disagreement_line(each: Disagreement) -> str:
     )
 
 
-def disagreement_lines(met: Disagreements) -> list[str]:
-    """Leaks and breaks as lines of `disagreement/1`, one for each group; made by columns, since there may be very many
-    at once."""
+def disagreement_lines(met: Disagreements, network: str = "network.yaml") -> list[str]:
+    """Leaks and breaks of a network file as lines of `disagreement/1`, one for each group; made by columns, since there
+    may be very many at once."""
+    options = network_option(network)
+    quoted = dumps(options)[1:-1]
     if not len(met):
         return []
     tallies, (_, places, numbers) = met.tallies, met.columns.example
@@ -166,10 +168,10 @@ def disagreement_lines(met: Disagreements) -> list[str]:
     for row, each in enumerate(columns):
         (one, other), told, time, source, destination, asker, asked, port, service, about, asked_from, count = each
         if one.endswith(SHARED):  # who is behind a shared address the walk tells
-            check = dumps(met[row].group.check_line())
+            check = dumps(met[row].group.check_line() + options)
         else:
             ports = f" --client-ports {asked_from}" if asked_from >= 0 and about[1] else ""
-            check = f'"kiboko check {asker} {asked} {about[0]}{ports}"'
+            check = f'"kiboko check {asker} {asked} {about[0]}{ports}{quoted}"'
         found.append(
             f'{{"kiboko": "disagreement/1", "status": {told[0]}, "time": {time}, "source": {_quoted(one)},'
             f' "destination": {_quoted(other)}, "source_address": "{source}", "destination_address": "{destination}",'

@@ -21,7 +21,7 @@ from kiboko.core.records.records import FlowRecord
 from kiboko.views.check_view import decider_json, decider_text
 from kiboko.views.coverage_view import coverage_json, show_coverage
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted, iso, row_texts, streamed
+from kiboko.views.text import counted, iso, network_option, row_texts, streamed
 
 _ORDER = (LEAK, BREAK, UNSURE, AGREE)
 _MEANING = {
@@ -205,8 +205,9 @@ def _details(causes: Causes, groups: Iterable[FindingGroup], out: Output, what: 
         for place, cause in enumerate(likely, 1):
             out.parts((f"    {place}. ", ""), (cause.id, "mark"), (f": {cause.looked_at}", ""))
             out.line(f"       to confirm: {cause.to_confirm}", "quiet")
+        options = network_option(causes.walker.topology.file)
         for line in dict.fromkeys(group.check_line() for _, group in told):
-            out.line(f"    to see it: {line}")
+            out.line(f"    to see it: {line}{options}")
 
 
 def _span(group: FindingGroup) -> str:
@@ -284,7 +285,7 @@ class _RowTexts:
         def each() -> Iterator[dict[str, Any]]:
             for place in places:
                 group = self.rows[place]
-                yield _row_json(group, self.causes.of(group))
+                yield _row_json(group, self.causes)
                 group.forget()
 
         return row_texts(each())
@@ -326,10 +327,11 @@ def _around(summary: Summary, causes: Causes, caveats: list[str], coverage: Cove
 
 def rows_json(summary: Summary, causes: Causes) -> list[dict[str, Any]]:
     """The groups of findings, leaks first."""
-    return [_row_json(group, causes.of(group)) for group in summary.rows()]
+    return [_row_json(group, causes) for group in summary.rows()]
 
 
-def _row_json(group: FindingGroup, causes: list[Cause]) -> dict[str, Any]:
+def _row_json(group: FindingGroup, causes: Causes) -> dict[str, Any]:
+    options = network_option(causes.walker.topology.file)
     finding, walk = group.finding, group.finding.walk
     example = group.example
     where = {"line": example.line} if isinstance(example, FlowRecord) else {"time": iso(example.time)}
@@ -340,10 +342,10 @@ def _row_json(group: FindingGroup, causes: list[Cause]) -> dict[str, Any]:
         "as_far_as_seen": group.concluded.as_far_as_seen, "stopped_elsewhere": group.concluded.is_elsewhere,
         "inventory_out_of_date": group.concluded.is_inventory, "why": finding.why,
         "reply": group.evidence == "flow" and group.replies == group.count,
-        "causes": [{"id": c.id, "looked_at": c.looked_at, "to_confirm": c.to_confirm} for c in causes],
+        "causes": [{"id": c.id, "looked_at": c.looked_at, "to_confirm": c.to_confirm} for c in causes.of(group)],
         "decided_by": decider_json(finding.decider) if finding.decider else None,
         "count": group.count, "conversations": group.conversations, "replies": group.replies,
         "packets": group.packets, "octets": group.octets,
         "first": iso(group.first), "last": iso(group.last),
-        "example": {**where, "check": group.check_line()},
+        "example": {**where, "check": group.check_line() + options},
     }  # fmt: skip

@@ -9,7 +9,7 @@ from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.records.flow_table import NO_TIME
 from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, REFUSED, SEEN, SILENT, ProbeRecord
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted, iso
+from kiboko.views.text import counted, iso, network_option
 from kiboko.views.timeline_view import iso_of, time_text
 
 _MOST = 4
@@ -88,8 +88,9 @@ def _of(group: FindingGroup, is_set: bool) -> str:
     return f"{many}, {group.source} to {group.destination}, {group.service}" if is_set else many
 
 
-def ticket_json(ticket: Ticket) -> dict[str, Any]:
-    """What was seen, as `evidence` of `check/1` and `check-set/1`."""
+def ticket_json(ticket: Ticket, network: str) -> dict[str, Any]:
+    """What was seen, as `evidence` of `check/1` and `check-set/1`, by a network file."""
+    options = network_option(network)
     read = ticket.read
     return {
         "flow_records": read.records if read is not None else None,
@@ -98,18 +99,18 @@ def ticket_json(ticket: Ticket) -> dict[str, Any]:
         "left_out": ticket.left_out,
         "other_records_between": ticket.between,
         "probes": ticket.probes,
-        "sent": {**_group_json(ticket.sent), "says_nothing_because": ticket.aside} if ticket.sent else None,
-        "findings": [_group_json(group) for group in ticket.groups],
+        "sent": {**_group_json(ticket.sent, options), "says_nothing_because": ticket.aside} if ticket.sent else None,
+        "findings": [_group_json(group, options) for group in ticket.groups],
         "caveats": list(ticket.caveats),
     }
 
 
-def _group_json(group: FindingGroup) -> dict[str, Any]:
+def _group_json(group: FindingGroup, options: str) -> dict[str, Any]:
     concluded = group.concluded
     return {
         "evidence": group.evidence, "source": group.source, "destination": group.destination, "service": group.service,
         "status": concluded.status, "as_far_as_seen": concluded.as_far_as_seen, "observed": concluded.observed,
         "seen": _seen(group), "why": concluded.why, "at": concluded.at,
         "conversations": group.conversations if group.evidence == "flow" else None, "records": group.count,
-        "first": iso(group.first), "last": iso(group.last), "check": group.check_line(),
+        "first": iso(group.first), "last": iso(group.last), "check": group.check_line() + options,
     }  # fmt: skip
