@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from kiboko.core.records.columns import numbered
 from kiboko.core.tables.filter_lists import BOUND_ELSEWHERE, NOTHING_LISTENS
 from kiboko.core.tables.kinds import Words
-from kiboko.core.tables.layout import LISTENER, SETTLED, ZONE_DEFAULT, Slot
+from kiboko.core.tables.layout import GATES, LISTENER, SETTLED, ZONE_DEFAULT, Slot
 from kiboko.core.tables.pair_words import Block, PairWords, Side
 from kiboko.core.tables.places import NONE
 from kiboko.core.tables.traces import Trace
@@ -22,11 +22,15 @@ from kiboko.core.tables.ways import RECEIVER
 Rows = NDArray[np.int64]
 PASSES_ALL, STOPPED_BACK, STOPPED = range(3)
 """What becomes of requests: they are answered, only the replies are stopped, or they are stopped themselves."""
+LISTENER_GATE = 1 + GATES.index("listener")
+_GETS_BACK, _IS_LOST = 1, 2
+"""What becomes of a listener's reset."""
 
 
 class Decided(NamedTuple):
-    """`n` times what decides for one pair: `pair` int64[n] which of the pairs asked about, `key` int64[n, 6] what tells
-    what decides apart, `kinds` uint64[n, words] for which kinds of traffic."""
+    """`n` times what decides for one pair: `pair` int64[n] which of the pairs asked about, `key` int64[n, 5] what tells
+    what decides apart (what becomes of it; the way and the gate, or that a rule does and the kind of gate; the decider;
+    what becomes of a reset), `kinds` uint64[n, words] for which kinds of traffic."""
 
     pair: Rows
     key: Rows
@@ -47,7 +51,7 @@ class _DecidedBlock(Block):
     def __init__(self, judge: PairWords, way: int, senders: Side, receivers: Side) -> None:
         super().__init__(judge, way, senders, receivers, False, is_paired=True)
         self.trace: Trace = Trace(self.shape, judge.every, False)
-        self._found_items: list[Decided] = []
+        self._decided: list[Decided] = []
         self._refused: list[tuple[Rows, Words, int]] = []
         self._lost: Words | None = None
 
@@ -57,15 +61,16 @@ class _DecidedBlock(Block):
         rows = np.flatnonzero(answered.any(axis=-1))
         self._add(rows, answered[rows], PASSES_ALL, 0, 0, 0)
         self._add_refusals()
-        return Decided(*(np.concatenate(each) for each in zip(*self._found_items, strict=True)))
+        return Decided(*(np.concatenate(each) for each in zip(*self._decided, strict=True)))
 
     def _add(
         self, rows: Rows, kinds: Words, becomes: int, way: int, gate: int, decider: Rows | int, back: int = 0
     ) -> None:
         if len(rows):
-            key = np.zeros((len(rows), 6), dtype=np.int64)
-            key[:, 0], key[:, 1], key[:, 2], key[:, 3], key[:, 4] = becomes, way, gate, decider, back
-            self._found_items.append(Decided(rows, key, kinds))
+            key = np.zeros((len(rows), 5), dtype=np.int64)
+            for column, value in enumerate((becomes, way, gate, decider, back)):
+                key[:, column] = value
+            self._decided.append(Decided(rows, key, kinds))
 
     def _note(self, slot: Slot, at: int, stops: Words) -> None:
         fresh = np.broadcast_to(self.trace.alive & stops, self.shape)[0]
@@ -118,10 +123,6 @@ class _DecidedBlock(Block):
     def _add_refusals(self) -> None:
         lost = np.broadcast_to(self._judge.none if self._lost is None else self._lost, self.shape)[0]
         for rows, kinds, decider in self._refused:
-            for back, some in ((1, kinds & ~lost[rows]), (2, kinds & lost[rows])):
+            for back, some in ((_GETS_BACK, kinds & ~lost[rows]), (_IS_LOST, kinds & lost[rows])):
                 met = np.flatnonzero(some.any(axis=-1))
-                self._add(rows[met], some[met], STOPPED, NONE, LISTENS, decider, back)
-
-
-LISTENS = 1
-"""The number of a listener among the kinds of gates."""
+                self._add(rows[met], some[met], STOPPED, NONE, LISTENER_GATE, decider, back)
