@@ -332,9 +332,10 @@ def _in_order(table: FindingTable) -> Rows:
     """The rows of a table in the order in which they are shown."""
     rank = np.empty(len(table.names), dtype=np.int64)
     rank[sorted(range(len(table.names)), key=table.names.__getitem__)] = np.arange(len(table.names))
-    status = np.array([_RANK[each.status] for each in table.conclusions], dtype=np.int64)[table.told]
-    as_far = np.array([each.as_far_as_seen for each in table.conclusions], dtype=np.int64)[table.told]
-    return np.lexsort([rank[table.destination], rank[table.source], -table.count, as_far, status])
+    of_conclusion = [2 * _RANK[each.status] + each.as_far_as_seen for each in table.conclusions]
+    status = np.array(of_conclusion, dtype=np.int64)[table.told]
+    ends = rank[table.source] * len(rank) + rank[table.destination]
+    return np.lexsort([ends, -table.count, status])
 
 
 def _key_of(concluded: Conclusion) -> _Key:
