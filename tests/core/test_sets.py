@@ -265,6 +265,13 @@ class ByTables(Sets):
             if flow.source.interface is not None:
                 self.assertEqual(row.example_names[0], flow.source.interface.instance)
 
+    def test_rules_of_one_name_inbound_and_outbound_of_an_outsides_edge_stay_two(self):
+        values = base()
+        rules = [{"order": 10, "action": "drop", "service": "tcp/22"}, {"order": 20, "action": "allow"}]
+        values["filters"]["edge"] = a_filter("subnet", stateful=False, inbound=rules, outbound=rules)
+        values["outside"]["internet"]["filter"] = "edge"
+        self.compare(load(values), "tcp", RangeSet.one(40000))
+
 
 @contextlib.contextmanager
 def few(walks, pairs):

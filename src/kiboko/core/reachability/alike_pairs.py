@@ -11,12 +11,10 @@ from numpy.typing import NDArray
 
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.reachability.pair_blocks import PairBlocks, Senders
-from kiboko.core.records.columns import distinct
 from kiboko.core.tables.kinds import Kinds
 from kiboko.core.tables.layout import GateLayout
 from kiboko.core.tables.pair_deciders import Decided, decided
 from kiboko.core.tables.pair_words import PairWords, Side
-from kiboko.core.tables.places import NONE
 from kiboko.core.tables.traces import Marks
 
 T = TypeVar("T")
@@ -92,18 +90,8 @@ class AlikePairs:
         """What decides for some pairs that have a mark, each by its sender and its receiver. Kinds may not differ in
         client ports alone."""
         own, to = self._own.taken(rows), self._to.taken(columns)
-        same = (own.subnet == to.subnet) & (own.subnet != NONE)
-        places = distinct(own.place, to.place, same.astype(np.int64))
-        layout = self._layout
-        ways = []
-        for row in places.first.tolist():
-            target = int(to.sent_to[row])
-            ways.append(layout.way_between(layout.end(int(own.sent_to[row])), target, layout.end(target)))
-        alike = distinct(np.array([self._alike(way) for way in ways], dtype=np.int64)[places.codes])
-        order = np.argsort(alike.codes, kind="stable")
         found: list[Decided] = []
-        for pairs in np.split(order, np.cumsum(alike.counts())[:-1]):
-            way = ways[int(places.codes[pairs[0]])]
+        for way, pairs in self._blocks(lambda *_: None, 1).by_way(rows, columns):
             for part in self._steps(len(pairs)):
                 some = pairs[part]
                 made = decided(self._judge, way, own.taken(some), to.taken(some))

@@ -230,7 +230,7 @@ class PairGrid:
         found = np.zeros((count, 6), dtype=np.int64)
         found[:, 0] = np.where(message, _PAIR, verdict)
         found[:, 1] = np.where(by_way, way, NONE)
-        found[:, 2] = np.where(by_way, gate, kind)
+        found[:, 2] = np.where(by_way, gate, layout.columns(way, gate, lambda slot: slot.side))
         found[:, 3] = decider
         refusing = np.flatnonzero(reset)
         found[refusing, 4] = 1 + self._numbered(lost[refusing], ports)

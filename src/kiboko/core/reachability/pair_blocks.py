@@ -86,16 +86,22 @@ class PairBlocks(Generic[T]):
         and of its receiver."""
         for columns, _, near in self._parts():
             met, rows = np.nonzero(near)
-            if not len(rows):
-                continue
-            own, to = self._sent.own, self._to
-            places = distinct(own.place[rows], to.place[columns[met]])
-            ways = [self._way_of(int(rows[at]), int(columns[met[at]])) for at in places.first.tolist()]
-            alike = distinct(np.array([self._number(way) for way in ways], dtype=np.int64)[places.codes])
-            order = np.argsort(alike.codes, kind="stable")
-            for pairs in np.split(order, np.cumsum(alike.counts())[:-1]):
-                way = ways[int(places.codes[pairs[0]])]
+            for way, pairs in self.by_way(rows, columns[met]):
                 yield way, self._sent.rows[rows[pairs]], self._theirs[columns[met[pairs]]]
+
+    def by_way(self, rows: Rows, columns: Rows) -> Iterator[tuple[int, Rows]]:
+        """Some pairs, each by its place among the senders and among the receivers: those together whose ways have the
+        same gates, with one of the ways."""
+        if not len(rows):
+            return
+        own, to = self._sent.own, self._to
+        same = (own.subnet[rows] == to.subnet[columns]) & (own.subnet[rows] != NONE)
+        places = distinct(own.place[rows], to.place[columns], same.astype(np.int64))
+        ways = [self._way_of(int(rows[at]), int(columns[at])) for at in places.first.tolist()]
+        alike = distinct(np.array([self._number(way) for way in ways], dtype=np.int64)[places.codes])
+        order = np.argsort(alike.codes, kind="stable")
+        for pairs in np.split(order, np.cumsum(alike.counts())[:-1]):
+            yield ways[int(places.codes[pairs[0]])], pairs
 
     def _parts(self) -> Iterator[tuple[Rows, Truths, Truths]]:
         """Some receivers, bool[receivers, senders] which pairs there are, and which of them are of one subnet. Those of

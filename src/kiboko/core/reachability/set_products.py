@@ -41,10 +41,10 @@ class Products:
 
     def __init__(self, sources: list[EndClass], destinations: list[EndClass]) -> None:
         self._sides = _Side(sources), _Side(destinations)
-        self._met: tuple[set[int], set[int]] = set(), set()
 
-    def of(self, alike: list[Cells], columns: CellColumns | None) -> Iterator[Product]:
-        """The cells of one outcome as few products of sources, destinations and services."""
+    def of(self, alike: list[Cells], columns: CellColumns | None) -> tuple[list[Product], EndCount, EndCount]:
+        """The cells of one outcome as few products of sources, destinations and services, the largest first; and how
+        many senders and receivers they have, each counted once."""
         if columns is None and len(alike) < _FEW_CELLS:
             shapes = _shapes(alike)
         else:
@@ -54,17 +54,18 @@ class Products:
             whole = several if columns is None else columns if several is None else columns.with_more(several)
             assert whole is not None
             shapes = whole.shapes()
-        self._met = set(), set()
+        senders: set[int] = set()
+        receivers: set[int] = set()
+        found = []
         for services, group, targets in shapes:
-            self._met[0].update(group)
-            self._met[1].update(targets)
+            senders.update(group)
+            receivers.update(targets)
             mine, others = self._sides[0].of(group), self._sides[1].of(targets)
-            yield Product(mine[0], others[0], services, mine[1] * others[1])
-
-    def counted(self) -> tuple[EndCount, EndCount]:
-        """How many ends are in the products that were made last, each counted once."""
-        one, other = (EndCount.of(side.of(sorted(met))[0]) for met, side in zip(self._met, self._sides, strict=True))
-        return one, other
+            found.append(Product(mine[0], others[0], services, mine[1] * others[1]))
+        found.sort(key=lambda product: -product.size)
+        one, other = (EndCount.of(side.of(sorted(met))[0])
+                      for side, met in zip(self._sides, (senders, receivers), strict=True))  # fmt: skip
+        return found, one, other
 
 
 def _shapes(alike: list[Cells]) -> Iterator[Shape]:

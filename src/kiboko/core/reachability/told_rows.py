@@ -19,7 +19,7 @@ from kiboko.core.header.services import TCP, WITH_PORTS, Service
 from kiboko.core.reachability.alike_classes import AlikeClasses
 from kiboko.core.reachability.cell_columns import CellColumns
 from kiboko.core.records.columns import distinct
-from kiboko.core.tables.kinds import Kinds, Words
+from kiboko.core.tables.kinds import Kinds, Words, as_truths, as_words
 from kiboko.core.tables.places import NONE
 from kiboko.core.walk.walk import Walk
 
@@ -100,10 +100,10 @@ class ToldRows:
 
     def _row(self, group: int, outcome: int, family: int, kinds: Words, rank: int, cells: CellColumns) -> ToldRow:
         asked = family or self._family_of(group)
-        bits = _bits(kinds[None], len(self._services))[0][self._place[asked]]
+        bits = as_truths(kinds[None], len(self._services))[0][self._place[asked]]
         if not bits.any():  # services that travel in the other family alone
             asked = next(each for each in self._alike.families if each != asked)
-            bits = _bits(kinds[None], len(self._services))[0][self._place[asked]]
+            bits = as_truths(kinds[None], len(self._services))[0][self._place[asked]]
         chosen = min(np.flatnonzero(bits).tolist(), key=self._rank[asked].__getitem__)
         walk = self._walk_of(group, asked, chosen)
         return ToldRow(family or None, outcome, (group, rank), walk, cells)
@@ -123,7 +123,7 @@ class ToldRows:
 
     def _all_of(self, words: Words) -> RangeSet:
         """The services of some kinds."""
-        bits = _bits(words[None], len(self._services))[0]
+        bits = as_truths(words[None], len(self._services))[0]
         return RangeSet.of(itertools.compress(self._spans, bits[self._kind_of].tolist()))
 
     def _cells(self, groups: Rows, services: Rows, sets: list[RangeSet]) -> CellColumns:
@@ -167,7 +167,7 @@ class ToldRows:
         found = np.zeros(len(kinds), dtype=np.int64)
         step = max(1, _MOST_BITS // max(1, len(rank)))
         for at in range(0, len(kinds), step):
-            found[at : at + step] = _bits(kinds[at : at + step], len(rank))[:, by_rank].argmax(axis=1)
+            found[at : at + step] = as_truths(kinds[at : at + step], len(rank))[:, by_rank].argmax(axis=1)
         return found, by_rank[found]
 
     def _merged(self, family: int, group: Rows, outcome: Rows, kinds: Words, rank: Rows) -> _Outcomes:
@@ -190,9 +190,9 @@ class ToldRows:
         step = max(1, _MOST_BITS // max(1, len(self._services)))
         for at in range(0, len(kinds), step):
             part = kinds[at : at + step]
-            bits = np.zeros((len(part), self._words * 64), dtype=np.bool_)
-            bits[:, place] = _bits(part, len(place))
-            moved[at : at + step] = np.packbits(bits, axis=-1, bitorder="little").view("<u8")
+            bits = np.zeros((len(part), len(self._services)), dtype=np.bool_)
+            bits[:, place] = as_truths(part, len(place))
+            moved[at : at + step] = as_words(bits, self._words)
         return moved
 
     def _together(self, found: list[tuple[int, _Outcomes]]) -> tuple[Rows, Rows, Rows, Words, Rows]:
@@ -229,17 +229,11 @@ class ToldRows:
 
     def _in_both(self, found: list[tuple[int, _Outcomes]]) -> Words:
         """The kinds of services that travel in either family."""
-        bits = np.zeros((len(found), self._words * 64), dtype=np.bool_)
+        bits = np.zeros((len(found), len(self._services)), dtype=np.bool_)
         for side, (family, _) in enumerate(found):
             bits[side, self._place[family]] = True
-        packed: Words = np.packbits(bits.all(axis=0), bitorder="little").view("<u8").astype(np.uint64)
-        return packed
-
-
-def _bits(words: Words, count: int) -> NDArray[np.bool_]:
-    """Words as truth values, bool[n, count]."""
-    raw = np.ascontiguousarray(words).astype("<u8").view(np.uint8)
-    return np.unpackbits(raw, axis=-1, bitorder="little")[:, :count].astype(np.bool_)
+        both: NDArray[np.bool_] = np.logical_and.reduce(bits)
+        return as_words(both, self._words)
 
 
 def _ranks(kinds: Kinds) -> Rows:

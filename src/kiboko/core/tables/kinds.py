@@ -82,14 +82,11 @@ class Kinds:
 
     def packed(self, truths: NDArray[np.bool_]) -> Words:
         """Truth values of all kinds, bool[..., k], as words, uint64[..., words]."""
-        padded = np.zeros((*truths.shape[:-1], self.words * WORD), dtype=np.bool_)
-        padded[..., : truths.shape[-1]] = truths
-        return np.packbits(padded, axis=-1, bitorder="little").view("<u8").astype(np.uint64)
+        return as_words(truths, self.words)
 
     def unpacked(self, words: Words) -> NDArray[np.bool_]:
         """Words as truth values of all kinds, bool[..., k]."""
-        raw = np.ascontiguousarray(words).astype("<u8").view(np.uint8)
-        return np.unpackbits(raw, axis=-1, bitorder="little")[..., : len(self.kinds)].astype(np.bool_)
+        return as_truths(words, len(self.kinds))
 
     def sent_from(self, ports: RangeSet) -> Words:
         """The kinds that a sender with these client ports may send: uint64[words]."""
@@ -102,6 +99,19 @@ class Kinds:
         starts = np.searchsorted(self.service_of, np.arange(len(self.services)))
         found: NDArray[np.int64] = np.add.reduceat(truths.astype(np.int64), starts, axis=-1)
         return found
+
+
+def as_words(truths: NDArray[np.bool_], words: int) -> Words:
+    """Truth values, bool[..., k], as words, uint64[..., words], the first as the lowest bit."""
+    padded = np.zeros((*truths.shape[:-1], words * WORD), dtype=np.bool_)
+    padded[..., : truths.shape[-1]] = truths
+    return np.packbits(padded, axis=-1, bitorder="little").view("<u8").astype(np.uint64)
+
+
+def as_truths(words: Words, count: int) -> NDArray[np.bool_]:
+    """Words as truth values, bool[..., count]."""
+    raw = np.ascontiguousarray(words).astype("<u8").view(np.uint8)
+    return np.unpackbits(raw, axis=-1, bitorder="little")[..., :count].astype(np.bool_)
 
 
 def alike_services(layout: GateLayout, services: RangeSet) -> Iterator[tuple[RangeSet, int]]:

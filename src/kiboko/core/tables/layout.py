@@ -64,6 +64,12 @@ class Slot:
         """What kind of gate it is and in which direction, as a number from 1."""
         return 1 + GATES.index(self.gate.step.gate) + (len(GATES) if self.gate.direction == REPLY else 0)
 
+    @property
+    def side(self) -> int:
+        """The same, of an outside's edge also whether its filter is asked inbound or outbound: rules of either side may
+        have the same name."""
+        return 2 * self.number + self.way
+
 
 class GateLayout:
     """The gates of all ways as rows of equal width."""

@@ -91,7 +91,7 @@ class _DecidedBlock(Block):
         """Note what the rules of filters decide."""
         if self._otherwise is not None:
             is_last, decider = (np.broadcast_to(each, self.shape[:2])[0][rows] for each in self._otherwise)
-            self._add(rows[is_last], kinds[is_last], becomes, NONE, slot.number, decider[is_last])
+            self._add(rows[is_last], kinds[is_last], becomes, NONE, slot.side, decider[is_last])
             rows, kinds = rows[~is_last], kinds[~is_last]
         if not len(rows):
             return
@@ -103,7 +103,7 @@ class _DecidedBlock(Block):
         place = np.arange(len(each)) - np.repeat(np.cumsum(count) - count, count) + begin[each]
         mine = kinds[each] & words[place]
         met = np.flatnonzero(mine.any(axis=-1))
-        self._add(rows[each[met]], mine[met], becomes, NONE, slot.number, deciders[place[met]])
+        self._add(rows[each[met]], mine[met], becomes, NONE, slot.side, deciders[place[met]])
 
     def _note_refused(self, rows: Rows, kinds: Words) -> None:
         """Note what a listener refuses, until it is known which resets get back."""
