@@ -14,7 +14,7 @@ import numpy as np
 
 from kiboko.core.evidence import gate_outcomes
 from kiboko.core.evidence.comparison import Comparison
-from kiboko.core.evidence.conversations import bring_together
+from kiboko.core.evidence.conversations import KnownPorts, bring_together
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service
@@ -132,7 +132,7 @@ class AgainstThePlainJudge(unittest.TestCase):
         records += records[:40] * 4  # some conversations of very many records
         random.Random(4).shuffle(records)
         table = table_of(records)
-        found = bring_together(table, evaluator.ends, comparison.served)
+        found = bring_together(table, evaluator.ends, KnownPorts(comparison.served))
         values = chance.integers(0, 1 << 30, len(table))
         for name, together in (("union", operator.or_), ("least", min), ("most", max)):
             expected = {}

@@ -43,46 +43,42 @@ class Asked:
 
 @dataclass(frozen=True, slots=True)
 class Addressed:
-    """The two ends of conversations by the atoms of their own addresses, with what was shown of them: whether a record
-    has one by its public address, and whether one was taken where such addresses are translated."""
+    """The two ends of conversations by the atoms of their own addresses; and for each of the two the address by which
+    the other sent to it, if that began. `by_public` are conversations of which a record shows that a public address was
+    used: it has one, or was taken where such addresses are translated."""
 
     ends: SeenEnds
     one: Rows
     other: Rows
+    targets: tuple[Rows, Rows]
     ports: tuple[Rows, Rows]
     protocol: Rows
     detail: Rows
-    is_shown: tuple[Truths, Truths]
-    is_internet: Truths
+    by_public: Truths
 
     @classmethod
     def of(cls, table: FlowTable, found: Conversations, ends: SeenEnds, internet: Truths | None) -> Addressed:
         """Those of the conversations of a table."""
         atoms = ends.atoms(table.addresses)
         own, public = ends.own(atoms), ends.is_public(atoms)
-        by_public = public[table.source], public[table.destination]
-        shown = np.where(found.side, *by_public[::-1]) | np.where(found.side, *by_public) << 1
-        if internet is not None:
-            shown |= internet.astype(shown.dtype) << 2
-        bits = found.union(shown.astype(np.uint8))
+        if public.any():
+            shown = public[table.source] | public[table.destination]
+            by_public = found.union(shown if internet is None else shown | internet)
+        else:
+            by_public = np.zeros(len(found), dtype=np.bool_) if internet is None else found.union(internet)
         rows, turned = found.first, found.side[found.first]
         near, far = own[table.source[rows]], own[table.destination[rows]]
+        one, other = np.where(turned, far, near), np.where(turned, near, far)
         ports = [column[rows].astype(np.int64) for column in (table.source_port, table.detail)]
         return cls(
-            ends, np.where(turned, far, near), np.where(turned, near, far),
+            ends, one, other, (ends.target(other, one, by_public), ends.target(one, other, by_public)),
             (np.where(turned, ports[1], ports[0]), np.where(turned, ports[0], ports[1])),
-            table.protocol[rows].astype(np.int64), ports[1], (bits & 1 > 0, bits & 2 > 0), bits & 4 > 0,
+            table.protocol[rows].astype(np.int64), ports[1], by_public,
         )  # fmt: skip
 
     def sent_to(self, turned: bool) -> tuple[Rows, Rows]:
         """The senders, and the addresses that they sent to, if the first end began, or the second (`turned`)."""
-        sender, receiver = (self.other, self.one) if turned else (self.one, self.other)
-        return sender, self.ends.target(sender, receiver, self.by_public)
-
-    @property
-    def by_public(self) -> Truths:
-        """Of which a record shows that a public address was used."""
-        return self.is_shown[0] | self.is_shown[1] | self.is_internet
+        return (self.other, self.targets[0]) if turned else (self.one, self.targets[1])
 
     def other_targets(self, turned: Truths) -> Rows:
         """The addresses that senders may have used as well, -1 for none."""

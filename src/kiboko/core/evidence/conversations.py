@@ -14,8 +14,8 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, TCP
-from kiboko.core.records.columns import has_ports, is_icmp, within
+from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS
+from kiboko.core.records.columns import Distinct, distinct, has_ports, is_icmp
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
 
 PAUSE = 300_000
@@ -26,8 +26,13 @@ BY_OPENING, BY_BIFLOW, BY_TYPE, BY_TIME, BY_PORTS, BY_NOTHING = range(6)
 _SYN, _ACK = 0x02, 0x10
 _OPENING, _HAS_SYN, _INITIATOR, _RESPONDER = 1, 2, 4, 8
 _SIDE = 8
+_BY_FLAGS = np.zeros((1 << 16) + 1, dtype=np.uint16)
+_BY_FLAGS[:-1] |= np.where(np.arange(1 << 16) & (_SYN | _ACK) == _SYN, np.uint16(_OPENING), np.uint16(0))
+_BY_FLAGS[:-1] |= np.where(np.arange(1 << 16) & _SYN > 0, np.uint16(_HAS_SYN), np.uint16(0))
+"""What the TCP flags of a record tell of who began; the last are none (-1)."""
 _WELL_KNOWN = 1024
 _NEVER = np.iinfo(np.int64).max
+_SHORT = 1 << 16
 _SMALL = 4
 """As many records has a conversation that is looked at record by record: one of all, another of all."""
 INITIATORS, RESPONDERS = 1, 2
@@ -46,17 +51,38 @@ class Several(NamedTuple):
     begin: NDArray[np.int64]
 
     @classmethod
-    def of(cls, order: NDArray[np.int64], starts: NDArray[np.int64], sizes: NDArray[np.int64]) -> Several:
-        """Those of conversations whose rows begin somewhere in an order of all, int64[k], of some sizes, int64[k]."""
-        is_small = sizes <= _SMALL
+    def of(cls, numbers: Distinct) -> Several:
+        """Those of conversations, by the number of each record's."""
+        sizes = numbers.counts()
+        is_large = sizes > _SMALL
+        large = np.flatnonzero(is_large)
+        left = numbers.further()
+        if len(large):
+            left = left[~is_large[numbers.codes[left]]]
         further = []
-        for place in range(1, _SMALL):
-            number = np.flatnonzero(is_small & (sizes > place))
-            if len(number):
-                further.append((number, order[starts[number] + place]))
-        large = np.flatnonzero(~is_small)
-        rows = order[np.repeat(~is_small, sizes)] if len(large) else order[:0]
-        return cls(order[starts], tuple(further), large, rows, np.cumsum(sizes[large]) - sizes[large])
+        taken = np.empty(len(sizes), dtype=np.int64)
+        while len(left):
+            of = numbers.codes[left]
+            taken[of] = left  # one of each: the one that is written last
+            is_taken = taken[of] == left
+            further.append((of[is_taken], left[is_taken]))
+            left = left[~is_taken]
+        rows = np.flatnonzero(is_large[numbers.codes]) if len(large) else large
+        place = np.cumsum(is_large)[numbers.codes[rows]] - 1
+        if len(large) <= _SHORT:  # short numbers are sorted by their digits
+            place = place.astype(np.uint16)
+        sizes = sizes[large]
+        return cls(numbers.first, tuple(further), large, rows[np.argsort(place, kind="stable")],
+                   np.cumsum(sizes) - sizes)  # fmt: skip
+
+    def together(self, how: np.ufunc, values: NDArray[Any]) -> NDArray[Any]:
+        """What the values of the records of each come to. Most conversations are of few records."""
+        found: NDArray[Any] = values[self.one]
+        for number, rows in self.further:
+            found[number] = how(found[number], values[rows])
+        if len(self.large):
+            found[self.large] = how.reduceat(values[self.rows], self.begin)
+        return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,16 +90,14 @@ class Conversations:
     """`k` conversations of a table of `n` records.
 
     `of` int64[n] is the number of each record's conversation, in the order of their first records; `side` bool[n] tells
-    which go from the second of its ends to the first. `first` int64[k] are their first rows; `order` int64[n] the rows
-    sorted by conversation, of which that of number i begin at `begin[i]`. `began` int8[k] is the side of whoever began,
-    -1 where nothing tells; `by` uint8[k] what told; `is_contradicted` bool[k] whether the ports say otherwise.
+    which go from the second of its ends to the first. `first` int64[k] are their first rows. `began` int8[k] is the
+    side of whoever began, -1 where nothing tells; `by` uint8[k] what told; `is_contradicted` bool[k] whether the ports
+    say otherwise.
     """
 
     of: NDArray[np.int64]
     side: NDArray[np.bool_]
     first: NDArray[np.int64]
-    order: NDArray[np.int64]
-    begin: NDArray[np.int64]
     began: NDArray[np.int8]
     by: NDArray[np.uint8]
     is_contradicted: NDArray[np.bool_]
@@ -95,87 +119,85 @@ class Conversations:
 
     def union(self, bits: NDArray[Any]) -> NDArray[Any]:
         """The union of some bits of the records of each, [k]."""
-        return self._of_each(np.bitwise_or, bits)
+        return self.several.together(np.bitwise_or, bits)
 
     def least(self, values: NDArray[np.int64]) -> NDArray[np.int64]:
         """The least value among the records of each, int64[k]."""
-        return self._of_each(np.minimum, values)
+        return self.several.together(np.minimum, values)
 
     def most(self, values: NDArray[np.int64]) -> NDArray[np.int64]:
         """The greatest value among the records of each, int64[k]."""
-        return self._of_each(np.maximum, values)
+        return self.several.together(np.maximum, values)
 
-    def _of_each(self, together: np.ufunc, values: NDArray[Any]) -> NDArray[Any]:
-        """What the values of the records of each come to. Most conversations are of few records."""
-        found: NDArray[Any] = values[self.several.one]
-        for number, rows in self.several.further:
-            found[number] = together(found[number], values[rows])
-        if len(self.several.large):
-            found[self.several.large] = together.reduceat(values[self.several.rows], self.several.begin)
+
+class KnownPorts:
+    """Ports that are sent to rather than from: below 1024, listed, or listened to; a look-up for whole columns."""
+
+    def __init__(self, served: RangeSet) -> None:
+        """`served` are the numbers of the services that somebody listens to or that have a name."""
+        # A row for each protocol with ports, and one for all others.
+        self._row_of = np.zeros(1 << 8, dtype=np.int32)
+        self._row_of[list(WITH_PORTS)] = np.arange(1, len(WITH_PORTS) + 1)
+        is_known = np.zeros((len(WITH_PORTS) + 1, 1 << 16), dtype=np.bool_)
+        is_known[1:, :_WELL_KNOWN] = True
+        for low, high in served:
+            for protocol in range(low >> 16, (high >> 16) + 1):
+                first, last = max(low, protocol << 16) & 0xFFFF, min(high, protocol << 16 | 0xFFFF) & 0xFFFF
+                is_known[self._row_of[protocol], first : last + 1] = True
+        is_known[0] = False
+        self._is_known = is_known.reshape(-1)
+
+    def among(self, protocols: NDArray[np.uint8], ports: NDArray[np.int32]) -> NDArray[np.bool_]:
+        """Which ports of which protocols are, bool[n]; a port of -1 is none."""
+        found: NDArray[np.bool_] = self._is_known[self._row_of[protocols] << 16 | np.maximum(ports, 0)] & (ports >= 0)
         return found
 
-    def rows(self, number: int) -> NDArray[np.int64]:
-        """The rows of one of them."""
-        end = self.begin[number + 1] if number + 1 < len(self.begin) else len(self.order)
-        return self.order[self.begin[number] : end]
 
-
-def bring_together(table: FlowTable, ends: SeenEnds, served: RangeSet) -> Conversations:
+def bring_together(table: FlowTable, ends: SeenEnds, known_ports: KnownPorts) -> Conversations:
     """The conversations of a table of at least one record, where a table is the window in which records may meet.
 
     Parameters
     ----------
-    served : the services that somebody listens to or that have a name
+    known_ports : those of services that somebody listens to or that have a name
     """
     key, side = _keys(table, ends)
-    order = np.argsort(key)  # whatever the order within a conversation
-    is_new = np.ones(len(order), dtype=np.bool_)
-    ordered = key[order]
-    is_new[1:] = ordered[1:] != ordered[:-1]
-    order, is_new = _split_by_time(table, order, is_new)
-    begin = np.flatnonzero(is_new)
-    first = np.minimum.reduceat(order, begin)
-    # Numbered by their first rows: the rows of each stay together.
-    rank = np.argsort(first)
-    sizes = np.diff(begin, append=len(order))[rank]
-    starts = np.cumsum(sizes) - sizes
-    order = order[np.repeat(begin[rank] - starts, sizes) + np.arange(len(order))]
-    of = np.empty(len(order), dtype=np.int64)
-    of[order] = np.repeat(np.arange(len(rank)), sizes)
+    numbers = distinct(key)
+    several = Several.of(numbers)
+    apart = _split_by_time(table, numbers, several)
+    if apart is not None:
+        numbers, several = apart, Several.of(apart)
     none = np.zeros(0)
-    several = Several.of(order, starts, sizes)
     bare = Conversations(
-        of, side, first[rank], order, starts, none.astype(np.int8), none.astype(np.uint8), none > 0, several
+        numbers.codes, side, numbers.first, none.astype(np.int8), none.astype(np.uint8), none > 0, several
     )
-    began, by, contradicted = _who_began(table, bare, served)
-    return Conversations(of, side, first[rank], order, starts, began, by, contradicted, several)
+    began, by, contradicted = _who_began(table, bare, known_ports)
+    return Conversations(numbers.codes, side, numbers.first, began, by, contradicted, several)
 
 
-def is_echo(table: FlowTable) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
-    """Which records are echo requests, and which echo replies (RFC 792, RFC 4443)."""
-    kind = table.protocol.astype(np.int64) << 8 | table.detail >> 8
+def is_echo(protocol: NDArray[np.uint8], detail: NDArray[np.int32]) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+    """Which packets are echo requests, and which echo replies (RFC 792, RFC 4443), by protocol and by type and code."""
+    kind = protocol.astype(np.int64) << 8 | detail >> 8
     return (kind == (ICMP << 8 | 8)) | (kind == (ICMP6 << 8 | 128)), (kind == ICMP << 8) | (kind == (ICMP6 << 8 | 129))
 
 
 def _keys(table: FlowTable, ends: SeenEnds) -> tuple[NDArray[np.uint64], NDArray[np.bool_]]:
     """A 64-bit hash for each record that is equal within conversations, and the side that it comes from: of echo
     messages the first end is always the one that asks; other ICMP messages are answered by none."""
-    identity = ends.identities(table.addresses).astype(np.uint64)
+    identity = ends.identities(table.addresses).astype(np.uint64) << np.uint64(17)
     ported = has_ports(table.protocol)
     protocol = table.protocol.astype(np.uint64)
-    near = identity[table.source] << np.uint64(17)
-    far = identity[table.destination] << np.uint64(17)
+    near, far = identity[table.source], identity[table.destination]
     near += np.where(ported, table.source_port + 1, 0).astype(np.uint64)
     far += np.where(ported, table.detail + 1, 0).astype(np.uint64)
     side = near > far
-    icmp = is_icmp(table.protocol)
-    extra = np.zeros(len(table), dtype=np.uint64)
-    if icmp.any():
-        asks, answers = is_echo(table)
-        side = np.where(icmp, answers, side)
-        extra = np.where(icmp & ~asks & ~answers, table.detail + 1, 0).astype(np.uint64)
-    extra += _by_public(table, ends).astype(np.uint64) << np.uint64(18)
-    one, other = np.where(side, far, near), np.where(side, near, far)
+    one, other = np.minimum(near, far), np.maximum(near, far)
+    icmp = np.flatnonzero(is_icmp(table.protocol))
+    extra = _by_public(table, ends).astype(np.uint64) << np.uint64(18)
+    if len(icmp):
+        asks, answers = is_echo(table.protocol[icmp], table.detail[icmp])
+        side[icmp] = answers
+        one[icmp], other[icmp] = np.where(answers, far[icmp], near[icmp]), np.where(answers, near[icmp], far[icmp])
+        extra[icmp] += np.where(asks | answers, 0, table.detail[icmp] + 1).astype(np.uint64)
     key = one * np.uint64(0x9E3779B97F4A7C15)
     key ^= key >> np.uint64(31)
     key = (key + other) * np.uint64(0xC2B2AE3D27D4EB4F)
@@ -191,53 +213,50 @@ def _by_public(table: FlowTable, ends: SeenEnds) -> NDArray[np.bool_]:
     public, ours = ends.is_public(atoms), ~ends.is_foreign(atoms)
     if not public.any():
         return np.zeros(len(table), dtype=np.bool_)
-    shows = public[table.source] | public[table.destination]
-    found: NDArray[np.bool_] = shows & ours[table.source] & ours[table.destination]
+    kinds = public * np.uint8(1) | ours * np.uint8(2)
+    source, destination = kinds[table.source], kinds[table.destination]
+    found: NDArray[np.bool_] = (source & destination & 2 | (source | destination) & 1) == 3
     return found
 
 
-def _split_by_time(
-    table: FlowTable, order: NDArray[np.int64], is_new: NDArray[np.bool_]
-) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
-    """Records of the same ends and ports, far from each other in time, taken apart. Those without a time stay with the
-    first ones."""
-    known = table.start != NO_TIME
-    most, least = int(table.start.max()), int(np.where(known, table.start, _NEVER).min())
-    if most - least <= PAUSE or most == NO_TIME:
-        return order, is_new
-    begin = np.flatnonzero(is_new)
-    starts, last = table.start[order], table.last()[order]
-    known = known[order]
-    spread = np.maximum.reduceat(np.where(known, starts, 0), begin) - np.minimum.reduceat(
-        np.where(known, starts, _NEVER), begin
-    )
-    wide = np.flatnonzero(spread > PAUSE)
-    if not len(wide):
-        return order, is_new
-    order, is_new = order.copy(), is_new.copy()
-    ends = np.append(begin[1:], len(order))
-    for group in wide.tolist():
-        part = slice(int(begin[group]), int(ends[group]))
-        place = np.argsort(starts[part], kind="stable")
-        order[part] = order[part][place]
-        ended = np.maximum.accumulate(last[part][place])
-        is_new[part] = np.concatenate(
-            [[True], (starts[part][place][1:] - ended[:-1] > PAUSE) & (ended[:-1] != NO_TIME)]
-        )
-    return order, is_new
+def _split_by_time(table: FlowTable, numbers: Distinct, several: Several) -> Distinct | None:
+    """Records of the same ends and ports, far from each other in time, taken apart; None where there are no such. Those
+    without a time stay with the first ones."""
+    start = table.start
+    known = start if int(start.min()) != NO_TIME else start[start != NO_TIME]
+    if not len(known) or int(known.max()) - int(known.min()) <= PAUSE:
+        return None
+    last = several.together(np.maximum, start)
+    first = several.together(np.minimum, start if known is start else np.where(start == NO_TIME, _NEVER, start))
+    is_wide = last - np.minimum(first, last) > PAUSE
+    if not is_wide.any():
+        return None
+    rows = np.flatnonzero(is_wide[numbers.codes])
+    rows = rows[np.lexsort((start[rows], numbers.codes[rows]))]
+    of, start = numbers.codes[rows], start[rows]
+    is_new = np.ones(len(rows), dtype=np.bool_)
+    is_new[1:] = of[1:] != of[:-1]
+    ended = _latest_so_far(table.last()[rows], np.flatnonzero(is_new))
+    timed = np.flatnonzero(~is_new[1:] & (ended[:-1] != NO_TIME) & (start[1:] != NO_TIME))
+    is_new[timed[start[timed + 1] - ended[timed] > PAUSE] + 1] = True
+    codes = numbers.codes.copy()
+    codes[rows] = len(numbers) + np.cumsum(is_new)
+    return distinct(codes)
+
+
+def _latest_so_far(values: NDArray[np.int64], begins: NDArray[np.int64]) -> NDArray[np.int64]:
+    """The greatest value so far in each of some runs, which begin at some places, int64[n]."""
+    found = [np.maximum.accumulate(run) for run in np.split(values, begins[1:])]
+    return np.concatenate(found)
 
 
 def _who_began(
-    table: FlowTable, found: Conversations, served: RangeSet
+    table: FlowTable, found: Conversations, known_ports: KnownPorts
 ) -> tuple[NDArray[np.int8], NDArray[np.uint8], NDArray[np.bool_]]:
-    tcp = table.protocol == TCP
-    flags = np.maximum(table.flags, 0)
-    bits = np.zeros(len(table), dtype=np.int64)
-    bits |= np.where(tcp & (flags & (_SYN | _ACK) == _SYN), _OPENING, 0)
-    bits |= np.where(tcp & (flags & _SYN != 0), _HAS_SYN, 0)
+    bits = np.where(table.protocol == TCP, _BY_FLAGS[table.flags], np.uint16(0))
     if table.direction is not None:
-        bits |= np.where(table.direction == INITIATORS, _INITIATOR, 0)
-        bits |= np.where(table.direction == RESPONDERS, _RESPONDER, 0)
+        bits |= np.where(table.direction == INITIATORS, np.uint16(_INITIATOR), np.uint16(0))
+        bits |= np.where(table.direction == RESPONDERS, np.uint16(_RESPONDER), np.uint16(0))
     union = found.union(np.where(found.side, bits << _SIDE, bits))
     zero, one = union & 0xFF, union >> _SIDE
     began = np.full(len(found), -1, dtype=np.int8)
@@ -254,7 +273,7 @@ def _who_began(
     icmp = is_icmp(protocol)
     decide(BY_TYPE, icmp, np.zeros(len(found), dtype=np.bool_))
     decide(BY_TIME, *_earlier(table, found, zero & one & _HAS_SYN > 0, protocol == TCP))
-    ports = _by_ports(table, found, served)
+    ports = _by_ports(table, found, known_ports)
     before = began.copy()
     decide(BY_PORTS, *ports)
     looks_first, looks_second = ports
@@ -284,15 +303,14 @@ def _earlier(
     return sure & (one - zero > resolution), sure & (zero - one > resolution)
 
 
-def _by_ports(table: FlowTable, found: Conversations, served: RangeSet) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+def _by_ports(
+    table: FlowTable, found: Conversations, known_ports: KnownPorts
+) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
     """Of which conversations only the second end has a port that is listened to, listed or below 1024, so that the
     first began; and of which only the first has."""
     rows = found.first
-    protocol = table.protocol[rows].astype(np.int64) << 16
-    ported = has_ports(table.protocol[rows])
-    near, far = table.source_port[rows].astype(np.int64), table.detail[rows].astype(np.int64)
-    serves = [ported & (port >= 0) & ((port < _WELL_KNOWN) | within(served, protocol | np.maximum(port, 0)))
-              for port in (near, far)]  # fmt: skip
+    protocol = table.protocol[rows]
+    serves = [known_ports.among(protocol, column[rows]) for column in (table.source_port, table.detail)]
     turned = found.side[rows]
     first, second = np.where(turned, serves[1], serves[0]), np.where(turned, serves[0], serves[1])
     return second & ~first, first & ~second

@@ -11,7 +11,7 @@ from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE
 from kiboko.core.evidence.evaluator import Judged
 from kiboko.core.header.addresses import Address, Prefix
 from kiboko.core.network.model import Topology
-from kiboko.core.records.columns import Distinct, distinct, in_order
+from kiboko.core.records.columns import distinct, in_order
 from kiboko.core.records.flow_query import MINUTE, Sum, Timeline
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable
 
@@ -134,9 +134,15 @@ class Coverage:
 
     def _totals(self, table: FlowTable) -> None:
         """How many records each point took, and from when to when."""
-        groups = distinct(table.point) if len(table.points) > 1 else Distinct(table.point, np.zeros(1, dtype=np.int64))
-        sums = (groups.first, groups.counts(), groups.least(table.start, int(NO_TIME)), groups.most(table.last()))
-        for row, count, first, last in zip(*(column.tolist() for column in sums), strict=True):
+        start, end = table.start, table.last()
+        if len(table.points) > 1:
+            groups = distinct(table.point)
+            sums = groups.first, groups.counts(), groups.least(start, int(NO_TIME)), groups.most(end)
+            rows = list(zip(*(column.tolist() for column in sums), strict=True))
+        else:
+            known = start if int(start.min()) != NO_TIME else start[start != NO_TIME]
+            rows = [(0, len(table), int(known.min() if len(known) else NO_TIME), int(end.max()))]
+        for row, count, first, last in rows:
             known = self._point(table.points[table.point[row]])
             if known is not None:
                 known[0].add(count, 0, 0, first, last)

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from kiboko.core.evidence import judging
 from kiboko.core.evidence.addressed import Addressed, Asked
 from kiboko.core.evidence.comparison import Comparison, Conclusion
-from kiboko.core.evidence.conversations import Conversations, bring_together
+from kiboko.core.evidence.conversations import Conversations, KnownPorts, bring_together
 from kiboko.core.evidence.gate_outcomes import GateOutcomes, Situation
 from kiboko.core.evidence.judging import IS_BREAK, IS_LEAK, REASONS
 from kiboko.core.evidence.passages import NOWHERE, Passages
@@ -37,7 +37,7 @@ from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.tallies import Tallies, no_tallies
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD, Service
 from kiboko.core.network.model import ObservationPoint
-from kiboko.core.records.columns import Growing, KeyNumbers, distinct, has_ports, numbered
+from kiboko.core.records.columns import Distinct, Growing, KeyNumbers, distinct, has_ports, numbered
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds
 from kiboko.core.records.records import ANSWERED, DENIED
 from kiboko.core.tables.column import Flows
@@ -158,6 +158,7 @@ class Evaluator:
         self._passages = Passages(self._tables.layout, self._points)
         self._rules = RulesMet(comparison, self._tables, self.ends)
         self._places: dict[tuple[str, ...], int] = {}
+        self._known_ports = KnownPorts(comparison.served)
         self._outcomes = GateOutcomes(self._tables)
         self._known = KeyNumbers(3)
         self._forget()
@@ -200,7 +201,7 @@ class Evaluator:
         if not len(table):
             none = np.zeros(0, dtype=np.int64)
             return Judged(none, self._concluded, none, none > 0, none.astype(np.uint8), None, None, (0, 0))
-        found = bring_together(table, self.ends, self._comparison.served)
+        found = bring_together(table, self.ends, self._known_ports)
         points = self._points_of(table)
         asked, conclusion, classes = self._judged(table, found, points)
         weight, joined = weights(table, found)
@@ -217,11 +218,9 @@ class Evaluator:
         addressed = Addressed.of(table, found, self.ends, self._is_internet(points))
         began_first = addressed.sent_to(False)
         responders = np.where(found.began == 0, began_first[1], addressed.sent_to(True)[1])
-        around = contexts(table, found, self.ends, np.where(found.began >= 0, responders, -1), kinds)
-        both = []
-        for second in (False, True):
-            proof = self._proof_numbers(found, turned_bits(bits) if second else bits, around, ages, marks, second)
-            both.append(addressed.asked(second, proof))
+        around = contexts(table, found, self.ends, np.where(found.began >= 0, responders, -1), bits)
+        proofs = self._proof_numbers(found, bits, around, ages, marks)
+        both = [addressed.asked(second, proofs[second]) for second in (False, True)]
         turned = found.taken_as_turned
         asked = both[0].instead(turned, both[1])
         classes = self._class_of(asked)
@@ -278,7 +277,7 @@ class Evaluator:
         if found is None or asked is None or not len(rows):
             return no_tallies()
         together = as_slice(rows)
-        groups = distinct(judged.conclusion[together], judged.classes[together])
+        groups = distinct(judged.conclusion[together] * len(self._classes) + judged.classes[together])
         first = rows[groups.first]
         of = found.of[first]
         conclusions, conclusion_of = numbered(judged.conclusion[first])
@@ -292,14 +291,17 @@ class Evaluator:
             services = asked.service[found.of[rows[several]]]
             np.minimum.at(met[:, 0], groups.codes[several], services)
             np.maximum.at(met[:, 1], groups.codes[several], services)
-        weight = judged.weight[together].astype(np.int64)
-        is_reply = judged.is_reply[together]
-        of_replies = weight * is_reply
-        is_first = found.first[found.of[together]] == rows
+        is_first = np.zeros(len(table), dtype=np.int64)
+        is_first[found.first] = 1
+        weight, is_reply = judged.weight[together], judged.is_reply[together]
+        packets, octets = table.packets[together], table.octets[together]
+        if not weight.all():
+            packets, octets = packets * weight, octets * weight
+        replies = np.flatnonzero(is_reply)
+        of_replies = Distinct(groups.codes[replies], groups.first)
         sources, targets = self._addresses_of(table, found, asked, of)
-        part = table.taken(together)
 
-        def total(values: NDArray[np.int64]) -> Rows:
+        def total(groups: Distinct, values: NDArray[np.int64]) -> Rows:
             found: Rows = np.minimum(groups.sums(values), _MOST_COUNTED).astype(np.int64)
             return found
 
@@ -307,11 +309,11 @@ class Evaluator:
             tuple(self._concluded[each] for each in conclusions.tolist()), conclusion_of, table.taken(first), sources,
             targets, number, asked.port[of], self._classes.passed[judged.classes[first]],
             np.stack([judged.conclusion[first], judged.classes[first]], axis=1), alike, met,
-            total(is_first.astype(np.int64)), groups.counts(), total(is_reply.astype(np.int64)),
-            total(part.packets * weight), total(part.octets * weight), total(part.packets * of_replies),
-            total(part.octets * of_replies),
-            groups.least(part.start, int(NO_TIME)),
-            groups.most(part.last()),
+            total(groups, is_first[together]), groups.counts(), of_replies.counts(),
+            total(groups, packets), total(groups, octets),
+            total(of_replies, packets[replies]), total(of_replies, octets[replies]),
+            groups.least(table.start[together], int(NO_TIME)),
+            groups.most(table.last()[together]),
         )  # fmt: skip
 
     def _addresses_of(
@@ -387,22 +389,24 @@ class Evaluator:
         return np.where(begun >= as_of, 0, np.where(last < as_of, 1, 2))
 
     def _proof_numbers(
-        self, found: Conversations, bits: Rows, around: Rows, ages: Rows, marks: PointMarks | None, turned: bool
-    ) -> Rows:
-        """The kinds of proof of conversations, if the one end or the other began."""
-        hashes = marks.hashes if marks is not None else np.zeros(len(found), dtype=np.int64)
-        contradicted = found.is_contradicted.astype(np.int64)
-        kinds = distinct(bits, around * 6 + ages * 2 + contradicted, hashes)
-        numbers = np.empty(len(kinds), dtype=np.int64)
+        self, found: Conversations, bits: Rows, around: Rows, ages: Rows, marks: PointMarks | None
+    ) -> tuple[Rows, Rows]:
+        """The kinds of proof of conversations, if the one end began, and if the other did."""
+        rest = around * 6 + ages * 2 + found.is_contradicted
+        kinds = distinct(bits, rest) if marks is None else distinct(bits, rest, marks.hashes)
+        numbers = np.empty((2, len(kinds)), dtype=np.int64)
+        either = bits[kinds.first], turned_bits(bits[kinds.first])
         for index, row in enumerate(kinds.first.tolist()):
-            own, context, age = int(bits[row]), int(around[row]), int(ages[row])
-            key = (own, context, age, int(contradicted[row]), int(hashes[row]), turned and marks is not None)
-            if key not in self._proof_of:
-                self._proof_of[key] = len(self._proofs)
-                taken = marks.of(row, turned) if marks is not None else ()
-                self._proofs.append(_KnownProof(read_proof(own, taken, context), age, bool(contradicted[row])))
-            numbers[index] = self._proof_of[key]
-        return numbers[kinds.codes]
+            context, age, contradicted = int(around[row]), int(ages[row]), bool(found.is_contradicted[row])
+            for turned in (False, True):
+                own = int(either[turned][index])
+                key = own, context, age, contradicted, *((int(marks.hashes[row]), turned) if marks is not None else ())
+                if key not in self._proof_of:
+                    self._proof_of[key] = len(self._proofs)
+                    taken = marks.of(row, turned) if marks is not None else ()
+                    self._proofs.append(_KnownProof(read_proof(own, taken, context), age, contradicted))
+                numbers[int(turned), index] = self._proof_of[key]
+        return numbers[0][kinds.codes], numbers[1][kinds.codes]
 
     # Classes.
 

@@ -65,13 +65,14 @@ def weights(table: FlowTable, found: Conversations) -> tuple[NDArray[np.uint8], 
     cells = int(np.count_nonzero(counts))
     if cells < len(table):
         crowded = np.flatnonzero((counts > 1)[cell] & (table.start != NO_TIME))
-        same = distinct(*(column[crowded] for column in (
-            cell, table.event, table.flags, table.start, table.end, table.packets, table.octets, table.source,
-            table.destination,
-        )))  # fmt: skip
-        copies = np.ones(len(crowded), dtype=np.bool_)
-        copies[same.first] = False
-        weight[crowded[copies]] = 0
+        at_once = distinct(cell[crowded], table.start[crowded])
+        if len(at_once) < len(crowded):  # few begin together with another of their cell
+            crowded = crowded[(at_once.counts() > 1)[at_once.codes]]
+            same = distinct(*(column[crowded] for column in (
+                cell, table.event, table.flags, table.start, table.end, table.packets, table.octets, table.source,
+                table.destination,
+            )))  # fmt: skip
+            weight[crowded[same.further()]] = 0
     twice = len(table) - int(np.count_nonzero(weight))
     elsewhere = 0
     if points > 1 and cells > int(np.count_nonzero(counts.reshape(-1, points).any(axis=1))):

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from kiboko.core.evidence.conversations import Conversations
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.header.services import TCP
-from kiboko.core.records.columns import Distinct, among, distinct
+from kiboko.core.records.columns import among, distinct
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
 from kiboko.core.records.records import DENIED, PASSED, SEEN
 
@@ -32,6 +32,8 @@ _HALF = len(EVENTS) * _KINDS * 2
 ALONE, UNANSWERED, UNASKED = range(3)
 """What a conversation's own records do not tell and those of others do: nothing; where replies of others were recorded
 none of its own was (E7); a reply without its request, where requests of others were recorded (E8)."""
+_ACKS = sum(1 << place for place in range(_HALF) if place % _KINDS == ACKNOWLEDGES)
+"""Records with an ACK of the side that began, as bits of `mark_bits`."""
 _BUCKET = 300_000
 _SETTLING = 10_000
 """Milliseconds before the end of a log in which a reply may still be to come."""
@@ -94,25 +96,35 @@ class Proof:
         return PASSED if passed else SEEN
 
 
-def flag_kinds(table: FlowTable) -> NDArray[np.int64]:
-    """What each record is by its TCP flags, int64[n]."""
-    flags = table.flags
+def _told_by_flags() -> NDArray[np.uint8]:
+    """What a record of TCP is by its flags, uint8[65537]; by the last one, where none are recorded."""
+    flags = np.arange(1 << 16)
     told = np.where(flags & (_SYN | _ACK) == _SYN, OPENING, np.where(flags & _ACK > 0, ACKNOWLEDGES, PLAIN))
     told = np.where((flags & 0x3F == _RST) | (flags & 0x3F == _RST | _ACK), RESET, told)
-    largest = np.where(table.addresses.family == 6, _LARGEST_RESET[6], _LARGEST_RESET[4])[table.source]
-    small = table.octets <= table.packets * largest
-    told = np.where(flags >= 0, told, np.where(small, UNCLEAR, PLAIN))
-    return np.where(table.protocol == TCP, told, PLAIN).astype(np.int64)
+    return np.append(told, UNCLEAR).astype(np.uint8)
+
+
+_BY_FLAGS = _told_by_flags()
+
+
+def flag_kinds(table: FlowTable) -> NDArray[np.uint8]:
+    """What each record is by its TCP flags, uint8[n]."""
+    told = np.where(table.protocol == TCP, _BY_FLAGS[table.flags], np.uint8(PLAIN))
+    rows = np.flatnonzero(told == UNCLEAR)
+    if len(rows):
+        largest = np.where(table.addresses.family == 6, _LARGEST_RESET[6], _LARGEST_RESET[4])[table.source[rows]]
+        told[rows[table.octets[rows] > table.packets[rows] * largest]] = PLAIN
+    return told
 
 
 def mark_bits(
-    table: FlowTable, found: Conversations, is_mapped: NDArray[np.bool_], kinds: NDArray[np.int64]
+    table: FlowTable, found: Conversations, is_mapped: NDArray[np.bool_], kinds: NDArray[np.uint8]
 ) -> NDArray[np.int64]:
     """For each conversation which kinds of records it has on its two sides, as bits, int64[k]. `kinds` are those of
     `flag_kinds`."""
-    place = is_mapped * (len(EVENTS) * _KINDS) + table.event.astype(np.int64) * _KINDS + kinds
-    bits = np.left_shift(np.int64(1), place + found.side * _HALF)
-    united: NDArray[np.int64] = found.union(bits)
+    place = table.event * np.uint8(_KINDS) + kinds
+    place += is_mapped * np.uint8(len(EVENTS) * _KINDS) + found.side * np.uint8(_HALF)
+    united: NDArray[np.int64] = found.union(np.left_shift(1, np.arange(2 * _HALF))[place])
     return united
 
 
@@ -154,7 +166,7 @@ def _kinds_of(half: int) -> list[tuple[bool, str, int]]:
 
 
 def contexts(
-    table: FlowTable, found: Conversations, ends: SeenEnds, responders: NDArray[np.int64], kinds: NDArray[np.int64]
+    table: FlowTable, found: Conversations, ends: SeenEnds, responders: NDArray[np.int64], bits: NDArray[np.int64]
 ) -> NDArray[np.int64]:
     """What the records of others tell of each conversation, int64[k] (E7, E8).
 
@@ -165,7 +177,7 @@ def contexts(
     Parameters
     ----------
     responders : int64[k], the atoms of the ends that were sent to; -1 where nothing tells which these are
-    kinds : int64[n], as `flag_kinds` has them
+    bits : int64[k], as `mark_bits` has them
     """
     result = np.full(len(found), ALONE, dtype=np.int64)
     known = (responders >= 0) & (found.began >= 0)
@@ -174,43 +186,55 @@ def contexts(
     known &= subnets >= 0
     if not known.any():
         return result
+    bits = np.where(found.began == 1, turned_bits(bits), bits)
+    has_request, has_reply = bits & (1 << _HALF) - 1 > 0, bits >> _HALF > 0
+    acknowledged = bits & _ACKS > 0
     if len(table.points) > 1 and len(found) < len(table):
         cells = distinct(found.of, table.point)
-    else:
-        cells = Distinct(found.of, found.first)  # each has records of one point
-    of, point = found.of[cells.first], table.point[cells.first]
-    is_reply = found.side != (found.began == 1)[found.of]
-    asks, answers = (np.zeros(len(cells), dtype=np.bool_) for _ in range(2))
-    asks[cells.codes[~is_reply]] = True
-    answers[cells.codes[is_reply]] = True
-    acknowledged = np.zeros(len(found), dtype=np.bool_)
-    acknowledged[found.of[~is_reply & (kinds == ACKNOWLEDGES)]] = True
-    begin, last = found.least(np.where(table.start == NO_TIME, 0, table.start)), found.most(table.last())
-    bucket = begin // _BUCKET
+        of, point = found.of[cells.first], table.point[cells.first]
+        is_reply = found.side != (found.began == 1)[found.of]
+        asks, answers = (np.zeros(len(cells), dtype=np.bool_) for _ in range(2))
+        asks[cells.codes[~is_reply]] = True
+        answers[cells.codes[is_reply]] = True
+    else:  # each has records of one point
+        of, point, asks, answers = np.arange(len(found)), table.point[found.first], has_request, has_reply
+    bucket = _buckets(table.start, found)
     usable = known[of]
-    whole = usable & asks & answers
-    partial = usable & (acknowledged[of] & asks & ~answers)
+    partial = usable & acknowledged[of] & asks & ~answers
     lost = np.zeros(len(table.points), dtype=np.bool_)
     lost[point[partial]] = True
     width = np.int64(len(table.points))
     size = np.int64(int(subnets.max()) + 2)
-    place = (bucket[of] * width + point) * size + subnets[of]
+    place = (bucket[of] * width + point) * size + subnets[of]  # where and when, as one number
     step = width * size
-    complete = np.unique(place[whole])
-
-    def near(cell: NDArray[np.bool_]) -> NDArray[np.bool_]:
-        """Which of some cells have whole conversations of others at their place and about their time."""
-        return among(place, np.concatenate([complete - step, complete, complete + step])) & cell
-
-    latest = np.full(len(table.points), NO_TIME, dtype=np.int64)
-    np.maximum.at(latest, table.point, table.last())
-    settled = last[of] + _SETTLING <= latest[point]
-    has_reply = np.zeros(len(found), dtype=np.bool_)
-    has_reply[found.of[is_reply]] = True
-    has_request = np.zeros(len(found), dtype=np.bool_)
-    has_request[found.of[~is_reply]] = True
-    silent = near(usable & asks & ~has_reply[of] & ~acknowledged[of] & settled & ~lost[point])
+    complete = place[usable & asks & answers]
+    # Which have whole conversations of others at their place and about their time.
+    near = usable & among(place, np.concatenate([complete - step, complete, complete + step]))
+    settled = _settled(table, found, of, point)
+    silent = near & asks & ~has_reply[of] & ~acknowledged[of] & settled & ~lost[point]
     result[of[silent]] = UNANSWERED
-    unasked = near(usable & answers & ~has_request[of])
+    unasked = near & answers & ~has_request[of]
     result[of[unasked]] = UNASKED
     return result
+
+
+def _buckets(start: NDArray[np.int64], found: Conversations) -> NDArray[np.int64]:
+    """The five minutes in which each conversation begins, int64[k]."""
+    least, most = int(start.min()), int(start.max())
+    if least != NO_TIME and least // _BUCKET == most // _BUCKET:
+        return np.full(len(found), least // _BUCKET)
+    return found.least(start if least != NO_TIME else np.where(start == NO_TIME, 0, start)) // _BUCKET
+
+
+def _settled(
+    table: FlowTable, found: Conversations, of: NDArray[np.int64], point: NDArray[np.int64]
+) -> NDArray[np.bool_]:
+    """Which conversations at which points, given as columns, ended so long before the last record there that no reply
+    is to come any more."""
+    end = table.last()
+    if len(table.points) == 1:
+        return ~found.union(end + _SETTLING > end.max())[of]
+    latest = np.full(len(table.points), NO_TIME, dtype=np.int64)
+    np.maximum.at(latest, table.point, end)
+    settled: NDArray[np.bool_] = found.most(end)[of] + _SETTLING <= latest[point]
+    return settled

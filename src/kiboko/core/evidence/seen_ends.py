@@ -28,7 +28,7 @@ class SeenEnds:
         self._outsides = {name: number for number, name in enumerate(topology.outsides)}
         self._networks = {name: number for number, name in enumerate(topology.networks)}
         self._gateways = {name: number for number, name in enumerate(topology.gateways)}
-        self._facts = np.full((7, tables.addresses.size), NONE, dtype=np.int64)
+        self._facts = np.full((7, tables.addresses.size), NONE, dtype=np.int32)
         self._is_known = np.zeros(tables.addresses.size, dtype=np.bool_)
         # Of each interface whether it has a public address, and its network; one more stands for none.
         interfaces, subnets = tables.layout.interfaces, topology.subnets
@@ -44,10 +44,11 @@ class SeenEnds:
             if gateway.kind == "tunnel" and gateway.outside is not None:
                 for network in gateway.networks:
                     self._tunnels[self._networks[network], self._outsides[gateway.outside]] = True
+        self._has_tunnels = bool(self._tunnels.any())
 
-    def _of(self, which: int, atoms: NDArray[np.int64]) -> NDArray[np.int64]:
-        fresh = np.unique(atoms[~self._is_known[atoms]])
-        if len(fresh):
+    def _of(self, which: int, atoms: NDArray[np.int64]) -> NDArray[np.int32]:
+        if not self._is_known[atoms].all():
+            fresh = np.unique(atoms[~self._is_known[atoms]])
             interface = self._tables.layout.fact(INTERFACE_OF, fresh.astype(np.int32))
             is_usual = (interface != NONE) & ~self._has_public[interface] & ~np.isin(fresh, self._elsewhere)
             usual, others = fresh[is_usual], fresh[~is_usual]
@@ -57,7 +58,7 @@ class SeenEnds:
             if len(others):
                 self._facts[:, others] = np.array([self._made(atom) for atom in others.tolist()], dtype=np.int64).T
             self._is_known[fresh] = True
-        found: NDArray[np.int64] = self._facts[which, atoms]
+        found: NDArray[np.int32] = self._facts[which][atoms]
         return found
 
     def _made(self, atom: int) -> tuple[int, ...]:
@@ -114,7 +115,7 @@ class SeenEnds:
         """Which are neither in a network nor public ones of ours."""
         return self._of(_FOREIGN, atoms) > 0
 
-    def shared_by(self, atoms: NDArray[np.int64]) -> NDArray[np.int64]:
+    def shared_by(self, atoms: NDArray[np.int64]) -> NDArray[np.int32]:
         """The numbers of the gateways whose shared addresses they are, -1 for none."""
         return self._of(_SHARED, atoms)
 
@@ -140,8 +141,11 @@ class SeenEnds:
         self, sender: NDArray[np.int64], receiver: NDArray[np.int64]
     ) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
         """Which senders are outside, and which of them have a tunnel to the receiver's network."""
-        outside, network = self._of(_OUTSIDE, sender), self._of(_NETWORK, receiver)
-        return outside < len(self._outsides), self._tunnels[network, outside]
+        outside = self._of(_OUTSIDE, sender)
+        is_outside = outside < len(self._outsides)
+        if not self._has_tunnels:
+            return is_outside, np.zeros(len(sender), dtype=np.bool_)
+        return is_outside, self._tunnels[self._of(_NETWORK, receiver), outside]
 
     def behind(self, gateway: int, sent_to: int) -> NDArray[np.int64]:
         """The atoms of every sender that may stand behind the shared address of a gateway: interfaces of its networks,

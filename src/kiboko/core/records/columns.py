@@ -18,6 +18,7 @@ _FEW = 20_000
 _FEWEST = 1 << 10
 _CLOSE = 1 << 22
 _SMALL = 1 << 16
+_BLOCK = 1 << 16
 _MULTIPLIERS = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0xD6E8FEB86659FD93, 0xA0761D6478BD642F)
 _EXACT, _LARGEST = 1 << 53, 1 << 63
 
@@ -38,6 +39,10 @@ class Distinct:
     def counts(self) -> NDArray[np.int64]:
         """How many rows have each value, int64[k]."""
         return np.bincount(self.codes, minlength=len(self)).astype(np.int64)
+
+    def further(self) -> NDArray[np.int64]:
+        """The rows whose value has been met before, ascending."""
+        return np.flatnonzero(self.first[self.codes] != np.arange(len(self.codes)))
 
     def sums(self, values: NDArray[np.int64]) -> NDArray[Any]:
         """What a column of counts comes to for each value, exactly: int64[k], or whole numbers of any size (object[k])
@@ -72,7 +77,7 @@ def distinct(*columns: NDArray[Any]) -> Distinct:
     count = len(columns[0])
     if count > _FEW and len(columns) == 1 and int(columns[0].min()) >= 0 and (most := int(columns[0].max())) < _SMALL:
         return _distinct_small(columns[0].astype(np.int64, copy=False), most + 1)
-    rows = np.arange(count)
+    rows = np.arange(count, dtype=np.int32 if count < 1 << 31 else np.int64)
     firsts = _firsts([_unsigned(column) for column in columns], rows, _MULTIPLIERS if count > _FEW else ())
     first = np.flatnonzero(firsts == rows)
     number = np.empty(count, dtype=np.int64)
@@ -145,45 +150,42 @@ class KeyNumbers:
         self._empty()
 
     def _empty(self) -> None:
-        self._keys = [np.zeros(1 << self._bits, dtype=np.uint64) for _ in range(self._parts)]
-        self._numbers = np.full(1 << self._bits, -1, dtype=np.int64)
+        # A row for each place, of the parts of its key and the number: what is looked at together lies together.
+        self._table = np.zeros((1 << self._bits, self._parts + 1), dtype=np.int64)
+        self._table[:, -1] = -1
 
     def find(self, *columns: NDArray[Any]) -> NDArray[np.int64]:
         """The number of each row's key, int64[n]; -1 where it is not known."""
         keys = [_unsigned(column) for column in columns]
-        places = _places(keys, _MULTIPLIERS[0], self._bits)
-        found: NDArray[np.int64] = self._numbers[places]
-        for known, key in zip(self._keys, keys, strict=True):
-            other = known[places] != key
+        found = np.empty(len(keys[0]), dtype=np.int64)
+        for begin in range(0, len(found), _BLOCK):  # one after another, since each fits a processor's cache
+            block = slice(begin, begin + _BLOCK)
+            self._find([key[block] for key in keys], found[block])
+        return found
+
+    def _find(self, keys: list[NDArray[np.uint64]], found: NDArray[np.int64]) -> None:
+        """Write the number of each row's key into `found`."""
+        noted = self._table.take(_places(keys, _MULTIPLIERS[0], self._bits), axis=0)
+        found[:] = noted[:, -1]
+        for part, key in enumerate(keys):
+            other = noted[:, part] != key.view(np.int64)
             if other.any():
                 found[other] = -1
-        return found
 
     def note(self, numbers: NDArray[np.int64], *columns: NDArray[Any]) -> None:
         """Keep the numbers of some keys, none of which may be there twice."""
         keys = [_unsigned(column) for column in columns]
         self._noted += len(numbers)
         if self._noted << 3 > 1 << self._bits and self._bits < _BITS:
-            known = np.flatnonzero(self._numbers >= 0)
-            before, kept = [key[known] for key in self._keys], self._numbers[known]
+            before = self._table[self._table[:, -1] >= 0]
             self._bits = min(_BITS, (self._noted << 3).bit_length() + 1)
             self._empty()
-            self._put(before, kept)
-        self._put(keys, numbers)
+            self._put(before)
+        self._put(np.stack([*(key.view(np.int64) for key in keys), numbers], axis=1))
 
-    def _put(self, keys: list[NDArray[np.uint64]], numbers: NDArray[np.int64]) -> None:
-        places = _places(keys, _MULTIPLIERS[0], self._bits)
-        order = _last_of_each(places)
-        for known, key in zip(self._keys, keys, strict=True):
-            known[places[order]] = key[order]
-        self._numbers[places[order]] = numbers[order]
-
-
-def _last_of_each(places: NDArray[np.int64]) -> NDArray[np.int64]:
-    """The last row of each place, so that all parts of one key are kept."""
-    _, back = np.unique(places[::-1], return_index=True)
-    found: NDArray[np.int64] = len(places) - 1 - back
-    return found
+    def _put(self, rows: NDArray[np.int64]) -> None:
+        keys = [rows[:, part].view(np.uint64) for part in range(self._parts)]
+        self._table[_places(keys, _MULTIPLIERS[0], self._bits)] = rows  # of those of one place the last one stays
 
 
 def _places(keys: list[NDArray[np.uint64]], multiplier: int, bits: int) -> NDArray[np.int64]:
@@ -202,13 +204,13 @@ def _unsigned(column: NDArray[Any]) -> NDArray[np.uint64]:
     return found.view(np.uint64)
 
 
-def _firsts(keys: list[NDArray[np.uint64]], rows: NDArray[np.int64], multipliers: tuple[int, ...]) -> NDArray[np.int64]:
+def _firsts(keys: list[NDArray[np.uint64]], rows: NDArray[Any], multipliers: tuple[int, ...]) -> NDArray[Any]:
     """For each of some ascending rows the first of them that has its keys, which are those of all rows."""
     mine = [key[rows] for key in keys] if len(rows) < len(keys[0]) else keys
     if not multipliers:
         return rows[_firsts_by_sorting(mine)]
     slots = _places(mine, multipliers[0], _BITS)
-    holder = np.empty(1 << _BITS, dtype=np.int64)
+    holder = np.empty(1 << _BITS, dtype=rows.dtype)  # of short numbers, twice as many fit a processor's cache
     holder[slots[::-1]] = rows[::-1]  # the last write is that of the first row
     firsts = holder[slots]
     wrong = np.zeros(len(rows), dtype=np.bool_)

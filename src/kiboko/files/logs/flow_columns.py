@@ -323,16 +323,16 @@ class _Columns:
 
     def link(self) -> dict[str, NDArray[Any]]:
         """What records say of the link, by column of a table: those columns of which some record has a value."""
-        vlan = self.whole("vlanId", -1, 65535)
-        found: dict[str, NDArray[Any]] = {"vlan": np.where(vlan == 0, -1, vlan)}  # a frame of no VLAN has priority only
+        found: dict[str, NDArray[Any]] = {}
+        if self._column("vlanId") is not None:
+            vlan = self.whole("vlanId", -1, 65535)
+            found["vlan"] = np.where(vlan == 0, -1, vlan)  # a frame of no VLAN has priority only
         for name in ("source", "destination"):
-            found[f"{name}_mac"] = self._macs(f"{name}MacAddress")
+            if (column := self._column(f"{name}MacAddress")) is not None:
+                found[f"{name}_mac"] = self._macs(f"{name}MacAddress", column)
         return {name: column for name, column in found.items() if (column >= 0).any()}
 
-    def _macs(self, name: str) -> NDArray[np.int64]:
-        column = self._column(name)
-        if column is None:
-            return np.full(len(self.bad), -1, dtype=np.int64)
+    def _macs(self, name: str, column: pa.ChunkedArray) -> NDArray[np.int64]:
         if pa.types.is_integer(column.type):
             numbers = filled(column, -1)[0].astype(np.int64, copy=False)
             return np.where((numbers > 0) & (numbers < 1 << 48), numbers, -1)
