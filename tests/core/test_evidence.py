@@ -85,6 +85,11 @@ class Evidence(unittest.TestCase):
         request = [flow(BOB, ANN, "ssh", 40000, flags=ALL, at=at) for at in (0, 290, 1200)]
         self.assertEqual(self.summed(*request).conversations, 2)
 
+    def test_e1_records_without_a_beginning_stay_with_the_first_ones(self):
+        timed = [flow(BOB, ANN, "ssh", 40000, flags=ALL, at=at) for at in (0, 1200)]
+        ends_only = [replace(timed[0], start=None, end=NOW + timedelta(seconds=seconds)) for seconds in (0, 60)]
+        self.assertEqual(self.summed(*ends_only, *timed).conversations, 2)
+
     def test_e1_addresses_in_front_of_and_behind_a_gateway_are_one_end(self):
         records = [flow("192.0.2.1", "203.0.113.10", "ssh", 40000, point="1"), flow("192.0.2.1", ANN, "ssh", 40000)]
         self.assertEqual(self.summed(*records).conversations, 1)
