@@ -7,6 +7,7 @@ import gzip
 import io
 import itertools
 import mmap
+import os
 import tempfile
 from collections.abc import Iterator, Mapping
 from pathlib import Path
@@ -50,6 +51,7 @@ class PieceReader:
         self._texts = TextReader(columns)
         self._converter = Converter(columns.totals)
         self._others: dict[ColumnMap, PieceReader] = {}
+        self._contents: dict[tuple[object, ...], Any] = {}
 
     def read(self, piece: Piece, rejects: Rejects) -> Iterator[PiecePart]:
         """The tables of a piece; lines count from 1 at its beginning. A segment of a store that has become another file
@@ -182,10 +184,13 @@ class PieceReader:
         import pyarrow.parquet  # takes long to load
 
         try:
-            with pyarrow.parquet.ParquetFile(source) as file:
+            # The table of contents is long where there are many row groups, and is read once for all pieces of a file.
+            stamp = _stamp(source)
+            with pyarrow.parquet.ParquetFile(source, metadata=self._contents.get(stamp)) as file:
+                contents, self._contents = file.metadata, {stamp: file.metadata} if stamp else {}
                 schema, header = file.schema_arrow, tuple(_flattened(file.schema_arrow.empty_table()).column_names)
             texts = [each.name for each in schema if pa.types.is_string(each.type)]
-            with pyarrow.parquet.ParquetFile(source, read_dictionary=texts) as file:
+            with pyarrow.parquet.ParquetFile(source, metadata=contents, read_dictionary=texts) as file:
                 chosen = self._map.chosen(header, path)
                 columns = [header[place] for place in chosen.places]
                 indices = list(range(groups[0], file.num_row_groups if groups[1] is None else groups[1]))
@@ -300,6 +305,14 @@ class PieceReader:
         for kind in (LATE, ANEW):
             if reader.counts[kind]:
                 rejects.remark(f"around {kind}", done, reader.counts[kind])
+
+
+def _stamp(source: Any) -> tuple[object, ...]:
+    """What tells a file from any other, and from what it was before; empty where it has no name."""
+    if not isinstance(source, str):
+        return ()
+    told = os.stat(source)
+    return source, told.st_dev, told.st_ino, told.st_size, told.st_mtime_ns
 
 
 def _whole_lines(text: bytes, stream: Unpacked) -> Iterator[bytes]:
