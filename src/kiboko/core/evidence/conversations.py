@@ -26,10 +26,11 @@ BY_OPENING, BY_BIFLOW, BY_TYPE, BY_TIME, BY_PORTS, BY_NOTHING = range(6)
 _SYN, _ACK = 0x02, 0x10
 _OPENING, _HAS_SYN, _INITIATOR, _RESPONDER = 1, 2, 4, 8
 _SIDE = 8
-_BY_FLAGS = np.zeros((1 << 16) + 1, dtype=np.uint16)
-_BY_FLAGS[:-1] |= np.where(np.arange(1 << 16) & (_SYN | _ACK) == _SYN, np.uint16(_OPENING), np.uint16(0))
-_BY_FLAGS[:-1] |= np.where(np.arange(1 << 16) & _SYN > 0, np.uint16(_HAS_SYN), np.uint16(0))
-"""What the TCP flags of a record tell of who began; the last are none (-1)."""
+_TOLD = [
+    (_OPENING if flags & (_SYN | _ACK) == _SYN else 0) | (_HAS_SYN if flags & _SYN else 0) for flags in range(1 << 6)
+]
+_BY_FLAGS = np.append(np.tile(np.array(_TOLD, dtype=np.uint16), 1 << 10), np.uint16(0))
+"""What the TCP flags of a record, of which six count, tell of who began; the last are none (-1)."""
 _WELL_KNOWN = 1024
 _NEVER = np.iinfo(np.int64).max
 _SHORT = 1 << 16

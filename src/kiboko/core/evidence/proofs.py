@@ -97,11 +97,12 @@ class Proof:
 
 
 def _told_by_flags() -> NDArray[np.uint8]:
-    """What a record of TCP is by its flags, uint8[65537]; by the last one, where none are recorded."""
-    flags = np.arange(1 << 16)
+    """What a record of TCP is by its flags, uint8[65537], of which six count; by the last one, where none are
+    recorded."""
+    flags = np.arange(1 << 6)
     told = np.where(flags & (_SYN | _ACK) == _SYN, OPENING, np.where(flags & _ACK > 0, ACKNOWLEDGES, PLAIN))
     told = np.where((flags & 0x3F == _RST) | (flags & 0x3F == _RST | _ACK), RESET, told)
-    return np.append(told, UNCLEAR).astype(np.uint8)
+    return np.append(np.tile(told.astype(np.uint8), 1 << 10), np.uint8(UNCLEAR))
 
 
 _BY_FLAGS = _told_by_flags()

@@ -205,6 +205,7 @@ def _text(column: pa.ChunkedArray) -> pa.ChunkedArray:
 
 
 _SPACES = tuple(bytes([octet]) for octet in b" \t\n\v\f\r\x1c\x1d\x1e\x1f")
+_LAST_SPACE, _LAST_ASCII = 0x20, 0x7F
 
 # `pyarrow.compute` takes long to load, and the common columns do without.
 
@@ -233,11 +234,13 @@ def _may_have(texts: pa.Array, words: Sequence[str]) -> bool:
     if not len(texts) or octets is None:
         return False
     places = np.frombuffer(offsets, dtype=np.int32)[texts.offset : texts.offset + len(texts) + 1]
-    whole = octets.slice(places[0], places[-1] - places[0]).to_pybytes()
-    if not whole.isascii() or any(space in whole for space in _SPACES):
-        return True
-    lengths = np.bincount(np.diff(places))
-    return any(size < len(lengths) and bool(lengths[size]) for size in {len(word.encode()) for word in words})
+    whole = np.frombuffer(octets, dtype=np.uint8)[places[0] : places[-1]]
+    if len(whole) and (whole.min() <= _LAST_SPACE or whole.max() > _LAST_ASCII):
+        text = whole.tobytes()
+        if not text.isascii() or any(space in text for space in _SPACES):
+            return True
+    lengths = np.diff(places)
+    return any(bool((lengths == size).any()) for size in {len(word.encode()) for word in words})
 
 
 def _put_together(one: pa.ChunkedArray, other: pa.ChunkedArray) -> pa.ChunkedArray:
