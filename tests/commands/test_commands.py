@@ -285,6 +285,24 @@ class OnTheDemo(unittest.TestCase):
                 self.assertIn(expected, done.stderr)
                 self.assertNotIn("Traceback", done.stderr)
 
+    def test_a_service_written_as_elsewhere_is_refused_with_the_form_that_is_meant(self):
+        cases = {
+            "443/tcp": "did you mean 'tcp/443'?", "tcp:443": "did you mean 'tcp/443'?",
+            "TCP/8000-8010": "did you mean 'tcp/8000-8010'?", "53 udp": "did you mean 'udp/53'?",
+            "HTTPS": "did you mean 'https'?", "*": "did you mean 'any'?", "tcp/22,80": "these are several",
+            "ssh, https": "these are several", "443": "tcp/443 or udp/443", "quic/443": "write it as tcp/443",
+        }  # fmt: skip
+        for service, expected in cases.items():
+            with self.subTest(service):
+                done = kiboko("check", "gauge-03", "relay-1", service, cwd=self.folder)
+                self.assertEqual((done.returncode, done.stdout), (2, ""))
+                self.assertIn(expected, done.stderr)
+        Path(self.folder, "wanted.yaml").write_text(
+            "kiboko: 1\nexpectations:\n  - {id: a, from: gauge-03, to: relay-1, service: 443/tcp, expect: allowed}\n"
+        )
+        done = kiboko("expect", "--file", "wanted.yaml", cwd=self.folder)
+        self.assertIn("did you mean 'tcp/443'?", done.stderr)
+
     def test_the_network_may_come_from_the_environment(self):
         done = kiboko(
             "check", "gauge-03", "relay-1", "ssh", cwd="/", env={"KIBOKO_NETWORK": f"{self.folder}/network.yaml"}

@@ -390,7 +390,8 @@ class HostFiles(unittest.TestCase):
             "network.yaml:3: subnets.s: unknown key 'filtr'; did you mean 'filter'?",
             "network.yaml:3: subnet 't' names network 'nn', which is not defined; did you mean 'n'?",
             "network.yaml:8: filters.f.stateful: true or false belongs here, not 'maybe'",
-            "network.yaml:10: filter 'f', rule 10: service '443' is not defined; write it as tcp/443, udp/443 or a name",
+            "network.yaml:10: filter 'f', rule 10: service '443' is not defined; a port goes with its protocol: tcp/443 or"
+            " udp/443",
             "network.yaml:11: filter 'f', rule 10 names end 'nobody', which is not defined",
             "network.yaml:11: filter 'f': order 10 is given twice; first in network.yaml:10",
         ])  # fmt: skip

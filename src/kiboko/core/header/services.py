@@ -7,12 +7,14 @@ the rest. A set of services is then a set of ranges of these numbers, and "any" 
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
 from kiboko.core.header.ranges import RangeSet
+from kiboko.core.hints import nearest
 
 TCP, UDP, SCTP, ICMP, ICMP6 = 6, 17, 132, 1, 58
 PROTOCOLS: dict[str, int] = {"tcp": TCP, "udp": UDP, "sctp": SCTP, "icmp": ICMP, "icmp6": ICMP6}
@@ -82,6 +84,47 @@ def usual_services(named: Mapping[str, RangeSet]) -> list[int]:
     """The numbers of services that people ask about by name: those of the network file, then well-known ones."""
     known = [parse_services(texts[0]) for texts in WELL_KNOWN.values()]
     return [each.lowest for each in (*named.values(), *known) if each]
+
+
+def service_hint(text: str, named: Mapping[str, RangeSet]) -> str:
+    """What somebody may have meant, or how a service is written, for a text that `parse_services` refuses: to be put
+    behind its message."""
+    meant = _written_as_here(text)
+    if meant is not None:
+        with contextlib.suppress(ValueError):
+            parse_services(meant, named)
+            return f"; did you mean '{meant}'?"
+    if "," in text and all(_is_service(each.strip(), named) or each.strip().isdecimal() for each in text.split(",")):
+        return "; these are several: a list in a file, one at a time on the command line, or a name of your own under 'services'"
+    if re.fullmatch(r"\d+(-\d+)?", text, re.ASCII):
+        return f"; a port goes with its protocol: tcp/{text} or udp/{text}"
+    if text.partition("/")[0] in PROTOCOLS:
+        return ""
+    near = nearest(text, [*named, *WELL_KNOWN, *PROTOCOLS], 3, 0.5) if "/" not in text else ""
+    return near or "; write it as tcp/443, udp/53, icmp/echo-request or a name"
+
+
+def _is_service(text: str, named: Mapping[str, RangeSet]) -> bool:
+    try:
+        parse_services(text, named)
+    except ValueError:
+        return False
+    return True
+
+
+def _written_as_here(text: str) -> str | None:
+    """A service that is written as in other places (`443/tcp`, `tcp:443`, `TCP/443`, `*`) as it is written here; None
+    where it does not look like one."""
+    lowered = text.strip().lower()
+    if lowered in ("*", "all"):
+        return "any"
+    found = re.fullmatch(r"([a-z]+)\s*[/: -]?\s*(\d+(?:-\d+)?)", lowered, re.ASCII)
+    if found is not None:
+        return f"{found[1]}/{found[2]}"
+    found = re.fullmatch(r"(\d+(?:-\d+)?)\s*[/: ]\s*([a-z]+)", lowered, re.ASCII)
+    if found is not None:
+        return f"{found[2]}/{found[1]}"
+    return lowered if lowered != text else None
 
 
 def parse_services(text: str, named: Mapping[str, RangeSet] | None = None) -> RangeSet:

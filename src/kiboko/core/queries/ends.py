@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import Address, AddressSet, parse_address_set, reads_as_address
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, Service, parse_services
+from kiboko.core.header.services import ICMP, ICMP6, Service, parse_services, service_hint
 from kiboko.core.hints import nearest
 from kiboko.core.network.directory import Endpoint
 from kiboko.core.network.model import Interface
@@ -320,13 +319,7 @@ def resolve_service(text: str, named: Mapping[str, RangeSet]) -> RangeSet:
     try:
         services = parse_services(text, named)
     except ValueError as error:
-        from kiboko.core.header.services import PROTOCOLS, WELL_KNOWN
-
-        if re.fullmatch(r"\d+(-\d+)?", text):
-            raise UsageError(f"{error}; a port goes with its protocol: tcp/{text} or udp/{text}") from error
-        hint = "" if "/" in text else nearest(text, [*named, *WELL_KNOWN, *PROTOCOLS], 3, 0.5)
-        form = "" if hint or "/" in text else "; write it as tcp/443, udp/53, icmp/echo-request or a name"
-        raise UsageError(f"{error}{hint}{form}") from error
+        raise UsageError(f"{error}{service_hint(text, named)}") from error
     return without_odd_echo(services)
 
 

@@ -12,7 +12,7 @@ from pydantic import BeforeValidator
 
 from kiboko.core.errors import InputError, Place, Problem
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import parse_services, union_services
+from kiboko.core.header.services import parse_services, service_hint, union_services
 from kiboko.core.hints import nearest
 from kiboko.core.network.model import Expectation
 from kiboko.files.documents import lined_yaml
@@ -69,7 +69,7 @@ def _services(
         try:
             found.append(parse_services(text, named))
         except ValueError as error:
-            problems.append(Problem(place, f"expectation '{owner}': {error}"))
+            problems.append(Problem(place, f"expectation '{owner}': {error}{service_hint(text, named)}"))
     return union_services(found)
 
 

@@ -18,8 +18,7 @@ from kiboko.core.header.addresses import (
     reads_as_address,
 )
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import PROTOCOLS, WELL_KNOWN, parse_ports, parse_services
-from kiboko.core.hints import nearest
+from kiboko.core.header.services import PROTOCOLS, parse_ports, parse_services, service_hint
 from kiboko.core.network.model import Carrying, Literal, Named, Peer
 from kiboko.files.documents.lined_yaml import Items
 from kiboko.files.documents.times import parse_time
@@ -95,9 +94,7 @@ class ValueReader:
         try:
             return parse_services(text, self.named_services)
         except ValueError as error:
-            known: list[str] = [*self.named_services, *WELL_KNOWN, *PROTOCOLS]
-            hint = "" if "/" in text else nearest(text, known) or f"; write it as {_service_form(text)} or a name"
-            self._problems.append(Problem(place, f"{owner}: {error}{hint}"))
+            self._problems.append(Problem(place, f"{owner}: {error}{service_hint(text, self.named_services)}"))
             return None
 
     def define_services(self, given: Mapping[str, tuple[list[str], Place]]) -> None:
@@ -155,7 +152,3 @@ class ValueReader:
     def time(self, owner: str, text: str, place: Place) -> datetime | None:
         """A time with its zone, RFC 3339."""
         return self._try(owner, place, parse_time, text)
-
-
-def _service_form(text: str) -> str:
-    return f"tcp/{text}, udp/{text}" if text.isdecimal() else "tcp/443, udp/53, icmp/echo-request"
