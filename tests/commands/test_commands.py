@@ -289,8 +289,8 @@ class OnTheDemo(unittest.TestCase):
         cases = {
             "443/tcp": "did you mean 'tcp/443'?", "tcp:443": "did you mean 'tcp/443'?",
             "TCP/8000-8010": "did you mean 'tcp/8000-8010'?", "53 udp": "did you mean 'udp/53'?",
-            "HTTPS": "did you mean 'https'?", "*": "did you mean 'any'?", "tcp/22,80": "these are several",
-            "ssh, https": "these are several", "443": "tcp/443 or udp/443", "quic/443": "write it as tcp/443",
+            "HTTPS": "did you mean 'https'?", "*": "did you mean 'any'?", "tcp/22,80": "several are a list in a file",
+            "ssh, https": "several are a list in a file", "443": "tcp/443 or udp/443", "quic/443": "write it as tcp/443",
         }  # fmt: skip
         for service, expected in cases.items():
             with self.subTest(service):
@@ -298,7 +298,7 @@ class OnTheDemo(unittest.TestCase):
                 self.assertEqual((done.returncode, done.stdout), (2, ""))
                 self.assertIn(expected, done.stderr)
         Path(self.folder, "wanted.yaml").write_text(
-            "kiboko: 1\nexpectations:\n  - {id: a, from: gauge-03, to: relay-1, service: 443/tcp, expect: allowed}\n"
+            "kiboko: expectations/1\nexpectations:\n  - {id: a, from: gauge-03, to: relay-1, service: 443/tcp, expect: allowed}\n"
         )
         done = kiboko("expect", "--file", "wanted.yaml", cwd=self.folder)
         self.assertIn("did you mean 'tcp/443'?", done.stderr)

@@ -302,6 +302,9 @@ class Readers(unittest.TestCase):
             "instances.csv:1: unknown column 'sbunet'; the columns are name, subnet, address, public, state, tags, filters, listens; did you mean 'subnet'?",
             "instances.csv:1: column 'subnet' is missing",
         ])  # fmt: skip
+        self.assertEqual(problems(None, {"a.yaml": head, "instances.csv": "name;subnet\nann;s\n"}), [
+            "instances.csv:1: the columns are separated by ';'; here by commas, and a list in a cell by ';'",
+        ])  # fmt: skip
 
     def test_the_published_schema_is_current_and_takes_what_the_loader_takes(self):
         published = json.loads((ROOT / "docs" / "network-file.schema.json").read_text())

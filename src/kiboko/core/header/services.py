@@ -95,7 +95,7 @@ def service_hint(text: str, named: Mapping[str, RangeSet]) -> str:
             parse_services(meant, named)
             return f"; did you mean '{meant}'?"
     if "," in text and all(_is_service(each.strip(), named) or each.strip().isdecimal() for each in text.split(",")):
-        return "; these are several: a list in a file, one at a time on the command line, or a name of your own under 'services'"
+        return "; several are a list in a file, and a name under 'services' or one at a time on the command line"
     if re.fullmatch(r"\d+(-\d+)?", text, re.ASCII):
         return f"; a port goes with its protocol: tcp/{text} or udp/{text}"
     if text.partition("/")[0] in PROTOCOLS:

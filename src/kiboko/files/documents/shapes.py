@@ -72,6 +72,8 @@ def _words(model: type[BaseModel], error: Any, holder: Any) -> str:
         return f"'{error['loc'][-1]}' is missing"
     if kind == "literal_error":
         expected = error["ctx"]["expected"].replace("'", "").replace(" or ", ", ").split(", ")
+        if len(expected) == 1:
+            return f"'{given}' is not '{expected[0]}'"
         return f"'{given}' is none of {', '.join(expected)}" + nearest(str(given), expected)
     if kind == "value_error":
         return f"{error['ctx']['error']}, not {_shown(given)}"

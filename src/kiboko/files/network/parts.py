@@ -22,6 +22,7 @@ from kiboko.files.network.schema import NetworkFile
 Texts = Mapping[str, str]
 """Texts that are read in the place of files, by what these are called in messages."""
 _COLUMNS = ("name", "subnet", "address", "public", "state", "tags", "filters", "listens")
+_OTHER_SEPARATORS = {";": "';'", "\t": "tabs", "|": "'|'"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,10 +168,17 @@ def _read_instances(path: Path, shown: str, problems: list[Problem], texts: Text
     before = len(problems)
     try:
         header = [cell.strip() for cell in next(reader, [])]
+        other = next((each for each in _OTHER_SEPARATORS if len(header) == 1 and each in header[0]), None)
+        if other is not None:
+            text = (
+                f"the columns are separated by {_OTHER_SEPARATORS[other]}; here by commas, and a list in a cell by ';'"
+            )
+            problems.append(Problem(Place(shown, 1), text))
+            return None
         for column in header:
             if column not in _COLUMNS:
                 known = ", ".join(_COLUMNS)
-                text = f"unknown column '{column}'; the columns are {known}" + nearest(column, _COLUMNS)
+                text = f"unknown column '{column}'; the columns are {known}" + nearest(column.lower(), _COLUMNS)
                 problems.append(Problem(Place(shown, 1), text))
         for column in ("name", "subnet"):
             if column not in header:
