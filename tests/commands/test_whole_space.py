@@ -155,6 +155,9 @@ class Audit(OnTheDemo):
         self.assertIn("4 records from desk-2 to database on tcp/5432: the session began before", text)
         text = self.kiboko("audit --finding leak --probes evidence/probes.jsonl", 1)
         self.assertIn("1 probe from gauge-08 to relay-2 on tcp/9100: answered, though the rules stop it", text)
+        text = self.kiboko("audit --finding leak --flows evidence/flows.csv --probes evidence/probes.jsonl", 1)
+        self.assertIn("1 finding: 1 high", text)
+        self.assertIn("16 records and 1 probe from gauge-08 to relay-2 on tcp/9100, tcp/8883: answered", text)
 
     def test_every_fault_of_the_demo_is_found(self):
         """The thirteen of which docs tell: each by its id and place."""

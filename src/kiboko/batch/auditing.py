@@ -59,7 +59,7 @@ def evidence_findings(
     if summary is not None:
         causes = Causes(walker, summary.rows())
         alike = Gatherer(walker).gathered(summary.rows((LEAK, BREAK, UNSURE)))
-        findings += [_of_disagreement(each, causes) for each in alike if each.groups[0].concluded.status != UNSURE]
+        findings += [_of_disagreement(each, causes) for each in _of_one_fault(alike)]
         findings += [_of_older(each) for each in alike if each.groups[0].concluded.cause == OLDER_SESSION]
     if usage is not None:
         findings += _never_hit(usage)
@@ -77,9 +77,20 @@ def _never_hit(usage: RuleUsage) -> Iterator[Finding]:
             )  # fmt: skip
 
 
-def _of_disagreement(alike: Gathered, causes: Causes) -> Finding:
+def _of_one_fault(alike: Sequence[Gathered]) -> list[list[Gathered]]:
+    """Leaks and breaks, those of the same two ends at the same rule together: by flow records and by probes."""
+    found: dict[tuple[object, ...], list[Gathered]] = {}
+    for each in alike:
+        status = each.groups[0].concluded.status
+        if status != UNSURE:
+            key = (status, *_decided_at(each.groups[0]), each.source, each.destination)
+            found.setdefault(key, []).append(each)
+    return list(found.values())
+
+
+def _of_disagreement(alike: Sequence[Gathered], causes: Causes) -> Finding:
     """What evidence shows of one rule, or of one way that all rules let pass."""
-    largest = alike.groups[0]
+    largest = alike[0].groups[0]
     likely = causes.of(largest)
     where, place = _decided_at(largest)
     cause = f"; likely {likely[0].id}: {likely[0].looked_at}" if likely else ""
@@ -95,15 +106,18 @@ def _of_older(alike: Gathered) -> Finding:
     """Sessions that outlived the rules under which they were opened."""
     largest = alike.groups[0]
     where, place = _decided_at(largest)
-    return found(OLDER_SESSION, where, place, f"{_told(alike)}: {largest.concluded.why}",
+    return found(OLDER_SESSION, where, place, f"{_told([alike])}: {largest.concluded.why}",
                  "end the session, where it is not to go on", check=largest.check_line())  # fmt: skip
 
 
-def _told(alike: Gathered) -> str:
+def _told(alike: Sequence[Gathered]) -> str:
     """Whom and what it was recorded of."""
-    word = "probe" if alike.groups[0].evidence == "probe" else "record"
-    count = f"{alike.records:,} {word}{'' if alike.records == 1 else 's'}"
-    return f"{count} from {alike.source} to {alike.destination} on {few(alike.services, 3)}"
+    counts = {"record": 0, "probe": 0}
+    for each in alike:
+        counts["probe" if each.groups[0].evidence == "probe" else "record"] += each.records
+    told = [f"{count:,} {word}{'' if count == 1 else 's'}" for word, count in counts.items() if count]
+    services = list(dict.fromkeys(service for each in alike for service in each.services))
+    return f"{' and '.join(told)} from {alike[0].source} to {alike[0].destination} on {few(services, 3)}"
 
 
 def _decided_at(group: FindingGroup) -> tuple[str, Place | None]:
