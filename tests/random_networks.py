@@ -12,6 +12,39 @@ def random_network(seed):
     return _Draw(random.Random(seed)).network()
 
 
+def in_more_zones(values, chance):
+    """A random network with further subnets of the same routes in zones of their own, and crossings between them: most
+    of their ends differ in nothing but the zone."""
+    zones = [f"z{number}" for number in range(4)]
+    values["zones"] |= {zone: {} for zone in zones}
+    instances = list(values["instances"].values())
+    for number, (name, subnet) in enumerate(list(values["subnets"].items())):
+        for zone in (*zones, chance.choice(["public", None])):
+            third, like = 100 + 10 * number + len(values["subnets"]), chance.choice(instances)["interfaces"][0]
+            more = {key: value for key, value in subnet.items() if key != "zone"} | ({"zone": zone} if zone else {})
+            block = subnet["cidr"][0].split(".")[:2]
+            values["subnets"][f"{name}-{third}"] = more | {"cidr": [f"{'.'.join(block)}.{third}.0/24"]}
+            interface = {"subnet": f"{name}-{third}", "addresses": [f"{'.'.join(block)}.{third}.7"],
+                         "filters": like.get("filters", [])}  # fmt: skip
+            if chance.random() < 0.3:
+                interface["public"] = f"203.0.113.{third}"
+            values["instances"][f"n{third}"] = {"interfaces": [interface]}
+    known = {(each["from"], each["to"]) for each in values["crossings"]}
+    for index, pair in enumerate((one, other) for one in values["zones"] for other in values["zones"]):
+        if pair not in known and chance.random() < 0.6:
+            rules = [
+                {"order": order, "action": chance.choice(ACTIONS), "service": chance.choice(SERVICES),
+                 "stateful": chance.random() < 0.5}
+                for order in (1, 2, 3)
+            ]  # fmt: skip
+            values["filters"][f"cross-{index}"] = {
+                "layer": "zone", "decide": "first", "stateful": chance.random() < 0.5, "rules": rules,
+                "otherwise": chance.choice(["allow", "drop", "reject"]),
+            }  # fmt: skip
+            values["crossings"].append({"from": pair[0], "to": pair[1], "filter": f"cross-{index}"})
+    return values
+
+
 class _Draw:
     def __init__(self, chance):
         self.chance = chance

@@ -25,7 +25,7 @@ from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
 from tests.helpers import a_filter, base, load
-from tests.random_networks import random_network
+from tests.random_networks import in_more_zones, random_network
 
 REPRODUCERS = Path(__file__).resolve().parent.parent / "reproducers"
 # Addresses of which nothing is recorded: in subnets, in a network beside them, outside, public ones of nobody.
@@ -97,6 +97,15 @@ class HeldToTheWalk(unittest.TestCase):
         for seed in range(NETWORKS):
             with self.subTest(seed=seed):
                 self.hold(load(random_network(seed)), seed)
+
+    def test_ways_that_differ_in_zones_only_are_found_once_and_asked_as_each_by_itself(self):
+        found = alike = 0
+        for seed in range(NETWORKS):
+            with self.subTest(seed=seed):
+                tables, _ = self.hold(load(in_more_zones(random_network(seed), random.Random(seed))), seed)
+                found += len(tables.layout.ways)
+                alike += len(tables.layout._model_of)
+        self.assertGreater(alike, found / 10)
 
     def test_on_the_demo_and_on_every_reproducer_with_their_kernel_rule_sets(self):
         with tempfile.TemporaryDirectory() as folder:

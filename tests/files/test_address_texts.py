@@ -19,6 +19,7 @@ TEXTS = st.lists(
     st.one_of(
         st.none(), FOUR, FOUR.map(lambda text: f" {text} "), FOUR.map(lambda text: text + "\0"),
         st.ip_addresses(v=6).map(str), st.from_regex(r"[0-9.]{1,16}", fullmatch=True), st.text(max_size=20),
+        st.text("0f:", min_size=36, max_size=42), st.text("0 \0", min_size=14, max_size=80),
     ),
     max_size=30,
 )  # fmt: skip

@@ -13,7 +13,7 @@ from kiboko.core.header.addresses import Address, is_global_ipv6
 from kiboko.core.network.directory import Directory, Endpoint
 from kiboko.core.network.model import Gateway, Instance, Interface, Outside, RouteEntry, Subnet
 from kiboko.core.routing.routes import Lookup, Router
-from kiboko.core.routing.steps import UNREACHABLE, Path, Step, Stop
+from kiboko.core.routing.steps import UNREACHABLE, Path, Step, Stop, crossing_name
 
 MOST_HOPS = 16
 
@@ -491,7 +491,7 @@ class PathFinder:
     def _zone(self, trip: _Trip, source: str | None, destination: str | None) -> None:
         """A crossing; where an end has no zone there is none (S22)."""
         if source is not None and destination is not None:
-            trip.add("zone", f"{source}>{destination}", zones=(source, destination))
+            trip.add("zone", crossing_name(source, destination), zones=(source, destination))
 
     def _arrive(self, trip: _Trip, subnet: Subnet, direct: bool = False) -> None:
         if not direct:

@@ -31,6 +31,11 @@ class Stop:
     by_core: bool = False
 
 
+def crossing_name(source: str, destination: str) -> str:
+    """What a gate between two zones is called."""
+    return f"{source}>{destination}"
+
+
 class Step(NamedTuple):
     """One gate on the way. Exactly the fields that its kind of gate needs are set.
 

@@ -30,7 +30,7 @@ from kiboko.core.tables.interface_gates import IN, OUT, WAYS, InterfaceGates
 from kiboko.core.tables.lines import AddressLine, NumberLine, port_line
 from kiboko.core.tables.listeners import Listeners
 from kiboko.core.tables.places import NONE, PlacedEnd, Places
-from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, SENDER, Gate, Way, find_way
+from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, SENDER, Gate, Way, find_way, recrossed
 from kiboko.core.walk.gates import REPLY
 from kiboko.core.walk.walk import Walker
 
@@ -95,6 +95,9 @@ class GateLayout:
         self.gates = InterfaceGates(ground, self.lists, interfaces)
         self.subnet_list = self._subnet_lists()
         self._found: dict[tuple[int, int, bool], Way] = {}
+        # Ways that others are like but for their zones: by what tells these apart, and by the ways that are like them.
+        self._models: dict[tuple[object, ...], tuple[tuple[str | None, str | None], tuple[int, int, bool]]] = {}
+        self._model_of: dict[tuple[int, int, bool], tuple[int, int, bool]] = {}
         self._forget_ways()
         # Of each atom of addresses that was asked about: see `ends_of` and `listening_at`.
         self._facts = np.full((6, self.addresses.size), NONE, dtype=np.int64)
@@ -171,9 +174,18 @@ class GateLayout:
             self.gates.ask_one(found.interface)
         return found
 
-    def _add(self, way: Way) -> None:
-        """The next way."""
+    def _add(self, way: Way, model: int | None = None) -> None:
+        """The next way; where it is like another but for its zones, what hangs on all other gates is the same."""
         self.ways.append(way)
+        if model is not None:
+            before = self.ways[model]
+            for known, gates, own in (
+                (self._request, before.request, way.request),
+                (self._reply, before.reply, way.reply),
+            ):
+                instead = {id(gate): mine for gate, mine in zip(gates, own, strict=True) if mine is not gate}
+                known.append([self._instead(slot, instead.get(id(slot.gate))) for slot in known[model]])
+            return
         begins: list[list[int]] = []
         request: list[Slot] = []
         for gate in way.request:
@@ -190,6 +202,14 @@ class GateLayout:
         self._request.append(request)
         self._reply.append(reply)
         self.widths = max(self.widths[0], len(request)), max(self.widths[1], len(reply))
+
+    def _instead(self, slot: Slot, gate: Gate | None) -> Slot:
+        """A column as it is, or with another gate between zones in its place."""
+        if gate is None:
+            return slot
+        (made,) = self._columns(gate)
+        made.keepers = slot.keepers
+        return made
 
     def _number_of(self, interface: Interface) -> int:
         number = self._numbers[interface.name]
@@ -296,9 +316,25 @@ class GateLayout:
         if found is None:
             found = self._way_of[key] = len(self.ways)
             if key not in self._found:
-                self._found[key] = find_way(self.walker.paths, sender, self.addresses.first(target), receiver)
-            self._add(self._found[key])
+                self._found[key] = self._find(sender, target, receiver, key)
+            model = self._model_of.get(key)
+            self._add(self._found[key], self._way_of.get(model) if model is not None else None)
         return found
+
+    def _find(self, sender: PlacedEnd, target: int, receiver: PlacedEnd, places: tuple[int, int, bool]) -> Way:
+        """A way that was not found yet. Of ways that differ in nothing but zones which any others could stand for one
+        is looked for, and the others are like it: zones say which filters are asked, not where a packet goes."""
+        near, far = self.places.form(sender.place), self.places.form(receiver.place)
+        zones = near.zone, far.zone
+        told = tuple(None if self.places.is_free(zone) else (zone,) for zone in zones)
+        key = near.number, far.number, places[2], *told, near.zone == far.zone
+        known = self._models.get(key)
+        if known is None:
+            self._models[key] = zones, places
+            return find_way(self.walker.paths, sender, self.addresses.first(target), receiver)
+        before, self._model_of[places] = known
+        instead = {one: other for one, other in zip(before, zones) if one is not None and other is not None}
+        return recrossed(self._found[known[1]], instead)
 
     def way_within(self, end: PlacedEnd) -> int:
         """The number of the way between two addresses of one atom, which nobody bears: as between any two of its

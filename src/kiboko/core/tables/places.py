@@ -16,11 +16,13 @@ from numpy.typing import NDArray
 from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import BITS, IPV6_NOT_GLOBAL, Address, is_global_ipv6
 from kiboko.core.network.directory import Endpoint
-from kiboko.core.network.model import RouteEntry
+from kiboko.core.network.model import RouteEntry, Subnet
 from kiboko.core.records.columns import distinct
 from kiboko.core.tables.lines import AddressLine
 
 NONE = -1
+_BY_SUBNET = 4
+"""Where in the key of a place that stands which its subnet brings with it, the zone first."""
 _FEW = 1_000
 """As many ends are sooner looked at one by one than all bearers of addresses."""
 
@@ -39,6 +41,13 @@ class PlacedEnd(NamedTuple):
     subnet: int
     instance: str
     place: int
+
+
+class Form(NamedTuple):
+    """A place apart from the zone of its subnet: what is left, as a number, and the zone, None for none."""
+
+    number: int
+    zone: str | None
 
 
 class _Bearers(NamedTuple):
@@ -76,6 +85,12 @@ class Places:
             each.subnet for name in self._next_hops for each in self._topology.instances[name].interfaces
         )
         self._numbers: dict[PlaceKey, int] = {}
+        self._form_numbers: dict[PlaceKey, int] = {}
+        self._forms: list[Form] = []
+        # Zones that are crossed whatever the zones of both ends are: those of outsides, and of what passes packets on.
+        crossed = [each.zone for each in self._topology.outsides.values()]
+        crossed += [self._topology.subnets[name].zone for name in self._hop_subnets]
+        self._crossed = frozenset(crossed)
         self._borne: _Bearers | None = None
         self._ends: dict[int, PlacedEnd] = {}
 
@@ -161,8 +176,26 @@ class Places:
             self._interfaces[interface.name] if interface is not None else NONE,
             self._subnets[endpoint.subnet.name] if endpoint.subnet is not None else NONE,
             interface.instance if interface is not None else "",
-            self._numbers.setdefault(self._key(address, endpoint), len(self._numbers)),
+            self._number(self._key(address, endpoint), endpoint.subnet),
         )
+
+    def _number(self, key: PlaceKey, subnet: Subnet | None) -> int:
+        number = self._numbers.setdefault(key, len(self._numbers))
+        if number == len(self._forms):
+            zone = subnet.zone if subnet is not None else None
+            by_subnet = key[_BY_SUBNET]
+            assert isinstance(by_subnet, tuple)
+            without = (*key[:_BY_SUBNET], by_subnet[1:], *key[_BY_SUBNET + 1 :])
+            self._forms.append(Form(self._form_numbers.setdefault(without, len(self._form_numbers)), zone))
+        return number
+
+    def form(self, place: int) -> Form:
+        """A place apart from the zone of its subnet."""
+        return self._forms[place]
+
+    def is_free(self, zone: str | None) -> bool:
+        """Whether a zone is crossed only for being that of an end, so that any other such zone would do as well."""
+        return zone is not None and zone not in self._crossed
 
     def _key(self, address: Address, endpoint: Endpoint) -> PlaceKey:
         directory, interface, subnet = self._directory, endpoint.interface, endpoint.subnet

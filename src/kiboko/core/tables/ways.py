@@ -7,14 +7,14 @@ Each is worked out by the one path finder for one pair of ends, and holds for ev
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from kiboko.core.header.addresses import Address
 from kiboko.core.network.directory import Endpoint
 from kiboko.core.network.model import Interface
 from kiboko.core.routing.path import PathFinder
-from kiboko.core.routing.steps import Path, Step
+from kiboko.core.routing.steps import Path, Step, crossing_name
 from kiboko.core.tables.places import PlacedEnd
 from kiboko.core.walk.gates import FORWARD, REPLY
 
@@ -78,6 +78,18 @@ def find_way(paths: PathFinder, sender: PlacedEnd, target: Address, receiver: Pl
         reply.append(_gate(step, REPLY, path, sender, receiver, called, keeping))
     seen = _kind(path.source_seen, path, sender, receiver, True), path.source_seen
     return Way(request, tuple(reply), back is not None, seen)
+
+
+def recrossed(way: Way, zones: Mapping[str, str]) -> Way:
+    """The same way between ends of other zones: those that stand in the place of some."""
+
+    def moved(gate: Gate) -> Gate:
+        if gate.step.zones is None:
+            return gate
+        one, other = (zones.get(zone, zone) for zone in gate.step.zones)
+        return gate._replace(step=gate.step._replace(at=crossing_name(one, other), zones=(one, other)))
+
+    return replace(way, request=tuple(map(moved, way.request)), reply=tuple(map(moved, way.reply)))
 
 
 def _gate(

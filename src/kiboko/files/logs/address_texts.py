@@ -28,6 +28,8 @@ _WORD = np.dtype("<u8")
 # For each length of a text what is kept of its first eight octets and of the next eight.
 _KEPT = np.array([[255] * size + [0] * (16 - size) for size in range(_LONGEST + 1)], dtype=np.uint8).view(_WORD)
 _FIRST, _SECOND = _KEPT[:, 0].copy(), _KEPT[:, 1].copy()
+_LONGEST_SIX, _LONG_WORDS = 39, 5
+_KEPT_LONG = np.array([[255] * size + [0] * (40 - size) for size in range(40)], dtype=np.uint8).view(_WORD)
 
 
 class AddressTexts:
@@ -39,7 +41,7 @@ class AddressTexts:
 
     def _forget(self) -> None:
         self._numbers = KeyNumbers(2)
-        self._long_numbers: dict[bytes, int] = {}
+        self._long_numbers = KeyNumbers(_LONG_WORDS)
         self._number_of: dict[Address, int] = {}
         self._addresses = AddressTable.of([Address(4, 0)])
 
@@ -58,7 +60,7 @@ class AddressTexts:
         for begin, end, (texts, indices) in zip(rows, rows[1:], read):
             mine, long = codes[begin:end], np.flatnonzero(is_long[begin:end])
             if len(long):
-                mine[long] = self._long(_octets_of(texts, long))
+                mine[long] = self._long(*_long_words(texts, long))
             found.append(mine if indices is None else np.append(mine, 0)[indices])
         return self._addresses, found
 
@@ -87,20 +89,35 @@ class AddressTexts:
         found[rows] = number[groups.codes]
         return found
 
-    def _long(self, texts: list[bytes]) -> list[int]:
-        """Which address each longer text is, 0 for none; new ones are read and remembered."""
-        known = self._long_numbers
-        fresh = dict.fromkeys(octets for octets in texts if octets not in known)
-        if fresh:
-            more: list[Address] = []
-            for octets in fresh:
-                address = self._address(octets.decode("utf-8", "replace"))
-                if address is not None and address not in self._number_of:
-                    self._number_of[address] = len(self._addresses) + len(more)
-                    more.append(address)
-                known[octets] = 0 if address is None else self._number_of[address]
+    def _long(self, words: NDArray[np.uint64], whole: dict[int, bytes]) -> NDArray[np.int64]:
+        """Which address each longer text is, 0 for none; new ones are read and remembered. `words` are as `_long_words`
+        has them, and `whole` the texts of those that do not fit into them."""
+        columns = [np.ascontiguousarray(column) for column in words.T]
+        found = self._long_numbers.find(*columns)
+        more: list[Address] = []
+        for row, octets in whole.items():
+            found[row] = self._number(octets, more)
+        rows = np.flatnonzero(found < 0)
+        if len(rows):
+            groups = distinct(*(column[rows] for column in columns))
+            first = rows[groups.first]
+            told = [each.tobytes() for each in words[first]]
+            number = np.array([self._number(each[: each[-1]], more) for each in told], dtype=np.int64)
+            self._long_numbers.note(number, *(column[first] for column in columns))
+            found[rows] = number[groups.codes]
+        if more:
             self._addresses = _joined(self._addresses, AddressTable.of(more))
-        return [known[octets] for octets in texts]
+        return found
+
+    def _number(self, octets: bytes, more: list[Address]) -> int:
+        """Which address a text is, 0 for none; one that was not met yet goes behind `more` of them."""
+        address = self._address(octets.decode("utf-8", "replace"))
+        if address is None:
+            return 0
+        if address not in self._number_of:
+            self._number_of[address] = len(self._addresses) + len(more)
+            more.append(address)
+        return self._number_of[address]
 
     def _address(self, text: str) -> Address | None:
         if text not in self._known:
@@ -181,21 +198,32 @@ def _of_number(number: int) -> str:
     return str(Address(4, number & 0xFFFFFFFF)) if -(1 << 31) <= number < 1 << 32 else str(number)
 
 
-def _octets_of(texts: pa.ChunkedArray, rows: NDArray[np.int64]) -> list[bytes]:
-    """Some of the texts, by ascending rows."""
-    found: list[bytes] = []
+def _long_words(texts: pa.ChunkedArray, rows: NDArray[np.int64]) -> tuple[NDArray[np.uint64], dict[int, bytes]]:
+    """Some longer texts, by ascending rows, as forty octets each, in five numbers: up to 39 of its own, as many as an
+    address of IPv6 has at most, the last of them for how many these are. Texts that are longer still are zero there,
+    and by their places among the rows in full."""
+    found, whole = np.zeros((len(rows), _LONG_WORDS), dtype=_WORD), {}
     begin = 0
     for chunk in texts.chunks:
         first, last = np.searchsorted(rows, (begin, begin + len(chunk))).tolist()
         if first < last:
             _, places, octets = chunk.buffers()
             mine = rows[first:last] - begin + chunk.offset
-            offsets = np.frombuffer(places, dtype=np.int32)
-            lows, highs = (offsets[mine] - offsets[mine[0]]).tolist(), (offsets[mine + 1] - offsets[mine[0]]).tolist()
-            whole = octets.slice(int(offsets[mine[0]]), highs[-1]).to_pybytes()
-            found += [whole[low:high] for low, high in zip(lows, highs, strict=True)]
+            offsets = np.frombuffer(places, dtype=np.int32).astype(np.int64)
+            sizes = offsets[mine + 1] - offsets[mine]
+            data = np.append(
+                np.frombuffer(octets, dtype=np.uint8)[: offsets[mine[-1] + 1]], np.zeros(40, dtype=np.uint8)
+            )
+            # Forty octets from any place on, as one item.
+            windows: NDArray[np.void] = np.ndarray((len(data) - 39,), "V40", data.data, strides=(1,))
+            words = windows[offsets[mine]].view(_WORD).reshape(-1, _LONG_WORDS)
+            for row in np.flatnonzero(sizes > _LONGEST_SIX).tolist():
+                low = int(offsets[mine[row]])
+                whole[first + row], sizes[row] = data[low : low + int(sizes[row])].tobytes(), 0
+            found[first:last] = words & _KEPT_LONG[sizes]
+            found[first:last, -1] |= sizes.astype(_WORD) << np.uint64(56)
         begin += len(chunk)
-    return found
+    return found, whole
 
 
 def _put_words(
