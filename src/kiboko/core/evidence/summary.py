@@ -223,8 +223,9 @@ class Summary:
 
     def _columns(self, tallies: Tallies, settle: Settle, sign: int) -> Counted:
         """The tallies as rows of groups, counted among the totals."""
-        for number, concluded in enumerate(tallies.concluded):
-            self._count(concluded, sign * int(tallies.count[tallies.conclusion == number].sum()))
+        counts = np.bincount(tallies.conclusion, weights=tallies.count, minlength=len(tallies.concluded))
+        for concluded, count in zip(tallies.concluded, counts.tolist(), strict=True):
+            self._count(concluded, sign * int(count))
         self.conversations += sign * int(tallies.conversations.sum())
         self.replies += sign * int(tallies.replies.sum())
         numbers = [self._told_numbers(each) for each in tallies.concluded]

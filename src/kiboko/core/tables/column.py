@@ -89,8 +89,13 @@ class FlowColumn:
         keys, first, back = np.unique(key, return_index=True, return_inverse=True)
         alone = ((machine[0] == machine[1]) & (machine[0] != NONE)) | (own[0] == own[1])
         ways = np.full(len(keys), NONE, dtype=np.int32)
-        # A pair of places is made a way of by a pair of ends that are two machines.
-        for number in range(len(keys)):
+        pairs = zip(place[0][first].tolist(), place[1][first].tolist(), same[first].tolist(), strict=True)
+        for number, pair in enumerate(pairs):
+            known = layout.known_way(*pair)
+            if known is not None:
+                ways[number] = known
+                continue
+            # A pair of places is made a way of by a pair of ends that are two machines.
             row = int(first[number])
             if alone[row]:
                 others = np.flatnonzero((back.reshape(-1) == number) & ~alone)

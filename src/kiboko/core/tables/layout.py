@@ -306,6 +306,10 @@ class GateLayout:
         columns = self.slots(way, is_reply)
         return columns[at] if at < len(columns) else None
 
+    def known_way(self, sender: int, receiver: int, same: bool) -> int | None:
+        """The number of the way between two places, and whether in one subnet, where it was found already."""
+        return self._way_of.get((sender, receiver, same))
+
     def way_between(self, sender: PlacedEnd, target: int, receiver: PlacedEnd) -> int:
         """The number of the way of a flow; NONE where both ends are the same machine, which has no way of its own."""
         if (sender.instance and sender.instance == receiver.instance) or sender.own == receiver.own:

@@ -24,6 +24,7 @@ from kiboko.core.tables.cuts import address_sets, kernel_values, service_cuts
 _WITH_PORTS = (TCP, UDP, SCTP)
 _LOW = (1 << 64) - 1
 _FEW = 8
+_PART, _MANY = 16, 1 << 16
 
 
 class AddressLine:
@@ -123,17 +124,26 @@ class NumberLine:
         self.end = end
         self.size = len(self.starts)
         self._looked_up = 0
-        self._atom_of: NDArray[np.int32] | None = None
+        # The atoms of all numbers with the same upper bits, such as the services of one protocol, a row for each such
+        # part of the line that was met; and which row is that of which part, -1 for none yet.
+        self._row_of = np.full((end - 1 >> _PART) + 1, -1, dtype=np.int32)
+        self._atom_of = np.zeros(0, dtype=np.int32)
 
     def atoms(self, numbers: NDArray[np.int64]) -> NDArray[np.int32]:
         """The atoms of some numbers, int32[n]."""
-        self._looked_up += len(numbers)
-        if self._atom_of is None and self._looked_up > self.end >> 2:
-            # Many are asked about: a table of all numbers costs as much as a quarter of them, and a tenth for each.
-            self._atom_of = np.repeat(np.arange(self.size, dtype=np.int32), np.diff([*self.starts.tolist(), self.end]))
-        if self._atom_of is not None:
-            return self._atom_of[numbers]
-        return (np.searchsorted(self.starts, numbers, side="right") - 1).astype(np.int32)
+        self._looked_up += numbers.size
+        if self._looked_up <= _MANY:
+            return (np.searchsorted(self.starts, numbers, side="right") - 1).astype(np.int32)
+        # Many are asked about: looked up in tables, of which one costs as much as a quarter of what it holds.
+        rows = self._row_of[numbers >> _PART]
+        if len(rows) and rows.min() < 0:
+            for part in np.flatnonzero(np.bincount((numbers >> _PART)[rows < 0])).tolist():
+                every = np.searchsorted(self.starts, np.arange(1 << _PART) + (part << _PART), side="right") - 1
+                self._row_of[part] = len(self._atom_of) >> _PART
+                self._atom_of = np.append(self._atom_of, every.astype(np.int32))
+            rows = self._row_of[numbers >> _PART]
+        found: NDArray[np.int32] = self._atom_of[rows << _PART | (numbers & (1 << _PART) - 1)]
+        return found
 
     def ranges(self, numbers: RangeSet | None) -> NDArray[np.int64] | None:
         """A set that the line is cut by, as ranges of atoms: int64[n, 2], first and last; None for all numbers."""
