@@ -235,7 +235,7 @@ class Evaluator:
         double = (found.began < 0) | ((around == UNASKED) & IS_LEAK[reason])
         rows = np.flatnonzero(double)
         if len(rows):
-            other = both[1].instead(turned, both[0]).taken(rows)
+            other = both[1].taken(rows).instead(turned[rows], both[0].taken(rows))
             agreed = judging.either(reason[rows], self._reasons(other))
             is_lone = found.began[rows] >= 0
             agreed = np.where(is_lone & ~IS_LEAK[agreed], np.uint8(judging.REPLY_TO_NOTHING), agreed)

@@ -35,6 +35,7 @@ none of its own was (E7); a reply without its request, where requests of others 
 _ACKS = sum(1 << place for place in range(_HALF) if place % _KINDS == ACKNOWLEDGES)
 """Records with an ACK of the side that began, as bits of `mark_bits`."""
 _BUCKET = 300_000
+_MOST_CLOSE = 1 << 22
 _SETTLING = 10_000
 """Milliseconds before the end of a log in which a reply may still be to come."""
 
@@ -208,15 +209,28 @@ def contexts(
     size = np.int64(int(subnets.max()) + 2)
     place = (bucket[of] * width + point) * size + subnets[of]  # where and when, as one number
     step = width * size
-    complete = place[usable & asks & answers]
     # Which have whole conversations of others at their place and about their time.
-    near = usable & among(place, np.concatenate([complete - step, complete, complete + step]))
+    near = usable & _beside(place, place[usable & asks & answers], int(step))
     settled = _settled(table, found, of, point)
     silent = near & asks & ~has_reply[of] & ~acknowledged[of] & settled & ~lost[point]
     result[of[silent]] = UNANSWERED
     unasked = near & answers & ~has_request[of]
     result[of[unasked]] = UNASKED
     return result
+
+
+def _beside(places: NDArray[np.int64], known: NDArray[np.int64], step: int) -> NDArray[np.bool_]:
+    """Which places are known, or are a step before or behind one that is, bool[n]."""
+    low, high = int(places.min()) - step, int(places.max()) + step
+    if not len(known) or high - low >= _MOST_CLOSE:
+        return among(places, np.concatenate([known - step, known, known + step]))
+    here = np.zeros(high - low + 1, dtype=np.bool_)
+    here[known - low] = True
+    around = here.copy()
+    around[step:] |= here[:-step]
+    around[:-step] |= here[step:]
+    found: NDArray[np.bool_] = around[places - low]
+    return found
 
 
 def _buckets(start: NDArray[np.int64], found: Conversations) -> NDArray[np.int64]:

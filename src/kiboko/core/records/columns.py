@@ -209,8 +209,9 @@ def _firsts(keys: list[NDArray[np.uint64]], rows: NDArray[Any], multipliers: tup
     mine = [key[rows] for key in keys] if len(rows) < len(keys[0]) else keys
     if not multipliers:
         return rows[_firsts_by_sorting(mine)]
-    slots = _places(mine, multipliers[0], _BITS)
-    holder = np.empty(1 << _BITS, dtype=rows.dtype)  # of short numbers, twice as many fit a processor's cache
+    bits = min(_BITS, (2 * len(rows)).bit_length())
+    slots = _places(mine, multipliers[0], bits)
+    holder = np.empty(1 << bits, dtype=rows.dtype)  # of short numbers, twice as many fit a processor's cache
     holder[slots[::-1]] = rows[::-1]  # the last write is that of the first row
     firsts = holder[slots]
     wrong = np.zeros(len(rows), dtype=np.bool_)
