@@ -441,7 +441,7 @@ class Evaluator:
     def _numbers_of(self, keys: tuple[Rows, ...]) -> Rows:
         """The numbers of classes that the memory has let go of, -1 for others. Of very many classes none is kept twice:
         one that is let go of is judged again."""
-        if len(self._classes) > _MOST_EXACT:
+        if len(self._classes) > _MOST_EXACT or not self._numbers:
             return np.full(len(keys[0]), NONE, dtype=np.int64)
         listed = zip(*(key.tolist() for key in keys), strict=True)
         return np.array([self._numbers.get(key, NONE) for key in listed], dtype=np.int64)

@@ -129,7 +129,7 @@ class FlowColumn:
         if is_reply:
             there = there & self.has_reply
         kinds = np.where(there, self._arrays[f"{part} kind"][self.way, own], NO_GATE)
-        for kind in np.unique(kinds).tolist():
+        for kind in np.flatnonzero(np.bincount(kinds)).tolist():
             if kind != NO_GATE:
                 rows = np.flatnonzero(kinds == kind)
                 self._ask_kind(kind, rows, at, own, is_reply)
