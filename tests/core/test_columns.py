@@ -27,6 +27,18 @@ class Columns(unittest.TestCase):
         self.assertEqual((both.codes.tolist(), both.first.tolist()), self.by_loop(rows))
         self.assertEqual((one.codes.tolist(), one.first.tolist()), self.by_loop([row[0] for row in rows]))
 
+    @given(st.lists(
+        st.tuples(st.sampled_from([0, 1, 2**63 - 1, 2**63, 2**63 + 5, 2**64 - 1]), st.integers(0, 255),
+                  st.sampled_from([-(2**63), -1, 0, 7, 2**63 - 1]), st.integers(0, 3), st.integers(2**40, 2**40 + 9)),
+        max_size=40,
+    ))  # fmt: skip
+    def test_columns_of_small_range_are_brought_together_without_a_row_lost_or_won(self, rows):
+        kinds = (np.uint64, np.uint8, np.int64, np.int32, np.int64)
+        columns_of = [np.array([row[at] for row in rows], dtype=kind) for at, kind in enumerate(kinds)]
+        with mock.patch.object(columns, "_FEW", 0):
+            found = distinct(*columns_of)
+        self.assertEqual((found.codes.tolist(), found.first.tolist()), self.by_loop(rows))
+
     @given(st.lists(st.integers(0, 9), min_size=1, max_size=40))
     def test_small_numbers_of_any_width(self, values):
         with mock.patch.object(columns, "_FEW", 0):

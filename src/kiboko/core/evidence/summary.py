@@ -336,7 +336,11 @@ def _in_order(table: FindingTable) -> Rows:
     of_conclusion = [2 * _RANK[each.status] + each.as_far_as_seen for each in table.conclusions]
     status = np.array(of_conclusion, dtype=np.int64)[table.told]
     ends = rank[table.source] * len(rank) + rank[table.destination]
-    return np.lexsort([ends, -table.count, status])
+    most = int(table.count.max(initial=0))
+    if (int(status.max(initial=0)) + 1) * (most + 1) * len(rank) ** 2 >= 1 << 63:
+        return np.lexsort([ends, -table.count, status])
+    # As one number, which is sorted in a fraction of the time.
+    return np.argsort((status * (most + 1) + most - table.count) * len(rank) ** 2 + ends, kind="stable")
 
 
 def _key_of(concluded: Conclusion) -> _Key:

@@ -78,11 +78,34 @@ def distinct(*columns: NDArray[Any]) -> Distinct:
     if count > _FEW and len(columns) == 1 and int(columns[0].min()) >= 0 and (most := int(columns[0].max())) < _SMALL:
         return _distinct_small(columns[0].astype(np.int64, copy=False), most + 1)
     rows = np.arange(count, dtype=np.int32 if count < 1 << 31 else np.int64)
-    firsts = _firsts([_unsigned(column) for column in columns], rows, _MULTIPLIERS if count > _FEW else ())
+    keys = [_unsigned(column) for column in (_packed(columns) if count > _FEW and len(columns) > 1 else columns)]
+    firsts = _firsts(keys, rows, _MULTIPLIERS if count > _FEW else ())
     first = np.flatnonzero(firsts == rows)
     number = np.empty(count, dtype=np.int64)
     number[first] = np.arange(len(first))
     return Distinct(number[firsts], first)
+
+
+def _packed(columns: tuple[NDArray[Any], ...]) -> list[NDArray[Any]]:
+    """Columns whose rows are equal where those of some columns are, but fewer of them: neighbours of small range are
+    made one."""
+    found: list[NDArray[Any]] = []
+    room = 1
+    for column in columns:
+        low = int(column.min())
+        size = int(column.max()) - low + 1
+        if size >= _LARGEST:  # as it is, and alone
+            found.append(column)
+            room = _LARGEST
+            continue
+        own = column.astype(np.int64, copy=False) - low if low < _LARGEST else (column - np.uint64(low)).view(np.int64)
+        if found and room * size < _LARGEST:
+            found[-1] = found[-1] * size + own
+            room *= size
+        else:
+            found.append(own)
+            room = size
+    return found
 
 
 def numbered(values: NDArray[Any]) -> tuple[NDArray[Any], NDArray[np.int64]]:
