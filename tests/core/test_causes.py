@@ -44,6 +44,10 @@ def network():
 
 class EachCause(unittest.TestCase):
     def ranked(self, *records, values=None):
+        """The ids of what `causes` finds."""
+        return [each.id for each in self.causes(*records, values=values)]
+
+    def causes(self, *records, values=None):
         """The causes of the last probe's group, or of the one group of flow records, the likeliest first."""
         held = Comparison(Walker(load(values or network())))
         summary = Summary(held.walker.directory)
@@ -58,7 +62,24 @@ class EachCause(unittest.TestCase):
         self.assertTrue(all(each.looked_at and each.to_confirm for each in found))
         self.assertTrue({each.id for each in found} <= set(CAUSE_IDS))
         self.assertEqual(len({each.id for each in found}), len(found))
-        return [each.id for each in found]
+        return found
+
+    def test_older_filter_names_the_rule_its_default_or_a_filter_that_leaves_the_direction_open(self):
+        """dan sends to cat: only `own` at cat has a say there, by its default, and what is put at dan's interface."""
+
+        def looked(what, *services):
+            values = network()
+            values["filters"]["dans"] = a_filter("instance", **what)
+            values["instances"]["dan"]["interfaces"][0]["filters"] = ["dans"]
+            del values["subnets"]["b1"]["filter"]
+            denied = [flow("10.2.1.10", "10.1.2.10", service, 40000, "denied") for service in services]
+            return next(each.looked_at for each in self.causes(*denied, values=values) if each.id == "older-filter")
+
+        rule = {"inbound": [], "outbound": [{"id": "out", "action": "allow"}], "decide": "any"}
+        one, needs = "no tcp/22 was seen to pass", "at dan/eth0, which 1 broken kind of traffic needs"
+        self.assertEqual(f"{one} rule out of dans {needs}", looked(rule, "ssh"))
+        self.assertEqual(f"{one} dans {needs}", looked({"inbound": []}, "ssh"))
+        self.assertEqual(f"{one} the default of dans {needs}", looked({"outbound": [], "otherwise": "allow"}, "ssh"))
 
     def test_exempt_where_the_filters_own_side_attaches_it_and_others_there_work(self):
         """telnet from bob passes guard; only fleet stops it, and guard is seen to stop cat."""

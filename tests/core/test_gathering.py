@@ -113,6 +113,12 @@ class Gathered(unittest.TestCase):
                     for row in by_pair.stdout.splitlines()
                 ),
             )
+            some = kiboko("confirm", "--flows", "log.csv", "--by", "pair", "--top", "3", cwd=folder).stdout
+            shown = [row for row in by_pair.stdout.splitlines() if "though the rules stop it" in row and "till-" in row]
+            self.assertEqual(
+                shown[:3], [row for row in some.splitlines() if "though the rules stop it" in row and "till-" in row]
+            )
+            self.assertRegex(some, "and 47 more records of 47 more pairs and services; --top N shows more of them")
 
     def test_lines_beyond_the_first_are_counted(self):
         values, log = leaky()

@@ -56,7 +56,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--all", action="store_true", help="show the records that agree as well")
     parser.add_argument("--by", choices=("rule", "pair"), default="rule",
                         help="many findings by the rule that decides (the default), or every pair")  # fmt: skip
-    parser.add_argument("--top", metavar="N", type=int, default=20, help="of many findings, the first N lines (20)")
+    parser.add_argument("--top", metavar="N", type=int,
+                        help="of each kind of findings the first N lines (20 by rule, all by pair)")  # fmt: skip
     parser.add_argument("--json", action="store_true", help="machine-readable, confirm/1")
     add_examples(
         parser,
@@ -69,7 +70,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Compare, show, and return 0 where records agree and there is no leak or break, else 1: no agreement that was not
     seen."""
-    if args.top < 1:
+    if args.top is not None and args.top < 1:
         raise UsageError("--top: at least one line is shown")
     if not args.probes and not args.flows:
         raise UsageError("give evidence: --probes FILE, --flows FILE, or both")

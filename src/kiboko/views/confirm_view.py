@@ -34,18 +34,20 @@ _MOST_CAUSES = 2
 _FEW = 30
 """As many pairs of one status are shown one by one."""
 _IN_FULL = 5
+_LINES = 20
+"""As many lines of what is brought together are shown where nobody says how many."""
 _PIECE_ROWS, _FEW_PIECES = 500, 4
 """So many rows are written at a time, and fewer pieces than that sooner than processes are started."""
 
 
 @dataclass(frozen=True, slots=True)
 class FindingsShown:
-    """How much of the findings is shown: those that agree too; every pair by itself; of what is brought together, the
-    first `top`."""
+    """How much of the findings is shown: those that agree too; every pair by itself; the first `top` lines of each
+    status, by default some of what is brought together and all pairs."""
 
     agreeing: bool = False
     by_pair: bool = False
-    top: int = 20
+    top: int | None = None
 
 
 def show_confirm(
@@ -98,12 +100,10 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
             continue
         out.heading(f"{status}: {_MEANING[status]}")
         if shown.by_pair or len(groups) <= _FEW:
-            _grid(groups, out)
-            if status in (LEAK, BREAK):
-                _details(causes, groups, out)
+            _show_pairs(groups, causes, shown.top, out)
         else:
             gatherer = gatherer or Gatherer(causes.walker)
-            _show_gathered(gatherer.gathered(groups), causes, shown.top, out)
+            _show_gathered(gatherer.gathered(groups), causes, _LINES if shown.top is None else shown.top, out)
     if summary.answered_probes:
         out.line()
         out.line(
@@ -129,6 +129,18 @@ def _note(summary: Summary, status: str) -> str:
     if status == UNSURE and summary.before_as_of:
         notes.append(f"{summary.before_as_of:,} older than the network file")
     return f" ({', '.join(notes)})" if notes else ""
+
+
+def _show_pairs(groups: FindingRows, causes: Causes, top: int | None, out: Output) -> None:
+    """Findings of one status pair by pair; leaks and breaks in full."""
+    some = groups if top is None else groups[:top]
+    _grid(some, out)
+    rest = groups[len(some) :]
+    if rest:
+        pairs = counted(len(rest), "more pair and service", "more pairs and services")
+        out.line(f"and {counted(rest.total('count'), 'more record')} of {pairs}; --top N shows more of them")
+    if groups[0].concluded.status in (LEAK, BREAK):
+        _details(causes, some, out)
 
 
 def _grid(groups: Iterable[FindingGroup], out: Output) -> None:

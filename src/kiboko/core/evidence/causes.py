@@ -287,7 +287,8 @@ class Causes:
         if waiting:
             shared = max(waiting, key=lambda row: board.breaking_rules[_rule_key(row, service)])
             count = board.breaking_rules[_rule_key(shared, service)]
-            looked = f"no {service} was seen to pass {_rule_text(shared)}, which {count} broken kinds of traffic need"
+            needed = f"{count} broken kind{' of traffic needs' if count == 1 else 's of traffic need'}"
+            looked = f"no {service} was seen to pass {_rule_text(shared)}, which {needed}"
             weight = (0.75 if count > 1 else 0.6) * (0.6 if refused and shared.action != REJECT else 1.0)
             yield _cause("older-filter", weight, looked)
         else:
@@ -463,7 +464,9 @@ def _rule_key(row: Row, service: Service) -> _RuleKey:
 
 
 def _rule_text(row: Row) -> str:
-    return f"rule {row.rule} of {row.filter or ', '.join(row.filters)} at {row.at}"
+    """What lets something pass there, in words; a filter that does not name the direction has no rule for it."""
+    rule = {None: "", "otherwise": "the default of "}.get(row.rule, f"rule {row.rule} of ")
+    return f"{rule}{row.filter or ', '.join(row.filters)} at {row.at}"
 
 
 def sender_of(walk: Walk) -> str:
