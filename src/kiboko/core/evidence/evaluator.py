@@ -277,7 +277,8 @@ class Evaluator:
         if found is None or asked is None or not len(rows):
             return no_tallies()
         together = as_slice(rows)
-        groups = distinct(judged.conclusion[together] * len(self._classes) + judged.classes[together])
+        classes = judged.classes[together]
+        groups = distinct(judged.conclusion[together] * (int(classes.max()) + 1) + classes)
         first = rows[groups.first]
         of = found.of[first]
         conclusions, conclusion_of = numbered(judged.conclusion[first])
