@@ -6,7 +6,9 @@ ann carries two filters: `guard` by name, which takes ssh from bob, and `fleet` 
 import unittest
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from unittest import mock
 
+from kiboko.core.evidence import causes
 from kiboko.core.evidence.causes import CAUSE_IDS, Causes
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
@@ -14,7 +16,7 @@ from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import Walker
 from tests.core.test_comparison import probe
-from tests.core.test_evidence import ALL, NOW, SYN_ACK, flow
+from tests.core.test_evidence import ALL, NOW, SYN_ACK, both, flow
 from tests.helpers import a_filter, base, load
 
 
@@ -125,6 +127,42 @@ class EachCause(unittest.TestCase):
 
     def test_no_way_back_is_thought_of_where_a_stateless_filter_lets_the_reply_back(self):
         self.assertIn("no-way-back", self.ranked(probe("bob", "dan", "ssh", "silent")))
+
+    def test_a_denied_request_is_not_laid_to_its_way_back_nor_a_denied_reply_to_its_way_there(self):
+        """ssh from bob to dan: `narrow` stands at dan's subnet, and lets the request in and the reply out."""
+        self.assertNotIn("no-way-back", self.ranked(flow("10.1.1.11", "10.2.1.10", "ssh", 40000, "denied")))
+        values = {**network(), "observation_points": {"7": "b1"}}
+        reply = replace(flow("10.2.1.10", "10.1.1.11", "tcp/40000", 22, "denied", SYN_ACK), point="7")
+        found = {each.id: each.looked_at for each in self.causes(
+            flow("10.1.1.11", "10.2.1.10", "ssh", 40000), reply, values=values)}  # fmt: skip
+        self.assertEqual(list(found), ["no-way-back", "older-filter"])
+        self.assertEqual(found["older-filter"],
+                         "its reply was denied at b1, where rule 1 of narrow at b1 lets it pass today")  # fmt: skip
+
+    def test_of_too_many_kinds_of_traffic_the_first_leaks_and_the_first_breaks_are_weighed(self):
+        values = network()
+        values["instances"] |= {
+            f"n{number}": {"interfaces": [{"subnet": "a2", "addresses": [f"10.1.2.{30 + number}"]}], "listens": ["ssh"]}
+            for number in range(5)
+        }
+        held = Comparison(Walker(load(values)))
+
+        def weighed(most, leaks, breaks):
+            summary, flows = Summary(held.walker.directory), []
+            for number in range(leaks):
+                flows += both(f"10.1.2.{30 + number}", "10.1.1.10", 22, 40000)
+            for number in range(breaks):
+                flows.append(flow("10.1.1.11", f"10.1.2.{30 + number}", "ssh", 40000, "denied"))
+            summary.take_all(Evaluator(held).tallies(table_of(flows)), held.finding)
+            rows = summary.rows()
+            met = [each.concluded.status for each in rows]
+            self.assertEqual((met.count("leak"), met.count("break")), (leaks, breaks))
+            with mock.patch.object(causes, "_MOST_GROUPS", most):
+                return [each.concluded.status for each in causes._related(rows)]
+
+        self.assertEqual(weighed(16, 5, 5), ["leak"] * 2 + ["break"] * 2)
+        self.assertEqual(weighed(16, 1, 5), ["leak"] + ["break"] * 3)
+        self.assertEqual(weighed(16, 5, 1), ["leak"] * 3 + ["break"])
 
     def test_older_session_where_the_opening_packet_is_missing(self):
         self.assertIn("older-session", self.ranked(flow("10.1.2.10", "10.1.1.10", "tcp/25", 40000, flags=0x18)))

@@ -8,7 +8,7 @@ whose other traffic arrives is not cut off. What is left standing comes first.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -189,19 +189,22 @@ class Causes:
         several = f"{kinds} of traffic that only {place} stops {'gets' if leaking == 1 else 'get'} through"
         if at_interface:
             if place in self._board.working_at:
-                by = _names(enforced) if enforced else "something"
-                yield _cause("not-enforced", 0.12, f"{by} still stops other traffic at {place}")
+                by = f"{_names(enforced)} still {_verb(enforced, 'stop')}" if enforced else "something still stops"
+                yield _cause("not-enforced", 0.12, f"{by} other traffic at {place}")
             else:
                 looked = f"{several}; nothing was seen to be stopped by the filters there"
                 yield _cause("not-enforced", 0.9 if leaking > 1 else 0.65, looked)
         if not filters or not all(row.gate in _ATTACHED for row in stops):
             return
         if enforced & filters:
-            weight, looked = 0.12, f"{_names(enforced & filters)} still stops other traffic at {place}"
+            both = enforced & filters
+            weight, looked = 0.12, f"{_names(both)} still {_verb(both, 'stop')} other traffic at {place}"
         elif enforced:
-            weight, looked = 0.7, f"other filters at {place} stop traffic, {_names(filters)} was not seen to"
+            seen = f"{_names(filters)} {_verb(filters, 'was', 'were')} not seen to"
+            weight, looked = 0.7, f"other filters at {place} stop traffic, {seen}"
         else:
-            weight, looked = 0.5 if at_interface else 0.6, f"{_names(filters)} was not seen to stop anything at {place}"
+            seen = f"{_names(filters)} {_verb(filters, 'was', 'were')} not seen to stop anything"
+            weight, looked = 0.5 if at_interface else 0.6, f"{seen} at {place}"
         # An attachment from the filter's side is undone by an exemption, one that the place names by being left out.
         yield _cause("exempt" if self._from_filters_side(stops[0], filters) else "not-attached", weight, looked)
 
@@ -214,20 +217,28 @@ class Causes:
     def _of_break(self, group: FindingGroup, walk: Walk) -> Iterator[Cause]:
         sender, receiver, service = sender_of(walk), receiver_of(walk), walk.flow.service
         board = self._board
-        if (receiver, service) in board.lost_replies:
+        reply_denied = group.concluded.cause == "no-way-back"
+        if reply_denied or (receiver, service) in board.lost_replies:
             yield _cause("no-way-back", 0.95, f"a reply of {receiver} on {service} was seen to be denied on its way")
         at = group.concluded.at or board.denied_at.get((sender, receiver, service))
+        if reply_denied and at is not None:  # the request came all the way
+            here = next((row for row in walk.reply if row.filters and row.at == at), None)
+            if here is not None:
+                looked = f"its reply was denied at {at}, where {_rule_text(here)} lets it pass today"
+                yield _cause("older-filter", 0.6, looked)
+            return
         if at is not None:
             yield from self._older_filter(walk, "blocked", set(), set())
             yield from self._of_denied(walk, at)
             yield from self._membership(walk)
             return
         refused = group.concluded.observed == REFUSED
-        denied = group.concluded.observed == DENIED
+        denied = group.concluded.observed == DENIED and not reply_denied
         others = {who for who, what in board.worked_to[receiver] if what == service and who != sender}
         reached = {who for who, what in board.worked_from[sender] if what == service}
         yield from self._older_filter(walk, "blocked", set(), set())
-        yield from self._rule_of_yesterday(walk, refused)
+        rows = walk.forward if denied else walk.reply if reply_denied else walk.rows
+        yield from self._rule_of_yesterday(rows, service, refused)
         answered = {who for who, what in board.answered_by[receiver] if what == service}
         if service.has_ports and not denied:
             if answered:
@@ -242,7 +253,7 @@ class Causes:
             yield from self._unwell(sender, receiver)
         yield from self._sender_side(sender, receiver, service, others, reached, 0.5 if refused else 1.0, denied)
         yield from self._host_filter(walk, receiver, refused)
-        if any(row.stateful is False and row.filters for row in walk.reply) and not refused:
+        if any(row.stateful is False and row.filters for row in walk.reply) and not refused and not denied:
             looked = "a stateless filter must let the reply back by a rule of its own"
             yield _cause("no-way-back", 0.3, looked)
         yield from self._membership(walk)
@@ -277,21 +288,22 @@ class Causes:
             looked = f"it was denied at {at}, where {rule} lets it pass today"
             yield _cause("older-filter", 0.75 if waiting else 0.4, looked)
 
-    def _rule_of_yesterday(self, walk: Walk, refused: bool) -> Iterator[Cause]:
-        """A rule on the way that nothing was seen to pass: perhaps it is not in force yet."""
+    def _rule_of_yesterday(self, rows: Sequence[Row], service: Service, refused: bool) -> Iterator[Cause]:
+        """A rule on the way, where the proof does not say that it was passed, that nothing was seen to pass: perhaps it
+        is not in force yet."""
         if self._older is not None:
             return
-        board, service = self._board, walk.flow.service
-        asked = [row for row in walk.rows if row.filters and not row.tracked]
+        board = self._board
+        asked = [row for row in rows if row.filters and not row.tracked]
         waiting = [row for row in asked if _rule_key(row, service) not in board.passed_rules]
         if waiting:
             shared = max(waiting, key=lambda row: board.breaking_rules[_rule_key(row, service)])
-            count = board.breaking_rules[_rule_key(shared, service)]
+            count = max(1, board.breaking_rules[_rule_key(shared, service)])  # this one, where it was not weighed
             needed = f"{count} broken kind{' of traffic needs' if count == 1 else 's of traffic need'}"
             looked = f"no {service} was seen to pass {_rule_text(shared)}, which {needed}"
             weight = (0.75 if count > 1 else 0.6) * (0.6 if refused and shared.action != REJECT else 1.0)
             yield _cause("older-filter", weight, looked)
-        else:
+        elif asked:
             yield _cause("older-filter", 0.2, "every rule on the way was seen to let other traffic pass")
 
     def _unwell(self, sender: str, receiver: str) -> Iterator[Cause]:
@@ -366,14 +378,15 @@ class Causes:
         elif filters and len(places) == 1:
             enforced = filters & self._board.enforced_at.get(next(iter(places)), set())
             if enforced:
-                looked = (
-                    f"{_names(enforced)} stops other traffic at {_names(places)}, so it is in force, by other rules"
-                )
-                yield _cause("older-filter", 0.8, looked)
+                so = "so it is in force" if len(enforced) == 1 else "so they are in force"
+                looked = f"{_names(enforced)} {_verb(enforced, 'stop')} other traffic at {_names(places)}"
+                yield _cause("older-filter", 0.8, f"{looked}, {so}, by other rules")
             else:
-                yield _cause("older-filter", 0.55, f"only {_names(filters)} at {_names(places)} stops it")
+                looked = f"only {_names(filters)} at {_names(places)} {_verb(filters, 'stop')} it"
+                yield _cause("older-filter", 0.55, looked)
         elif filters:
-            looked = f"{_names(filters)} stop it at {_names(places)}; all of them would have to be old"
+            old = "all of them would have to be old" if len(filters) > 1 else "it would have to be old at each of them"
+            looked = f"{_names(filters)} {_verb(filters, 'stop')} it at {_names(places)}; {old}"
             yield _cause("older-filter", 0.3, looked)
 
     def _membership(self, walk: Walk) -> Iterator[Cause]:
@@ -389,7 +402,7 @@ class Causes:
             places = self._board.misplaced[name, end_name]
             looked = f"a rule would turn it, were {end_name} in group {name}"
             if len(places) > 1:
-                looked += f"; so it is at {len(places)} places"
+                looked += f"; the same holds at {len(places)} places"
             yield _cause("membership", 0.85 if len(places) > 1 else 0.45, looked)
             if self.walker.membership.without_address((Named(name),)):
                 yield _cause("no-address", 0.3, f"a member of group {name} has no address recorded")
@@ -436,13 +449,18 @@ def _is_proved(group: FindingGroup) -> bool:
 
 
 def _related(groups: FindingRows) -> list[FindingGroup]:
-    """Of too many kinds of traffic the first that disagree, and what agrees at the ends of these: it is that which
-    speaks against a cause."""
-    odd = groups.concluded(lambda each: each.status in (LEAK, BREAK))[: _MOST_GROUPS // 4]
+    """Of too many kinds of traffic the first leaks and the first breaks, and what agrees at the ends of these: it is
+    that which speaks against a cause."""
+    most = _MOST_GROUPS // 4
+    leaks = groups.concluded(lambda each: each.status == LEAK)
+    breaks = groups.concluded(lambda each: each.status == BREAK)
     agreeing = groups.concluded(lambda each: each.status == AGREE)
-    ends = groups.numbers_of(odd.names("source") | odd.names("destination"))
+    # As many of the ones as of the others, where there are as many.
+    leaks, breaks = leaks[: max(most // 2, most - len(breaks))], breaks[: max(most // 2, most - len(leaks))]
+    names = {name for odd in (leaks, breaks) for side in ("source", "destination") for name in odd.names(side)}
+    ends = groups.numbers_of(names)
     is_at_one = np.isin(agreeing.column("source"), ends) | np.isin(agreeing.column("destination"), ends)
-    return [*odd, *agreeing.where(is_at_one)[: _MOST_GROUPS - len(odd)]]
+    return [*leaks, *breaks, *agreeing.where(is_at_one)[: _MOST_GROUPS - len(leaks) - len(breaks)]]
 
 
 def _cause(name: str, weight: float, looked_at: str) -> Cause:
@@ -483,6 +501,13 @@ def receiver_of(walk: Walk) -> str:
     if arrival is not None and arrival.interface is not None:
         return arrival.interface.instance
     return arrival.outside.name if arrival is not None and arrival.outside is not None else str(walk.flow.target)
+
+
+def _verb(names: Collection[str], one: str, several: str | None = None) -> str:
+    """A verb of what has some names: with an `s` for a single one, where `several` gives no other form."""
+    if several is None:
+        one, several = f"{one}s", one
+    return one if len(names) == 1 else several
 
 
 def _names(names: Iterable[str]) -> str:
