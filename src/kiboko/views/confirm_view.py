@@ -161,15 +161,16 @@ def _grid(groups: Iterable[FindingGroup], out: Output) -> None:
 def _show_gathered(gathered: list[Gathered], causes: Causes, top: int, out: Output) -> None:
     """Findings by the rule that decides, the largest and the newest first; the first few of them in full."""
     several = len({each.groups[0].concluded.why for each in gathered}) > 1
-    why = ["why"] if several else []
-    grid = Grid(["", "records", "pairs", "from", "to", "service", "stopped by the rules at", *why, "the largest"],
+    stopped = any(each.groups[0].concluded.decider is not None for each in gathered)
+    more_columns = [*(["stopped by the rules at"] if stopped else []), *(["why"] if several else [])]
+    grid = Grid(["", "records", "pairs", "from", "to", "service", *more_columns, "the largest"],
                 wide=("from", "to", "why", "the largest"), numbers=("", "records", "pairs"))  # fmt: skip
     for number, each in enumerate(gathered[:top], 1):
         largest, more = each.groups[0], len(each.services) - 1
         service = each.services[0] + (f" and {more:,} more" if more > 0 else "")
         grid.add(
             [str(number), f"{each.records:,}", f"{len(each.groups):,}", each.source, each.destination, service,
-             _where(largest.concluded.decider), *([largest.concluded.why] if several else []),
+             *([_where(largest.concluded.decider)] if stopped else []), *([largest.concluded.why] if several else []),
              f"{largest.source} to {largest.destination}"],
             largest.concluded.status,
         )  # fmt: skip
