@@ -124,6 +124,7 @@ class EachCause(unittest.TestCase):
             flow("10.2.1.10", "10.1.1.11", "tcp/40000", 22, "denied", SYN_ACK),
         )
         self.assertEqual(ids[0], "no-way-back")
+        self.assertFalse({"service-down", "sender-side", "host-unhealthy"} & set(ids), "the request came all the way")
 
     def test_no_way_back_is_thought_of_where_a_stateless_filter_lets_the_reply_back(self):
         self.assertIn("no-way-back", self.ranked(probe("bob", "dan", "ssh", "silent")))

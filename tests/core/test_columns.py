@@ -106,6 +106,15 @@ class Columns(unittest.TestCase):
         found = distinct(np.array([7, 7, 8]))
         self.assertEqual(found.least(np.array([-1, 5, -1]), -1).tolist(), [5, -1])
 
+    @given(st.lists(st.integers(-40, 40), min_size=1), st.lists(st.integers(-40, 40)), st.integers(1, 9),
+           st.sampled_from([1, 1 << 22]))  # fmt: skip
+    def test_what_lies_a_step_beside_others_whether_looked_up_or_sorted(self, values, known, step, close):
+        known = [each for each in known if each in values]
+        with mock.patch.object(columns, "_CLOSE", close):
+            found = columns.beside(np.array(values), np.array(known, dtype=np.int64), step)
+        near = {each + move for each in known for move in (-step, 0, step)}
+        self.assertEqual(found.tolist(), [each in near for each in values])
+
     def test_rows_of_several_columns(self):
         found = combined([np.array([1, 1, 2, 1]), np.array([5, 6, 5, 5])], 4)
         self.assertEqual((found.codes.tolist(), found.first.tolist()), ([0, 1, 2, 0], [0, 1, 2]))

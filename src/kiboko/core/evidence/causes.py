@@ -221,11 +221,15 @@ class Causes:
         if reply_denied or (receiver, service) in board.lost_replies:
             yield _cause("no-way-back", 0.95, f"a reply of {receiver} on {service} was seen to be denied on its way")
         at = group.concluded.at or board.denied_at.get((sender, receiver, service))
-        if reply_denied and at is not None:  # the request came all the way
+        if reply_denied:  # the request came all the way, and nothing on its way there is to blame
+            yield from self._older_filter(walk, "blocked", set(), set())
             here = next((row for row in walk.reply if row.filters and row.at == at), None)
             if here is not None:
                 looked = f"its reply was denied at {at}, where {_rule_text(here)} lets it pass today"
                 yield _cause("older-filter", 0.6, looked)
+            elif at is None:
+                yield from self._rule_of_yesterday(walk.reply, service, False)
+            yield from self._membership(walk)
             return
         if at is not None:
             yield from self._older_filter(walk, "blocked", set(), set())
@@ -233,12 +237,11 @@ class Causes:
             yield from self._membership(walk)
             return
         refused = group.concluded.observed == REFUSED
-        denied = group.concluded.observed == DENIED and not reply_denied
+        denied = group.concluded.observed == DENIED
         others = {who for who, what in board.worked_to[receiver] if what == service and who != sender}
         reached = {who for who, what in board.worked_from[sender] if what == service}
         yield from self._older_filter(walk, "blocked", set(), set())
-        rows = walk.forward if denied else walk.reply if reply_denied else walk.rows
-        yield from self._rule_of_yesterday(rows, service, refused)
+        yield from self._rule_of_yesterday(walk.forward if denied else walk.rows, service, refused)
         answered = {who for who, what in board.answered_by[receiver] if what == service}
         if service.has_ports and not denied:
             if answered:

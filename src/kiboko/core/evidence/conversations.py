@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS
-from kiboko.core.records.columns import Distinct, distinct, has_ports, is_icmp
+from kiboko.core.records.columns import Distinct, by_flags, distinct, has_ports, is_icmp
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
 
 PAUSE = 300_000
@@ -29,8 +29,8 @@ _SIDE = 8
 _TOLD = [
     (_OPENING if flags & (_SYN | _ACK) == _SYN else 0) | (_HAS_SYN if flags & _SYN else 0) for flags in range(1 << 6)
 ]
-_BY_FLAGS = np.append(np.tile(np.array(_TOLD, dtype=np.uint16), 1 << 10), np.uint16(0))
-"""What the TCP flags of a record, of which six count, tell of who began; the last are none (-1)."""
+_BY_FLAGS = by_flags(np.array(_TOLD, dtype=np.uint16), 0)
+"""What the TCP flags of a record tell of who began, as a table."""
 _WELL_KNOWN = 1024
 _NEVER = np.iinfo(np.int64).max
 _SHORT = 1 << 16

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from kiboko.core.evidence.conversations import Conversations
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.header.services import TCP
-from kiboko.core.records.columns import among, distinct
+from kiboko.core.records.columns import beside, by_flags, distinct
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
 from kiboko.core.records.records import DENIED, PASSED, SEEN
 
@@ -35,7 +35,6 @@ none of its own was (E7); a reply without its request, where requests of others 
 _ACKS = sum(1 << place for place in range(_HALF) if place % _KINDS == ACKNOWLEDGES)
 """Records with an ACK of the side that began, as bits of `mark_bits`."""
 _BUCKET = 300_000
-_MOST_CLOSE = 1 << 22
 _SETTLING = 10_000
 """Milliseconds before the end of a log in which a reply may still be to come."""
 
@@ -98,12 +97,11 @@ class Proof:
 
 
 def _told_by_flags() -> NDArray[np.uint8]:
-    """What a record of TCP is by its flags, uint8[65537], of which six count; by the last one, where none are
-    recorded."""
+    """What a record of TCP is by its flags, as a table."""
     flags = np.arange(1 << 6)
     told = np.where(flags & (_SYN | _ACK) == _SYN, OPENING, np.where(flags & _ACK > 0, ACKNOWLEDGES, PLAIN))
     told = np.where((flags & 0x3F == _RST) | (flags & 0x3F == _RST | _ACK), RESET, told)
-    return np.append(np.tile(told.astype(np.uint8), 1 << 10), np.uint8(UNCLEAR))
+    return by_flags(told.astype(np.uint8), UNCLEAR)
 
 
 _BY_FLAGS = _told_by_flags()
@@ -210,27 +208,13 @@ def contexts(
     place = (bucket[of] * width + point) * size + subnets[of]  # where and when, as one number
     step = width * size
     # Which have whole conversations of others at their place and about their time.
-    near = usable & _beside(place, place[usable & asks & answers], int(step))
+    near = usable & beside(place, place[usable & asks & answers], int(step))
     settled = _settled(table, found, of, point)
     silent = near & asks & ~has_reply[of] & ~acknowledged[of] & settled & ~lost[point]
     result[of[silent]] = UNANSWERED
     unasked = near & answers & ~has_request[of]
     result[of[unasked]] = UNASKED
     return result
-
-
-def _beside(places: NDArray[np.int64], known: NDArray[np.int64], step: int) -> NDArray[np.bool_]:
-    """Which places are known, or are a step before or behind one that is, bool[n]."""
-    low, high = int(places.min()) - step, int(places.max()) + step
-    if not len(known) or high - low >= _MOST_CLOSE:
-        return among(places, np.concatenate([known - step, known, known + step]))
-    here = np.zeros(high - low + 1, dtype=np.bool_)
-    here[known - low] = True
-    around = here.copy()
-    around[step:] |= here[:-step]
-    around[:-step] |= here[step:]
-    found: NDArray[np.bool_] = around[places - low]
-    return found
 
 
 def _buckets(start: NDArray[np.int64], found: Conversations) -> NDArray[np.int64]:

@@ -295,6 +295,26 @@ def among(values: NDArray[np.int64], known: NDArray[np.int64]) -> NDArray[np.boo
     return found
 
 
+def beside(values: NDArray[np.int64], known: NDArray[np.int64], step: int) -> NDArray[np.bool_]:
+    """Which numbers are among some others, or are a step before or behind one of them, bool[n]."""
+    low, high = int(values.min()) - step, int(values.max()) + step
+    if not len(known) or high - low >= _CLOSE:
+        return among(values, np.concatenate([known - step, known, known + step]))
+    here = np.zeros(high - low + 1, dtype=np.bool_)
+    here[known - low] = True
+    around = here.copy()
+    around[step:] |= here[:-step]
+    around[:-step] |= here[step:]
+    found: NDArray[np.bool_] = around[values - low]
+    return found
+
+
+def by_flags(told: NDArray[Any], none: int) -> NDArray[Any]:
+    """A table by TCP flags (RFC 9293) of 16 bits, of which the lower six count, [64]: for -1, which stands for none
+    recorded, its last item."""
+    return np.append(np.tile(told, 1 << 10), told.dtype.type(none))
+
+
 def within(ranges: RangeSet, values: NDArray[np.int64]) -> NDArray[np.bool_]:
     """Which numbers are in some ranges, bool[n]."""
     if not ranges:
