@@ -28,10 +28,11 @@ from tests.helpers import kiboko
 
 
 class Slow:
-    """Another job that tells which process worked on which piece, and takes its time."""
+    """Another job that tells which process worked on which piece, and takes its time: from when the file `hold` is
+    there until three processes have worked, or two minutes, however long one more of them takes to start."""
 
-    def __init__(self, folder, job=None):
-        self.folder, self.job = str(folder), job
+    def __init__(self, folder, job=None, hold="never"):
+        self.folder, self.job, self.hold = str(folder), job, str(hold)
 
     def start(self):
         do = self.job.start() if self.job is not None else lambda piece: piece.start
@@ -39,11 +40,17 @@ class Slow:
         def work(piece):
             Path(self.folder, f"{piece.start}-{os.getpid()}").write_text("")
             time.sleep(0.15)
+            patience = time.monotonic() + 120
+            while Path(self.hold).exists() and len(self.workers()) < 3 and time.monotonic() < patience:
+                time.sleep(0.1)
             if piece.path == "broken":
                 raise InputError("broken: cannot be read")
             return do(piece)
 
         return work
+
+    def workers(self):
+        return {path.name.partition("-")[2] for path in Path(self.folder).iterdir()}
 
 
 class Cluster(unittest.TestCase):
@@ -72,6 +79,7 @@ class Cluster(unittest.TestCase):
         with mock.patch("kiboko.files.logs.flow_pieces.PIECE", 20_000):
             pieces = list(pieces_of(log))
         self.assertGreater(len(pieces), 40)
+        slow = Slow(self.folder, job, hold=Path(data) / "killed")
         with self.cluster(2) as cluster:
 
             def kill():
@@ -81,19 +89,19 @@ class Cluster(unittest.TestCase):
                 mine = {worker.pid for worker in cluster.workers.values()}
                 self.killed = next(pid for pid in worked if pid in mine)
                 os.kill(self.killed, 9)  # a process of the cluster that this test made
+                Path(slow.hold).touch()
 
             killer = threading.Thread(target=kill)
             killer.start()
-            found = list(piecework.cluster_outcomes(Slow(self.folder, job), pieces, cluster.scheduler_address))
+            found = list(piecework.cluster_outcomes(slow, pieces, cluster.scheduler_address))
             killer.join()
         alone = list(map(job.start(), pieces))
         self.assertEqual(
             *([[list(tallies) for tallies in each.tallies] for each in outcomes] for outcomes in (found, alone))
         )
         self.assertEqual([each.lines for each in found], [each.lines for each in alone])
-        pids = {path.name.partition("-")[2] for path in self.folder.iterdir()}
-        self.assertIn(str(self.killed), pids)
-        self.assertGreaterEqual(len(pids), 3, "the one that was killed, the other, and the one in its place")
+        self.assertIn(str(self.killed), slow.workers())
+        self.assertGreaterEqual(len(slow.workers()), 3, "the one that was killed, the other, and the one in its place")
 
     def test_what_is_wrong_with_a_file_is_said_at_once(self):
         with self.cluster(1) as cluster, self.assertRaisesRegex(InputError, "broken: cannot be read"):
