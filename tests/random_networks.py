@@ -1,5 +1,6 @@
 """Random networks that use every feature of the network file, from a seed: values as `tests.helpers.load` takes them."""
 
+import copy
 import random
 
 ACTIONS = ["allow", "allow", "allow", "drop", "reject"]
@@ -10,6 +11,34 @@ SERVICES = ["any", "ssh", "tcp/80", "tcp/8000-8010", "udp/53", "udp", "tcp", "pi
 def random_network(seed):
     """The values of one random network."""
     return _Draw(random.Random(seed)).network()
+
+
+def by_an_appliance(values, chance):
+    """A random network with an appliance in a subnet and a zone of its own, by which much of what others send goes. The
+    filters `its-edge` and `its-crossing` are asked there, of packets of which neither end is."""
+    for layer, name in (("subnet", "its-edge"), ("zone", "its-crossing")):
+        alike = [each for each in values["filters"].values() if each["layer"] == layer]
+        if alike:
+            values["filters"][name] = copy.deepcopy(chance.choice(alike))
+    tables = values["route_tables"]
+    ways_out = [table for table in tables.values() if any(entry["via"] == "door" for entry in table)]
+    tables["halfway-table"] = [entry for table in ways_out[:1] for entry in table if isinstance(entry["via"], str)]
+    values["subnets"]["halfway"] = {"network": "north", "cidr": ["10.1.9.0/24"], "zone": "middle",
+                                    "route_table": "halfway-table"}  # fmt: skip
+    if "its-edge" in values["filters"]:
+        values["subnets"]["halfway"]["filter"] = "its-edge"
+    values["zones"]["middle"] = {}
+    if "its-crossing" in values["filters"]:
+        values["crossings"] += [{"from": "middle", "to": zone, "filter": "its-crossing"} for zone in values["zones"]]
+    values["instances"]["mid"] = {
+        "forwards": True, "interfaces": [{"name": "eth0", "subnet": "halfway", "addresses": ["10.1.9.9"]}]
+    }  # fmt: skip
+    for name, table in tables.items():
+        destinations = {entry["to"] for entry in table}
+        if name != "halfway-table" and "10.2.0.0/16" in destinations:  # of the north
+            table += [{"to": to, "via": {"instance": "mid"}} for to in ("10.1.2.0/24", "10.2.1.0/24")
+                      if to not in destinations]  # fmt: skip
+    return values
 
 
 def in_more_zones(values, chance):
@@ -251,4 +280,4 @@ class _Draw:
             subnet["route_table"] = f"{name}-table"
 
 
-__all__ = ["random_network"]
+__all__ = ["by_an_appliance", "in_more_zones", "random_network"]

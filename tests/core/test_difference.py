@@ -16,8 +16,8 @@ from kiboko.core.queries.ends import Ends, resolve_service, services_for
 from kiboko.core.walk.walk import Walker
 from tests.core.test_matrix import told_apart
 from tests.core.test_reach import ASKED, holds, singles
-from tests.helpers import a_filter, base, load
-from tests.random_networks import random_network
+from tests.helpers import a_filter, base, load, question
+from tests.random_networks import by_an_appliance, random_network
 
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "2"))
 CHANGES = 5
@@ -84,25 +84,31 @@ class HeldToWalks(unittest.TestCase):
             chance, other = random.Random(seed), values
             for _ in range(changes):
                 other = changed(other, chance, kinds)
-            try:
-                old, new = (Ends(Walker(load(each))) for each in (values, other))
-            except InputError:  # what was changed is no network any more
-                continue
-            for family in (4, 6):
-                lines = difference(old, new, resolve_service("any", {}), family).changed
-                for sender, receiver, walks in every_cell(old, new, family):
-                    number = walks[0].flow.service.number
-                    mine = [each for each in lines if number in each.services
-                            and holds(each.sources, sender) and holds(each.destinations, receiver)]  # fmt: skip
-                    verdicts = [walk.verdict for walk in walks]
-                    ports = [walk.answered if walk.verdict == "partly" else None for walk in walks]
-                    text = (seed, family, sender.name, receiver.name, str(walks[0].flow.service), verdicts)
-                    if verdicts[0] != verdicts[1] or ports[0] != ports[1]:
-                        met += 1
-                        self.assertEqual([tuple(verdicts)], [(each.before, each.after) for each in mine], text)
-                    else:
-                        self.assertEqual([], mine, text)
+            met += self.compared(seed, values, other)
         self.assertGreater(met, least * len(seeds))
+
+    def compared(self, seed, values, other):
+        """Hold two networks to the walks of each; how many verdicts differ."""
+        met = 0
+        try:
+            old, new = (Ends(Walker(load(each))) for each in (values, other))
+        except InputError:  # what was changed is no network any more
+            return 0
+        for family in (4, 6):
+            lines = difference(old, new, resolve_service("any", {}), family).changed
+            for sender, receiver, walks in every_cell(old, new, family):
+                number = walks[0].flow.service.number
+                mine = [each for each in lines if number in each.services
+                        and holds(each.sources, sender) and holds(each.destinations, receiver)]  # fmt: skip
+                verdicts = [walk.verdict for walk in walks]
+                ports = [walk.answered if walk.verdict == "partly" else None for walk in walks]
+                text = (seed, family, sender.name, receiver.name, str(walks[0].flow.service), verdicts)
+                if verdicts[0] != verdicts[1] or ports[0] != ports[1]:
+                    met += 1
+                    self.assertEqual([tuple(verdicts)], [(each.before, each.after) for each in mine], text)
+                else:
+                    self.assertEqual([], mine, text)
+        return met
 
     def test_every_verdict_that_changes_and_no_other(self):
         self.held(range(NETWORKS), CHANGES, ANYTHING, 20)
@@ -111,6 +117,22 @@ class HeldToWalks(unittest.TestCase):
         """What a changed rule cannot match is not looked at then, and must not differ."""
         seeds = (46, 63) if NETWORKS == 2 else range(40, 40 + NETWORKS)  # two that much comes of
         self.held(seeds, 2, OF_RULES, 2)
+
+    def test_where_what_changes_is_halfway_no_less_is_found(self):
+        """Rules at the edge of an appliance's subnet, and at the crossings that leave its zone, are asked of packets of
+        which neither end is there."""
+        met = 0
+        for seed in range(2 * NETWORKS):
+            chance = random.Random(seed)
+            values = by_an_appliance(random_network(seed), chance)
+            other = copy.deepcopy(values)
+            for name in {"its-edge", "its-crossing"} & set(other["filters"]):
+                for way in ("inbound", "outbound", "rules"):
+                    for rule in other["filters"][name].get(way) or ():
+                        if chance.random() < 0.5:
+                            rule["action"] = "drop" if rule["action"] == "allow" else "allow"
+            met += self.compared(seed, values, other)
+        self.assertGreater(met, 100 * NETWORKS)
 
 
 class Differences(unittest.TestCase):
@@ -214,8 +236,39 @@ class Differences(unittest.TestCase):
                         elif verdicts[0] != "partly":
                             self.assertEqual([], mine, (sender.name, receiver.name, number))
 
+    def test_traffic_of_others_that_passes_an_appliance_is_compared_too(self):
+        """Ann's packets to cat go by eve: the edge of eve's subnet, the crossing that leaves her zone, eve's own."""
+        self.old["zones"]["mid"] = {}
+        self.old["subnets"]["a3"] = {"network": "north", "cidr": "10.1.3.0/24", "zone": "mid",
+                                     "route_table": "north-table"}  # fmt: skip
+        table = [{"to": "10.1.2.0/24", "via": {"instance": "eve"}}, *self.old["route_tables"]["north-table"]]
+        self.old["route_tables"]["by-eve"] = table
+        self.old["subnets"]["a1"]["route_table"] = "by-eve"
+        self.old["instances"]["eve"] = {"forwards": True, "interfaces": [
+            {"subnet": "a3", "addresses": ["10.1.3.10"], "filters": ["own"]}]}  # fmt: skip
+        pass_all = [{"order": 20, "action": "allow"}]
+        self.old["filters"] |= {
+            "edge": a_filter("subnet", outbound=pass_all), "own": a_filter("instance", outbound=pass_all),
+            "cross": a_filter("zone", rules=pass_all),
+        }  # fmt: skip
+        self.old["subnets"]["a3"]["filter"] = "edge"
+        self.old["crossings"] = [{"from": "mid", "to": "left", "filter": "cross"}]
+        for name, way in (("edge", "outbound"), ("cross", "rules"), ("own", "outbound")):
+            self.new = copy.deepcopy(self.old)
+            self.new["filters"][name][way] = [{"order": 10, "action": "drop", "service": "ssh"}, *pass_all]
+            for far in ("cat", "bob"):
+                walks = [question(each, "ann", far, "ssh").walk.verdict for each in (self.old, self.new)]
+                told = [(each.before, each.after) for each in self.found().changed
+                        if {"ann"} <= {member.name for member in each.sources}
+                        and {far} <= {member.name for member in each.destinations}]  # fmt: skip
+                self.assertEqual(told, [tuple(walks)] if far == "cat" else [], (name, far))
+                self.assertEqual(walks[0] != walks[1], far == "cat", (name, far))
+
     def test_too_many_pairs_are_refused_with_what_to_ask_instead(self):
         self.new["filters"]["guard"]["inbound"] = [{"order": 10, "action": "allow"}]
-        few = unittest.mock.patch("kiboko.core.changes.difference.MOST_PAIRS", 2)
-        with few, self.assertRaisesRegex(UsageError, "matrix --against"):
+        limits = [unittest.mock.patch(f"kiboko.core.changes.difference.{name}", 2)
+                  for name in ("MOST_PAIRS", "_MOST_WORDS")]  # fmt: skip
+        with limits[0]:
+            self.assertTrue(self.found().changed, "many pairs with little to compare are compared")
+        with limits[0], limits[1], self.assertRaisesRegex(UsageError, "--service.*matrix --against"):
             self.found()

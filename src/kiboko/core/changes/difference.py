@@ -24,6 +24,8 @@ from kiboko.core.tables.cuts import Edges, rule_edges
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
 
 Rows = NDArray[np.int64]
+_MOST_WORDS = 24_000_000
+"""As many words of 64 kinds of traffic are compared for all pairs together."""
 OPENED, CLOSED, IN_PART = "opened", "closed", "changed in part"
 _OPENNESS = {BLOCKED: 0, ONE_WAY: 1, UNKNOWN: 2, PARTLY: 3, ALLOWED: 4}
 
@@ -63,11 +65,14 @@ class Difference:
     """What it can touch at all, where nothing but rules differs."""
 
 
-def difference(old: Ends, new: Ends, services: RangeSet, family: int | None = None) -> Difference:
+def difference(
+    old: Ends, new: Ends, services: RangeSet, family: int | None = None, is_brief: bool = False
+) -> Difference:
     """What differs between two versions of a network: what they say, and every verdict on some services.
 
     Only pairs that a change can touch are looked at: where nothing but rules differs, those of which one end carries a
-    filter that does. Raises UsageError where these are too many.
+    filter that does. Raises UsageError where these are too many; `is_brief`, where they would take more than some
+    seconds.
     """
     said = tuple(differences_said(old.topology, new.topology))
     names = [list(each.topology.instances) for each in (old, new)]
@@ -82,7 +87,7 @@ def difference(old: Ends, new: Ends, services: RangeSet, family: int | None = No
         for each in (4, 6) if family is None else (family,):
             if not services_for(services, each) or not all(_has_family(ends.topology, each) for ends in (old, new)):
                 continue
-            part = _OfFamily(spaces, each, what)
+            part = _OfFamily(spaces, each, what, is_brief)
             changed += part.lines()
             moved |= dict.fromkeys(part.moved)
     changed.sort(key=lambda each: ((OPENED, CLOSED, IN_PART).index(each.kind), each.family, -each.pairs))
@@ -109,8 +114,8 @@ def _has_family(topology: Topology, family: int) -> bool:
 
 
 class _OfFamily:
-    def __init__(self, spaces: tuple[Space, Space], family: int, what: Touched | None) -> None:
-        self.spaces, self.family, self.touched = spaces, family, what
+    def __init__(self, spaces: tuple[Space, Space], family: int, what: Touched | None, is_brief: bool) -> None:
+        self.spaces, self.family, self.touched, self.is_brief = spaces, family, what, is_brief
         self.moved: dict[str, None] = {}
         """Machines and ranges that either version has otherwise."""
         sides = []
@@ -136,12 +141,22 @@ class _OfFamily:
             (np.flatnonzero(~np.array(near)), np.flatnonzero(far)),
         ):
             if len(rows) and len(columns):
-                if len(rows) * len(columns) > MOST_PAIRS:
-                    raise UsageError(
-                        f"the change touches {len(rows) * len(columns):,} pairs of ends, more than are compared one by"
-                        f" one ({MOST_PAIRS:,} at most): ask for 'matrix --against', group by group"
-                    )
+                self._refuse_too_many(rows, columns)
                 yield from self._compared(rows, columns)
+
+    def _refuse_too_many(self, rows: Rows, columns: Rows) -> None:
+        """Raise UsageError for more pairs than are compared in a minute or two: the fewer, the more kinds of traffic
+        there are."""
+        pairs, space = len(rows) * len(columns), self.spaces[-1]
+        space.prepare([self.receivers[column][1] for column in columns.tolist()])
+        if pairs > MOST_PAIRS and (self.is_brief or pairs * space.kinds(self.family).words > _MOST_WORDS):
+            if self.is_brief:
+                raise UsageError(f"it touches {pairs:,} pairs of ends, which takes a while: --write-change FILE and"
+                                 " rehearse tell")  # fmt: skip
+            raise UsageError(
+                f"the change touches {pairs:,} pairs of ends, more than are compared one by one: rehearse it on a"
+                " part of the traffic (--service), or ask for 'matrix --against', group by group"
+            )
 
     def _is_touched(self, pair: tuple[SpaceEnd, SpaceEnd]) -> bool:
         return self.touched is None or self.touched.carries(self.spaces[1].ends, pair[1].members[0])

@@ -47,7 +47,7 @@ class EffectsOf:
         walker = self.ends.walker
         new = Ends(walker.on(edit(walker.topology)))
         try:
-            found = difference(self.ends, new, resolve_service("any", {}))
+            found = difference(self.ends, new, resolve_service("any", {}), is_brief=True)
         except UsageError as error:
             return Effects(refused=str(error))
         after = held(new, self._expectations)

@@ -8,15 +8,19 @@ others, there or on its way back, can come to anything else.
 from __future__ import annotations
 
 import dataclasses
+import functools
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from difflib import SequenceMatcher
+from types import NoneType
+from typing import Any
 
 from kiboko.core.errors import Place
-from kiboko.core.header.addresses import AddressSet
+from kiboko.core.header.addresses import Address, AddressSet, Prefix
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS
-from kiboko.core.network.model import Filter, Rule, Topology
+from kiboko.core.network.model import Filter, PackedListeners, Rule, Topology
 from kiboko.core.queries.ends import Ends, Member
 from kiboko.core.walk.walk import Walker
 
@@ -29,12 +33,13 @@ _PARTS = ("defaults", "networks", "outsides", "gateways", "route_tables", "subne
 @dataclass(frozen=True, slots=True)
 class Touched:
     """What a change can touch. `filters` are those whose rules differ. `carriers` are the names of ends of which one
-    must be of a pair: machines, subnets, outsides, and zones as `zone:NAME`. `services` are those of the traffic;
+    must be of a pair: machines, subnets, outsides, and zones as `zone:NAME`; None where packets of anybody may pass
+    what carries a filter, on their way through an appliance. `services` are those of the traffic;
     `senders` and `receivers` the addresses that it goes from and to, None for all. `by_sender` and `by_receiver` tell
     as which of the two a carrier can be touched: what is asked inbound alone concerns who is sent to."""
 
     filters: frozenset[str]
-    carriers: frozenset[str]
+    carriers: frozenset[str] | None
     services: RangeSet
     senders: AddressSet | None
     receivers: AddressSet | None
@@ -44,11 +49,13 @@ class Touched:
     def chosen(self, members: Iterable[Member], is_sender: bool) -> Iterator[Member]:
         """Those of some members that the traffic may go from, or to."""
         wanted = self.senders if is_sender else self.receivers
-        return (each for each in members if wanted is None or _is_among(each, wanted))
+        return (each for each in members if wanted is None or each.is_among(wanted))
 
     def carries(self, ends: Ends, member: Member) -> bool:
         """Whether an end is, or lies in, what carries a changed filter."""
-        topology = ends.topology
+        topology, carriers = ends.topology, self.carriers
+        if carriers is None:
+            return True
         if member.low is None:
             names = [member.instance, *(each.subnet for each in member.interfaces)]
             zones = [topology.subnets[each.subnet].zone for each in member.interfaces]
@@ -57,7 +64,7 @@ class Touched:
             names = [member.instance, member.outside, endpoint.subnet.name if endpoint.subnet else None]
             names += [endpoint.interface.instance if endpoint.interface else None]
             zones = [endpoint.zone]
-        return any(name in self.carriers for name in names) or any(f"zone:{zone}" in self.carriers for zone in zones)
+        return any(name in carriers for name in names) or any(f"zone:{zone}" in carriers for zone in zones)
 
 
 def touched(old: Ends, new: Ends) -> Touched | None:
@@ -71,10 +78,9 @@ def touched(old: Ends, new: Ends) -> Touched | None:
     if any((before.filters[name].attach_to, before.filters[name].exempt)
            != (after.filters[name].attach_to, after.filters[name].exempt) for name in changed):  # fmt: skip
         return None  # who carries it may be named by others
-    hops = {entry.instance for table in after.route_tables.values() for entry in table.entries if entry.instance}
-    carriers = frozenset(name for ends in (old, new) for name in _carriers(ends, changed))
-    if carriers & hops:
-        return None  # packets of others pass through a next hop
+    carriers: frozenset[str] | None = frozenset(name for ends in (old, new) for name in _carriers(ends, changed))
+    if carriers and not carriers.isdisjoint(_on_the_way(after)):
+        carriers = None
     rules: list[_ChangedRule] = []
     for name in changed:
         own = changed_rules(before.filters[name], after.filters[name])
@@ -96,6 +102,16 @@ def _carriers(ends: Ends, changed: set[str]) -> Iterator[str]:
     yield from (each.name for each in topology.subnets.values() if each.filter in changed)
     yield from (each.name for each in topology.outsides.values() if each.filter in changed)
     yield from (f"zone:{each.source}" for each in topology.crossings if each.filter in changed)
+
+
+def _on_the_way(topology: Topology) -> Iterator[str]:
+    """The next hops of routes, with their subnets and zones: packets between other ends pass the gates there."""
+    hops = {entry.instance for table in topology.route_tables.values() for entry in table.entries if entry.instance}
+    for name in hops:
+        yield name
+        for interface in topology.instances[name].interfaces:
+            yield interface.subnet
+            yield f"zone:{topology.subnets[interface.subnet].zone}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,7 +163,7 @@ def _matched(rule: Rule) -> tuple[object, ...]:
     return (rule.action, rule.sources, rule.destinations, rule.services, rule.source_ports, rule.stateful)
 
 
-def _of_rules(filters: frozenset[str], carriers: frozenset[str], rules: Sequence[_ChangedRule]) -> Touched:
+def _of_rules(filters: frozenset[str], carriers: frozenset[str] | None, rules: Sequence[_ChangedRule]) -> Touched:
     services: list[RangeSet] = []
     senders: list[AddressSet | None] = []
     receivers: list[AddressSet | None] = []
@@ -166,6 +182,8 @@ def _of_rules(filters: frozenset[str], carriers: frozenset[str], rules: Sequence
             senders.append(far)
             receivers.append(near)
             roles = [known or more for known, more in zip(roles, each.by(True), strict=True)]
+    if carriers is None:
+        roles = [True, True]
     return Touched(filters, carriers, _union(services), _all_of(senders), _all_of(receivers), *roles)
 
 
@@ -210,27 +228,35 @@ def _all_of(sets: Sequence[AddressSet | None]) -> AddressSet | None:
     return AddressSet.union(known) if len(known) == len(sets) else None
 
 
-def _is_among(member: Member, wanted: AddressSet) -> bool:
-    if member.low is not None and member.high is not None:
-        span = RangeSet.span(member.low.value, member.high.value)
-        return bool((AddressSet(span) if member.low.family == 4 else AddressSet(v6=span)) & wanted)
-    return any(address in wanted for each in member.interfaces
-               for address in (*each.addresses, *((each.public,) if each.public is not None else ())))  # fmt: skip
-
-
 def is_same(one: object, other: object) -> bool:
     """Whether two values say the same, wherever it is written."""
     return one is other or bare(one) == bare(other)
 
 
+_PLAIN = frozenset((str, int, bool, float, NoneType, datetime, Address, Prefix, RangeSet, AddressSet))
+"""What says nothing of where it is written."""
+
+
 def bare(value: object) -> object:
     """A value without where it is written: two files that say the same are the same."""
-    if isinstance(value, Place):
+    kind: Any = type(value)
+    if kind in _PLAIN:
+        return value
+    if kind is Place:
         return None
+    names = _fields_of(kind)
+    if names is not None:
+        return kind, tuple([bare(getattr(value, name)) for name in names])
+    if isinstance(value, PackedListeners):
+        value = value.sockets
     if isinstance(value, Mapping):
         return {key: bare(each) for key, each in value.items()}
-    if dataclasses.is_dataclass(value) and not isinstance(value, type):
-        return type(value), tuple(bare(getattr(value, field.name)) for field in dataclasses.fields(value))
     if isinstance(value, Sequence) and not isinstance(value, str | bytes):
-        return tuple(bare(each) for each in value)
+        return tuple([bare(each) for each in value])
     return value
+
+
+@functools.cache
+def _fields_of(kind: type[Any]) -> tuple[str, ...] | None:
+    """The fields of a dataclass; None for any other."""
+    return tuple(field.name for field in dataclasses.fields(kind)) if dataclasses.is_dataclass(kind) else None
