@@ -102,6 +102,17 @@ class Columns(unittest.TestCase):
             )
         self.assertEqual(found.counts().tolist(), [int((keys == key).sum()) for key in order])
 
+    def test_sums_of_numbers_of_any_size_add_up_again(self):
+        found = distinct(np.array([1, 2, 1]))
+        for values in ([1 << 70, 2, 3], [1, 2, 3]):
+            self.assertEqual(found.sums(np.array(values, dtype=object)).tolist(), [values[0] + 3, 2])
+
+    @given(st.lists(st.integers(-4, 4)))
+    def test_ascending_values_and_the_place_of_each(self, values):
+        known, places = columns.ascending(np.array(values, dtype=np.int64))
+        self.assertEqual(known.tolist(), sorted(set(values)))
+        self.assertEqual(places.tolist(), [sorted(set(values)).index(each) for each in values])
+
     def test_least_knows_what_is_missing(self):
         found = distinct(np.array([7, 7, 8]))
         self.assertEqual(found.least(np.array([-1, 5, -1]), -1).tolist(), [5, -1])

@@ -7,7 +7,9 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kiboko.core.header.addresses import Address, parse_address
+from kiboko.core.header.addresses import BITS, Address, AddressSet
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.records.flow_query import among
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds, moment, table_of
 from tests.core.test_comparison import flow
 
@@ -36,15 +38,16 @@ class Addresses(unittest.TestCase):
         self.assertEqual(len(table), len(addresses))
         self.assertEqual([table[index] for index in range(len(table))], addresses)
 
-    @given(st.lists(ADDRESSES, unique=True, max_size=40))
-    def test_different_addresses_have_different_hashes_and_equal_ones_the_same(self, addresses):
-        hashes = AddressTable.of(addresses).hashes().tolist()
-        self.assertEqual(len(set(hashes)), len(addresses))
-        self.assertEqual(AddressTable.of(reversed(addresses)).hashes().tolist(), hashes[::-1])
-
-    def test_one_number_in_two_families_is_two_addresses(self):
-        low, high = AddressTable.of([parse_address("0.0.0.7"), parse_address("::7")]).hashes().tolist()
-        self.assertNotEqual(low, high)
+    @given(st.lists(ADDRESSES, max_size=20), st.lists(st.tuples(ADDRESSES, st.integers(0, 1 << 70)), max_size=6))
+    def test_addresses_are_among_those_of_a_set_as_each_is_by_itself(self, addresses, blocks):
+        spans = {4: [], 6: []}
+        for address, size in blocks:
+            spans[address.family].append((address.value, min(address.value + size, (1 << BITS[address.family]) - 1)))
+        wanted = AddressSet(RangeSet.of(spans[4]), RangeSet.of(spans[6]))
+        edges = [Address(family, edge) for family in (4, 6) for low, high in spans[family]
+                 for edge in (low - 1, low, high, high + 1) if 0 <= edge < 1 << BITS[family]]  # fmt: skip
+        listed = [*addresses, *edges]
+        self.assertEqual(among(wanted, AddressTable.of(listed)).tolist(), [each in wanted for each in listed])
 
 
 class Tables(unittest.TestCase):

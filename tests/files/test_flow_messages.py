@@ -11,7 +11,7 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kiboko.core.records.flow_query import Sums
+from kiboko.core.records.flow_sums import Sums
 from kiboko.core.records.flow_table import joined, table_of
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.flow_columns import Converter

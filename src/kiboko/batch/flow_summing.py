@@ -11,7 +11,8 @@ from kiboko.batch.accounts import Accounts
 from kiboko.batch.piecework import cluster_outcomes, outcomes
 from kiboko.core.header.addresses import Address
 from kiboko.core.network.model import Topology
-from kiboko.core.records.flow_query import MINUTE, FlowFilter, Sums, Timeline
+from kiboko.core.records.flow_query import MINUTE, FlowFilter, Timeline
+from kiboko.core.records.flow_sums import Sums
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
@@ -77,7 +78,6 @@ class Summer:
             timeline.add(chosen)
             lines += part.lines
             read += int(part.own.sum())
-        sums.name = str
         return SumOutcome(sums, timeline, rejects, lines, read)
 
     def name(self, address: Address) -> str:

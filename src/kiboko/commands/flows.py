@@ -25,7 +25,8 @@ from kiboko.core.hints import nearest
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Topology
 from kiboko.core.queries.ends import Ends, address_set_of, resolve_service
-from kiboko.core.records.flow_query import FIELDS, FlowFilter
+from kiboko.core.records.flow_query import FlowFilter
+from kiboko.core.records.flow_sums import FIELDS, MEASURES
 from kiboko.core.records.flow_table import EVENTS, FlowTable
 from kiboko.core.walk.walk import Walker
 from kiboko.files.documents.saving import check_writable
@@ -33,7 +34,7 @@ from kiboko.files.elements.fields import time_filter
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.flow_pieces import flow_files, pieces_of, without_copies
 from kiboko.files.logs.flow_reader import PieceReader
-from kiboko.views.flows_view import MEASURES, flows_json, show_flows, show_usage, usage_json
+from kiboko.views.flows_view import flows_json, show_flows, show_usage, usage_json
 from kiboko.views.output import Output, working
 
 if TYPE_CHECKING:
@@ -210,9 +211,7 @@ def _sums(
 
             write_tables(_chosen(files, question), args.export, args.raw)
     if sums.left_out:
-        caveats.append(
-            f"{sums.left_out:,} records are of groups beyond the first {len(sums.groups):,}, in the totals only"
-        )
+        caveats.append(f"{sums.left_out:,} records are of groups beyond the first {len(sums):,}, in the totals only")
     if args.plot is not None:
         from kiboko.views.flow_figures import draw_flows
 

@@ -8,11 +8,11 @@ from typing import Any
 
 from kiboko.core.evidence.coverage import Coverage
 from kiboko.core.network.model import Topology
-from kiboko.core.records.flow_query import MINUTE, Sums, Timeline
+from kiboko.core.records.flow_query import MINUTE, Timeline
+from kiboko.core.records.flow_sums import Sums
 from kiboko.core.records.flow_table import moment
 from kiboko.views.coverage_view import point_text
 from kiboko.views.figures import plotting, save_figure, words
-from kiboko.views.flows_view import top
 
 _OUTCOMES = {"passed": "#2f7d6d", "seen": "#9aa5b1", "denied": "#c4552d"}
 _WRONG = {"leak": "#b3203a", "break": "#8e44ad"}
@@ -27,7 +27,7 @@ def draw_flows(sums: Sums, timeline: Timeline, by: str, path: Path) -> None:
     from matplotlib import ticker
 
     figure, (bars, course) = pyplot.subplots(2, 1, figsize=(12.8, 8), height_ratios=(3, 2), layout="constrained")
-    shown = top(sums, by, _MOST_BARS)[::-1]
+    shown = sums.largest(by, _MOST_BARS)[::-1]
     bars.barh([words("  ".join(key)) for key, _ in shown], [getattr(each, by) for _, each in shown], color="#3b5b92")
     bars.set_title(f"Most {by} by {', '.join(sums.fields)}", loc="left")
     bars.set_xlabel(by)

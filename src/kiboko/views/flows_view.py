@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from kiboko.core.records.flow_query import Sum, Sums, Timeline
+from kiboko.core.records.flow_query import Timeline
+from kiboko.core.records.flow_sums import Sum, Sums
 from kiboko.core.records.flow_table import EVENTS, NO_TIME
 from kiboko.views.output import Grid, Output
 from kiboko.views.text import counted
@@ -13,15 +14,7 @@ from kiboko.views.timeline_view import Bar, iso_of, show_timeline, time_text
 if TYPE_CHECKING:
     from kiboko.core.evidence.rule_usage import RuleUsage
 
-MEASURES = ("octets", "packets", "records")
-"""What groups may be ranked by."""
 _BAR = 36
-
-
-def top(sums: Sums, by: str, most: int) -> list[tuple[tuple[str, ...], Sum]]:
-    """The groups with most of a measure, the largest first; equal ones by name."""
-    ranked = sorted(sums.groups.items(), key=lambda item: (-getattr(item[1], by), item[0]))
-    return ranked[:most]
 
 
 def show_flows(sums: Sums, timeline: Timeline, by: str, most: int, caveats: list[str], out: Output) -> None:
@@ -29,8 +22,8 @@ def show_flows(sums: Sums, timeline: Timeline, by: str, most: int, caveats: list
     total = sums.total
     amounts = f"{counted(total.packets, 'packet')}, {counted(total.octets, 'octet')}"
     out.parts((counted(total.records, "record"), "mark"), (f", {amounts}{_span(total)}", ""))
-    if sums.fields and sums.groups:
-        shown = top(sums, by, most)
+    if sums.fields and len(sums):
+        shown = sums.largest(by, most)
         out.heading(f"by {', '.join(sums.fields)}: most {by} first")
         grid = Grid(
             [*sums.fields, "records", "packets", "octets", "share", "first", "last"],
@@ -43,8 +36,8 @@ def show_flows(sums: Sums, timeline: Timeline, by: str, most: int, caveats: list
             grid.add([*key, f"{each.records:,}", f"{each.packets:,}", f"{each.octets:,}", share,
                       time_text(each.first), time_text(each.last)])  # fmt: skip
         out.grid(grid)
-        if len(sums.groups) > len(shown):
-            out.line(f"and {len(sums.groups) - len(shown):,} more groups; --top N shows more", "quiet")
+        if len(sums) > len(shown):
+            out.line(f"and {len(sums) - len(shown):,} more groups; --top N shows more", "quiet")
     _histogram(timeline, out)
     if caveats:
         out.heading("Bear in mind")
@@ -113,10 +106,10 @@ def show_usage(usage: RuleUsage, caveats: list[str], out: Output) -> None:
 
 def flows_json(sums: Sums, timeline: Timeline, by: str, most: int | None, caveats: list[str]) -> dict[str, Any]:
     """The sums as `flows/1`."""
-    rows = top(sums, by, most if most is not None else len(sums.groups))
+    rows = sums.largest(by, most)
     return {
         "kiboko": "flows/1",
-        "summary": {**_sum_json(sums.total), "groups": len(sums.groups), "left_out": sums.left_out},
+        "summary": {**_sum_json(sums.total), "groups": len(sums), "left_out": sums.left_out},
         "rows": [{**dict(zip(sums.fields, key, strict=True)), **_sum_json(each)} for key, each in rows],
         "timeline": {
             "step_ms": timeline.step,

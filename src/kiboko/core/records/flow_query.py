@@ -1,28 +1,20 @@
-"""Questions to flow records: which are wanted, and what they come to by source, service, hour or any other field."""
+"""Questions to flow records: which are wanted, and when they were."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
 
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.header.addresses import Address, AddressSet
+from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import PROTOCOL_NAMES, Service
-from kiboko.core.records.columns import combined, within
-from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, summed
+from kiboko.core.records.columns import in_order, within
+from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable
 
-FIELDS = ("source", "destination", "service", "source-port", "protocol", "outcome", "point", "minute", "hour", "day",
-          "vlan", "source-mac", "destination-mac")  # fmt: skip
 MINUTE = 60_000
 """Milliseconds in a minute."""
-_PERIODS = {"minute": MINUTE, "hour": 60 * MINUTE, "day": 1440 * MINUTE}
-_LINK = {"vlan": "vlan", "source-mac": "source_mac", "destination-mac": "destination_mac"}
-"""What a record says of the link, and the column that has it."""
-_MOST_GROUPS = 2_000_000
 _MOST_PERIODS = 100_000
 
 
@@ -60,111 +52,24 @@ def among(wanted: AddressSet, addresses: AddressTable) -> NDArray[np.bool_]:
     """Which addresses of a table are in a set, bool[m]."""
     four: NDArray[np.bool_] = addresses.family == 4
     found = within(wanted.v4, addresses.low.astype(np.int64)) & four
-    for index in np.flatnonzero(addresses.family == 6).tolist():
-        found[index] = addresses[index] in wanted
+    six = np.flatnonzero(~four)
+    if len(six) and wanted.v6:
+        values = in_order(addresses.high[six], addresses.low[six])
+        lows, highs = (
+            in_order(*(np.array([part(each) for each in bounds], dtype=np.uint64) for part in (_high, _low)))
+            for bounds in zip(*wanted.v6, strict=True)
+        )
+        at = np.searchsorted(lows, values, side="right") - 1
+        found[six] = (at >= 0) & (values <= highs[np.maximum(at, 0)])
     return found
 
 
-@dataclass(slots=True)
-class Sum:
-    """What some records come to: how many, packets, octets, and the time they cover in milliseconds since 1970."""
-
-    records: int = 0
-    packets: int = 0
-    octets: int = 0
-    first: int = int(NO_TIME)
-    last: int = int(NO_TIME)
-
-    def add(self, records: int, packets: int, octets: int, first: int, last: int) -> None:
-        """Take in more records."""
-        self.records += records
-        self.packets += packets
-        self.octets += octets
-        if first != NO_TIME and (self.first == NO_TIME or first < self.first):
-            self.first = first
-        self.last = max(self.last, last)
+def _high(value: int) -> int:
+    return value >> 64
 
 
-@dataclass(slots=True)
-class Sums:
-    """Records summed up by some fields of `FIELDS`. `name` says what an address is called."""
-
-    fields: tuple[str, ...]
-    name: Callable[[Address], str] = str
-    total: Sum = field(default_factory=Sum)
-    groups: dict[tuple[str, ...], Sum] = field(default_factory=dict)
-    left_out: int = 0
-    """Records of further groups, once there are too many to hold."""
-
-    def add(self, table: FlowTable) -> None:
-        """Take in a table."""
-        if not len(table):
-            return
-        groups = combined([self._codes(name, table) for name in self.fields], len(table))
-        for row, *sums in summed(groups, table):
-            self.total.add(*sums)
-            key = tuple(self._text(name, table, row) for name in self.fields)
-            if key not in self.groups and len(self.groups) >= _MOST_GROUPS:
-                self.left_out += sums[0]
-                continue
-            self.groups.setdefault(key, Sum()).add(*sums)
-
-    def merge(self, other: Sums) -> None:
-        """Take in what others of the same fields came to."""
-        total = other.total
-        self.total.add(total.records, total.packets, total.octets, total.first, total.last)
-        self.left_out += other.left_out
-        for key, each in other.groups.items():
-            if key not in self.groups and len(self.groups) >= _MOST_GROUPS:
-                self.left_out += each.records
-                continue
-            self.groups.setdefault(key, Sum()).add(each.records, each.packets, each.octets, each.first, each.last)
-
-    def _codes(self, name: str, table: FlowTable) -> NDArray[np.int64] | NDArray[np.uint64]:
-        if name in ("source", "destination"):
-            hashes: NDArray[np.uint64] = table.addresses.hashes()[
-                table.source if name == "source" else table.destination
-            ]
-            return hashes
-        if name == "service":
-            return table.protocol.astype(np.int64) << 16 | table.detail
-        if name in _PERIODS:
-            return np.where(table.start == NO_TIME, -1, table.start // _PERIODS[name])
-        if name == "source-port":
-            return table.source_port.astype(np.int64)
-        if name == "protocol":
-            return table.protocol.astype(np.int64)
-        if name in _LINK:
-            return table.optional(_LINK[name]).astype(np.int64)
-        return (table.event if name == "outcome" else table.point).astype(np.int64)
-
-    def _text(self, name: str, table: FlowTable, row: int) -> str:
-        if name in ("source", "destination"):
-            return self.name(table.addresses[int((table.source if name == "source" else table.destination)[row])])
-        protocol = int(table.protocol[row])
-        if name == "service":
-            return str(Service(protocol, int(table.detail[row])))
-        if name in _PERIODS:
-            start = int(table.start[row])
-            return "no time" if start == NO_TIME else _moment(start - start % _PERIODS[name], name)
-        if name == "source-port":
-            return str(table.source_port[row]) if table.source_port[row] >= 0 else "-"
-        if name == "protocol":
-            return PROTOCOL_NAMES.get(protocol, str(protocol))
-        if name in _LINK:
-            number = int(table.optional(_LINK[name])[row])
-            return "-" if number < 0 else mac_text(number) if name != "vlan" else str(number)
-        return EVENTS[table.event[row]] if name == "outcome" else table.points[table.point[row]] or "-"
-
-
-def mac_text(number: int) -> str:
-    """A MAC address by its number of 48 bits."""
-    return number.to_bytes(6).hex(":")
-
-
-def _moment(milliseconds: int, period: str) -> str:
-    moment = datetime.fromtimestamp(milliseconds / 1000, UTC)
-    return f"{moment:%Y-%m-%d}" if period == "day" else f"{moment:%Y-%m-%d %H:%M}Z"
+def _low(value: int) -> int:
+    return value & (1 << 64) - 1
 
 
 @dataclass(slots=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.services import WITH_PORTS, Service
-from kiboko.core.records.columns import Distinct
+from kiboko.core.records.columns import ascending
 from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
 
 NO_TIME = np.iinfo(np.int64).min
@@ -50,13 +50,6 @@ class AddressTable:
     def taken(self, rows: NDArray[np.int64]) -> AddressTable:
         """Some of them."""
         return AddressTable(self.family[rows], self.high[rows], self.low[rows])
-
-    def hashes(self) -> NDArray[np.uint64]:
-        """A 64-bit hash of each address, uint64[m]. Multipliers are odd, so that no bit is lost on the way."""
-        mixed = (self.high + self.family) * np.uint64(0xBF58476D1CE4E5B9) ^ self.low
-        mixed = (mixed ^ mixed >> np.uint64(29)) * np.uint64(0x94D049BB133111EB)
-        hashed: NDArray[np.uint64] = mixed ^ mixed >> np.uint64(32)
-        return hashed
 
 
 _OPTIONAL: dict[str, tuple[type[np.integer[Any]], int]] = {
@@ -153,19 +146,9 @@ class FlowTable:
         )  # fmt: skip
 
 
-def summed(groups: Distinct, table: FlowTable) -> Iterator[tuple[int, ...]]:
-    """For each group of a table's records: its first row, how many there are, their packets and octets, and the first
-    and last time among them in milliseconds since 1970."""
-    columns = (
-        groups.first, groups.counts(), groups.sums(table.packets), groups.sums(table.octets),
-        groups.least(table.start, int(NO_TIME)), groups.most(table.last()),
-    )  # fmt: skip
-    return zip(*(column.tolist() for column in columns), strict=True)
-
-
 def joined(tables: Sequence[FlowTable]) -> FlowTable:
     """Tables one behind the other, with no more addresses than occur."""
-    used = [np.unique(np.concatenate([each.source, each.destination])) for each in tables]
+    used = [ascending(np.concatenate([each.source, each.destination]))[0] for each in tables]
     starts = np.cumsum([0, *map(len, used)])
     points: dict[str | None, int] = {}
     columns: dict[str, list[Any]] = {name: [] for name in (field.name for field in dataclasses.fields(FlowTable))}

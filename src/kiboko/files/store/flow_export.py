@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 from kiboko.core.errors import UsageError
 from kiboko.core.header.services import ICMP, ICMP6, UNTOLD, WITH_PORTS
 from kiboko.core.records.columns import numbered
-from kiboko.core.records.flow_query import mac_text
+from kiboko.core.records.flow_sums import mac_text
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
 from kiboko.core.records.records import DENIED, PASSED, FlowRecord
 from kiboko.files.documents.saving import written_whole
