@@ -5,11 +5,14 @@ import tempfile
 import unittest
 from datetime import date
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from kiboko.batch.spanning import spread as shared_out
+from kiboko.core.audit import listening, ways
 from kiboko.core.audit.audit import audit
 from kiboko.core.audit.covering import Boxes
 from kiboko.core.audit.findings import KINDS
@@ -19,6 +22,7 @@ from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
 from tests.helpers import a_filter, base, load
+from tests.random_networks import random_network
 
 TODAY = date(2026, 11, 25)
 SIDE = 5
@@ -274,6 +278,25 @@ class OfWays(unittest.TestCase):
         values["instances"]["ann"]["listens"] = ["https"]
         self.assertEqual([], told(values, "unserved-rule") + told(values, "unallowed-listener"))
 
+    def test_rules_that_are_too_many_to_be_held_against_hosts_are_counted(self):
+        values = base()
+        values["filters"] = {
+            "guard": a_filter("instance", inbound=[{"action": "allow", "from": name, "service": "ssh"}
+                                                   for name in ("bob", "cat", "dan")]),
+            "own": a_filter("host", inbound=[{"action": "allow", "from": "bob"}]),
+        }  # fmt: skip
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["guard"]
+        values["instances"]["ann"]["host_filter"] = "own"
+        asked = ("host-filter-against", "ann: own/otherwise")
+
+        def told(most):
+            with mock.patch.object(ways, "_MOST_ASKED", most):
+                return [(each.id, each.at) for each in ways.of_hosts(Ends(Walker(load(values))))]
+
+        self.assertEqual(told(3), [asked] * 2, "cat and dan, by a rule each")
+        self.assertEqual(told(2), [("hosts-in-part", "guard/inbound/3"), asked])
+        self.assertEqual(told(1), [("hosts-in-part", "guard/inbound/2")])
+
     def test_a_service_that_is_bound_to_loopback_is_told(self):
         values = self.opened({"id": "web", "action": "allow", "service": "https"})
         values["instances"]["ann"]["listens"] = [{"service": "https", "address": "127.0.0.1"}]
@@ -321,6 +344,21 @@ class OnWholeNetworks(unittest.TestCase):
         ):  # fmt: skip
             self.assertIn(fault, found)
         self.assertTrue(any(kind == "host-filter-against" and at.startswith("gauge-04") for kind, at in found))
+
+    def test_shared_out_to_other_processes_it_finds_the_same(self):
+        asked = []
+
+        def spread(function, numbers):
+            asked.extend(numbers)
+            return shared_out(function, numbers)
+
+        with mock.patch.object(listening, "_MANY_PAIRS", 0), mock.patch("os.cpu_count", return_value=2):
+            for seed in (1, 10):
+                ends = Ends(Walker(load(random_network(seed))))
+                here, elsewhere = audit(ends, TODAY), audit(ends, TODAY, spread=spread)
+                self.assertEqual(elsewhere, here, seed)
+                self.assertIn("unallowed-listener", {each.id for each in here.findings})
+        self.assertEqual(asked, [4, 6] * 2)
 
     def test_every_kind_of_finding_is_in_the_list(self):
         met = audit(Ends(Walker(load_network(str(self.folder / "network.yaml")))), TODAY).findings

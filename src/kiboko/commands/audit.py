@@ -51,6 +51,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Look, show, and return 1 where anything of the wanted severity is found."""
+    from kiboko.batch.spanning import spread
     from kiboko.core.audit.audit import audit
     from kiboko.core.audit.findings import KINDS
     from kiboko.views.audit_view import AuditShown, audit_json, chosen, sarif, show_audit, show_kinds
@@ -80,7 +81,7 @@ def run(args: argparse.Namespace) -> int:
 
             recorded = Recorded(args.flows, args.probes, columns_of(args), args.strict, args.since, args.until)
             further, caveats = evidence_findings(ends.walker, recorded, args.finding)
-        found = audit(ends, today, further, frozenset(args.finding))
+        found = audit(ends, today, further, frozenset(args.finding), spread=spread)
     shown = AuditShown(args.severity, args.full, network_option(args.network))
     if args.sarif is not None:
         from kiboko.files.documents.saving import written_whole

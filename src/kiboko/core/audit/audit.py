@@ -8,10 +8,11 @@ from dataclasses import dataclass
 from datetime import date
 
 from kiboko.core.audit.findings import KINDS, SEVERITIES, Finding, found
+from kiboko.core.audit.listening import Spread, of_listeners
 from kiboko.core.audit.places import of_attachments, of_names, of_routes
 from kiboko.core.audit.rules import of_filter, of_kernel
-from kiboko.core.audit.ways import of_hosts, of_listeners, of_openness, of_replies
-from kiboko.core.header.ranges import RangeSet
+from kiboko.core.audit.scope import WHOLE, Scope
+from kiboko.core.audit.ways import of_hosts, of_openness, of_replies
 from kiboko.core.hints import nearest
 from kiboko.core.network.model import Accepted
 from kiboko.core.queries.ends import Ends
@@ -25,18 +26,10 @@ class Audit:
     accepted: tuple[Finding, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Scope:
-    """What findings rest on that a change of rules can bring or end: the filters whose rules it changes, and the
-    services of the traffic that it can touch."""
-
-    filters: frozenset[str]
-    services: RangeSet
-
-
 def audit(
-    ends: Ends, today: date, further: Iterable[Finding] = (), kinds: Collection[str] = (), scope: Scope | None = None
-) -> Audit:
+    ends: Ends, today: date, further: Iterable[Finding] = (), kinds: Collection[str] = (), scope: Scope = WHOLE,
+    spread: Spread = map,
+) -> Audit:  # fmt: skip
     """Look for every kind of finding.
 
     Parameters
@@ -44,7 +37,8 @@ def audit(
     today : the day by which notes and acceptances are over
     further : findings from elsewhere, such as rules that no recorded traffic hit
     kinds : only these kinds; all where none is named
-    scope : only what may be another with a change of rules; None for everything
+    scope : only what may be another with a change
+    spread : has a function called with some numbers, as `map` does, perhaps by other processes
 
     >>> from kiboko.core.walk.walk import Walker
     >>> from kiboko.files.network.network_file import load_network
@@ -52,7 +46,7 @@ def audit(
     >>> [each.at for each in found.findings if each.id == "unattached-filter"]
     ['archive-guard']
     """
-    made = _all(ends, today) if scope is None else _within(ends, today, scope)
+    made = _all(ends, today, scope, spread) if scope.filters is None else _within(ends, today, scope, scope.filters)
     listed = [each for each in (*made, *further) if not kinds or each.id in kinds]
     left, accepted, used = [], [], set()
     for each in dict.fromkeys(listed):
@@ -65,12 +59,12 @@ def audit(
             left.append(each)
         else:
             accepted.append(dataclasses.replace(each, accepted=word))
-    if (not kinds or "accepted-in-vain" in kinds) and scope is None:
+    if (not kinds or "accepted-in-vain" in kinds) and scope.filters is None:
         left.extend(_in_vain(ends, used, today))
     return Audit(tuple(sorted(left, key=_rank)), tuple(sorted(accepted, key=_rank)))
 
 
-def _all(ends: Ends, today: date) -> Iterator[Finding]:
+def _all(ends: Ends, today: date, scope: Scope, spread: Spread) -> Iterator[Finding]:
     walker = ends.walker
     for chosen in walker.topology.filters.values():
         yield from of_filter(walker, chosen, today)
@@ -80,22 +74,21 @@ def _all(ends: Ends, today: date) -> Iterator[Finding]:
     yield from of_names(walker)
     yield from of_routes(walker)
     yield from of_replies(walker)
-    yield from of_openness(ends)
-    yield from of_listeners(ends)
-    yield from of_hosts(ends)
+    yield from of_openness(ends, scope)
+    yield from of_listeners(ends, scope, spread)
+    yield from of_hosts(ends, scope, spread)
 
 
-def _within(ends: Ends, today: date, scope: Scope) -> Iterator[Finding]:
+def _within(ends: Ends, today: date, scope: Scope, filters: frozenset[str]) -> Iterator[Finding]:
     """What rests on the rules of some filters, in them or on whole ways."""
     walker = ends.walker
-    for name in scope.filters & set(walker.topology.filters):
+    for name in filters & set(walker.topology.filters):
         yield from of_filter(walker, walker.topology.filters[name], today)
     yield from of_attachments(walker)
-    yield from of_replies(walker, scope.filters)
-    if scope.services & walker.topology.administration:
-        yield from of_openness(ends)
-    yield from of_listeners(ends, scope.filters)
-    yield from of_hosts(ends)
+    yield from of_replies(walker, scope)
+    yield from of_openness(ends, scope)
+    yield from of_listeners(ends, scope)
+    yield from of_hosts(ends, scope)
 
 
 def _bare(at: str) -> str:

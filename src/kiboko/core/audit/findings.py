@@ -47,6 +47,7 @@ KINDS: dict[str, FindingKind] = {
     "unserved-rule": FindingKind(LOW, "a rule lets in what none of the machines that carry it listens to"),
     "bound-elsewhere": FindingKind(MEDIUM, "a rule lets in what a machine listens to at another address only"),
     "host-filter-against": FindingKind(MEDIUM, "a host's own filter alone stops whom a rule above it lets in by name"),
+    "hosts-in-part": FindingKind(NOTE, "not every rule that lets somebody in by name was held against host filters"),
     "unallowed-listener": FindingKind(LOW, "a machine listens to what nobody can reach"),
     "one-door-only": FindingKind(LOW, "one gate alone keeps everybody outside from an administrative service"),
     "expired-note": FindingKind(MEDIUM, "the note of a rule says that its time is over"),

@@ -1,20 +1,21 @@
-"""Findings on whole ways: what is open to the outside, what one gate alone holds back, what listens in vain, and
-replies that a stateless filter does not let back."""
+"""Findings on whole ways: what is open to the outside, what one gate alone holds back, hosts that stop whom a rule
+above lets in by name, and replies that a stateless filter does not let back."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
-
-import numpy as np
+from collections.abc import Iterator
+from dataclasses import dataclass
 
 from kiboko.core.audit.findings import Finding, few, found
+from kiboko.core.audit.listening import Spread
 from kiboko.core.audit.rules import WAY_NAMES, RuleList, directions
+from kiboko.core.audit.scope import WHOLE, Scope
 from kiboko.core.errors import Place
 from kiboko.core.filters.filters import ReadyRule
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, services_texts
-from kiboko.core.network.model import ALLOW, Carrying, Filter, Instance, Literal, Named, Rule
+from kiboko.core.network.model import ALLOW, Carrying, Instance, Literal, Named, Rule
 from kiboko.core.queries.ends import End, Ends, Member
 from kiboko.core.reachability.doors import Door, single_doors
 from kiboko.core.reachability.letting_in import LetIn
@@ -27,24 +28,25 @@ _VERY_MANY = 1 << 16
 _LAYERS = ("instance-in", "host-in", "subnet-in", "zone", "outside")
 """Where one would close first what is open: nearest to the machine."""
 _MOST_REGIONS, _FEW_CLIENT_PORTS = 64, 1000
-_MOST_ASKED, _FEW_SENDERS = 12, 200
+_FEW_ASKED, _MOST_ASKED = 6, 48
 
 
-def of_openness(ends: Ends) -> Iterator[Finding]:
+def of_openness(ends: Ends, scope: Scope = WHOLE) -> Iterator[Finding]:
     """Administrative services that very many outside can reach, and those that one gate alone keeps from them."""
     topology = ends.topology
+    administration = scope.among(topology.administration)
     crowds = [end for name in topology.outsides if _size(end := _own(ends, name)) >= _VERY_MANY]
-    if not crowds or not topology.administration or not topology.instances:
+    if not crowds or not administration or not topology.instances:
         return
     names = ", ".join(end.text for end in crowds)
     outside = End(names, tuple(dict.fromkeys(member for end in crowds for member in end.members)), True)
-    question = ReachQuestion(outside, topology.administration, is_out=True, only="recorded")
+    question = ReachQuestion(outside, administration, is_out=True, only="recorded")
     answer = reach(ends, question)
     for line in answer.lines:
         if line.verdict in (ALLOWED, PARTLY) and sum(member.count for member in line.near) >= _VERY_MANY:
             yield _open(line, names)
     by_door: dict[tuple[str, str, Place | None], dict[str, RangeSet]] = {}
-    space = Space(ends, topology.administration)
+    space = Space(ends, administration)
     exposed = [
         ends.resolve(instance.name).members[0] for instance in topology.instances.values() if _is_exposed(instance)
     ]
@@ -104,144 +106,83 @@ def _closeness(rule: LetIn) -> tuple[int, bool]:
     return place + (len(_LAYERS) + 1) * (rule.rule == "otherwise"), rule.rule == "otherwise"
 
 
-# What listens, and who is let in to it.
+# Hosts, and who is let in to them.
 
 
-def of_listeners(ends: Ends, among: Collection[str] | None = None) -> Iterator[Finding]:
-    """Rules that let in what nobody listens to, and machines that listen to what nobody can reach; `among` are the
-    names of the filters whose rules are looked at, None for all."""
-    yield from _unserved(ends, among)
-    yield from _unallowed(ends)
+@dataclass(frozen=True, slots=True)
+class _LetInByName:
+    """A rule that lets somebody in by name to machines with a host filter: whom, and to which."""
+
+    filter: str
+    rule: Rule
+    senders: tuple[Member, ...]
+    receivers: tuple[Member, ...]
+
+    @property
+    def name(self) -> str:
+        """How the rule is called."""
+        return f"{self.filter}/inbound/{self.rule.name}"
 
 
-def _unserved(ends: Ends, among: Collection[str] | None) -> Iterator[Finding]:
-    topology = ends.topology
-    for chosen in topology.filters.values():
-        if among is not None and chosen.name not in among:
-            continue
-        carried_by = [(each.instance, Member(each.name, each.instance, (each,)))
-                      for each in ends.walker.membership.carriers(chosen.name) if each.addresses]  # fmt: skip
-        if not carried_by or any(
-            topology.instances[who].listens is None or not topology.instances[who].running for who, _ in carried_by
-        ):
-            continue
-        for rule in chosen.inbound or ():
-            if rule.enabled and rule.action == ALLOW and rule.services is not None:
-                yield from _unserved_rule(ends, chosen, rule, carried_by)
-
-
-def _unserved_rule(
-    ends: Ends, chosen: Filter, rule: Rule, carried_by: Sequence[tuple[str, Member]]
-) -> Iterator[Finding]:
-    wanted = RangeSet.of(pair for pair in rule.services or () if pair[0] >> 16 in (TCP, UDP))
-    if not wanted or wanted.size > _VERY_MANY:
-        return
-    served, elsewhere = [], []
-    for who, member in carried_by:
-        listens = ends.topology.instances[who].listens or ()
-        addresses = [address for interface in member.interfaces for address in interface.addresses]
-        mine = [each for each in listens if each.services & wanted]
-        if any(each.accepts(address) for each in mine for address in addresses):
-            served.append(who)
-        elif mine:
-            elsewhere.append((who, mine[0]))
-    name = f"{chosen.name}/inbound/{rule.name}"
-    for who, listener in elsewhere:
-        yield found("bound-elsewhere", f"{who}: {rule.service_text}", listener.place,
-                    f"rule {name} lets in {rule.service_text} to {who}, where it is bound to {listener.text}",
-                    f"bind it to an address that others reach, or take {who} out of that rule",
-                    others=((name, rule.place),))  # fmt: skip
-    if not served and not elsewhere:
-        who = few([each for each, _ in carried_by])
-        yield found("unserved-rule", name, rule.place,
-                    f"it lets in {rule.service_text}, which none of {who} listens to",
-                    "take it out, or start the service")  # fmt: skip
-
-
-def _unallowed(ends: Ends) -> Iterator[Finding]:
-    """Machines that listen at an address that others could reach to what nobody can."""
-    topology = ends.topology
-    heard: dict[str, RangeSet] = {}
-    for instance in topology.instances.values():
-        addresses = [address for interface in instance.interfaces for address in interface.addresses]
-        own = RangeSet.of(
-            pair for each in instance.listens or () if any(each.accepts(address) for address in addresses)
-            for pair in each.services
-        )  # fmt: skip
-        if own and addresses and instance.running:
-            heard[instance.name] = own
-    if not heard:
-        return
-    every = RangeSet.of(pair for own in heard.values() for pair in own)
-    reached: dict[str, RangeSet] = {name: RangeSet() for name in heard}
-    space = Space(ends, every, None, [topology.instances[name] for name in heard])
-    members = ends.resolve("any").members
-    asked = [ends.resolve(name).members[0] for name in heard]
-    for family in (4, 6):
-        senders, receivers = space.ends_of(members, family, True), space.ends_of(asked, family, False)
-        # Most are reached by somebody among a few: the others alone are asked about with everybody.
-        for some in (senders[:: max(1, len(senders) // _FEW_SENDERS)], senders):
-            left = [each for each in receivers if heard[each.instance or ""] - reached[each.instance or ""]]
-            if not some or not left:
-                continue
-            space.prepare(receivers)
-            kinds = space.kinds(family)
-            words = np.zeros((len(left), kinds.words), dtype=np.uint64)
-            for block in space.blocks(some, left, family):
-                passed = np.where(block.there[..., None], block.outcome.answered, np.uint64(0))
-                words[block.receivers] |= np.bitwise_or.reduce(passed, axis=1)
-            for end, truths in zip(left, kinds.by_service(kinds.unpacked(words)), strict=True):
-                open_ = [kinds.services[each] for each in np.flatnonzero(truths).tolist()]
-                name = end.instance or ""
-                reached[name] = reached[name] | RangeSet.of(pair for each in open_ for pair in each)
-    alike: dict[RangeSet, list[str]] = {}
-    for name, own in heard.items():
-        shut = own - reached[name]
-        if shut:
-            alike.setdefault(shut, []).append(name)
-    for shut, names in alike.items():
-        texts = services_texts(shut)
-        yield found("unallowed-listener", few(names), topology.instances[names[0]].place,
-                    f"{'it listens' if len(names) == 1 else f'these {len(names)} listen'} to {few(texts)}, which"
-                    " nobody at all can reach", "let in whom it is there for, or stop it",
-                    check=f"kiboko reach {names[0]} --service {texts[0]} --doors")  # fmt: skip
-
-
-def of_hosts(ends: Ends) -> Iterator[Finding]:
+def of_hosts(ends: Ends, scope: Scope = WHOLE, spread: Spread = map) -> Iterator[Finding]:
     """Hosts whose own filter alone stops whom a rule of their instance filter lets in by name."""
+    asked = list(_let_in_by_name(ends, scope))
+    if not asked:
+        return
+    left = len(asked) - _MOST_ASKED
+    if left > 0:
+        first = asked[_MOST_ASKED]
+        yield found("hosts-in-part", first.name, first.rule.place,
+                    f"{left:,} of {len(asked):,} rules that let somebody in by name to a machine with a host filter"
+                    " were not held against that filter, from this one on",
+                    "ask of those that matter: kiboko reach NAME --doors")  # fmt: skip
+    chosen = asked[:_MOST_ASKED]
+    space = Space(ends, RangeSet.of(pair for each in chosen for pair in each.rule.services or ()))
+
+    def against(number: int) -> list[Finding]:
+        return list(_against_hosts(space, chosen[number]))
+
+    for findings in (spread if len(chosen) > _FEW_ASKED else map)(against, range(len(chosen))):
+        yield from findings
+
+
+def _let_in_by_name(ends: Ends, scope: Scope) -> Iterator[_LetInByName]:
+    """Such rules, those first whose machines come first."""
     topology, membership = ends.topology, ends.walker.membership
-    asked: dict[tuple[str, str], tuple[Filter, Rule, list[Member]]] = {}
+    asked: dict[tuple[str, str], tuple[Rule, dict[Member, None]]] = {}
     for instance in topology.instances.values():
         for interface in instance.interfaces if instance.host_filter is not None else ():
             for chosen in membership.filters_on(interface) if interface.addresses else ():
                 for rule in chosen.inbound or () if chosen.name in interface.filters else ():
-                    is_named = rule.sources is not None and rule.services is not None
+                    is_named = rule.sources is not None and bool(scope.among(rule.services or RangeSet()))
                     if rule.enabled and rule.action == ALLOW and is_named:
-                        key = (chosen.name, rule.name)
-                        asked.setdefault(key, (chosen, rule, []))[2].append(ends.resolve(instance.name).members[0])
-    every = RangeSet.of(pair for _, rule, _ in asked.values() for pair in rule.services or ())
-    if not asked:
-        return
-    space = Space(ends, every)
-    for chosen, rule, members in list(asked.values())[:_MOST_ASKED]:
-        senders = [member for item in rule.sources or () for member in _members_of(ends, item)]
-        for family in (4, 6):
-            near = space.ends_of(dict.fromkeys(senders), family, True)
-            far = space.ends_of(dict.fromkeys(members), family, False)
-            stopped: dict[Door, tuple[dict[str, None], dict[str, None]]] = {}
-            for door, sender, receiver, services in single_doors(space, family, near, far):
-                if door.gate == "host-in" and services & (rule.services or RangeSet()):
-                    who, machines = stopped.setdefault(door, ({}, {}))
-                    who[sender.outside or sender.instance or sender.name] = None
-                    machines[receiver.instance or receiver.name] = None
-            for door, (who, machines) in stopped.items():
-                name = f"{chosen.name}/inbound/{rule.name}"
-                place = door.place or topology.instances[next(iter(machines))].place
-                here = few(list(machines))
-                yield found("host-filter-against", f"{here}: {door.filter}/{door.rule}", place,
-                            f"rule {name} lets in {few(list(who))} on {rule.service_text}, and the host filter of"
-                            f" {here} alone stops it ({door.filter}/{door.rule})",
-                            "let them in there too, or nowhere", others=((name, rule.place),))  # fmt: skip
+                        member = ends.resolve(instance.name).members[0]
+                        asked.setdefault((chosen.name, rule.name), (rule, {}))[1][member] = None
+    for (name, _), (rule, members) in asked.items():
+        senders = dict.fromkeys(each for item in rule.sources or () for each in _members_of(ends, item))
+        made = _LetInByName(name, rule, tuple(scope.sending(senders)), tuple(scope.receiving(members)))
+        if made.senders and made.receivers:
+            yield made
+
+
+def _against_hosts(space: Space, asked: _LetInByName) -> Iterator[Finding]:
+    """Where the host filter alone stops whom such a rule lets in."""
+    rule = asked.rule
+    for family in (4, 6):
+        near, far = space.ends_of(asked.senders, family, True), space.ends_of(asked.receivers, family, False)
+        stopped: dict[Door, tuple[dict[str, None], dict[str, None]]] = {}
+        for door, sender, receiver, services in single_doors(space, family, near, far):
+            if door.gate == "host-in" and services & (rule.services or RangeSet()):
+                who, machines = stopped.setdefault(door, ({}, {}))
+                who[sender.outside or sender.instance or sender.name] = None
+                machines[receiver.instance or receiver.name] = None
+        for door, (who, machines) in stopped.items():
+            place = door.place or space.ends.topology.instances[next(iter(machines))].place
+            here = few(list(machines))
+            yield found("host-filter-against", f"{here}: {door.filter}/{door.rule}", place,
+                        f"rule {asked.name} lets in {few(list(who))} on {rule.service_text}, and the host filter of"
+                        f" {here} alone stops it ({door.filter}/{door.rule})",
+                        "let them in there too, or nowhere", others=((asked.name, rule.place),))  # fmt: skip
 
 
 def _members_of(ends: Ends, item: Named | Literal | Carrying) -> Iterator[Member]:
@@ -255,15 +196,14 @@ def _members_of(ends: Ends, item: Named | Literal | Carrying) -> Iterator[Member
 # Replies through stateless filters.
 
 
-def of_replies(walker: Walker, among: Collection[str] | None = None) -> Iterator[Finding]:
-    """Stateless filters that let requests pass one way, and their replies not back the other, or only to some ports;
-    `among` are the names of those looked at, None for all."""
+def of_replies(walker: Walker, scope: Scope = WHOLE) -> Iterator[Finding]:
+    """Stateless filters that let requests pass one way, and their replies not back the other, or only to some ports."""
     topology = walker.topology
     attached = {each.filter for each in topology.subnets.values()} | {
         each.filter for each in topology.outsides.values()
     }
     for chosen in topology.filters.values():
-        if among is not None and chosen.name not in among:
+        if not scope.has_filter(chosen.name):
             continue
         if chosen.stateful or chosen.layer != "subnet" or chosen.name not in attached:
             continue

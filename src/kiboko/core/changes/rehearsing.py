@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import dataclasses
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date
 
-from kiboko.core.audit.audit import Scope, audit
+from kiboko.core.audit.audit import audit
 from kiboko.core.audit.findings import NOTE, Finding
+from kiboko.core.audit.listening import of_unreached, unreached
+from kiboko.core.audit.scope import Scope
 from kiboko.core.changes.difference import Difference, difference
 from kiboko.core.changes.expecting import Held, held
+from kiboko.core.changes.touched import is_same
+from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.edits import toggled_rule
 from kiboko.core.network.model import Expectation, Topology
-from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.ends import Ends, resolve_service
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,14 +56,47 @@ def rehearse(
     `difference` does."""
     found = difference(old, new, services, family)
     before, after = held(old, expectations), held(new, expectations)
-    what = found.touched
-    scope = Scope(what.filters, what.services) if what is not None else None
-    findings = [
-        {(each.id, each.at): each for each in audit(ends, today, scope=scope).findings if each.severity != NOTE}
-        for ends in (old, new)
-    ]
+    scope = _scope(old, new, found, services if family is None else RangeSet())
+    # A finding gathers all machines that nobody reaches on the same services: what is told is what differs of each.
+    shut = [unreached(ends, scope) for ends in (old, new)]
+    rest = dataclasses.replace(scope, machines=frozenset())
+    findings = []
+    for ends, mine, others in ((old, shut[0], shut[1]), (new, shut[1], shut[0])):
+        only = {name: left for name, some in mine.items() if (left := some - others.get(name, RangeSet()))}
+        listed = audit(ends, today, of_unreached(ends, only), scope=rest).findings
+        findings.append({(each.id, each.at): each for each in listed if each.severity != NOTE})
     return Rehearsal(
         found, tuple(zip(before, after, strict=True)),
-        tuple(each for key, each in findings[0].items() if key not in findings[1]),
-        tuple(each for key, each in findings[1].items() if key not in findings[0]),
+        *(tuple(each for key, each in mine.items() if key not in others or each.id == "unallowed-listener")
+          for mine, others in (findings, findings[::-1])),
     )  # fmt: skip
+
+
+def _scope(old: Ends, new: Ends, found: Difference, compared: RangeSet) -> Scope:
+    """What of the findings a change may turn; `compared` are the services that `found` is about in both families."""
+    what = found.touched
+    every = resolve_service("any", {})
+    if what is not None:
+        every = every & what.services
+    whole: Difference | None = found
+    if every - compared:
+        try:
+            whole = difference(old, new, every)
+        except UsageError:  # too many pairs: every machine is looked at
+            whole = None
+    machines = frozenset(_turned(old.topology, new.topology, whole)) if whole is not None else None
+    if what is None:
+        return Scope(machines=machines)
+    return Scope(what.filters, what.services, what.senders, what.receivers, machines)
+
+
+def _turned(old: Topology, new: Topology, whole: Difference) -> Iterator[str]:
+    """The machines that are not as they were, or of which a verdict on what is sent to them is not."""
+    yield from (*whole.gone, *whole.new, *whole.moved)
+    for each in whole.changed:
+        yield from (member.instance for member in each.destinations if member.instance is not None)
+    if whole.touched is not None:
+        return  # nothing but rules differs
+    for name, instance in old.instances.items():
+        if name in new.instances and not is_same(instance, new.instances[name]):
+            yield name

@@ -1,0 +1,49 @@
+"""What of the findings somebody asks about: all of them, or those that a change can bring or end."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from kiboko.core.header.addresses import AddressSet
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.queries.ends import Member
+
+
+@dataclass(frozen=True, slots=True)
+class Scope:
+    """Of the rules of which filters; of traffic on which services, from whom and to whom; and of which machines it is
+    asked what reaches them. None stands for all."""
+
+    filters: frozenset[str] | None = None
+    services: RangeSet | None = None
+    senders: AddressSet | None = None
+    receivers: AddressSet | None = None
+    machines: frozenset[str] | None = None
+
+    def has_filter(self, name: str) -> bool:
+        """Whether the rules of a filter are looked at."""
+        return self.filters is None or name in self.filters
+
+    def has_machine(self, name: str) -> bool:
+        """Whether it is asked what reaches a machine."""
+        return self.machines is None or name in self.machines
+
+    def among(self, services: RangeSet) -> RangeSet:
+        """Those of some services that are looked at."""
+        return services if self.services is None else services & self.services
+
+    def sending(self, members: Iterable[Member]) -> list[Member]:
+        """Those of some ends that the traffic may come from."""
+        return _some(members, self.senders)
+
+    def receiving(self, members: Iterable[Member]) -> list[Member]:
+        """Those of some ends that the traffic may go to."""
+        return _some(members, self.receivers)
+
+
+WHOLE = Scope()
+
+
+def _some(members: Iterable[Member], wanted: AddressSet | None) -> list[Member]:
+    return [each for each in members if wanted is None or each.is_among(wanted)]

@@ -1,0 +1,117 @@
+"""The findings that a change brings and ends, held to what a whole audit finds before and after it."""
+
+import os
+import random
+import unittest
+from datetime import date
+
+from kiboko.core.audit.audit import audit
+from kiboko.core.audit.findings import NOTE
+from kiboko.core.audit.listening import unreached
+from kiboko.core.audit.scope import Scope
+from kiboko.core.changes.difference import difference
+from kiboko.core.changes.rehearsing import _scope, rehearse
+from kiboko.core.errors import InputError
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.queries.ends import Ends, resolve_service
+from kiboko.core.walk.walk import Walker
+from tests.core.test_difference import ANYTHING, OF_RULES, changed
+from tests.helpers import a_filter, base, load
+from tests.random_networks import random_network
+
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))
+TODAY = date(2026, 11, 26)
+ANY = resolve_service("any", {})
+
+
+def both(values, other):
+    old = Walker(load(values))
+    return Ends(old), Ends(old.on(load(other)))
+
+
+def ordered(values):
+    """A network whose rules say where they stand, so that none is called otherwise when one before it goes."""
+    for chosen in values["filters"].values():
+        for way in ("inbound", "outbound", "rules"):
+            for position, rule in enumerate(chosen.get(way) or (), 1):
+                rule.setdefault("order", position)
+    return values
+
+
+def shut(ends, name):
+    """What a machine listens to that nobody reaches, asked of it alone."""
+    return unreached(ends, Scope(machines=frozenset((name,)))).get(name, RangeSet())
+
+
+def keys(ends, scope=None):
+    """The findings of an audit by their kinds and places, less those that gather machines."""
+    found = audit(ends, TODAY) if scope is None else audit(ends, TODAY, scope=scope)
+    return {(each.id, each.at) for each in found.findings
+            if each.severity != NOTE and each.id != "unallowed-listener"}  # fmt: skip
+
+
+class OnRandomNetworks(unittest.TestCase):
+    def held(self, seed, kinds):
+        """How many machines and findings a change turns; nothing of that is out of its scope."""
+        values, chance = ordered(random_network(seed)), random.Random(seed)
+        try:
+            old, new = both(values, changed(values, chance, kinds))
+        except InputError:  # what was changed is no network any more
+            return 0
+        scope = _scope(old, new, difference(old, new, ANY), ANY)
+        names = [name for name in old.topology.instances if name in new.topology.instances]
+        turned = {name for name in names if shut(old, name) != shut(new, name)}
+        self.assertLessEqual(turned, scope.machines, seed)
+        whole = keys(old) ^ keys(new)
+        self.assertLessEqual(whole, keys(old, scope) ^ keys(new, scope), seed)
+        return len(turned) + len(whole)
+
+    def test_every_machine_and_finding_that_a_change_turns_is_in_its_scope(self):
+        seen = sum(self.held(seed, kinds) for seed in range(NETWORKS) for kinds in (OF_RULES, ANYTHING))
+        self.assertGreater(seen, 5)
+
+
+class Findings(unittest.TestCase):
+    def setUp(self):
+        """Ann, bob and cat listen to ssh, which nobody is let in to."""
+        self.old = base()
+        self.old["filters"]["guard"] = a_filter("instance", inbound=[
+            {"order": 10, "action": "allow", "to": "bob", "service": "ssh", "enabled": False}])  # fmt: skip
+        for name in ("ann", "bob", "cat"):
+            self.old["instances"][name]["interfaces"][0]["filters"] = ["guard"]
+            self.old["instances"][name]["listens"] = ["ssh"]
+        self.new = {**self.old, "filters": {"guard": a_filter("instance", inbound=[
+            {"order": 10, "action": "allow", "to": "bob", "service": "ssh"}])}}  # fmt: skip
+
+    def turned(self, services=ANY, family=None):
+        found = rehearse(*both(self.old, self.new), services, family, TODAY, [])
+        return [[(each.id, each.at) for each in some] for some in (found.ended, found.brought)]
+
+    def test_of_machines_that_nobody_reaches_the_one_that_is_reached_now_is_told_alone(self):
+        self.assertEqual(self.turned(), [[("unallowed-listener", "bob")], []])
+
+    def test_a_machine_of_which_other_verdicts_turn_is_not_told_again(self):
+        """Nobody reaches ann on smtp, before and after: that bob is let in to her ssh is no word of it."""
+        for each in (self.old, self.new):
+            each["instances"]["ann"]["listens"] = ["ssh", "smtp"]
+        self.new["filters"] = {"guard": a_filter("instance", inbound=[
+            {"order": 10, "action": "allow", "from": "cat", "to": ["ann", "bob"], "service": "ssh"}])}  # fmt: skip
+        found = rehearse(*both(self.old, self.new), ANY, None, TODAY, [])
+        self.assertEqual([(each.at, each.proof) for each in found.ended],
+                         [("ann, bob", "these 2 listen to tcp/22, which nobody at all can reach")])  # fmt: skip
+        self.assertEqual(found.brought, ())
+
+    def test_findings_are_told_whatever_verdicts_are_asked_for(self):
+        self.assertEqual(self.turned(resolve_service("https", {})), [[("unallowed-listener", "bob")], []])
+        self.assertEqual(self.turned(ANY, 6), [[("unallowed-listener", "bob")], []])
+        self.assertEqual(self.turned(RangeSet()), [[("unallowed-listener", "bob")], []])
+
+    def test_a_machine_that_begins_to_listen_is_looked_at(self):
+        self.new = {**self.old, "instances": {**self.old["instances"], "dan": {
+            **self.old["instances"]["dan"], "listens": ["smtp"]}}}  # fmt: skip
+        self.new["instances"]["dan"]["interfaces"][0]["filters"] = ["guard"]
+        self.assertEqual(self.turned(), [[], [("unallowed-listener", "dan")]])
+
+
+if __name__ == "__main__":
+    unittest.main()
