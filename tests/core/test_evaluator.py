@@ -12,18 +12,18 @@ from unittest import mock
 
 import numpy as np
 
-from kiboko.core.evidence import gate_outcomes
+from kiboko.core.evidence import flow_numbers
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.conversations import KnownPorts, bring_together
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service
-from kiboko.core.records.flow_table import table_of
+from kiboko.core.records.flow_table import AddressTable, table_of
 from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
-from tests.helpers import load
+from tests.helpers import base, load
 from tests.plain_judge import PlainJudge
 from tests.random_networks import random_network
 
@@ -112,16 +112,26 @@ class AgainstThePlainJudge(unittest.TestCase):
         self.assertGreater(len(met), 20, "the networks and records are varied enough to meet most reasons")
 
     def test_pieces_one_after_another_are_judged_as_each_is_by_itself(self):
-        for seed, most in itertools.product(range(3), (gate_outcomes._MOST_FLOWS, 5)):
+        for seed, most in itertools.product(range(3), (flow_numbers._MOST_FLOWS, 5)):
             topology = load(random_network(seed))
             records, walker = random_records(topology, random.Random(seed), 300), Walker(topology)
             going_on = Evaluator(Comparison(walker))
-            with mock.patch.object(gate_outcomes, "_MOST_FLOWS", most):
+            with mock.patch.object(flow_numbers, "_MOST_FLOWS", most):
                 for at in range(5):
                     table = table_of(records[at::5] + records[:at])
                     once, again = Evaluator(Comparison(walker)).judge(table), going_on.judge(table)
                     told = [[each.concluded[code] for code in each.conclusion.tolist()] for each in (once, again)]
                     self.assertEqual(*told, (seed, most, at))
+
+    def test_addresses_that_were_chosen_to_look_alike_are_two_ends_all_the_same(self):
+        """One may choose the lower half of an address of IPv6 so that a hash of both halves is that of another."""
+        ends = Evaluator(Comparison(Walker(load(base())))).ends
+        mask, odd = (1 << 64) - 1, 0xBF58476D1CE4E5B9
+        high, low, other = 0x20010DB800000001, 0x10, 0x20010DB800000002
+        chosen = (low ^ (high + 6) * odd ^ (other + 6) * odd) & mask
+        pair = [Address(6, high << 64 | low), Address(6, other << 64 | chosen)]
+        one, two, again = ends.identities(AddressTable.of([*pair, pair[0]])).tolist()
+        self.assertEqual((one != two, one == again), (True, True))
 
     def test_what_the_records_of_conversations_come_to_is_what_a_loop_finds(self):
         chance = np.random.default_rng(3)

@@ -5,7 +5,9 @@ import tempfile
 import unittest
 from collections import Counter
 from pathlib import Path
+from unittest import mock
 
+from kiboko.core.evidence import flow_numbers
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.rule_usage import RuleUsage
@@ -70,17 +72,20 @@ class HeldToTheWalk(unittest.TestCase):
     """The rules met by columns are those of the walk of each conversation, met by its rows one after the other."""
 
     def held(self, topology, records):
+        """In three tables, of which the later ones have many flows of those before them."""
         comparison = Comparison(Walker(topology))
         evaluator = Evaluator(comparison)
-        tallies = evaluator.tallies(table_of(records))
-        met = evaluator.rules_met(tallies)
         several = 0
-        for row, tally in enumerate(tallies):
-            finding = comparison.finding(tally.concluded, tally.flow)
-            for numbers, is_reply in ((met.request[row], False), (met.reply[row], True)):
-                found = [met.keys[number] for number in numbers.tolist() if number >= 0]
-                self.assertEqual(sorted(found), sorted(rules_met(topology, finding, is_reply)), (tally.flow, is_reply))
-                several += len(found) > 1
+        for part in (records[: len(records) // 2], records[len(records) // 3 :], records):
+            tallies = evaluator.tallies(table_of(part))
+            met = evaluator.rules_met(tallies)
+            for row, tally in enumerate(tallies):
+                finding = comparison.finding(tally.concluded, tally.flow)
+                for numbers, is_reply in ((met.request[row], False), (met.reply[row], True)):
+                    found = [met.keys[number] for number in numbers.tolist() if number >= 0]
+                    want = rules_met(topology, finding, is_reply)
+                    self.assertEqual(sorted(found), sorted(want), (tally.flow, is_reply))
+                    several += len(found) > 1
         return several
 
     def test_on_random_networks_of_every_feature(self):
@@ -89,6 +94,11 @@ class HeldToTheWalk(unittest.TestCase):
             topology = load(random_network(seed))
             several += self.held(topology, random_records(topology, random.Random(seed), 600))
         self.assertGreater(several, 500)
+
+    def test_where_flows_are_forgotten_in_between(self):
+        topology = load(random_network(5))
+        with mock.patch.object(flow_numbers, "_MOST_FLOWS", 40):
+            self.assertGreater(self.held(topology, random_records(topology, random.Random(5), 300)), 30)
 
     def test_on_the_demo_with_its_kernel_rule_sets(self):
         with tempfile.TemporaryDirectory() as folder:

@@ -85,7 +85,7 @@ class Worker:
                 together = as_slice(rows)
                 coverage.add(part.table.taken(together), judged.part(together))
                 if self._asking is not None:
-                    asked, others = self._asking.rows(self._evaluator, part.table, judged)
+                    asked, others = self._asking.rows(judged, self._evaluator.ends_of(part.table, judged))
                     rows, between = asked[wanted[asked]], between + others
                 summed = self._evaluator.summed(part.table, judged, rows)
                 if not self._only_usage:

@@ -8,14 +8,14 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.evidence.evaluator import Evaluator, Judged
+from kiboko.core.evidence.evaluator import Judged
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.network.model import Topology
 from kiboko.core.queries.ends import Member
 from kiboko.core.records.columns import within
 from kiboko.core.records.flow_query import among
-from kiboko.core.records.flow_table import FlowTable
+from kiboko.core.records.flow_table import AddressTable
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,13 +28,14 @@ class Asking:
     services: RangeSet
     ports: RangeSet | None = None
 
-    def rows(self, evaluator: Evaluator, table: FlowTable, judged: Judged) -> tuple[NDArray[np.int64], int]:
+    def rows(self, judged: Judged, ends: tuple[AddressTable, AddressTable]) -> tuple[NDArray[np.int64], int]:
         """Of a judged table the records of conversations asked about, in their order; and how many records are of
-        others between the same ends, in either direction."""
+        others between the same ends, in either direction. `ends` are those of the conversations, as
+        `Evaluator.ends_of` has them."""
         found, asked = judged.found, judged.asked
         if found is None or asked is None:
             return np.zeros(0, dtype=np.int64), 0
-        sender, target = evaluator.ends_of(table, judged)
+        sender, target = ends
         forth = among(self.senders, sender) & among(self.targets, target)
         between = forth | (among(self.targets, sender) & among(self.senders, target))
         wanted = forth & within(self.services, asked.service)

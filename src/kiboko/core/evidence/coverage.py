@@ -12,7 +12,8 @@ from kiboko.core.evidence.evaluator import Judged
 from kiboko.core.header.addresses import Address, Prefix
 from kiboko.core.network.model import Topology
 from kiboko.core.records.columns import distinct, in_order
-from kiboko.core.records.flow_query import MINUTE, Sum, Timeline
+from kiboko.core.records.flow_query import MINUTE, Timeline
+from kiboko.core.records.flow_sums import Sum
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable
 
 AS_FAR_AS_SEEN = "agree as far as seen"

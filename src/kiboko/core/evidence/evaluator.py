@@ -18,31 +18,23 @@ from numpy.typing import NDArray
 from kiboko.core.evidence import judging
 from kiboko.core.evidence.addressed import Addressed, Asked
 from kiboko.core.evidence.comparison import Comparison, Conclusion
+from kiboko.core.evidence.conclusions import Conclusions
 from kiboko.core.evidence.conversations import Conversations, KnownPorts, bring_together
 from kiboko.core.evidence.gate_outcomes import GateOutcomes, Situation
-from kiboko.core.evidence.judging import IS_BREAK, IS_LEAK, REASONS
+from kiboko.core.evidence.judging import IS_LEAK
+from kiboko.core.evidence.known_proofs import KnownProofs, ages_of
 from kiboko.core.evidence.passages import NOWHERE, Passages
-from kiboko.core.evidence.point_marks import PointMarks, point_marks, weights
-from kiboko.core.evidence.proofs import (
-    UNASKED,
-    Proof,
-    contexts,
-    flag_kinds,
-    mark_bits,
-    read_proof,
-    turned_bits,
-)
+from kiboko.core.evidence.point_marks import point_marks, weights
+from kiboko.core.evidence.proofs import UNASKED, contexts, flag_kinds, mark_bits
 from kiboko.core.evidence.rules_met import Met, RuleKey, RulesMet
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.tallies import Tallies, no_tallies
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD, Service
 from kiboko.core.network.model import ObservationPoint
-from kiboko.core.records.columns import Distinct, Growing, KeyNumbers, distinct, has_ports, numbered
+from kiboko.core.records.columns import Distinct, Growing, KeyNumbers, ascending, distinct, has_ports, numbered
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds
-from kiboko.core.records.records import ANSWERED, DENIED
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import GateTables
-from kiboko.core.tables.layout import GATES
 from kiboko.core.tables.lines import AddressLine, NumberLine, service_line
 from kiboko.core.tables.places import NONE
 from kiboko.core.walk.walk import PARTLY
@@ -59,7 +51,6 @@ _MOST_BEHIND = 256
 """As many senders as are looked at behind one shared address."""
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
-_ANSWERED = (judging.ANSWERED_AS_SAID, judging.ANSWERED_LEAK, judging.REPLY_LEAK)
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,16 +106,6 @@ class _Classes:
         self._passed.add(passed)
 
 
-@dataclass(frozen=True, slots=True)
-class _KnownProof:
-    """A kind of proof, how old it is beside the network file (0: not; 1: older; 2: begun before it), and whether the
-    ports say that the other end began."""
-
-    proof: Proof
-    age: int
-    is_contradicted: bool
-
-
 class Evaluator:
     """Judges tables of flow records. Remembers what was worked out for each class, within a fixed bound.
 
@@ -149,28 +130,25 @@ class Evaluator:
         self._walker = walker = comparison.walker
         self._line = line or AddressLine(walker.ground)
         self._services = services or service_line(walker.ground, comparison.served)
-        self._tables = GateTables(walker, self._line, self._services)
-        self.ends = SeenEnds(walker, self._tables, comparison.ends.is_foreign)
+        self.tables = GateTables(walker, self._line, self._services)
+        self.ends = SeenEnds(walker, self.tables, comparison.ends.is_foreign)
         known = walker.topology.observation_points
         # A point that the network file does not name tells no more than none.
         self._points: tuple[ObservationPoint, ...] = tuple(known.values())
         self._point_of = {name: index for index, name in enumerate(known, 1)}
-        self._passages = Passages(self._tables.layout, self._points)
-        self._rules = RulesMet(comparison, self._tables, self.ends)
+        self._passages = Passages(self.tables.layout, self._points)
+        self._rules = RulesMet(comparison, self.tables, self.ends)
         self._places: dict[tuple[str, ...], int] = {}
         self._known_ports = KnownPorts(comparison.served)
-        self._outcomes = GateOutcomes(self._tables)
+        self._outcomes = GateOutcomes(self.tables)
         self._known = KeyNumbers(3)
         self._forget()
 
     def _forget(self) -> None:
-        self._proofs: list[_KnownProof] = []
-        self._proof_of: dict[tuple[int, ...], int] = {}
+        self._proofs = KnownProofs()
+        self._conclusions = Conclusions(self._proofs, self._points)
         self._situation_of: dict[tuple[int, ...], int] = {}
         self._every_situation: list[Situation] = []
-        self._concluded: list[Conclusion] = []
-        self._conclusion_of: dict[Conclusion, int] = {}
-        self._concluding: dict[tuple[int, ...], int] = {}
         self._numbers: dict[tuple[int, int, int], int] = {}
         self._classes = _Classes()
         self._known.clear()
@@ -181,12 +159,12 @@ class Evaluator:
         are judged as fast as all others."""
         own = [address for each in self._walker.directory.interfaces() for address in each.addresses]
         own += self._walker.directory.public_addresses()
-        atoms = np.unique(np.array([self._line.atom(address) for address in own], dtype=np.int64))
-        layout = self._tables.layout
+        atoms = ascending(np.array([self._line.atom(address) for address in own], dtype=np.int64))[0]
+        layout = self.tables.layout
         layout.listening_at(atoms.astype(np.int32))
         self.ends.is_apart(atoms)
         places = layout.ends_of(atoms.astype(np.int32))[4]
-        ends = [layout.end(int(atoms[row])) for row in np.unique(places, return_index=True)[1].tolist()]
+        ends = [layout.end(int(atoms[row])) for row in distinct(places).first.tolist()]
         if len(ends) ** 2 > _MOST_PREPARED:  # each way is found when a record first takes it
             return
         for sender in ends:
@@ -200,13 +178,13 @@ class Evaluator:
             self._forget()
         if not len(table):
             none = np.zeros(0, dtype=np.int64)
-            return Judged(none, self._concluded, none, none > 0, none.astype(np.uint8), None, None, (0, 0))
+            return Judged(none, self._conclusions.listed, none, none > 0, none.astype(np.uint8), None, None, (0, 0))
         found = bring_together(table, self.ends, self._known_ports)
         points = self._points_of(table)
         asked, conclusion, classes = self._judged(table, found, points)
         weight, joined = weights(table, found)
-        return Judged(conclusion[found.of], self._concluded, classes[found.of], found.is_reply(), weight, found, asked,
-                      joined)  # fmt: skip
+        return Judged(conclusion[found.of], self._conclusions.listed, classes[found.of], found.is_reply(), weight,
+                      found, asked, joined)  # fmt: skip
 
     def _judged(self, table: FlowTable, found: Conversations, points: Rows | None) -> tuple[Asked, Rows, Rows]:
         """What conversations ask and come to, and their classes."""
@@ -214,12 +192,12 @@ class Evaluator:
         is_mapped = points > 0 if points is not None else np.zeros(len(table), dtype=np.bool_)
         kinds = flag_kinds(table)
         bits = mark_bits(table, found, is_mapped, kinds)
-        ages = self._ages(table, found)
+        ages = ages_of(table, found, milliseconds(self._walker.topology.as_of))
         addressed = Addressed.of(table, found, self.ends, self._is_internet(points))
         began_first = addressed.sent_to(False)
         responders = np.where(found.began == 0, began_first[1], addressed.sent_to(True)[1])
         around = contexts(table, found, self.ends, np.where(found.began >= 0, responders, -1), bits)
-        proofs = self._proof_numbers(found, bits, around, ages, marks)
+        proofs = self._proofs.numbers(found, bits, around, ages, marks)
         both = [addressed.asked(second, proofs[second]) for second in (False, True)]
         turned = found.taken_as_turned
         asked = both[0].instead(turned, both[1])
@@ -251,7 +229,7 @@ class Evaluator:
         """Change the conclusions of some conversations, where another reason has come up."""
         for row, mine, settled in zip(rows.tolist(), reason[rows].tolist(), agreed.tolist(), strict=True):
             if settled != mine:
-                conclusion[row], reason[row] = self._with_reason(int(conclusion[row]), settled), settled
+                conclusion[row], reason[row] = self._conclusions.with_reason(int(conclusion[row]), settled), settled
 
     # Tallies.
 
@@ -307,8 +285,8 @@ class Evaluator:
             return found
 
         return Tallies(
-            tuple(self._concluded[each] for each in conclusions.tolist()), conclusion_of, table.taken(first), sources,
-            targets, number, asked.port[of], self._classes.passed[judged.classes[first]],
+            tuple(judged.concluded[each] for each in conclusions.tolist()), conclusion_of, table.taken(first),
+            sources, targets, number, asked.port[of], self._classes.passed[judged.classes[first]],
             np.stack([judged.conclusion[first], judged.classes[first]], axis=1), alike, met,
             total(groups, is_first[together]), groups.counts(), of_replies.counts(),
             total(groups, packets), total(groups, octets),
@@ -342,8 +320,10 @@ class Evaluator:
         return made[0], made[1]
 
     def ends_of(self, table: FlowTable, judged: Judged) -> tuple[AddressTable, AddressTable]:
-        """Of each conversation of a judged table who asked, and which address was asked: two tables of k addresses."""
-        assert judged.found is not None and judged.asked is not None, "only whole tables have conversations"
+        """Of each conversation of a judged table who asked, and which address was asked: two tables of k addresses; of
+        a table without records none."""
+        if judged.found is None or judged.asked is None:
+            return AddressTable.of(()), AddressTable.of(())
         return self._addresses_of(table, judged.found, judged.asked, np.arange(len(judged.found)))
 
     def rules_met(self, tallies: Tallies) -> Met:
@@ -379,42 +359,12 @@ class Evaluator:
         found: Truths = np.array([False, *(kind == "internet" for kind in kinds)])[points]
         return found
 
-    def _ages(self, table: FlowTable, found: Conversations) -> Rows:
-        """0: as new as the network file; 1: older; 2: begun before it and ended since."""
-        as_of = milliseconds(self._walker.topology.as_of)
-        if as_of == NO_TIME or int(table.start.min()) >= as_of:
-            return np.zeros(len(found), dtype=np.int64)
-        known = table.start != NO_TIME
-        begun = found.least(np.where(known, table.start, as_of))
-        last = found.most(np.where(known, table.last(), NO_TIME))
-        return np.where(begun >= as_of, 0, np.where(last < as_of, 1, 2))
-
-    def _proof_numbers(
-        self, found: Conversations, bits: Rows, around: Rows, ages: Rows, marks: PointMarks | None
-    ) -> tuple[Rows, Rows]:
-        """The kinds of proof of conversations, if the one end began, and if the other did."""
-        rest = around * 6 + ages * 2 + found.is_contradicted
-        kinds = distinct(bits, rest) if marks is None else distinct(bits, rest, marks.hashes)
-        numbers = np.empty((2, len(kinds)), dtype=np.int64)
-        either = bits[kinds.first], turned_bits(bits[kinds.first])
-        for index, row in enumerate(kinds.first.tolist()):
-            context, age, contradicted = int(around[row]), int(ages[row]), bool(found.is_contradicted[row])
-            for turned in (False, True):
-                own = int(either[turned][index])
-                key = own, context, age, contradicted, *((int(marks.hashes[row]), turned) if marks is not None else ())
-                if key not in self._proof_of:
-                    self._proof_of[key] = len(self._proofs)
-                    taken = marks.of(row, turned) if marks is not None else ()
-                    self._proofs.append(_KnownProof(read_proof(own, taken, context), age, contradicted))
-                numbers[int(turned), index] = self._proof_of[key]
-        return numbers[0][kinds.codes], numbers[1][kinds.codes]
-
     # Classes.
 
     def _class_of(self, asked: Asked) -> Rows:
         """The classes of what is asked, those that are new judged."""
         pair = asked.sender * self._line.size + asked.target
-        rest = self._traffic(asked.service, asked.port)
+        rest = self.tables.traffic(asked.service, asked.port)
         found = self._known.find(pair, rest, asked.proof)
         rows = np.flatnonzero(found < 0)
         if len(rows):
@@ -430,13 +380,6 @@ class Evaluator:
                 self._classes.add(*self._made(asked.taken(rows[each.first[fresh]])))
             self._known.note(numbers, *keys)
             found[rows] = numbers[each.codes]
-        return found
-
-    def _traffic(self, service: Rows, port: Rows) -> Rows:
-        """A number for each service and client port, equal where nothing in the network tells two apart."""
-        own = self._services.atoms(service >> 16 << 16 | np.maximum(port, 0)).astype(np.int64) + 1
-        own[port < 0] = 0
-        found: Rows = own * self._services.size + self._services.atoms(service)
         return found
 
     def _numbers_of(self, keys: tuple[Rows, ...]) -> Rows:
@@ -468,14 +411,15 @@ class Evaluator:
             reason[rows], kind[rows], decider[rows], passed[rows] = self._by_gates(asked.taken(rows))
         for row in np.flatnonzero(is_shared).tolist():
             reason[row] = self._behind_shared(int(shared[row]), asked.taken(np.array([row])))
-        reason = self._aged(reason, asked.proof)
-        return reason, self._conclusions(reason, kind, decider, asked.proof), passed
+        reason = self._proofs.aged(reason, asked.proof)
+        conclusion = self._conclusions.of(reason, kind, decider, asked.proof, self.tables.deciders)
+        return reason, conclusion, passed
 
     def _by_gates(self, asked: Asked) -> tuple[NDArray[np.uint8], Rows, Rows, Rows]:
         """The reasons of some flows, the kind of gate that stops each and what decides there, and the steps passed."""
         port, unknown = self._with_ports(asked)
         flows = Flows(asked.sender.astype(np.int32), asked.target.astype(np.int32), asked.service, port)
-        met = self._outcomes.of(flows, self._traffic(asked.service, port))
+        met = self._outcomes.of(flows)
         numbers, situations = self._situations(asked, met.way)
         reason, steps = self._outcomes.judged(met.outcome, numbers, situations)
         denied, has_request = (
@@ -500,7 +444,7 @@ class Evaluator:
         for row in np.flatnonzero(needs).tolist():
             number = int(asked.service[row])
             service = Service(number >> 16, number & 0xFFFF)
-            sender = self._tables.places.end(int(asked.sender[row])).endpoint
+            sender = self.tables.places.end(int(asked.sender[row])).endpoint
             walk = self._walker.walk(sender, self._line.first(int(asked.target[row])), service)
             unknown[row] = walk.verdict == PARTLY
             port[row] = walk.flow.source_ports.lowest
@@ -525,7 +469,7 @@ class Evaluator:
                 proof = self._proofs[int(asked.proof[row])].proof
                 reached = (0, NOWHERE, NOWHERE, False)
                 if along[row]:
-                    ends = tuple(self._tables.places.end(int(atoms[row])) for atoms in (asked.sender, asked.target))
+                    ends = tuple(self.tables.places.end(int(atoms[row])) for atoms in (asked.sender, asked.target))
                     reached = self._passages.reach(
                         int(way[row]), proof, self._outcomes.request, (ends[0], ends[1]), bool(is_by_public[row])
                     )
@@ -538,7 +482,7 @@ class Evaluator:
         listed, back = numbered(atoms)
         found = []
         for atom in listed.tolist():
-            endpoint = self._tables.places.end(atom).endpoint
+            endpoint = self.tables.places.end(atom).endpoint
             subnet = endpoint.subnet.name if endpoint.subnet is not None else None
             own = endpoint.interface
             names = (subnet, own.name if own is not None else None, own.instance if own is not None else None)
@@ -554,63 +498,6 @@ class Evaluator:
         rest = (np.repeat(column, len(atoms)) for column in (asked.target, asked.service, asked.port, asked.proof))
         reasons, *_ = self._by_gates(Asked(atoms, *rest))
         return judging.together(reasons)
-
-    def _aged(self, reason: NDArray[np.uint8], proof: Rows) -> NDArray[np.uint8]:
-        """What is older than the network file, or began before it, is no leak and no break."""
-        numbers, which = numbered(proof)
-        ages = np.array([self._proofs[number].age for number in numbers.tolist()], dtype=np.int64)[which]
-        odd = IS_LEAK[reason] | IS_BREAK[reason]
-        reason = np.where(odd & (ages == 1), np.uint8(judging.BEFORE_AS_OF), reason)
-        return np.where(IS_LEAK[reason] & (ages == 2), np.uint8(judging.OLDER_SESSION), reason).astype(np.uint8)
-
-    # Conclusions.
-
-    def _conclusions(self, reason: NDArray[np.uint8], kind: Rows, decider: Rows, proof: Rows) -> Rows:
-        kinds = distinct(reason, kind, decider, proof)
-        keys = zip(*(column[kinds.first].tolist() for column in (reason, kind, decider, proof)), strict=True)
-        made = [self._concluding[key] if key in self._concluding else self._conclude(*key) for key in keys]
-        return np.array(made, dtype=np.int64)[kinds.codes]
-
-    def _conclude(self, reason: int, kind: int, decider: int, proof: int) -> int:
-        known, chosen = self._proofs[proof], self._tables.deciders[decider]
-        gate = GATES[(kind - 1) % len(GATES)] if kind else ""
-        told = (gate, chosen.filter or None, chosen.rule if chosen.filter else None) if gate else None
-        observed = ANSWERED if reason in _ANSWERED else known.proof.observed
-        at = self._denied_at(known.proof) if observed == DENIED else None
-        found = self._number(_concluded(reason, observed, told, known.is_contradicted, at))
-        self._concluding[reason, kind, decider, proof] = found
-        return found
-
-    def _denied_at(self, proof: Proof) -> str | None:
-        """The observation point at which it was denied; of several, the first of the network file."""
-        found = min((mark.point for mark in proof.marks if mark.event == DENIED), default=None)
-        return self._points[found - 1].text if found is not None else None
-
-    def _with_reason(self, conclusion: int, reason: int) -> int:
-        """The conclusion of another reason, with the same gate."""
-        before = self._concluded[conclusion]
-        return self._number(_concluded(reason, before.observed, before.decider, False, before.at))
-
-    def _number(self, concluded: Conclusion) -> int:
-        if concluded not in self._conclusion_of:
-            self._conclusion_of[concluded] = len(self._concluded)
-            self._concluded.append(concluded)
-        return self._conclusion_of[concluded]
-
-
-def _concluded(
-    reason: int,
-    observed: str,
-    decider: tuple[str, str | None, str | None] | None,
-    is_contradicted: bool,
-    at: str | None,
-) -> Conclusion:
-    found = REASONS[reason]
-    why = found.text + (" (the ports alone would say that the other end began)" if is_contradicted else "")
-    return Conclusion(
-        found.status, observed, why, found.as_far_as_seen, found.different_signal, found.is_elsewhere,
-        found.is_inventory, found.before_as_of, found.cause, decider, at,
-    )  # fmt: skip
 
 
 def as_slice(rows: Rows) -> Rows | slice:

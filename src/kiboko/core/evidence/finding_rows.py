@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence.comparison import Conclusion
 from kiboko.core.evidence.finding_groups import FindingGroup
+from kiboko.core.records.columns import numbered
 
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
@@ -103,7 +104,7 @@ class FindingRows(Sequence[FindingGroup]):
     def names(self, name: str) -> set[str]:
         """What their senders (`source`) or receivers (`destination`) are called."""
         names = self.table.names
-        return {names[number] for number in np.unique(self.column(name)).tolist()}
+        return {names[number] for number in numbered(self.column(name))[0].tolist()}
 
     def numbers_of(self, names: set[str]) -> Rows:
         """The numbers that some names have in the columns of senders and receivers."""

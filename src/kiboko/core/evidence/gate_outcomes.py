@@ -15,9 +15,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence import judging
+from kiboko.core.evidence.flow_numbers import FlowNumbers
 from kiboko.core.evidence.judging import Proved
 from kiboko.core.evidence.proofs import Proof
-from kiboko.core.records.columns import Growing, KeyNumbers, distinct
+from kiboko.core.records.columns import Growing, distinct, numbered
 from kiboko.core.records.records import DENIED
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import Gates, GateTables, widened
@@ -25,7 +26,6 @@ from kiboko.core.tables.places import NONE
 
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
-_MOST_FLOWS = 1_000_000
 _WORD = 8
 _OF_ENDS = ("source", "destination", "listener")
 
@@ -64,12 +64,15 @@ class GateOutcomes:
 
     def __init__(self, tables: GateTables) -> None:
         self._tables = tables
-        self._known = KeyNumbers(2)
+        self._flows = FlowNumbers(tables, self._ask, self._forget)
         self.forget()
 
     def forget(self) -> None:
         """Let go of all flows."""
-        self._known.clear()
+        self._flows.clear()
+        self._forget()
+
+    def _forget(self) -> None:
         self._outcome, self._decider, self._way = (Growing(np.dtype(np.int64)) for _ in range(3))
         self._numbers: dict[tuple[int, bytes], int] = {}
         self.request = 0
@@ -83,22 +86,9 @@ class GateOutcomes:
         self._is_end, self._is_listener = (np.zeros((0, width), dtype=np.bool_) for _ in range(2))
         self._steps = np.zeros((0, self.request + 1), dtype=np.int64)
 
-    def of(self, flows: Flows, traffic: Rows) -> Outcomes:
-        """What the gates do with some flows. `traffic` int64[n] is equal for those of which no gate can tell the
-        services and the client ports apart."""
-        pair = flows.source.astype(np.int64) * self._tables.addresses.size + flows.target
-        found = self._known.find(pair, traffic)
-        rows = np.flatnonzero(found < 0)
-        if len(rows):
-            if len(self._outcome) > _MOST_FLOWS:
-                self.forget()
-                found, rows = np.full(len(flows), NONE, dtype=np.int64), np.arange(len(flows))
-            each = distinct(pair[rows], traffic[rows])
-            first = rows[each.first]
-            numbers = np.arange(len(self._outcome), len(self._outcome) + len(first))
-            self._ask(flows.taken(first))
-            self._known.note(numbers, pair[first], traffic[first])
-            found[rows] = numbers[each.codes]
+    def of(self, flows: Flows) -> Outcomes:
+        """What the gates do with some flows."""
+        found = self._flows.of(flows)
         return Outcomes(*(column.values[found] for column in (self._outcome, self._decider, self._way)))
 
     def _ask(self, flows: Flows) -> None:
@@ -108,7 +98,7 @@ class GateOutcomes:
         width = gates.action.shape[1]
         if (gates.request, width) != (self.request, self._action.shape[1]):
             self._widen(gates.request, width - gates.request)
-        ways, back = np.unique(gates.way, return_inverse=True)
+        ways, back = numbered(gates.way)
         like = np.array([layout.alike(way) if way >= 0 else NONE for way in ways.tolist()], dtype=np.int64)[back]
         padded = np.zeros((len(flows), -(-width // _WORD) * _WORD), dtype=np.uint8)
         padded[:, :width] = gates.action

@@ -64,8 +64,9 @@ def observe(
     found = []
     words = [each.observed for each in judged.concluded]
     last = table.last()
+    ends = evaluator.ends_of(table, judged)
     for asking in asked:
-        rows, _ = asking.rows(evaluator, table, judged)
+        rows, _ = asking.rows(judged, ends)
         rows = rows[wanted[rows]]
         mine = Observed()
         if len(rows) and judged.found is not None:

@@ -13,7 +13,7 @@ from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Filter, Rule, Topology, peer_text
 from kiboko.core.records.columns import distinct
-from kiboko.core.records.flow_query import Sum
+from kiboko.core.records.flow_sums import Sum
 from kiboko.core.records.flow_table import NO_TIME
 from kiboko.core.tables.places import NONE
 

@@ -9,10 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence.comparison import Comparison, Finding
+from kiboko.core.evidence.flow_numbers import FlowNumbers
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.network.model import Topology
-from kiboko.core.records.columns import has_ports
+from kiboko.core.records.columns import has_ports, numbered
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import ABSENT, LETS_BACK, Decider
 from kiboko.core.tables.gate_tables import Gates, GateTables
@@ -28,12 +29,12 @@ _INBOUND, _OUTBOUND = "inbound", "outbound"
 
 @dataclass(frozen=True, slots=True)
 class Met:
-    """The rules that the packets of `m` tallies met up to the one that stops them, each once: `request` int64[m, a] and
-    `reply` int64[m, b] are indices of `keys`, -1 for none."""
+    """The rules that the packets of `m` tallies met up to the one that stops them, each once: `request` int32[m, a] and
+    `reply` int32[m, b] are indices of `keys`, -1 for none."""
 
     keys: tuple[RuleKey, ...]
-    request: Rows
-    reply: Rows
+    request: NDArray[np.int32]
+    reply: NDArray[np.int32]
 
     def any_of(self, wanted: frozenset[RuleKey], is_reply: NDArray[np.bool_]) -> NDArray[np.bool_]:
         """Which tallies met one of some rules, bool[m]: by their replies, or by their requests."""
@@ -42,13 +43,21 @@ class Met:
 
 
 class RulesMet:
-    """Finds them for one network."""
+    """Finds them for one network. Remembers those of each flow, within a bound."""
 
     def __init__(self, comparison: Comparison, tables: GateTables, ends: SeenEnds) -> None:
         self._comparison, self._tables, self._ends = comparison, tables, ends
         self._topology = comparison.walker.topology
         self._keys: list[RuleKey] = []
         self._number_of: dict[RuleKey, int] = {}
+        self._flows = FlowNumbers(tables, self._ask, self._forget)
+        self._forget()
+
+    def _forget(self) -> None:
+        self._by_walk = np.zeros(0, dtype=np.bool_)
+        """Which of the flows that are remembered the tables have no way of."""
+        self._met_by = [np.zeros((0, 1), dtype=np.int32), np.zeros((0, 1), dtype=np.int32)]
+        """The numbers of the rules that each of the others meets, by its request and by its reply."""
 
     def of(self, tallies: Tallies) -> Met:
         """The rules that the packets of tallies met."""
@@ -60,20 +69,30 @@ class RulesMet:
         rows = np.flatnonzero(known & ~by_walk)
         flows = Flows(sender[rows].astype(np.int32), target[rows].astype(np.int32), tallies.service[rows],
                       tallies.port[rows])  # fmt: skip
-        gates = self._tables.gates(flows)
+        numbers = self._flows.of(flows)
         listed = {int(row): self._walked(tallies, int(row))
-                  for row in [*np.flatnonzero(known & by_walk), *rows[gates.way == NONE]]}  # fmt: skip
+                  for row in [*np.flatnonzero(known & by_walk), *rows[self._by_walk[numbers]]]}  # fmt: skip
         found = []
-        for part in range(2):
+        for part, met in enumerate(self._met_by):
             width = max((len(each[part]) for each in listed.values()), default=0)
-            met = self._met(gates, part == 1)
-            whole = np.full((len(tallies), max(width, met.shape[1], 1)), NONE, dtype=np.int64)
-            whole[rows, : met.shape[1]] = met
+            whole = np.full((len(tallies), max(width, met.shape[1])), NONE, dtype=np.int32)
+            whole[rows, : met.shape[1]] = met[numbers]
             for row, each in listed.items():
                 whole[row] = NONE
                 whole[row, : len(each[part])] = each[part]
             found.append(whole)
         return Met(tuple(self._keys), *found)
+
+    def _ask(self, flows: Flows) -> None:
+        """Ask the gates of flows that are not known."""
+        gates = self._tables.gates(flows)
+        self._by_walk = np.append(self._by_walk, gates.way == NONE)
+        for part, before in enumerate(self._met_by):
+            met = self._met(gates, part == 1)
+            whole = np.full((len(before) + len(met), max(before.shape[1], met.shape[1])), NONE, dtype=np.int32)
+            whole[: len(before), : before.shape[1]] = before
+            whole[len(before) :, : met.shape[1]] = met
+            self._met_by[part] = whole
 
     def _walked(self, tallies: Tallies, row: int) -> tuple[list[int], list[int]]:
         concluded = tallies.concluded[int(tallies.conclusion[row])]
@@ -91,7 +110,7 @@ class RulesMet:
         is_asked = ~behind & (action != ABSENT) & (action != LETS_BACK) & (gates.way != NONE)[:, np.newaxis]
         bound = self._bounds(gates.way, is_reply, action.shape[1])
         code = np.where(is_asked, decider * 2 + bound, 0)
-        kinds, back = np.unique(code, return_inverse=True)
+        kinds, back = numbered(code.reshape(-1))
         numbers = np.array([self._key_of(kind >> 1, kind & 1) for kind in kinds.tolist()], dtype=np.int64)
         found: Rows = np.sort(numbers[back.reshape(code.shape)], axis=1)
         found[:, 1:][found[:, 1:] == found[:, :-1]] = NONE  # a rule that is met twice on one way is hit once
@@ -99,12 +118,12 @@ class RulesMet:
 
     def _bounds(self, ways: NDArray[np.int32], is_reply: bool, width: int) -> Rows:
         """Which gates are passed inbound, int64[n, gates]."""
-        kinds, back = np.unique(ways, return_inverse=True)
+        kinds, back = numbered(ways)
         found = np.zeros((len(kinds), width), dtype=np.int64)
         for row, way in enumerate(kinds.tolist()):
             for at, slot in enumerate(self._tables.layout.slots(way, is_reply) if way != NONE else ()):
                 found[row, at] = slot.gate.step.bound == "in"
-        return found[back.reshape(-1)]
+        return found[back]
 
     def _key_of(self, number: int, is_inbound: int) -> int:
         """The number of the rule that decides something in one direction; -1 where that is none."""

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.header.addresses import Address
+from kiboko.core.records.columns import ascending, distinct
 from kiboko.core.records.flow_table import AddressTable
 from kiboko.core.tables.gate_tables import GateTables
 from kiboko.core.tables.layout import INTERFACE_OF, OWN, SUBNET_OF
@@ -48,7 +49,7 @@ class SeenEnds:
 
     def _of(self, which: int, atoms: NDArray[np.int64]) -> NDArray[np.int32]:
         if not self._is_known[atoms].all():
-            fresh = np.unique(atoms[~self._is_known[atoms]])
+            fresh = ascending(atoms[~self._is_known[atoms]])[0]
             interface = self._tables.layout.fact(INTERFACE_OF, fresh.astype(np.int32))
             is_usual = (interface != NONE) & ~self._has_public[interface] & ~np.isin(fresh, self._elsewhere)
             usual, others = fresh[is_usual], fresh[~is_usual]
@@ -100,8 +101,8 @@ class SeenEnds:
         S38), int64[m]."""
         atoms = self.atoms(addresses)
         ends = self._tables.layout.ends_of(atoms.astype(np.int32))
-        distinct = np.unique(addresses.hashes(), return_inverse=True)[1].reshape(-1)
-        return np.where(ends[2] != NONE, ends[0], self._tables.addresses.size + distinct)
+        numbers = distinct(addresses.family, addresses.high, addresses.low).codes
+        return np.where(ends[2] != NONE, ends[0], self._tables.addresses.size + numbers)
 
     def is_public(self, atoms: NDArray[np.int64]) -> NDArray[np.bool_]:
         """Which are public addresses of our interfaces."""

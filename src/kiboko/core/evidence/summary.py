@@ -27,8 +27,8 @@ from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.header.addresses import Address
 from kiboko.core.memory import without_garbage
 from kiboko.core.network.directory import Directory
-from kiboko.core.records.columns import KeyNumbers, distinct
-from kiboko.core.records.flow_table import AddressTable
+from kiboko.core.records.address_names import AddressNames
+from kiboko.core.records.columns import ascending, distinct
 from kiboko.core.records.records import ProbeRecord
 
 _Key = tuple[object, ...]
@@ -78,10 +78,12 @@ class Summary:
     _told_of: dict[Conclusion, tuple[int, int]] = field(default_factory=dict)
     """The number of each conclusion, and of the first one that tells groups apart as it does."""
     _alike_of: dict[_Key, int] = field(default_factory=dict)
-    _known: KeyNumbers = field(default_factory=lambda: KeyNumbers(3))
-    """The numbers of the names of addresses that were met."""
+    _addresses: AddressNames = field(init=False)
     _ranked: FindingRows | None = None
     """All groups in their order, until there are more records."""
+
+    def __post_init__(self) -> None:
+        self._addresses = AddressNames(self._name_number)
 
     @property
     def groups(self) -> dict[_Key, FindingGroup]:
@@ -97,9 +99,9 @@ class Summary:
             return GroupColumns.none()
         if not self._is_apart:
             together = merged([*reversed(self._again), *self._gathered])
-            used, places = np.unique(together.example[0], return_inverse=True)
+            used, places = ascending(together.example[0])
             self._origins = [self._origins[number] for number in used.tolist()]
-            together.example[0] = places.reshape(-1)
+            together.example[0] = places
             self._gathered, self._again, self._is_apart = [together], [], True
         return self._gathered[0]
 
@@ -110,10 +112,10 @@ class Summary:
         bounds = np.searchsorted(example[0][order], np.arange(len(self._origins) + 1)).tolist()
         for number, source in enumerate(self._origins):
             rows = order[bounds[number] : bounds[number + 1]]
-            places, back = np.unique(example[1, rows], return_inverse=True)
+            places, back = ascending(example[1, rows])
             if 2 * len(places) <= len(source.tallies):
                 self._origins[number] = source.taken(places)
-                example[1, rows] = back.reshape(-1)
+                example[1, rows] = back
 
     def _made(self, columns: GroupColumns, row: int) -> FindingGroup:
         """The group of a row."""
@@ -232,7 +234,7 @@ class Summary:
         if not len(tallies):
             return GroupColumns.none(), None
         own, alike = (np.array(each, dtype=np.int64)[tallies.conclusion] for each in zip(*numbers, strict=True))
-        source, target = self._codes(tallies.sources), self._codes(tallies.targets)
+        source, target = (self._addresses.numbers(ends) for ends in (tallies.sources, tallies.targets))
         sums = (tallies.conversations, tallies.count, tallies.replies, tallies.packets, tallies.octets)
         columns = GroupColumns(
             np.stack([alike, source, target, tallies.alike[:, 0], tallies.alike[:, 1]]),
@@ -250,19 +252,6 @@ class Summary:
             self._told_of[concluded] = number, self._alike_of.setdefault(_key_of(concluded), number)
             self._told.append(concluded)
         return self._told_of[concluded]
-
-    def _codes(self, addresses: AddressTable) -> Rows:
-        """The number of what each of some addresses is called, int64[m]."""
-        columns = addresses.family, addresses.high.view(np.int64), addresses.low.view(np.int64)
-        found = self._known.find(*columns)
-        rows = np.flatnonzero(found < 0)
-        if len(rows):
-            fresh = tuple(column[rows] for column in columns)
-            kinds = distinct(*fresh)
-            numbers = np.array([self._name_number(addresses[at]) for at in rows[kinds.first].tolist()], dtype=np.int64)
-            self._known.note(numbers, *(column[kinds.first] for column in fresh))
-            found[rows] = numbers[kinds.codes]
-        return found
 
     def _name_number(self, address: Address) -> int:
         return self._number_of_name(self.directory.name_of(address))

@@ -15,7 +15,7 @@ from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.services import service_text
 from kiboko.core.records.columns import has_ports
-from kiboko.core.records.flow_query import Sum
+from kiboko.core.records.flow_sums import Sum
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import VERDICTS, GateTables
@@ -73,7 +73,7 @@ class Turning:
         lines = [service_line(each.walker.ground, each.served) for each in (comparison, newer)]
         services = NumberLine((*lines[0].starts.tolist(), *lines[1].starts.tolist()), lines[0].end)
         self._evaluator = Evaluator(comparison, line, services)
-        self._tables = GateTables(old, line, services), GateTables(new, line, services)
+        self._tables = self._evaluator.tables, GateTables(new, line, services)
         self._directory = old.directory
         self._names: dict[Address, str] = {}
 

@@ -1,0 +1,89 @@
+"""What conversations come to, by number: the reason in words, with the gate and the rule that decide."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.evidence import judging
+from kiboko.core.evidence.comparison import Conclusion
+from kiboko.core.evidence.judging import REASONS
+from kiboko.core.evidence.known_proofs import KnownProofs
+from kiboko.core.evidence.proofs import Proof
+from kiboko.core.network.model import ObservationPoint
+from kiboko.core.records.columns import distinct
+from kiboko.core.records.records import ANSWERED, DENIED
+from kiboko.core.tables.filter_lists import Decider
+from kiboko.core.tables.layout import GATES
+
+Rows = NDArray[np.int64]
+_ANSWERED = (judging.ANSWERED_AS_SAID, judging.ANSWERED_LEAK, judging.REPLY_LEAK)
+
+
+class Conclusions:
+    """Conclusions, numbered in the order in which they are met: `listed` has them.
+
+    Parameters
+    ----------
+    proofs : the kinds of proof that conclusions rest on
+    points : the observation points of the network, of which marks of proofs are numbers from 1
+    """
+
+    def __init__(self, proofs: KnownProofs, points: Sequence[ObservationPoint]) -> None:
+        self.listed: list[Conclusion] = []
+        self._proofs, self._points = proofs, points
+        self._number_of: dict[Conclusion, int] = {}
+        self._known: dict[tuple[int, ...], int] = {}
+
+    def of(
+        self, reason: NDArray[np.uint8], kind: Rows, decider: Rows, proof: Rows, deciders: Sequence[Decider]
+    ) -> Rows:
+        """The numbers of the conclusions, int64[n], from reasons (indices of `REASONS`), kinds of gates (as the layout
+        numbers them, 0 for none), what decides there (indices of `deciders`), and the kinds of proof."""
+        kinds = distinct(reason, kind, decider, proof)
+        keys = zip(*(column[kinds.first].tolist() for column in (reason, kind, decider, proof)), strict=True)
+        made = [self._known[key] if key in self._known else self._conclude(key, deciders[key[2]]) for key in keys]
+        return np.array(made, dtype=np.int64)[kinds.codes]
+
+    def with_reason(self, conclusion: int, reason: int) -> int:
+        """The conclusion of another reason, with the same gate."""
+        before = self.listed[conclusion]
+        return self._number(_concluded(reason, before.observed, before.decider, False, before.at))
+
+    def _conclude(self, key: tuple[int, ...], decider: Decider) -> int:
+        reason, kind, _, proof = key
+        known = self._proofs[proof]
+        gate = GATES[(kind - 1) % len(GATES)] if kind else ""
+        told = (gate, decider.filter or None, decider.rule if decider.filter else None) if gate else None
+        observed = ANSWERED if reason in _ANSWERED else known.proof.observed
+        at = self._denied_at(known.proof) if observed == DENIED else None
+        found = self._known[key] = self._number(_concluded(reason, observed, told, known.is_contradicted, at))
+        return found
+
+    def _denied_at(self, proof: Proof) -> str | None:
+        """The observation point at which it was denied; of several, the first of the network file."""
+        found = min((mark.point for mark in proof.marks if mark.event == DENIED), default=None)
+        return self._points[found - 1].text if found is not None else None
+
+    def _number(self, concluded: Conclusion) -> int:
+        if concluded not in self._number_of:
+            self._number_of[concluded] = len(self.listed)
+            self.listed.append(concluded)
+        return self._number_of[concluded]
+
+
+def _concluded(
+    reason: int,
+    observed: str,
+    decider: tuple[str, str | None, str | None] | None,
+    is_contradicted: bool,
+    at: str | None,
+) -> Conclusion:
+    found = REASONS[reason]
+    why = found.text + (" (the ports alone would say that the other end began)" if is_contradicted else "")
+    return Conclusion(
+        found.status, observed, why, found.as_far_as_seen, found.different_signal, found.is_elsewhere,
+        found.is_inventory, found.before_as_of, found.cause, decider, at,
+    )  # fmt: skip

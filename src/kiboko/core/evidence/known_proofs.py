@@ -1,0 +1,85 @@
+"""The kinds of proof that were met, by number: very many conversations have one of a few."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.evidence import judging
+from kiboko.core.evidence.conversations import Conversations
+from kiboko.core.evidence.judging import IS_BREAK, IS_LEAK
+from kiboko.core.evidence.point_marks import PointMarks
+from kiboko.core.evidence.proofs import Proof, read_proof, turned_bits
+from kiboko.core.records.columns import distinct, numbered
+from kiboko.core.records.flow_table import NO_TIME, FlowTable
+
+Rows = NDArray[np.int64]
+_AGES = 3
+
+
+@dataclass(frozen=True, slots=True)
+class KnownProof:
+    """A kind of proof, how old it is beside the network file (0: not; 1: older; 2: begun before it), and whether the
+    ports say that the other end began."""
+
+    proof: Proof
+    age: int
+    is_contradicted: bool
+
+
+class KnownProofs:
+    """Kinds of proof, numbered in the order in which they are met."""
+
+    def __init__(self) -> None:
+        self._listed: list[KnownProof] = []
+        self._number_of: dict[tuple[int, ...], int] = {}
+
+    def __getitem__(self, number: int) -> KnownProof:
+        return self._listed[number]
+
+    def __iter__(self) -> Iterator[KnownProof]:
+        return iter(self._listed)
+
+    def numbers(
+        self, found: Conversations, bits: Rows, around: Rows, ages: Rows, marks: PointMarks | None
+    ) -> tuple[Rows, Rows]:
+        """The kinds of proof of conversations, if the one end began, and if the other did. `bits` int64[k] and `marks`
+        are what their records say, `around` int64[k] what others say near them, `ages` int64[k] as `ages_of` has it."""
+        rest = (around * _AGES + ages) * 2 + found.is_contradicted
+        kinds = distinct(bits, rest) if marks is None else distinct(bits, rest, marks.hashes)
+        numbers = np.empty((2, len(kinds)), dtype=np.int64)
+        either = bits[kinds.first], turned_bits(bits[kinds.first])
+        for index, row in enumerate(kinds.first.tolist()):
+            context, age, contradicted = int(around[row]), int(ages[row]), bool(found.is_contradicted[row])
+            for turned in (False, True):
+                own = int(either[turned][index])
+                key = own, context, age, contradicted, *((int(marks.hashes[row]), turned) if marks is not None else ())
+                if key not in self._number_of:
+                    self._number_of[key] = len(self._listed)
+                    taken = marks.of(row, turned) if marks is not None else ()
+                    self._listed.append(KnownProof(read_proof(own, taken, context), age, contradicted))
+                numbers[int(turned), index] = self._number_of[key]
+        return numbers[0][kinds.codes], numbers[1][kinds.codes]
+
+    def aged(self, reason: NDArray[np.uint8], proof: Rows) -> NDArray[np.uint8]:
+        """Reasons beside kinds of proof, uint8[n]: what is older than the network file, or began before it, is no leak
+        and no break."""
+        numbers, which = numbered(proof)
+        ages = np.array([self._listed[number].age for number in numbers.tolist()], dtype=np.int64)[which]
+        odd = IS_LEAK[reason] | IS_BREAK[reason]
+        reason = np.where(odd & (ages == 1), np.uint8(judging.BEFORE_AS_OF), reason)
+        return np.where(IS_LEAK[reason] & (ages == 2), np.uint8(judging.OLDER_SESSION), reason).astype(np.uint8)
+
+
+def ages_of(table: FlowTable, found: Conversations, as_of: int) -> Rows:
+    """Of each conversation, int64[k], beside a network file that was true at `as_of` (milliseconds since 1970,
+    `NO_TIME` where it does not say): 0: as new; 1: older; 2: begun before it and ended since."""
+    if as_of == NO_TIME or int(table.start.min()) >= as_of:
+        return np.zeros(len(found), dtype=np.int64)
+    known = table.start != NO_TIME
+    begun = found.least(np.where(known, table.start, as_of))
+    last = found.most(np.where(known, table.last(), NO_TIME))
+    return np.where(begun >= as_of, 0, np.where(last < as_of, 1, 2))
