@@ -199,6 +199,25 @@ def sets_of_thousands(folder: Path, pair: list[str], cache: Path) -> None:
     told("matrix on fifty services, both ways and each with itself", "matrix", "--by", "left,right", *services)
 
 
+def everyday(folder: Path, values: dict[str, Any], pair: list[str], many: list[str], cache: Path) -> None:
+    """What is asked every day, as whole commands: of one machine, of a log, of one rule that is switched."""
+    chosen = next(name for name, each in values["filters"].items() if each["layer"] == "subnet" and each.get("inbound"))
+    rule = f"{chosen}/inbound/{values['filters'][chosen]['inbound'][0].get('order', 1)}"
+    for what, *words in (
+        ("show of one machine", "show", "box-7"),
+        ("rehearsal of one rule switched", "rehearse", "--toggle", rule),
+        ("check of a pair with what each fix does besides", "check", "box-1", "box-7", "tcp/443", "--fixes"),
+        ("reach of one machine", "reach", "box-7"),
+    ):
+        command = program(folder, *words, cache=cache)
+        took = min(seconds(lambda command=command: run(command)) for _ in range(2))
+        print(f"{what}: {took - seconds(lambda: run(pair)):.1f} s beyond one pair", flush=True)
+    log = str(folder / "many.csv")
+    for what, *words in (("sums of the log", "flows", log), ("rules that it met", "flows", "--rules", log)):
+        command = program(folder, *words, cache=cache)
+        report(f"{what} / confirm of it", *ratio(lambda command=command: run(command), lambda: run(many), 3), None)
+
+
 def program(folder: Path, *words: str, cache: Path) -> list[str]:
     """Time the program by this: a command line in a folder, with a cache of its own."""
     os.environ["KIBOKO_CACHE"] = str(cache)
@@ -262,6 +281,7 @@ def main() -> None:
         )
         report("20 times the conversations / one time", *ratio(lambda: run(many), lambda: run(few), 3), 1.5)
         print(f"peak memory of confirm on the estate: {peak(many, str(folder))} MiB (bar 1536)")
+        everyday(folder, values, pair, many, cache)
         tables_against_walks(folder / "network.yaml")
 
 

@@ -21,7 +21,7 @@ from measure import seconds
 from kiboko.batch.spanning import matrix_of
 from kiboko.core.audit.audit import audit
 from kiboko.core.audit.covering import Boxes, Sides
-from kiboko.core.changes.difference import difference
+from kiboko.core.changes.rehearsing import rehearse
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.edits import toggled_rule
 from kiboko.core.network.model import Topology
@@ -63,12 +63,13 @@ def reach_one(topology: Topology) -> None:
 
 
 def rehearse_one(topology: Topology) -> None:
-    """What one rule of a subnet filter does, on anything."""
+    """What one rule of a subnet filter does, on anything, and the findings that it brings and ends."""
     chosen = next(each for each in topology.filters.values() if each.layer == "subnet" and each.inbound)
     assert chosen.inbound
     walker = Walker(topology)
     after = toggled_rule(topology, f"{chosen.name}/inbound/{chosen.inbound[0].name}")
-    difference(Ends(walker), Ends(walker.on(after)), resolve_service("any", topology.services))
+    every = resolve_service("any", topology.services)
+    rehearse(Ends(walker), Ends(walker.on(after)), every, None, date.today(), [])
 
 
 def some(chance: random.Random, most: int) -> RangeSet:

@@ -93,8 +93,8 @@ class Face(unittest.TestCase):
         modules = [
             importlib.import_module(f"kiboko.{name}")
             for name in ("core.queries.pair", "core.queries.proposals", "core.queries.near_misses", "core.walk.walk",
-                         "core.reachability.sets", "core.reachability.reach", "core.audit.audit", "core.tables.gate_tables", "core.evidence.evaluator",
-                         "files.network.network_file")
+                         "core.reachability.sets", "core.reachability.reach", "core.audit.audit", "core.tables.gate_tables",
+                         "core.evidence.evaluator", "core.records.flow_sums", "files.network.network_file")
         ]  # fmt: skip
         with tempfile.TemporaryDirectory() as folder:
             run("demo", "--only-write", folder)

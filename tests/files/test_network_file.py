@@ -69,6 +69,13 @@ class Faults(unittest.TestCase):
             "network.yaml:14: instance 'ann', interface 'eth0' names filter 'gaurd', which is not defined; did you mean 'guard'?",
         )
 
+    def test_a_service_that_is_wrong_is_told_wherever_it_is_written(self):
+        text = SMALL + "  bob: {listens: [sssh]}\n  cat: {listens: [sssh]}\n"
+        line = len(SMALL.splitlines())
+        told = "service 'sssh' is not defined; did you mean 'ssh'?"
+        self.assertEqual(problems(text), [f"network.yaml:{line + number}: instance '{name}', listens: {told}"
+                                          for number, name in ((1, "bob"), (2, "cat"))])  # fmt: skip
+
     def test_unknown_keys_and_wrong_types(self):
         self.assert_fault(("    stateful: true", "    statefull: true\n    stateful: true"),
                           "network.yaml:9: filters.guard: unknown key 'statefull'; did you mean 'stateful'?")  # fmt: skip

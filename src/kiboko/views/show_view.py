@@ -34,6 +34,7 @@ from kiboko.core.queries.inspection import (
     group_reasons,
     groups_of,
     listening,
+    lookalike,
     rules_for,
 )
 from kiboko.core.walk.walk import Walker
@@ -269,9 +270,9 @@ class Shower:
         if instance.listens is None:
             sheet.notes.append("what listens here is not known")
         for group in self.topology.groups.values():
-            for other, why in group_lookalikes(self.walker, group):
-                if other.name == instance.name:
-                    sheet.notes.append(f"it looks as though it should be in group {group.name}: {why}")
+            why = lookalike(self.walker, group, instance)
+            if why is not None:
+                sheet.notes.append(f"it looks as though it should be in group {group.name}: {why}")
         for each in self.topology.filters.values():
             if instance.name in each.exempt:
                 sheet.notes.append(f"it is exempt from {each.name} ({each.place})")

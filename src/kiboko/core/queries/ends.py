@@ -40,6 +40,14 @@ class Member:
             return (self.low.family,)
         return tuple(sorted({a.family for interface in self.interfaces for a in interface.addresses}))
 
+    def is_among(self, wanted: AddressSet) -> bool:
+        """Whether it has an address of some, public ones too."""
+        if self.low is not None and self.high is not None:
+            span = RangeSet.span(self.low.value, self.high.value)
+            return bool((AddressSet(span) if self.low.family == 4 else AddressSet(v6=span)) & wanted)
+        return any(address in wanted for each in self.interfaces
+                   for address in (*each.addresses, *((each.public,) if each.public is not None else ())))  # fmt: skip
+
     @property
     def is_literal(self) -> bool:
         """Whether a private address was named rather than the machine that bears it."""

@@ -16,6 +16,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from kiboko.core.records.columns import ascending
+
 Ranges = NDArray[np.int64] | None
 """A set of atoms as inclusive ranges in any order, int64[n, 2]; None for all."""
 
@@ -157,8 +159,8 @@ class BoxLists:
         found: NDArray[np.uint16]
         if lists.ndim == 2 and lists.shape[1] == 1 and atoms.shape[0] == 1 and lists.size > 1:
             # Each list with every atom: the few rows of classes are cut down once, and then copied as they are.
-            rows, back = np.unique(frozen.row[lists[:, 0]], return_inverse=True)
-            found = frozen.classes[rows[:, None], atoms][back.reshape(-1)]
+            rows, back = ascending(frozen.row[lists[:, 0]])
+            found = frozen.classes[rows[:, None], atoms][back]
         else:
             found = frozen.classes[frozen.row[lists], atoms]
         return found
@@ -201,12 +203,13 @@ class BoxLists:
 def _kinds(words: NDArray[np.uint64]) -> tuple[NDArray[np.uint64], NDArray[np.int64]]:
     """The distinct rows of words, and for each row the place of its own among them."""
     if words.shape[1] == 1:
-        known, which = np.unique(words[:, 0], return_inverse=True)
-        return known.reshape(-1, 1), which.reshape(-1)
+        known, which = ascending(words[:, 0])
+        return known.reshape(-1, 1), which
     numbers: dict[bytes, int] = {}
-    places = [numbers.setdefault(row.tobytes(), len(numbers)) for row in words]
-    first = np.unique(places, return_index=True)[1]
-    return words[first], np.array(places, dtype=np.int64)
+    places = np.array([numbers.setdefault(row.tobytes(), len(numbers)) for row in words], dtype=np.int64)
+    first = np.empty(len(numbers), dtype=np.int64)
+    first[places[::-1]] = np.arange(len(places) - 1, -1, -1)  # the last write is that of the first row
+    return words[first], places
 
 
 def _pieces(sides: Sequence[Ranges], size: int) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
@@ -215,11 +218,11 @@ def _pieces(sides: Sequence[Ranges], size: int) -> tuple[NDArray[np.int64], NDAr
     given = [(index, side) for index, side in enumerate(sides) if side is not None]
     edges = np.concatenate([side for _, side in given])
     edges[:, 1] += 1
-    starts, place = np.unique(np.append(edges, 0), return_inverse=True)
+    starts, place = ascending(np.append(edges, 0))
     which = np.repeat([index for index, _ in given], [len(side) for _, side in given])
     change = np.zeros((len(starts) + 1, len(sides)), dtype=np.int32)
     change[0, [index for index, side in enumerate(sides) if side is None]] = 1
-    low, high = place.reshape(-1)[:-1].reshape(-1, 2).T
+    low, high = place[:-1].reshape(-1, 2).T
     np.add.at(change, (low, which), 1)
     np.add.at(change, (high, which), -1)
     if starts[-1] >= size:  # a set that ends with the line

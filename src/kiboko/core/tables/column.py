@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from kiboko.core.header.packet import ACK, SYN, Packet, turned_service
 from kiboko.core.header.services import ICMP, ICMP6, TCP, Service
 from kiboko.core.network.host_rules import HostRuleSet
-from kiboko.core.records.columns import has_ports
+from kiboko.core.records.columns import distinct, has_ports
 from kiboko.core.tables.boxes import Packets
 from kiboko.core.tables.filter_lists import (
     BOUND_ELSEWHERE,
@@ -86,7 +86,8 @@ class FlowColumn:
         self.address = np.stack([own[0], public[0], self.flows.target.astype(np.int64), own[1]])
         same = (self.subnet[0] == self.subnet[1]) & (self.subnet[0] != NONE)
         key = (place[0] * len(layout.places) + place[1]) * 2 + same
-        keys, first, back = np.unique(key, return_index=True, return_inverse=True)
+        keys = distinct(key)
+        first, back = keys.first, keys.codes
         alone = ((machine[0] == machine[1]) & (machine[0] != NONE)) | (own[0] == own[1])
         ways = np.full(len(keys), NONE, dtype=np.int32)
         pairs = zip(place[0][first].tolist(), place[1][first].tolist(), same[first].tolist(), strict=True)
@@ -98,13 +99,13 @@ class FlowColumn:
             # A pair of places is made a way of by a pair of ends that are two machines.
             row = int(first[number])
             if alone[row]:
-                others = np.flatnonzero((back.reshape(-1) == number) & ~alone)
+                others = np.flatnonzero((back == number) & ~alone)
                 if not len(others):
                     continue
                 row = int(others[0])
             source, target = int(self.flows.source[row]), int(self.flows.target[row])
             ways[number] = layout.way_between(layout.end(source), target, layout.end(target))
-        self.way = np.where(alone, NONE, ways[back.reshape(-1)]).astype(np.int32)
+        self.way = np.where(alone, NONE, ways[back]).astype(np.int32)
         self.listening = layout.listening_at(self.flows.target)
 
     def _take_packets(self) -> None:

@@ -97,6 +97,14 @@ class GateTables:
         """What decides somewhere, by number."""
         return self.layout.lists.deciders
 
+    def traffic(self, service: NDArray[np.int64], port: NDArray[np.int64]) -> NDArray[np.int64]:
+        """A number for each service and client port, equal where nothing in the network tells two apart, int64[n];
+        -1 stands for no client port."""
+        own = self.services.atoms(service >> 16 << 16 | np.maximum(port, 0)).astype(np.int64) + 1
+        own[port < 0] = 0
+        found: NDArray[np.int64] = own * self.services.size + self.services.atoms(service)
+        return found
+
     def gates(self, flows: Flows) -> Gates:
         """What every gate does with every flow."""
         parts = [self._gates(flows.taken(slice(at, at + _MOST_ROWS))) for at in range(0, len(flows), _MOST_ROWS)]

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from kiboko.core.filters.ground import Ground
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import DROP, REJECT, Filter, Interface
+from kiboko.core.records.columns import ascending
 from kiboko.core.tables.filter_lists import (
     DROPS,
     NO_LIST,
@@ -108,7 +109,7 @@ class InterfaceGates:
 
     def ask(self, numbers: NDArray[np.int64]) -> None:
         """Lay out the gates of some interfaces."""
-        fresh = np.unique(numbers[~self._is_known[numbers]])
+        fresh = ascending(numbers[~self._is_known[numbers]])[0]
         if not len(fresh):
             return
         self._is_known[fresh] = True
@@ -167,7 +168,7 @@ class InterfaceGates:
     def _lay(self, fresh: NDArray[np.int64]) -> None:
         """Lay out the slots of some interfaces."""
         placed = self._placed[fresh]
-        numbers = np.unique(placed[placed != _NONE]).tolist()
+        numbers = ascending(placed[placed != _NONE])[0].tolist()
         for number in numbers:
             self._list(number)
         for way in (OUT, IN) if numbers else ():

@@ -15,6 +15,7 @@ from kiboko.core.header.packet import Packet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Interface, sockets_of
+from kiboko.core.records.columns import ascending
 from kiboko.core.routing.steps import UNREACHABLE
 from kiboko.core.tables.filter_lists import (
     ACTIONS,
@@ -150,7 +151,7 @@ class GateLayout:
         return found
 
     def _note_ends(self, atoms: NDArray[np.int32]) -> None:
-        fresh = np.unique(atoms[~self._is_known[atoms]])
+        fresh = ascending(atoms[~self._is_known[atoms]])[0]
         if len(fresh):
             self._facts[:, fresh] = self.places.numbers(fresh.astype(np.int64))
             self._is_known[fresh] = True
@@ -159,7 +160,7 @@ class GateLayout:
 
     def listening_at(self, atoms: NDArray[np.int32]) -> NDArray[np.int64]:
         """The numbers of what is listened to at some atoms, int64[n]."""
-        fresh = np.unique(atoms[self._listening[atoms] == _NOT_ASKED])
+        fresh = ascending(atoms[self._listening[atoms] == _NOT_ASKED])[0]
         if len(fresh):
             borne = self.fact(INTERFACE_OF, fresh)
             self._ask_listeners({self.interfaces[number].instance for number in borne[borne != NONE].tolist()})
@@ -428,14 +429,14 @@ class GateLayout:
         behind those of the request."""
         request = self.widths[0]
         width = sum(self.widths) + 1
-        kinds, back = np.unique((ways + 1) * width + columns + 1, return_inverse=True)
+        kinds, back = ascending((ways + 1) * width + columns + 1)
         found = np.zeros(len(kinds), dtype=np.int64)
         for number, kind in enumerate(kinds.tolist()):
             way, column = kind // width - 1, kind % width - 1
             if way >= 0 and column >= 0:
                 slot = self.slot(way, column >= request, column - request if column >= request else column)
                 found[number] = read(slot) if slot is not None else 0
-        told: NDArray[np.int64] = found[back.reshape(-1)]
+        told: NDArray[np.int64] = found[back]
         return told
 
 

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from kiboko.core.header.packet import ACK, SYN, Packet, turned_service
 from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
 from kiboko.core.network.host_rules import HostRuleSet
+from kiboko.core.records.columns import ascending
 from kiboko.core.tables.boxes import DESTINATIONS, SOURCES
 from kiboko.core.tables.filter_lists import DOUBTFUL, DROPS, NO_LIST, REJECTS, UNFILTERED
 from kiboko.core.tables.kinds import Kinds, Words
@@ -342,8 +343,8 @@ class Block:
         self._which = self._laid(numbers, RECEIVER)
         told = np.flatnonzero((receivers.interface != NONE) & (numbers >= 0))
         if len(told):
-            known, back = np.unique(numbers[told], return_inverse=True)
-            found[told] = np.stack([self._judge.listened(number)[0] for number in known.tolist()])[back.reshape(-1)]
+            known, back = ascending(numbers[told])
+            found[told] = np.stack([self._judge.listened(number)[0] for number in known.tolist()])[back]
         return self._laid(found, RECEIVER)
 
     # Hosts.
@@ -360,7 +361,7 @@ class Block:
             self.trace.apart |= kernel
         stops = np.broadcast_to(stops, self.shape).copy()
         doubtful = np.zeros(self.shape, dtype=np.uint64)
-        for number in np.unique(interfaces[kernel]).tolist():
+        for number in ascending(interfaces[kernel])[0].tolist():
             mine = np.flatnonzero((interfaces == number).reshape(-1))
             part = (mine,) if interfaces.shape[0] > 1 else (slice(None), mine) if interfaces.shape[1] > 1 else ()
             mine_stops, mine_doubtful = self._of_kernel(slot, number, part)

@@ -17,7 +17,7 @@ from kiboko.core.header.addresses import (
     range_prefixes,
     reads_as_address,
 )
-from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import PROTOCOLS, parse_ports, parse_services, service_hint
 from kiboko.core.network.model import Carrying, Literal, Named, Peer
 from kiboko.files.documents.lined_yaml import Items
@@ -34,7 +34,7 @@ class ValueReader:
         self._names = names
         self._problems = problems
         self.named_services: dict[str, RangeSet] = {}
-        self._services: dict[str, RangeSet | None] = {}
+        self._services: dict[str, RangeSet] = {}
 
     def _try(self, owner: str, place: Place, parse: Callable[[str], T], text: str) -> T | None:
         try:
@@ -82,20 +82,19 @@ class ValueReader:
         """The union of services; None where the field is left out."""
         if texts is None:
             return None
-        found: list[tuple[int, int]] = []
-        for text in texts:
-            if text not in self._services:
-                self._services[text] = self._service(owner, text, place)
-            services = self._services[text]
-            found.extend(services or ())
-        return RangeSet.of(found)
+        each = [self._service(owner, text, place) for text in texts]
+        # Of thousands of machines that listen to the same each has the same set, and not an equal one.
+        return each[0] if len(each) == 1 else RangeSet.of(pair for services in each for pair in services)
 
-    def _service(self, owner: str, text: str, place: Place) -> RangeSet | None:
-        try:
-            return parse_services(text, self.named_services)
-        except ValueError as error:
-            self._problems.append(Problem(place, f"{owner}: {error}{service_hint(text, self.named_services)}"))
-            return None
+    def _service(self, owner: str, text: str, place: Place) -> RangeSet:
+        known = self._services.get(text)
+        if known is None:
+            try:
+                known = self._services[text] = parse_services(text, self.named_services)
+            except ValueError as error:  # told wherever it is written
+                self._problems.append(Problem(place, f"{owner}: {error}{service_hint(text, self.named_services)}"))
+                return EMPTY
+        return known
 
     def define_services(self, given: Mapping[str, tuple[list[str], Place]]) -> None:
         """Take in the `services` section; a name may be built from others, but not from itself."""
