@@ -27,6 +27,8 @@ from kiboko.files.logs.flow_reader import tables_of
 
 PER_MESSAGE = 20
 V9, IPFIX = 9, 10
+_PATIENCE = 90
+"""Seconds within which a collector should have caught up, and after which it is ended."""
 FIELDS = ((152, 8), (153, 8), (8, 4), (12, 4), (7, 2), (11, 2), (4, 1), (6, 2), (2, 8), (1, 8), (233, 1))
 RECORD = struct.Struct("!QQIIHHBHQQB")
 
@@ -128,6 +130,24 @@ def run(version: int, seconds: float, rate: int, attacked: bool = False, confirm
         sent_to(version, messages(version, rows), seconds, rate, attacked, options)
 
 
+def used(process: int) -> float:
+    """The seconds of processor that a process has used."""
+    ticks = sum(map(float, Path(f"/proc/{process}/stat").read_text().split()[13:15]))
+    return ticks / os.sysconf("SC_CLK_TCK")
+
+
+def until_idle(process: int) -> float:
+    """Wait until a process has nothing more to do: how many seconds that took."""
+    began, before = time.monotonic(), used(process)
+    last = began
+    while time.monotonic() - last < 2 and time.monotonic() - began < _PATIENCE - 5:
+        time.sleep(0.2)
+        if used(process) - before > 0.03:  # what it takes to look whether there is anything
+            last = time.monotonic()
+        before = used(process)
+    return last - began
+
+
 def sent_to(version: int, made: list[bytes], seconds: float, rate: int, attacked: bool, options: list[str]) -> None:
     """Messages sent to a collector with some options, and what came of them."""
     count = len(made) - 1
@@ -135,7 +155,7 @@ def sent_to(version: int, made: list[bytes], seconds: float, rate: int, attacked
     with tempfile.TemporaryDirectory() as folder:
         log_port = "0" if attacked else "none"
         report_as = [] if options else ["--json"]
-        stop_after = str(seconds + 4 + 16 * bool(options))
+        stop_after = str(seconds + _PATIENCE)
         command = [sys.executable, "-m", "kiboko", "collect", f"{folder}/store", "--flow-port", "0",
                    "--syslog-port", log_port, "--stop-after", stop_after, *report_as, *options]  # fmt: skip
         with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as collector:
@@ -151,6 +171,7 @@ def sent_to(version: int, made: list[bytes], seconds: float, rate: int, attacked
             with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sender:
                 sender.connect(("127.0.0.1", port))
                 sender.send(made[0])
+                at_first = used(collector.pid)
                 began, sent = time.perf_counter(), 0
                 while sent < count:
                     due = min(count, int((time.perf_counter() - began) * rate / PER_MESSAGE))
@@ -160,8 +181,10 @@ def sent_to(version: int, made: list[bytes], seconds: float, rate: int, attacked
                     time.sleep(0.0005)
                 took = time.perf_counter() - began
             stopped.set()
-            used = sum(map(float, Path(f"/proc/{collector.pid}/stat").read_text().split()[13:15]))
+            behind = until_idle(collector.pid)
+            worked = used(collector.pid) - at_first
             memory = proportional(Path(f"/proc/{collector.pid}"))
+            collector.terminate()
             report = collector.stdout.read()
         stored = sum(of_exporter(table) for path in flow_files([f"{folder}/store"]) for table, _ in tables_of(path))
         os.sched_setaffinity(0, cores)
@@ -172,14 +195,13 @@ def sent_to(version: int, made: list[bytes], seconds: float, rate: int, attacked
             line.strip() for line in report.splitlines() if "not held against" in line or line.startswith("DISAGREE")
         ]
         name += f", --confirm on an estate ({'; '.join(said[:3])})"
-    core_seconds = used / os.sysconf("SC_CLK_TCK")
     if attacked:
         told = {each["kind"]: each["count"] for each in json.loads(report)["summary"]["faults"]}
         print("of the attacker: " + "; ".join(f"{kind} {number:,}" for kind, number in told.items()), flush=True)
     print(
         f"collect, {name}: {wanted:,} records sent at {wanted / took:,.0f} a second, {got:,} stored,"
-        f" {wanted - got:,} lost (bar 50,000 a second without loss); {core_seconds:.1f} s of one core,"
-        f" {memory >> 10} MiB",
+        f" {wanted - got:,} lost (bar 50,000 a second without loss); {worked:.1f} s of one core,"
+        f" {wanted / worked:,.0f} records for each; idle {behind:.1f} s after the last; {memory >> 10} MiB",
         flush=True,
     )
 

@@ -1,10 +1,11 @@
 """Flow records as columns: what goes in comes out, and what is cut out of them."""
 
+import ipaddress
 import unittest
 from datetime import UTC, datetime
 
 import numpy as np
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from kiboko.core.header.addresses import BITS, Address, AddressSet
@@ -37,6 +38,16 @@ class Addresses(unittest.TestCase):
         table = AddressTable.of(addresses)
         self.assertEqual(len(table), len(addresses))
         self.assertEqual([table[index] for index in range(len(table))], addresses)
+
+    @given(st.lists(st.one_of(ADDRESSES, st.builds(Address, st.just(6), st.integers(0, 2**49))), max_size=20))
+    @example(
+        [Address(6, 0xFFFF << 32 | 0x01020304), Address(6, 0x01020304), Address(4, 0), Address(6, 1), Address(6, 0)]
+    )
+    def test_texts_are_those_of_the_standard_library(self, addresses):
+        of = {4: ipaddress.IPv4Address, 6: ipaddress.IPv6Address}
+        wanted = [str(of[each.family](each.value)) for each in addresses]
+        self.assertEqual(AddressTable.of(addresses).texts(), wanted)
+        self.assertEqual(list(map(str, addresses)), wanted)
 
     @given(st.lists(ADDRESSES, max_size=20), st.lists(st.tuples(ADDRESSES, st.integers(0, 1 << 70)), max_size=6))
     def test_addresses_are_among_those_of_a_set_as_each_is_by_itself(self, addresses, blocks):

@@ -42,7 +42,7 @@ from kiboko.wire.receivers import Certificate, Receivers
 _TURN = 0.1
 """Seconds between two looks at what has come in."""
 _ROWS_AT_ONCE = 4000
-_JUDGED_AT_ONCE = 50_000
+_JUDGED_AT_ONCE = 100_000
 _CALM = 3
 """As many times as long as a judging took is waited for the next, unless very many records wait."""
 _MOST_TOLD = 20

@@ -16,10 +16,9 @@ from kiboko.core.evidence.comparison import Conclusion
 from kiboko.core.evidence.disagreements import Disagreement, Disagreements
 from kiboko.core.evidence.finding_groups import services_met
 from kiboko.core.evidence.summary import Summary
-from kiboko.core.header.addresses import Address
 from kiboko.core.header.services import WITH_PORTS, Service
 from kiboko.core.network.directory import SHARED
-from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable
+from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
 from kiboko.views.check_view import decider_text
 from kiboko.views.confirm_view import FindingsShown, rows_json, show_findings
 from kiboko.views.output import Grid, Output
@@ -154,7 +153,7 @@ def disagreement_lines(met: Disagreements, network: str = "network.yaml") -> lis
     tallies, (_, places, numbers) = met.tallies, met.columns.example
     examples = tallies.examples
     senders, receivers = (examples.addresses.taken(side[places]) for side in (examples.source, examples.destination))
-    texts = [_address_texts(each) for each in
+    texts = [each.texts() for each in
              (senders, receivers, tallies.sources.taken(places), tallies.targets.taken(places))]  # fmt: skip
     client = np.where(np.isin(examples.protocol[places], list(WITH_PORTS)), examples.source_port[places], -1)
     told = {number: _concluded(met.book.conclusion(number)) for number in set(numbers.tolist())}
@@ -206,16 +205,6 @@ def _times(start: NDArray[np.int64]) -> list[str]:
     known = start != NO_TIME
     texts = np.datetime_as_string(np.where(known, start, 0).astype("datetime64[ms]"), unit="ms").tolist()
     return [f'"{text}Z"' if is_known else "null" for text, is_known in zip(texts, known.tolist(), strict=True)]
-
-
-def _address_texts(addresses: AddressTable) -> list[str]:
-    """Addresses as texts."""
-    return list(map(_address_text, addresses.family.tolist(), addresses.high.tolist(), addresses.low.tolist()))
-
-
-@functools.lru_cache(maxsize=1 << 16)
-def _address_text(family: int, high: int, low: int) -> str:
-    return str(Address(family, high << 64 | low))
 
 
 def live_grid(rows: list[list[str]]) -> Grid:

@@ -12,6 +12,7 @@ from typing import NamedTuple
 from kiboko.core.header.ranges import EMPTY, RangeSet
 
 BITS = {4: 32, 6: 128}
+_ZEROS = bytes(10)
 
 
 class Address(NamedTuple):
@@ -24,7 +25,14 @@ class Address(NamedTuple):
     def __str__(self) -> str:
         if self.family == 4:
             return socket.inet_ntop(socket.AF_INET, self.value.to_bytes(4, "big"))
-        return str(ipaddress.IPv6Address(self.value))
+        return ipv6_text(self.value.to_bytes(16, "big"))
+
+
+def ipv6_text(octets: bytes) -> str:
+    """An IPv6 address of 16 octets as RFC 5952 recommends, without dotted decimals: these are IPv4's here."""
+    if octets.startswith(_ZEROS):  # of these, libraries write some with dotted decimals
+        return str(ipaddress.IPv6Address(octets))
+    return socket.inet_ntop(socket.AF_INET6, octets)
 
 
 @dataclass(frozen=True, slots=True, order=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -11,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.header.addresses import Address
+from kiboko.core.header.addresses import Address, ipv6_text
 from kiboko.core.header.services import WITH_PORTS, Service
 from kiboko.core.records.columns import ascending
 from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
@@ -20,6 +21,13 @@ NO_TIME = np.iinfo(np.int64).min
 """Stands for a time that was not recorded."""
 _LOW = (1 << 64) - 1
 EVENTS = (SEEN, PASSED, DENIED)
+
+
+@functools.cache
+def _halves() -> list[str]:
+    """Each half of an IPv4 address in dotted decimals."""
+    decimals = list(map(str, range(256)))
+    return [f"{one}.{other}" for one in decimals for other in decimals]
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,6 +58,20 @@ class AddressTable:
     def taken(self, rows: NDArray[np.int64]) -> AddressTable:
         """Some of them."""
         return AddressTable(self.family[rows], self.high[rows], self.low[rows])
+
+    def texts(self) -> list[str]:
+        """Each as text, as `str` of it is."""
+        four = self.family == 4
+        half, numbers = _halves(), self.low[four]
+        upper, lower = (numbers >> np.uint64(16)).tolist(), (numbers & np.uint64(0xFFFF)).tolist()
+        short = [f"{half[one]}.{half[other]}" for one, other in zip(upper, lower, strict=True)]
+        if len(short) == len(self):
+            return short
+        both = np.stack([self.high[~four], self.low[~four]], axis=1).astype(">u8").tobytes()
+        found = np.empty(len(self), dtype=object)
+        found[four], found[~four] = short, [ipv6_text(both[at : at + 16]) for at in range(0, len(both), 16)]
+        texts: list[str] = found.tolist()
+        return texts
 
 
 _OPTIONAL: dict[str, tuple[type[np.integer[Any]], int]] = {

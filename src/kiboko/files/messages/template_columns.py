@@ -3,13 +3,15 @@ field."""
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
+
+from kiboko.core.records.columns import distinct
+from kiboko.core.records.flow_table import AddressTable
 
 Fields = Sequence[tuple[str, str, int]]
 """A template as netflume has it: name, kind and length in octets of each field, 65535 for any length."""
@@ -213,17 +215,9 @@ class _Gathered:
         length = octets.shape[1]
         if length not in (4, 16):
             return pa.nulls(len(octets), pa.string())
-        values = octets.view(">u4" if length == 4 else np.dtype((np.void, length))).reshape(-1)
-        distinct, codes = np.unique(values, return_inverse=True)
-        texts = [_four(int(each)) if length == 4 else _six(each.tobytes()) for each in distinct]
-        return pa.DictionaryArray.from_arrays(
-            pa.array(codes.reshape(-1).astype(np.int32)), pa.array(texts, pa.string())
-        )
-
-
-def _four(number: int) -> str:
-    return ".".join(map(str, number.to_bytes(4, "big")))
-
-
-def _six(octets: bytes) -> str:
-    return str(ipaddress.IPv6Address(octets))
+        values = octets.view(">u4" if length == 4 else ">u8").astype(np.uint64)
+        kinds = distinct(*values.T)
+        words = values[kinds.first]
+        family = np.full(len(words), 4 if length == 4 else 6, dtype=np.uint8)
+        texts = AddressTable(family, words[:, 0], words[:, -1]).texts()
+        return pa.DictionaryArray.from_arrays(pa.array(kinds.codes.astype(np.int32)), pa.array(texts, pa.string()))

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.errors import UsageError
 from kiboko.core.header.services import ICMP, ICMP6, UNTOLD, WITH_PORTS
-from kiboko.core.records.columns import numbered
+from kiboko.core.records.columns import ascending, numbered
 from kiboko.core.records.flow_sums import mac_text
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
 from kiboko.core.records.records import DENIED, PASSED, FlowRecord
@@ -128,7 +128,9 @@ def _harmless(text: str) -> str:
 
 def arrow_table(table: FlowTable) -> pa.Table:
     """A table as Arrow columns under the names of information elements; times in milliseconds since 1970."""
-    texts = np.array([str(table.addresses[index]) for index in range(len(table.addresses))] or [""], dtype=object)
+    # The table may know very many addresses besides those of its own records.
+    met, ends = ascending(np.concatenate([table.source, table.destination]))
+    texts = np.array(table.addresses.taken(met).texts() or [""], dtype=object)
     six = table.addresses.family[table.source] == 6 if len(table) else np.zeros(0, dtype=np.bool_)
     ported = np.isin(table.protocol, sorted(WITH_PORTS))
     events = np.array([0, 1, 3], dtype=np.int64)[table.event]
@@ -140,7 +142,7 @@ def arrow_table(table: FlowTable) -> pa.Table:
     def column(values: Any, kind: pa.DataType, missing: Any) -> pa.Array:
         return pa.array(values, kind, mask=np.asarray(missing, dtype=np.bool_))
 
-    source, destination = texts[table.source], texts[table.destination]
+    source, destination = texts[ends[: len(table)]], texts[ends[len(table) :]]
     text, whole = pa.string(), pa.int64()
     return pa.table({
         "flowStartMilliseconds": column(table.start, whole, table.start == NO_TIME),
