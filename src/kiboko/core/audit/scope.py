@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from kiboko.core.header.addresses import AddressSet
@@ -12,14 +12,15 @@ from kiboko.core.queries.ends import Member
 
 @dataclass(frozen=True, slots=True)
 class Scope:
-    """Of the rules of which filters; of traffic on which services, from whom and to whom; and of which machines it is
-    asked what reaches them. None stands for all."""
+    """Of the rules of which filters; of traffic on which services, from whom and to whom, of which one end is among
+    `ends`; and of which machines it is asked what reaches them. None stands for all."""
 
     filters: frozenset[str] | None = None
     services: RangeSet | None = None
     senders: AddressSet | None = None
     receivers: AddressSet | None = None
     machines: frozenset[str] | None = None
+    ends: AddressSet | None = None
 
     def has_filter(self, name: str) -> bool:
         """Whether the rules of a filter are looked at."""
@@ -33,13 +34,17 @@ class Scope:
         """Those of some services that are looked at."""
         return services if self.services is None else services & self.services
 
-    def sending(self, members: Iterable[Member]) -> list[Member]:
-        """Those of some ends that the traffic may come from."""
-        return _some(members, self.senders)
-
-    def receiving(self, members: Iterable[Member]) -> list[Member]:
-        """Those of some ends that the traffic may go to."""
-        return _some(members, self.receivers)
+    def between(
+        self, senders: Iterable[Member], receivers: Iterable[Member]
+    ) -> Iterator[tuple[list[Member], list[Member]]]:
+        """Those of some senders and receivers that the traffic may go between: all of each with all."""
+        near, far = _some(senders, self.senders), _some(receivers, self.receivers)
+        if self.ends is None:
+            yield near, far
+            return
+        mine = set(_some(near, self.ends))
+        yield [each for each in near if each in mine], far
+        yield [each for each in near if each not in mine], _some(far, self.ends)
 
 
 WHOLE = Scope()

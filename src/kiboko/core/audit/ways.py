@@ -160,9 +160,9 @@ def _let_in_by_name(ends: Ends, scope: Scope) -> Iterator[_LetInByName]:
                         asked.setdefault((chosen.name, rule.name), (rule, {}))[1][member] = None
     for (name, _), (rule, members) in asked.items():
         senders = dict.fromkeys(each for item in rule.sources or () for each in _members_of(ends, item))
-        made = _LetInByName(name, rule, tuple(scope.sending(senders)), tuple(scope.receiving(members)))
-        if made.senders and made.receivers:
-            yield made
+        for near, far in scope.between(senders, members):
+            if near and far:
+                yield _LetInByName(name, rule, tuple(near), tuple(far))
 
 
 def _against_hosts(space: Space, asked: _LetInByName) -> Iterator[Finding]:

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.changes.said import Said, differences_said
-from kiboko.core.changes.touched import Touched, touched
+from kiboko.core.changes.touched import Chosen, Touched, names_of, touched
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
@@ -62,7 +62,7 @@ class Difference:
     new: tuple[str, ...]
     moved: tuple[str, ...] = ()
     touched: Touched | None = None
-    """What it can touch at all, where nothing but rules differs."""
+    """What it can touch at all; None where that may be everything."""
 
 
 def difference(
@@ -70,9 +70,8 @@ def difference(
 ) -> Difference:
     """What differs between two versions of a network: what they say, and every verdict on some services.
 
-    Only pairs that a change can touch are looked at: where nothing but rules differs, those of which one end carries a
-    filter that does. Raises UsageError where these are too many; `is_brief`, where they would take more than some
-    seconds.
+    Only pairs that a change can touch are looked at, on the services that it can touch. Raises UsageError where these
+    are too many; `is_brief`, where they would take more than some seconds.
     """
     said = tuple(differences_said(old.topology, new.topology))
     names = [list(each.topology.instances) for each in (old, new)]
@@ -98,7 +97,7 @@ def difference(
 
 def _spaces(old: Ends, new: Ends, services: RangeSet, what: Touched | None) -> tuple[Space, Space]:
     """Both versions, each cut where the other is."""
-    if what is None:
+    if what is None or not what.is_of_rules:
         more = Edges(tuple(edge for each in (old, new) for edge in address_cuts(each.walker)))
         return Space(old, services, more=more), Space(new, services, more=more)
     filters = new.topology.filters
@@ -113,53 +112,91 @@ def _has_family(topology: Topology, family: int) -> bool:
     return any(block.family == family for block in blocks)
 
 
+class _Side:
+    """The ends of one side, each as either version has it."""
+
+    def __init__(self, spaces: tuple[Space, Space], pairs: list[tuple[SpaceEnd, SpaceEnd]]) -> None:
+        self.pairs = pairs
+        self._rows: dict[str, list[int]] = {}
+        self._known: dict[AddressSet, NDArray[np.bool_]] = {}
+        for row, pair in enumerate(pairs):
+            named = [set(names_of(space.ends, end.members[0])) for space, end in zip(spaces, pair, strict=True)]
+            for name in named[0] | named[1]:
+                self._rows.setdefault(name, []).append(row)
+
+    def chosen(self, some: Chosen) -> NDArray[np.bool_]:
+        """Which of them are among some ends, in either version."""
+        found = np.ones(len(self.pairs), dtype=np.bool_)
+        if some.names is not None:
+            found[:] = False
+            for name in some.names:
+                found[self._rows.get(name, [])] = True
+        if some.addresses is not None:
+            for row in np.flatnonzero(found).tolist():
+                members = dict.fromkeys(member for end in self.pairs[row] for member in end.members)
+                found[row] = any(member.is_among(some.addresses) for member in members)
+        return found
+
+
 class _OfFamily:
     def __init__(self, spaces: tuple[Space, Space], family: int, what: Touched | None, is_brief: bool) -> None:
         self.spaces, self.family, self.touched, self.is_brief = spaces, family, what, is_brief
         self.moved: dict[str, None] = {}
         """Machines and ranges that either version has otherwise."""
         sides = []
-        anybody = [each.ends.resolve("any").members for each in (spaces if what is None else spaces[1:])]
+        anybody = [each.ends.resolve("any").members for each in spaces]
         for is_sender in (True, False):
-            if what is None:
+            if what is None or not what.is_of_rules:
                 sides.append(_common(spaces, family, is_sender, anybody, self.moved))
             else:  # either has every end, and what tells ends apart in one does in both
-                ends = spaces[1].ends_of(what.chosen(anybody[0], is_sender), family, is_sender)
+                ends = spaces[1].ends_of(what.chosen(anybody[1], is_sender), family, is_sender)
                 sides.append([(each, each) for each in ends])
         self.senders, self.receivers = sides
 
     def lines(self) -> Iterator[Changed]:
         """Every product of ends and services whose verdict changed."""
-        if not self.senders or not self.receivers:
-            return
-        what = self.touched
-        near = [(what is None or what.by_sender) and self._is_touched(pair) for pair in self.senders]
-        far = [(what is None or what.by_receiver) and self._is_touched(pair) for pair in self.receivers]
-        # Pairs of which the sender is touched, then those of which the receiver alone is.
-        for rows, columns in (
-            (np.flatnonzero(near), np.arange(len(far))),
-            (np.flatnonzero(~np.array(near)), np.flatnonzero(far)),
-        ):
-            if len(rows) and len(columns):
-                self._refuse_too_many(rows, columns)
-                yield from self._compared(rows, columns)
+        pairs = self._touched()
+        # What any receiver listens to tells services apart, and is known before these are asked for.
+        met = np.unique(np.concatenate([np.zeros(0, dtype=np.int64), *(columns for _, columns in pairs)])).tolist()
+        for which, space in enumerate(self.spaces):
+            space.prepare([self.receivers[column][which] for column in met])
+        self._refuse_too_many(sum(len(rows) * len(columns) for rows, columns in pairs))
+        for rows, columns in pairs:
+            yield from self._compared(rows, columns)
 
-    def _refuse_too_many(self, rows: Rows, columns: Rows) -> None:
+    def _touched(self) -> list[tuple[Rows, Rows]]:
+        """The pairs that the change touches, as products of senders and receivers; no pair is in two of them."""
+        if self.touched is None:
+            whole = [(np.arange(len(self.senders)), np.arange(len(self.receivers)))]
+            return [each for each in whole if len(each[0]) and len(each[1])]
+        senders, receivers = (_Side(self.spaces, pairs) for pairs in (self.senders, self.receivers))
+        parts = dict.fromkeys(self.touched.parts)
+        near = np.array([senders.chosen(one) for one, _ in parts], dtype=np.bool_)
+        far = np.array([receivers.chosen(other) for _, other in parts], dtype=np.bool_)
+        by_parts: dict[bytes, list[int]] = {}
+        for row, parts_of_it in enumerate(near.T):
+            by_parts.setdefault(parts_of_it.tobytes(), []).append(row)
+        alike: dict[bytes, list[int]] = {}
+        for key, rows in by_parts.items():
+            columns = far[np.frombuffer(key, dtype=np.bool_)].any(axis=0)
+            alike.setdefault(columns.tobytes(), []).extend(rows)
+        found = [(np.array(sorted(rows)), np.flatnonzero(np.frombuffer(key, dtype=np.bool_)))
+                 for key, rows in alike.items()]  # fmt: skip
+        return [(rows, columns) for rows, columns in found if len(columns)]
+
+    def _refuse_too_many(self, pairs: int) -> None:
         """Raise UsageError for more pairs than are compared in a minute or two: the fewer, the more kinds of traffic
         there are."""
-        pairs, space = len(rows) * len(columns), self.spaces[-1]
-        space.prepare([self.receivers[column][1] for column in columns.tolist()])
-        if pairs > MOST_PAIRS and (self.is_brief or pairs * space.kinds(self.family).words > _MOST_WORDS):
-            if self.is_brief:
-                raise UsageError(f"it touches {pairs:,} pairs of ends, which takes a while: --write-change FILE and"
-                                 " rehearse tell")  # fmt: skip
+        if pairs <= MOST_PAIRS:
+            return
+        if self.is_brief:
+            raise UsageError(f"it touches {pairs:,} pairs of ends, which takes a while: --write-change FILE and"
+                             " rehearse tell")  # fmt: skip
+        if pairs * self.spaces[-1].kinds(self.family).words > _MOST_WORDS:
             raise UsageError(
                 f"the change touches {pairs:,} pairs of ends, more than are compared one by one: rehearse it on a"
                 " part of the traffic (--service), or ask for 'matrix --against', group by group"
             )
-
-    def _is_touched(self, pair: tuple[SpaceEnd, SpaceEnd]) -> bool:
-        return self.touched is None or self.touched.carries(self.spaces[1].ends, pair[1].members[0])
 
     def _compared(self, rows: Rows, columns: Rows) -> Iterator[Changed]:
         tables: list[NDArray[np.int32]] = []
@@ -167,7 +204,6 @@ class _OfFamily:
         for which, space in enumerate(self.spaces):
             senders = [self.senders[row][which] for row in rows.tolist()]
             receivers = [self.receivers[column][which] for column in columns.tolist()]
-            space.prepare(receivers)
             kinds = space.kinds(self.family)
             like = readings[0] if readings and readings[0].kinds.kinds == kinds.kinds else None
             reading = Statuses(kinds, senders, like)

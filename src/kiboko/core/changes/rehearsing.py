@@ -13,7 +13,7 @@ from kiboko.core.audit.listening import of_unreached, unreached
 from kiboko.core.audit.scope import Scope
 from kiboko.core.changes.difference import Difference, difference
 from kiboko.core.changes.expecting import Held, held
-from kiboko.core.changes.touched import is_same
+from kiboko.core.changes.sameness import is_same
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.edits import toggled_rule
@@ -85,8 +85,8 @@ def _scope(old: Ends, new: Ends, found: Difference, compared: RangeSet) -> Scope
         except UsageError:  # too many pairs: every machine is looked at
             whole = None
     machines = frozenset(_turned(old.topology, new.topology, whole)) if whole is not None else None
-    if what is None:
-        return Scope(machines=machines)
+    if what is None or not what.is_of_rules:
+        return Scope(machines=machines, ends=what.ends if what is not None else None)
     return Scope(what.filters, what.services, what.senders, what.receivers, machines)
 
 
@@ -95,8 +95,8 @@ def _turned(old: Topology, new: Topology, whole: Difference) -> Iterator[str]:
     yield from (*whole.gone, *whole.new, *whole.moved)
     for each in whole.changed:
         yield from (member.instance for member in each.destinations if member.instance is not None)
-    if whole.touched is not None:
-        return  # nothing but rules differs
+    if old.instances is new.instances:
+        return
     for name, instance in old.instances.items():
         if name in new.instances and not is_same(instance, new.instances[name]):
             yield name

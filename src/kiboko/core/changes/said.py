@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from difflib import SequenceMatcher
 
-from kiboko.core.changes.touched import bare, is_same
+from kiboko.core.changes.sameness import bare, is_same
 from kiboko.core.errors import Place
 from kiboko.core.header.addresses import Address
 from kiboko.core.network.host_rules import HostRuleSet

@@ -1,107 +1,130 @@
-"""What a change of rules can touch: which ends carry them, and which traffic matches any rule that is not as it was.
+"""What a change can touch: which pairs of ends may come to anything else by it, and on which services.
 
-The first rule that matches decides. Two lists of rules have a longest run of rules in common, in the same order; a
-packet that matches none of the others meets the same first rule in both. So only traffic that matches one of the
-others, there or on its way back, can come to anything else.
+A pair is judged by the rules of the filters on its way, by what both ends are, and by the routes and crossings between
+them. So a change of rules touches pairs of which one end carries the filter; a change of a machine or a subnet touches
+pairs of which one end is it, or lies in it; and so on. What lies on the way of others touches them all.
 """
 
 from __future__ import annotations
 
-import dataclasses
-import functools
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime
-from difflib import SequenceMatcher
-from types import NoneType
-from typing import Any
 
-from kiboko.core.errors import Place
-from kiboko.core.header.addresses import Address, AddressSet, Prefix
+from kiboko.core.changes.changed_rules import (
+    EVERYTHING,
+    Matched,
+    all_matched,
+    all_of,
+    changed_rules,
+    matched_by,
+    united,
+)
+from kiboko.core.changes.sameness import is_same
+from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS
-from kiboko.core.network.model import Filter, PackedListeners, Rule, Topology
+from kiboko.core.network.model import Filter, Peer, Topology
 from kiboko.core.queries.ends import Ends, Member
-from kiboko.core.walk.walk import Walker
 
-_WAYS = ("inbound", "outbound", "rules")
-_EVERYTHING = RangeSet.span(0, (1 << 24) - 1)
-_PARTS = ("defaults", "networks", "outsides", "gateways", "route_tables", "subnets", "zones", "crossings", "groups",
-          "instances")  # fmt: skip
+_WHOLE = ("defaults", "networks", "outsides", "gateways")
+"""Parts that may touch everybody."""
+_FEW_FILTERS = 8
+"""As many changed filters are looked at one by one; of more, all that any of them touches is taken together."""
+
+
+@dataclass(frozen=True, slots=True)
+class Chosen:
+    """Some ends: those that are, or lie in, one of `names` (machines, subnets, outsides, and zones as `zone:NAME`), and
+    have an address among `addresses`. None stands for all."""
+
+    names: frozenset[str] | None = None
+    addresses: AddressSet | None = None
+
+
+ALL = Chosen()
+Touching = tuple[Chosen, Chosen]
+"""Pairs of ends: every one of some senders with every one of some receivers."""
 
 
 @dataclass(frozen=True, slots=True)
 class Touched:
-    """What a change can touch. `filters` are those whose rules differ. `carriers` are the names of ends of which one
-    must be of a pair: machines, subnets, outsides, and zones as `zone:NAME`; None where packets of anybody may pass
-    what carries a filter, on their way through an appliance. `services` are those of the traffic;
-    `senders` and `receivers` the addresses that it goes from and to, None for all. `by_sender` and `by_receiver` tell
-    as which of the two a carrier can be touched: what is asked inbound alone concerns who is sent to."""
+    """What a change can touch: traffic on `services` between the pairs of `parts`. `filters` are those whose rules
+    differ. `senders` and `receivers` are the addresses that all of it goes from and to, None for all. `is_of_rules`
+    tells that nothing else differs. `ends` are the addresses of which one is of each pair that anything but a rule
+    touches."""
 
     filters: frozenset[str]
-    carriers: frozenset[str] | None
+    parts: tuple[Touching, ...]
     services: RangeSet
     senders: AddressSet | None
     receivers: AddressSet | None
-    by_sender: bool = True
-    by_receiver: bool = True
+    is_of_rules: bool = True
+    ends: AddressSet | None = None
 
     def chosen(self, members: Iterable[Member], is_sender: bool) -> Iterator[Member]:
         """Those of some members that the traffic may go from, or to."""
         wanted = self.senders if is_sender else self.receivers
         return (each for each in members if wanted is None or each.is_among(wanted))
 
-    def carries(self, ends: Ends, member: Member) -> bool:
-        """Whether an end is, or lies in, what carries a changed filter."""
-        topology, carriers = ends.topology, self.carriers
-        if carriers is None:
-            return True
-        if member.low is None:
-            names = [member.instance, *(each.subnet for each in member.interfaces)]
-            zones = [topology.subnets[each.subnet].zone for each in member.interfaces]
-        else:
-            endpoint = ends.directory.endpoint(member.low)
-            names = [member.instance, member.outside, endpoint.subnet.name if endpoint.subnet else None]
-            names += [endpoint.interface.instance if endpoint.interface else None]
-            zones = [endpoint.zone]
-        return any(name in carriers for name in names) or any(f"zone:{zone}" in carriers for zone in zones)
+
+def names_of(ends: Ends, member: Member) -> Iterator[str]:
+    """What an end is, and what it lies in, as `Chosen` names them."""
+    subnets = ends.topology.subnets
+    if member.low is None:
+        found = [member.instance, *(each.subnet for each in member.interfaces)]
+        zones = [subnets[each.subnet].zone for each in member.interfaces]
+    else:
+        endpoint = ends.directory.endpoint(member.low)
+        found = [member.instance, member.outside, endpoint.subnet.name if endpoint.subnet else None]
+        found += [endpoint.interface.instance if endpoint.interface else None]
+        zones = [endpoint.zone]
+    yield from (name for name in found if name is not None)
+    yield from (f"zone:{zone}" for zone in zones if zone is not None)
 
 
 def touched(old: Ends, new: Ends) -> Touched | None:
-    """What a change can touch; None where more than rules differs."""
-    before, after = old.topology, new.topology
-    if not all(is_same(getattr(before, part), getattr(after, part)) for part in _PARTS):
+    """What a change can touch; None where that may be everything."""
+    if not all(is_same(getattr(old.topology, part), getattr(new.topology, part)) for part in _WHOLE):
         return None
-    if set(before.filters) != set(after.filters):
+    rules = _OfRules(old, new)
+    structure = _OfStructure(old, new)
+    if not structure.parts:
+        return rules.touched()
+    if structure.is_everything:
         return None
-    changed = {name for name, each in before.filters.items() if not is_same(each, after.filters[name])}
-    if any((before.filters[name].attach_to, before.filters[name].exempt)
-           != (after.filters[name].attach_to, after.filters[name].exempt) for name in changed):  # fmt: skip
-        return None  # who carries it may be named by others
-    carriers: frozenset[str] | None = frozenset(name for ends in (old, new) for name in _carriers(ends, changed))
-    if carriers and not carriers.isdisjoint(_on_the_way(after)):
-        carriers = None
-    rules: list[_ChangedRule] = []
-    for name in changed:
-        own = changed_rules(before.filters[name], after.filters[name])
-        if own is None:
-            return Touched(frozenset(changed), carriers, _EVERYTHING, None, None)
-        layer = after.filters[name].layer
-        rules += [_ChangedRule(ends.walker, rule, way, layer)
-                  for ends, some in zip((old, new), own, strict=True) for way, rule in some]  # fmt: skip
-    return _of_rules(frozenset(changed), carriers, rules)
+    return Touched(rules.filters, (*rules.parts, *structure.parts), EVERYTHING, None, None, False,
+                   all_of(structure.ends))  # fmt: skip
 
 
-def _carriers(ends: Ends, changed: set[str]) -> Iterator[str]:
-    topology = ends.topology
-    for name in changed:
-        yield from (each.instance for each in ends.walker.membership.carriers(name))
-    for instance in topology.instances.values():
-        if isinstance(instance.host_filter, str) and instance.host_filter in changed:
-            yield instance.name
-    yield from (each.name for each in topology.subnets.values() if each.filter in changed)
-    yield from (each.name for each in topology.outsides.values() if each.filter in changed)
-    yield from (f"zone:{each.source}" for each in topology.crossings if each.filter in changed)
+class _Way:
+    """What packets between other ends may pass."""
+
+    def __init__(self, old: Ends, new: Ends) -> None:
+        self._halfway = frozenset(name for ends in (old, new) for name in _on_the_way(ends.topology))
+        topology = new.topology  # the outsides and networks of both
+        self._outer = {each.zone for each in topology.outsides.values()}
+        blocks = [block for each in topology.networks.values() for block in each.blocks if block.family == 6]
+        self._six = AddressSet.of_prefixes(blocks)
+
+    def has(self, names: Iterable[str]) -> bool:
+        """Whether any of some names lies on the way of others: that of a next hop, of its subnet or its zone."""
+        return not self._halfway.isdisjoint(names)
+
+    def in_zone(self, zone: str) -> Iterator[Chosen]:
+        """The ends between which packets are in a zone: those that lie in it, and whoever sends through it."""
+        if self.has([f"zone:{zone}"]):
+            yield ALL
+            return
+        yield Chosen(frozenset((f"zone:{zone}",)))
+        if (
+            zone in self._outer and self._six
+        ):  # global addresses of two networks meet there, out by one and in by another
+            yield Chosen(None, self._six)
+
+    def across(self, zones: tuple[str, str]) -> Iterator[Touching]:
+        """The pairs of which packets go from one zone to another."""
+        for sender in self.in_zone(zones[0]):
+            for receiver in self.in_zone(zones[1]):
+                yield sender, receiver
 
 
 def _on_the_way(topology: Topology) -> Iterator[str]:
@@ -114,149 +137,203 @@ def _on_the_way(topology: Topology) -> Iterator[str]:
             yield f"zone:{topology.subnets[interface.subnet].zone}"
 
 
-@dataclass(frozen=True, slots=True)
-class _ChangedRule:
-    """A rule that one version has and the other has not, in which list, of a filter of which layer."""
-
-    walker: Walker
-    rule: Rule
-    way: str
-    layer: str
-
-    def by(self, is_reply: bool) -> tuple[bool, bool]:
-        """Whether a carrier is touched by what it sends, and by what is sent to it."""
-        if self.way == "rules" and self.layer != "zone":
-            return True, True
-        asked_at_sender = self.way != "inbound"  # a crossing is told by the zone that it leaves
-        return (asked_at_sender, not asked_at_sender) if not is_reply else (not asked_at_sender, asked_at_sender)
+def _carriers(ends: Ends, changed: frozenset[str]) -> Iterator[str]:
+    """What carries any of some filters, crossings left out."""
+    topology = ends.topology
+    for name in changed & set(topology.filters):
+        yield from (each.instance for each in ends.walker.membership.carriers(name))
+    for instance in topology.instances.values():
+        if isinstance(instance.host_filter, str) and instance.host_filter in changed:
+            yield instance.name
+    yield from (each.name for each in topology.subnets.values() if each.filter in changed)
+    yield from (each.name for each in topology.outsides.values() if each.filter in changed)
 
 
-Listed = list[tuple[str, Rule]]
-"""Rules, each with the list that it is of: inbound, outbound or rules."""
+def _crossings(versions: Sequence[Ends], changed: frozenset[str]) -> dict[tuple[str, str], None]:
+    """The pairs of zones between which any of some filters judges, in any version."""
+    return {(each.source, each.destination): None for ends in versions for each in ends.topology.crossings
+            if each.filter in changed}  # fmt: skip
 
 
-def changed_rules(before: Filter, after: Filter) -> tuple[Listed, Listed] | None:
-    """The enabled rules of two versions of a filter that are not of their longest common run, of either; None where
-    something else than rules differs, such as what is done where none matches."""
-    plain = [dataclasses.replace(each, inbound=None, outbound=None, rules=None) for each in (before, after)]
-    if not is_same(*plain):
-        return None
-    gone: Listed = []
-    new: Listed = []
-    for way in _WAYS:
-        lists: tuple[Sequence[Rule] | None, Sequence[Rule] | None] = getattr(before, way), getattr(after, way)
-        if (lists[0] is None) != (lists[1] is None):
-            return None  # a direction that is named is filtered
-        one, other = ([rule for rule in sorted(each or (), key=lambda rule: rule.order) if rule.enabled]
-                      for each in lists)  # fmt: skip
-        keys = [[_matched(rule) for rule in each] for each in (one, other)]
-        runs = SequenceMatcher(None, keys[0], keys[1], autojunk=False).get_opcodes()
-        for kind, low, high, begin, end in runs:
-            if kind != "equal":
-                gone += [(way, rule) for rule in one[low:high]]
-                new += [(way, rule) for rule in other[begin:end]]
-    return gone, new
+class _OfRules:
+    """What changed rules touch: traffic that they match, where one end carries the filter or crosses where it is."""
+
+    def __init__(self, old: Ends, new: Ends) -> None:
+        self._versions, self._way = (old, new), _Way(old, new)
+        before, after = old.topology.filters, new.topology.filters
+        listed = {name: self._matched(before[name], after[name]) for name in before.keys() & after.keys()
+                  if not is_same(before[name], after[name])}  # fmt: skip
+        matched = {name: traffic for name, traffic in listed.items() if traffic}
+        self.filters = frozenset(matched)
+        self._traffic = [each for traffic in matched.values() for each in traffic]
+        together = [(frozenset((name,)), traffic) for name, traffic in sorted(matched.items())]
+        if len(together) > _FEW_FILTERS:
+            together = [(self.filters, self._traffic)]
+        self.parts = [part for names, traffic in together for part in self._parts(names, traffic)]
+
+    def touched(self) -> Touched:
+        """All that they touch, where nothing else differs."""
+        return Touched(
+            self.filters, tuple(self.parts), RangeSet.of(pair for each in self._traffic for pair in each.services),
+            all_of([each.senders for each in self._traffic]), all_of([each.receivers for each in self._traffic]),
+        )  # fmt: skip
+
+    def _matched(self, before: Filter, after: Filter) -> list[Matched]:
+        own = changed_rules(before, after)
+        if own is None:
+            return list(all_matched())
+        return [traffic for ends, some in zip(self._versions, own, strict=True) for way, rule in some
+                for traffic in matched_by(ends.walker, rule, way, after.layer)]  # fmt: skip
+
+    def _parts(self, names: frozenset[str], traffic: Sequence[Matched]) -> Iterator[Touching]:
+        carriers = frozenset(name for ends in self._versions for name in _carriers(ends, names))
+        crossings = _crossings(self._versions, names)
+        for each in united(traffic):
+            from_them, to_them = Chosen(None, each.senders), Chosen(None, each.receivers)
+            if self._way.has(carriers):
+                yield from_them, to_them
+                continue
+            if carriers and each.by_sender:
+                yield Chosen(carriers, each.senders), to_them
+            if carriers and each.by_receiver:
+                yield from_them, Chosen(carriers, each.receivers)
+            for pair in crossings:
+                for sender, receiver in self._way.across(pair[::-1] if each.is_reply else pair):
+                    yield _within(sender, each.senders), _within(receiver, each.receivers)
 
 
-def _matched(rule: Rule) -> tuple[object, ...]:
-    """What a rule matches and does, whatever it is called and wherever it stands."""
-    return (rule.action, rule.sources, rule.destinations, rule.services, rule.source_ports, rule.stateful)
+def _within(chosen: Chosen, addresses: AddressSet | None) -> Chosen:
+    """Those of some ends that have an address among some others as well."""
+    if addresses is None or chosen.addresses is None:
+        return Chosen(chosen.names, chosen.addresses if addresses is None else addresses)
+    return Chosen(chosen.names, chosen.addresses & addresses)
 
 
-def _of_rules(filters: frozenset[str], carriers: frozenset[str] | None, rules: Sequence[_ChangedRule]) -> Touched:
-    services: list[RangeSet] = []
-    senders: list[AddressSet | None] = []
-    receivers: list[AddressSet | None] = []
-    roles = [False, False]
-    for each in rules:
-        walker, rule = each.walker, each.rule
-        roles = [known or more for known, more in zip(roles, each.by(False), strict=True)]
-        near, far = (walker.membership.peer_addresses(peer) for peer in (rule.sources, rule.destinations))
-        near, far = (_seen(walker.topology, some) for some in (near, far))
-        services.append(_EVERYTHING if rule.services is None else rule.services)
-        senders.append(near)
-        receivers.append(far)
-        back = _answered(walker.topology, rule)
-        if back:
-            services.append(back)
-            senders.append(far)
-            receivers.append(near)
-            roles = [known or more for known, more in zip(roles, each.by(True), strict=True)]
-    if carriers is None:
-        roles = [True, True]
-    return Touched(filters, carriers, _union(services), _all_of(senders), _all_of(receivers), *roles)
+class _OfStructure:
+    """What a change of machines, subnets, groups, routes and crossings touches. `ends` has the addresses of which one
+    is of each such pair, None for all."""
+
+    def __init__(self, old: Ends, new: Ends) -> None:
+        self._versions, self._way = (old, new), _Way(old, new)
+        self.is_everything = False
+        self.parts: list[Touching] = []
+        self.ends: list[AddressSet | None] = []
+        self._of_ends()
+        self._of_peers()
+        self._of_routes()
+        self._of_crossings()
+
+    def _topologies(self) -> tuple[Topology, Topology]:
+        return self._versions[0].topology, self._versions[1].topology
+
+    def _note(self, one: Chosen, other: Chosen = ALL) -> None:
+        """Pairs of which one end is of these, and the other of those."""
+        self.parts += [(one, other)] if one == other else [(one, other), (other, one)]
+
+    def _of_ends(self) -> None:
+        """Machines and subnets that are not as they were, and machines that carry other filters."""
+        before, after = self._topologies()
+        names = set(_differ(before.instances, after.instances))
+        names |= {each.instance for each in self._versions[0].directory.interfaces()
+                  if each.instance not in names and not self._carries_the_same(each.name)}  # fmt: skip
+        machines = [topology.instances[name] for topology in (before, after) for name in names
+                    if name in topology.instances]  # fmt: skip
+        addresses = AddressSet.of_addresses(
+            address for each in machines for interface in each.interfaces
+            for address in (*interface.addresses, *((interface.public,) if interface.public is not None else ()))
+        )  # fmt: skip
+        subnets = set(_differ(before.subnets, after.subnets))
+        if not names and not subnets:
+            return
+        self.is_everything |= self._way.has(names | subnets)
+        self._note(Chosen(frozenset(names | subnets)))
+        if addresses:
+            self._note(Chosen(None, addresses))
+        self.ends += [addresses, self._addresses_in(subnets)]
+
+    def _carries_the_same(self, interface: str) -> bool:
+        """Whether an interface of both versions carries the same filters in both."""
+        carried = []
+        for ends in self._versions:
+            found = ends.directory.interface(interface)
+            assert found is not None  # its machine is the same in both
+            carried.append(ends.walker.membership.filter_names_on(found))
+        return carried[0] == carried[1]
+
+    def _addresses_in(self, subnets: Iterable[str]) -> AddressSet:
+        known = (topology.subnets[name] for topology in self._topologies() for name in subnets
+                 if name in topology.subnets)  # fmt: skip
+        return AddressSet.of_prefixes(block for each in known for block in each.blocks)
+
+    def _of_peers(self) -> None:
+        """Whom rules mean that say the same, and do not mean the same: members of a group that is another one."""
+        before, after = self._topologies()
+        memberships = [ends.walker.membership for ends in self._versions]
+        shared = [each.address for each in before.gateways.values() if each.address is not None]
+        known: dict[Peer, AddressSet] = {}
+        meant: dict[AddressSet, set[str]] = {}
+        for name in before.filters.keys() & after.filters.keys():
+            for rule in (*before.filters[name].every_rule(), *after.filters[name].every_rule()):
+                for peer in (rule.sources, rule.destinations):
+                    if peer is None:
+                        continue
+                    if peer not in known:
+                        one, other = (each.peer_addresses(peer) or AddressSet() for each in memberships)
+                        known[peer] = AddressSet() if one == other else (one - other) | (other - one)
+                    if known[peer]:
+                        meant.setdefault(known[peer], set()).add(name)
+        for addresses, filters in meant.items():
+            is_anybody = any(each in addresses for each in shared)
+            self._of_meant(None if is_anybody else addresses, frozenset(filters))
+
+    def _of_meant(self, addresses: AddressSet | None, filters: frozenset[str]) -> None:
+        """Pairs of which one end has one of some addresses, and that some filters judge."""
+        self.ends.append(addresses)
+        who, carriers = (
+            Chosen(None, addresses),
+            frozenset(n for ends in self._versions for n in _carriers(ends, filters)),
+        )
+        if self._way.has(carriers):
+            self._note(who)
+            return
+        if carriers:
+            self._note(Chosen(carriers), who)
+            self._note(Chosen(carriers, addresses))
+        for pair in _crossings(self._versions, filters):
+            for sender, receiver in self._way.across(pair):
+                for one, other in ((_within(sender, addresses), receiver), (sender, _within(receiver, addresses))):
+                    self._note(one, other)
+
+    def _of_routes(self) -> None:
+        """Routes that only one version has: from the subnets that ask the table, to what the routes lead to."""
+        before, after = self._topologies()
+        shared = [each.address for each in before.gateways.values() if each.address is not None]
+        for name in _differ(before.route_tables, after.route_tables):
+            entries = [each.route_tables[name].entries if name in each.route_tables else () for each in (before, after)]
+            differ = [each.to for some, others in (entries, entries[::-1]) for each in some
+                      if not any(is_same(each, other) for other in others)]  # fmt: skip
+            subnets = {each.name for topology in (before, after) for each in topology.subnets.values()
+                       if each.route_table == name}  # fmt: skip
+            if not subnets:
+                continue
+            self.is_everything |= self._way.has(subnets)
+            led = AddressSet.of_prefixes(differ)
+            is_anybody = any(each in led for each in shared)  # what comes back to a shared address is for anybody
+            self._note(Chosen(frozenset(subnets)), Chosen(None, None if is_anybody else led))
+            self.ends.append(self._addresses_in(subnets))
+
+    def _of_crossings(self) -> None:
+        """Pairs of zones between which another filter judges, or none any more."""
+        judged = [{(each.source, each.destination): each.filter for each in topology.crossings}
+                  for topology in self._topologies()]  # fmt: skip
+        for pair in dict.fromkeys((*judged[0], *judged[1])):
+            if judged[0].get(pair) != judged[1].get(pair):
+                for sender, receiver in self._way.across(pair):
+                    self._note(sender, receiver)
+                self.ends.append(None)
 
 
-def _seen(topology: Topology, addresses: AddressSet | None) -> AddressSet | None:
-    """The addresses that a rule speaks of; None where one of them is shared, so that anybody may stand behind it."""
-    shared = [each.address for each in topology.gateways.values() if each.address is not None]
-    return None if addresses is None or any(each in addresses for each in shared) else addresses
-
-
-def _answered(topology: Topology, rule: Rule) -> RangeSet:
-    """The services whose replies a rule may match: of those that have ports, where one of a client's is among those of
-    the rule."""
-    if rule.services is None:
-        return _EVERYTHING
-    clients = RangeSet.of(pair for ports in _client_ports(topology) for pair in ports)
-    found: list[tuple[int, int]] = []
-    for protocol in sorted(WITH_PORTS):
-        asked = RangeSet.of((protocol << 16 | low, protocol << 16 | high) for low, high in clients)
-        if rule.services & asked:
-            ports = rule.source_ports if rule.source_ports is not None else RangeSet.span(0, 65535)
-            found += [(protocol << 16 | low, protocol << 16 | high) for low, high in ports]
-    for protocol in (ICMP, ICMP6):
-        whole = RangeSet.span(protocol << 16, protocol << 16 | 0xFFFF)
-        if rule.services & whole:
-            found += list(whole)
-    return RangeSet.of(found)
-
-
-def _client_ports(topology: Topology) -> Iterator[RangeSet]:
-    yield topology.defaults.ephemeral_ports
-    own = [each.ephemeral_ports for each in topology.instances.values()]
-    own += [each.ephemeral_ports for each in topology.outsides.values()]
-    yield from (ports for ports in own if ports is not None)
-
-
-def _union(sets: Sequence[RangeSet]) -> RangeSet:
-    return RangeSet.of(pair for each in sets for pair in each)
-
-
-def _all_of(sets: Sequence[AddressSet | None]) -> AddressSet | None:
-    known = [each for each in sets if each is not None]
-    return AddressSet.union(known) if len(known) == len(sets) else None
-
-
-def is_same(one: object, other: object) -> bool:
-    """Whether two values say the same, wherever it is written."""
-    return one is other or bare(one) == bare(other)
-
-
-_PLAIN = frozenset((str, int, bool, float, NoneType, datetime, Address, Prefix, RangeSet, AddressSet))
-"""What says nothing of where it is written."""
-
-
-def bare(value: object) -> object:
-    """A value without where it is written: two files that say the same are the same."""
-    kind: Any = type(value)
-    if kind in _PLAIN:
-        return value
-    if kind is Place:
-        return None
-    names = _fields_of(kind)
-    if names is not None:
-        return kind, tuple([bare(getattr(value, name)) for name in names])
-    if isinstance(value, PackedListeners):
-        value = value.sockets
-    if isinstance(value, Mapping):
-        return {key: bare(each) for key, each in value.items()}
-    if isinstance(value, Sequence) and not isinstance(value, str | bytes):
-        return tuple([bare(each) for each in value])
-    return value
-
-
-@functools.cache
-def _fields_of(kind: type[Any]) -> tuple[str, ...] | None:
-    """The fields of a dataclass; None for any other."""
-    return tuple(field.name for field in dataclasses.fields(kind)) if dataclasses.is_dataclass(kind) else None
+def _differ(some: Mapping[str, object], others: Mapping[str, object]) -> Iterator[str]:
+    """The names that stand for something else in two versions, or for nothing in one of them."""
+    if some is not others:
+        yield from (name for name in dict.fromkeys((*some, *others)) if not is_same(some.get(name), others.get(name)))
