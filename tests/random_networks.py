@@ -1,6 +1,7 @@
 """Random networks that use every feature of the network file, from a seed: values as `tests.helpers.load` takes them."""
 
 import copy
+import json
 import random
 
 ACTIONS = ["allow", "allow", "allow", "drop", "reject"]
@@ -71,6 +72,37 @@ def in_more_zones(values, chance):
                 "otherwise": chance.choice(["allow", "drop", "reject"]),
             }  # fmt: skip
             values["crossings"].append({"from": pair[0], "to": pair[1], "filter": f"cross-{index}"})
+    return values
+
+
+def both_global(values, chance):
+    """A random network whose two networks both have global IPv6 addresses and a door to the internet, and no other way
+    to each other by IPv6; nothing but crossings is between them, and those from the internet let all in."""
+    text = json.dumps(values).replace("fd00:2:0:", "2001:db8:2:").replace("fd00:2::", "2001:db8:2::")
+    values = json.loads(text)
+    values["gateways"]["south-door"] = {"kind": "internet", "network": "south"}
+    values["subnets"]["b1"]["cidr"] = ["10.2.1.0/24", "2001:db8:2:1::/64"]
+    for number, instance in enumerate(values["instances"].values()):
+        for key in ("host_filter", "listens"):
+            instance.pop(key, None)
+        for interface in instance["interfaces"]:
+            interface["filters"] = []
+            if interface["subnet"] == "b1":
+                interface["addresses"] = [interface["addresses"][0], f"2001:db8:2:1::{number + 10}"]
+    for subnet in values["subnets"].values():
+        subnet.pop("filter", None)
+    for chosen in values["filters"].values():
+        for key in ("attach_to", "exempt"):
+            chosen.pop(key, None)
+    for name, table in values["route_tables"].items():
+        door = "south-door" if name.startswith("b") else "door"
+        table[:] = [entry for entry in table if ":" not in entry["to"]] + [{"to": "::/0", "via": door}]
+    for crossing in values["crossings"]:
+        if crossing["from"] == "public":
+            values["filters"][crossing["filter"]]["rules"] = [{"action": "allow", "order": 10}]
+    values["defaults"] = {"same_zone": "allow", "between_zones": "allow"}
+    if chance.random() < 0.5:
+        values["crossings"] = [each for each in values["crossings"] if each["from"] == "public"]
     return values
 
 
@@ -280,4 +312,4 @@ class _Draw:
             subnet["route_table"] = f"{name}-table"
 
 
-__all__ = ["by_an_appliance", "in_more_zones", "random_network"]
+__all__ = ["both_global", "by_an_appliance", "in_more_zones", "random_network"]

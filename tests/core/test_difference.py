@@ -9,6 +9,7 @@ import unittest.mock
 
 from kiboko.core.changes.difference import CLOSED, OPENED, difference
 from kiboko.core.errors import InputError, UsageError
+from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.network.edits import toggled_rule
 from kiboko.core.network.host_rules import Chain, HostRuleSet
@@ -17,42 +18,11 @@ from kiboko.core.walk.walk import Walker
 from tests.core.test_matrix import told_apart
 from tests.core.test_reach import ASKED, holds, singles
 from tests.helpers import a_filter, base, load, question
-from tests.random_networks import by_an_appliance, random_network
+from tests.random_changes import ANYTHING, OF_RULES, changed, restructured
+from tests.random_networks import both_global, by_an_appliance, in_more_zones, random_network
 
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "2"))
 CHANGES = 5
-
-
-ANYTHING = ("turn", "drop", "detach", "route", "service")
-OF_RULES = ("turn", "drop", "service", "move", "peer")
-
-
-def changed(values, chance, kinds=ANYTHING):
-    """The same network with one thing changed: a rule turned, dropped or moved, a filter taken off, a route removed."""
-    values = copy.deepcopy(values)
-    rules = [(each, rule) for chosen in values["filters"].values() for way in ("inbound", "outbound", "rules")
-             for each in [chosen.get(way) or []] for rule in each]  # fmt: skip
-    kind = chance.choice(kinds)
-    if kind in OF_RULES and rules:
-        listed, rule = chance.choice(rules)
-        if kind == "drop":
-            listed.remove(rule)
-        elif kind == "turn":
-            rule["enabled"] = not rule.get("enabled", True)
-        elif kind == "move":
-            rule["order"] = chance.choice([1, 5000]) + chance.randrange(900)
-        elif kind == "peer":
-            rule["from"] = chance.choice([*values["instances"], "internet", "north", "10.1.0.0/17"])
-        else:
-            rule["service"] = "tcp/8000-8010"
-    elif kind == "route" and values["route_tables"]:
-        table = chance.choice(list(values["route_tables"].values()))
-        if table:
-            table.pop(chance.randrange(len(table)))
-    else:
-        machine = chance.choice(list(values["instances"].values()))
-        machine["interfaces"][0].pop("filters", None)
-    return values
 
 
 def every_cell(old, new, family):
@@ -74,6 +44,18 @@ def every_cell(old, new, family):
                         service = Service(protocol, detail)
                         yield one, receiver, [each.walk_pair(pair[0], service)
                                               for each, pair in zip((old, new), pairs, strict=True)]  # fmt: skip
+
+
+def told(found):
+    """What differs of each pair of ends: the services of each two verdicts."""
+    pairs = {}
+    for line in found.changed:
+        for one in line.sources:
+            for other in line.destinations:
+                ends = [(each.name, each.low, each.high) for each in (one, other)]
+                key = (line.family, *ends, line.before, line.after, line.ports)
+                pairs.setdefault(key, []).extend(line.services)
+    return {key: RangeSet.of(services) for key, services in pairs.items()}
 
 
 class HeldToWalks(unittest.TestCase):
@@ -117,6 +99,36 @@ class HeldToWalks(unittest.TestCase):
         """What a changed rule cannot match is not looked at then, and must not differ."""
         seeds = (46, 63) if NETWORKS == 2 else range(40, 40 + NETWORKS)  # two that much comes of
         self.held(seeds, 2, OF_RULES, 2)
+
+    def test_where_something_else_than_a_rule_changes_no_less_is_found(self):
+        """A machine, a group, a subnet, a route, a crossing: what these cannot touch is not looked at then, and comes to
+        the same where all pairs are."""
+        for kind in (lambda values, _: values, by_an_appliance, in_more_zones, both_global):
+            met = 0
+            for seed in range(NETWORKS if kind is in_more_zones else 4 * NETWORKS):
+                values = kind(random_network(seed), random.Random(seed))
+                other = restructured(values, random.Random(seed + 1))
+                try:
+                    old, new = (Ends(Walker(load(each))) for each in (values, other))
+                except InputError:
+                    continue
+                found = told(difference(old, new, resolve_service("any", {})))
+                with unittest.mock.patch("kiboko.core.changes.difference.touched", lambda *_: None):
+                    self.assertEqual(found, told(difference(old, new, resolve_service("any", {}))), (kind, seed))
+                met += len(found)
+            self.assertGreater(met, 5, kind)
+
+    def test_global_addresses_meet_in_the_zone_of_an_outside(self):
+        """Packets between two networks, out by the door of one and in by that of the other, cross the outside's zone,
+        and neither end lies in it."""
+        met = 0
+        for seed in (21,) if NETWORKS == 2 else range(20, 20 + NETWORKS):
+            values = both_global(random_network(seed), random.Random(seed))
+            other = copy.deepcopy(values)
+            for name in {each["filter"] for each in values["crossings"] if each["from"] == "public"}:
+                other["filters"][name]["rules"][0]["action"] = "drop"
+            met += self.compared(seed, values, other)
+        self.assertGreater(met, 10)
 
     def test_where_what_changes_is_halfway_no_less_is_found(self):
         """Rules at the edge of an appliance's subnet, and at the crossings that leave its zone, are asked of packets of

@@ -1,5 +1,6 @@
 """The findings that a change brings and ends, held to what a whole audit finds before and after it."""
 
+import functools
 import os
 import random
 import unittest
@@ -15,8 +16,8 @@ from kiboko.core.errors import InputError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.walk.walk import Walker
-from tests.core.test_difference import ANYTHING, OF_RULES, changed
 from tests.helpers import a_filter, base, load
+from tests.random_changes import ANYTHING, OF_RULES, changed, restructured
 from tests.random_networks import random_network
 
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))
@@ -51,11 +52,11 @@ def keys(ends, scope=None):
 
 
 class OnRandomNetworks(unittest.TestCase):
-    def held(self, seed, kinds):
+    def held(self, seed, change):
         """How many machines and findings a change turns; nothing of that is out of its scope."""
-        values, chance = ordered(random_network(seed)), random.Random(seed)
+        values = ordered(random_network(seed))
         try:
-            old, new = both(values, changed(values, chance, kinds))
+            old, new = both(values, change(values, random.Random(seed)))
         except InputError:  # what was changed is no network any more
             return 0
         scope = _scope(old, new, difference(old, new, ANY), ANY)
@@ -67,8 +68,12 @@ class OnRandomNetworks(unittest.TestCase):
         return len(turned) + len(whole)
 
     def test_every_machine_and_finding_that_a_change_turns_is_in_its_scope(self):
-        seen = sum(self.held(seed, kinds) for seed in range(NETWORKS) for kinds in (OF_RULES, ANYTHING))
-        self.assertGreater(seen, 5)
+        for change in (
+            functools.partial(changed, kinds=OF_RULES),
+            functools.partial(changed, kinds=ANYTHING),
+            restructured,
+        ):
+            self.assertGreater(sum(self.held(seed, change) for seed in range(NETWORKS)), 0, change)
 
 
 class Findings(unittest.TestCase):

@@ -15,10 +15,10 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, Walker
-from tests.core.test_difference import ANYTHING, changed
 from tests.core.test_evaluator import random_records
 from tests.core.test_evidence import flow
 from tests.helpers import a_filter, base, load
+from tests.random_changes import ANYTHING, changed
 from tests.random_networks import random_network
 
 

@@ -70,6 +70,7 @@ def run(args: argparse.Namespace) -> int:
         return _list(args)
     if args.after is not None:
         return _after(args)
+    from kiboko.batch.spanning import spread
     from kiboko.core.changes.rehearsing import rehearse
     from kiboko.views.compare_view import CompareShown
     from kiboko.views.rehearse_view import rehearsal_json, show_rehearsal
@@ -91,7 +92,7 @@ def run(args: argparse.Namespace) -> int:
     turned, told = _turned(before, after, args)
     with working("looking at every pair that the change can touch"):
         services = resolve_service(args.service, after.services)
-        found = rehearse(*ends, services, args.family, date.today(), expectations)
+        found = rehearse(*ends, services, args.family, date.today(), expectations, spread)
     is_file = args.change is not None and not words
     shown = CompareShown(args.network, args.change if is_file else args.network, args.full, args.top, words)
     if args.save is not None:

@@ -79,7 +79,7 @@ def difference(
     added = tuple(name for name in names[1] if name not in old.topology.instances)
     changed: list[Changed] = []
     moved: dict[str, None] = {}
-    what = touched(old, new)
+    what = touched(old, new, said)
     if said:
         services = services if what is None else services & what.services
         spaces = _spaces(old, new, services, what)

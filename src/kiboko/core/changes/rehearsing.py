@@ -9,16 +9,18 @@ from datetime import date
 
 from kiboko.core.audit.audit import audit
 from kiboko.core.audit.findings import NOTE, Finding
-from kiboko.core.audit.listening import of_unreached, unreached
+from kiboko.core.audit.listening import Spread, of_unreached, unreached
 from kiboko.core.audit.scope import Scope
 from kiboko.core.changes.difference import Difference, difference
 from kiboko.core.changes.expecting import Held, held
-from kiboko.core.changes.sameness import is_same
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.edits import toggled_rule
 from kiboko.core.network.model import Expectation, Topology
 from kiboko.core.queries.ends import Ends, resolve_service
+
+_FEW_MACHINES = 1_000
+"""The findings of as many are sooner looked for than processes started."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,21 +52,26 @@ def toggled(topology: Topology, rules: list[str]) -> Topology:
 
 
 def rehearse(
-    old: Ends, new: Ends, services: RangeSet, family: int | None, today: date, expectations: Sequence[Expectation]
-) -> Rehearsal:
-    """What a change does, from the network before and after it, and to some expectations. Raises UsageError as
-    `difference` does."""
+    old: Ends, new: Ends, services: RangeSet, family: int | None, today: date, expectations: Sequence[Expectation],
+    spread: Spread = map,
+) -> Rehearsal:  # fmt: skip
+    """What a change does, from the network before and after it, and to some expectations. `spread` has a function
+    called with some numbers, as `map` does, perhaps by other processes. Raises UsageError as `difference` does."""
     found = difference(old, new, services, family)
     before, after = held(old, expectations), held(new, expectations)
     scope = _scope(old, new, found, services if family is None else RangeSet())
     # A finding gathers all machines that nobody reaches on the same services: what is told is what differs of each.
     shut = [unreached(ends, scope) for ends in (old, new)]
     rest = dataclasses.replace(scope, machines=frozenset())
-    findings = []
-    for ends, mine, others in ((old, shut[0], shut[1]), (new, shut[1], shut[0])):
-        only = {name: left for name, some in mine.items() if (left := some - others.get(name, RangeSet()))}
-        listed = audit(ends, today, of_unreached(ends, only), scope=rest).findings
-        findings.append({(each.id, each.at): each for each in listed if each.severity != NOTE})
+    only = [{name: left for name, some in mine.items() if (left := some - others.get(name, RangeSet()))}
+            for mine, others in (shut, shut[::-1])]  # fmt: skip
+
+    def listed(version: int) -> dict[tuple[str, str], Finding]:
+        ends = (old, new)[version]
+        audited = audit(ends, today, of_unreached(ends, only[version]), scope=rest)
+        return {(each.id, each.at): each for each in audited.findings if each.severity != NOTE}
+
+    findings = list((spread if len(old.topology.instances) > _FEW_MACHINES else map)(listed, range(2)))
     return Rehearsal(
         found, tuple(zip(before, after, strict=True)),
         *(tuple(each for key, each in mine.items() if key not in others or each.id == "unallowed-listener")
@@ -84,19 +91,15 @@ def _scope(old: Ends, new: Ends, found: Difference, compared: RangeSet) -> Scope
             whole = difference(old, new, every)
         except UsageError:  # too many pairs: every machine is looked at
             whole = None
-    machines = frozenset(_turned(old.topology, new.topology, whole)) if whole is not None else None
+    machines = frozenset(_turned(new.topology, whole)) if whole is not None else None
     if what is None or not what.is_of_rules:
         return Scope(machines=machines, ends=what.ends if what is not None else None)
     return Scope(what.filters, what.services, what.senders, what.receivers, machines)
 
 
-def _turned(old: Topology, new: Topology, whole: Difference) -> Iterator[str]:
+def _turned(new: Topology, whole: Difference) -> Iterator[str]:
     """The machines that are not as they were, or of which a verdict on what is sent to them is not."""
     yield from (*whole.gone, *whole.new, *whole.moved)
     for each in whole.changed:
         yield from (member.instance for member in each.destinations if member.instance is not None)
-    if old.instances is new.instances:
-        return
-    for name, instance in old.instances.items():
-        if name in new.instances and not is_same(instance, new.instances[name]):
-            yield name
+    yield from (each.name for each in whole.said if each.section == "instances" and each.name in new.instances)

@@ -19,14 +19,15 @@ from kiboko.core.changes.changed_rules import (
     matched_by,
     united,
 )
+from kiboko.core.changes.said import Said
 from kiboko.core.changes.sameness import is_same
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.model import Filter, Peer, Topology
 from kiboko.core.queries.ends import Ends, Member
 
-_WHOLE = ("defaults", "networks", "outsides", "gateways")
-"""Parts that may touch everybody."""
+_WHOLE = frozenset(("defaults", "networks", "outside", "gateways"))
+"""Sections that may touch everybody."""
 _FEW_FILTERS = 8
 """As many changed filters are looked at one by one; of more, all that any of them touches is taken together."""
 
@@ -81,12 +82,16 @@ def names_of(ends: Ends, member: Member) -> Iterator[str]:
     yield from (f"zone:{zone}" for zone in zones if zone is not None)
 
 
-def touched(old: Ends, new: Ends) -> Touched | None:
-    """What a change can touch; None where that may be everything."""
-    if not all(is_same(getattr(old.topology, part), getattr(new.topology, part)) for part in _WHOLE):
+def touched(old: Ends, new: Ends, said: Sequence[Said]) -> Touched | None:
+    """What a change can touch, of which it is known what both versions say differently; None where that may be
+    everything."""
+    named: dict[str, list[str]] = {}
+    for each in said:
+        named.setdefault(each.section, []).append(each.name)
+    if not _WHOLE.isdisjoint(named):
         return None
     rules = _OfRules(old, new)
-    structure = _OfStructure(old, new)
+    structure = _OfStructure(old, new, named)
     if not structure.parts:
         return rules.touched()
     if structure.is_everything:
@@ -213,8 +218,9 @@ class _OfStructure:
     """What a change of machines, subnets, groups, routes and crossings touches. `ends` has the addresses of which one
     is of each such pair, None for all."""
 
-    def __init__(self, old: Ends, new: Ends) -> None:
-        self._versions, self._way = (old, new), _Way(old, new)
+    def __init__(self, old: Ends, new: Ends, named: Mapping[str, Sequence[str]]) -> None:
+        """`named` has what is not the same in both versions, by section."""
+        self._versions, self._way, self._named = (old, new), _Way(old, new), named
         self.is_everything = False
         self.parts: list[Touching] = []
         self.ends: list[AddressSet | None] = []
@@ -233,7 +239,7 @@ class _OfStructure:
     def _of_ends(self) -> None:
         """Machines and subnets that are not as they were, and machines that carry other filters."""
         before, after = self._topologies()
-        names = set(_differ(before.instances, after.instances))
+        names = set(self._named.get("instances", ()))
         names |= {each.instance for each in self._versions[0].directory.interfaces()
                   if each.instance not in names and not self._carries_the_same(each.name)}  # fmt: skip
         machines = [topology.instances[name] for topology in (before, after) for name in names
@@ -242,7 +248,7 @@ class _OfStructure:
             address for each in machines for interface in each.interfaces
             for address in (*interface.addresses, *((interface.public,) if interface.public is not None else ()))
         )  # fmt: skip
-        subnets = set(_differ(before.subnets, after.subnets))
+        subnets = set(self._named.get("subnets", ()))
         if not names and not subnets:
             return
         self.is_everything |= self._way.has(names | subnets)
@@ -308,7 +314,7 @@ class _OfStructure:
         """Routes that only one version has: from the subnets that ask the table, to what the routes lead to."""
         before, after = self._topologies()
         shared = [each.address for each in before.gateways.values() if each.address is not None]
-        for name in _differ(before.route_tables, after.route_tables):
+        for name in self._named.get("route tables", ()):
             entries = [each.route_tables[name].entries if name in each.route_tables else () for each in (before, after)]
             differ = [each.to for some, others in (entries, entries[::-1]) for each in some
                       if not any(is_same(each, other) for other in others)]  # fmt: skip
@@ -331,9 +337,3 @@ class _OfStructure:
                 for sender, receiver in self._way.across(pair):
                     self._note(sender, receiver)
                 self.ends.append(None)
-
-
-def _differ(some: Mapping[str, object], others: Mapping[str, object]) -> Iterator[str]:
-    """The names that stand for something else in two versions, or for nothing in one of them."""
-    if some is not others:
-        yield from (name for name in dict.fromkeys((*some, *others)) if not is_same(some.get(name), others.get(name)))

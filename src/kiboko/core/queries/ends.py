@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
@@ -13,6 +14,9 @@ from kiboko.core.hints import nearest
 from kiboko.core.network.directory import Endpoint
 from kiboko.core.network.model import Interface
 from kiboko.core.walk.walk import Walk, Walker
+
+_FEW = 16
+"""As many addresses are looked up one by one."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,6 +103,8 @@ class Ends:
         self.directory = walker.directory
         self._machines: dict[str, Member] = {}
         self._everybody: End | None = None
+        self._recorded: tuple[list[tuple[Address, Interface]], list[Address], list[int]] | None = None
+        """The addresses of interfaces in the order of the file; the same ascending, and where each of these stands."""
 
     def known_names(self) -> list[str]:
         """Every name that may stand as an end."""
@@ -225,12 +231,10 @@ class Ends:
         """The recorded interfaces of a block one by one, then what is left of it as ranges."""
         rest = addresses
         singles: list[Address] = []
-        small = addresses.size <= 16
-        listed = addresses.addresses() if small else iter(())
         recorded = (
-            [(a, i) for a in listed if (i := self.directory.interface_at(a)) is not None]
-            if small
-            else [(a, i) for i in self.directory.interfaces() for a in i.addresses if a in addresses]
+            [(a, i) for a in addresses.addresses() if (i := self.directory.interface_at(a)) is not None]
+            if addresses.size <= _FEW
+            else self._recorded_in(addresses)
         )
         for address, interface in recorded:
             singles.append(address)
@@ -247,6 +251,23 @@ class Ends:
                 name = str(first) if first == last else f"{first}-{last}"
                 beyond = self.directory.outside_of(first)
                 yield Member(name, None, (), first, last, outside=beyond.name if beyond else None)
+
+    def _recorded_in(self, addresses: AddressSet) -> Iterator[tuple[Address, Interface]]:
+        """The addresses of interfaces that are among some, in the order of the file."""
+        if self._recorded is None:
+            listed = [(a, i) for i in self.directory.interfaces() for a in i.addresses]
+            order = sorted(range(len(listed)), key=lambda place: listed[place][0])
+            self._recorded = listed, [listed[place][0] for place in order], order
+        listed, ascending, order = self._recorded
+        places: list[int] = []
+        for family in (4, 6):
+            for low, high in addresses.family(family):
+                begin, end = (
+                    bisect_left(ascending, Address(family, low)),
+                    bisect_right(ascending, Address(family, high)),
+                )
+                places += order[begin:end]
+        return (listed[place] for place in sorted(places))
 
     # Pairs.
 
