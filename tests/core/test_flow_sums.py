@@ -10,9 +10,10 @@ from hypothesis import strategies as st
 
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.services import Service
-from kiboko.core.records import flow_sums
-from kiboko.core.records.flow_sums import MEASURES, Sums
+from kiboko.core.records import group_sums
+from kiboko.core.records.flow_sums import Sums
 from kiboko.core.records.flow_table import NO_TIME, milliseconds, table_of
+from kiboko.core.records.group_sums import MEASURES
 from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
 
 NOON = datetime(2026, 11, 20, 12, tzinfo=UTC)
@@ -59,7 +60,7 @@ class ByFields(unittest.TestCase):
     def test_sums_are_those_of_a_loop_however_they_come_and_however_large(self, tables, fields, waiting, sent):
         """Taken in table by table, or by sums of each that were sent from elsewhere."""
         records = [record for table in tables for record in table]
-        with mock.patch.object(flow_sums, "_FEW_WAITING", waiting):
+        with mock.patch.object(group_sums, "_FEW_WAITING", waiting):
             sums = Sums(fields)
             for table in tables:
                 part = Sums(fields) if sent else sums
@@ -83,7 +84,7 @@ class ByFields(unittest.TestCase):
     @given(st.lists(st.lists(RECORDS, max_size=8), max_size=4))
     def test_of_too_many_groups_the_first_are_kept_and_the_rest_counted(self, tables):
         records = [record for table in tables for record in table]
-        with mock.patch.object(flow_sums, "_MOST_GROUPS", 3):
+        with mock.patch.object(group_sums, "_MOST_GROUPS", 3):
             sums = Sums(("source", "outcome"))
             for table in tables:
                 sums.add(table_of(table))

@@ -7,18 +7,20 @@ from collections import Counter
 
 import numpy as np
 
+from kiboko.core.changes.difference import difference
 from kiboko.core.errors import InputError
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
-from kiboko.core.evidence.turning import PASSES, STOPPED, TRIED, Turned, Turning
+from kiboko.core.evidence.turning import KINDS, PASSES, STOPPED, TRIED, Turned, Turning
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
+from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, Walker
 from tests.core.test_evaluator import random_records
 from tests.core.test_evidence import flow
 from tests.helpers import a_filter, base, load
-from tests.random_changes import ANYTHING, changed
+from tests.random_changes import ANYTHING, OF_RULES, changed
 from tests.random_networks import random_network
 
 
@@ -40,12 +42,35 @@ class HeldToWalks(unittest.TestCase):
             turning.take(table, judged, np.arange(len(table)), turned)
             want = self.by_walks(old, new, table)
             got = Counter()
-            for key, each in turned.sums.items():
-                got[key[:3]] += each.sum.records
+            for kind in KINDS:
+                for (source, destination, _), each in turned.of(kind):
+                    got[kind, source, destination] += each.records
             self.assertEqual(dict(got), dict(want), seed)
             self.assertEqual(turned.records, len(table))
             met.update(key[0] for key in want)
         self.assertTrue(all(met[kind] > 5 for kind in (STOPPED, PASSES, TRIED)), met)
+
+    def test_what_a_changed_rule_may_turn_is_all_that_it_turns(self):
+        met = 0
+        for seed in range(10):
+            values, chance = random_network(seed), random.Random(seed)
+            other = values
+            for _ in range(4):
+                other = changed(other, chance, OF_RULES)
+            try:
+                old, new = (Walker(load(each)) for each in (values, other))
+            except InputError:
+                continue
+            table = table_of(random_records(old.topology, chance, 400))
+            services = difference(Ends(old), Ends(new), resolve_service("any", {})).touched.services
+            told = []
+            for some in (services, None):
+                turning, turned = Turning(old, new, some), Turned()
+                turning.take(table, turning.judge(table), np.arange(len(table)), turned)
+                told.append([turned.of(kind) for kind in KINDS])
+            self.assertEqual(*told, seed)
+            met += len(told[0][0]) + len(told[0][1])
+        self.assertGreater(met, 5)
 
     def by_walks(self, old, new, table):
         """Conversation by conversation, each taken as a table of classes of its own."""
@@ -98,7 +123,7 @@ class ByHand(unittest.TestCase):
         ])  # fmt: skip
         turning, turned = Turning(*(Walker(load(each)) for each in (values, other))), Turned()
         turning.take(table, turning.judge(table), np.arange(6), turned)
-        told = {key: (each.conversations, each.sum.records) for key, each in turned.sums.items()}
+        told = {(kind, *key): (each.conversations, each.records) for kind in KINDS for key, each in turned.of(kind)}
         self.assertEqual(told, {(STOPPED, "cat", "ann", "tcp/22"): (2, 3), (PASSES, "cat", "ann", "tcp/80"): (1, 1),
                                 (TRIED, "cat", "ann", "tcp/443"): (1, 1)})  # fmt: skip
 

@@ -12,6 +12,7 @@ from kiboko.batch.accounts import Accounts
 from kiboko.batch.confirming import flow_records
 from kiboko.batch.piecework import outcomes
 from kiboko.core.evidence.turning import Turned, Turning
+from kiboko.core.header.ranges import RangeSet
 from kiboko.core.memory import without_garbage
 from kiboko.core.network.model import Topology
 from kiboko.core.records.flow_query import FlowFilter
@@ -41,11 +42,13 @@ class TurnJob:
     new: Topology
     wanted: FlowFilter
     columns: ColumnMap = USUAL
+    services: RangeSet | None = None
+    """Those on which the change may turn anything; None for all."""
 
     def start(self) -> Callable[[Piece], TurnedPiece]:
         """Make a worker."""
         old = Walker(self.old)
-        turning, reader = Turning(old, old.on(self.new)), PieceReader(self.columns)
+        turning, reader = Turning(old, old.on(self.new), self.services), PieceReader(self.columns)
 
         def turn(piece: Piece) -> TurnedPiece:
             rejects, turned = Rejects(piece.path, word=piece.word), Turned()
@@ -63,14 +66,16 @@ class TurnJob:
 
 
 def turned_by(
-    old: Topology, new: Topology, flows: Sequence[str | Path], wanted: FlowFilter, columns: ColumnMap, strict: bool
-) -> tuple[Turned, list[str]]:
-    """The recorded traffic that a change turns, and what has to be borne in mind. Raises InputError for a log of which
-    nothing can be read."""
+    old: Topology, new: Topology, flows: Sequence[str | Path], wanted: FlowFilter, columns: ColumnMap, strict: bool,
+    services: RangeSet | None = None,
+) -> tuple[Turned, list[str]]:  # fmt: skip
+    """The recorded traffic that a change turns, which may turn that on some `services` alone, and what has to be borne
+    in mind. Raises InputError for a log of which nothing can be read."""
     paths, told = without_copies(flow_files(flows))
     pieces = [piece for path in paths for piece in pieces_of(path, columns)]
     accounts, found, left_out = Accounts(paths, strict), Turned(), 0
-    for piece, outcome in zip(pieces, outcomes(TurnJob(old, new, wanted, columns), pieces), strict=True):
+    job = TurnJob(old, new, wanted, columns, services)
+    for piece, outcome in zip(pieces, outcomes(job, pieces), strict=True):
         accounts.take(piece, outcome)
         found.merge(outcome.turned)
         left_out += outcome.left_out

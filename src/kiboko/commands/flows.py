@@ -26,8 +26,9 @@ from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Topology
 from kiboko.core.queries.ends import Ends, address_set_of, resolve_service
 from kiboko.core.records.flow_query import FlowFilter
-from kiboko.core.records.flow_sums import FIELDS, MEASURES
+from kiboko.core.records.flow_sums import FIELDS
 from kiboko.core.records.flow_table import EVENTS, FlowTable
+from kiboko.core.records.group_sums import MEASURES
 from kiboko.core.walk.walk import Walker
 from kiboko.files.documents.saving import check_writable
 from kiboko.files.elements.fields import time_filter

@@ -26,6 +26,7 @@ from kiboko.views.output import Output, working
 if TYPE_CHECKING:
     from kiboko.core.changes.rehearsing import Rehearsal
     from kiboko.core.evidence.turning import Turned
+    from kiboko.core.header.ranges import RangeSet
     from kiboko.core.network.model import Topology
     from kiboko.views.compare_view import CompareShown
 
@@ -89,10 +90,11 @@ def run(args: argparse.Namespace) -> int:
             raise UsageError(f"{path_of(args.folder, args.save)} is there already: choose another name, or remove it")
     old = Walker(before)
     ends = Ends(old), Ends(old.on(after))
-    turned, told = _turned(before, after, args)
     with working("looking at every pair that the change can touch"):
         services = resolve_service(args.service, after.services)
         found = rehearse(*ends, services, args.family, date.today(), expectations, spread)
+    what = found.difference.touched
+    turned, told = _turned(before, after, args, what.services if what is not None else None)
     is_file = args.change is not None and not words
     shown = CompareShown(args.network, args.change if is_file else args.network, args.full, args.top, words)
     if args.save is not None:
@@ -142,15 +144,19 @@ def _changed(before: Topology, args: argparse.Namespace) -> tuple[Topology, str,
     return network_of(argparse.Namespace(**{**vars(args), "network": args.change})), "", ""
 
 
-def _turned(before: Topology, after: Topology, args: argparse.Namespace) -> tuple[Turned | None, list[str]]:
-    """The recorded traffic that the change turns; None where no log is given."""
+def _turned(
+    before: Topology, after: Topology, args: argparse.Namespace, services: RangeSet | None
+) -> tuple[Turned | None, list[str]]:
+    """The recorded traffic that the change turns, which may turn that on some services alone; None where no log is
+    given."""
     if not args.flows:
         return None, []
     from kiboko.batch.turning import turned_by
     from kiboko.files.elements.fields import time_filter
 
     with working("holding what was recorded against the rules before and after"):
-        return turned_by(before, after, args.flows, time_filter(args.since, args.until), columns_of(args), args.strict)
+        wanted = time_filter(args.since, args.until)
+        return turned_by(before, after, args.flows, wanted, columns_of(args), args.strict, services)
 
 
 def _save(args: argparse.Namespace, found: Rehearsal, ends: tuple[Ends, Ends], shown: CompareShown, reason: str) -> str:

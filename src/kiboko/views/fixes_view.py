@@ -80,11 +80,10 @@ def _told(fix: Fix, namer: Namer) -> Iterator[tuple[str, str]]:
 def _recorded(turned: Turned) -> str:
     told = []
     for kind, words in ((STOPPED, "would newly be stopped"), (PASSES, "would newly be let through")):
-        found = turned.of(kind)
-        if found:
-            count = sum(each.sum.records for _, each in found)
-            last = iso(moment(max(each.sum.last for _, each in found))) or "no time"
-            told.append(f"{counted(count, 'record')} {words}, the last of {last}")
+        total = turned.total(kind)
+        if total.records:
+            last = iso(moment(total.last)) or "no time"
+            told.append(f"{counted(total.records, 'record')} {words}, the last of {last}")
     return "; ".join(told) or f"none of {counted(turned.records, 'record')} would be turned"
 
 
@@ -107,7 +106,5 @@ def fix_json(fix: Fix) -> dict[str, Any]:
         found["mends"] = [each.expectation.id for each in effects.mended]
         found["not_told"] = effects.refused or None
     if fix.turned is not None:
-        found["recorded"] = {
-            kind: sum(each.sum.records for _, each in fix.turned.of(kind)) for kind in (STOPPED, PASSES)
-        }
+        found["recorded"] = {kind: fix.turned.total(kind).records for kind in (STOPPED, PASSES)}
     return found

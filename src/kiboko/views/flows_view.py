@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from kiboko.core.records.flow_query import Timeline
-from kiboko.core.records.flow_sums import Sum, Sums
+from kiboko.core.records.flow_sums import Sums
 from kiboko.core.records.flow_table import EVENTS, NO_TIME
+from kiboko.core.records.group_sums import Sum
 from kiboko.views.output import Grid, Output
 from kiboko.views.text import counted
 from kiboko.views.timeline_view import Bar, iso_of, show_timeline, time_text

@@ -62,27 +62,27 @@ _TURNED = {
 
 
 def _show_turned(turned: Turned, shown: CompareShown, out: Output) -> None:
-    counts = {kind: sum(each.sum.records for _, each in turned.of(kind)) for kind in _TURNED}
+    counts = {kind: turned.total(kind).records for kind in _TURNED}
     out.heading("Recorded traffic")
     out.line(
         f"Of {counted(turned.records, 'record')} {counts[STOPPED]:,} would newly be stopped, {counts[PASSES]:,}"
         f" would newly be let through; {counts[TRIED]:,} the rules stop before and after."
     )
     for kind, (title, style) in _TURNED.items():
-        listed = turned.of(kind)
-        if not listed:
+        count = turned.count(kind)
+        if not count:
             continue
-        most = len(listed) if shown.full else min(shown.top, _MOST_TURNED)
+        most = count if shown.full else min(shown.top, _MOST_TURNED)
         out.line()
         out.line(title, style)
         grid = Grid(["  conversations", "records", "from", "to", "service", "last seen"], wide=("from", "to"),
                     numbers=("  conversations", "records"))  # fmt: skip
-        for (_, source, destination, service), each in listed[:most]:
-            last = iso(moment(each.sum.last)) or "no time"
-            grid.add([f"{each.conversations:,}", f"{each.sum.records:,}", source, destination, service, last])
+        for (source, destination, service), each in turned.of(kind, most):
+            last = iso(moment(each.last)) or "no time"
+            grid.add([f"{each.conversations:,}", f"{each.records:,}", source, destination, service, last])
         out.grid(grid)
-        if len(listed) > most:
-            out.line(f"  and {len(listed) - most:,} more; --full shows all", "quiet")
+        if count > most:
+            out.line(f"  and {count - most:,} more; --full shows all", "quiet")
 
 
 def rehearsal_json(
@@ -121,11 +121,11 @@ def _turned_json(turned: Turned) -> dict[str, Any]:
         "rows": [
             {
                 "turned": kind, "source": source, "destination": destination, "service": service,
-                "conversations": each.conversations, "records": each.sum.records, "packets": each.sum.packets,
-                "octets": each.sum.octets, "first": iso(moment(each.sum.first)), "last": iso(moment(each.sum.last)),
+                "conversations": each.conversations, "records": each.records, "packets": each.packets,
+                "octets": each.octets, "first": iso(moment(each.first)), "last": iso(moment(each.last)),
             }
             for kind in _TURNED
-            for (_, source, destination, service), each in turned.of(kind)
+            for (source, destination, service), each in turned.of(kind)
         ],
     }  # fmt: skip
 

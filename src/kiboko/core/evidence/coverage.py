@@ -13,8 +13,8 @@ from kiboko.core.header.addresses import Address, Prefix
 from kiboko.core.network.model import Topology
 from kiboko.core.records.columns import distinct, in_order
 from kiboko.core.records.flow_query import MINUTE, Timeline
-from kiboko.core.records.flow_sums import Sum
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable
+from kiboko.core.records.group_sums import Sum
 
 AS_FAR_AS_SEEN = "agree as far as seen"
 STATUSES = (LEAK, BREAK, UNSURE, AS_FAR_AS_SEEN, AGREE)

@@ -13,8 +13,8 @@ from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Filter, Rule, Topology, peer_text
 from kiboko.core.records.columns import distinct
-from kiboko.core.records.flow_sums import Sum
 from kiboko.core.records.flow_table import NO_TIME
+from kiboko.core.records.group_sums import Sum
 from kiboko.core.tables.places import NONE
 
 

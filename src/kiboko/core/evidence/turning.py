@@ -3,7 +3,6 @@ and tried all the same."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -13,29 +12,23 @@ from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator, Judged
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.header.addresses import Address
+from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import service_text
-from kiboko.core.records.columns import has_ports
-from kiboko.core.records.flow_sums import Sum
+from kiboko.core.records.address_names import AddressNames
+from kiboko.core.records.columns import distinct, has_ports, within
 from kiboko.core.records.flow_table import FlowTable
+from kiboko.core.records.group_sums import Groups, GroupSums, Sum
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import VERDICTS, GateTables
 from kiboko.core.tables.lines import AddressLine, NumberLine, service_line
 from kiboko.core.tables.places import NONE
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, Walker
 
-STOPPED, PASSES, TRIED = "newly stopped", "newly let pass", "stopped as before"
+KINDS = STOPPED, PASSES, TRIED = "newly stopped", "newly let pass", "stopped as before"
 _OPEN = VERDICTS.index(ALLOWED)
 _SHUT = VERDICTS.index(BLOCKED)
-TurnKey = tuple[str, str, str, str]
-"""How it is turned, the sender, the receiver and the service."""
-
-
-@dataclass(slots=True)
-class TurnedSum:
-    """What some recorded traffic comes to: its records, and how many conversations they are of."""
-
-    sum: Sum = field(default_factory=Sum)
-    conversations: int = 0
+Ends = tuple[str, ...]
+"""The sender, the receiver and the service."""
 
 
 @dataclass(slots=True)
@@ -43,7 +36,7 @@ class Turned:
     """Recorded traffic by how a change turns it. `untold` records are of senders behind a shared address, or of traffic
     of which the ports that it was sent from matter and were not recorded."""
 
-    sums: dict[TurnKey, TurnedSum] = field(default_factory=dict)
+    sums: dict[str, GroupSums] = field(default_factory=lambda: {kind: GroupSums(3) for kind in KINDS})
     records: int = 0
     untold: int = 0
 
@@ -51,29 +44,35 @@ class Turned:
         """Take in what other records come to."""
         self.records += other.records
         self.untold += other.untold
-        for key, each in other.sums.items():
-            mine = self.sums.setdefault(key, TurnedSum())
-            told = each.sum
-            mine.sum.add(told.records, told.packets, told.octets, told.first, told.last)
-            mine.conversations += each.conversations
+        for kind, sums in self.sums.items():
+            sums.merge(other.sums[kind])
 
-    def of(self, kind: str) -> list[tuple[TurnKey, TurnedSum]]:
-        """Those of a kind, the most records first; of as many, the newest."""
-        found = [(key, each) for key, each in self.sums.items() if key[0] == kind]
-        return sorted(found, key=lambda item: (-item[1].sum.records, -item[1].sum.last, item[0]))
+    def count(self, kind: str) -> int:
+        """How many groups of a kind there are."""
+        return len(self.sums[kind])
+
+    def total(self, kind: str) -> Sum:
+        """What all records of a kind come to."""
+        return self.sums[kind].total
+
+    def of(self, kind: str, most: int | None = None) -> list[tuple[Ends, Sum]]:
+        """Those of a kind, the most records first; of as many, the newest. `most` is how many, None for all."""
+        return self.sums[kind].largest("records", most, newest_first=True)
 
 
 class Turning:
     """Holds recorded traffic against two versions of a network at once. Whatever either tells apart is apart."""
 
-    def __init__(self, old: Walker, new: Walker) -> None:
+    def __init__(self, old: Walker, new: Walker, services: RangeSet | None = None) -> None:
+        """`services` are those of which a verdict may be another one in the new version; None for all."""
         comparison = Comparison(old)
         newer = Comparison(new)
         line = AddressLine(old.ground, AddressLine(new.ground).edges())
         lines = [service_line(each.walker.ground, each.served) for each in (comparison, newer)]
-        services = NumberLine((*lines[0].starts.tolist(), *lines[1].starts.tolist()), lines[0].end)
-        self._evaluator = Evaluator(comparison, line, services)
-        self._tables = self._evaluator.tables, GateTables(new, line, services)
+        atoms = NumberLine((*lines[0].starts.tolist(), *lines[1].starts.tolist()), lines[0].end)
+        self._evaluator = Evaluator(comparison, line, atoms)
+        self._tables = self._evaluator.tables, GateTables(new, line, atoms)
+        self._services = services
         self._directory = old.directory
         self._names: dict[Address, str] = {}
 
@@ -96,8 +95,7 @@ class Turning:
             (PASSES, told & ~was_open & is_open),
             (TRIED, told & (before == _SHUT) & (after == _SHUT)),
         ):
-            for row in np.flatnonzero(mask).tolist():
-                self._note(tallies, row, kind, into)
+            self._note(tallies, np.flatnonzero(mask), into.sums[kind])
 
     def _verdicts(self, tallies: Tallies) -> tuple[NDArray[np.bool_], list[NDArray[np.uint8]]]:
         """Of which tallies both versions tell, bool[m], and the verdicts of either, indices of `VERDICTS`."""
@@ -111,21 +109,26 @@ class Turning:
         rows = np.flatnonzero(told)
         flows = Flows(sender[rows].astype(np.int32), target[rows].astype(np.int32), tallies.service[rows],
                       tallies.port[rows])  # fmt: skip
-        found = []
-        for tables in self._tables:
-            verdict = np.full(len(tallies), _OPEN, dtype=np.uint8)
-            verdict[rows] = tables.judge(flows).verdict
-            found.append(verdict)
-        return told | ~asked, found  # what no gate lies between is turned by nothing
+        before = np.full(len(tallies), _OPEN, dtype=np.uint8)
+        before[rows] = self._tables[0].judge(flows).verdict
+        may = np.arange(len(rows)) if self._services is None else np.flatnonzero(within(self._services, flows.service))
+        after = before.copy()
+        after[rows[may]] = self._tables[1].judge(flows.taken(may)).verdict
+        return told | ~asked, [before, after]  # what no gate lies between is turned by nothing
 
-    def _note(self, tallies: Tallies, row: int, kind: str, into: Turned) -> None:
-        low, high = tallies.met[row].tolist()
-        service = service_text(low, high) if low >> 16 == high >> 16 else f"{service_text(low, low)} and others"
-        key = kind, self._name(tallies.sources[row]), self._name(tallies.targets[row]), service
-        mine = into.sums.setdefault(key, TurnedSum())
-        mine.sum.add(int(tallies.count[row]), int(tallies.packets[row]), int(tallies.octets[row]),
-                     int(tallies.first[row]), int(tallies.last[row]))  # fmt: skip
-        mine.conversations += int(tallies.conversations[row])
+    def _note(self, tallies: Tallies, rows: NDArray[np.int64], into: GroupSums) -> None:
+        if not len(rows):
+            return
+        names = AddressNames(lambda address: into.number(self._name(address)))
+        met = distinct(*tallies.met[rows].T)
+        services = [into.number(_service(*each)) for each in tallies.met[rows[met.first]].tolist()]
+        groups = Groups(
+            np.stack([names.numbers(tallies.sources.taken(rows)), names.numbers(tallies.targets.taken(rows)),
+                      np.array(services, dtype=np.int64)[met.codes]]),
+            tallies.count[rows], tallies.packets[rows], tallies.octets[rows], tallies.first[rows], tallies.last[rows],
+            tallies.conversations[rows],
+        )  # fmt: skip
+        into.take(groups.by_key(), groups.total())
 
     def _name(self, address: Address) -> str:
         if address not in self._names:
@@ -133,9 +136,5 @@ class Turning:
         return self._names[address]
 
 
-def kinds_of(turned: Turned) -> Iterator[tuple[str, list[tuple[TurnKey, TurnedSum]]]]:
-    """What is turned, by how: what would newly be stopped first."""
-    for kind in (STOPPED, PASSES, TRIED):
-        found = turned.of(kind)
-        if found:
-            yield kind, found
+def _service(low: int, high: int) -> str:
+    return service_text(low, high) if low >> 16 == high >> 16 else f"{service_text(low, low)} and others"
