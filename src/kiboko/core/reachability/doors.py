@@ -17,6 +17,7 @@ from kiboko.core.reachability.products import apart, products
 from kiboko.core.reachability.reach import ReachQuestion, far_members
 from kiboko.core.reachability.set_answer import SHARED_REASONS
 from kiboko.core.reachability.space import Space, SpaceEnd
+from kiboko.core.records.columns import distinct
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import DROPS, REJECTS
 from kiboko.core.tables.kinds import Kind, Kinds
@@ -200,17 +201,18 @@ class _OfFamily:
             reason = self.space.layout.columns(way, here, self.reason_of)
             decider = np.where(column.deciding[:, at] > 0, column.deciding[:, at], reason)
             gates[:, at] = np.where(stops[:, at], number * _DECIDERS + decider, 0)
-        distinct, back = np.unique(gates, axis=0, return_inverse=True)
-        codes = np.zeros(len(distinct), dtype=np.int64)
-        for place, row in enumerate(distinct):
-            met = row[row > 0]
+        kinds = distinct(*gates.T)
+        alike = gates[kinds.first]
+        codes = np.zeros(len(alike), dtype=np.int64)
+        for place in np.lexsort(alike.T[::-1]).tolist():
+            met = alike[place][alike[place] > 0]
             if len(met):
                 mark = met.tobytes()
                 if mark not in numbers:
                     numbers[mark] = len(known)
                     known.append(tuple(self.door(*divmod(each, _DECIDERS)) for each in dict.fromkeys(met.tolist())))
                 codes[place] = numbers[mark]
-        return codes[back.reshape(-1)]
+        return codes[kinds.codes]
 
     def door(self, number: int, decider: int) -> Door:
         """A door by the number of its gate and of what decides there."""

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import functools
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -32,8 +33,9 @@ class ReachLine:
     """Ends that come to the same: every one of `far` with every one of `near` on all `services`.
 
     `far` are the ends that were looked for, `near` those that were asked about. `kind` is that of the far ends;
-    `ports` are, of `partly`, the client ports that get an answer. `rules` let it in, gate by gate; they are those of
-    some of the pairs only where `is_sampled`. `example` is a source, a destination and a service.
+    `ports` are, of `partly`, the client ports that get an answer. `example` is a source, a destination and a service.
+    `let_in` tells the rules that let it in, and whether only some of the pairs were looked at for them; it is asked
+    when somebody wants to know.
     """
 
     verdict: str
@@ -43,9 +45,18 @@ class ReachLine:
     near: tuple[Member, ...]
     services: RangeSet
     ports: RangeSet
-    rules: tuple[LetIn, ...]
-    is_sampled: bool
     example: tuple[Member, Member, Service]
+    let_in: Callable[[], tuple[tuple[LetIn, ...], bool]]
+
+    @property
+    def rules(self) -> tuple[LetIn, ...]:
+        """The rules that let it in, gate by gate."""
+        return self.let_in()[0]
+
+    @property
+    def is_sampled(self) -> bool:
+        """Whether these are those of some of the pairs only."""
+        return self.let_in()[1]
 
     @property
     def pairs(self) -> int:
@@ -198,7 +209,7 @@ class _Reach:
             kind for kind, number in zip(kinds.kinds, kinds.service_of.tolist(), strict=True)
             if number in set(services.tolist()) and (not status.ports or kind.port in status.ports)
         ]  # fmt: skip
-        met, is_sampled = let_in(self.space, senders, receivers, examples)
+        told = functools.cache(lambda: let_in(self.space, senders, receivers, examples))
         asked = kinds.kinds[int(np.flatnonzero(kinds.service_of == services[0])[0])].service
         one, other = apart(senders, receivers)
         self.lines.append(
@@ -207,7 +218,7 @@ class _Reach:
                 tuple(member for each in mine for member in each.members),
                 tuple(member for each in theirs for member in each.members),
                 RangeSet.of(pair for number in services.tolist() for pair in kinds.services[number]),
-                status.ports, met, is_sampled, (one, other, Service(asked >> 16, asked & 0xFFFF)),
+                status.ports, (one, other, Service(asked >> 16, asked & 0xFFFF)), told,
             )
         )  # fmt: skip
 
