@@ -120,8 +120,8 @@ class _Side:
         self._rows: dict[str, list[int]] = {}
         self._known: dict[AddressSet, NDArray[np.bool_]] = {}
         for row, pair in enumerate(pairs):
-            named = [set(names_of(space.ends, end.members[0])) for space, end in zip(spaces, pair, strict=True)]
-            for name in named[0] | named[1]:
+            versions = list(zip(spaces, pair, strict=True))[pair[0] is pair[1] :]  # once, where they are the same
+            for name in {name for space, end in versions for name in names_of(space.ends, end.members[0])}:
                 self._rows.setdefault(name, []).append(row)
 
     def chosen(self, some: Chosen) -> NDArray[np.bool_]:
