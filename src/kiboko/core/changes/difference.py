@@ -10,7 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.changes.said import Said, differences_said
-from kiboko.core.changes.touched import Chosen, Touched, names_of, touched
+from kiboko.core.changes.sides import Chosen, names_of
+from kiboko.core.changes.touched import Touched, touched
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
