@@ -4,6 +4,7 @@ import copy
 import random
 import unittest
 from collections import Counter
+from unittest import mock
 
 import numpy as np
 
@@ -108,6 +109,19 @@ class ByHand(unittest.TestCase):
             told = {(kind, *key): (each.conversations, each.records) for kind in KINDS for key, each in turned.of(kind)}
             self.assertEqual(told, {(STOPPED, "cat", "ann", "tcp/22"): (2, 3), (PASSES, "cat", "ann", "tcp/80"): (1, 1),
                                     (TRIED, "cat", "ann", "tcp/443"): (1, 1)})  # fmt: skip
+
+    def test_what_is_too_much_to_be_listed_is_counted(self):
+        values = base()
+        values["filters"]["guard"] = a_filter("instance", inbound=[{"action": "drop"}])
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["guard"]
+        walker = Walker(load(values))
+        table = table_of([flow("10.1.2.10", "10.1.1.10", f"tcp/{port}", 40000) for port in (22, 80, 80, 443)])
+        turning, parts = Turning(walker, walker), (Turned(), Turned())
+        for turned, rows in zip(parts, (np.arange(2), np.arange(2, 4)), strict=True):
+            turning.take(table, turning.judge(table), rows, turned)
+        with mock.patch("kiboko.core.records.group_sums._MOST_GROUPS", 2):
+            parts[0].merge(parts[1])
+            self.assertEqual((parts[0].count(TRIED), parts[0].total(TRIED).records, parts[0].left_out), (2, 4, 1))
 
 
 if __name__ == "__main__":

@@ -87,4 +87,7 @@ def turned_by(
             f"of {found.untold:,} flow records it is not told what the change does: their sender stands behind"
             " a shared address, or its port was not recorded"
         )
+    if found.left_out:
+        told.append(f"{flow_records(found.left_out, 'is', 'are')} of more ends and services than are listed, in the"
+                    " totals only")  # fmt: skip
     return found, told

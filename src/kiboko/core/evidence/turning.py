@@ -55,6 +55,11 @@ class Turned:
         """What all records of a kind come to."""
         return self.sums[kind].total
 
+    @property
+    def left_out(self) -> int:
+        """Records of further ends and services, once there are too many to be told one by one."""
+        return sum(each.left_out for each in self.sums.values())
+
     def of(self, kind: str, most: int | None = None) -> list[tuple[Ends, Sum]]:
         """Those of a kind, the most records first; of as many, the newest. `most` is how many, None for all."""
         return self.sums[kind].largest("records", most, newest_first=True)
