@@ -119,7 +119,6 @@ class _Side:
     def __init__(self, spaces: tuple[Space, Space], pairs: list[tuple[SpaceEnd, SpaceEnd]]) -> None:
         self.pairs = pairs
         self._rows: dict[str, list[int]] = {}
-        self._known: dict[AddressSet, NDArray[np.bool_]] = {}
         for row, pair in enumerate(pairs):
             versions = list(zip(spaces, pair, strict=True))[pair[0] is pair[1] :]  # once, where they are the same
             for name in {name for space, end in versions for name in names_of(space.ends, end.members[0])}:
