@@ -16,7 +16,7 @@ from kiboko.core.network.host_rules import Chain, HostRuleSet
 from kiboko.core.queries.ends import Ends, resolve_service, services_for
 from kiboko.core.walk.walk import Walker
 from tests.core.test_matrix import told_apart
-from tests.core.test_reach import ASKED, holds, singles
+from tests.core.test_reach import ASKED, holds, is_meant, singles
 from tests.helpers import a_filter, base, load, question
 from tests.random_changes import ANYTHING, OF_RULES, changed, restructured
 from tests.random_networks import both_global, by_an_appliance, in_more_zones, random_network
@@ -34,6 +34,8 @@ def every_cell(old, new, family):
                 if sender.instance is not None and sender.instance == receiver.instance:
                     continue
                 one = next(iter(singles(sender, True)))
+                if not is_meant(new, one, other, receiver, family):
+                    continue
                 pairs = [each.pairs(one, receiver, family) for each in (old, new)]
                 if not all(pairs) or pairs[0][0].source.address == pairs[0][0].target:
                     continue

@@ -11,7 +11,7 @@ from kiboko.core.network.model import Expectation
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.walk.walk import Walker
 from tests.core.test_matrix import told_apart
-from tests.core.test_reach import singles
+from tests.core.test_reach import is_meant, singles
 from tests.helpers import a_filter, base, load
 from tests.random_networks import random_network
 
@@ -35,6 +35,8 @@ def verdicts(ends, sources, destinations, services, family, with_nobody):
                 continue
             for receiver in singles(other, False):
                 if member.instance is not None and member.instance == receiver.instance:
+                    continue
+                if not is_meant(ends, member, other, receiver, family):
                     continue
                 pairs = ends.pairs(next(iter(singles(member, True))), receiver, family)
                 if not pairs or pairs[0].source.address == pairs[0].target:

@@ -33,22 +33,50 @@ def single(member, is_last=False):
 
 
 def singles(member, is_sender):
-    """A member as ends: each interface by itself where it is sent to."""
-    if member.low is None and not is_sender:
+    """A member as ends: where it is sent to each interface by itself, at its first address of each family, and each
+    further address of it."""
+    if member.low is None and not is_sender and not member.is_by_address:
         for interface in member.interfaces:
-            yield Member(interface.name, member.instance, (interface,), is_by_address=member.is_by_address)
+            first = tuple(address for address in interface.addresses if interface.address(address.family) == address)
+            own = interface._replace(addresses=first)
+            yield Member(interface.name, member.instance, (own,))
+            for address in interface.addresses:
+                if address not in first:
+                    further = interface._replace(addresses=(address,), public=None)
+                    yield Member(str(address), member.instance, (further,), is_by_address=True)
     else:
         yield single(member, not is_sender)
 
 
+def is_meant(ends, sender, whole, one, family):
+    """Whether a sender means one address of a machine by it (S1): an outside without a tunnel means those that are public
+    or global, where there are any, else the first, but of two networks that to which it has a tunnel."""
+    if sender.outside is None or whole.low is not None:
+        return True
+
+    def tunnel(interface):
+        return ends.directory.tunnel(ends.topology.subnets[interface.subnet].network, sender.outside) is not None
+
+    listed = [(each, address) for each in whole.interfaces for address in each.addresses if address.family == family]
+    usable = [
+        (each.name, address) for each, address in listed
+        if tunnel(each) or (family == 6 and not str(address).startswith("f"))
+        or (family == 4 and each.public is not None and each.address(4) == address)
+    ]  # fmt: skip
+    mine = one.interfaces[0].name, one.interfaces[0].address(family)
+    return mine in (usable or [(each.name, address) for each, address in listed[:1]])
+
+
 def cells(ends, question, family):
     """Every pair that a question is about, by its walks: `(source, destination)` names to walk by service."""
-    far = [each for member in far_members(ends, question) for each in singles(member, not question.is_out)]
-    near = [each for member in question.name.members for each in singles(member, question.is_out)]
-    for one in far:
-        for other in near:
-            sender, receiver = (other, one) if question.is_out else (one, other)
+    far = [(member, each) for member in far_members(ends, question) for each in singles(member, not question.is_out)]
+    near = [(member, each) for member in question.name.members for each in singles(member, question.is_out)]
+    for far_whole, one in far:
+        for near_whole, other in near:
+            sender, receiver, whole = (other, one, far_whole) if question.is_out else (one, other, near_whole)
             if sender.instance is not None and sender.instance == receiver.instance:
+                continue
+            if not is_meant(ends, sender, whole, receiver, family):
                 continue
             pairs = ends.pairs(sender, receiver, family)
             if not pairs or pairs[0].source.address == pairs[0].target:

@@ -92,16 +92,23 @@ def _subnet_routes(site: Site, machine: Machine, interface: Interface, table: in
             if prefix.family != family or block.covers(prefix):
                 continue
             machine.route(str(prefix), _hop_of(site, interface, entry, prefix, router), table)
-            if entry is not None and entry.instance == interface.instance and table is not None:
-                _refuse_loop(site, subnet, interface, prefix)
+        if table is not None:
+            _refuse_loops(site, subnet, interface, family)
 
 
-def _refuse_loop(site: Site, subnet: Subnet, interface: Interface, prefix: Prefix) -> None:
+def _refuse_loops(site: Site, subnet: Subnet, interface: Interface, family: int) -> None:
     """What an appliance sends itself by way of itself is a loop: its router says so (S30)."""
-    router, address = site.routers[subnet.name], interface.address(prefix.family)
-    table = site.next_table()
-    router.family(prefix.family == 6).append(f"rule add from {address} iif br0 lookup {table} priority {table}")
-    router.route(f"unreachable {prefix}", "", table)
+    winners = {prefix: entry for prefix, entry in site.winners(subnet).items() if prefix.family == family}
+    loops = {prefix for prefix, entry in winners.items() if entry is not None and entry.instance == interface.instance}
+    if not loops:
+        return
+    router, table = site.routers[subnet.name], site.next_table()
+    for address in interface.addresses:
+        if address.family == family:
+            router.family(family == 6).append(f"rule add from {address} iif br0 lookup {table} priority {table}")
+    for prefix in winners:
+        # What another entry wins is looked up as what everybody else sends is.
+        router.route(f"{'unreachable' if prefix in loops else 'throw'} {prefix}", "", table)
 
 
 def _hop_of(site: Site, interface: Interface, entry: RouteEntry | None, prefix: Prefix, router: str) -> str:

@@ -295,7 +295,7 @@ def _common(
     neither tells them apart. What has none in the other is noted in `moved`."""
     found = [space.ends_of(some, family, is_sender) for space, some in zip(spaces, chosen, strict=True)]
     machines = [
-        {(end.name, space.layout.addresses.first(end.atom)): end for end in ends if end.members[0].low is None}
+        {(end.instance, space.layout.addresses.first(end.atom)): end for end in ends if end.members[0].low is None}
         for ends, space in zip(found, spaces, strict=True)
     ]
     pairs = [(end, machines[1][key]) for key, end in machines[0].items() if key in machines[1]]

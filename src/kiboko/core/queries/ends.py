@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from kiboko.core.errors import UsageError
-from kiboko.core.header.addresses import Address, AddressSet, parse_address_set, reads_as_address
+from kiboko.core.header.addresses import Address, AddressSet, is_global_ipv6, parse_address_set, reads_as_address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, Service, parse_services, service_hint
 from kiboko.core.hints import nearest
@@ -34,6 +34,8 @@ class Member:
     high: Address | None = None
     is_by_address: bool = False
     """Whether it stands for one address of an interface, as a member of a block does."""
+    is_further: bool = False
+    """Whether it is one of several addresses of a machine that was asked about, and not the one that its name means."""
     outside: str | None = None
     """Of addresses beyond the networks: the outside that they belong to."""
 
@@ -238,7 +240,8 @@ class Ends:
         )
         for address, interface in recorded:
             singles.append(address)
-            name = str(address) if addresses.size == 1 else interface.name
+            is_named = addresses.size > 1 and interface.address(address.family) == address
+            name = interface.name if is_named else str(address)
             yield Member(name, interface.instance, (_only(interface, address),), is_by_address=True)
         for address in self.directory.public_addresses():
             if address in addresses:
@@ -274,8 +277,9 @@ class Ends:
     def pairs(self, sender: Member, receiver: Member, family: int | None = None) -> list[Pair]:
         """The ways to take one sender and one receiver, the one that counts first.
 
-        IPv4 comes before IPv6 and a receiver's first interface before its others (clauses S3, S6).
-        Empty where the two share no family, or not the one asked for.
+        IPv4 comes before IPv6, a receiver's first interface before its others, and the first address of an interface
+        before its others (clauses S3, S6); addresses that the sender has no use for are left out where there is one
+        that it has (S1). Empty where the two share no family, or not the one asked for.
         """
         found = []
         for each in sorted(set(sender.families) & set(receiver.families)):
@@ -285,23 +289,22 @@ class Ends:
                 source = self._source(sender, each, receiver.low)
                 found.append(Pair(source, receiver.low, receiver))
                 continue
-            for interface in receiver.interfaces:
-                private = interface.address(each)
-                if private is not None:
-                    found.append(self._to_interface(sender, receiver, interface, private))
+            ways = [
+                self._to_interface(sender, receiver, interface, private)
+                for interface in receiver.interfaces for private in interface.addresses if private.family == each
+            ]  # fmt: skip
+            found += [pair for pair in ways if pair.usable] or ways
         return found
 
     def _to_interface(self, sender: Member, receiver: Member, interface: Interface, private: Address) -> Pair:
         source = self._source(sender, private.family, private)
-        if source.outside is None or private.family == 6:
+        if source.outside is None or receiver.is_literal:
             return Pair(source, private, receiver)
         network = self.topology.subnets[interface.subnet].network
         if self.directory.tunnel(network, source.outside.name) is not None:
             return Pair(source, private, receiver)
-        if receiver.is_literal:
-            return Pair(source, private, receiver)
-        public = interface.public if private == interface.address(4) else None
-        return Pair(source, public or private, receiver, usable=public is not None)
+        seen = seen_from_outside(interface, private)
+        return Pair(source, seen or private, receiver, usable=seen is not None)
 
     def _source(self, sender: Member, family: int, target: Address) -> Endpoint:
         """The sender's interface: the one in the target's subnet, else its first of the family (S3)."""
@@ -333,14 +336,41 @@ class Ends:
         return self.walker.walk(pair.source, pair.target, service, source_ports)
 
 
-def _only(interface: Interface, address: Address) -> Interface:
-    """The interface reduced to the one address that was named."""
-    if interface.addresses[0] == address and len(interface.addresses) == 1:
+def sent_to_at(member: Member) -> Iterator[Member]:
+    """A machine as those that it may be sent to as: by its name at the first address of each family (S3), by that of an
+    interface at the first ones of that, and at every other address by itself."""
+    yield member
+    first: dict[int, Address] = {}
+    for interface in member.interfaces:
+        for address in interface.addresses:
+            first.setdefault(address.family, address)
+    for interface in member.interfaces:
+        others = [each for each in interface.addresses if first[each.family] != each]
+        named = tuple(each for each in others if interface.address(each.family) == each)
+        if named:
+            yield Member(interface.name, member.instance, (_only(interface, *named),), None, None, True, True)
+        yield from (at_address(interface, each, is_further=True) for each in others if each not in named)
+
+
+def seen_from_outside(interface: Interface, private: Address) -> Address | None:
+    """The address that stands for one of an interface in the internet (S1): its public one, of IPv6 itself where it is
+    global; None where there is none."""
+    if private.family == 6:
+        return private if is_global_ipv6(private) else None
+    return interface.public if private == interface.address(4) else None
+
+
+def at_address(interface: Interface, address: Address, is_further: bool = False) -> Member:
+    """A machine at one address of an interface, by the address itself."""
+    return Member(str(address), interface.instance, (_only(interface, address),), None, None, True, is_further)
+
+
+def _only(interface: Interface, *addresses: Address) -> Interface:
+    """The interface reduced to the addresses that were named, in the order of the file."""
+    if interface.addresses == addresses:
         return interface
-    public = interface.public if interface.address(4) == address else None
-    return Interface(
-        interface.name, interface.instance, interface.subnet, (address,), interface.place, public, interface.filters
-    )
+    public = interface.public if interface.address(4) in addresses else None
+    return interface._replace(addresses=addresses, public=public)
 
 
 def resolve_service(text: str, named: Mapping[str, RangeSet]) -> RangeSet:

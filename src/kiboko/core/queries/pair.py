@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
-from kiboko.core.queries.ends import End, Ends, Pair, services_for, single_service
+from kiboko.core.queries.ends import End, Ends, Member, Pair, services_for, single_service
 from kiboko.core.routing.steps import Path, Step
 from kiboko.core.walk.walk import Walk
 
@@ -69,7 +70,7 @@ def ask(
     refuse_outside_to_outside(ends, first)
     walk = ends.walk_pair(first, service, ports)
     others = [(pair, one) for pair, some in asked[1:] if (one := single_service(some)) is not None]
-    caveats = _differing(ends, walk, first, others, ports)
+    caveats = (*_differing(ends, walk, first, others, ports), *_sent_otherwise(ends, walk, first, source, ports))
     address = str(first.target) if first.usable else None
     return Answer(walk, sender.text, receiver.text, address, caveats)
 
@@ -93,7 +94,7 @@ def refuse_outside_to_outside(ends: Ends, pair: Pair) -> None:
 def _differing(
     ends: Ends, walk: Walk, first: Pair, others: list[tuple[Pair, Service]], ports: RangeSet | None
 ) -> tuple[str, ...]:
-    """What other families and interfaces would say, where that differs."""
+    """What other families, interfaces and addresses of the receiver would say, where that differs."""
     found = []
     for pair, service in others:
         other = ends.walk_pair(pair, service, ports)
@@ -101,6 +102,17 @@ def _differing(
             kind = "" if pair.source.address.family == first.source.address.family else " over IPv6"
             found.append(f"{other.verdict}{kind} where the address is {pair.target}: ask for it by that address")
     return tuple(found)
+
+
+def _sent_otherwise(ends: Ends, walk: Walk, pair: Pair, sender: Member, ports: RangeSet | None) -> Iterator[str]:
+    """What it would come to from the sender's other addresses, where that differs: a program may be bound to any."""
+    for interface in sender.interfaces:
+        for address in interface.addresses:
+            if address.family == pair.target.family and address != pair.source.address:
+                source = ends.directory.endpoint(address)
+                other = ends.walker.walk(source, pair.target, walk.flow.service, ports)
+                if other.verdict != walk.verdict:
+                    yield f"{other.verdict} where it is sent from {address}: ask for it from that address"
 
 
 def _nowhere(ends: Ends, sender: End, receiver: End, services: RangeSet) -> Answer:

@@ -95,7 +95,8 @@ def single_doors(
     met: list[tuple[SpaceEnd, SpaceEnd, list[int]]] = []
     for block in space.blocks(senders, receivers, family, with_single=True):
         assert block.outcome.single is not None
-        single = np.where(block.there[..., None], block.outcome.single, np.uint64(0))
+        sent = judge.sent[block.senders][None]
+        single = np.where(block.there[..., None], block.outcome.single & sent, np.uint64(0))
         hit: NDArray[np.bool_] = np.any(single, axis=2)
         rows = np.flatnonzero(hit.any(axis=1))
         columns = hit[rows].argmax(axis=1)
@@ -133,6 +134,13 @@ class _OfFamily:
         self.senders, self.receivers = (near, far) if is_out else (far, near)
         space.prepare(self.receivers)
         self.kinds: Kinds = space.kinds(family)
+        self._by_ports: dict[RangeSet, list[int]] = {}
+        for row, end in enumerate(self.senders):
+            self._by_ports.setdefault(end.ports, []).append(row)
+        self.sent = np.zeros((len(self.senders), self.kinds.words), dtype=np.uint64)
+        """The kinds that each sender may send, by its client ports: uint64[senders, words]."""
+        for ports, rows in self._by_ports.items():
+            self.sent[rows] = self.kinds.sent_from(ports)
 
     def lines(self) -> list[DoorsLine]:
         """The lines of one family. Raises UsageError where there are too many to look at."""
@@ -166,16 +174,25 @@ class _OfFamily:
         numbers: dict[bytes, int] = {}
         open_ = np.zeros((*shape, len(self.kinds.services)), dtype=np.bool_)
         for block in self.blocks:
-            passed = self.kinds.by_service(self.kinds.unpacked(block.outcome.answered)) > 0
+            answered = block.outcome.answered & self.sent[block.senders][None]
+            passed = self.kinds.by_service(self.kinds.unpacked(answered)) > 0
             open_[np.ix_(block.senders, block.receivers)] |= np.swapaxes(passed & block.there[..., None], 0, 1)
-        for service in range(len(self.kinds.services)):
-            kind = self.kinds.kinds[int(np.flatnonzero(self.kinds.service_of == service)[0])]
-            for one in range(0, len(self.senders), max(1, _CHUNK // len(self.receivers))):
-                some = self.senders[one : one + max(1, _CHUNK // len(self.receivers))]
-                rows = self.of_kind(some, kind, numbers, known)
-                found[one : one + len(some), :, service] = rows
+        step = max(1, _CHUNK // len(self.receivers))
+        for rows in self._by_ports.values():
+            kinds = self._lowest_sent(rows[0])
+            for at in range(0, len(rows), step):
+                some = rows[at : at + step]
+                mine = [self.senders[row] for row in some]
+                for service, kind in enumerate(kinds):
+                    found[some, :, service] = self.of_kind(mine, kind, numbers, known)
         found[open_] = 0
         return found, known
+
+    def _lowest_sent(self, sender: int) -> list[Kind]:
+        """Of each set of services the kind of the lowest client ports that a sender uses."""
+        sent = np.flatnonzero(self.kinds.unpacked(self.sent[sender]))
+        _, first = np.unique(self.kinds.service_of[sent], return_index=True)
+        return [self.kinds.kinds[number] for number in sent[first].tolist()]
 
     def of_kind(
         self, senders: Sequence[SpaceEnd], kind: Kind, numbers: dict[bytes, int], known: list[tuple[Door, ...]]
@@ -238,7 +255,11 @@ class _OfFamily:
     def reason_of(self, slot: Slot) -> int:
         """The number of why the way itself stops packets at a gate."""
         stop = slot.gate.step.stop
-        words = "no crossing is listed" if stop is None else SHARED_REASONS.get(stop.kind, stop.kind or "stopped here")
+        words = (
+            f"no crossing {slot.gate.step.at} is listed"
+            if stop is None
+            else SHARED_REASONS.get(stop.kind, stop.kind or "stopped here")
+        )
         if words not in self.reasons:
             self.reasons.append(words)
         return _REASONS + self.reasons.index(words)

@@ -38,7 +38,8 @@ def flows_between(
     with_own: bool = False,
 ) -> tuple[Flows, bool]:  # fmt: skip
     """The flows of every sender to every receiver on some kinds; and whether they are only some of them, evenly spread,
-    since there are more than `most`. Those of a machine to itself are left out but for `with_own`."""
+    since there are more than `most`. Those of a machine to itself, and those from client ports that a sender does not
+    use, are left out but for `with_own`."""
     targets = np.array(
         [[space.target(each, outside) for each in receivers] for outside in dict.fromkeys(s.outside for s in senders)]
     )
@@ -54,6 +55,10 @@ def flows_between(
         np.array([machines.setdefault(each.instance, len(machines)) for each in ends]) for ends in (senders, receivers)
     )
     apart = (own[sender] != other[receiver]) | (own[sender] < 0) | with_own
+    if not with_own:
+        used = {ports: [not kind.ports or bool(kind.ports & ports) for kind in kinds]
+                for ports in dict.fromkeys(each.ports for each in senders)}  # fmt: skip
+        apart &= np.array([used[each.ports] for each in senders], dtype=np.bool_)[sender, kind]
     sender, receiver, kind = sender[apart], receiver[apart], kind[apart]
     flows = Flows(
         atoms[sender].astype(np.int32), targets[outside[sender], receiver].astype(np.int32),

@@ -16,7 +16,7 @@ from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import TCP, Service, usual_services
 from kiboko.core.memory import as_old, without_garbage
 from kiboko.core.network.model import Instance
-from kiboko.core.queries.ends import End, Ends, Member, Pair, services_for
+from kiboko.core.queries.ends import End, Ends, Member, Pair, sent_to_at, services_for
 from kiboko.core.reachability.end_classes import NOBODY, OUTSIDE, RECORDED, Cells, EndClass
 from kiboko.core.reachability.set_answer import EndCount, OutcomeKey, SetAnswer, SetRow, outcome_key, told_together
 from kiboko.core.reachability.set_products import Products
@@ -133,7 +133,8 @@ class _SetQuestion:
         named = dict.fromkeys(member.instance for member in receiver.members if member.instance is not None)
         self.receivers = [self.ends.topology.instances[name] for name in named]
         self.cuts = service_cuts(self.ends.walker.ground, self.receivers)
-        sources, destinations = self.classes(sender), self.classes(receiver)
+        sources = self.classes(sender.members)
+        destinations = self.classes(each for member in receiver.members for each in sent_to_at(member))
         cells: dict[_RowKey, list[Cells]] = defaultdict(list)
         columns: dict[_RowKey, CellColumns] = {}
         examples: dict[_RowKey, _Example] = {}
@@ -260,9 +261,9 @@ class _SetQuestion:
 
     # Classes.
 
-    def classes(self, end: End) -> list[EndClass]:
+    def classes(self, members: Iterable[Member]) -> list[EndClass]:
         found: dict[object, EndClass] = {}
-        for member in end.members:
+        for member in members:
             if member.low is None or member.high is None:
                 found.setdefault(self.instance_key(member), EndClass(RECORDED)).members.append(member)
                 continue
@@ -382,12 +383,24 @@ class _SetQuestion:
             if pairs[0].source.network is None and self.ends.is_foreign(pairs[0].target):
                 self.left_out_outside = True
                 continue
+            if chosen[1].is_further and self.is_told_by_name(chosen[0], pairs[0]):
+                continue
             found[family] = _Meeting(i, j, names, pairs[0], [])
         if not none and not set(chosen[0].families) & set(chosen[1].families):
             outcomes = list(self.without_family(chosen, names))
             if outcomes:
                 found[0] = _Meeting(i, j, names, None, outcomes)
         return found
+
+    def is_told_by_name(self, sender: Member, pair: Pair) -> bool:
+        """Whether a further address of a machine is none that this sender means by the machine, or is the one that it
+        means by its name (S1)."""
+        if pair.source.outside is None:
+            return False
+        machine = self.ends.topology.instances[pair.receiver.instance or ""]
+        whole = Member(machine.name, machine.name, machine.interfaces)
+        meant = [each.target for each in self.ends.pairs(sender, whole, pair.target.family)]
+        return pair.target not in meant[1:]
 
     def judge(self, meetings: list[_Meeting], services: RangeSet) -> None:
         """Fill in what some meetings of one family come to: by walks where there are few, else by tables."""

@@ -19,7 +19,7 @@ from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import TCP, Service
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Instance
-from kiboko.core.queries.ends import Ends, Member, services_for
+from kiboko.core.queries.ends import Ends, Member, at_address, seen_from_outside, services_for
 from kiboko.core.reachability.pair_blocks import PairBlocks, Senders
 from kiboko.core.tables.boxes import DESTINATIONS, SOURCES
 from kiboko.core.tables.cuts import NO_EDGES, Edges
@@ -44,7 +44,9 @@ class SpaceEnd:
 
     `members` are what it stands for; `atom` is that of its own address, `public` that of the address that it is sent to
     at from outside, -1 for none. `networks` is its network's name, `elsewhere` the subnets that its machine reaches by
-    other interfaces of its own, and `only` whether it sends to its own subnet alone (clause S3).
+    other interfaces of its own, and `only` whether it sends to its own subnet alone (clause S3). To an outside that has
+    no tunnel to it, its machine means another address where it `is_spare`, or where that outside has a tunnel to one
+    of the networks of `rather` (clause S1).
     """
 
     kind: int
@@ -56,6 +58,8 @@ class SpaceEnd:
     ports: RangeSet = EMPTY
     elsewhere: frozenset[int] = frozenset()
     only: int = NONE
+    is_spare: bool = False
+    rather: frozenset[str] = frozenset()
 
     @property
     def name(self) -> str:
@@ -138,7 +142,8 @@ class Space:
     # Ends.
 
     def ends_of(self, members: Iterable[Member], family: int, is_sender: bool) -> list[SpaceEnd]:
-        """Members as ends in one address family: each interface by itself, ranges by what is told apart."""
+        """Members as ends in one address family: each interface by itself, of receivers each of its addresses, and
+        ranges by what is told apart."""
         found: list[SpaceEnd] = []
         ranges: list[tuple[int, Member]] = []
         for member in members:
@@ -150,20 +155,26 @@ class Space:
 
     def _of_instance(self, member: Member, family: int, is_sender: bool) -> Iterator[SpaceEnd]:
         atom = self.layout.addresses.atom
-        usable = [(each, address) for each in member.interfaces if (address := each.address(family)) is not None]
+        usable = [(each, address) for each in member.interfaces for address in each.addresses
+                  if address.family == family and (not is_sender or address == each.address(family))]  # fmt: skip
         subnets = [self._subnets[each.subnet] for each, _ in usable]
+        networks = [self.walker.topology.subnets[each.subnet].network for each, _ in usable]
+        seen = [member.is_literal or seen_from_outside(*each) is not None for each in usable]
         for place, (interface, address) in enumerate(usable):
             if is_sender and subnets.index(subnets[place]) < place:
                 continue
-            shown = member
+            shown, is_first = member, interface.address(family) == address
             if len(usable) > 1 and not is_sender:
                 shown = Member(interface.name, member.instance, (interface,), is_by_address=member.is_by_address)
-            public = interface.public if family == 4 and not member.is_literal else None
+                shown = shown if is_first else at_address(interface, address)
+            public = interface.public if family == 4 and is_first and not member.is_literal else None
+            network = networks[place]
             yield SpaceEnd(
-                RECORDED, (shown,), atom(address), atom(public) if public is not None else NONE,
-                self.walker.topology.subnets[interface.subnet].network, None,
+                RECORDED, (shown,), atom(address), atom(public) if public is not None else NONE, network, None,
                 self._ports or self.walker.source_ports(self.walker.directory.endpoint(address), _ANY_TCP),
                 frozenset(subnets) - {subnets[0]} if not place else _NOWHERE, subnets[place] if place else NONE,
+                not seen[place] if any(seen) else place > 0,
+                frozenset(networks) - {network} if not any(seen) else frozenset(),
             )  # fmt: skip
 
     def _pieces(self, low: Address, high: Address) -> Iterator[tuple[int, Member]]:
@@ -231,7 +242,7 @@ class Space:
         judge = self._judge(family)[1]
         for sent in self._by_outside(senders):
             theirs = np.array(
-                [row for row, each in enumerate(receivers) if sent.outside is None or each.outside is None],
+                [row for row, each in enumerate(receivers) if sent.outside is None or self._is_met(each, sent.outside)],
                 dtype=np.int64,
             )
             if not len(theirs):
@@ -243,6 +254,15 @@ class Space:
             made = functools.partial(judge.judge, with_single=with_single)
             pairs = PairBlocks(layout, made, judge.width, sent, theirs, Side.of(layout, targets), several)
             yield from (Block(*each) for each in pairs.blocks())
+
+    def _is_met(self, receiver: SpaceEnd, outside: str) -> bool:
+        """Whether somebody in an outside means a receiver, by this address of it."""
+        if receiver.outside is not None:
+            return False
+        has_tunnel = (self.walker.directory.tunnel(each, outside) is not None for each in receiver.rather)
+        if not receiver.is_spare and not any(has_tunnel):
+            return True
+        return self.walker.directory.tunnel(receiver.network or "", outside) is not None
 
     def _by_outside(self, senders: Sequence[SpaceEnd]) -> list[Senders]:
         """Senders that are all within, or all of one outside; they are mostly asked about with many parts of the

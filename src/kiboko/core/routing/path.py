@@ -28,11 +28,13 @@ class _Packet:
 
 @dataclass(slots=True)
 class _Trip:
-    """A path being worked out. `answers` is the request's path where this one is the reply."""
+    """A path being worked out. `answers` is the request's path where this one is the reply; `made_by` the instance that
+    made the packet, None where a router did or somebody of whom nothing is recorded."""
 
     origin: Endpoint
     packet: _Packet
     answers: Path | None = None
+    made_by: str | None = None
     steps: list[Step] = field(default_factory=list)
     arrival: Endpoint | None = None
     entered: list[str] = field(default_factory=list)
@@ -56,7 +58,7 @@ class PathFinder:
 
     def forward(self, origin: Endpoint, target: Address) -> Path:
         """The request's way from `origin` to the address it is sent to."""
-        trip = _Trip(origin, _Packet(origin.address, target))
+        trip = _Trip(origin, _Packet(origin.address, target), made_by=_instance_of(origin))
         self._source_gate(trip)
         self._set_out(trip, origin)
         if trip.arrival is not None:
@@ -68,7 +70,7 @@ class PathFinder:
         receiver = request.arrival
         if receiver is None:
             return None
-        trip = _Trip(receiver, _Packet(receiver.address, request.source_seen), request)
+        trip = _Trip(receiver, _Packet(receiver.address, request.source_seen), request, _instance_of(receiver))
         self._set_out(trip, receiver)
         return trip.path(request.source_seen)
 
@@ -107,6 +109,7 @@ class PathFinder:
     def from_appliance(self, interface: Interface, request: Path, step: Step) -> Path:
         """The way of a refusal that an appliance on the way sends from its own interface or host."""
         trip = self._turned_at(request, step)
+        trip.made_by = interface.instance
         instance = self.directory.instance_of(interface)
         leaves = self._exit_interface(instance, step.source) or interface
         self._host(trip, "host-out", "output", egress=leaves)
@@ -318,8 +321,7 @@ class PathFinder:
 
     def _own_instance(self, trip: _Trip) -> str | None:
         """The machine whose own packet this is, as long as it has not passed another."""
-        interface = trip.origin.interface
-        return interface.instance if interface is not None and not trip.entered else None
+        return trip.made_by if not trip.entered else None
 
     def _exit_interface(self, instance: Instance, destination: Address) -> Interface | None:
         subnets = self.directory.topology.subnets
@@ -536,3 +538,7 @@ class PathFinder:
             self._arrive(trip, receiver.subnet)
         elif receiver.outside is not None:
             self._arrive_outside(trip, receiver.outside)
+
+
+def _instance_of(end: Endpoint) -> str | None:
+    return end.interface.instance if end.interface is not None else None
