@@ -24,6 +24,11 @@ SUBNETS = {
     "b1": ("south", "10.2.1.0/24", "fd00:2:0:1::/64"), "b2": ("south", "10.2.2.16/28", None),
     "c1": ("east", "10.3.1.0/24", "2001:db8:3:1::/64"), "c2": ("east", "10.3.2.0/24", "fd00:3:0:2::/64"),
 }  # fmt: skip
+STRANGERS = ("10.1.1.200", "10.11.2.201", "10.1.77.1", "10.2.1.202", "10.2.2.20", "10.3.1.77", "10.3.99.1", "198.51.100.100",
+             "198.51.100.105", "172.20.0.9", "192.0.2.70", "192.0.2.7", "8.8.8.8", "203.0.113.2", "203.0.113.3",
+             "203.0.113.99", "2001:db8:1:1::77", "2001:db8:1:3::88", "2001:db8:3:1::9", "2001:db8:fffe::5",
+             "2001:db8:fffe:7::5", "2a00::1", "fd00:2:0:1::99", "fd00:3:0:2::98", "fd00:dddd::7")  # fmt: skip
+"""Addresses of which nothing is recorded: in subnets, in a network beside them, outside, shared ones, those of nobody."""
 
 
 def wider_network(seed):
@@ -317,4 +322,4 @@ class _Draw:
         return list(found.values())
 
 
-__all__ = ["wider_network"]
+__all__ = ["STRANGERS", "wider_network"]

@@ -9,6 +9,7 @@ import threading
 import unittest
 from pathlib import Path
 
+from tests.helpers import a_filter, base
 from tests.helpers import kiboko as run
 
 FLOWS, PROBES = "evidence/flows.csv", "evidence/probes.jsonl"
@@ -112,6 +113,39 @@ class Recorded(unittest.TestCase):
         self.assertEqual(before["evidence"], after["evidence"])
         told = self.ask(f"{line} --without core-guard/inbound/20", 0).stdout
         self.assertIn("held against the network file as it is, without what is being tried", told)
+
+    def test_what_was_recorded_at_another_address_of_a_machine_is_not_held_against_this_verdict(self):
+        """ssh is let in at the first address alone, and was answered at the second."""
+        values = base()
+        values["instances"]["ann"]["interfaces"][0]["addresses"].append("10.1.1.12")
+        values["filters"]["own"] = a_filter(
+            "instance", inbound=[{"action": "allow", "to": "10.1.1.10", "service": "ssh"}]
+        )
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["own"]
+        rows = [
+            "flowStartMilliseconds,sourceIPv4Address,destinationIPv4Address,sourceTransportPort,destinationTransportPort,"
+            "protocolIdentifier,tcpControlBits,packetDeltaCount,octetDeltaCount",
+            "1795000000000,10.2.1.10,10.1.1.12,40000,22,6,27,5,400",
+            "1795000000000,10.1.1.12,10.2.1.10,22,40000,6,27,5,400",
+        ]
+        with tempfile.TemporaryDirectory() as folder:
+            (Path(folder) / "network.yaml").write_text(json.dumps(values))
+            (Path(folder) / "log.csv").write_text("\n".join(rows) + "\n")
+            first, second = (
+                json.loads(run("check", "dan", end, "ssh", "--flows", "log.csv", "--json", cwd=folder).stdout)
+                for end in ("ann", "10.1.1.12")
+            )
+            told = run("check", "dan", "ann", "ssh", "--flows", "log.csv", cwd=folder)
+            confirmed = json.loads(run("confirm", "--flows", "log.csv", "--json", cwd=folder).stdout)
+        self.assertEqual(("allowed", [], 2), (first["verdict"], first["evidence"]["findings"],
+                                              first["evidence"]["records_at_other_addresses"]))  # fmt: skip
+        self.assertEqual(0, told.returncode)
+        self.assertIn("2 records of it at another address of the sender or the receiver", told.stdout)
+        self.assertEqual(("blocked", ["leak"], 0), (
+            second["verdict"], [each["status"] for each in second["evidence"]["findings"]],
+            second["evidence"]["records_at_other_addresses"]))  # fmt: skip
+        self.assertEqual([("dan", "10.1.1.12")],
+                         [(each["source"], each["destination"]) for each in confirmed["rows"]])  # fmt: skip
 
     def test_of_sets_too(self):
         done = self.ask(f"check internet gauges ssh --only allowed --flows {FLOWS}", 1)

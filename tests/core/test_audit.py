@@ -258,6 +258,13 @@ class OfWays(unittest.TestCase):
                      {"id": "everybody", "action": "allow", "service": "ssh", "from": "depot"}):  # fmt: skip
             self.assertNotIn("guard/everybody", told(self.opened(rule), "open-administration"))
 
+    def test_a_further_address_that_is_open_to_the_internet_is_told_of(self):
+        values = self.opened({"id": "everybody", "action": "allow", "service": "ssh", "to": "2001:db8:1:1::99"})
+        values["instances"]["ann"]["interfaces"][0]["addresses"] = ["10.1.1.10", "2001:db8:1:1::10"]
+        self.assertNotIn("guard/everybody", told(values, "open-administration"))
+        values["instances"]["ann"]["interfaces"][0]["addresses"].append("2001:db8:1:1::99")
+        self.assertIn("guard/everybody", told(values, "open-administration"))
+
     def test_what_counts_as_administration_is_for_the_network_file_to_say(self):
         values = self.opened({"id": "everybody", "action": "allow", "service": "https"})
         values["administration"] = ["https"]

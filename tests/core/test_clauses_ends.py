@@ -3,10 +3,13 @@
 import unittest
 
 from kiboko.core.errors import InputError, UsageError
+from kiboko.core.queries.ends import Ends
+from kiboko.core.walk.walk import Walker
 from tests.helpers import a_filter, base, decided, gates, load, question, walk
+from tests.wider_networks import wider_network
 
 
-class Ends(unittest.TestCase):
+class EndsAndAddresses(unittest.TestCase):
     def test_s1_a_name_is_private_inside_and_public_from_outside(self):
         self.assertEqual(str(walk(base(), "dan", "ann", "ssh").flow.target), "10.1.1.10")
         self.assertEqual(str(walk(base(), "192.0.2.9", "ann", "ssh").flow.target), "203.0.113.10")
@@ -23,6 +26,21 @@ class Ends(unittest.TestCase):
         answer = question(base(), "192.0.2.9", "bob", "ssh")
         self.assertEqual((answer.walk.verdict, answer.walk.decided_by.gate), ("blocked", "route"))
         self.assertIsNone(answer.destination_address)
+
+    def test_s1_of_several_addresses_an_outside_means_those_that_it_can_use(self):
+        values = base()
+        values["networks"]["north"]["cidrs"].append("fd00:1::/48")
+        values["subnets"]["a3"] = {"network": "north", "cidr": "fd00:1:0:3::/64"}
+        values["instances"]["eve"] = {
+            "interfaces": [{"subnet": "a2", "addresses": ["10.1.2.50"]}, {"subnet": "a3", "addresses": ["fd00:1:0:3::50"]},
+                           {"subnet": "a1", "addresses": ["10.1.1.50", "10.1.1.51", "2001:db8:1:1::50"],
+                            "public": "203.0.113.50"}],
+        }  # fmt: skip
+        for sender, family, target in (("192.0.2.9", 4, "203.0.113.50"), ("2a00::9", 6, "2001:db8:1:1::50"),
+                                       ("dan", 4, "10.1.2.50"), ("ann", 6, "fd00:1:0:3::50")):  # fmt: skip
+            answer = question(values, sender, "eve", "ssh", family=family)
+            self.assertEqual(target, str(answer.walk.flow.target), sender)
+            self.assertEqual((target, ()), (answer.destination_address, answer.caveats), sender)
 
     def test_s1_a_source_literal_that_is_public_is_its_interface_with_all_gates(self):
         found = walk(base(), "203.0.113.10", "dan", "ssh")
@@ -79,6 +97,41 @@ class Ends(unittest.TestCase):
         answer = question(values, "dan", "eve", "ssh")
         self.assertEqual((str(answer.walk.flow.target), answer.walk.verdict), ("10.1.2.50", "allowed"))
         self.assertIn("blocked where the address is 10.1.1.50: ask for it by that address", answer.caveats)
+
+    def test_s3_a_differing_verdict_of_a_further_address_is_a_caveat_as_well(self):
+        values = base()
+        values["instances"]["ann"]["interfaces"][0]["addresses"] += ["10.1.1.12", "2001:db8:1:1::12"]
+        values["filters"]["own"] = a_filter("instance", inbound=[{"action": "allow", "to": "10.1.1.12"}])
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["own"]
+        answer = question(values, "dan", "ann", "ssh")
+        self.assertEqual((str(answer.walk.flow.target), answer.walk.verdict), ("10.1.1.10", "blocked"))
+        self.assertEqual(["allowed where the address is 10.1.1.12: ask for it by that address"],
+                         [each for each in answer.caveats if "address" in each])  # fmt: skip
+
+    def test_s3_a_differing_verdict_from_another_address_of_the_sender_is_a_caveat(self):
+        values = self.two_legged()
+        values["instances"]["eve"]["interfaces"][1]["addresses"].append("10.1.1.51")
+        values["filters"]["own"] = a_filter("instance", inbound=[{"action": "allow", "from": "10.1.1.51"}])
+        values["instances"]["dan"]["interfaces"][0]["filters"] = ["own"]
+        answer = question(values, "eve", "dan", "ssh")
+        self.assertEqual((str(answer.walk.flow.source.address), answer.walk.verdict), ("10.1.2.50", "blocked"))
+        self.assertEqual(["allowed where it is sent from 10.1.1.51: ask for it from that address"],
+                         [each for each in answer.caveats if "address" in each])  # fmt: skip
+
+    def test_s3_what_an_address_is_called_in_findings_means_that_very_address(self):
+        further = 0
+        for seed in range(12):
+            ends = Ends(Walker(load(wider_network(seed))))
+            machines = list(ends.topology.instances)
+            for interface in ends.directory.interfaces():
+                for address in interface.addresses:
+                    name = ends.directory.end_name(address)
+                    other = next(each for each in machines if each != interface.instance and address.family in
+                                 ends.resolve(each).members[0].families)  # fmt: skip
+                    pairs = ends.pairs(*(ends.resolve(each).members[0] for each in (other, name)), address.family)
+                    self.assertEqual(address, pairs[0].target, (seed, name))
+                    further += name != interface.instance
+        self.assertGreater(further, 20)
 
     def test_s3_replies_leave_by_the_interface_that_was_addressed(self):
         found = walk(self.two_legged(), "dan", "eve/eth1", "ssh")

@@ -108,6 +108,21 @@ class Refusals(unittest.TestCase):
         values["route_tables"]["south-table"] = [{"to": "10.1.0.0/16", "via": "discard"}]
         self.assertEqual(walk(values, "ann", "dan", "ssh").signal, "silent")
 
+    def test_s34_s30_a_routers_refusal_may_go_by_the_machine_that_was_sent_to(self):
+        """The router makes it, so that the receiver as its next hop forwards it as anybody's."""
+        values = filtered("a1", inbound=[{"action": "reject"}])
+        values["instances"]["mid"] = {
+            "interfaces": [{"subnet": "a2", "addresses": ["10.1.2.9"]}, {"subnet": "a1", "addresses": ["10.1.1.9"]}],
+            "forwards": True,
+        }  # fmt: skip
+        values["route_tables"]["a1-table"] = [{"to": "10.2.0.0/16", "via": {"instance": "mid"}}]
+        values["subnets"]["a1"]["route_table"] = "a1-table"
+        for service in ("ssh", "udp/53"):
+            found = walk(values, "dan", "10.1.1.9", service)
+            self.assertEqual((decided(found)[1], found.signal), ("a1", "refused"), service)
+        values["instances"]["mid"]["forwards"] = False
+        self.assertEqual(walk(values, "dan", "10.1.1.9", "ssh").signal, "silent")
+
     def test_s34_a_routers_icmp_matches_only_rules_that_name_no_address_or_all(self):
         def signal(inbound, service):
             values = filtered("b1", inbound=[{"action": "reject"}])

@@ -187,6 +187,24 @@ class Differences(unittest.TestCase):
         found = self.found()
         self.assertEqual((1, ()), (len(found.said), found.changed))
 
+    def test_a_rule_for_a_further_address_of_a_machine_turns_what_is_sent_there(self):
+        for version in (self.old, self.new):
+            version["instances"]["ann"]["interfaces"][0]["addresses"].append("10.1.1.12")
+        self.new["filters"]["guard"]["inbound"].append(
+            {"order": 20, "action": "allow", "to": "10.1.1.12", "from": "dan"}
+        )
+        self.assertEqual([(OPENED, ["dan"], ["10.1.1.12"])],
+                         [(line.kind, [m.name for m in line.sources], [m.name for m in line.destinations])
+                          for line in self.found().changed])  # fmt: skip
+
+    def test_a_machine_that_gets_a_further_address_is_compared_at_the_one_that_it_had(self):
+        self.new["instances"]["ann"]["interfaces"][0]["addresses"].append("10.1.1.12")
+        self.new["filters"]["guard"]["inbound"] = []
+        found = self.found("ssh")
+        self.assertEqual([(CLOSED, ["bob"], ["ann"])],
+                         [(line.kind, [m.name for m in line.sources], [m.instance for m in line.destinations])
+                          for line in found.changed])  # fmt: skip
+
     def test_instances_that_one_version_has_are_told_apart(self):
         self.new["instances"]["eve"] = {"interfaces": [{"subnet": "a1", "addresses": ["10.1.1.77"]}]}
         del self.new["instances"]["dan"]

@@ -103,6 +103,17 @@ class Promises(unittest.TestCase):
         found = self.held(["10.1.1.11"], ["ann"], "ssh", "only")
         self.assertEqual((BROKEN, 6), (found.state, found.family))
 
+    def test_a_promise_is_of_every_address_that_the_sender_means(self):
+        """The internet has no use for a second private address; a neighbour has."""
+        self.values["instances"]["ann"]["interfaces"][0]["addresses"].append("10.1.1.12")
+        self.values["filters"]["guard"]["inbound"] = [
+            {"action": "allow", "from": "192.0.2.0/24", "service": "ssh"},
+            {"action": "allow", "to": "10.1.1.12", "service": "https"}]  # fmt: skip
+        self.assertEqual(HELD, self.held(["192.0.2.0/24"], ["ann"], "ssh", "allowed", family=4).state)
+        found = self.held(["bob"], ["ann"], "https", "blocked", family=4)
+        self.assertEqual((BROKEN, "10.1.1.12"), (found.state, found.example.destination.name))
+        self.assertEqual(HELD, self.held(["192.0.2.0/24"], ["ann"], "https", "blocked", family=4).state)
+
     def test_who_is_excepted_is_promised_nothing(self):
         self.assertEqual(BROKEN, self.held(["bob", "dan"], ["ann"], "ssh", "blocked").state)
         self.assertEqual(HELD, self.held(["bob", "dan"], ["ann"], "ssh", "blocked", excepted=("bob",)).state)

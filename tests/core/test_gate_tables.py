@@ -26,6 +26,8 @@ from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
 from tests.helpers import a_filter, base, load
 from tests.random_networks import in_more_zones, random_network
+from tests.wider_networks import STRANGERS as WIDER_STRANGERS
+from tests.wider_networks import wider_network
 
 REPRODUCERS = Path(__file__).resolve().parent.parent / "reproducers"
 # Addresses of which nothing is recorded: in subnets, in a network beside them, outside, public ones of nobody.
@@ -38,9 +40,9 @@ NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "6"))
 FLOWS = int(os.environ.get("KIBOKO_FLOWS", "1200"))
 
 
-def flows_on(tables, chance, count):
+def flows_on(tables, chance, count, strangers=STRANGERS):
     """Random flows between all that is recorded and strangers, over services and ports of every kind."""
-    addresses = [parse_address(text) for text in STRANGERS]
+    addresses = [parse_address(text) for text in strangers]
     for interface in tables.walker.directory.interfaces():
         addresses += [*interface.addresses, *([interface.public] if interface.public else [])]
     found = []
@@ -72,9 +74,9 @@ def of_tables(tables, flows, gates, row):
 
 
 class HeldToTheWalk(unittest.TestCase):
-    def hold(self, topology, seed=0, count=FLOWS):
+    def hold(self, topology, seed=0, count=FLOWS, strangers=STRANGERS):
         tables = GateTables(Walker(topology))
-        flows = flows_on(tables, random.Random(seed), count)
+        flows = flows_on(tables, random.Random(seed), count, strangers)
         gates = tables.gates(flows)
         judged = tables.verdicts(gates)
         for row in range(len(flows)):
@@ -97,6 +99,11 @@ class HeldToTheWalk(unittest.TestCase):
         for seed in range(NETWORKS):
             with self.subTest(seed=seed):
                 self.hold(load(random_network(seed)), seed)
+
+    def test_on_random_networks_of_wider_shapes(self):
+        for seed in range(NETWORKS // 2):
+            with self.subTest(seed=seed):
+                self.hold(load(wider_network(seed)), seed, strangers=WIDER_STRANGERS)
 
     def test_ways_that_differ_in_zones_only_are_found_once_and_asked_as_each_by_itself(self):
         found = alike = 0

@@ -16,6 +16,7 @@ from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN, Wa
 from tests.core.test_reach import is_meant, singles
 from tests.helpers import a_filter, base, load
 from tests.random_networks import random_network
+from tests.wider_networks import wider_network
 
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "3"))
 SERVICES = ("tcp/22", "tcp/8005", "udp/53", "ping")
@@ -98,6 +99,14 @@ class HeldToWalks(unittest.TestCase):
                     matrix = self.hold(topology, names, family)
                     met |= {STATES[each] for each in matrix.state.reshape(-1).tolist()}
         self.assertLessEqual({ALLOWED, BLOCKED, PARTLY}, met)
+
+    def test_every_cell_of_a_network_of_wider_shape(self):
+        for seed in range(42, 42 + NETWORKS // 2):
+            topology = load(wider_network(seed))
+            names = ",".join([*list(topology.groups)[:2], *list(topology.instances)[:2], "internet"])
+            for family in (4, 6):
+                with self.subTest(seed=seed, family=family):
+                    self.hold(topology, names, family)
 
     def test_several_processes_come_to_the_same(self):
         topology = load(random_network(3))

@@ -19,6 +19,7 @@ from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
 from tests.helpers import a_filter, base, load
 from tests.random_networks import random_network
+from tests.wider_networks import wider_network
 
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "2"))
 ASKED = [(6, 22), (6, 80), (6, 8005), (17, 53), (6, 40001), (1, 8 << 8), (58, 128 << 8), (1, 3 << 8 | 3), (47, 0)]
@@ -172,6 +173,12 @@ class HeldToWalks(unittest.TestCase):
                 count += self.hold(topology, names)
         self.assertGreater(count, 1000 * NETWORKS)
 
+    def test_every_cell_of_a_network_of_wider_shape(self):
+        for seed in range(500, 500 + NETWORKS // 2):
+            topology = load(wider_network(seed))
+            with self.subTest(seed=seed):
+                self.assertGreater(self.hold(topology, [next(iter(topology.instances)), "a1"]), 1000)
+
     def test_every_cell_of_the_demo(self):
         with tempfile.TemporaryDirectory() as folder:
             write_demo(Path(folder))
@@ -247,6 +254,43 @@ class Lines(unittest.TestCase):
         lines = doors(self.ends, ReachQuestion(self.ends.resolve("ann"), resolve_service("tcp/5432", {}), family=4))
         mine = next(line for line in lines if any(member.name == "desk-1" for member in line.far))
         self.assertEqual([("instance-in", "guard", "otherwise")], [(d.gate, d.filter, d.rule) for d in mine.doors])
+
+    def test_every_address_of_a_machine_is_reached_by_itself(self):
+        self.values["instances"]["ann"]["interfaces"][0]["addresses"].append("10.1.1.12")
+        self.values["filters"]["guard"]["inbound"] = [{"action": "allow", "to": "10.1.1.12", "service": "https"}]
+        ends = Ends(Walker(load(self.values)))
+        found = reach(ends, ReachQuestion(ends.resolve("ann"), resolve_service("any", {}), family=4, only="recorded"))
+        self.assertEqual([(["10.1.1.12"], "tcp/443")], [([m.name for m in line.near], str(line.example[2]))
+                                                        for line in found.lines])  # fmt: skip
+
+    def test_a_door_is_one_that_traffic_from_the_senders_own_client_ports_meets(self):
+        """Rule 1 stops client ports that bob alone uses, and rule 2 those of everybody else."""
+        self.values["instances"]["bob"]["ephemeral_ports"] = "20000-20999"
+        self.values["filters"]["guard"]["inbound"] = [
+            {"order": 1, "action": "drop", "source_ports": "20000-20999"}, {"order": 2, "action": "drop", "from": "dan"},
+            {"order": 3, "action": "allow", "source_ports": "20000-60999", "service": "ssh"}]  # fmt: skip
+        ends = Ends(Walker(load(self.values)))
+        lines = doors(ends, ReachQuestion(ends.resolve("ann"), resolve_service("ssh", {}), family=4, only="recorded"))
+        said = {member.name: [door.rule for door in line.doors] for line in lines for member in line.far}
+        self.assertEqual({"bob": ["1"], "dan": ["2"]}, said)
+        question = ReachQuestion(ends.resolve("ann"), resolve_service("ssh", {}), family=4, only="recorded")
+        told = {rule.rule for line in reach(ends, question).lines for rule in line.rules}
+        self.assertEqual({"3"}, told)
+
+    def test_two_crossings_that_are_not_listed_are_two_doors(self):
+        """Global addresses of two networks meet by the internet, and cross its zone."""
+        self.values["defaults"]["between_zones"] = "drop"
+        self.values["networks"]["south"]["cidrs"].append("2001:db8:2::/48")
+        self.values["gateways"]["south-door"] = {"kind": "internet", "network": "south"}
+        self.values["route_tables"]["south-table"].append({"to": "::/0", "via": "south-door"})
+        self.values["subnets"]["b1"]["cidr"] = ["10.2.1.0/24", "2001:db8:2:1::/64"]
+        self.values["instances"]["dan"]["interfaces"][0]["addresses"].append("2001:db8:2:1::10")
+        self.values["instances"]["ann"]["interfaces"][0]["filters"] = []
+        ends = Ends(Walker(load(self.values)))
+        question = ReachQuestion(ends.resolve("ann"), resolve_service("ssh", {}), family=6, only="recorded")
+        (line,) = [each for each in doors(ends, question) if each.far[0].name == "dan"]
+        self.assertEqual([("zone", "no crossing right>public is listed"), ("zone", "no crossing public>left is listed")],
+                         [(door.gate, door.reason) for door in line.doors])  # fmt: skip
 
     def test_too_many_pairs_are_refused_with_what_to_ask_instead(self):
         few = mock.patch("kiboko.core.reachability.reach.MOST_PAIRS", 3)

@@ -60,6 +60,35 @@ class Sets(unittest.TestCase):
             [(row.example.verdict, row.sources.instances) for row in found.rows], [("allowed", ("ann", "bob"))]
         )
 
+    def test_s3_s36_a_machine_is_sent_to_at_each_of_its_addresses(self):
+        values = base()
+        values["instances"]["ann"]["interfaces"][0]["addresses"].append("10.1.1.12")
+        values["instances"]["ann"]["interfaces"].append({"subnet": "a2", "addresses": ["10.1.2.12"]})
+        values["filters"]["own"] = a_filter(
+            "instance", inbound=[{"action": "allow", "to": ["10.1.1.12", "10.1.2.12"], "service": "ssh"}]
+        )
+        for interface in values["instances"]["ann"]["interfaces"]:
+            interface["filters"] = ["own"]
+        values["groups"]["both"] = {"members": ["ann", "cat"]}
+        for receiver, more in (("both", ["cat"]), ("any", ["10.1.1.1-10.1.1.9"])):
+            rows = {row.example.verdict: row for row in answer(values, "dan", receiver, "ssh", family=4).rows
+                    if "ann" in row.destinations.instances}  # fmt: skip
+            self.assertEqual({"blocked", "allowed"}, set(rows))
+            told_at = [text for part in rows["allowed"].parts for text in part.destination_texts()]
+            self.assertEqual([], [each for each in ("10.1.1.12", "ann/eth1") if each not in told_at])
+            told_at = [text for part in rows["blocked"].parts for text in part.destination_texts()]
+            self.assertIn("ann", told_at)
+            self.assertNotIn("10.1.1.12", told_at, more)
+
+    def test_s1_s36_an_outside_is_told_of_no_address_that_it_cannot_use(self):
+        values = base()
+        values["instances"]["ann"]["interfaces"][0]["addresses"].append("10.1.1.12")
+        values["instances"]["ann"]["interfaces"].append({"subnet": "a2", "addresses": ["10.1.2.12"]})
+        values["groups"]["one"] = {"members": ["ann"]}
+        found = answer(values, "192.0.2.0/24", "one", "ssh", family=4)
+        self.assertEqual([("allowed", [(["192.0.2.0/24"], ["ann"], ["tcp/22"], 256)])],
+                         [(row.example.verdict, told(row)) for row in found.rows])  # fmt: skip
+
     def test_s36_even_one_row_is_a_set(self):
         values = base()
         values["groups"]["one"] = {"members": ["bob"]}

@@ -16,6 +16,7 @@ from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
 from tests.helpers import a_filter, base, load
 from tests.random_networks import random_network
+from tests.wider_networks import wider_network
 
 REPRODUCERS = Path(__file__).resolve().parent.parent / "reproducers"
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "5"))
@@ -78,6 +79,11 @@ class HeldToTheWalk(unittest.TestCase):
             with self.subTest(seed=seed):
                 held += self.hold(load(random_network(seed)), seed)
         self.assertGreater(held, NETWORKS * CELLS // 2)
+
+    def test_on_random_networks_of_wider_shapes(self):
+        for seed in range(2, 2 + NETWORKS // 2):
+            with self.subTest(seed=seed):
+                self.assertGreater(self.hold(load(wider_network(seed)), seed, CELLS // 2), CELLS // 4)
 
     def test_on_the_demo_and_on_every_reproducer_with_their_kernel_rule_sets(self):
         with tempfile.TemporaryDirectory() as folder:

@@ -25,7 +25,7 @@ def counted(pieces, directory):
     groups = {}
     for before, tallies in pieces:
         for each in tallies:
-            ends = (directory.name_of(each.flow.source), directory.name_of(each.flow.target))
+            ends = (directory.end_name(each.flow.source), directory.end_name(each.flow.target))
             key = (*told(each.concluded), *ends, each.alike)
             group = groups.setdefault(key, {
                 "concluded": each.concluded, "line": each.record.line + before, "met": each.met, "sums": [0] * 5,

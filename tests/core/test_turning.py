@@ -81,7 +81,7 @@ class HeldToWalks(unittest.TestCase):
             elif verdicts == [BLOCKED, BLOCKED]:
                 kind = TRIED
             if kind is not None:
-                want[kind, old.directory.name_of(source), old.directory.name_of(target)] += int((of == number).sum())
+                want[kind, old.directory.end_name(source), old.directory.end_name(target)] += int((of == number).sum())
         return want
 
 

@@ -28,6 +28,7 @@ from kiboko.replica.verify import verify
 from tests.helpers import a_filter, base, kiboko, load
 from tests.namespaces import why_not
 from tests.random_networks import random_network
+from tests.wider_networks import wider_network
 
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "5"))
 FIRST_NETWORK = int(os.environ.get("KIBOKO_FIRST_NETWORK", "0"))
@@ -160,6 +161,16 @@ class RealPackets(unittest.TestCase):
             with self.subTest(seed=seed):
                 found = verify(load(random_network(seed)), Choice(most=PROBES, seed=seed))
                 self.assertGreater(found.compared, (PROBES or 200) // 2)
+                self.assertEqual([str(each) for each in found.differences], [])
+
+    def test_networks_of_wider_shapes_and_the_kernel_agree(self):
+        """An appliance with further addresses whose routes lead back to it; routers whose refusals go by the machine that
+        was sent to; and random probes."""
+        for seed, choice in ((3, Choice(sources=("mid1",))), (54, Choice(("site",), ("mid2",))),
+                             (91, Choice(destinations=("10.1.1.12",))), (1, Choice(most=PROBES, seed=1))):  # fmt: skip
+            with self.subTest(seed=seed):
+                found = verify(load(wider_network(seed)), choice)
+                self.assertGreater(found.compared, 50)
                 self.assertEqual([str(each) for each in found.differences], [])
 
     def test_a_walk_that_is_wrong_is_caught(self):

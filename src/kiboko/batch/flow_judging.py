@@ -36,7 +36,8 @@ from kiboko.files.logs.flow_reader import PieceReader
 class JudgedPiece:
     """What came of a piece: its tallies, what was rejected, its lines, how many records it has, how many of them were
     not wanted, and what the others cover. Of `twice` and `elsewhere` many records other ones show the same packets: in
-    the same capture, or at another point. `between` counts those between ends that were asked about, of other traffic.
+    the same capture, or at another point. `between` counts those between ends that were asked about, of other traffic;
+    `further` those of such traffic at addresses that were not asked about.
     """
 
     tallies: list[Tallies]
@@ -48,6 +49,7 @@ class JudgedPiece:
     twice: int
     elsewhere: int
     between: int = 0
+    further: int = 0
     usage: RuleUsage | None = None
     """The rules that they met, where that is asked for."""
 
@@ -71,7 +73,7 @@ class Worker:
         """Read and judge one piece. Raises InputError."""
         rejects = Rejects(piece.path, word=piece.word)
         tallies: list[Tallies] = []
-        lines = read = left_out = twice = elsewhere = between = 0
+        lines = read = left_out = twice = elsewhere = between = further = 0
         usage = RuleUsage(self._topology) if self._with_usage else None
         coverage = Coverage(self._places)
         for part in self._reader.read(piece, rejects):
@@ -85,8 +87,8 @@ class Worker:
                 together = as_slice(rows)
                 coverage.add(part.table.taken(together), judged.part(together))
                 if self._asking is not None:
-                    asked, others = self._asking.rows(judged, self._evaluator.ends_of(part.table, judged))
-                    rows, between = asked[wanted[asked]], between + others
+                    met = self._asking.recorded(judged, self._evaluator.ends_of(part.table, judged))
+                    rows, between, further = met.rows[wanted[met.rows]], between + met.other, further + met.elsewhere
                 summed = self._evaluator.summed(part.table, judged, rows)
                 if not self._only_usage:
                     tallies.append(summed)
@@ -94,7 +96,7 @@ class Worker:
                     usage.take(summed, self._evaluator.rules_met(summed))
             twice, elsewhere = twice + judged.joined[0], elsewhere + judged.joined[1]
             lines += part.lines
-        return JudgedPiece(tallies, rejects, lines, read, left_out, coverage, twice, elsewhere, between, usage)
+        return JudgedPiece(tallies, rejects, lines, read, left_out, coverage, twice, elsewhere, between, further, usage)
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,7 +146,7 @@ class FlowJudge:
         self._wanted = wanted or FlowFilter()
         self._columns = columns
         self._asking = asking
-        self.read = self.left_out = self.twice = self.elsewhere = self.between = 0
+        self.read = self.left_out = self.twice = self.elsewhere = self.between = self.further = 0
         self.coverage = Coverage(SubnetPlaces.of(comparison.walker.topology))
 
     def take(self, paths: list[Path], workers: int | None = None, cluster: str | None = None) -> list[str]:
@@ -189,6 +191,7 @@ class FlowJudge:
                 self._usage.merge(outcome.usage)
             self.read += outcome.read
             self.between += outcome.between
+            self.further += outcome.further
             self.left_out += outcome.left_out
             self.twice += outcome.twice
             self.elsewhere += outcome.elsewhere

@@ -8,11 +8,11 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kiboko.batch.confirming import FlowsRead, take_probes
-from kiboko.core.evidence.asking import Asking, addresses_of
+from kiboko.core.evidence.asking import Asking, addresses_of, recorded_as
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, Comparison, Conclusion
 from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.summary import Summary
-from kiboko.core.header.addresses import parse_address
+from kiboko.core.header.addresses import Address, parse_address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.queries.ends import End
 from kiboko.core.records.group_sums import Sum
@@ -22,12 +22,14 @@ from kiboko.core.walk.walk import Walker
 
 @dataclass(frozen=True, slots=True)
 class Question:
-    """Who asked to send to whom, on which services, from which client ports (any where None)."""
+    """Who asked to send to whom, on which services, from which client ports (any where None). Of a single pair
+    `addresses` are those of its ends that the verdict is about, None of sets."""
 
     sender: End
     receiver: End
     services: RangeSet
     ports: RangeSet | None = None
+    addresses: tuple[Address, Address] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,8 +37,9 @@ class Ticket:
     """What evidence says of one question.
 
     `groups` are the findings, the worst first; `read` sums up all the flow records that were looked through (None where
-    no log was given), `between` how many of them are of other traffic between the same ends, `left_out` how many were
-    not of the time asked for; `probes` how many probe records were looked through. `sent` is what came of a probe sent
+    no log was given), `between` how many of them are of other traffic between the same ends, `further` how many of this
+    traffic are at addresses of theirs that the verdict is not about, `left_out` how many were not of the time asked
+    for; `probes` how many probe records were looked through. `sent` is what came of a probe sent
     just now, `aside` why it says nothing of this traffic, if so.
     """
 
@@ -48,6 +51,7 @@ class Ticket:
     caveats: tuple[str, ...]
     sent: FindingGroup | None = None
     aside: str | None = None
+    further: int = 0
 
     @property
     def _telling(self) -> list[Conclusion]:
@@ -88,29 +92,37 @@ def ticket_of(
     InputError : for a file that cannot be read, or of which not one record can
     """
     comparison, summary = Comparison(walker), Summary(walker.directory)
-    topology = walker.topology
-    asking = Asking(
-        addresses_of(topology, question.sender.members, True), addresses_of(topology, question.receiver.members, False),
-        question.services, question.ports,
-    )  # fmt: skip
+    asking = _asking(walker, question)
     caveats: list[str] = []
     looked = 0
     for path in probes:
         used, told = take_probes(path, strict, comparison, summary, functools.partial(is_asked, comparison, asking))
         looked += used
         caveats.extend(told)
-    read, between, left_out = None, 0, 0
+    read, between, further, left_out = None, 0, 0, 0
     if flows is not None:
         judge, told = flows.judged(comparison, summary, asking)
         caveats.extend(told)
-        read, between = Sum(judge.read - judge.left_out), judge.between
+        read, between, further = Sum(judge.read - judge.left_out), judge.between, judge.further
         left_out = judge.left_out
         for each, _ in judge.coverage.points.values():
             read.add(0, 0, 0, each.first, each.last)
     now, aside = _sent(comparison, asking, sent) if sent is not None else (None, None)
     return Ticket(
-        tuple(summary.rows()), read, between, left_out, looked if probes else None, tuple(caveats), now, aside
-    )
+        tuple(summary.rows()), read, between, left_out, looked if probes else None, tuple(caveats), now, aside,
+        further,
+    )  # fmt: skip
+
+
+def _asking(walker: Walker, question: Question) -> Asking:
+    """The traffic asked about. Of a single pair a name means one address of each machine, and what is recorded of the
+    others is counted only: the verdict on the one says nothing of them."""
+    wide = (addresses_of(walker.topology, question.sender.members, True),
+            addresses_of(walker.topology, question.receiver.members, False))  # fmt: skip
+    if question.addresses is None:
+        return Asking(*wide, question.services, question.ports)
+    asked = recorded_as(walker.directory, *question.addresses)
+    return Asking(*asked, question.services, question.ports, (wide[0] - asked[0], wide[1] - asked[1]))
 
 
 def is_asked(comparison: Comparison, asking: Asking, record: ProbeRecord) -> bool:

@@ -19,6 +19,7 @@ from kiboko.commands.options import (
     network_of,
 )
 from kiboko.core.errors import UsageError
+from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.edits import with_rule_enabled, without_rule
 from kiboko.core.queries.ends import End, Ends, resolve_service
@@ -100,7 +101,9 @@ def run(args: argparse.Namespace) -> int:
     ports = client_ports_of(args)
     answer = ask(ends, source, destination, services, ports, args.family)
     # What was seen is held against the network file as it is: evidence knows nothing of a change that is being tried.
-    seen = _seen(walker if topology is as_it_is else Walker(as_it_is), (source, destination), services, ports, args)
+    flow = answer.walk.flow if answer is not None and answer.destination_address is not None else None
+    asked = (source, destination), (flow.source.address, flow.target) if flow is not None else None
+    seen = _seen(walker if topology is as_it_is else Walker(as_it_is), *asked, services, ports, args)
     if answer is None:
         if args.fixes or args.stop or args.write_change:
             raise UsageError("--fixes, --stop and --write-change are about one sender, one receiver and one service:"
@@ -110,8 +113,9 @@ def run(args: argparse.Namespace) -> int:
 
 
 def _seen(
-    walker: Walker, asked: tuple[End, End], services: RangeSet, ports: RangeSet | None, args: argparse.Namespace
-) -> Ticket | None:
+    walker: Walker, asked: tuple[End, End], addresses: tuple[Address, Address] | None, services: RangeSet,
+    ports: RangeSet | None, args: argparse.Namespace,
+) -> Ticket | None:  # fmt: skip
     """What logs, probes and a probe sent now say of the question; None where nothing of the kind is asked for."""
     if not (args.flows or args.probes or args.probe):
         return None
@@ -127,7 +131,8 @@ def _seen(
     if args.flows:
         flows = FlowsRead(args.flows, args.strict, args.since, args.until, args.columns, args.cluster)
     with working("looking for this traffic in what was recorded"):
-        return ticket_of(walker, Question(*asked, services, ports), args.probes, flows, sent, args.strict)
+        question = Question(*asked, services, ports, addresses)
+        return ticket_of(walker, question, args.probes, flows, sent, args.strict)
 
 
 def _asked(args: argparse.Namespace) -> list[tuple[str, str]]:

@@ -45,6 +45,9 @@ def show_ticket(ticket: Ticket, out: Output, is_set: bool = False) -> None:
         out.line(f"Nothing of it was recorded: {_looked_at(ticket)}.", "mark")
     elif ticket.groups:
         out.line(f"  of {_looked_at(ticket)}", "quiet")
+    if ticket.further:
+        out.line(f"  {counted(ticket.further, 'record')} of it at another address of the sender or the receiver, which"
+                 " this verdict is not about: ask for it by that address", "quiet")  # fmt: skip
 
 
 def _looked_at(ticket: Ticket) -> str:
@@ -98,6 +101,7 @@ def ticket_json(ticket: Ticket, network: str) -> dict[str, Any]:
         "last": iso_of(read.last) if read is not None else None,
         "left_out": ticket.left_out,
         "other_records_between": ticket.between,
+        "records_at_other_addresses": ticket.further,
         "probes": ticket.probes,
         "sent": {**_group_json(ticket.sent, options), "says_nothing_because": ticket.aside} if ticket.sent else None,
         "findings": [_group_json(group, options) for group in ticket.groups],

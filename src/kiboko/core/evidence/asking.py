@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence.evaluator import Judged
-from kiboko.core.header.addresses import AddressSet
+from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import EMPTY, RangeSet
+from kiboko.core.network.directory import Directory
 from kiboko.core.network.model import Topology
 from kiboko.core.queries.ends import Member
 from kiboko.core.records.columns import within
@@ -18,30 +20,45 @@ from kiboko.core.records.flow_query import among
 from kiboko.core.records.flow_table import AddressTable
 
 
+class Recorded(NamedTuple):
+    """Of a judged table the `rows` of conversations asked about, int64[n], in their order; how many records are of
+    `other` traffic between the same ends, in either direction; and how many of such traffic `elsewhere`, at further
+    addresses of the same machines."""
+
+    rows: NDArray[np.int64]
+    other: int = 0
+    elsewhere: int = 0
+
+
 @dataclass(frozen=True, slots=True)
 class Asking:
     """Traffic from some addresses to some, on some services, from some client ports (any of them where None). A
-    machine's addresses are its own, its public ones, and of a sender the shared ones that it may be behind."""
+    machine's addresses are its own, its public ones, and of a sender the shared ones that it may be behind.
+    `further` are those of the senders and the targets that are not asked about, since a name does not mean them."""
 
     senders: AddressSet
     targets: AddressSet
     services: RangeSet
     ports: RangeSet | None = None
+    further: tuple[AddressSet, AddressSet] = (AddressSet(), AddressSet())
 
-    def rows(self, judged: Judged, ends: tuple[AddressTable, AddressTable]) -> tuple[NDArray[np.int64], int]:
-        """Of a judged table the records of conversations asked about, in their order; and how many records are of
-        others between the same ends, in either direction. `ends` are those of the conversations, as
-        `Evaluator.ends_of` has them."""
+    def recorded(self, judged: Judged, ends: tuple[AddressTable, AddressTable]) -> Recorded:
+        """What a judged table has of it. `ends` are those of the conversations, as `Evaluator.ends_of` has them."""
         found, asked = judged.found, judged.asked
         if found is None or asked is None:
-            return np.zeros(0, dtype=np.int64), 0
+            return Recorded(np.zeros(0, dtype=np.int64))
         sender, target = ends
-        forth = among(self.senders, sender) & among(self.targets, target)
-        between = forth | (among(self.targets, sender) & among(self.senders, target))
+        senders, targets = self.senders | self.further[0], self.targets | self.further[1]
+        forth = among(senders, sender) & among(targets, target)
+        between = forth | (among(targets, sender) & among(senders, target))
         wanted = forth & within(self.services, asked.service)
         if self.ports is not None:
             wanted &= (asked.port < 0) | within(self.ports, asked.port)
-        return np.flatnonzero(wanted[found.of]), int((between & ~wanted)[found.of].sum())
+        other = int((between & ~wanted)[found.of].sum())
+        if not any(self.further):
+            return Recorded(np.flatnonzero(wanted[found.of]), other)
+        mine = wanted & among(self.senders, sender) & among(self.targets, target)
+        return Recorded(np.flatnonzero(mine[found.of]), other, int((wanted & ~mine)[found.of].sum()))
 
 
 def addresses_of(topology: Topology, members: Iterable[Member], is_sender: bool) -> AddressSet:
@@ -59,3 +76,19 @@ def addresses_of(topology: Topology, members: Iterable[Member], is_sender: bool)
         near = (each for each in topology.gateways.values() if networks & set(each.networks))
         found.append(AddressSet.of_addresses(each.address for each in near if each.address is not None))
     return AddressSet.union(found)
+
+
+def recorded_as(directory: Directory, source: Address, target: Address) -> tuple[AddressSet, AddressSet]:
+    """The addresses under which what one address sends to another may be recorded, of the sender and of the receiver:
+    in front of gateways and behind them."""
+    found = []
+    for address in (source, target):
+        owner = directory.interface_at(address) or directory.public_owner(address)
+        mine = {address}
+        if owner is not None and address in (owner.public, owner.address(4)):
+            mine |= {each for each in (owner.public, owner.address(4)) if each is not None}
+        found.append(mine)
+    end = directory.endpoint(source)
+    found[0] |= {each.address for each in directory.topology.gateways.values()
+                 if each.address is not None and end.network in each.networks}  # fmt: skip
+    return AddressSet.of_addresses(found[0]), AddressSet.of_addresses(found[1])

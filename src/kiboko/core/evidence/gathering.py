@@ -66,12 +66,16 @@ class Gatherer:
     def __init__(self, walker: Walker) -> None:
         self._holders: dict[str, dict[str, int]] = {}
         """For each instance the names that hold it, with how many instances each of them holds."""
+        self._machines: dict[str, str] = {}
+        """The instances of what is called by an interface or an address of its own."""
         topology = walker.topology
         held: dict[str, set[str]] = {}
         for name in topology.groups:
             held[name] = set(walker.membership.group_instances(name))
         for interface in walker.directory.interfaces():
             subnet = topology.subnets[interface.subnet]
+            names = (walker.directory.end_name(each) for each in interface.addresses)
+            self._machines.update((name, interface.instance) for name in names if name != interface.instance)
             for holder in (subnet.name, f"zone {subnet.zone}" if subnet.zone else "", f"network {subnet.network}"):
                 if holder:
                     held.setdefault(holder, set()).add(interface.instance)
@@ -94,6 +98,7 @@ class Gatherer:
 
     def whole(self, names: set[str]) -> str | None:
         """The name of a group or subnet that holds just these instances, all of them; None where there is none."""
+        names = self._of_machines(names)
         shared: set[str] | None = None
         for name in names:
             mine = {holder for holder, size in self._holders.get(name, {}).items() if size == len(names)}
@@ -101,9 +106,16 @@ class Gatherer:
         named = sorted(each for each in shared or () if not each.startswith(("zone ", "network ")))
         return named[0] if named and len(names) > 1 else None
 
+    def _of_machines(self, names: set[str]) -> set[str]:
+        """Names with machines in the place of their interfaces and addresses."""
+        return {self._machines.get(name, name) for name in names}
+
     def holding(self, names: set[str]) -> str:
         """The smallest name that holds all of some, and how many of its own they are; the name itself where it is one.
         Without any such name, how many they are."""
+        if len(names) == 1:
+            return next(iter(names))
+        names = self._of_machines(names)
         if len(names) == 1:
             return next(iter(names))
         shared: dict[str, int] | None = None

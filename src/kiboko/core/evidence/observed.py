@@ -66,7 +66,7 @@ def observe(
     last = table.last()
     ends = evaluator.ends_of(table, judged)
     for asking in asked:
-        rows, _ = asking.rows(judged, ends)
+        rows = asking.recorded(judged, ends).rows
         rows = rows[wanted[rows]]
         mine = Observed()
         if len(rows) and judged.found is not None:

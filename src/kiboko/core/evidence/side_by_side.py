@@ -99,4 +99,4 @@ def _ends_of(summary: Summary, walk: Walk) -> tuple[str, str, str]:
     owner = directory.public_owner(flow.target)
     arrived = owner.address(4) if owner is not None else flow.target
     target = arrived if arrived is not None else flow.target
-    return directory.name_of(flow.source.address), directory.name_of(target), str(flow.service)
+    return directory.end_name(flow.source.address), directory.end_name(target), str(flow.service)

@@ -254,7 +254,7 @@ class Summary:
         return self._told_of[concluded]
 
     def _name_number(self, address: Address) -> int:
-        return self._number_of_name(self.directory.name_of(address))
+        return self._number_of_name(self.directory.end_name(address))
 
     def _number_of_name(self, name: str) -> int:
         number = self._number_of.setdefault(name, len(self._names))

@@ -137,7 +137,7 @@ class Turning:
 
     def _name(self, address: Address) -> str:
         if address not in self._names:
-            self._names[address] = self._directory.name_of(address)
+            self._names[address] = self._directory.end_name(address)
         return self._names[address]
 
 

@@ -142,6 +142,20 @@ class Directory:
             return end.outside.name
         return end.subnet.name if end.subnet is not None else end.network or str(address)
 
+    def end_name(self, address: Address) -> str:
+        """What to call an address where it is asked about as an end: as `name_of` does, but for addresses of a machine
+        that its name does not mean (S3), which are called by their interface or by themselves."""
+        end = self.endpoint(address)
+        interface = end.interface
+        if interface is None or address in self._shared:
+            return self.name_of(address)
+        family = end.address.family
+        if interface.address(family) != end.address:
+            return str(end.address)
+        machine = self.topology.instances[interface.instance]
+        is_first = next(each for each in machine.interfaces if each.address(family) is not None) is interface
+        return interface.instance if is_first else interface.name
+
     def public_addresses(self) -> list[Address]:
         """Every public address of ours, shared ones of nat gateways included."""
         return [*self._publics, *self._shared]
