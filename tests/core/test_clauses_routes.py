@@ -205,6 +205,25 @@ class Routes(unittest.TestCase):
         found = walk(values, "ann", "dan", "ssh")
         self.assertEqual((found.verdict, decided(found)[0], found.signal), ("blocked", "route", "unreachable"))
 
+    def test_s30_what_is_sent_round_meets_every_gate_on_its_way_once(self):
+        """The only way out of mid leads back to it: the crossing there, and that back to it, are asked all the same."""
+        values = with_appliance()
+        values["route_tables"]["a2-table"] = [{"to": "10.2.0.0/16", "via": {"instance": "mid"}}]
+        values["subnets"]["a2"] |= {"route_table": "a2-table", "zone": "right"}
+        values["filters"]["shut"] = a_filter("zone", rules=[{"action": "reject", "service": "ssh"}], otherwise="allow")
+        values["crossings"] = [{"from": "left", "to": "right", "filter": "shut"}]
+        found = walk(values, "ann", "dan", "ssh")
+        self.assertEqual((("zone", "left>right", "shut", "1"), "refused"), (decided(found), found.signal))
+        found = walk(values, "ann", "dan", "tcp/80")
+        self.assertEqual((("route", "a2", None, None), "unreachable"), (decided(found), found.signal))
+        # With a leg in a1, by which it does not send: what comes in there leaves by a2, and comes in there again.
+        values["instances"]["mid"]["interfaces"].append({"subnet": "a1", "addresses": ["10.1.1.9"]})
+        table = [{"to": "10.2.0.0/16", "via": {"instance": "mid", "interface": "eth1"}}]
+        values["route_tables"] |= {"a1-table": table, "a2-table": table}
+        values["crossings"] = [{"from": "right", "to": "left", "filter": "shut"}]
+        found = walk(values, "ann", "dan", "ssh")
+        self.assertEqual((("zone", "right>left", "shut", "1"), "refused"), (decided(found), found.signal))
+
     def test_s30_two_appliances_that_send_to_each_other_are_a_loop(self):
         values = with_appliance()
         values["instances"]["wim"] = {"interfaces": [{"subnet": "a1", "addresses": ["10.1.1.9"]}], "forwards": True}

@@ -165,9 +165,10 @@ class RealPackets(unittest.TestCase):
 
     def test_networks_of_wider_shapes_and_the_kernel_agree(self):
         """An appliance with further addresses whose routes lead back to it; routers whose refusals go by the machine that
-        was sent to; and random probes."""
+        was sent to; appliances that send round what they are sent; and random probes."""
         for seed, choice in ((3, Choice(sources=("mid1",))), (54, Choice(("site",), ("mid2",))),
-                             (91, Choice(destinations=("10.1.1.12",))), (1, Choice(most=PROBES, seed=1))):  # fmt: skip
+                             (91, Choice(destinations=("10.1.1.12",))), (141, Choice(destinations=("site",))),
+                             (1, Choice(most=PROBES, seed=1))):  # fmt: skip
             with self.subTest(seed=seed):
                 found = verify(load(wider_network(seed)), choice)
                 self.assertGreater(found.compared, 50)

@@ -138,8 +138,8 @@ def _forwarding_routes(site: Site, machine: Machine, instance: Instance) -> None
                     machine.route(str(prefix), _hop_of(site, interface, entry, prefix, router))
                     break
             else:
-                if usable:
-                    machine.route(f"unreachable {prefix}", "")
+                if usable:  # every way leads back: its router sends it round until its time is up
+                    machine.route(str(prefix), f"via {router} dev {device_of(usable[0])} onlink")
 
 
 def _filter_instance(site: Site, machine: Machine, instance: Instance) -> None:

@@ -20,7 +20,7 @@ from kiboko.core.network.model import Topology
 from kiboko.core.queries.ends import Ends, Member, services_for
 from kiboko.core.reachability.products import apart, products
 from kiboko.core.reachability.reach import MOST_PAIRS, Statuses
-from kiboko.core.reachability.space import Space, SpaceEnd, address_cuts
+from kiboko.core.reachability.space import Space, SpaceEnd, address_cuts, usual_of
 from kiboko.core.tables.cuts import Edges, rule_edges
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
 
@@ -149,7 +149,7 @@ class _OfFamily:
             if what is None or not what.is_of_rules:
                 sides.append(_common(spaces, family, is_sender, anybody, self.moved))
             else:  # either has every end, and what tells ends apart in one does in both
-                ends = spaces[1].ends_of(what.chosen(anybody[1], is_sender), family, is_sender)
+                ends = spaces[1].ends_of(what.chosen(anybody[1], is_sender), family, is_sender, with_further=True)
                 sides.append([(each, each) for each in ends])
         self.senders, self.receivers = sides
 
@@ -214,6 +214,11 @@ class _OfFamily:
                 table[where] = np.where(block.there.T, ids.T, table[where])
             tables.append(table)
             readings.append(reading)
+        for row, usual in usual_of([self.senders[row][1] for row in rows.tolist()]):
+            # Of a sender at a further address what its machine comes to as well is told of that.
+            alike = np.all([table[row] == table[usual].max(axis=0) for table in tables], axis=0)
+            for table in tables:
+                table[row][alike] = 0
         pair = _Refined(readings[0], readings[1])
         # Most pairs come to the same: what every service comes to is looked at for the others alone.
         codes = pair.codes(tables[0], tables[1])
@@ -293,11 +298,14 @@ def _common(
 ) -> list[tuple[SpaceEnd, SpaceEnd]]:  # fmt: skip
     """The ends that both versions have, each as either has it: machines by name and address; addresses as far as
     neither tells them apart. What has none in the other is noted in `moved`."""
-    found = [space.ends_of(some, family, is_sender) for space, some in zip(spaces, chosen, strict=True)]
-    machines = [
-        {(end.instance, space.layout.addresses.first(end.atom)): end for end in ends if end.members[0].low is None}
-        for ends, space in zip(found, spaces, strict=True)
+    found = [
+        space.ends_of(some, family, is_sender, with_further=True) for space, some in zip(spaces, chosen, strict=True)
     ]
+    machines = [
+        {(end.instance, space.layout.addresses.first(end.atom), end.is_further): end
+         for end in ends if end.members[0].low is None}
+        for ends, space in zip(found, spaces, strict=True)
+    ]  # fmt: skip
     pairs = [(end, machines[1][key]) for key, end in machines[0].items() if key in machines[1]]
     pieces = [
         {(member.low, member.high): end for end in ends for member in end.members if member.low is not None}

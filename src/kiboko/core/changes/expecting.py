@@ -144,7 +144,8 @@ class _Held:
     def hold(self, sources: Sequence[Member], destinations: Sequence[Member], family: int, promise: str) -> None:
         """Hold one family of pairs to what is promised of them."""
         space = self.space
-        senders = space.ends_of(sources, family, True)
+        # What must not arrive must not from any address; what must get through does from the one that is used.
+        senders = space.ends_of(sources, family, True, with_further=promise == _SHUT)
         receivers = space.ends_of(destinations, family, False)
         asked_as_address = [name for name in self.expectation.destinations if reads_as_address(name) or "/" in name]
         if not asked_as_address:

@@ -16,7 +16,7 @@ from kiboko.core.header.services import Service
 from kiboko.core.queries.ends import End, Ends, Member, member_addresses
 from kiboko.core.reachability.letting_in import LetIn, let_in
 from kiboko.core.reachability.products import apart, products
-from kiboko.core.reachability.space import NOBODY, OUTSIDE, RECORDED, Space, SpaceEnd
+from kiboko.core.reachability.space import NOBODY, OUTSIDE, RECORDED, Space, SpaceEnd, usual_of
 from kiboko.core.tables.kinds import Kinds
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
 
@@ -137,8 +137,8 @@ class _Reach:
         question = self.question
         members = tuple(far_members(self.ends, question))
         for family in (4, 6) if question.family is None else (question.family,):
-            far = self.space.ends_of(members, family, not question.is_out)
-            near = self.space.ends_of(question.name.members, family, question.is_out)
+            far = self.space.ends_of(members, family, not question.is_out, with_further=True)
+            near = self.space.ends_of(question.name.members, family, question.is_out, with_further=True)
             if not far or not near:
                 continue
             if len(far) * len(near) > MOST_PAIRS:
@@ -181,6 +181,7 @@ class _Reach:
             mine = codes if is_out else np.swapaxes(codes, 0, 1)
             status[where] = np.where(there[..., None], mine, status[where])
             met[where] |= there
+        self.drop_what_is_usual(status if not is_out else np.swapaxes(status, 0, 1), senders, reading.known)
         for row in np.flatnonzero(met.any(axis=1)).tolist():
             self.note(self.looked_at, far[row])
         for row in np.flatnonzero(status.any(axis=(1, 2))).tolist():
@@ -192,6 +193,16 @@ class _Reach:
                 if truths.any():
                     for rows, columns, services in products(truths):
                         self.add(reading.known[code], family, kind, far, near, alike[rows], columns, services, kinds)
+
+    def drop_what_is_usual(
+        self, status: NDArray[np.int32], senders: Sequence[SpaceEnd], known: Sequence[Status]
+    ) -> None:
+        """Of a sender at a further address keep what its machine does not come to without being asked. `status` is
+        int32[senders, receivers, services], and is changed."""
+        allowed = [code for code, each in enumerate(known) if each.verdict_text == ALLOWED]
+        for row, usual in usual_of(senders):
+            comes_to = status[usual].max(axis=0)
+            status[row][(status[row] == comes_to) | np.isin(comes_to, allowed)] = 0
 
     def note(self, counts: list[dict[str, int]], end: SpaceEnd) -> None:
         """Count an end once, in whichever family: an instance, an outside by name, else addresses."""

@@ -19,7 +19,7 @@ from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import TCP, Service
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Instance
-from kiboko.core.queries.ends import Ends, Member, at_address, seen_from_outside, services_for
+from kiboko.core.queries.ends import Ends, Member, at_address, seen_from_outside, sent_to_at, services_for
 from kiboko.core.reachability.pair_blocks import PairBlocks, Senders
 from kiboko.core.tables.boxes import DESTINATIONS, SOURCES
 from kiboko.core.tables.cuts import NO_EDGES, Edges
@@ -46,7 +46,8 @@ class SpaceEnd:
     at from outside, -1 for none. `networks` is its network's name, `elsewhere` the subnets that its machine reaches by
     other interfaces of its own, and `only` whether it sends to its own subnet alone (clause S3). To an outside that has
     no tunnel to it, its machine means another address where it `is_spare`, or where that outside has a tunnel to one
-    of the networks of `rather` (clause S1).
+    of the networks of `rather` (clause S1). `is_further` tells of a sender at an address that its machine does not use
+    unless a program asks for it.
     """
 
     kind: int
@@ -60,6 +61,7 @@ class SpaceEnd:
     only: int = NONE
     is_spare: bool = False
     rather: frozenset[str] = frozenset()
+    is_further: bool = False
 
     @property
     def name(self) -> str:
@@ -141,14 +143,18 @@ class Space:
 
     # Ends.
 
-    def ends_of(self, members: Iterable[Member], family: int, is_sender: bool) -> list[SpaceEnd]:
+    def ends_of(
+        self, members: Iterable[Member], family: int, is_sender: bool, with_further: bool = False
+    ) -> list[SpaceEnd]:
         """Members as ends in one address family: each interface by itself, of receivers each of its addresses, and
-        ranges by what is told apart."""
+        ranges by what is told apart; `with_further` senders at every other address of theirs as well."""
         found: list[SpaceEnd] = []
         ranges: list[tuple[int, Member]] = []
         for member in members:
             if member.low is None or member.high is None:
                 found.extend(self._of_instance(member, family, is_sender))
+                if with_further and is_sender:
+                    found.extend(self._further(member, family))
             elif member.low.family == family:
                 ranges.extend(self._pieces(member.low, member.high))
         return found + list(self._of_ranges(ranges))
@@ -176,6 +182,17 @@ class Space:
                 not seen[place] if any(seen) else place > 0,
                 frozenset(networks) - {network} if not any(seen) else frozenset(),
             )  # fmt: skip
+
+    def _further(self, member: Member, family: int) -> Iterator[SpaceEnd]:
+        """A machine as a sender at the addresses that its name does not mean."""
+        atom = self.layout.addresses.atom
+        for other in sent_to_at(member):
+            for interface in other.interfaces if other.is_further else ():
+                address = interface.address(family)
+                if address is not None:
+                    ports = self._ports or self.walker.source_ports(self.walker.directory.endpoint(address), _ANY_TCP)
+                    network = self.walker.topology.subnets[interface.subnet].network
+                    yield SpaceEnd(RECORDED, (other,), atom(address), NONE, network, ports=ports, is_further=True)
 
     def _pieces(self, low: Address, high: Address) -> Iterator[tuple[int, Member]]:
         """A range cut into atoms, each with the part of the range that is in it."""
@@ -290,6 +307,21 @@ class Space:
             return receiver.public
         last = receiver.members[-1].high
         return self.layout.addresses.atom(last) if last is not None else receiver.atom
+
+
+def usual_of(senders: Sequence[SpaceEnd]) -> Iterator[tuple[int, Rows]]:
+    """The senders at further addresses, each with those that its machine is without being asked: their places."""
+    further = [(row, each.instance) for row, each in enumerate(senders) if each.is_further]
+    if not further:
+        return
+    wanted = {name for _, name in further}
+    usual: dict[str | None, list[int]] = {}
+    for row, each in enumerate(senders):
+        if each.instance in wanted and not each.is_further:
+            usual.setdefault(each.instance, []).append(row)
+    for row, name in further:
+        if name in usual:
+            yield row, np.array(usual[name], dtype=np.int64)
 
 
 def address_cuts(walker: Walker) -> Iterator[Address]:

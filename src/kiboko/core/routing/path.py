@@ -313,10 +313,11 @@ class PathFinder:
             return None
         if not instance.forwards:
             return Stop(f"{entry}: {instance.name} does not forward")
-        if hop.name in trip.entered or hop.instance == self._own_instance(trip) or len(trip.entered) >= MOST_HOPS:
-            return Stop(f"{entry}: a loop through {hop.name}", UNREACHABLE, "loop", True)
+        if hop.instance == self._own_instance(trip) or len(trip.entered) >= MOST_HOPS:
+            return _loop(entry, hop)
         if self._exit_interface(instance, trip.packet.destination) is None:
-            return Stop(f"{entry}: every way out of {instance.name} leads back to it", UNREACHABLE, "loop", True)
+            return Stop(f"{entry}: {instance.name} has no IPv{trip.packet.destination.family} address", UNREACHABLE,
+                        "loop", True)  # fmt: skip
         return None
 
     def _own_instance(self, trip: _Trip) -> str | None:
@@ -324,6 +325,8 @@ class PathFinder:
         return trip.made_by if not trip.entered else None
 
     def _exit_interface(self, instance: Instance, destination: Address) -> Interface | None:
+        """By which an appliance sends a packet on: where every way leads back to it by the first, which is a loop. None
+        where it has no address of the family."""
         subnets = self.directory.topology.subnets
         family = destination.family
         candidates = [i for i in instance.interfaces if i.address(family) is not None]
@@ -334,7 +337,7 @@ class PathFinder:
             entry = self.router.look_up(subnets[interface.subnet], destination).entry
             if entry is None or entry.instance != instance.name:
                 return interface
-        return None
+        return next(iter(candidates), None)
 
     def _via_instance(
         self,
@@ -353,6 +356,9 @@ class PathFinder:
         if not neighbour:
             self._zone(trip, subnet.zone, hop_subnet.zone)
             trip.add("subnet-in", hop_subnet.name, way="in", subnet=hop_subnet)
+        if hop.name in trip.entered:  # what comes behind has been asked, and leads here again
+            self._block_route(trip, hop_subnet.name, _loop(entry, hop), lookup)
+            return
         trip.add("instance-in", hop.name, way="in", interface=hop)
         receiver = self.directory.interface_at(trip.packet.destination)
         if receiver is not None and receiver.instance == hop.instance:
@@ -542,3 +548,7 @@ class PathFinder:
 
 def _instance_of(end: Endpoint) -> str | None:
     return end.interface.instance if end.interface is not None else None
+
+
+def _loop(entry: RouteEntry, hop: Interface) -> Stop:
+    return Stop(f"{entry}: a loop through {hop.name}", UNREACHABLE, "loop", True)
