@@ -13,13 +13,14 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.network.edits import toggled_rule
 from kiboko.core.network.host_rules import Chain, HostRuleSet
-from kiboko.core.queries.ends import Ends, resolve_service, services_for
+from kiboko.core.queries.ends import Ends, resolve_service, sent_to_at, services_for
 from kiboko.core.walk.walk import Walker
 from tests.core.test_matrix import told_apart
 from tests.core.test_reach import ASKED, holds, is_meant, singles
 from tests.helpers import a_filter, base, load, question
 from tests.random_changes import ANYTHING, OF_RULES, changed, restructured
 from tests.random_networks import both_global, by_an_appliance, in_more_zones, random_network
+from tests.wider_networks import wider_network
 
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "2"))
 CHANGES = 5
@@ -48,6 +49,29 @@ def every_cell(old, new, family):
                                               for each, pair in zip((old, new), pairs, strict=True)]  # fmt: skip
 
 
+def further_cells(old, new, family):
+    """The same of machines as senders at addresses that they do not use by themselves, with the walks of those that they
+    do use; of machines whose addresses are the same in both."""
+
+    def addresses(ends, name):
+        interfaces = ends.topology.instances[name].interfaces if name in ends.topology.instances else ()
+        return [(each.name, each.addresses, each.public) for each in interfaces]
+
+    same = [name for name in old.topology.instances if addresses(old, name) == addresses(new, name)]
+    services = services_for(resolve_service("any", {}), family)
+    for name in same:
+        whole = old.resolve(name).members[0]
+        for one in sent_to_at(whole):
+            others = [other for other in same if other != name] if one.is_further and family in one.families else []
+            for receiver in (each for other in others for each in singles(new.resolve(other).members[0], False)):
+                pairs = [[each.pairs(sender, receiver, family) for each in (old, new)] for sender in (one, whole)]
+                for protocol, detail in ASKED if all(pairs[0]) else ():
+                    if (protocol << 16 | detail) in services:
+                        walks = ([each.walk_pair(pair[0], Service(protocol, detail))
+                                  for each, pair in zip((old, new), some, strict=True)] for some in pairs)  # fmt: skip
+                        yield one, receiver, *walks
+
+
 def told(found):
     """What differs of each pair of ends: the services of each two verdicts."""
     pairs = {}
@@ -61,6 +85,8 @@ def told(found):
 
 
 class HeldToWalks(unittest.TestCase):
+    further = 0
+
     def held(self, seeds, changes, kinds, least):
         met = 0
         for seed in seeds:
@@ -92,7 +118,25 @@ class HeldToWalks(unittest.TestCase):
                     self.assertEqual([tuple(verdicts)], [(each.before, each.after) for each in mine], text)
                 else:
                     self.assertEqual([], mine, text)
+            self.compared_further(seed, old, new, family, lines)
         return met
+
+    def compared_further(self, seed, old, new, family, lines):
+        """What turns of a machine at another address is told where it is not what turns of it anyway."""
+        for sender, receiver, walks, usual in further_cells(old, new, family):
+            number = walks[0].flow.service.number
+            mine = [each for each in lines if number in each.services and holds(each.destinations, receiver)
+                    and sender.name in [member.name for member in each.sources]]  # fmt: skip
+            own, others = ([(each.verdict, each.answered if each.verdict == "partly" else None) for each in some]
+                           for some in (walks, usual))  # fmt: skip
+            text = (seed, family, sender.name, receiver.name, str(walks[0].flow.service), own, others)
+            if own[0] == own[1]:
+                self.assertEqual([], mine, text)
+            elif own != others:
+                self.further += 1
+                self.assertEqual(
+                    [tuple(each.verdict for each in walks)], [(each.before, each.after) for each in mine], text
+                )
 
     def test_every_verdict_that_changes_and_no_other(self):
         self.held(range(NETWORKS), CHANGES, ANYTHING, 20)
@@ -131,6 +175,15 @@ class HeldToWalks(unittest.TestCase):
                 other["filters"][name]["rules"][0]["action"] = "drop"
             met += self.compared(seed, values, other)
         self.assertGreater(met, 10)
+
+    def test_what_turns_of_a_machine_at_another_address_of_it(self):
+        for seed in (4,) if NETWORKS == 2 else range(4, 4 + NETWORKS):
+            values, chance = wider_network(seed), random.Random(seed)
+            other = values
+            for _ in range(CHANGES):
+                other = changed(other, chance, ANYTHING)
+            self.compared(seed, values, other)
+        self.assertGreater(self.further, 5)
 
     def test_where_what_changes_is_halfway_no_less_is_found(self):
         """Rules at the edge of an appliance's subnet, and at the crossings that leave its zone, are asked of packets of
@@ -196,6 +249,16 @@ class Differences(unittest.TestCase):
         self.assertEqual([(OPENED, ["dan"], ["10.1.1.12"])],
                          [(line.kind, [m.name for m in line.sources], [m.name for m in line.destinations])
                           for line in self.found().changed])  # fmt: skip
+
+    def test_a_rule_for_what_a_machine_sends_from_another_address_turns_that_alone(self):
+        for version in (self.old, self.new):
+            version["instances"]["dan"]["interfaces"][0]["addresses"].append("10.2.1.99")
+        self.new["filters"]["guard"]["inbound"].append({"order": 20, "action": "allow", "from": "10.2.1.99"})
+        self.assertEqual([(OPENED, ["10.2.1.99"], ["ann"])],
+                         [(line.kind, [m.name for m in line.sources], [m.name for m in line.destinations])
+                          for line in self.found().changed])  # fmt: skip
+        self.new["filters"]["guard"]["inbound"][-1]["from"] = "dan"
+        self.assertEqual([["dan"]], [[m.name for m in line.sources] for line in self.found().changed])
 
     def test_a_machine_that_gets_a_further_address_is_compared_at_the_one_that_it_had(self):
         self.new["instances"]["ann"]["interfaces"][0]["addresses"].append("10.1.1.12")

@@ -114,6 +114,14 @@ class Promises(unittest.TestCase):
         self.assertEqual((BROKEN, "10.1.1.12"), (found.state, found.example.destination.name))
         self.assertEqual(HELD, self.held(["192.0.2.0/24"], ["ann"], "https", "blocked", family=4).state)
 
+    def test_nothing_arrives_from_any_address_of_a_sender_of_whom_nothing_may(self):
+        self.values["instances"]["dan"]["interfaces"][0]["addresses"].append("10.2.1.99")
+        self.assertEqual(HELD, self.held(["dan"], ["ann"], "ssh", "blocked").state)
+        self.values["filters"]["guard"]["inbound"].append({"action": "allow", "from": "10.2.1.99", "service": "ssh"})
+        found = self.held(["dan"], ["ann"], "ssh", "blocked")
+        self.assertEqual((BROKEN, "10.2.1.99"), (found.state, found.example.source.name))
+        self.assertEqual(BROKEN, self.held(["dan"], ["ann"], "ssh", "allowed").state, "it does not send from there")
+
     def test_who_is_excepted_is_promised_nothing(self):
         self.assertEqual(BROKEN, self.held(["bob", "dan"], ["ann"], "ssh", "blocked").state)
         self.assertEqual(HELD, self.held(["bob", "dan"], ["ann"], "ssh", "blocked", excepted=("bob",)).state)
