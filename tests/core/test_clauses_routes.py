@@ -216,6 +216,11 @@ class Routes(unittest.TestCase):
         self.assertEqual((("zone", "left>right", "shut", "1"), "refused"), (decided(found), found.signal))
         found = walk(values, "ann", "dan", "tcp/80")
         self.assertEqual((("route", "a2", None, None), "unreachable"), (decided(found), found.signal))
+        values["filters"]["edge"] = a_filter("subnet", outbound=[{"action": "reject"}])
+        values["subnets"]["a2"]["filter"] = "edge"
+        found = walk(values, "ann", "dan", "tcp/80")
+        self.assertEqual(("subnet-out", "a2", "edge", "1"), decided(found), "what is sent to itself goes to the router")
+        del values["subnets"]["a2"]["filter"]
         # With a leg in a1, by which it does not send: what comes in there leaves by a2, and comes in there again.
         values["instances"]["mid"]["interfaces"].append({"subnet": "a1", "addresses": ["10.1.1.9"]})
         table = [{"to": "10.2.0.0/16", "via": {"instance": "mid", "interface": "eth1"}}]

@@ -168,6 +168,7 @@ class RealPackets(unittest.TestCase):
         was sent to; appliances that send round what they are sent; and random probes."""
         for seed, choice in ((3, Choice(sources=("mid1",))), (54, Choice(("site",), ("mid2",))),
                              (91, Choice(destinations=("10.1.1.12",))), (141, Choice(destinations=("site",))),
+                             (303, Choice(sources=("m4",))),
                              (1, Choice(most=PROBES, seed=1))):  # fmt: skip
             with self.subTest(seed=seed):
                 found = verify(load(wider_network(seed)), choice)

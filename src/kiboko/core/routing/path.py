@@ -194,13 +194,15 @@ class PathFinder:
         lookup = self.router.look_up(subnet, trip.packet.destination)
         entry = lookup.entry
         hop = self._next_hop(entry, trip.packet.destination) if entry and entry.instance else None
-        if entry is not None and hop is not None and self._stop_at_hop(trip, entry, hop) is None:
-            self._via_instance(trip, subnet, entry, lookup, hop, at_router)
-            return
-        # What goes to a neighbour as next hop never meets the subnet's edge (S30), even where it ends there.
-        beside = hop is not None and hop.subnet == subnet.name and hop.instance != self._own_instance(trip)
+        # What goes to a neighbour as next hop never meets the subnet's edge (S30), even where it ends there; what an
+        # appliance is to send to itself goes to the router.
+        to_itself = interface is not None and hop is not None and hop.instance == interface.instance
+        beside = hop is not None and hop.subnet == subnet.name and not to_itself
         if not at_router and not beside:
             trip.add("subnet-out", subnet.name, way="out", subnet=subnet)
+        if entry is not None and hop is not None and self._stop_at_hop(trip, entry, hop) is None:
+            self._via_instance(trip, subnet, entry, lookup, hop)
+            return
         stop = self._stop_of(trip, subnet, entry, hop)
         if stop is not None:
             self._block_route(trip, subnet.name, stop, lookup)
@@ -346,12 +348,9 @@ class PathFinder:
         entry: RouteEntry,
         lookup: Lookup,
         hop: Interface,
-        at_router: bool,
     ) -> None:
         hop_subnet = self.directory.topology.subnets[hop.subnet]
         neighbour = hop_subnet.name == subnet.name
-        if not neighbour and not at_router:
-            trip.add("subnet-out", subnet.name, way="out", subnet=subnet)
         self._route_gate(trip, subnet, lookup)
         if not neighbour:
             self._zone(trip, subnet.zone, hop_subnet.zone)
