@@ -118,6 +118,18 @@ class EndsAndAddresses(unittest.TestCase):
         self.assertEqual(["allowed where it is sent from 10.1.1.51: ask for it from that address"],
                          [each for each in answer.caveats if "address" in each])  # fmt: skip
 
+    def test_s1_s29_where_the_public_address_lets_somebody_inside_in_that_is_a_caveat(self):
+        values = base()
+        del values["gateways"]["peer"]
+        for table in values["route_tables"].values():
+            table[:] = [entry for entry in table if entry["via"] != "peer"]
+        answer = question(values, "dan", "ann", "ssh")
+        self.assertEqual(("blocked", "10.1.1.10"), (answer.walk.verdict, str(answer.walk.flow.target)))
+        self.assertIn("allowed where the address is 203.0.113.10: ask for it by that address", answer.caveats)
+        values["filters"]["own"] = a_filter("instance", inbound=[{"action": "drop", "from": "203.0.113.2"}])
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["own"]
+        self.assertEqual([], [each for each in question(values, "dan", "ann", "ssh").caveats if "address" in each])
+
     def test_s3_what_an_address_is_called_in_findings_means_that_very_address(self):
         further = 0
         for seed in range(12):

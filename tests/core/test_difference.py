@@ -260,6 +260,12 @@ class Differences(unittest.TestCase):
         self.new["filters"]["guard"]["inbound"][-1]["from"] = "dan"
         self.assertEqual([["dan"]], [[m.name for m in line.sources] for line in self.found().changed])
 
+    def test_a_rule_for_what_comes_from_a_shared_address_turns_what_is_sent_to_the_public_one(self):
+        self.new["filters"]["guard"]["inbound"].append({"order": 20, "action": "allow", "from": "203.0.113.2"})
+        self.assertEqual([(OPENED, ["dan"], ["203.0.113.10"])],
+                         [(line.kind, [m.name for m in line.sources if m.instance], [m.name for m in line.destinations])
+                          for line in self.found().changed if any(m.instance for m in line.sources)])  # fmt: skip
+
     def test_a_machine_that_gets_a_further_address_is_compared_at_the_one_that_it_had(self):
         self.new["instances"]["ann"]["interfaces"][0]["addresses"].append("10.1.1.12")
         self.new["filters"]["guard"]["inbound"] = []

@@ -122,6 +122,13 @@ class Promises(unittest.TestCase):
         self.assertEqual((BROKEN, "10.2.1.99"), (found.state, found.example.source.name))
         self.assertEqual(BROKEN, self.held(["dan"], ["ann"], "ssh", "allowed").state, "it does not send from there")
 
+    def test_nothing_arrives_by_the_public_address_either(self):
+        self.values["route_tables"]["south-table"] = [{"to": "0.0.0.0/0", "via": "exit"}]
+        self.assertEqual(HELD, self.held(["dan"], ["ann"], "ssh", "blocked").state)
+        self.values["filters"]["guard"]["inbound"].append({"action": "allow", "from": "203.0.113.2", "service": "ssh"})
+        found = self.held(["dan"], ["ann"], "ssh", "blocked")
+        self.assertEqual((BROKEN, "203.0.113.10"), (found.state, found.example.destination.name))
+
     def test_who_is_excepted_is_promised_nothing(self):
         self.assertEqual(BROKEN, self.held(["bob", "dan"], ["ann"], "ssh", "blocked").state)
         self.assertEqual(HELD, self.held(["bob", "dan"], ["ann"], "ssh", "blocked", excepted=("bob",)).state)

@@ -113,6 +113,31 @@ def further_cells(ends, question, family):
                                 yield (receiver, one) if question.is_out else (one, receiver), *walks
 
 
+def public_cells(ends, question):
+    """Pairs of which the receiver is a machine at its public address, and whose sender is inside or has a tunnel there:
+    `(far, near)`, the walk, and that to the address behind it."""
+    near, far = question.name.members, list(far_members(ends, question))
+    for whole in far if question.is_out else near:
+        for interface in whole.interfaces if not whole.is_by_address else ():
+            network = ends.topology.subnets[interface.subnet].network
+            if interface.public is None:
+                continue
+            receiver = Member(str(interface.public), None, (), interface.public, interface.public)
+            own = Member(interface.name, whole.instance, (interface._replace(addresses=(interface.address(4),)),))
+            for one in (each for member in (near if question.is_out else far) for each in singles(member, True)):
+                has_way = one.outside is None or ends.directory.tunnel(network, one.outside) is not None
+                pairs, usual = (ends.pairs(one, each, 4) for each in (receiver, own))
+                if one.instance == whole.instance or not has_way or not pairs:
+                    continue
+                if pairs[0].source.interface is not None and pairs[0].source.interface.instance == whole.instance:
+                    continue  # its own public address as a sender
+                for protocol, detail in ASKED:
+                    if (protocol << 16 | detail) in services_for(question.services, 4):
+                        walks = [ends.walk_pair(each[0], Service(protocol, detail)) for each in (pairs, usual)]
+                        shown = Member(str(interface.public), whole.instance)
+                        yield (shown, one) if question.is_out else (one, shown), *walks
+
+
 def holds(members, end):
     """Whether an end is among some members of a line: by its address, by its name, or with its whole machine."""
     for each in members:
@@ -157,15 +182,19 @@ class HeldToWalks(unittest.TestCase):
                     for (far, near), walk, usual in further_cells(ends, question, family):
                         count += 1
                         self.held_further((name, is_out), far, near, walk, usual, lines)
+                    for (far, near), walk, usual in public_cells(ends, question) if family == 4 else ():
+                        count += 1
+                        self.held_further((name, not is_out), far, near, walk, usual, lines)
         return count
 
     def held_further(self, asked, far, near, walk, usual, lines):
-        """What a machine comes to from another address of it is told where it does not without being asked for it."""
+        """What comes of another address of a machine is told where it does not come of the usual one. `asked` tells
+        whether that is of the near end."""
         number = walk.flow.service.protocol << 16 | walk.flow.service.detail
-        sender, receiver = (near, far) if asked[1] else (far, near)
+        further, other = (near, far) if asked[1] else (far, near)
         met = [each.verdict for each in lines if number in each.services
-               and sender.name in [member.name for member in (each.near if asked[1] else each.far)]
-               and holds(each.far if asked[1] else each.near, receiver)]  # fmt: skip
+               and further.name in [member.name for member in (each.near if asked[1] else each.far)]
+               and holds(each.far if asked[1] else each.near, other)]  # fmt: skip
         told = [(each.verdict, each.answered if each.verdict == "partly" else None) for each in (walk, usual)]
         is_told = walk.verdict != "blocked" and usual.verdict != "allowed" and told[0] != told[1]
         text = (asked, far.name, near.name, str(walk.flow.service), usual.verdict)
@@ -305,6 +334,17 @@ class Lines(unittest.TestCase):
         found = reach(ends, ReachQuestion(ends.resolve("ann"), resolve_service("any", {}), family=4, only="recorded"))
         self.assertEqual([(["10.1.1.12"], "tcp/443")], [([m.name for m in line.near], str(line.example[2]))
                                                         for line in found.lines])  # fmt: skip
+
+    def test_who_gets_in_by_the_public_address_alone_is_told_so(self):
+        """From the south no peering leads to ann, and by the internet somebody does get in."""
+        self.values["route_tables"]["south-table"] = [{"to": "0.0.0.0/0", "via": "exit"}]
+        self.values["filters"]["guard"]["inbound"] = [{"action": "allow", "service": "https"}]
+        ends = Ends(Walker(load(self.values)))
+        found = reach(ends, ReachQuestion(ends.resolve("ann"), resolve_service("any", {}), family=4, only="recorded"))
+        told = {member.name: [m.name for m in line.near] for line in found.lines for member in line.far}
+        self.assertEqual((["203.0.113.10"], ["ann"]), (told["dan"], told["bob"]))
+        self.assertEqual(["203.0.113.10 (ann)"], [name.text for name in Namer(ends).names(
+            next(line.near for line in found.lines if line.far[0].name == "dan"))])  # fmt: skip
 
     def test_a_door_is_one_that_traffic_from_the_senders_own_client_ports_meets(self):
         """Rule 1 stops client ports that bob alone uses, and rule 2 those of everybody else."""

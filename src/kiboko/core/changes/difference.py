@@ -214,11 +214,13 @@ class _OfFamily:
                 table[where] = np.where(block.there.T, ids.T, table[where])
             tables.append(table)
             readings.append(reading)
-        for row, usual in usual_of([self.senders[row][1] for row in rows.tolist()]):
-            # Of a sender at a further address what its machine comes to as well is told of that.
-            alike = np.all([table[row] == table[usual].max(axis=0) for table in tables], axis=0)
-            for table in tables:
-                table[row][alike] = 0
+        for side, among, axis in ((self.senders, rows, 0), (self.receivers, columns, 1)):
+            by_end = [table if axis == 0 else table.T for table in tables]
+            for place, usual in usual_of([side[end][1] for end in among.tolist()]):
+                # Of an end at a further address what its machine comes to as well is told of that.
+                alike = np.all([table[place] == table[usual].max(axis=0) for table in by_end], axis=0)
+                for table in by_end:
+                    table[place][alike] = 0
         pair = _Refined(readings[0], readings[1])
         # Most pairs come to the same: what every service comes to is looked at for the others alone.
         codes = pair.codes(tables[0], tables[1])
@@ -318,7 +320,8 @@ def _common(
             member = next(each for each in end.members if each.low == low)
             alike.setdefault((id(end), id(other)), (end, other, []))[2].append(member)
     for keys, others in ((machines[0], machines[1]), (machines[1], machines[0])):
-        moved.update((end.instance or end.name, None) for key, end in keys.items() if key not in others)
+        moved.update((end.instance or end.name, None) for key, end in keys.items()
+                     if key not in others and not end.is_further)  # fmt: skip
     for spans, rest in ((pieces[0], pieces[1]), (pieces[1], pieces[0])):
         left = [(low, high) for low, high in spans if (low, high) not in rest and low is not None and high is not None]
         if left:

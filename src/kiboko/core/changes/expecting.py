@@ -144,9 +144,9 @@ class _Held:
     def hold(self, sources: Sequence[Member], destinations: Sequence[Member], family: int, promise: str) -> None:
         """Hold one family of pairs to what is promised of them."""
         space = self.space
-        # What must not arrive must not from any address; what must get through does from the one that is used.
+        # What must not arrive must not from or at any address; what must get through does by those that are used.
         senders = space.ends_of(sources, family, True, with_further=promise == _SHUT)
-        receivers = space.ends_of(destinations, family, False)
+        receivers = space.ends_of(destinations, family, False, with_further=promise == _SHUT)
         asked_as_address = [name for name in self.expectation.destinations if reads_as_address(name) or "/" in name]
         if not asked_as_address:
             receivers = [each for each in receivers if each.kind != NOBODY]

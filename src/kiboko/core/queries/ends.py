@@ -360,6 +360,12 @@ def seen_from_outside(interface: Interface, private: Address) -> Address | None:
     return interface.public if private == interface.address(4) else None
 
 
+def at_public(interface: Interface) -> Member:
+    """A machine at the public address of an interface, by that: what somebody inside may send to as well (S29)."""
+    behind = tuple(each for each in interface.addresses if each == interface.address(4))
+    return Member(str(interface.public), interface.instance, (_only(interface, *behind),), None, None, True, True)
+
+
 def at_address(interface: Interface, address: Address, is_further: bool = False) -> Member:
     """A machine at one address of an interface, by the address itself."""
     return Member(str(address), interface.instance, (_only(interface, address),), None, None, True, is_further)

@@ -10,7 +10,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.queries.ends import End, Ends, Member, Pair, services_for, single_service
 from kiboko.core.routing.steps import Path, Step
-from kiboko.core.walk.walk import Walk
+from kiboko.core.walk.walk import ALLOWED, PARTLY, Walk
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +70,8 @@ def ask(
     refuse_outside_to_outside(ends, first)
     walk = ends.walk_pair(first, service, ports)
     others = [(pair, one) for pair, some in asked[1:] if (one := single_service(some)) is not None]
-    caveats = (*_differing(ends, walk, first, others, ports), *_sent_otherwise(ends, walk, first, source, ports))
+    caveats = (*_differing(ends, walk, first, others, ports), *_sent_otherwise(ends, walk, first, source, ports),
+               *_by_public(ends, walk, first, ports))  # fmt: skip
     address = str(first.target) if first.usable else None
     return Answer(walk, sender.text, receiver.text, address, caveats)
 
@@ -113,6 +114,17 @@ def _sent_otherwise(ends: Ends, walk: Walk, pair: Pair, sender: Member, ports: R
                 other = ends.walker.walk(source, pair.target, walk.flow.service, ports)
                 if other.verdict != walk.verdict:
                     yield f"{other.verdict} where it is sent from {address}: ask for it from that address"
+
+
+def _by_public(ends: Ends, walk: Walk, pair: Pair, ports: RangeSet | None) -> Iterator[str]:
+    """Where somebody inside does not get through to a machine by its own address, and does by its public one (S29)."""
+    if walk.verdict == ALLOWED or pair.target.family == 6 or pair.receiver.is_literal:
+        return
+    for interface in pair.receiver.interfaces:
+        if interface.public is not None and interface.public != pair.target:
+            other = ends.walker.walk(pair.source, interface.public, walk.flow.service, ports)
+            if other.verdict in (ALLOWED, PARTLY):
+                yield f"{other.verdict} where the address is {interface.public}: ask for it by that address"
 
 
 def _nowhere(ends: Ends, sender: End, receiver: End, services: RangeSet) -> Answer:

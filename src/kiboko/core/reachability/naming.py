@@ -67,7 +67,8 @@ class Namer:
         """The fewest names for some ends that a greedy choice finds, each exact; the largest first."""
         listed = list(members)
         instances = list(dict.fromkeys(each.name for each in listed if each.low is None))
-        whose = {each.name: f"{each.name} ({each.instance})" for each in listed if each.is_literal}
+        whose = {each.name: f"{each.name} ({each.instance})" for each in listed
+                 if each.is_literal or (each.is_further and "/" not in each.name)}  # fmt: skip
         found = [each if each.text not in whose else Name(whose[each.text], 1) for each in self._instances(instances)]
         return found + self._addresses([each for each in listed if each.low is not None])
 

@@ -181,7 +181,8 @@ class _Reach:
             mine = codes if is_out else np.swapaxes(codes, 0, 1)
             status[where] = np.where(there[..., None], mine, status[where])
             met[where] |= there
-        self.drop_what_is_usual(status if not is_out else np.swapaxes(status, 0, 1), senders, reading.known)
+        self.drop_what_is_usual(status, far, reading.known)
+        self.drop_what_is_usual(np.swapaxes(status, 0, 1), near, reading.known)
         for row in np.flatnonzero(met.any(axis=1)).tolist():
             self.note(self.looked_at, far[row])
         for row in np.flatnonzero(status.any(axis=(1, 2))).tolist():
@@ -194,13 +195,11 @@ class _Reach:
                     for rows, columns, services in products(truths):
                         self.add(reading.known[code], family, kind, far, near, alike[rows], columns, services, kinds)
 
-    def drop_what_is_usual(
-        self, status: NDArray[np.int32], senders: Sequence[SpaceEnd], known: Sequence[Status]
-    ) -> None:
-        """Of a sender at a further address keep what its machine does not come to without being asked. `status` is
-        int32[senders, receivers, services], and is changed."""
+    def drop_what_is_usual(self, status: NDArray[np.int32], ends: Sequence[SpaceEnd], known: Sequence[Status]) -> None:
+        """Of an end at a further address keep what its machine does not come to without being asked. `status` is
+        int32[ends, others, services], and is changed."""
         allowed = [code for code, each in enumerate(known) if each.verdict_text == ALLOWED]
-        for row, usual in usual_of(senders):
+        for row, usual in usual_of(ends):
             comes_to = status[usual].max(axis=0)
             status[row][(status[row] == comes_to) | np.isin(comes_to, allowed)] = 0
 

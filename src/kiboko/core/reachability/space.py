@@ -19,7 +19,7 @@ from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import TCP, Service
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Instance
-from kiboko.core.queries.ends import Ends, Member, at_address, seen_from_outside, sent_to_at, services_for
+from kiboko.core.queries.ends import Ends, Member, at_address, at_public, seen_from_outside, sent_to_at, services_for
 from kiboko.core.reachability.pair_blocks import PairBlocks, Senders
 from kiboko.core.tables.boxes import DESTINATIONS, SOURCES
 from kiboko.core.tables.cuts import NO_EDGES, Edges
@@ -47,7 +47,7 @@ class SpaceEnd:
     other interfaces of its own, and `only` whether it sends to its own subnet alone (clause S3). To an outside that has
     no tunnel to it, its machine means another address where it `is_spare`, or where that outside has a tunnel to one
     of the networks of `rather` (clause S1). `is_further` tells of a sender at an address that its machine does not use
-    unless a program asks for it.
+    unless a program asks for it, and of a receiver at its public address, to which somebody inside may send as well.
     """
 
     kind: int
@@ -147,14 +147,15 @@ class Space:
         self, members: Iterable[Member], family: int, is_sender: bool, with_further: bool = False
     ) -> list[SpaceEnd]:
         """Members as ends in one address family: each interface by itself, of receivers each of its addresses, and
-        ranges by what is told apart; `with_further` senders at every other address of theirs as well."""
+        ranges by what is told apart; `with_further` senders at every other address of theirs as well, and receivers at
+        their public ones."""
         found: list[SpaceEnd] = []
         ranges: list[tuple[int, Member]] = []
         for member in members:
             if member.low is None or member.high is None:
                 found.extend(self._of_instance(member, family, is_sender))
-                if with_further and is_sender:
-                    found.extend(self._further(member, family))
+                if with_further:
+                    found.extend(self._further(member, family) if is_sender else self._at_public(member, family))
             elif member.low.family == family:
                 ranges.extend(self._pieces(member.low, member.high))
         return found + list(self._of_ranges(ranges))
@@ -193,6 +194,14 @@ class Space:
                     ports = self._ports or self.walker.source_ports(self.walker.directory.endpoint(address), _ANY_TCP)
                     network = self.walker.topology.subnets[interface.subnet].network
                     yield SpaceEnd(RECORDED, (other,), atom(address), NONE, network, ports=ports, is_further=True)
+
+    def _at_public(self, member: Member, family: int) -> Iterator[SpaceEnd]:
+        """A machine at its public addresses, as those inside see it."""
+        for interface in member.interfaces if family == 4 and not member.is_by_address else ():
+            if interface.public is not None:
+                network = self.walker.topology.subnets[interface.subnet].network
+                atom = self.layout.addresses.atom(interface.public)
+                yield SpaceEnd(RECORDED, (at_public(interface),), atom, NONE, network, is_further=True)
 
     def _pieces(self, low: Address, high: Address) -> Iterator[tuple[int, Member]]:
         """A range cut into atoms, each with the part of the range that is in it."""
@@ -276,6 +285,8 @@ class Space:
         """Whether somebody in an outside means a receiver, by this address of it."""
         if receiver.outside is not None:
             return False
+        if receiver.is_further:  # who has no tunnel means it by the machine
+            return self.walker.directory.tunnel(receiver.network or "", outside) is not None
         has_tunnel = (self.walker.directory.tunnel(each, outside) is not None for each in receiver.rather)
         if not receiver.is_spare and not any(has_tunnel):
             return True
@@ -309,19 +320,23 @@ class Space:
         return self.layout.addresses.atom(last) if last is not None else receiver.atom
 
 
-def usual_of(senders: Sequence[SpaceEnd]) -> Iterator[tuple[int, Rows]]:
-    """The senders at further addresses, each with those that its machine is without being asked: their places."""
-    further = [(row, each.instance) for row, each in enumerate(senders) if each.is_further]
+def usual_of(ends: Sequence[SpaceEnd]) -> Iterator[tuple[int, Rows]]:
+    """The ends at further addresses, each with those that its machine is without being asked: their places. Of a public
+    address that is the one behind it."""
+    further = [(row, each) for row, each in enumerate(ends) if each.is_further]
     if not further:
         return
-    wanted = {name for _, name in further}
+    wanted = {each.instance for _, each in further}
     usual: dict[str | None, list[int]] = {}
-    for row, each in enumerate(senders):
+    behind: dict[int, list[int]] = {}
+    for row, each in enumerate(ends):
         if each.instance in wanted and not each.is_further:
             usual.setdefault(each.instance, []).append(row)
-    for row, name in further:
-        if name in usual:
-            yield row, np.array(usual[name], dtype=np.int64)
+            behind.setdefault(each.public, []).append(row)
+    for row, each in further:
+        rows = behind.get(each.atom) or usual.get(each.instance)
+        if rows:
+            yield row, np.array(rows, dtype=np.int64)
 
 
 def address_cuts(walker: Walker) -> Iterator[Address]:
