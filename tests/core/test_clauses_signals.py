@@ -108,6 +108,44 @@ class Refusals(unittest.TestCase):
         values["route_tables"]["south-table"] = [{"to": "10.1.0.0/16", "via": "discard"}]
         self.assertEqual(walk(values, "ann", "dan", "ssh").signal, "silent")
 
+    def test_s34_a_message_of_an_appliance_comes_from_its_own_address_and_a_reset_from_the_receivers(self):
+        def signal(service, sender):
+            values = base()
+            values["filters"]["no"] = a_filter("instance", stateful=False, inbound=[{"action": "reject"}])
+            values["filters"]["own"] = a_filter(
+                "instance", stateful=False, outbound=[{"action": "allow", "from": sender}]
+            )
+            values["instances"]["mid"] = {
+                "interfaces": [{"subnet": "a2", "addresses": ["10.1.2.9"], "filters": ["no", "own"]}], "forwards": True,
+            }  # fmt: skip
+            values["route_tables"]["a1-table"] = [{"to": "10.2.0.0/16", "via": {"instance": "mid"}}]
+            values["subnets"]["a1"]["route_table"] = "a1-table"
+            return walk(values, "ann", "dan", service).signal
+
+        self.assertEqual(("refused", "silent"), (signal("udp/53", "mid"), signal("udp/53", "dan")))
+        self.assertEqual(("silent", "refused"), (signal("ssh", "mid"), signal("ssh", "dan")))
+
+    def test_s34_a_message_from_halfway_is_carried_as_what_its_network_sends(self):
+        """By mid the request comes to the north; its router there answers of its own, as mid does, by the peering."""
+        values = base()
+        values["instances"]["mid"] = {
+            "interfaces": [{"subnet": "b1", "addresses": ["10.2.1.9"]}, {"subnet": "a1", "addresses": ["10.1.1.9"]}],
+            "forwards": True,
+        }  # fmt: skip
+        values["route_tables"] |= {
+            "b1-table": [{"to": "192.0.2.0/24", "via": {"instance": "mid"}}], "a1-table": [
+                {"to": "0.0.0.0/0", "via": "door"}, {"to": "10.2.0.0/16", "via": "peer"}],
+        }  # fmt: skip
+        values["subnets"]["b2"] = {"network": "south", "cidr": "10.2.2.0/24", "route_table": "b1-table"}
+        values["instances"]["eve"] = {"interfaces": [{"subnet": "b2", "addresses": ["10.2.2.10"]}]}
+        values["subnets"]["b1"]["route_table"] = "b2-table"
+        values["route_tables"]["b2-table"] = [{"to": "192.0.2.0/24", "via": {"instance": "mid"}}]
+        values["filters"]["no"] = a_filter("subnet", outbound=[{"action": "reject"}])
+        values["subnets"]["a1"]["filter"] = "no"
+        for service, signal in (("udp/53", "refused"), ("ssh", "silent")):
+            found = walk(values, "eve", "192.0.2.7", service)
+            self.assertEqual((("subnet-out", "a1", "no", "1"), signal), (decided(found), found.signal), service)
+
     def test_s34_s30_a_routers_refusal_may_go_by_the_machine_that_was_sent_to(self):
         """The router makes it, so that the receiver as its next hop forwards it as anybody's."""
         values = filtered("a1", inbound=[{"action": "reject"}])

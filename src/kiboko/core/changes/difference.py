@@ -123,6 +123,12 @@ class _Side:
             versions = list(zip(spaces, pair, strict=True))[pair[0] is pair[1] :]  # once, where they are the same
             for name in {name for space, end in versions for name in names_of(space.ends, end.members[0])}:
                 self._rows.setdefault(name, []).append(row)
+        # What a machine comes to at one address is told beside what it comes to at another.
+        with_further = {pair[1].instance for pair in pairs if pair[1].is_further}
+        self._together: dict[str | None, list[int]] = {}
+        for row, pair in enumerate(pairs):
+            if pair[1].instance in with_further:
+                self._together.setdefault(pair[1].instance, []).append(row)
 
     def chosen(self, some: Chosen) -> NDArray[np.bool_]:
         """Which of them are among some ends, in either version."""
@@ -135,6 +141,8 @@ class _Side:
             for row in np.flatnonzero(found).tolist():
                 members = dict.fromkeys(member for end in self.pairs[row] for member in end.members)
                 found[row] = any(member.is_among(some.addresses) for member in members)
+        for rows in self._together.values():
+            found[rows] = found[rows].any()
         return found
 
 

@@ -29,12 +29,14 @@ class _Packet:
 @dataclass(slots=True)
 class _Trip:
     """A path being worked out. `answers` is the request's path where this one is the reply; `made_by` the instance that
-    made the packet, None where a router did or somebody of whom nothing is recorded."""
+    made the packet, None where a router did or somebody of whom nothing is recorded; `network` that of a message whose
+    sender's address the packet is not worked out with."""
 
     origin: Endpoint
     packet: _Packet
     answers: Path | None = None
     made_by: str | None = None
+    network: str | None = None
     steps: list[Step] = field(default_factory=list)
     arrival: Endpoint | None = None
     entered: list[str] = field(default_factory=list)
@@ -74,9 +76,11 @@ class PathFinder:
         self._set_out(trip, receiver)
         return trip.path(request.source_seen)
 
-    def from_router(self, subnet: Subnet, request: Path, step: Step) -> Path:
-        """The way of a refusal that the router of `subnet` sends from the gate `step` to the sender (S34)."""
+    def from_router(self, subnet: Subnet, request: Path, step: Step, is_message: bool) -> Path:
+        """The way of a refusal that the router of `subnet` sends from the gate `step` to the sender (S34). A message of
+        ICMP comes from an address of its own network, a reset from the one that the request was sent to."""
         trip = self._turned_at(request, step)
+        trip.network = subnet.network if is_message else None
         if step.source in subnet:
             self._arrive(trip, subnet, direct=True)
         else:
@@ -106,12 +110,13 @@ class PathFinder:
             self._come_in(trip, step.at, back_from.zone if back_from else None, None)
         return trip.path(step.source)
 
-    def from_appliance(self, interface: Interface, request: Path, step: Step) -> Path:
+    def from_appliance(self, interface: Interface, request: Path, step: Step, is_message: bool) -> Path:
         """The way of a refusal that an appliance on the way sends from its own interface or host."""
         trip = self._turned_at(request, step)
         trip.made_by = interface.instance
         instance = self.directory.instance_of(interface)
         leaves = self._exit_interface(instance, step.source) or interface
+        trip.network = self.directory.topology.subnets[leaves.subnet].network if is_message else None
         self._host(trip, "host-out", "output", egress=leaves)
         trip.add("instance-out", leaves.name, way="out", interface=leaves)
         self._depart(trip, self.directory.topology.subnets[leaves.subnet], leaves)
@@ -261,7 +266,7 @@ class PathFinder:
         source, destination = trip.packet.source, trip.packet.destination
         from_network = self.directory.network_of(source)
         to_network = self.directory.network_of(destination)
-        owner = from_network.name if from_network else None
+        owner = trip.network or (from_network.name if from_network else None)
         if gateway.kind == "peering":
             if (
                 owner not in gateway.networks

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 from kiboko.core.filters import host_judge
 from kiboko.core.filters.ground import Ground
+from kiboko.core.header.addresses import Address
 from kiboko.core.header.packet import ACK, NO_ROUTE, RST, Packet, refusal_service, request
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
@@ -35,7 +36,9 @@ def way_of_refusal(ground: Ground, paths: PathFinder, request_path: Path, decide
     index = request_path.steps.index(step)
     if index < _own_gates(request_path):
         return _back_at_own_host(ground, step, decider, service)
-    back, by_router = _way_back(ground, paths, request_path, step, index)
+    code = NO_ROUTE if step.gate == "route" else decider.icmp_code
+    refusal, turned = refusal_service(service, step.destination.family, code)
+    back, by_another = _way_back(ground, paths, request_path, step, not turned)
     if back is None or not back.steps:
         return WayBack()
     # What the request passed before it was refused keeps state, and so do the receiver's own attachments.
@@ -43,17 +46,14 @@ def way_of_refusal(ground: Ground, paths: PathFinder, request_path: Path, decide
     passed_steps = request_path.steps if _is_at_end(request_path, index) else request_path.steps[: index + 1]
     for passed in passed_steps:
         asker.ask(passed, request(passed.source, passed.destination, service), FORWARD)
-    code = NO_ROUTE if step.gate == "route" else decider.icmp_code
-    refusal, turned = refusal_service(service, step.destination.family, code)
     not_known = None
     for gate in back.steps:
-        # A gateway gives a router's message the address that the request was sent to.
-        is_own = by_router and not turned and gate.source == back.steps[0].source
+        # A gateway gives the message of somebody on the way the address that the request was sent to.
+        is_own = by_another and not turned and gate.source == back.steps[0].source
+        source = _own_address(back.steps[0]) if is_own else gate.source
         state = _state(gate, step, turned, asker.hosts_passed)
         flags = RST | ACK if turned else None
-        packet = Packet(
-            gate.destination.family, None if is_own else gate.source, gate.destination, refusal, turned, state, flags
-        )
+        packet = Packet(gate.destination.family, source, gate.destination, refusal, turned, state, flags)
         for row in asker.ask(gate, packet, REFUSAL):
             if row.stops:
                 lost = f"{row.gate} at {row.at}" + (f" ({row.filter}/{row.rule})" if row.filter else "")
@@ -97,21 +97,30 @@ def _own_gates(path: Path) -> int:
     return count
 
 
-def _way_back(ground: Ground, paths: PathFinder, path: Path, step: Step, index: int) -> tuple[Path | None, bool]:
-    """The refusal's path, and whether a router sends it rather than a machine."""
+def _way_back(
+    ground: Ground, paths: PathFinder, path: Path, step: Step, is_message: bool
+) -> tuple[Path | None, bool]:  # fmt: skip
+    """The refusal's path, and whether somebody on the way sends it rather than the receiver: a router, an appliance.
+    `is_message` tells whether it is one of ICMP, which bears the address of who sends it."""
     if step.gate in ("subnet-in", "subnet-out") and step.subnet is not None:
-        return paths.from_router(step.subnet, path, step), True
+        return paths.from_router(step.subnet, path, step, is_message), True
     if step.gate == "route":
         subnet = ground.topology.subnets.get(step.at)
         if subnet is not None and not (step.stop and step.stop.by_core):
-            return paths.from_router(subnet, path, step), True
+            return paths.from_router(subnet, path, step, is_message), True
         return paths.from_core(path, step), True
     if step.gate == "zone":
         return paths.from_core(path, step), True
     own = step.interface or step.egress
-    if own is not None and not _is_at_end(path, index):
-        return paths.from_appliance(own, path, step), False
+    if own is not None and not _is_at_end(path, path.steps.index(step)):
+        return paths.from_appliance(own, path, step, is_message), True
     return paths.reply(path), False
+
+
+def _own_address(first: Step) -> Address | None:
+    """The address that a message of somebody on the way comes from, by the first gate of its way: that of the interface
+    by which it leaves an appliance; that of a router is not known."""
+    return first.egress.address(first.destination.family) if first.egress is not None else None
 
 
 def _is_at_end(path: Path, index: int) -> bool:
