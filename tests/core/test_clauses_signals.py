@@ -146,6 +146,19 @@ class Refusals(unittest.TestCase):
             found = walk(values, "eve", "192.0.2.7", service)
             self.assertEqual((("subnet-out", "a1", "no", "1"), signal), (decided(found), found.signal), service)
 
+    def test_s34_a_routers_message_by_the_internet_needs_no_global_receiver(self):
+        """The request came by a tunnel to an address that the internet does not carry; the router's own may be any."""
+        values = filtered("b1", inbound=[{"action": "reject"}])
+        values["outside"]["depot"]["addresses"].append("2001:db8:fffe::/48")
+        values["networks"]["south"]["cidrs"].append("fd00:2::/48")
+        values["subnets"]["b1"]["cidr"] = ["10.2.1.0/24", "fd00:2:0:1::/64"]
+        values["instances"]["dan"]["interfaces"][0]["addresses"].append("fd00:2:0:1::10")
+        values["gateways"] |= {"link": {"kind": "tunnel", "network": "south", "outside": "depot"},
+                               "south-door": {"kind": "internet", "network": "south"}}  # fmt: skip
+        values["route_tables"]["south-table"].append({"to": "::/0", "via": "south-door"})
+        signals = [walk(values, "2001:db8:fffe::7", "fd00:2:0:1::10", service).signal for service in ("udp/53", "ssh")]
+        self.assertEqual(["refused", "silent"], signals)
+
     def test_s34_s30_a_routers_refusal_may_go_by_the_machine_that_was_sent_to(self):
         """The router makes it, so that the receiver as its next hop forwards it as anybody's."""
         values = filtered("a1", inbound=[{"action": "reject"}])

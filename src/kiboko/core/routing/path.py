@@ -30,13 +30,14 @@ class _Packet:
 class _Trip:
     """A path being worked out. `answers` is the request's path where this one is the reply; `made_by` the instance that
     made the packet, None where a router did or somebody of whom nothing is recorded; `network` that of a message whose
-    sender's address the packet is not worked out with."""
+    sender's address the packet is not worked out with, and `own` that address, where it is known."""
 
     origin: Endpoint
     packet: _Packet
     answers: Path | None = None
     made_by: str | None = None
     network: str | None = None
+    own: Address | None = None
     steps: list[Step] = field(default_factory=list)
     arrival: Endpoint | None = None
     entered: list[str] = field(default_factory=list)
@@ -116,7 +117,9 @@ class PathFinder:
         trip.made_by = interface.instance
         instance = self.directory.instance_of(interface)
         leaves = self._exit_interface(instance, step.source) or interface
-        trip.network = self.directory.topology.subnets[leaves.subnet].network if is_message else None
+        if is_message:
+            trip.network = self.directory.topology.subnets[leaves.subnet].network
+            trip.own = leaves.address(step.source.family)
         self._host(trip, "host-out", "output", egress=leaves)
         trip.add("instance-out", leaves.name, way="out", interface=leaves)
         self._depart(trip, self.directory.topology.subnets[leaves.subnet], leaves)
@@ -407,7 +410,8 @@ class PathFinder:
     def _translated_source(self, trip: _Trip, gateway: Gateway) -> Address | None:
         source = trip.packet.source
         if source.family == 6:
-            return source if is_global_ipv6(source) else None
+            is_of_router = trip.network is not None and trip.made_by is None  # which has an address for every place
+            return source if is_of_router or is_global_ipv6(trip.own or source) else None
         if gateway.kind == "nat":
             return gateway.address
         sender = self.directory.interface_at(source)
