@@ -13,7 +13,8 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.network.edits import toggled_rule
 from kiboko.core.network.host_rules import Chain, HostRuleSet
-from kiboko.core.queries.ends import Ends, resolve_service, sent_to_at, services_for
+from kiboko.core.queries.ends import Ends, resolve_service, services_for
+from kiboko.core.queries.members import sent_to_at
 from kiboko.core.walk.walk import Walker
 from tests.core.test_matrix import told_apart
 from tests.core.test_reach import ASKED, holds, is_meant, singles

@@ -8,7 +8,8 @@ import numpy as np
 from kiboko.batch.spanning import matrix_of
 from kiboko.core.errors import UsageError
 from kiboko.core.header.services import Service
-from kiboko.core.queries.ends import Ends, Member, resolve_service
+from kiboko.core.queries.ends import Ends, resolve_service
+from kiboko.core.queries.members import Member
 from kiboko.core.reachability.matrix import STATES, MatrixQuestion, axis_names, usual_services
 from kiboko.core.reachability.space import Space
 from kiboko.core.tables.cuts import address_atoms

@@ -9,7 +9,8 @@ from unittest import mock
 
 from kiboko.core.errors import UsageError
 from kiboko.core.header.services import Service
-from kiboko.core.queries.ends import Ends, Member, resolve_service, services_for
+from kiboko.core.queries.ends import Ends, resolve_service, services_for
+from kiboko.core.queries.members import Member
 from kiboko.core.reachability.doors import doors
 from kiboko.core.reachability.naming import Namer
 from kiboko.core.reachability.reach import ReachQuestion, far_members, reach

@@ -9,7 +9,8 @@ from pathlib import Path
 import numpy as np
 
 from kiboko.core.header.services import Service
-from kiboko.core.queries.ends import Ends, Member, resolve_service
+from kiboko.core.queries.ends import Ends, resolve_service
+from kiboko.core.queries.members import Member
 from kiboko.core.reachability.space import Space
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo

@@ -5,7 +5,8 @@ import unittest
 
 from kiboko.core.header.addresses import parse_address
 from kiboko.core.header.services import parse_services
-from kiboko.core.queries.ends import Ends, Member, resolve_service
+from kiboko.core.queries.ends import Ends, resolve_service
+from kiboko.core.queries.members import Member
 from kiboko.core.reachability.reach import ReachQuestion, reach
 from kiboko.core.walk.walk import Walker
 from kiboko.replica.trials import Choice

@@ -14,7 +14,7 @@ from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.header.addresses import Address, parse_address
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.queries.ends import End
+from kiboko.core.queries.members import End
 from kiboko.core.records.group_sums import Sum
 from kiboko.core.records.records import ProbeRecord
 from kiboko.core.walk.walk import Walker

@@ -22,7 +22,8 @@ from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.edits import with_rule_enabled, without_rule
-from kiboko.core.queries.ends import End, Ends, resolve_service
+from kiboko.core.queries.ends import Ends, resolve_service
+from kiboko.core.queries.members import End
 from kiboko.core.queries.near_misses import near_misses
 from kiboko.core.queries.pair import Answer, ask
 from kiboko.core.queries.proposals import proposals

@@ -16,7 +16,8 @@ from kiboko.core.header.addresses import Address, parse_address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service, parse_ports
 from kiboko.core.network.model import Topology
-from kiboko.core.queries.ends import End, Ends, Member, resolve_service, services_for, single_service
+from kiboko.core.queries.ends import Ends, resolve_service, services_for, single_service
+from kiboko.core.queries.members import End, Member
 from kiboko.core.records.records import ANSWERED, ProbeRecord
 from kiboko.core.walk.walk import Walker
 from kiboko.files.documents.saving import LineAppender

@@ -8,7 +8,8 @@ from typing import Any
 
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import Service, services_texts
-from kiboko.core.queries.ends import Member, services_for
+from kiboko.core.queries.ends import services_for
+from kiboko.core.queries.members import Member
 from kiboko.core.reachability.doors import Door, DoorsLine
 from kiboko.core.reachability.letting_in import LetIn
 from kiboko.core.reachability.naming import Name, Namer

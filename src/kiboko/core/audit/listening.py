@@ -13,7 +13,8 @@ from kiboko.core.audit.scope import WHOLE, Scope
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, services_texts
 from kiboko.core.network.model import ALLOW, Filter, Rule
-from kiboko.core.queries.ends import Ends, Member
+from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.members import Member
 from kiboko.core.reachability.space import Space, SpaceEnd
 
 Spread = Callable[[Callable[[int], Any], Iterable[int]], Iterable[Any]]

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.queries.ends import Member
+from kiboko.core.queries.members import Member
 
 
 @dataclass(frozen=True, slots=True)

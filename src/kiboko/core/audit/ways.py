@@ -16,7 +16,8 @@ from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, services_texts
 from kiboko.core.network.model import ALLOW, Carrying, Instance, Literal, Named, Rule
-from kiboko.core.queries.ends import End, Ends, Member
+from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.members import End, Member
 from kiboko.core.reachability.doors import Door, single_doors
 from kiboko.core.reachability.letting_in import LetIn
 from kiboko.core.reachability.reach import ReachLine, ReachQuestion, reach

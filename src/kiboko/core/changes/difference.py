@@ -17,7 +17,8 @@ from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.network.model import Topology
-from kiboko.core.queries.ends import Ends, Member, services_for
+from kiboko.core.queries.ends import Ends, services_for
+from kiboko.core.queries.members import Member
 from kiboko.core.reachability.products import apart, products
 from kiboko.core.reachability.reach import MOST_PAIRS, Statuses
 from kiboko.core.reachability.space import Space, SpaceEnd, address_cuts, usual_of

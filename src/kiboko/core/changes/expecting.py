@@ -13,7 +13,8 @@ from kiboko.core.header.addresses import Address, AddressSet, reads_as_address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.network.model import Expectation, Interface
-from kiboko.core.queries.ends import Ends, Member, member_addresses
+from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.members import Member, member_addresses
 from kiboko.core.reachability.products import apart
 from kiboko.core.reachability.reach import without_addresses
 from kiboko.core.reachability.space import NOBODY, Block, Space, SpaceEnd

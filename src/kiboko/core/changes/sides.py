@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.network.model import Topology
-from kiboko.core.queries.ends import Ends, Member
+from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.members import Member
 
 
 @dataclass(frozen=True, slots=True)

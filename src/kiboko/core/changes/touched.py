@@ -17,7 +17,8 @@ from kiboko.core.changes.touched_by_rules import OfRules
 from kiboko.core.changes.touched_by_structure import OfStructure
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.queries.ends import Ends, Member
+from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.members import Member
 
 _WHOLE = frozenset(("defaults", "networks", "outside", "gateways"))
 """Sections that may touch everybody."""

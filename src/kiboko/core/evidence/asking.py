@@ -14,7 +14,7 @@ from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.network.directory import Directory
 from kiboko.core.network.model import Topology
-from kiboko.core.queries.ends import Member
+from kiboko.core.queries.members import Member
 from kiboko.core.records.columns import within
 from kiboko.core.records.flow_query import among
 from kiboko.core.records.flow_table import AddressTable

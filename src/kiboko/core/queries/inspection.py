@@ -12,7 +12,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS, Service, details_of, reply_of
 from kiboko.core.hints import alike
 from kiboko.core.network.model import Filter, Group, Instance, Interface, Listener, Rule, Subnet
-from kiboko.core.queries.ends import End, member_addresses
+from kiboko.core.queries.members import End, member_addresses
 from kiboko.core.walk.walk import Walker
 
 IN, OUT = "in", "out"

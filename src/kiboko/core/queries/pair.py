@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
-from kiboko.core.queries.ends import End, Ends, Member, Pair, services_for, single_service
+from kiboko.core.queries.ends import Ends, services_for, single_service
+from kiboko.core.queries.members import End, Member, Pair
 from kiboko.core.routing.steps import Path, Step
 from kiboko.core.walk.walk import ALLOWED, PARTLY, Walk
 

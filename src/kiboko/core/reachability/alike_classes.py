@@ -13,7 +13,8 @@ from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, Service
 from kiboko.core.network.model import Interface
-from kiboko.core.queries.ends import Member, services_for
+from kiboko.core.queries.ends import services_for
+from kiboko.core.queries.members import Member
 from kiboko.core.reachability.alike_pairs import AlikePairs
 from kiboko.core.reachability.end_classes import EndClass
 from kiboko.core.reachability.grid import PairGrid

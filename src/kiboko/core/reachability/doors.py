@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from kiboko.core.errors import Place, UsageError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
-from kiboko.core.queries.ends import Ends, Member
+from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.members import Member
 from kiboko.core.reachability.letting_in import flows_between, gate_named, judged, place_of
 from kiboko.core.reachability.products import apart, products
 from kiboko.core.reachability.reach import ReachQuestion, far_members

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, NamedTuple
 
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.queries.ends import Member
+from kiboko.core.queries.members import Member
 
 if TYPE_CHECKING:
     from collections.abc import Sequence

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, WITH_PORTS, Service
 from kiboko.core.network.model import Instance
-from kiboko.core.queries.ends import Pair
+from kiboko.core.queries.members import Pair
 from kiboko.core.records.columns import distinct
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import DOUBTFUL, REJECTS

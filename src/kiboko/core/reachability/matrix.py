@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import WELL_KNOWN, parse_services, services_texts
-from kiboko.core.queries.ends import Ends, Member, services_for
+from kiboko.core.queries.ends import Ends, services_for
+from kiboko.core.queries.members import Member
 from kiboko.core.reachability.space import NOBODY, Space, SpaceEnd
 from kiboko.core.tables.kinds import Words
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN

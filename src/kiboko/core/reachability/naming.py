@@ -8,7 +8,8 @@ from dataclasses import dataclass
 
 from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.queries.ends import Ends, Member
+from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.members import Member
 
 
 @dataclass(frozen=True, slots=True)

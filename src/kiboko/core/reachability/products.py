@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.header.addresses import Address
-from kiboko.core.queries.ends import Member
+from kiboko.core.queries.members import Member
 from kiboko.core.reachability.space import SpaceEnd
 
 Rows = NDArray[np.int64]

@@ -13,7 +13,8 @@ from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import Service
-from kiboko.core.queries.ends import End, Ends, Member, member_addresses
+from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.members import End, Member, member_addresses
 from kiboko.core.reachability.letting_in import LetIn, let_in
 from kiboko.core.reachability.products import apart, products
 from kiboko.core.reachability.space import NOBODY, OUTSIDE, RECORDED, Space, SpaceEnd, usual_of

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.queries.ends import Member
+from kiboko.core.queries.members import Member
 from kiboko.core.walk.gates import Row
 from kiboko.core.walk.walk import PARTLY, UNKNOWN, Walk
 

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.queries.ends import Member
+from kiboko.core.queries.members import Member
 from kiboko.core.reachability.end_classes import Cells, EndClass, Shape
 from kiboko.core.reachability.set_answer import EndCount, Product
 

@@ -16,7 +16,8 @@ from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import TCP, Service, usual_services
 from kiboko.core.memory import as_old, without_garbage
 from kiboko.core.network.model import Instance
-from kiboko.core.queries.ends import End, Ends, Member, Pair, sent_to_at, services_for
+from kiboko.core.queries.ends import Ends, services_for
+from kiboko.core.queries.members import End, Member, Pair, sent_to_at
 from kiboko.core.reachability.end_classes import NOBODY, OUTSIDE, RECORDED, Cells, EndClass
 from kiboko.core.reachability.set_answer import EndCount, OutcomeKey, SetAnswer, SetRow, outcome_key, told_together
 from kiboko.core.reachability.set_products import Products

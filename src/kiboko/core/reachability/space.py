@@ -19,7 +19,8 @@ from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import TCP, Service
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Instance
-from kiboko.core.queries.ends import Ends, Member, at_address, at_public, seen_from_outside, sent_to_at, services_for
+from kiboko.core.queries.ends import Ends, services_for
+from kiboko.core.queries.members import Member, at_address, at_public, seen_from_outside, sent_to_at
 from kiboko.core.reachability.pair_blocks import PairBlocks, Senders
 from kiboko.core.tables.boxes import DESTINATIONS, SOURCES
 from kiboko.core.tables.cuts import NO_EDGES, Edges

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
-from kiboko.core.queries.ends import Ends, Member
+from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.members import Member
 from kiboko.core.reachability.letting_in import LetIn, let_in
 from kiboko.core.reachability.reach import ReachQuestion, far_members
 from kiboko.core.reachability.space import NOBODY, OUTSIDE, RECORDED, Space, SpaceEnd
