@@ -11,7 +11,9 @@ from dataclasses import dataclass, field
 
 from kiboko.core.header.addresses import Address, is_global_ipv6
 from kiboko.core.network.directory import Directory, Endpoint
-from kiboko.core.network.model import Gateway, Instance, Interface, Outside, RouteEntry, Subnet
+from kiboko.core.network.model import Gateway, Interface, Outside, RouteEntry, Subnet
+from kiboko.core.routing.gateways import is_public_of_ours, no_way_in, not_carried
+from kiboko.core.routing.next_hops import exit_interface, next_hop
 from kiboko.core.routing.routes import Lookup, Router
 from kiboko.core.routing.steps import UNREACHABLE, Path, Step, Stop, crossing_name
 
@@ -116,7 +118,7 @@ class PathFinder:
         trip = self._turned_at(request, step)
         trip.made_by = interface.instance
         instance = self.directory.instance_of(interface)
-        leaves = self._exit_interface(instance, step.source) or interface
+        leaves = exit_interface(self.router, self.directory, instance, step.source) or interface
         if is_message:
             trip.network = self.directory.topology.subnets[leaves.subnet].network
             trip.own = leaves.address(step.source.family)
@@ -201,7 +203,7 @@ class PathFinder:
         """Ask the subnet's table and go on; `at_router`: the packet starts at the router itself."""
         lookup = self.router.look_up(subnet, trip.packet.destination)
         entry = lookup.entry
-        hop = self._next_hop(entry, trip.packet.destination) if entry and entry.instance else None
+        hop = next_hop(self.directory, entry, trip.packet.destination) if entry and entry.instance else None
         # What goes to a neighbour as next hop never meets the subnet's edge (S30), even where it ends there; what an
         # appliance is to send to itself goes to the router.
         to_itself = interface is not None and hop is not None and hop.instance == interface.instance
@@ -263,54 +265,9 @@ class PathFinder:
                 if target
                 else Stop(f"no subnet of {subnet.network} holds {destination}", UNREACHABLE, "no subnet", True)
             )
-        return self._stop_at_gateway(trip, entry, self.directory.topology.gateways[entry.gateway])
-
-    def _stop_at_gateway(self, trip: _Trip, entry: RouteEntry, gateway: Gateway) -> Stop | None:
-        source, destination = trip.packet.source, trip.packet.destination
-        from_network = self.directory.network_of(source)
-        to_network = self.directory.network_of(destination)
-        owner = trip.network or (from_network.name if from_network else None)
-        if gateway.kind == "peering":
-            if (
-                owner not in gateway.networks
-                or to_network is None
-                or to_network.name not in gateway.networks
-                or to_network.name == owner
-            ):
-                return Stop(f"{entry}: {gateway.name} carries only {' and '.join(gateway.networks)}")
-            if self.directory.subnet_of(destination) is None:
-                return Stop(f"no subnet of {to_network.name} holds {destination}", UNREACHABLE, "no subnet", True)
-            return None
-        if owner not in gateway.networks:
-            return Stop(f"{entry}: {gateway.name} carries only senders of {gateway.networks[0]}")
-        if gateway.kind == "tunnel":
-            outside = self.directory.outside_of(destination)
-            if outside is None or outside.name != gateway.outside:
-                return Stop(f"{entry}: {gateway.name} leads only to {gateway.outside}")
-            return None
-        if to_network is not None and not (gateway.kind == "internet" and is_global_ipv6(destination)):
-            return Stop(f"{entry}: {gateway.name} does not lead to a private block of {to_network.name}")
-        if gateway.kind == "nat" and destination.family == 6:
-            return Stop(f"{entry}: IPv6 is not translated by {gateway.name}")
-        if not self._is_public_of_ours(destination) and self.directory.outside_holding(destination) is None:
-            return Stop(f"{destination} belongs to no network and no outside", UNREACHABLE, "nowhere", True)
-        return None
-
-    def _is_public_of_ours(self, address: Address) -> bool:
-        return (
-            self.directory.public_owner(address) is not None
-            or self.directory.shared_owner(address) is not None
-            or self.directory.network_of(address) is not None
-        )
+        return not_carried(self.directory, entry, trip.network, trip.packet.source, trip.packet.destination)
 
     # Through an instance as next hop (clause S30).
-
-    def _next_hop(self, entry: RouteEntry, destination: Address) -> Interface | None:
-        instance = self.directory.topology.instances[entry.instance or ""]
-        if entry.interface:
-            return self.directory.interface(entry.interface)
-        with_family = (i for i in instance.interfaces if i.address(destination.family) is not None)
-        return next(with_family, instance.interfaces[0] if instance.interfaces else None)
 
     def _stop_at_hop(self, trip: _Trip, entry: RouteEntry, hop: Interface | None) -> Stop | None:
         instance = self.directory.topology.instances[entry.instance or ""]
@@ -325,7 +282,7 @@ class PathFinder:
             return Stop(f"{entry}: {instance.name} does not forward")
         if hop.instance == self._own_instance(trip) or len(trip.entered) >= MOST_HOPS:
             return _loop(entry, hop)
-        if self._exit_interface(instance, trip.packet.destination) is None:
+        if exit_interface(self.router, self.directory, instance, trip.packet.destination) is None:
             return Stop(f"{entry}: {instance.name} has no IPv{trip.packet.destination.family} address", UNREACHABLE,
                         "loop", True)  # fmt: skip
         return None
@@ -333,21 +290,6 @@ class PathFinder:
     def _own_instance(self, trip: _Trip) -> str | None:
         """The machine whose own packet this is, as long as it has not passed another."""
         return trip.made_by if not trip.entered else None
-
-    def _exit_interface(self, instance: Instance, destination: Address) -> Interface | None:
-        """By which an appliance sends a packet on: where every way leads back to it by the first, which is a loop. None
-        where it has no address of the family."""
-        subnets = self.directory.topology.subnets
-        family = destination.family
-        candidates = [i for i in instance.interfaces if i.address(family) is not None]
-        for interface in candidates:
-            if destination in subnets[interface.subnet]:
-                return interface
-        for interface in candidates:
-            entry = self.router.look_up(subnets[interface.subnet], destination).entry
-            if entry is None or entry.instance != instance.name:
-                return interface
-        return next(iter(candidates), None)
 
     def _via_instance(
         self,
@@ -374,15 +316,15 @@ class PathFinder:
             return
         instance = self.directory.instance_of(hop)
         trip.entered.append(hop.name)
-        exit_interface = self._exit_interface(instance, trip.packet.destination)
-        assert exit_interface is not None
+        leaves = exit_interface(self.router, self.directory, instance, trip.packet.destination)
+        assert leaves is not None
         if instance.host_filter is not None and not isinstance(instance.host_filter, str):
-            self._host(trip, "host-in", "forward", ingress=hop, egress=exit_interface)
+            self._host(trip, "host-in", "forward", ingress=hop, egress=leaves)
         else:
             self._host(trip, "host-in", "input", ingress=hop)
-            self._host(trip, "host-out", "output", egress=exit_interface)
-        trip.add("instance-out", exit_interface.name, way="out", interface=exit_interface)
-        self._depart(trip, self.directory.topology.subnets[exit_interface.subnet], exit_interface)
+            self._host(trip, "host-out", "output", egress=leaves)
+        trip.add("instance-out", leaves.name, way="out", interface=leaves)
+        self._depart(trip, self.directory.topology.subnets[leaves.subnet], leaves)
 
     # Gateways and public addresses.
 
@@ -400,7 +342,7 @@ class PathFinder:
             trip.add("translate", gateway.name, stop=stop, gateway=gateway, place=gateway.place)
         else:
             self._translate_out(trip, gateway, translated)
-        if not self._is_public_of_ours(destination):
+        if not is_public_of_ours(self.directory, destination):
             assert outside is not None
             self._arrive_outside(trip, outside)
             return
@@ -443,7 +385,9 @@ class PathFinder:
             tunnel = self.directory.tunnel(network.name, outside.name) if outside else None
             gateway = tunnel or (self.directory.internet_gateway(network.name) if is_global_ipv6(destination) else None)
             if gateway is None:
-                self._block_route(trip, at, Stop(self._no_way_in(destination, network.name, outside), kind="private"))
+                self._block_route(
+                    trip, at, Stop(no_way_in(self.directory, destination, network.name, outside), kind="private")
+                )
                 return
             subnet = self.directory.subnet_of(destination)
             if subnet is None:
@@ -460,17 +404,6 @@ class PathFinder:
         subnet = self.directory.subnet_of(private)
         assert subnet is not None
         self._enter(trip, gateway, private, subnet, from_zone)
-
-    def _no_way_in(self, destination: Address, network: str, outside: Outside | None) -> str:
-        owner = self.directory.interface_at(destination)
-        if owner is None:
-            why = "and nobody there has a public address"
-        elif owner.public is not None:
-            why = f"and {owner.name} is reached from outside at {owner.public}"
-        else:
-            why = f"and {owner.name} has no public address"
-        leads = f"no tunnel leads there from {outside.name}" if outside else "the internet does not lead there"
-        return f"{destination} is private to {network}: {leads}, {why}"
 
     def _behind_public(self, trip: _Trip, public: Address) -> tuple[Gateway, Address] | Stop:
         """The gateway that owns a public address and the private address behind it."""

@@ -1,0 +1,65 @@
+"""What gateways carry, and what they do not (clauses S26 to S29)."""
+
+from __future__ import annotations
+
+from kiboko.core.header.addresses import Address, is_global_ipv6
+from kiboko.core.network.directory import Directory
+from kiboko.core.network.model import Outside, RouteEntry
+from kiboko.core.routing.steps import UNREACHABLE, Stop
+
+
+def not_carried(
+    directory: Directory, entry: RouteEntry, network: str | None, source: Address, destination: Address
+) -> Stop | None:  # fmt: skip
+    """Why the gateway of a route entry does not carry a packet, None where it does (S26, S28). `network` is that of the
+    sender, None where its address tells."""
+    gateway = directory.topology.gateways[entry.gateway or ""]
+    from_network, to_network = directory.network_of(source), directory.network_of(destination)
+    owner = network or (from_network.name if from_network else None)
+    if gateway.kind == "peering":
+        if (
+            owner not in gateway.networks
+            or to_network is None
+            or to_network.name not in gateway.networks
+            or to_network.name == owner
+        ):
+            return Stop(f"{entry}: {gateway.name} carries only {' and '.join(gateway.networks)}")
+        if directory.subnet_of(destination) is None:
+            return Stop(f"no subnet of {to_network.name} holds {destination}", UNREACHABLE, "no subnet", True)
+        return None
+    if owner not in gateway.networks:
+        return Stop(f"{entry}: {gateway.name} carries only senders of {gateway.networks[0]}")
+    if gateway.kind == "tunnel":
+        outside = directory.outside_of(destination)
+        if outside is None or outside.name != gateway.outside:
+            return Stop(f"{entry}: {gateway.name} leads only to {gateway.outside}")
+        return None
+    if to_network is not None and not (gateway.kind == "internet" and is_global_ipv6(destination)):
+        return Stop(f"{entry}: {gateway.name} does not lead to a private block of {to_network.name}")
+    if gateway.kind == "nat" and destination.family == 6:
+        return Stop(f"{entry}: IPv6 is not translated by {gateway.name}")
+    if not is_public_of_ours(directory, destination) and directory.outside_holding(destination) is None:
+        return Stop(f"{destination} belongs to no network and no outside", UNREACHABLE, "nowhere", True)
+    return None
+
+
+def is_public_of_ours(directory: Directory, address: Address) -> bool:
+    """Whether a packet that has left by an internet gateway comes back in for an address (S29)."""
+    return (
+        directory.public_owner(address) is not None
+        or directory.shared_owner(address) is not None
+        or directory.network_of(address) is not None
+    )
+
+
+def no_way_in(directory: Directory, destination: Address, network: str, outside: Outside | None) -> str:
+    """Why nothing leads from outside to an address of a network, in words (S27)."""
+    owner = directory.interface_at(destination)
+    if owner is None:
+        why = "and nobody there has a public address"
+    elif owner.public is not None:
+        why = f"and {owner.name} is reached from outside at {owner.public}"
+    else:
+        why = f"and {owner.name} has no public address"
+    leads = f"no tunnel leads there from {outside.name}" if outside else "the internet does not lead there"
+    return f"{destination} is private to {network}: {leads}, {why}"
