@@ -111,6 +111,20 @@ class Findings(unittest.TestCase):
         self.assertEqual(self.turned(ANY, 6), [[("unallowed-listener", "bob")], []])
         self.assertEqual(self.turned(RangeSet()), [[("unallowed-listener", "bob")], []])
 
+    def test_a_rule_that_is_moved_and_turns_no_packet_may_be_needless_or_in_vain_all_the_same(self):
+        """What the narrow rule allows the wide one behind it allows as well; behind the wide one no packet gets to it."""
+        wide, narrow = (
+            {"id": name, "action": "allow", **more}
+            for name, more in (("wide", {"from": "bob"}), ("narrow", {"from": "bob", "service": "ssh"}))
+        )
+        self.old["filters"]["guard"] = a_filter("instance", inbound=[narrow | {"order": 10}, wide | {"order": 20}])
+        self.new = {
+            **self.old,
+            "filters": {"guard": a_filter("instance", inbound=[wide | {"order": 10}, narrow | {"order": 20}])},
+        }
+        self.assertEqual([[("redundant-rule", "guard/inbound/narrow")], [("unreachable-rule", "guard/inbound/narrow")]],
+                         self.turned())  # fmt: skip
+
     def test_a_machine_that_begins_to_listen_is_looked_at(self):
         self.new = {**self.old, "instances": {**self.old["instances"], "dan": {
             **self.old["instances"]["dan"], "listens": ["smtp"]}}}  # fmt: skip

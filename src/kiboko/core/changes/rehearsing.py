@@ -94,7 +94,9 @@ def _scope(old: Ends, new: Ends, found: Difference, compared: RangeSet) -> Scope
     machines = frozenset(_turned(new.topology, whole)) if whole is not None else None
     if what is None or not what.is_of_rules:
         return Scope(machines=machines, ends=what.ends if what is not None else None)
-    return Scope(what.filters, what.services, what.senders, what.receivers, machines)
+    # A rule that is moved may turn no packet, and still be one that no packet gets to, or that another makes needless.
+    filters = frozenset(each.name.split("/")[0] for each in found.said if each.section in ("filters", "rules"))
+    return Scope(what.filters | filters, what.services, what.senders, what.receivers, machines)
 
 
 def _turned(new: Topology, whole: Difference) -> Iterator[str]:
