@@ -99,6 +99,11 @@ changes:
             ("rehearse --toggle bank-egde/20", "did you mean 'bank-edge'"),
             ("rehearse --toggle bank-edge/99", "has no rule '99'"),
             ("compare network.yaml missing.yaml", "no such network file"),
+            ("rehearse changes/02-close-relays.yaml", "did you mean 'changes/02-close-the-relays.yaml'?"),
+            ("check desk-1 database ssh --change changs/10-tidy-up.yaml", "did you mean 'changes'?"),
+            ("check desk-1 database ssh --flows evidence/flow.csv", "did you mean 'evidence/flows.csv'"),
+            ("compare network.yaml netwrok.yaml", "no such network file; did you mean 'network.yaml'?"),
+            ("expect --file expectation.yaml", "did you mean 'expectations.yaml'?"),
             ("compare network.yaml evidence/flows.csv", "flows.csv"),
             ("compare network.yaml clean/network.yaml --service sssh", "'sssh' is not defined"),
         ):

@@ -140,7 +140,10 @@ def _changed(before: Topology, args: argparse.Namespace) -> tuple[Topology, str,
         change = read_change(Path(args.change))
         return changed(args.network, change, args.files_elsewhere)[0], f" --change {args.change}", change.reason
     if ":" not in args.change and not Path(args.change).exists():
-        raise InputError(f"{args.change}: no such change file, and no network file as it is to be")
+        from kiboko.files.documents.nearby import nearby
+
+        raise InputError(f"{args.change}: no such change file, and no network file as it is to be"
+                         f"{nearby(Path(args.change))}")  # fmt: skip
     return network_of(argparse.Namespace(**{**vars(args), "network": args.change})), "", ""
 
 

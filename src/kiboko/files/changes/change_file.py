@@ -13,6 +13,7 @@ from kiboko.files.changes.shapes import VERBS, ChangeFileShape
 from kiboko.files.documents import lined_yaml
 from kiboko.files.documents.edited_yaml import flow_text
 from kiboko.files.documents.lined_yaml import Items, Table
+from kiboko.files.documents.nearby import nearby
 from kiboko.files.documents.shapes import Shape, held_against
 
 _NAME = re.compile(r"[a-z0-9][a-z0-9._-]*")
@@ -42,7 +43,7 @@ def read_change(path: Path) -> Change:
     """A change file: YAML that begins with `kiboko: change/1`. Raises InputError with everything that is wrong with
     it."""
     if not path.exists():
-        raise InputError(f"{path}: no such change file")
+        raise InputError(f"{path}: no such change file{nearby(path)}")
     return change_of(lined_yaml.read_text(path, str(path)), str(path))
 
 

@@ -23,6 +23,7 @@ from yaml.events import (
 )
 
 from kiboko.core.errors import InputError, Place, Problem
+from kiboko.files.documents.nearby import nearby
 
 try:
     from yaml import CSafeLoader as _Loader
@@ -81,7 +82,8 @@ def read_text(path: Path, name: str) -> str:
         with path.open("rb") as stream:  # bounded: a device may have no end
             data = stream.read(MOST_BYTES + 1)
     except OSError as error:
-        raise InputError(f"{name}: cannot be read: {error.strerror}") from error
+        hint = "" if path.exists() else nearby(path)
+        raise InputError(f"{name}: cannot be read: {error.strerror}{hint}") from error
     if len(data) > MOST_BYTES:
         raise InputError([Problem(Place(name, 1), f"the file is larger than the {MOST_BYTES:,} bytes allowed")])
     try:

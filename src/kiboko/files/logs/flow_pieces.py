@@ -29,6 +29,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.errors import InputError, Place, Problem
 from kiboko.core.records.flow_table import FlowTable
+from kiboko.files.documents.nearby import nearby
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.fields import element_of
 from kiboko.files.logs.log_lines import LINES, LogLines, PatternLines, is_journal, is_log, try_pattern
@@ -114,7 +115,7 @@ def flow_files(given: Sequence[str | Path]) -> list[Path]:
         else:
             inside = [Path(p) for p in sorted(glob.glob(str(each), recursive=True)) if Path(p).is_file()]
         if not inside:
-            raise InputError(f"{each}: no such file, and no file that fits")
+            raise InputError(f"{each}: no such file, and no file that fits{nearby(path)}")
         found.update(dict.fromkeys(inside))
     return list(found)
 

@@ -10,6 +10,7 @@ from typing import Any
 
 from kiboko.core.errors import InputError
 from kiboko.core.records.records import OUTCOMES, ProbeRecord
+from kiboko.files.documents.nearby import nearby
 from kiboko.files.documents.times import parse_time
 from kiboko.files.elements.rejects import Rejects
 
@@ -52,7 +53,7 @@ def read_probes(path: Path, rejects: Rejects) -> Iterator[ProbeRecord]:
                     text = f"'{error.args[0]}' is missing" if isinstance(error, KeyError) else str(error)
                     rejects.note("not a probe record", text, number)
     except OSError as error:
-        raise InputError(f"{path}: cannot be read: {error.strerror}") from error
+        raise InputError(f"{path}: cannot be read: {error.strerror}{'' if path.exists() else nearby(path)}") from error
 
 
 def _record(value: Any) -> ProbeRecord:

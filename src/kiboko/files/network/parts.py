@@ -15,6 +15,7 @@ from kiboko.core.errors import InputError, Place, Problem
 from kiboko.core.hints import nearest
 from kiboko.files.documents import lined_yaml
 from kiboko.files.documents.lined_yaml import Items, Plain, Table
+from kiboko.files.documents.nearby import nearby
 from kiboko.files.documents.shapes import held_against
 from kiboko.files.network.listing import DATA_SUFFIXES
 from kiboko.files.network.schema import NetworkFile
@@ -42,7 +43,8 @@ def read_parts(path: Path, shown: str, problems: list[Problem], texts: Texts = M
     Raises InputError where there is nothing to read at all.
     """
     if not path.exists():
-        raise InputError(f"{shown}: no such network file; name one with --network PATH or KIBOKO_NETWORK")
+        hint = nearby(path) or "; name one with --network PATH or KIBOKO_NETWORK"
+        raise InputError(f"{shown}: no such network file{hint}")
     if not path.is_dir():
         part = _read_part(path, shown, problems, texts)
         return [part] if part else []
