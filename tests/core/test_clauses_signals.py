@@ -1,5 +1,6 @@
 """Clauses S32 to S34: listeners, signals, and refusals on their way back. Expected results by hand."""
 
+import json
 import unittest
 
 from tests.helpers import a_filter, base, decided, walk
@@ -60,6 +61,18 @@ class Signals(unittest.TestCase):
         self.assertTrue(found.caveats[-1].startswith("only some client ports work: 40000-60999"))
 
 
+def listing(hook, policy, *rules):
+    """What the kernel lists of a rule set with one chain, whose rules are of connection states and what becomes of each."""
+    chain = {"family": "inet", "table": "t", "name": "only", "handle": 1, "type": "filter", "hook": hook, "prio": 0,
+             "policy": policy}  # fmt: skip
+    made = [
+        {"rule": {"family": "inet", "table": "t", "chain": "only", "handle": number, "expr": [
+            {"match": {"op": "in", "left": {"ct": {"key": "state"}}, "right": state}}, {action: None}]}}
+        for number, (state, action) in enumerate(rules, 2)
+    ]  # fmt: skip
+    return json.dumps({"nftables": [{"table": {"family": "inet", "name": "t", "handle": 1}}, {"chain": chain}, *made]})
+
+
 class Refusals(unittest.TestCase):
     """S34: what a refusal has to pass on its way to the sender."""
 
@@ -107,6 +120,64 @@ class Refusals(unittest.TestCase):
         self.assertEqual(walk(values, "ann", "dan", "ssh").signal, "refused")
         values["route_tables"]["south-table"] = [{"to": "10.1.0.0/16", "via": "discard"}]
         self.assertEqual(walk(values, "ann", "dan", "ssh").signal, "silent")
+
+    def test_s34_s35_to_the_appliance_that_refuses_its_refusal_is_related(self):
+        """Its own interface refused, before its rule set was asked: it knows of the request all the same."""
+        values = base()
+        values["filters"]["no"] = a_filter("instance", inbound=[{"action": "reject"}])
+        values["instances"]["mid"] = {
+            "interfaces": [{"subnet": "a2", "addresses": ["10.1.2.9"], "filters": ["no"]}], "forwards": True,
+            "host_filter": {"nftables": "mid.json"},
+        }  # fmt: skip
+        values["route_tables"]["a1-table"] = [{"to": "10.2.0.0/16", "via": {"instance": "mid"}}]
+        values["subnets"]["a1"]["route_table"] = "a1-table"
+        for policy, states, signal in (("accept", "invalid", "refused"), ("accept", "related", "silent"),
+                                       ("drop", "new", "silent")):  # fmt: skip
+            rules = listing("output", policy, (states, "accept" if policy == "drop" else "drop"))
+            found = walk(values, "ann", "dan", "ssh", files={"mid.json": rules})
+            self.assertEqual(signal, found.signal, (policy, states))
+
+    def test_s35_where_only_the_first_packet_gets_through_that_is_a_caveat(self):
+        values = base()
+        values["instances"]["dan"]["host_filter"] = {"nftables": "dan.json"}
+        for rules, is_told in (([("new", "accept")], True), ([("new", "accept"), ("established", "accept")], False)):
+            found = walk(values, "ann", "dan", "ssh", files={"dan.json": listing("input", "drop", *rules)})
+            self.assertEqual("allowed", found.verdict)
+            self.assertEqual(is_told, any("only the first packet gets through: what the sender sends after it is stopped"
+                                          " at host-in of dan" in each for each in found.caveats), rules)  # fmt: skip
+
+    def test_s35_an_appliance_that_sees_one_way_only_knows_nothing_of_what_follows(self):
+        """The way back does not lead by mid, whose rules let in what is new and what is known."""
+        values = base()
+        values["instances"]["mid"] = {
+            "interfaces": [{"subnet": "a2", "addresses": ["10.1.2.9"]}], "forwards": True,
+            "host_filter": {"nftables": "mid.json"},
+        }  # fmt: skip
+        values["route_tables"]["a1-table"] = [{"to": "10.2.0.0/16", "via": {"instance": "mid"}}]
+        values["subnets"]["a1"]["route_table"] = "a1-table"
+        files = {"mid.json": listing("forward", "drop", ("new", "accept"), ("established", "accept"))}
+
+        def hangs(service):
+            found = walk(values, "ann", "dan", service, files=files)
+            self.assertEqual("allowed", found.verdict)
+            return any("stopped at host-in of mid" in each for each in found.caveats)
+
+        self.assertEqual((True, False), (hangs("ssh"), hangs("udp/53")))
+        values["route_tables"]["b1-table"] = [
+            {"to": "10.1.0.0/16", "via": "peer"}, {"to": "10.1.1.0/24", "via": "peer"}]  # fmt: skip
+        values["instances"]["mid"]["interfaces"].append({"subnet": "b1", "addresses": ["10.2.1.9"]})
+        values["route_tables"]["b1-table"][1]["via"] = {"instance": "mid", "interface": "eth1"}
+        values["subnets"]["b1"]["route_table"] = "b1-table"
+        self.assertFalse(hangs("ssh"), "by mid in both directions")
+
+    def test_s34_a_refusal_of_a_senders_own_interface_passes_its_own_rule_set(self):
+        values = base()
+        values["filters"]["no"] = a_filter("instance", outbound=[{"action": "reject"}])
+        values["instances"]["ann"] |= {"host_filter": {"nftables": "ann.json"}}
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["no"]
+        for rules, signal in (([("related", "accept")], "refused"), ([("new", "accept")], "silent")):
+            found = walk(values, "ann", "dan", "ssh", files={"ann.json": listing("input", "drop", *rules)})
+            self.assertEqual((("instance-out", "ann/eth0", "no", "1"), signal), (decided(found), found.signal))
 
     def test_s34_a_message_of_an_appliance_comes_from_its_own_address_and_a_reset_from_the_receivers(self):
         def signal(service, sender):

@@ -129,6 +129,8 @@ def _walk(walker: Walker, trial: Trial) -> Walk:
 
 
 def _is_known(said: Walk) -> bool:
+    if said.later is not None:  # whether the probe sees the answer or what becomes of its next packet is a race
+        return False
     return said.signal_known and not any(row.action is None and row.gate != "listener" for row in said.rows)
 
 

@@ -64,11 +64,12 @@ def way_of_refusal(ground: Ground, paths: PathFinder, request_path: Path, decide
 
 
 def _back_at_own_host(ground: Ground, step: Step, decider: Row, service: Service) -> WayBack:
-    """Where a machine's own kernel rules stop the refusal that they made: it comes in over the loopback interface,
-    through the same rule set. A filter of the network file asks nothing here."""
-    if step.gate != "host-out" or step.egress is None:
+    """Where a machine's own kernel rules stop the refusal that they made, or that its own interface did: it comes in
+    over the loopback interface, through the same rule set. A filter of the network file asks nothing here."""
+    own = step.egress or step.interface
+    if step.gate not in ("host-out", "instance-out") or own is None:
         return WayBack()
-    instance = ground.directory.instance_of(step.egress)
+    instance = ground.directory.instance_of(own)
     rules = instance.host_filter
     if rules is None or isinstance(rules, str):
         return WayBack()
@@ -131,11 +132,11 @@ def _is_at_end(path: Path, index: int) -> bool:
 def _state(gate: Step, refusing: Step, is_reset: bool, hosts_passed: set[str]) -> str:
     """The kernel's connection state of a refusal (nf_conntrack).
 
-    A machine that the request has not passed knows nothing of the connection. To others an ICMP error is related to it,
-    and a reset belongs to it, except to the machine whose own rule set made it, for which it is related.
+    A machine that the request has not come to knows nothing of the connection. To others an ICMP error is related to
+    it, and a reset belongs to it, except to the machine whose own rules made it, for which it is related.
     """
     here, there = gate.interface or gate.egress, refusing.interface or refusing.egress
-    if here is not None and here.instance not in hosts_passed:
-        return "invalid"
     made_here = here is not None and there is not None and here.instance == there.instance
+    if here is not None and not made_here and here.instance not in hosts_passed:
+        return "invalid"
     return "related" if not is_reset or (made_here and refusing.gate != "listener") else "established"

@@ -20,6 +20,7 @@ from kiboko.core.network.model import REJECT, Topology
 from kiboko.core.routing.path import PathFinder
 from kiboko.core.routing.steps import NOT_KNOWN, SILENT, UNREACHABLE, Path, Step, Stop
 from kiboko.core.walk.gates import FORWARD, REPLY, GateAsker, Row
+from kiboko.core.walk.later_packets import stops_later
 from kiboko.core.walk.refusals import way_of_refusal
 
 ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN = "allowed", "blocked", "one-way", "partly", "unknown"
@@ -55,6 +56,8 @@ class Walk:
     signal: str = ANSWERED
     signal_known: bool = True
     """Whether no gate that a refusal has to pass is unknown."""
+    later: Row | None = None
+    """What stops what the sender sends after its first packet, though that was answered (clause S35)."""
 
     @property
     def rows(self) -> tuple[Row, ...]:
@@ -174,6 +177,8 @@ class Walker:
         reply = self._ask_reply(asker, reply_path) if reply_path else ()
         answered = delivered - _stopped(reply)
         doubtful = answered & _ports_of(row for row in (*forward, *reply) if row.is_doubtful)
+        surely = answered - doubtful
+        later = stops_later(self.ground, request_path, reply_path, service, surely) if surely else None
         walked = Walk(
             Flow(source, target, service, ports),
             forward,
@@ -182,8 +187,9 @@ class Walker:
             reply_path,
             delivered,
             answered - doubtful,
-            (*asker.caveats, *_who_is_recorded(request_path, service)),
+            (*asker.caveats, *_who_is_recorded(request_path, service), *_what_follows(later)),
             doubtful,
+            later=later,
         )
         return self._with_signal(walked)
 
@@ -277,6 +283,14 @@ def _reply_state(step: Step, asker: GateAsker) -> str:
     if interface is None or interface.instance in asker.hosts_passed:
         return "established"
     return "invalid" if asker.service.protocol in (TCP, ICMP, ICMP6) else "new"
+
+
+def _what_follows(later: Row | None) -> Iterable[str]:
+    """The caveat on a first packet that is answered and no other."""
+    if later is not None:
+        by = f"{later.filter}, chain {later.chain}, {later.rule}"
+        yield (f"only the first packet gets through: what the sender sends after it is stopped at {later.gate} of"
+               f" {later.at} ({by}), so that what is opened hangs")  # fmt: skip
 
 
 def _who_is_recorded(path: Path, service: Service) -> Iterable[str]:
