@@ -125,6 +125,14 @@ class Findings(unittest.TestCase):
         self.assertEqual([[("redundant-rule", "guard/inbound/narrow")], [("unreachable-rule", "guard/inbound/narrow")]],
                          self.turned())  # fmt: skip
 
+    def test_a_rule_in_vain_that_is_moved_is_told_by_its_new_name(self):
+        """Behind a rule that drops everything nothing turns, and the rule is called by its order."""
+        for version, order in ((self.old, 20), (self.new, 30)):
+            version["filters"] = {"guard": a_filter("instance", inbound=[
+                {"order": 10, "action": "drop"}, {"order": order, "action": "allow", "service": "ssh"}])}  # fmt: skip
+        self.assertEqual([[("unreachable-rule", "guard/inbound/20")], [("unreachable-rule", "guard/inbound/30")]],
+                         self.turned())  # fmt: skip
+
     def test_a_machine_that_begins_to_listen_is_looked_at(self):
         self.new = {**self.old, "instances": {**self.old["instances"], "dan": {
             **self.old["instances"]["dan"], "listens": ["smtp"]}}}  # fmt: skip
