@@ -100,7 +100,9 @@ def sent_to_at(member: Member) -> Iterator[Member]:
         others = [each for each in interface.addresses if first[each.family] != each]
         named = tuple(each for each in others if interface.address(each.family) == each)
         if named:
-            yield Member(interface.name, member.instance, (reduced(interface, *named),), None, None, True, True)
+            yield Member(
+                interface.name, member.instance, (reduced(interface, *named),), is_by_address=True, is_further=True
+            )
         yield from (at_address(interface, each, is_further=True) for each in others if each not in named)
 
 
@@ -115,12 +117,16 @@ def seen_from_outside(interface: Interface, private: Address) -> Address | None:
 def at_public(interface: Interface) -> Member:
     """A machine at the public address of an interface, by that: what somebody inside may send to as well (S29)."""
     behind = tuple(each for each in interface.addresses if each == interface.address(4))
-    return Member(str(interface.public), interface.instance, (reduced(interface, *behind),), None, None, True, True)
+    return Member(
+        str(interface.public), interface.instance, (reduced(interface, *behind),), is_by_address=True, is_further=True
+    )
 
 
 def at_address(interface: Interface, address: Address, is_further: bool = False) -> Member:
     """A machine at one address of an interface, by the address itself."""
-    return Member(str(address), interface.instance, (reduced(interface, address),), None, None, True, is_further)
+    return Member(
+        str(address), interface.instance, (reduced(interface, address),), is_by_address=True, is_further=is_further
+    )
 
 
 def reduced(interface: Interface, *addresses: Address) -> Interface:
