@@ -95,13 +95,24 @@ class Matrix(OnTheDemo):
         line = next(each for each in text.splitlines() if "kiboko check duty gauges" in each)
         self.assertIn("kiboko check duty gauges ssh", line)
 
+    def test_what_more_gets_through_to_public_addresses_is_marked_and_can_be_looked_up(self):
+        """The bulletin's filters let everybody in from outside, but of the office only what the crossing to the core
+        allows: who sends to its public address from there comes in as from outside."""
+        text = self.kiboko("matrix --by scrubber,bulletin --service https", 0)
+        self.assertRegex(text, r"a +scrubber +- +\.\*")
+        line = next(each for each in text.splitlines() if "to public addresses: https" in each)
+        found = self.kiboko(line[line.index("kiboko ") + 7 :], 1)
+        self.assertIn("203.0.113.20 (bulletin)", found)
+        self.kiboko("check scrubber bulletin https", 1)
+        self.assertIn("PARTLY", self.kiboko("check scrubber 203.0.113.20 https", 1))
+
     def test_csv_has_every_cell(self):
         self.kiboko("matrix --by zone --service ssh --service https --csv cells.csv", 0)
         with open(self.folder / "cells.csv", newline="") as stream:
             rows = list(csv.DictReader(stream))
         self.assertEqual(4 * 4 * 2, len(rows))
-        self.assertIn({"from": "zone:office", "to": "zone:riverside", "service": "ssh", "state": "partly", "by": "address"},
-                      rows)  # fmt: skip
+        self.assertIn({"from": "zone:office", "to": "zone:riverside", "service": "ssh", "state": "partly", "by": "address",
+                       "more_to_public": ""}, rows)  # fmt: skip
         self.assertEqual(33, len(self.kiboko("matrix --by zone --service ssh --service https --csv -", 0).splitlines()))
 
     def test_against_another_file_only_what_differs_is_told(self):

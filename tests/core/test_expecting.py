@@ -11,7 +11,7 @@ from kiboko.core.network.model import Expectation
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.walk.walk import Walker
 from tests.core.test_matrix import told_apart
-from tests.core.test_reach import is_meant, singles
+from tests.core.test_reach import is_meant, public_pairs, singles
 from tests.helpers import a_filter, base, load
 from tests.random_networks import random_network
 
@@ -61,6 +61,14 @@ class HeldToWalks(unittest.TestCase):
                             walks = list(
                                 verdicts(ends, sources, destinations, asked.services, family, expect == "blocked")
                             )
+                            if expect == "blocked" and family == 4:
+                                number = asked.services.lowest
+                                ours, theirs = (
+                                    [m for name in names for m in ends.resolve(name).members]
+                                    for names in (sources, destinations)
+                                )
+                                pairs = public_pairs(ends, ours, theirs, [(number >> 16, number & 0xFFFF)])
+                                walks += [walk for _, _, walk, _ in pairs]
                             wrong = [w for w in walks if (w.verdict != "allowed" if expect == "allowed" else
                                                           w.delivered or w.verdict in ("allowed", "partly", "unknown"))]  # fmt: skip
                             (found,) = held(ends, [asked])

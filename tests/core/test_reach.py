@@ -114,29 +114,37 @@ def further_cells(ends, question, family):
                                 yield (receiver, one) if question.is_out else (one, receiver), *walks
 
 
-def public_cells(ends, question):
+def public_pairs(ends, senders, receivers, asked):
     """Pairs of which the receiver is a machine at its public address, and whose sender is inside or has a tunnel there:
-    `(far, near)`, the walk, and that to the address behind it."""
-    near, far = question.name.members, list(far_members(ends, question))
-    for whole in far if question.is_out else near:
-        for interface in whole.interfaces if not whole.is_by_address else ():
+    sender, receiver, the walk, and that to the address behind it, for each of some protocols and details."""
+    for whole in receivers:
+        for interface in whole.interfaces if not whole.is_literal else ():
             network = ends.topology.subnets[interface.subnet].network
-            if interface.public is None:
+            if interface.public is None or interface.address(4) is None:
                 continue
             receiver = Member(str(interface.public), None, (), interface.public, interface.public)
             own = Member(interface.name, whole.instance, (interface._replace(addresses=(interface.address(4),)),))
-            for one in (each for member in (near if question.is_out else far) for each in singles(member, True)):
+            for one in (each for member in senders for each in singles(member, True)):
                 has_way = one.outside is None or ends.directory.tunnel(network, one.outside) is not None
                 pairs, usual = (ends.pairs(one, each, 4) for each in (receiver, own))
                 if one.instance == whole.instance or not has_way or not pairs:
                     continue
                 if pairs[0].source.interface is not None and pairs[0].source.interface.instance == whole.instance:
                     continue  # its own public address as a sender
-                for protocol, detail in ASKED:
-                    if (protocol << 16 | detail) in services_for(question.services, 4):
-                        walks = [ends.walk_pair(each[0], Service(protocol, detail)) for each in (pairs, usual)]
-                        shown = Member(str(interface.public), whole.instance)
-                        yield (shown, one) if question.is_out else (one, shown), *walks
+                shown = Member(str(interface.public), whole.instance)
+                for protocol, detail in asked:
+                    walks = [ends.walk_pair(each[0], Service(protocol, detail)) for each in (pairs, usual)]
+                    yield one, shown, *walks
+
+
+def public_cells(ends, question):
+    """Pairs that a question is about with a machine at its public address: `(far, near)`, the walk, and that to the
+    address behind it."""
+    near, far = question.name.members, list(far_members(ends, question))
+    asked = [each for each in ASKED if each[0] << 16 | each[1] in services_for(question.services, 4)]
+    senders, receivers = (near, far) if question.is_out else (far, near)
+    for one, shown, walk, usual in public_pairs(ends, senders, receivers, asked):
+        yield ((shown, one) if question.is_out else (one, shown)), walk, usual
 
 
 def holds(members, end):

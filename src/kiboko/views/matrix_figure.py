@@ -6,10 +6,12 @@ import textwrap
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kiboko.core.reachability.matrix import NO_PAIR, STATES, Matrix
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
 from kiboko.views.figures import plotting, save_figure, words
+from kiboko.views.matrix_view import PUBLIC
 
 _COLOURS = {NO_PAIR: "#ffffff", BLOCKED: "#e7e3da", ONE_WAY: "#8e44ad", UNKNOWN: "#9aa5b1", PARTLY: "#d9a441",
             ALLOWED: "#2f7d6d"}  # fmt: skip
@@ -27,10 +29,14 @@ def draw_matrix(matrix: Matrix, path: Path) -> None:
     names = [words(name) for name in matrix.names[:_MOST_NAMES]]
     count = len(names)
     state = matrix.state[:count, :count]
+    more: NDArray[np.bool_] = np.any(matrix.more_to_public[:count, :count], axis=2)
+    size = 9 if count <= 16 else 7 if count <= 30 else 5
     figure, axes = pyplot.subplots(figsize=(12.8, 8), layout="constrained")
     if len(matrix.services) == 1:
         axes.imshow(state[:, :, 0], cmap=ListedColormap([_COLOURS[each] for each in STATES]), vmin=0,
                     vmax=len(STATES) - 1, aspect="auto")  # fmt: skip
+        for row, column in np.argwhere(more).tolist():
+            axes.text(column, row, PUBLIC, ha="center", va="center", fontsize=size)
         met = [each for number, each in enumerate(STATES) if (state == number).any()]
         axes.legend(handles=[Patch(facecolor=_COLOURS[each], edgecolor="#9aa5b1", label=each) for each in met[::-1]],
                     loc="upper left", bbox_to_anchor=(1.01, 1), frameon=False)  # fmt: skip
@@ -47,9 +53,9 @@ def draw_matrix(matrix: Matrix, path: Path) -> None:
         )
         listed = ", ".join(words(each) for each in matrix.services[:_MOST_SERVICES])
         title = f"How many services get through: whole + in part, of {len(matrix.services)} ({listed})"
-        size = 9 if count <= 16 else 7 if count <= 30 else 5
-        for row, column in np.argwhere(whole + part > 0).tolist():
+        for row, column in np.argwhere((whole + part > 0) | more).tolist():
             text = f"{whole[row, column] or ''}{f'+{part[row, column]}' if part[row, column] else ''}"
+            text += PUBLIC if more[row, column] else ""
             dark = whole[row, column] > most / 2
             axes.text(column, row, text, ha="center", va="center", fontsize=size, color="white" if dark else "#333333")
     small = 10 if count <= 16 else 8 if count <= 30 else 6
@@ -60,7 +66,8 @@ def draw_matrix(matrix: Matrix, path: Path) -> None:
     axes.set_yticks(np.arange(count + 1) - 0.5, minor=True)
     axes.grid(which="minor", color="white", linewidth=1)
     axes.tick_params(which="both", length=0)
-    more = f" (the first {_MOST_NAMES} of {len(matrix.names)} names)" if len(matrix.names) > count else ""
-    text = textwrap.fill(f"{title}{more}. Rows send, columns receive.", 150)
+    left = f" (the first {_MOST_NAMES} of {len(matrix.names)} names)" if len(matrix.names) > count else ""
+    told = f" {PUBLIC}: senders inside get further by public addresses." if more.any() else ""
+    text = textwrap.fill(f"{title}{left}. Rows send, columns receive.{told}", 150)
     axes.set_xlabel(text, loc="left", fontsize=9)
     save_figure(figure, (axes,), path)

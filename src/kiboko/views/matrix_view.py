@@ -16,6 +16,8 @@ from kiboko.views.output import Grid, Output
 from kiboko.views.text import clean, counted
 
 MARKS = {ALLOWED: "all", PARTLY: "part", ONE_WAY: "1way", UNKNOWN: "?", BLOCKED: ".", NO_PAIR: "-"}
+PUBLIC = "*"
+"""Marks cells of which more gets through to public addresses."""
 _WORDS = {
     ALLOWED: "all of it gets through", PARTLY: "some ends, some client ports or one address family only",
     ONE_WAY: "requests arrive, replies do not come back", UNKNOWN: "rests on a gate that is not known",
@@ -24,6 +26,8 @@ _WORDS = {
 _MANY = 40
 """As many names still fit beside each other."""
 _MOST_LISTED = 60
+_BY_PUBLIC = "to public addresses"
+_MORE = "more to public addresses"
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,22 +63,27 @@ def show_matrix(matrix: Matrix, shown: MatrixShown, out: Output) -> None:
     else:
         out.line("3: three services get through from all to all;  2+1: two, and one more in part or one way;"
                  "  .: none;  -: no two ends that could meet", "quiet")  # fmt: skip
+    if matrix.more_to_public.any():
+        out.line(f"{PUBLIC}: senders inside get further with the public address of a machine than with its private one,"
+                 " which the rest of a cell is about", "quiet")  # fmt: skip
     _list_cells(matrix, shown, out)
 
 
 def _marks(matrix: Matrix) -> Iterator[list[str]]:
     """What stands in the cells of the table, row by row."""
     state = matrix.state
+    more = np.where(np.any(matrix.more_to_public, axis=2), PUBLIC, "").tolist()
     if state.shape[2] == 1:
-        yield from ([MARKS[STATES[each]] for each in row] for row in state[..., 0].tolist())
+        for row, stars in zip(state[..., 0].tolist(), more, strict=True):
+            yield [MARKS[STATES[each]] + star for each, star in zip(row, stars, strict=True)]
         return
     whole = np.sum(state == STATES.index(ALLOWED), axis=2)
     part = np.sum(np.isin(state, [STATES.index(each) for each in (PARTLY, ONE_WAY, UNKNOWN)]), axis=2)
     is_none = np.all(state == STATES.index(NO_PAIR), axis=2)
-    for row in zip(whole.tolist(), part.tolist(), is_none.tolist(), strict=True):
+    for row in zip(whole.tolist(), part.tolist(), is_none.tolist(), more, strict=True):
         yield [
-            MARKS[NO_PAIR] if no_pair else f"{all_ or ''}{f'+{some}' if some else ''}" or MARKS[BLOCKED]
-            for all_, some, no_pair in zip(*row, strict=True)
+            MARKS[NO_PAIR] if no_pair else (f"{all_ or ''}{f'+{some}' if some else ''}" or MARKS[BLOCKED]) + star
+            for all_, some, no_pair, star in zip(*row, strict=True)
         ]
 
 
@@ -90,25 +99,26 @@ def _letter(place: int) -> str:
 
 def _list_cells(matrix: Matrix, shown: MatrixShown, out: Output) -> None:
     is_open = matrix.state > max(STATES.index(NO_PAIR), STATES.index(BLOCKED))
-    pairs = np.argwhere(is_open.any(axis=2))
+    pairs = np.argwhere((is_open | matrix.more_to_public).any(axis=2))
     told: dict[tuple[int, int], dict[str, list[str]]] = {}
     for source, destination in pairs[: shown.top].tolist():
         states = told.setdefault((source, destination), {})
         for service in np.flatnonzero(is_open[source, destination]).tolist():
-            word = _text(matrix.cell(source, destination, service))
+            word = _state(matrix.cell(source, destination, service))
             states.setdefault(word, []).append(matrix.services[service])
+        for service in np.flatnonzero(matrix.more_to_public[source, destination]).tolist():
+            states.setdefault(_BY_PUBLIC, []).append(matrix.services[service])
     if not told:
         out.line("Nothing gets through.")
         return
     out.heading("What gets through")
-    grid = Grid(["from", "to", "whole", "in part", "to open it"], wide=("whole", "in part"))
+    grid = Grid(["from", "to", "whole", "in part", "in detail"], wide=("whole", "in part"))
     for (source, destination), states in told.items():
         part = [f"{word}: {', '.join(services)}" for word, services in states.items() if word != ALLOWED]
-        first = next(iter(states.values()))[0]
+        word, services = next(iter(states.items()))
         names = matrix.names[source], matrix.names[destination]
-        grid.add(
-            [*names, ", ".join(states.get(ALLOWED, [])), "; ".join(part), check_line(*names, first, shown.options)]
-        )
+        line = (reach_line if word == _BY_PUBLIC else check_line)(*names, services[0], shown.options)
+        grid.add([*names, ", ".join(states.get(ALLOWED, [])), "; ".join(part), line])
     out.grid(grid)
     if len(pairs) > shown.top:
         more = counted(len(pairs) - shown.top, "more pair of names", "more pairs of names")
@@ -116,8 +126,13 @@ def _list_cells(matrix: Matrix, shown: MatrixShown, out: Output) -> None:
 
 
 def check_line(source: str, destination: str, service: str, options: str) -> str:
-    """A line to be pasted that opens a cell."""
+    """A line to be pasted that tells of a cell."""
     return f"kiboko check {source} {destination} {service.partition('+')[0]}{options}"
+
+
+def reach_line(source: str, destination: str, service: str, options: str) -> str:
+    """A line to be pasted that tells which public addresses of the receivers somebody gets through to."""
+    return f"kiboko reach {destination} --service {service.partition('+')[0]}{options}"
 
 
 def show_differences(matrix: Matrix, other: Matrix, against: str, shown: MatrixShown, out: Output) -> bool:
@@ -127,10 +142,11 @@ def show_differences(matrix: Matrix, other: Matrix, against: str, shown: MatrixS
     out.line(f"{counted(len(found), 'cell')} differ from {clean(against)}, of {matrix.state.size:,}.", "heading")
     if names:
         out.line(f"Names that only one of both has are left out: {', '.join(sorted(names)[:12])}", "quiet")
-    grid = Grid(["from", "to", "service", f"in {clean(against)}", "here", "to open it"])
+    grid = Grid(["from", "to", "service", f"in {clean(against)}", "here", "in detail"])
     for source, destination, service, before, now in found[: shown.top]:
-        grid.add([source, destination, service, _text(before), _text(now),
-                  check_line(source, destination, service, shown.options)])  # fmt: skip
+        line_of = reach_line if _state(before) == _state(now) else check_line
+        line = line_of(source, destination, service, shown.options)
+        grid.add([source, destination, service, _text(before), _text(now), line])
     if found:
         out.line()
         out.grid(grid)
@@ -148,6 +164,7 @@ def differences(matrix: Matrix, other: Matrix) -> Iterator[tuple[str, str, str, 
     here, there = np.ix_(mine[0], mine[0], mine[1]), np.ix_(theirs[0], theirs[0], theirs[1])
     differ = matrix.state[here] != other.state[there]
     differ |= (matrix.state[here] == STATES.index(PARTLY)) & (matrix.by_port[here] != other.by_port[there])
+    differ |= matrix.more_to_public[here] != other.more_to_public[there]
     for row, column, number in np.argwhere(differ).tolist():
         source, destination, service = mine[0][row], mine[0][column], mine[1][number]
         yield (
@@ -157,8 +174,12 @@ def differences(matrix: Matrix, other: Matrix) -> Iterator[tuple[str, str, str, 
         )  # fmt: skip
 
 
-def _text(cell: Cell) -> str:
+def _state(cell: Cell) -> str:
     return cell.state if cell.by is None else f"{cell.state} (by {cell.by})"
+
+
+def _text(cell: Cell) -> str:
+    return f"{_state(cell)}, {_MORE}" if cell.more_to_public else _state(cell)
 
 
 # CSV and JSON.
@@ -168,12 +189,13 @@ def write_csv(matrix: Matrix, stream: TextIO) -> None:
     """Every cell as a line. A name that a spreadsheet would take for a formula is none: names begin with a letter or a
     digit."""
     writer = csv.writer(stream)
-    writer.writerow(["from", "to", "service", "state", "by"])
+    writer.writerow(["from", "to", "service", "state", "by", "more_to_public"])
     for row, source in enumerate(matrix.names):
         for column, destination in enumerate(matrix.names):
             for number, service in enumerate(matrix.services):
                 cell = matrix.cell(row, column, number)
-                writer.writerow([source, destination, service, cell.state, cell.by or ""])
+                writer.writerow([source, destination, service, cell.state, cell.by or "",
+                                 "yes" if cell.more_to_public else ""])  # fmt: skip
 
 
 def matrix_json(matrix: Matrix, shown: MatrixShown, against: str | None, other: Matrix | None) -> dict[str, Any]:
@@ -183,7 +205,8 @@ def matrix_json(matrix: Matrix, shown: MatrixShown, against: str | None, other: 
     if other is not None:
         rows = [
             {"source": source, "destination": destination, "service": service, "state": now.state, "by": now.by,
-             "before": before.state, "before_by": before.by,
+             "more_to_public": now.more_to_public,
+             "before": before.state, "before_by": before.by, "before_more_to_public": before.more_to_public,
              "check": check_line(source, destination, service, shown.options)}
             for source, destination, service, before, now in differences(matrix, other)
         ]  # fmt: skip
@@ -195,6 +218,7 @@ def matrix_json(matrix: Matrix, shown: MatrixShown, against: str | None, other: 
         cell = matrix.cell(source, destination, service)
         names = matrix.names[source], matrix.names[destination], matrix.services[service]
         rows.append({"source": names[0], "destination": names[1], "service": names[2], "state": cell.state,
-                     "by": cell.by, "check": check_line(*names, shown.options)})  # fmt: skip
+                     "by": cell.by, "more_to_public": cell.more_to_public,
+                     "check": check_line(*names, shown.options)})  # fmt: skip
     return {"kiboko": "matrix/1", "summary": summary | {state.replace(" ", "_"): met[state] for state in STATES},
             "rows": rows, "caveats": []}  # fmt: skip

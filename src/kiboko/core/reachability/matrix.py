@@ -14,6 +14,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import WELL_KNOWN, parse_services, services_texts
 from kiboko.core.queries.ends import Ends, services_for
 from kiboko.core.queries.members import Member
+from kiboko.core.reachability.public_targets import MoreByPublic, PublicTargets
 from kiboko.core.reachability.space import NOBODY, Space, SpaceEnd
 from kiboko.core.tables.kinds import Words
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
@@ -38,51 +39,58 @@ class AxisName:
 
 @dataclass(frozen=True, slots=True)
 class Cell:
-    """What gets through: one of `STATES`, and of `partly` by what pairs differ: `address` or `port`."""
+    """What gets through: one of `STATES`, and of `partly` by what pairs differ: `address` or `port`; and whether more
+    gets through to public addresses than the state says (S29)."""
 
     state: str
     by: str | None = None
+    more_to_public: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Matrix:
     """All cells, by the places of their names: `state` uint8[names, names, services], sender first, is a place in
-    `STATES`; of `partly`, `by_port` bool[...] tells that only client ports differ."""
+    `STATES`; of `partly`, `by_port` bool[...] tells that only client ports differ. `more_to_public` bool[...] are those
+    of which any pair comes to more where its sender, which means a machine by its private address, sends to the public
+    one."""
 
     names: tuple[str, ...]
     services: tuple[str, ...]
     state: NDArray[np.uint8]
     by_port: NDArray[np.bool_]
+    more_to_public: NDArray[np.bool_]
 
     def cell(self, source: int, destination: int, service: int) -> Cell:
         """One cell."""
         state = STATES[self.state[source, destination, service]]
         by = (BY_PORT if self.by_port[source, destination, service] else BY_ADDRESS) if state == PARTLY else None
-        return Cell(state, by)
+        return Cell(state, by, bool(self.more_to_public[source, destination, service]))
 
 
 @dataclass(slots=True)
 class Sums:
     """What holds for some pairs of each cell, uint64[destinations, sources, words] each: the kinds that any of them may
-    send, that get through for all and for any of them, that arrive for any, and that are in doubt for any."""
+    send, that get through for all and for any of them, that arrive for any, that are in doubt for any, and that come to
+    more at the public address for any."""
 
     sent: Words
     all_through: Words
     through: Words
     arriving: Words
     doubtful: Words
+    more_to_public: Words
 
     @classmethod
     def none(cls, shape: tuple[int, int, int]) -> Sums:
         """Those of no pair."""
-        zero = [np.zeros(shape, dtype=np.uint64) for _ in range(5)]
+        zero = [np.zeros(shape, dtype=np.uint64) for _ in range(6)]
         zero[1] = ~zero[1]
         return cls(*zero)
 
     def add(self, other: Sums) -> None:
         """Take in those of further pairs."""
         self.all_through &= other.all_through
-        for name in ("sent", "through", "arriving", "doubtful"):
+        for name in ("sent", "through", "arriving", "doubtful", "more_to_public"):
             np.bitwise_or(getattr(self, name), getattr(other, name), out=getattr(self, name))
 
 
@@ -94,9 +102,10 @@ class MatrixOfFamily:
         self.count = len(names)
         self._senders, self._from = self._ends_of(names, True, with_nobody)
         self._receivers, self._to = self._ends_of(names, False, with_nobody)
+        self._public = PublicTargets.of(space, self._receivers)
         if self._receivers and self._senders:
             # What is listened to tells services apart, so that all of it is known before any of them is judged.
-            space.prepare(self._receivers)
+            space.prepare([*self._receivers, *self._public.ends])
         self.kinds = space.kinds(family)
         sent = {each: self.kinds.sent_from(each) for each in dict.fromkeys(end.ports for end in self._senders)}
         self._sends = np.array([sent[end.ports] for end in self._senders]).reshape(-1, self.kinds.words)
@@ -132,9 +141,12 @@ class MatrixOfFamily:
         """What holds for the pairs with a part of the receivers."""
         found = Sums.none((self.count, self.count, self.kinds.words))
         own = np.arange(*piece)
+        public = self._public.between(*piece)
+        more = MoreByPublic(public, len(self._senders), self.kinds.words)
         for block in self._space.blocks(self._senders, self._receivers[piece[0] : piece[1]], self._family):
             outcome = block.outcome
             sent = np.where(block.there[..., None], self._sends[block.senders][None], np.uint64(0))
+            more.take_usual(own[block.receivers], block)
             through = outcome.answered & ~outcome.doubtful
             rows, by_row = self._from.among(block.senders)
             columns, by_column = self._to.among(own[block.receivers])
@@ -146,15 +158,27 @@ class MatrixOfFamily:
                 join = np.bitwise_and if name == "all_through" else np.bitwise_or
                 table, where = getattr(found, name), np.ix_(columns, rows)
                 table[where] = join(table[where], _reduced(words, by_column, by_row, join))
+        if public.ends:
+            self._add_public(found, public, more)
         return found
 
+    def _add_public(self, found: Sums, public: PublicTargets, more: MoreByPublic) -> None:
+        """Take in what more comes to public addresses."""
+        for block in self._space.blocks(self._senders, public.ends, self._family):
+            sent = np.where(block.there[..., None], self._sends[block.senders][None], np.uint64(0))
+            rows, by_row = self._from.among(block.senders)
+            columns, by_column = self._to.among(public.usual[block.receivers])
+            where = np.ix_(columns, rows)
+            found.more_to_public[where] |= _reduced(more.at(block) & sent, by_column, by_row, np.bitwise_or)
+
     def facts(self, sums: Sums, services: Sequence[RangeSet]) -> NDArray[np.bool_]:
-        """What holds for each cell on some services: bool[destinations, sources, services, 6]. In this order: any pair,
-        all through, any through, any arriving, any in doubt, and whether pairs of the same client port differ."""
+        """What holds for each cell on some services: bool[destinations, sources, services, 7]. In this order: any pair,
+        all through, any through, any arriving, any in doubt, whether pairs of the same client port differ, and whether
+        any comes to more at a public address."""
         kinds = self.kinds
-        found = np.zeros((self.count, self.count, len(services), 6), dtype=np.bool_)
-        sent, whole, through, arriving, doubtful = (
-            kinds.unpacked(each) for each in (sums.sent, sums.all_through, sums.through, sums.arriving, sums.doubtful)
+        found = np.zeros((self.count, self.count, len(services), 7), dtype=np.bool_)
+        sent, whole, through, arriving, doubtful, more = (
+            kinds.unpacked(getattr(sums, each)) for each in Sums.__slots__
         )
         for place, each in enumerate(services):
             mine = np.array([bool(kind.services & each) for kind in kinds.kinds], dtype=np.bool_)
@@ -167,6 +191,7 @@ class MatrixOfFamily:
             found[:, :, place, 3] = arriving[..., mine].any(axis=-1)
             found[:, :, place, 4] = doubtful[..., mine].any(axis=-1)
             found[:, :, place, 5] = (through[..., mine] & ~whole[..., mine]).any(axis=-1)
+            found[:, :, place, 6] = more[..., mine].any(axis=-1)
         return found
 
 
@@ -248,9 +273,11 @@ class MatrixQuestion:
             sums[number].add(each)
         wanted = [each for _, each in self.services]
         facts = [part.facts(each, wanted) for part, each in zip(self.parts, sums, strict=True)]
-        state, by_port = _states(np.stack(facts))
+        stacked = np.stack(facts)
+        state, by_port = _states(stacked[..., :6])
+        more = stacked[..., 6].any(axis=0)
         return Matrix(tuple(each.text for each in self.names), tuple(text for text, _ in self.services),
-                      np.swapaxes(state, 0, 1), np.swapaxes(by_port, 0, 1))  # fmt: skip
+                      np.swapaxes(state, 0, 1), np.swapaxes(by_port, 0, 1), np.swapaxes(more, 0, 1))  # fmt: skip
 
 
 def _states(facts: NDArray[np.bool_]) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:

@@ -154,9 +154,10 @@ class Space:
         ranges: list[tuple[int, Member]] = []
         for member in members:
             if member.low is None or member.high is None:
-                found.extend(self._of_instance(member, family, is_sender))
+                usual = list(self._of_instance(member, family, is_sender))
+                found.extend(usual)
                 if with_further:
-                    found.extend(self._further(member, family) if is_sender else self._at_public(member, family))
+                    found.extend(self._further(member, family) if is_sender else self.at_public(usual))
             elif member.low.family == family:
                 ranges.extend(self._pieces(member.low, member.high))
         return found + list(self._of_ranges(ranges))
@@ -196,13 +197,13 @@ class Space:
                     network = self.walker.topology.subnets[interface.subnet].network
                     yield SpaceEnd(RECORDED, (other,), atom(address), NONE, network, ports=ports, is_further=True)
 
-    def _at_public(self, member: Member, family: int) -> Iterator[SpaceEnd]:
-        """A machine at its public addresses, as those inside see it."""
-        for interface in member.interfaces if family == 4 and not member.is_by_address else ():
-            if interface.public is not None:
-                network = self.walker.topology.subnets[interface.subnet].network
-                atom = self.layout.addresses.atom(interface.public)
-                yield SpaceEnd(RECORDED, (at_public(interface),), atom, NONE, network, is_further=True)
+    def at_public(self, receivers: Iterable[SpaceEnd]) -> Iterator[SpaceEnd]:
+        """Those of some machines that have a public address, at that, as those inside see it."""
+        for each in receivers:
+            if each.public != NONE:
+                behind = self.walker.directory.interface_at(self.layout.addresses.first(each.atom))
+                assert behind is not None
+                yield SpaceEnd(RECORDED, (at_public(behind),), each.public, NONE, each.network, is_further=True)
 
     def _pieces(self, low: Address, high: Address) -> Iterator[tuple[int, Member]]:
         """A range cut into atoms, each with the part of the range that is in it."""
