@@ -450,11 +450,15 @@ class PlainJudge:
         return self.of_allowed(g, silent)
 
     def of_allowed(self, g, silent):
-        if g.answered:
-            return "agree", "answered"
-        last = len(g.rows) and self.is_behind_the_last(g)
-        if last:
-            return "agree", "answered"
+        first_alone = g.walk.later is not None
+        followed = any(r.event == "denied" and self.kind(r) not in ("opening", "reset") for r in g.request)
+        answered = g.answered or (len(g.rows) and self.is_behind_the_last(g))
+        if answered or (followed and g.arrived):
+            if first_alone:
+                return "agree", "answered, as the rules say, which"
+            return ("unsure", "it arrived, and packets") if followed else ("agree", "answered")
+        if g.denied and first_alone and followed:
+            return "agree", "denied, as the rules say of what follows"
         if g.denied:
             return ("unsure", "it rests on") if g.doubt else ("break", "denied")
         by_public = self.directory.public_owner(g.target) is not None
@@ -472,7 +476,9 @@ class PlainJudge:
                 return "unsure", "a reset without"
             if g.doubt:
                 return "unsure", "it rests on"
-            return ("unsure", "refused: is") if any(row.action is None for row in g.listener) else ("break", "refused")
+            if any(row.action is None for row in g.listener):
+                return "unsure", "refused: is"
+            return ("unsure", "refused: the rules let") if first_alone else ("break", "refused")
         if g.unclear:
             return "unsure", "something came back"
         if silent:

@@ -11,6 +11,7 @@ from kiboko.core.header.addresses import parse_address
 from kiboko.core.header.services import Service, parse_services
 from kiboko.core.records.records import FlowRecord, ProbeRecord
 from kiboko.core.walk.walk import Walker
+from tests.core.test_clauses_signals import listing
 from tests.helpers import a_filter, base, load
 
 NOW = datetime(2026, 11, 20, 10, 0, tzinfo=UTC)
@@ -91,6 +92,16 @@ class Probes(unittest.TestCase):
                           probe("ann", "dan", "ssh", "answered", 50000), probe("ann", "dan", "ssh", "silent", 50000)),
             ["agree", "leak", "agree", "break"],
         )  # fmt: skip
+
+    def test_a_probe_of_what_lets_through_the_first_packet_alone_is_no_break_however_it_ends(self):
+        """Whether it sees the answer, or what becomes of its next packet, is a race (S35)."""
+        values = network()
+        values["instances"]["bob"]["host_filter"] = {"nftables": "bob.json"}
+        files = {"bob.json": listing("input", "drop", ("new", "accept"))}
+        held = Comparison(Walker(load(values, files)))
+        found = [held.probe(probe("ann", "bob", "ssh", outcome)) for outcome in ("answered", "refused", "silent")]
+        self.assertEqual(["agree", "unsure", "unsure"], [each.status for each in found])
+        self.assertTrue(all("stop what follows at host-in of bob" in each.why for each in found), found)
 
     def test_silence_of_a_running_machine_does_not_rest_on_its_listener(self):
         self.assertEqual(

@@ -17,6 +17,7 @@ from kiboko.core.header.services import Service, parse_services
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.records.records import FlowRecord
 from kiboko.core.walk.walk import Walker
+from tests.core.test_clauses_signals import listing
 from tests.helpers import a_filter, base, load
 
 NOW = datetime(2026, 11, 20, 10, 0, tzinfo=UTC)
@@ -150,6 +151,16 @@ class Evidence(unittest.TestCase):
             "leak answered", flow(CAT, ANN, "ssh", 40000, "denied", SYN, "2"), *both(CAT, ANN, 22, 40000, "1", 1)
         )
 
+    def test_e3_what_was_denied_beside_an_answer_agrees_only_if_it_was_surely_a_try(self):
+        """Packets that were denied and are no opening may have followed the answer: what is opened may hang."""
+        whole = both(BOB, ANN, 22, 40000, "1")
+        self.check("agree answered", flow(BOB, ANN, "ssh", 40000, "denied", SYN, "2"), *whole)
+        for flags in (ACK, ALL, None):
+            found = self.judged(flow(BOB, ANN, "ssh", 40000, "denied", flags, "2", 1), *whole)
+            self.assertEqual({("unsure", "ann/eth0")}, {(each.status, each.at) for each in found}, flags)
+        request, reply = flow(BOB, ANN, "udp/53", 40000), flow(ANN, BOB, "udp/40000", 53, at=0.01)
+        self.check("unsure arrived", request, reply, flow(BOB, ANN, "udp/53", 40000, "denied", point="2", at=1))
+
     def test_e4_an_acknowledgement_of_the_initiator_proves_that_the_reply_came_back(self):
         self.check("agree answered", flow(BOB, ANN, "ssh", 40000, flags=ALL, point="2"))
         self.check("agree as far as seen", flow(BOB, ANN, "ssh", 40000, flags=SYN, point="2"))
@@ -263,6 +274,34 @@ class Evidence(unittest.TestCase):
     def test_e9_a_denied_reply_of_an_allowed_flow_is_a_break_with_no_way_back(self):
         found = self.judged(flow(BOB, ANN, "ssh", 40000, flags=SYN), flow(ANN, BOB, "tcp/40000", 22, "denied", SYN_ACK))
         self.assertEqual({(c.status, c.cause) for c in found}, {("break", "no-way-back")})
+
+    def test_e9_where_the_rules_let_through_the_first_packet_alone_that_is_what_agrees(self):
+        """bob's kernel accepts what is new, and has no rule for known connections (S35)."""
+        values = network()
+        values["instances"]["bob"] |= {"host_filter": {"nftables": "bob.json"}, "listens": ["http"]}
+        opening = flow(CAT, BOB, "http", 40000, flags=SYN, at=-1)
+        whole = both(CAT, BOB, 80, 40000)
+        denied = flow(CAT, BOB, "http", 40000, "denied", ACK, "3", 1)
+        refused = [opening, flow(BOB, CAT, "tcp/40000", 80, flags=RST)]
+        for known, told in (
+            ([], [("agree", True), ("agree", True), ("agree", False), ("break", False), ("unsure", False)]),
+            ([("established", "accept")],
+             [("agree", False), ("unsure", False), ("break", False), ("break", False), ("break", False)]),
+        ):  # fmt: skip
+            files = {"bob.json": listing("input", "drop", ("new", "accept"), *known)}
+            found = []
+            for records in (
+                whole,
+                [*whole, denied],
+                [denied],
+                [flow(CAT, BOB, "http", 40000, "denied", SYN, "3")],
+                refused,
+            ):
+                walker = Walker(load(values, files))
+                judged = Evaluator(Comparison(walker)).judge(table_of(records))
+                concluded = judged.concluded[judged.conclusion[0]]
+                found.append((concluded.status, "what is opened hangs" in concluded.why))
+            self.assertEqual(told, found, known)
 
     def test_e9_records_and_sessions_older_than_the_network_file_are_set_apart(self):
         values = network()

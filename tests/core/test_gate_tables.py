@@ -79,6 +79,7 @@ class HeldToTheWalk(unittest.TestCase):
         flows = flows_on(tables, random.Random(seed), count, strangers)
         gates = tables.gates(flows)
         judged = tables.verdicts(gates)
+        later = tables.stops_later(flows, gates)
         for row in range(len(flows)):
             walk = tables.walk(flows, row)
             text = f"{tables.addresses.first(int(flows.source[row]))} to {walk.flow.target} {walk.flow.service}"
@@ -89,6 +90,8 @@ class HeldToTheWalk(unittest.TestCase):
                 list(of_tables(tables, flows, gates, row)) if gates.way[row] >= 0 else list(of_walk(walk)),
                 text,
             )
+            if gates.way[row] >= 0:
+                self.assertEqual(walk.later is not None, later[row], text)
             decider, found = walk.decided_by, tables.deciders[judged.decider[row]]
             self.assertEqual(judged.gate[row] < 0, decider is None, text)
             if decider is not None and decider.rule is not None and gates.way[row] >= 0:

@@ -11,6 +11,7 @@ from pathlib import Path
 from kiboko.files.network.network_file import load_network
 from kiboko.replica.trials import Choice
 from kiboko.replica.verify import verify
+from tests.core.test_evaluator import AgainstThePlainJudge
 from tests.core.test_gate_tables import HeldToTheWalk
 from tests.namespaces import why_not
 from tests.random_networks import by_an_appliance, random_network
@@ -82,6 +83,7 @@ class RealPackets(unittest.TestCase):
                 (Path(folder) / "network.yaml").write_text(json.dumps(values))
                 topology = load_network(str(Path(folder) / "network.yaml"))
                 HeldToTheWalk().hold(topology, seed, 500, STRANGERS)
+                AgainstThePlainJudge().hold(topology, seed, 300)
                 found = verify(topology, Choice(most=PROBES, seed=seed))
                 self.assertGreater(found.compared, PROBES // 3)
                 self.assertEqual([str(each) for each in found.differences], [])

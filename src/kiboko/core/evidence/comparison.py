@@ -135,6 +135,13 @@ class Comparison:
 
     def _probe_of_allowed(self, record: ProbeRecord, walk: Walk) -> Finding:
         outcome = record.outcome
+        if walk.later is not None:
+            told = f"the rules let through the first packet and its answer, and stop what follows at {walk.later.gate}"
+            if outcome == ANSWERED:
+                return _finding(AGREE, outcome, f"answered, as the rules say; {told} of {walk.later.at}", walk)
+            return _finding(
+                UNSURE, outcome, f"{told} of {walk.later.at}: whether a probe sees the answer is open", walk
+            )
         if outcome == ANSWERED:
             return _finding(AGREE, outcome, "answered, as the rules say", walk)
         unknown = [row for row in walk.rows if row.action is None]

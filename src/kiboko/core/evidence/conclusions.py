@@ -19,7 +19,7 @@ from kiboko.core.tables.filter_lists import Decider
 from kiboko.core.tables.layout import GATES
 
 Rows = NDArray[np.int64]
-_ANSWERED = (judging.ANSWERED_AS_SAID, judging.ANSWERED_LEAK, judging.REPLY_LEAK)
+_ANSWERED = (judging.ANSWERED_AS_SAID, judging.FIRST_ALONE, judging.ANSWERED_LEAK, judging.REPLY_LEAK)
 
 
 class Conclusions:
@@ -58,7 +58,7 @@ class Conclusions:
         gate = GATES[(kind - 1) % len(GATES)] if kind else ""
         told = (gate, decider.filter or None, decider.rule if decider.filter else None) if gate else None
         observed = ANSWERED if reason in _ANSWERED else known.proof.observed
-        at = self._denied_at(known.proof) if observed == DENIED else None
+        at = self._denied_at(known.proof) if observed == DENIED or reason == judging.FOLLOWED_DENIED else None
         found = self._known[key] = self._number(_concluded(reason, observed, told, known.is_contradicted, at))
         return found
 

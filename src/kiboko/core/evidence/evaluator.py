@@ -422,10 +422,12 @@ class Evaluator:
         met = self._outcomes.of(flows)
         numbers, situations = self._situations(asked, met.way)
         reason, steps = self._outcomes.judged(met.outcome, numbers, situations)
-        denied, has_request = (
+        denied, has_request, followed_denied = (
             np.array([getattr(each.proof, name) for each in situations], dtype=np.bool_)[numbers]
-            for name in ("denied", "has_request")
+            for name in ("denied", "has_request", "followed_denied")
         )
+        rows = np.flatnonzero(met.is_first_alone)
+        reason[rows] = judging.of_first_alone(reason[rows], followed_denied[rows])
         gate = self._outcomes.gate(met.outcome)
         reason[unknown] = judging.PORTS_UNKNOWN
         kinds = asked.service >> 8

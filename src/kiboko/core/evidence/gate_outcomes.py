@@ -47,11 +47,13 @@ class Situation(NamedTuple):
 @dataclass(frozen=True, slots=True)
 class Outcomes:
     """What the gates do with `n` flows, int64[n] each: `outcome` is the number of what they do, `decider` what decides
-    where they stop one, 0 for nothing, and `way` the number of its way, NONE for none."""
+    where they stop one, 0 for nothing, and `way` the number of its way, NONE for none; `is_first_alone` bool[n] those
+    of which they let through the first packet and its answer, and surely not what follows (clause S35)."""
 
     outcome: Rows
     decider: Rows
     way: Rows
+    is_first_alone: Truths
 
 
 class GateOutcomes:
@@ -74,6 +76,7 @@ class GateOutcomes:
 
     def _forget(self) -> None:
         self._outcome, self._decider, self._way = (Growing(np.dtype(np.int64)) for _ in range(3))
+        self._is_first_alone = Growing(np.dtype(np.bool_))
         self._numbers: dict[tuple[int, bytes], int] = {}
         self.request = 0
         """How many of the gates are the request's."""
@@ -89,7 +92,8 @@ class GateOutcomes:
     def of(self, flows: Flows) -> Outcomes:
         """What the gates do with some flows."""
         found = self._flows.of(flows)
-        return Outcomes(*(column.values[found] for column in (self._outcome, self._decider, self._way)))
+        columns = self._outcome, self._decider, self._way, self._is_first_alone
+        return Outcomes(*(column.values[found] for column in columns))
 
     def _ask(self, flows: Flows) -> None:
         """Ask the gates of flows that are not known."""
@@ -109,6 +113,7 @@ class GateOutcomes:
         self._outcome.add(outcome)
         self._decider.add(np.where(at >= 0, decider, 0).astype(np.int64))
         self._way.add(gates.way.astype(np.int64))
+        self._is_first_alone.add(self._tables.stops_later(flows, gates))
 
     def _numbers_of(self, like: Rows, action: NDArray[np.uint8]) -> Rows:
         """The numbers of what gates like those of some ways do, of which no two are the same."""
@@ -201,6 +206,6 @@ def _proved(situations: Sequence[Situation]) -> Proved:
     context = np.array([each.proof.context for each in situations], dtype=np.int64)
     return Proved(
         of("arrived"), of("answered"), of("denied"), of("reply_denied"), of("passed"), of("refused"), of("unclear"),
-        of("has_request"), context, along("reach"), along("first"), along("last"), along("is_strange") > 0,
-        along("is_by_public") > 0, along("is_tcp") > 0, np.array(marked, dtype=np.bool_),
+        of("has_request"), of("followed_denied"), context, along("reach"), along("first"), along("last"),
+        along("is_strange") > 0, along("is_by_public") > 0, along("is_tcp") > 0, np.array(marked, dtype=np.bool_),
     )  # fmt: skip

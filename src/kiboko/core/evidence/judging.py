@@ -66,6 +66,13 @@ PASSED_LEAK = _reason(LEAK, "it passed the gate that stops it by the rules")
 REPLY_LEAK = _reason(LEAK, "its reply came back, though the rules stop that")
 DENIED_BREAK = _reason(BREAK, "denied, though the rules allow it")
 REPLY_BREAK = _reason(BREAK, "the reply is denied, though the rules let it back", cause="no-way-back")
+FOLLOWED_DENIED = _reason(UNSURE, "it arrived, and packets of it were denied as well: an earlier try, or what followed"
+                          " its first packet")  # fmt: skip
+FIRST_ALONE = _reason(AGREE, "answered, as the rules say, which let through the first packet and its answer and stop"
+                      " what follows: what is opened hangs")  # fmt: skip
+FOLLOWED_AS_SAID = _reason(AGREE, "denied, as the rules say of what follows the first packet", as_far_as_seen=True)
+FIRST_ALONE_UNSURE = _reason(UNSURE, "refused: the rules let through the first packet and its answer alone, and stop"
+                             " what follows")  # fmt: skip
 REFUSED_BREAK = _reason(BREAK, "refused, though the rules allow it")
 SILENT_BREAK = _reason(BREAK, "no answer was recorded, where answers of others were, though the rules allow it")
 NOT_TOLD = _reason(UNSURE, "the record does not say whether it passed")
@@ -117,6 +124,7 @@ class Proved:
     refused: NDArray[np.bool_]
     unclear: NDArray[np.bool_]
     has_request: NDArray[np.bool_]
+    followed_denied: NDArray[np.bool_]
     context: NDArray[np.int64]
     reach: NDArray[np.int64]
     first: NDArray[np.int64]
@@ -209,6 +217,7 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
     )
     in_doubt = unknown | not_known.any(axis=1)
     allowed = choose(
+        (proved.followed_denied & ((reach >= width) | proved.arrived), FOLLOWED_DENIED),
         (reach >= width, ANSWERED_AS_SAID),
         (denied & in_doubt, RESTS_ON_UNKNOWN),
         (denied, DENIED_BREAK),
@@ -232,6 +241,14 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
     lone = (proved.context == UNASKED) & ~proved.refused & ~proved.unclear & ~IS_LEAK[reason]
     reason[lone] = REPLY_TO_NOTHING
     return reason
+
+
+def of_first_alone(reason: NDArray[np.uint8], followed_denied: NDArray[np.bool_]) -> NDArray[np.uint8]:
+    """Reasons of flows that the rules allow, where these stop what follows the first packet and its answer (S35)."""
+    through = (reason == ANSWERED_AS_SAID) | (reason == FOLLOWED_DENIED)
+    cases = [through, (reason == DENIED_BREAK) & followed_denied, reason == REFUSED_BREAK]
+    codes = [np.uint8(each) for each in (FIRST_ALONE, FOLLOWED_AS_SAID, FIRST_ALONE_UNSURE)]
+    return np.select(cases, codes, reason)
 
 
 def _reach(gates: Gates, proved: Proved) -> NDArray[np.int64]:

@@ -60,8 +60,9 @@ class Proof:
     `arrived`: the responder sent what only an accepted request can cause (E3). `answered`: the initiator sent what only
     a reply can cause (E4). `denied`, `reply_denied`: a record says so (E6). `passed`: at a point that the network file
     does not know (E5). `refused`: nothing but resets came back; `unclear`: something, which may be resets.
-    `has_request`: records of the initiator are there which are surely no resets. `marks` are those at points that the
-    network file knows.
+    `has_request`: records of the initiator are there which are surely no resets. `followed_denied`: one of these says
+    that it was denied and is surely no opening, so that it may have followed an answer. `marks` are those at points
+    that the network file knows.
     """
 
     arrived: bool
@@ -72,6 +73,7 @@ class Proof:
     refused: bool
     unclear: bool
     has_request: bool
+    followed_denied: bool
     context: int
     marks: tuple[Mark, ...] = ()
 
@@ -150,6 +152,7 @@ def read_proof(bits: int, marks: tuple[Mark, ...], context: int) -> Proof:
         refused=bool(reply) and not arrived and not answered and all(kind == RESET for _, _, kind in reply),
         unclear=not arrived and not answered and any(kind == UNCLEAR for _, _, kind in reply),
         has_request=any(kind not in (RESET, UNCLEAR) for _, _, kind in request),
+        followed_denied=any(event == DENIED and kind not in (OPENING, RESET) for _, event, kind in request),
         context=context,
         marks=tuple(each for each in marks if not (each.is_reply and not each.is_answer)),
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,6 +15,7 @@ from kiboko.core.records.columns import distinct, has_ports
 from kiboko.core.tables.boxes import Packets
 from kiboko.core.tables.filter_lists import (
     BOUND_ELSEWHERE,
+    DROPS,
     LETS_BACK,
     NO_LIST,
     NOT_KNOWN,
@@ -268,7 +270,28 @@ class FlowColumn:
     def _ask_kernel(
         self, rows: NDArray[np.int64], interface: NDArray[np.int64], at: int, own: int, is_reply: bool
     ) -> None:
-        """Kernel rule sets: one question for all packets that nothing in the network tells apart."""
+        self.action[rows, at], self.deciding[rows, at] = self._by_kernel(rows, interface, own, is_reply)
+
+    def stops_later(self) -> NDArray[np.bool_]:
+        """Of which flows a kernel's rule set surely stops what follows an answered first packet, bool[n] (S35)."""
+        layout = self.layout
+        found = np.zeros(self.count, dtype=np.bool_)
+        for own in range(self.request):
+            kinds = np.where(self.way >= 0, self._arrays["request kind"][self.way, own], NO_GATE)
+            rows = np.flatnonzero(kinds == HOST)
+            interface = self._whose(self.interface, rows, own, False)
+            kernel = layout.gates.host_kernel[interface]
+            if kernel.any():
+                rows = rows[kernel]
+                action, _ = self._by_kernel(rows, interface[kernel], own, False, is_later=True)
+                found[rows] |= (action == DROPS) | (action == REJECTS)
+        return found
+
+    def _by_kernel(
+        self, rows: NDArray[np.int64], interface: NDArray[np.int64], own: int, is_reply: bool, is_later: bool = False
+    ) -> tuple[NDArray[np.uint8], NDArray[np.int32]]:
+        """What kernel rule sets do, and what decides there: one question for all packets that nothing in the network
+        tells apart. `is_later` asks about what follows an answered request."""
         packets = self._packets(rows, own, is_reply)
         client = self.layout.services.atoms(np.where(self.has_ports, self.protocol << 16 | self.flows.port, 0))[rows]
         parts = np.stack(
@@ -279,11 +302,15 @@ class FlowColumn:
         for number, row in enumerate(first.tolist()):
             place = self.layout.slot(int(self.way[rows[row]]), is_reply, own)
             assert place is not None
-            action[number], decider[number] = self._of_kernel(place.gate, int(rows[row]), kinds[:, number], is_reply)
-        self.action[rows, at] = action[back.reshape(-1)]
-        self.deciding[rows, at] = decider[back.reshape(-1)]
+            action[number], decider[number] = self._of_kernel(
+                place.gate, int(rows[row]), kinds[:, number], is_reply, is_later
+            )
+        back = back.reshape(-1)
+        return action[back], decider[back]
 
-    def _of_kernel(self, gate: Gate, row: int, kind: NDArray[np.int64], is_reply: bool) -> tuple[int, int]:
+    def _of_kernel(
+        self, gate: Gate, row: int, kind: NDArray[np.int64], is_reply: bool, is_later: bool
+    ) -> tuple[int, int]:
         layout, step = self.layout, gate.step
         _, number, source, destination, service, client = kind.tolist()
         interface = layout.interfaces[number]
@@ -302,23 +329,28 @@ class FlowColumn:
             turned = turned_service(asked)
             assert turned is not None
             asked, flags = turned, SYN | ACK if asked.protocol == TCP else None
-            state = self._state(instance.name, row, asked)
+            unmet = "invalid" if asked.protocol in (TCP, ICMP, ICMP6) else "new"
+            state = "established" if self._is_passed(instance.name, row, layout.ways[self.way[row]].request) else unmet
+        elif is_later:
+            flags = ACK if asked.protocol == TCP else None
+            unmet = "invalid" if asked.protocol == TCP else "new"
+            state = "established" if self._is_passed(instance.name, row, layout.ways[self.way[row]].reply) else unmet
         packet = Packet(first(destination).family, first(source), first(destination), asked, is_reply, state, flags)
         return layout.kernel(rules, step.way, devices, packet, port)
 
-    def _state(self, instance: str, row: int, asked: Service) -> str:
-        """The kernel's state of a reply (clause S19), by whether the request passed that machine."""
+    def _is_passed(self, instance: str, row: int, gates: Sequence[Gate]) -> bool:
+        """Whether a flow comes by the host of a machine at some gates: what its kernel saw go the other way it takes
+        for part of a connection (clause S19)."""
         layout = self.layout
-        way = layout.ways[self.way[row]]
-        for gate in way.request:
+        for gate in gates:
             if gate.step.gate in ("host-out", "host-in"):
                 side = {SENDER: 0, RECEIVER: 1}.get(gate.whose)
                 interface = gate.step.interface or gate.step.egress
                 assert interface is not None
                 met = interface.instance if side is None else layout.interfaces[self.interface[side][row]].instance
                 if met == instance:
-                    return "established"
-        return "invalid" if asked.protocol in (TCP, ICMP, ICMP6) else "new"
+                    return True
+        return False
 
     def _ask_listener(self, rows: NDArray[np.int64], at: int) -> None:
         """What listens (clause S32); the system itself answers echo requests."""

@@ -130,6 +130,18 @@ class GateTables:
             self._walk(column, flows, row)
         return Gates(column.action, column.deciding, column.way, column.request)
 
+    def stops_later(self, flows: Flows, gates: Gates) -> NDArray[np.bool_]:
+        """Of which flows that all gates let through a kernel's rule set surely stops what follows the first packet and
+        its answer, bool[n] (clause S35). `gates` are theirs."""
+        found = np.zeros(len(flows), dtype=np.bool_)
+        if self.layout.has_kernel:
+            through = ~gates.stops.any(axis=1) & ~(gates.action == DOUBTFUL).any(axis=1) & (gates.way != NONE)
+            rows = np.flatnonzero(through)
+            for at in range(0, len(rows), _MOST_ROWS):
+                some = rows[at : at + _MOST_ROWS]
+                found[some] = FlowColumn(self.layout, flows.taken(some)).stops_later()
+        return found
+
     def _walk(self, column: FlowColumn, flows: Flows, row: int) -> None:
         """A flow that no way is made for, by the walk itself."""
         self.walked += 1
