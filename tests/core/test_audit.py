@@ -21,7 +21,8 @@ from kiboko.core.queries.ends import Ends
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
-from tests.helpers import a_filter, base, load
+from tests.core.test_clauses_signals import listing
+from tests.helpers import a_filter, base, load, walk
 from tests.random_networks import random_network
 
 TODAY = date(2026, 11, 25)
@@ -240,6 +241,38 @@ class OfPlaces(unittest.TestCase):
         ]
         self.assertTrue(any(at.startswith("b1: 10.1.1.0/24") for at in told(values, "no-return-route")))
         self.assertEqual([], told(base(), "no-return-route"))
+
+
+class OfKernelRuleSets(unittest.TestCase):
+    def told(self, hook, policy, *rules):
+        values = base()
+        values["instances"]["bob"] |= {"host_filter": {"nftables": "bob.json"}, "listens": ["http"]}
+        ends = Ends(Walker(load(values, {"bob.json": listing(hook, policy, *rules)})))
+        return [each for each in audit(ends, TODAY).findings if each.id == "first-packet-only"]
+
+    def test_a_rule_set_that_accepts_what_is_new_alone_is_told_with_a_connection_that_shows_it(self):
+        (found,) = self.told("input", "drop", ("new", "accept"))
+        self.assertEqual("bob: only", found.at)
+        self.assertIn("bob.json lets through the first packet of 10.1.", found.proof)
+        values = base()
+        values["instances"]["bob"]["host_filter"] = {"nftables": "bob.json"}
+        _, source, destination, service = found.check.removeprefix("kiboko ").split()
+        shown = walk(
+            values, source, destination, service, files={"bob.json": listing("input", "drop", ("new", "accept"))}
+        )
+        self.assertEqual(("allowed", "bob"), (shown.verdict, shown.later.at))
+
+    def test_out_and_for_what_is_refused_as_well(self):
+        for hook, policy, rules in (("output", "drop", [("new", "accept")]),
+                                    ("input", "accept", [("established", "reject")]),
+                                    ("input", "accept", [("related", "accept"), ("established", "drop")])):  # fmt: skip
+            self.assertEqual(1, len(self.told(hook, policy, *rules)), (hook, rules))
+
+    def test_what_lets_known_connections_pass_or_stops_the_first_packet_too_is_not(self):
+        for policy, rules in (("drop", [("established", "accept"), ("new", "accept")]), ("accept", []), ("drop", []),
+                              ("drop", [("new", "accept"), ("established", "accept")]),
+                              ("accept", [("established", "drop"), ("new", "drop")])):  # fmt: skip
+            self.assertEqual([], self.told("input", policy, *rules), rules)
 
 
 class OfWays(unittest.TestCase):

@@ -125,6 +125,11 @@ def _sentence(answer: CheckAnswer) -> str:
         destination = _end(answer.destination_name, f"{answer.destination_address}, private {arrival.address}")
     service = str(walk.flow.service)
     if walk.verdict == ALLOWED:
+        if walk.later is not None:
+            return (
+                f"the first packet of {source} reaches {destination} on {service}, and its answer comes back, but what"
+                f" follows is stopped at {walk.later.gate} of {walk.later.at}: what is opened hangs."
+            )
         return f"{source} reaches {destination} on {service}, and the reply comes back."
     if walk.verdict == PARTLY:
         return f"{source} reaches {destination} on {service} from some client ports only. {_partly(walk)}"

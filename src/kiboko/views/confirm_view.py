@@ -126,6 +126,10 @@ def _note(summary: Summary, status: str) -> str:
         notes.append(f"{summary.elsewhere:,} stopped elsewhere than the rules stop it")
     if status == AGREE and summary.inventory:
         notes.append(f"{summary.inventory:,} by the filters alone: the inventory is out of date")
+    if status == AGREE and summary.first_alone:
+        notes.append(
+            f"{summary.first_alone:,} where the rules let through the first packet alone: what is opened hangs"
+        )
     if status == UNSURE and summary.before_as_of:
         notes.append(f"{summary.before_as_of:,} older than the network file")
     return f" ({', '.join(notes)})" if notes else ""
@@ -318,6 +322,7 @@ def _around(summary: Summary, causes: Causes, caveats: list[str], coverage: Cove
             "different_signal": summary.different_signal,
             "stopped_elsewhere": summary.elsewhere,
             "inventory_out_of_date": summary.inventory,
+            "first_packet_only": summary.first_alone,
             "before_as_of": summary.before_as_of,
         },
         "rows": [],
@@ -353,7 +358,8 @@ def _row_json(group: FindingGroup, causes: Causes) -> dict[str, Any]:
         "service": group.service, "observed": finding.observed, "verdict": walk.verdict if walk else None,
         "signal": walk.signal if walk else None, "different_signal": group.concluded.different_signal,
         "as_far_as_seen": group.concluded.as_far_as_seen, "stopped_elsewhere": group.concluded.is_elsewhere,
-        "inventory_out_of_date": group.concluded.is_inventory, "why": finding.why,
+        "inventory_out_of_date": group.concluded.is_inventory, "first_packet_only": group.concluded.is_first_alone,
+        "why": finding.why,
         "reply": group.evidence == "flow" and group.replies == group.count,
         "causes": [{"id": c.id, "looked_at": c.looked_at, "to_confirm": c.to_confirm} for c in causes.of(group)],
         "decided_by": decider_json(finding.decider) if finding.decider else None,

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from datetime import date
 
 from kiboko.core.audit.findings import KINDS, SEVERITIES, Finding, found
+from kiboko.core.audit.first_packets import of_first_packets
 from kiboko.core.audit.listening import Spread, of_listeners
 from kiboko.core.audit.places import of_attachments, of_names, of_routes
 from kiboko.core.audit.rules import of_filter, of_kernel
@@ -70,6 +71,7 @@ def _all(ends: Ends, today: date, scope: Scope, spread: Spread) -> Iterator[Find
         yield from of_filter(walker, chosen, today)
     for instance in walker.topology.instances.values():
         yield from of_kernel(instance)
+    yield from of_first_packets(walker)
     yield from of_attachments(walker)
     yield from of_names(walker)
     yield from of_routes(walker)

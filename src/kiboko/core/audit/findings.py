@@ -34,6 +34,8 @@ KINDS: dict[str, FindingKind] = {
                                               " lets pass what it does not name"),
     "no-way-back": FindingKind(HIGH, "a stateless filter lets requests in, and no reply out"),
     "partial-way-back": FindingKind(HIGH, "a stateless filter lets out replies to some client ports only"),
+    "first-packet-only": FindingKind(HIGH, "a kernel's rule set lets the first packet of a connection through, and"
+                                           " stops what follows"),
     "no-return-route": FindingKind(MEDIUM, "traffic is let in to where no route or address leads, or leads back from"),
     "route-to-nothing": FindingKind(HIGH, "a route leads to what does not pass anything on"),
     "route-shadowed": FindingKind(LOW, "another entry always wins over a route"),

@@ -4,7 +4,7 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import Address
@@ -40,7 +40,8 @@ class Conclusion:
     `status` is agree, leak, break or unsure; `observed` what the evidence says, in one word. `as_far_as_seen` marks
     agreement whose proof ends before the gate that decides; `different_signal` tells that both sides say it fails, but
     by another signal; `is_elsewhere` that it is stopped at another place; `is_inventory` that the filters agree, and
-    what the network file says of a machine does not. `decider` is the gate, the filter and the rule that stop the flow
+    what the network file says of a machine does not; `is_first_alone` that by the rules the first packet and its answer
+    get through, and what follows does not. `decider` is the gate, the filter and the rule that stop the flow
     by the rules, None where they allow it. `at` is the observation point at which it was seen to be denied.
     """
 
@@ -55,6 +56,7 @@ class Conclusion:
     cause: str | None = None
     decider: tuple[str, str | None, str | None] | None = None
     at: str | None = None
+    is_first_alone: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,7 +140,8 @@ class Comparison:
         if walk.later is not None:
             told = f"the rules let through the first packet and its answer, and stop what follows at {walk.later.gate}"
             if outcome == ANSWERED:
-                return _finding(AGREE, outcome, f"answered, as the rules say; {told} of {walk.later.at}", walk)
+                found = _finding(AGREE, outcome, f"answered, as the rules say; {told} of {walk.later.at}", walk)
+                return replace(found, concluded=replace(found.concluded, is_first_alone=True))
             return _finding(
                 UNSURE, outcome, f"{told} of {walk.later.at}: whether a probe sees the answer is open", walk
             )

@@ -85,5 +85,5 @@ def _concluded(
     why = found.text + (" (the ports alone would say that the other end began)" if is_contradicted else "")
     return Conclusion(
         found.status, observed, why, found.as_far_as_seen, found.different_signal, found.is_elsewhere,
-        found.is_inventory, found.before_as_of, found.cause, decider, at,
+        found.is_inventory, found.before_as_of, found.cause, decider, at, found.is_first_alone,
     )  # fmt: skip

@@ -22,7 +22,8 @@ from kiboko.core.tables.gate_tables import Gates
 class Reason:
     """What a finding is and why. `as_far_as_seen` marks agreement whose proof ends before the gate that decides;
     `different_signal` that it fails by another signal than the rules say; `is_elsewhere` that it is stopped at another
-    place; `is_inventory` that the filters agree, and what the network file says of the machine does not."""
+    place; `is_inventory` that the filters agree, and what the network file says of the machine does not;
+    `is_first_alone` that the rules let through the first packet and its answer alone."""
 
     status: str
     text: str
@@ -32,6 +33,7 @@ class Reason:
     is_inventory: bool = False
     before_as_of: bool = False
     cause: str | None = None
+    is_first_alone: bool = False
 
 
 REASONS: list[Reason] = []
@@ -69,7 +71,7 @@ REPLY_BREAK = _reason(BREAK, "the reply is denied, though the rules let it back"
 FOLLOWED_DENIED = _reason(UNSURE, "it arrived, and packets of it were denied as well: an earlier try, or what followed"
                           " its first packet")  # fmt: skip
 FIRST_ALONE = _reason(AGREE, "answered, as the rules say, which let through the first packet and its answer and stop"
-                      " what follows: what is opened hangs")  # fmt: skip
+                      " what follows: what is opened hangs", is_first_alone=True)  # fmt: skip
 FOLLOWED_AS_SAID = _reason(AGREE, "denied, as the rules say of what follows the first packet", as_far_as_seen=True)
 FIRST_ALONE_UNSURE = _reason(UNSURE, "refused: the rules let through the first packet and its answer alone, and stop"
                              " what follows")  # fmt: skip

@@ -58,6 +58,7 @@ class Summary:
     different_signal: int = 0
     elsewhere: int = 0
     inventory: int = 0
+    first_alone: int = 0
     before_as_of: int = 0
     answered_probes: int = 0
     _probes: dict[_Key, FindingGroup] = field(default_factory=dict)
@@ -166,6 +167,7 @@ class Summary:
         self.different_signal += concluded.different_signal * records
         self.elsewhere += concluded.is_elsewhere * records
         self.inventory += concluded.is_inventory * records
+        self.first_alone += concluded.is_first_alone * records
         self.before_as_of += concluded.before_as_of * records
 
     @property
