@@ -401,7 +401,7 @@ class _Evaluation:
         if state == "invalid":
             return None  # there is no entry that could be looked at
         if name == "direction" and state != "related":
-            return "original" if state == "new" else "reply"
+            return "original" if state == "new" or not self.packet.turned else "reply"
         if name == "status":
             expected, replied, assured, confirmed, dying = 1, 2, 4, 8, 512
             if state == "new":

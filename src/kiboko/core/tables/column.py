@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,7 +13,7 @@ from kiboko.core.header.packet import ACK, SYN, Packet, turned_service
 from kiboko.core.header.services import ICMP, ICMP6, TCP, Service
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.records.columns import distinct, has_ports
-from kiboko.core.tables.boxes import Packets
+from kiboko.core.tables.boxes import DESTINATIONS, SERVICES, SOURCES, Packets
 from kiboko.core.tables.filter_lists import (
     BOUND_ELSEWHERE,
     DROPS,
@@ -34,12 +35,15 @@ from kiboko.core.tables.layout import (
     SETTLED,
     SUBNET,
     ZONE_DEFAULT,
+    Classes,
     GateLayout,
 )
 from kiboko.core.tables.lines import NO_PORT
 from kiboko.core.tables.listeners import TAKEN
 from kiboko.core.tables.places import NONE
 from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, SENDER, Gate
+
+_HOST_GATES = ("host-out", "host-in")
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,6 +62,19 @@ class Flows:
     def taken(self, rows: NDArray[np.int64] | slice) -> Flows:
         """Some of them."""
         return Flows(self.source[rows], self.target[rows], self.service[rows], self.port[rows])
+
+
+class _KernelPacket(NamedTuple):
+    """A packet at the gate of a kernel rule set: of which row, between which atoms of addresses, in which classes
+    of what the rule set tells apart; whether it is of the reply, and whether it follows an answered request."""
+
+    gate: Gate
+    interface: int
+    row: int
+    ends: tuple[int, int]
+    classes: Classes
+    is_reply: bool
+    is_later: bool
 
 
 class FlowColumn:
@@ -293,57 +310,86 @@ class FlowColumn:
         """What kernel rule sets do, and what decides there: one question for all packets that nothing in the network
         tells apart. `is_later` asks about what follows an answered request."""
         packets = self._packets(rows, own, is_reply)
-        client = self.layout.services.atoms(np.where(self.has_ports, self.protocol << 16 | self.flows.port, 0))[rows]
-        parts = np.stack(
-            [self.way[rows], interface, packets.sources, packets.destinations, self.service[0][rows], client]
-        )
-        kinds, first, back = np.unique(parts, axis=1, return_index=True, return_inverse=True)
-        action, decider = np.zeros(len(first), dtype=np.uint8), np.zeros(len(first), dtype=np.int32)
-        for number, row in enumerate(first.tolist()):
-            place = self.layout.slot(int(self.way[rows[row]]), is_reply, own)
+        classes = self._kernel_classes(rows, interface, packets)
+        ways = distinct(self.way[rows])
+        told = [self._told_by_way(row, own, is_reply, is_later) for row in rows[ways.first].tolist()]
+        numbers = {each: number for number, each in enumerate(dict.fromkeys(told))}
+        alike = np.array([numbers[each] for each in told], dtype=np.int64)
+        kinds = distinct(alike[ways.codes], interface, self.protocol[rows], *classes)
+        action, decider = np.zeros(len(kinds), dtype=np.uint8), np.zeros(len(kinds), dtype=np.int32)
+        for number, at in enumerate(kinds.first.tolist()):
+            row, ends = int(rows[at]), (int(packets.sources[at]), int(packets.destinations[at]))
+            place = self.layout.slot(int(self.way[row]), is_reply, own)
             assert place is not None
-            action[number], decider[number] = self._of_kernel(
-                place.gate, int(rows[row]), kinds[:, number], is_reply, is_later
-            )
-        back = back.reshape(-1)
-        return action[back], decider[back]
+            known = tuple(int(each[at]) for each in classes)
+            asked = _KernelPacket(place.gate, int(interface[at]), row, ends, known, is_reply, is_later)
+            action[number], decider[number] = self._of_kernel(asked)
+        return action[kinds.codes], decider[kinds.codes]
 
-    def _of_kernel(
-        self, gate: Gate, row: int, kind: NDArray[np.int64], is_reply: bool, is_later: bool
-    ) -> tuple[int, int]:
-        layout, step = self.layout, gate.step
-        _, number, source, destination, service, client = kind.tolist()
-        interface = layout.interfaces[number]
+    def _told_by_way(self, row: int, own: int, is_reply: bool, is_later: bool) -> tuple[object, ...]:
+        """All that a kernel rule set learns of a packet by its way: the address family, the hooks and devices by which
+        it comes, and by which hosts it went before or will come back."""
+        way, family = int(self.way[row]), self.layout.addresses.first(int(self.flows.target[row])).family
+        place = self.layout.slot(way, is_reply, own)
+        assert place is not None
+        gate, step = place.gate, place.gate.step
+        devices = [(each.device if gate.whose == FIXED else True) if each is not None else None
+                   for each in (step.interface, step.egress)]  # fmt: skip
+        others = self.layout.ways[way].request if is_reply else self.layout.ways[way].reply if is_later else ()
+        hosts = frozenset(
+            each.whose if each.whose != FIXED else met.instance
+            for each in others
+            if each.step.gate in _HOST_GATES and (met := each.step.interface or each.step.egress) is not None
+        )
+        return family, step.way, gate.whose, *devices, hosts
+
+    def _kernel_classes(
+        self, rows: NDArray[np.int64], interface: NDArray[np.int64], packets: Packets
+    ) -> list[NDArray[np.uint16]]:
+        """In which classes of what their kernel rule sets tell apart packets are: by both addresses, and by the service
+        of their request and that of its reply, which goes to the client's port."""
+        layout = self.layout
+        machines = distinct(interface)
+        numbers = [layout.lists.kernel_list(layout.walker.directory.instance_of(layout.interfaces[number]))
+                   for number in interface[machines.first].tolist()]  # fmt: skip
+        lists = np.array(numbers, dtype=np.int64)[machines.codes]
+        atoms = packets.sources, packets.destinations, self.service[0][rows], self.service[1][rows]
+        dimensions = SOURCES, DESTINATIONS, SERVICES, SERVICES
+        return [layout.lists.classes(dimension, lists, each) for dimension, each in zip(dimensions, atoms, strict=True)]
+
+    def _of_kernel(self, kind: _KernelPacket) -> tuple[int, int]:
+        layout, gate, row = self.layout, kind.gate, kind.row
+        step, interface = gate.step, layout.interfaces[kind.interface]
         instance = layout.walker.directory.instance_of(interface)
         rules = instance.host_filter
         assert isinstance(rules, HostRuleSet)
-        asked = Service(*divmod(int(layout.services.starts[service]), 1 << 16))
-        port = int(layout.services.starts[client]) & 0xFFFF if self.has_ports[row] else 0
+        asked = Service(int(self.protocol[row]), int(self.flows.service[row]) & 0xFFFF)
+        port = int(self.flows.port[row]) if self.has_ports[row] else 0
         devices = (
             (interface if gate.whose != FIXED else step.interface).device if step.interface is not None else "",
             (interface if gate.whose != FIXED else step.egress).device if step.egress is not None else "",
         )  # fmt: skip
-        first = layout.addresses.first
-        state, flags = "new", SYN if asked.protocol == TCP else None
-        if is_reply:
+        state, flags, way = "new", SYN if asked.protocol == TCP else None, layout.ways[self.way[row]]
+        if kind.is_reply:
             turned = turned_service(asked)
             assert turned is not None
             asked, flags = turned, SYN | ACK if asked.protocol == TCP else None
             unmet = "invalid" if asked.protocol in (TCP, ICMP, ICMP6) else "new"
-            state = "established" if self._is_passed(instance.name, row, layout.ways[self.way[row]].request) else unmet
-        elif is_later:
+            state = "established" if self._is_passed(instance.name, row, way.request) else unmet
+        elif kind.is_later:
             flags = ACK if asked.protocol == TCP else None
             unmet = "invalid" if asked.protocol == TCP else "new"
-            state = "established" if self._is_passed(instance.name, row, layout.ways[self.way[row]].reply) else unmet
-        packet = Packet(first(destination).family, first(source), first(destination), asked, is_reply, state, flags)
-        return layout.kernel(rules, step.way, devices, packet, port)
+            state = "established" if self._is_passed(instance.name, row, way.reply) else unmet
+        source, destination = (layout.addresses.first(atom) for atom in kind.ends)
+        packet = Packet(destination.family, source, destination, asked, kind.is_reply, state, flags)
+        return layout.kernel(rules, step.way, devices, packet, port, kind.classes)
 
     def _is_passed(self, instance: str, row: int, gates: Sequence[Gate]) -> bool:
         """Whether a flow comes by the host of a machine at some gates: what its kernel saw go the other way it takes
         for part of a connection (clause S19)."""
         layout = self.layout
         for gate in gates:
-            if gate.step.gate in ("host-out", "host-in"):
+            if gate.step.gate in _HOST_GATES:
                 side = {SENDER: 0, RECEIVER: 1}.get(gate.whose)
                 interface = gate.step.interface or gate.step.egress
                 assert interface is not None

@@ -42,6 +42,9 @@ GATES = ("listener", "route", "source", "destination", "translate", "zone", "out
 _READ = ("kind", "whose", "slot", "way", "settled", "of", "source", "destination", "source_atom", "destination_atom")
 _WHOSE = (SENDER, RECEIVER, FIXED)
 _NOT_ASKED = -9
+Classes = tuple[int, ...]
+"""Where a packet stands among what a kernel rule set tells apart: the classes of its source and destination, and of
+the service of its request and that of the reply."""
 OWN, INTERFACE_OF, SUBNET_OF = 0, 2, 3
 """Rows of what is known of ends: see `GateLayout.ends_of`."""
 
@@ -403,10 +406,13 @@ class GateLayout:
     # Kernel rule sets (clause S35): what the host judge says, once for all packets that it cannot tell apart.
 
     def kernel(
-        self, rules: HostRuleSet, path: str, devices: tuple[str, str], packet: Packet, port: int
+        self, rules: HostRuleSet, path: str, devices: tuple[str, str], packet: Packet, port: int, classes: Classes
     ) -> tuple[int, int]:
-        """What a kernel's own rule set does with a packet of one client port, and what decides it there."""
-        key = (id(rules), path, devices, packet, port)
+        """What a kernel's own rule set does with a packet of one client port, and what decides it there. `classes` are
+        those of its request's sides among what the rule set tells apart, as `FilterLists.kernel_list` has it: packets
+        with the same ones are asked about once."""
+        told = packet.family, packet.service.protocol, packet.turned, packet.state, packet.tcp_flags
+        key = (id(rules), path, devices, classes, told)
         if key not in self._kernel:
             shares = host_judge.judge(rules, path, packet, RangeSet.one(port), *devices)
             if shares is None:

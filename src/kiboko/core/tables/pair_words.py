@@ -10,12 +10,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.header.packet import ACK, SYN, Packet, turned_service
-from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
-from kiboko.core.network.host_rules import HostRuleSet
+from kiboko.core.header.services import TCP
 from kiboko.core.records.columns import ascending
-from kiboko.core.tables.boxes import DESTINATIONS, SOURCES
-from kiboko.core.tables.filter_lists import DOUBTFUL, DROPS, NO_LIST, REJECTS, UNFILTERED
+from kiboko.core.tables.filter_lists import DROPS, NO_LIST, REJECTS, UNFILTERED
+from kiboko.core.tables.kernel_words import OWN_DEVICE, HostGate, KernelWords
 from kiboko.core.tables.kinds import Kinds, Words
 from kiboko.core.tables.layout import HOST, INTERFACE, LIST, LISTENER, SETTLED, SUBNET, ZONE_DEFAULT, GateLayout, Slot
 from kiboko.core.tables.listeners import ELSEWHERE, TAKEN
@@ -90,7 +88,7 @@ class PairWords:
         self.tcp = kinds.packed(np.array([kind.service >> 16 == TCP for kind in kinds.kinds], dtype=np.bool_))
         """The kinds that are of TCP."""
         self._listened: dict[int, tuple[Words, Words]] = {}
-        self._kernel: dict[tuple[object, ...], tuple[Words, Words]] = {}
+        self.kernels = KernelWords(layout, kinds)
 
     def of_changed(self, layout: GateLayout) -> PairWords:
         """The same for a network that differs in the rules of some filters alone (`GateLayout.of_changed`)."""
@@ -361,76 +359,35 @@ class Block:
             self.trace.apart |= kernel
         stops = np.broadcast_to(stops, self.shape).copy()
         doubtful = np.zeros(self.shape, dtype=np.uint64)
-        for number in ascending(interfaces[kernel])[0].tolist():
-            mine = np.flatnonzero((interfaces == number).reshape(-1))
-            part = (mine,) if interfaces.shape[0] > 1 else (slice(None), mine) if interfaces.shape[1] > 1 else ()
-            mine_stops, mine_doubtful = self._of_kernel(slot, number, part)
-            stops[part], doubtful[part] = mine_stops, mine_doubtful
+        mine = np.flatnonzero(kernel)
+        part = (mine,) if interfaces.shape[0] > 1 else (slice(None), mine) if interfaces.shape[1] > 1 else ()
+        stops[part], doubtful[part] = self._of_kernels(slot, interfaces, mine)
         self._doubtful = self._doubtful | doubtful
         return stops, np.broadcast_to(kept, self.shape)
 
-    def _of_kernel(self, slot: Slot, number: int, part: tuple[slice | Rows, ...]) -> tuple[Words, Words]:
-        """What the kernel rule set of an interface's machine stops and may stop, for a part of the block."""
-        layout = self._layout
-        instance = layout.walker.directory.instance_of(layout.interfaces[number])
-        shape = self.shape[:2]
-        source, destination = (np.broadcast_to(each, shape)[part] for each in self._addresses(slot))
-        chosen = np.full(source.shape, layout.lists.kernel_list(instance), dtype=np.int64)
-        from_ = layout.lists.classes(SOURCES, chosen, source).astype(np.int64)
-        to = layout.lists.classes(DESTINATIONS, chosen, destination).astype(np.int64)
-        keys, first, back = np.unique(
-            np.stack([from_.reshape(-1), to.reshape(-1)]), axis=1, return_index=True, return_inverse=True
-        )
-        found = np.zeros((2, len(first), self._kinds.words), dtype=np.uint64)
-        for at, row in enumerate(first.tolist()):
-            ends = int(source.reshape(-1)[row]), int(destination.reshape(-1)[row])
-            found[:, at] = self._kernel_words(slot, number, ends, tuple(keys[:, at].tolist()))
-        back = back.reshape(source.shape)
-        return found[0][back], found[1][back]
+    def _of_kernels(self, slot: Slot, interfaces: Rows, mine: Rows) -> tuple[Words, Words]:
+        """What the kernel rule sets of some of the interfaces' machines stop and may stop."""
+        along = 0 if interfaces.shape[0] > 1 else 1
 
-    def _kernel_words(self, slot: Slot, number: int, ends: tuple[int, int], classes: tuple[int, ...]) -> Words:
-        layout, kinds, step = self._layout, self._kinds, slot.gate.step
-        interface = layout.interfaces[number]
-        rules = layout.walker.directory.instance_of(interface).host_filter
-        assert isinstance(rules, HostRuleSet)
-        is_own = slot.gate.whose != FIXED
-        ingress, egress = (
-            (interface if is_own else each).device if each is not None else "" for each in (step.interface, step.egress)
-        )
-        is_met = self._is_met(slot, interface.instance)
-        first = layout.addresses.first(ends[0]), layout.addresses.first(ends[1])
-        key = (id(rules), step.way, ingress, egress, classes, first[1].family, self._is_reply, is_met)
-        known = self._judge._kernel.get(key)
-        if known is None:
-            truths = np.zeros((2, len(kinds)), dtype=np.bool_)
-            for at, kind in enumerate(kinds.kinds):
-                asked = Service(kind.service >> 16, kind.service & 0xFFFF)
-                state, flags = "new", SYN if asked.protocol == TCP else None
-                if self._is_reply:
-                    turned = turned_service(asked)
-                    if turned is None:
-                        continue
-                    asked, flags = turned, SYN | ACK if asked.protocol == TCP else None
-                    state = "established" if is_met else "invalid" if asked.protocol in (TCP, ICMP, ICMP6) else "new"
-                packet = Packet(first[1].family, *first, asked, self._is_reply, state, flags)
-                port = kind.port if asked.protocol in WITH_PORTS else 0
-                action, _ = layout.kernel(rules, step.way, (ingress, egress), packet, port)
-                truths[:, at] = action in (DROPS, REJECTS), action == DOUBTFUL
-            words = kinds.packed(truths)
-            known = self._judge._kernel[key] = (words[0], words[1])
-        return np.stack(known)
+        def part(column: Rows) -> Rows:
+            return np.take(column, mine, axis=along) if column.shape[along] > 1 else column
 
-    def _is_met(self, slot: Slot, instance: str) -> bool:
-        """Whether the request passed the host of a machine, whose kernel knows the reply by it (clause S19)."""
-        for each in self._layout.ways[self._way].request:
-            if each.step.gate not in _HOST_GATES:
-                continue
-            if each.whose != FIXED and each.whose == slot.gate.whose:
-                return True
-            interface = each.step.interface or each.step.egress
-            if each.whose == FIXED and interface is not None and interface.instance == instance:
-                return True
-        return False
+        source, destination = (part(each) for each in self._addresses(slot))
+        asked, step = part(interfaces), slot.gate.step
+        devices = [(OWN_DEVICE if slot.gate.whose != FIXED else each.device) if each is not None else ""
+                   for each in (step.interface, step.egress)]  # fmt: skip
+        gate = HostGate(step.way, devices[0], devices[1], self._is_reply)
+        return self._judge.kernels.done(gate, asked, self._is_met(slot, asked), source, destination)
+
+    def _is_met(self, slot: Slot, interfaces: Rows) -> NDArray[np.bool_]:
+        """Which of some hosts the request passed, so that their kernels know the reply by it (clause S19)."""
+        hosts = [each for each in self._layout.ways[self._way].request if each.step.gate in _HOST_GATES]
+        if any(each.whose != FIXED and each.whose == slot.gate.whose for each in hosts):
+            return np.ones(interfaces.shape, dtype=np.bool_)
+        fixed = [each.step.interface or each.step.egress for each in hosts if each.whose == FIXED]
+        passed = {each.instance for each in fixed if each is not None}
+        instances = [self._layout.interfaces[number].instance for number in interfaces.reshape(-1).tolist()]
+        return np.array([each in passed for each in instances], dtype=np.bool_).reshape(interfaces.shape)
 
 
 def _is_open(lists: Rows) -> bool:

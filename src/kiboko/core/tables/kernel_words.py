@@ -1,0 +1,184 @@
+"""What kernel rule sets of hosts do with all kinds of traffic at once, a bit for each kind: by the classes of addresses
+that each rule set tells apart, each worked out when a packet of it is first met (clause S35)."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.header.packet import ACK, SYN, Packet, turned_service
+from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
+from kiboko.core.network.host_rules import HostRuleSet
+from kiboko.core.records.columns import ascending, distinct
+from kiboko.core.tables.boxes import DESTINATIONS, SERVICES, SOURCES
+from kiboko.core.tables.filter_lists import DOUBTFUL, DROPS, REJECTS
+from kiboko.core.tables.kinds import Kinds, Words
+from kiboko.core.tables.layout import GateLayout
+from kiboko.core.tables.places import NONE
+
+Rows = NDArray[np.int64]
+OWN_DEVICE = None
+"""Stands for the device of the interface that is asked about."""
+
+
+class HostGate(NamedTuple):
+    """How packets come to a host: by which hooks, by which devices they come in and go out (`OWN_DEVICE` is that of the
+    interface itself, an empty one none), and whether they are replies."""
+
+    hooks: str
+    ingress: str | None
+    egress: str | None
+    is_reply: bool
+
+
+class _Lot(NamedTuple):
+    """Kinds that a rule set does not tell apart: an example with its client port, the classes of its service and of
+    the reply's, and which kinds they are."""
+
+    service: Service
+    port: int
+    classes: tuple[int, int]
+    kinds: Rows
+
+
+class KernelWords:
+    """The kernel rule sets of one network.
+
+    Parameters
+    ----------
+    layout : the gates of the network
+    kinds : the kinds of traffic
+    """
+
+    def __init__(self, layout: GateLayout, kinds: Kinds) -> None:
+        self._layout, self._kinds = layout, kinds
+        self._tables: dict[tuple[HostGate, int], _Table] = {}
+        self._lots: dict[int, list[_Lot]] = {}
+        # Of each interface the list of what its host's rule set tells apart, and how many classes of sources and of
+        # destinations that has.
+        self._lists = np.full(len(layout.interfaces), NONE, dtype=np.int64)
+        self._counts = np.zeros((2, len(layout.interfaces)), dtype=np.int64)
+
+    def done(
+        self, gate: HostGate, interfaces: Rows, is_met: NDArray[np.bool_], sources: Rows, destinations: Rows
+    ) -> tuple[Words, Words]:
+        """What rule sets stop, and what they may stop, uint64[..., words] each. All arrays are brought to one shape.
+
+        Parameters
+        ----------
+        interfaces : those of the hosts, which have kernel rule sets
+        is_met : whether the requests came by them, so that replies are part of what they know
+        sources, destinations : atoms of addresses, all of one family
+        """
+        self._look_up(interfaces)
+        lists, counts = self._lists[interfaces], self._counts[:, interfaces]
+        from_ = self._layout.lists.classes(SOURCES, lists, sources).astype(np.int64)
+        to = self._layout.lists.classes(DESTINATIONS, lists, destinations).astype(np.int64)
+        family = self._layout.addresses.first(int(sources.reshape(-1)[0])).family
+        table = self._tables.setdefault((gate, family), _Table(len(self._lists), self._kinds.words))
+        entries = table.begin(interfaces, is_met, counts) + from_ * counts[1] + to
+        fresh = np.flatnonzero(~table.is_known[entries].reshape(-1))
+        if len(fresh):
+            columns = [np.broadcast_to(each, entries.shape).reshape(-1)[fresh]
+                       for each in (interfaces, is_met, sources, destinations, from_, to)]  # fmt: skip
+            wanted = distinct(entries.reshape(-1)[fresh])
+            for row in wanted.first.tolist():
+                number, met, source, destination, *classes = (int(each[row]) for each in columns)
+                words = self._words(gate, number, bool(met), (source, destination), (classes[0], classes[1]))
+                table.put(int(entries.reshape(-1)[fresh[row]]), words)
+        return table.stops[entries], table.doubtful[entries]
+
+    def _look_up(self, interfaces: Rows) -> None:
+        """Have the lists of some interfaces there."""
+        lists = self._layout.lists
+        for number in ascending(interfaces[self._lists[interfaces] == NONE])[0].tolist():
+            instance = self._layout.walker.directory.instance_of(self._layout.interfaces[number])
+            self._lists[number] = chosen = lists.kernel_list(instance)
+            self._counts[:, number] = [len(lists.matching(side, chosen)) for side in (SOURCES, DESTINATIONS)]
+
+    def _words(
+        self, gate: HostGate, number: int, is_met: bool, ends: tuple[int, int], classes: tuple[int, int]
+    ) -> tuple[Words, Words]:
+        """What the rule set of one interface's host stops and may stop, between two atoms of addresses, uint64[words]
+        each."""
+        layout = self._layout
+        interface = layout.interfaces[number]
+        instance = layout.walker.directory.instance_of(interface)
+        rules = instance.host_filter
+        assert isinstance(rules, HostRuleSet)
+        devices = (
+            interface.device if gate.ingress is OWN_DEVICE else gate.ingress,
+            interface.device if gate.egress is OWN_DEVICE else gate.egress,
+        )
+        source, destination = (layout.addresses.first(atom) for atom in ends)
+        truths = np.zeros((2, len(self._kinds)), dtype=np.bool_)
+        for lot in self._lots_of(layout.lists.kernel_list(instance)):
+            asked, state, flags = lot.service, "new", SYN if lot.service.protocol == TCP else None
+            if gate.is_reply:
+                turned = turned_service(lot.service)
+                if turned is None:
+                    continue
+                asked, flags = turned, SYN | ACK if turned.protocol == TCP else None
+                state = "established" if is_met else "invalid" if turned.protocol in (TCP, ICMP, ICMP6) else "new"
+            packet = Packet(destination.family, source, destination, asked, gate.is_reply, state, flags)
+            action, _ = layout.kernel(rules, gate.hooks, devices, packet, lot.port, (*classes, *lot.classes))
+            truths[:, lot.kinds] = np.array([[action in (DROPS, REJECTS)], [action == DOUBTFUL]])
+        words = self._kinds.packed(truths)
+        return words[0], words[1]
+
+    def _lots_of(self, chosen: int) -> list[_Lot]:
+        """The kinds that a rule set, by its list, does not tell apart; those that are answered by themselves."""
+        if chosen not in self._lots:
+            lists, kinds = self._layout.lists, self._kinds
+            every = np.full(len(kinds), chosen, dtype=np.int64)
+            service, back = (lists.classes(SERVICES, every, each.services) for each in (kinds.request, kinds.reply))
+            numbers = np.array([kind.service for kind in kinds.kinds], dtype=np.int64)
+            # Which ICMP messages are answered rests on their type.
+            nature = np.where(np.isin(numbers >> 16, (ICMP, ICMP6)), numbers >> 8, numbers >> 16 << 8)
+            found = distinct(service, back, nature)
+            self._lots[chosen] = []
+            for number, row in enumerate(found.first.tolist()):
+                kind = kinds.kinds[row]
+                asked = Service(kind.service >> 16, kind.service & 0xFFFF)
+                port = kind.port if asked.protocol in WITH_PORTS else 0
+                mine = np.flatnonzero(found.codes == number)
+                self._lots[chosen].append(_Lot(asked, port, (int(service[row]), int(back[row])), mine))
+        return self._lots[chosen]
+
+
+class _Table:
+    """What is known of one kind of gate: for each interface, met or not, an entry for each pair of classes. `stops` and
+    `doubtful` are uint64[entries, words], `is_known` bool[entries]."""
+
+    def __init__(self, interfaces: int, words: int) -> None:
+        self._begin = np.full(2 * interfaces, NONE, dtype=np.int64)
+        self._size = 0
+        self.stops, self.doubtful = (np.zeros((0, words), dtype=np.uint64) for _ in range(2))
+        self.is_known = np.zeros(0, dtype=np.bool_)
+
+    def begin(self, interfaces: Rows, is_met: NDArray[np.bool_], counts: Rows) -> Rows:
+        """Where the entries of some interfaces begin; `counts` is how many classes of sources and destinations they
+        have, int64[2, ...]."""
+        which = interfaces * 2 + is_met
+        fresh = np.flatnonzero((self._begin[which] == NONE).reshape(-1))
+        if len(fresh):
+            each = distinct(which.reshape(-1)[fresh])
+            rows = fresh[each.first]
+            sizes = (counts[0] * counts[1]).reshape(-1)[rows]
+            self._begin[which.reshape(-1)[rows]] = self._size + np.cumsum(sizes) - sizes
+            self._size += int(sizes.sum())
+            more = self._size - len(self.is_known)
+            self.stops, self.doubtful = (
+                np.vstack([table, np.zeros((more, table.shape[1]), dtype=np.uint64)])
+                for table in (self.stops, self.doubtful)
+            )
+            self.is_known = np.append(self.is_known, np.zeros(more, dtype=np.bool_))
+        found: Rows = self._begin[which]
+        return found
+
+    def put(self, entry: int, words: tuple[Words, Words]) -> None:
+        """Note what is stopped and what may be."""
+        self.stops[entry], self.doubtful[entry] = words
+        self.is_known[entry] = True
