@@ -78,9 +78,17 @@ def _first_lost(walker: Walker, instance: Instance, rules: HostRuleSet) -> _Lost
 
 
 def _accepts_what_is_known(rules: HostRuleSet, path: str) -> bool:
-    """Whether every chain on a path plainly accepts known connections before it stops anything: as nearly all do."""
+    """Whether every chain on a path plainly accepts known connections before it stops anything, as nearly all do, or
+    makes no difference between these and what is new."""
     hooked = [each for each in rules.chains if each.hook in host_judge.HOOKS[path]]
-    return all(_accepts_first(each) for each in hooked)
+    others = [each for each in rules.chains if each.hook is None]
+    return all(_accepts_first(each) for each in hooked) or not any(map(_looks_at_state, (*hooked, *others)))
+
+
+def _looks_at_state(chain: Chain) -> bool:
+    fields = (field for rule in chain.rules for each in rule.statements if isinstance(each, Match | VerdictMap)
+              for field in each.fields)  # fmt: skip
+    return any(protocol == "ct" or (protocol, name) == ("tcp", "flags") for protocol, name in fields)
 
 
 def _accepts_first(chain: Chain) -> bool:

@@ -173,6 +173,8 @@ class _Evaluation:
 
     def shares(self, ports: RangeSet, live: _Live) -> list[HostShare]:
         """What all possible ends come to, for each port."""
+        if ports.size == 1:
+            return [self._share(ports, live)]
         cells = [ports]
         for each in (*(e.ports for e in self.ends), *(d.ports for d in self.doubts), live.all, self.tainted):
             cells = [part for cell in cells for part in (cell & each, cell - each) if part]

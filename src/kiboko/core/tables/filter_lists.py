@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS
+from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP, WITH_PORTS
 from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Instance, Rule
 from kiboko.core.tables.boxes import Box, BoxLists, Packets
 from kiboko.core.tables.cuts import kernel_values
@@ -26,6 +26,7 @@ left; stops it in either way; may stop it (clause S35); or nothing is known of i
 ACTIONS = {ALLOW: PASSES, DROP: DROPS, REJECT: REJECTS}
 NO_LIST, UNFILTERED, UNFILTERED_TRACKED = -1, -2, -3
 """In place of a list: no filter is there; it does not filter this direction, and keeps no state, or does."""
+_PROTOCOLS = {"tcp": TCP, "udp": UDP, "sctp": SCTP}
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,7 +117,7 @@ class FilterLists:
                 yield Box(destinations=addresses)
             elif name in ("sport", "dport"):
                 yield Box(ports=self._ports.ranges(values))
-                for protocol in WITH_PORTS:
+                for protocol in (_PROTOCOLS[family],) if family in _PROTOCOLS else WITH_PORTS:
                     base = protocol << 16
                     yield Box(services=self._services.ranges(
                         RangeSet.of((base | low, base | high) for low, high in values)))  # fmt: skip
