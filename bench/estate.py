@@ -2,7 +2,8 @@
 
 `python bench/estate.py [INSTANCES] [RECORDS]` (10,000 and a million by default). Prints ratios of one run: `confirm` of
 the estate's log against one of as many records on the demo's network, the same with a twentieth of the conversations,
-two roles on any service against one pair, the second start against the first, flows by the tables against walks.
+two roles on any service against one pair, the second start against the first, the same with kernel rule sets on every
+twentieth machine, flows by the tables against walks.
 """
 
 from __future__ import annotations
@@ -233,6 +234,66 @@ def run(command: list[str]) -> object:
     return subprocess.run(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=False)
 
 
+def rule_set(chance: random.Random) -> str:
+    """What the kernel lists of one machine's rule set: known connections, ssh from one block, two services, no mail."""
+
+    def rule(chain: str, *statements: dict[str, Any]) -> dict[str, Any]:
+        return {"rule": {"family": "inet", "table": "fw", "chain": chain, "handle": 1, "expr": list(statements)}}
+
+    def match(left: dict[str, Any], right: object) -> dict[str, Any]:
+        return {"match": {"op": "==", "left": left, "right": right}}
+
+    def field(protocol: str, name: str) -> dict[str, Any]:
+        return {"payload": {"protocol": protocol, "field": name}}
+
+    block = {"prefix": {"addr": f"10.{chance.randrange(0, 64, 16)}.0.0", "len": 12}}
+    ports = field("tcp", "dport")
+    chains = [
+        {
+            "chain": {
+                "family": "inet",
+                "table": "fw",
+                "name": hook,
+                "handle": 1,
+                "type": "filter",
+                "hook": hook,
+                "prio": 0,
+                "policy": policy,
+            }
+        }
+        for hook, policy in (("input", "drop"), ("output", "accept"))
+    ]
+    known = {"match": {"op": "in", "left": {"ct": {"key": "state"}}, "right": ["established", "related"]}}
+    rules = [
+        rule("input", known, {"accept": None}),
+        rule("input", match(field("ip", "saddr"), block), match(ports, 22), {"accept": None}),
+        *(rule("input", match(ports, port), {"accept": None}) for port in chance.sample(PORTS, 2)),
+        rule("output", match(field("ip", "daddr"), block), match(ports, 25), {"drop": None}),
+    ]  # fmt: skip
+    return json.dumps({"nftables": [{"table": {"family": "inet", "name": "fw", "handle": 1}}, *chains, *rules]})
+
+
+def with_kernel_rule_sets(folder: Path, made: Path, cache: Path) -> None:
+    """The same estate where every twentieth machine has a kernel rule set of its own."""
+    chance = random.Random(3)
+    other = made / "with-rule-sets"
+    (other / "hosts").mkdir(parents=True)
+    values = json.loads((folder / "network.yaml").read_text())
+    for name in list(values["instances"])[::20]:
+        (other / "hosts" / f"{name}.json").write_text(rule_set(chance))
+        values["instances"][name]["host_filter"] = {"nftables": f"hosts/{name}.json"}
+    (other / "network.yaml").write_text(json.dumps(values))
+    log = str(folder / "many.csv")
+    for what, *words in (
+        ("check of two roles", "check", "role-1", "role-2", "any"), ("reach of one machine", "reach", "box-7"),
+        ("confirm of the log", "confirm", "--flows", log),
+    ):  # fmt: skip
+        commands = [program(each, *words, cache=cache) for each in (other, folder)]
+        run(commands[0])
+        found = ratio(lambda commands=commands: run(commands[0]), lambda commands=commands: run(commands[1]), 3)
+        report(f"{what}, with kernel rule sets / without", *found, None)
+
+
 def tables_against_walks(path: Path) -> None:
     """Random flows judged by the tables, and some of them by the walk."""
     walker = Walker(load_network(str(path)))
@@ -286,6 +347,7 @@ def main() -> None:
         report("20 times the conversations / one time", *ratio(lambda: run(many), lambda: run(few), 3), 1.5)
         print(f"peak memory of confirm on the estate: {peak(many, str(folder))} MiB (bar 1536)")
         everyday(folder, values, pair, many, cache)
+        with_kernel_rule_sets(folder, Path(made), cache)
         tables_against_walks(folder / "network.yaml")
 
 
