@@ -24,13 +24,16 @@ _MOST_SERVICES, _MOST_SOURCES, _MOST_OTHERS = 24, 12, 4
 
 
 def of_first_packets(walker: Walker) -> Iterator[Finding]:
-    """Kernel rule sets that accept what is new and no known connections, so that what is opened hangs; each rule set
-    once, at the first machine that has it."""
-    asked: set[int] = set()
+    """Kernel rule sets that accept what is new and no known connections, so that what is opened hangs; those of one
+    meaning once, at the first machine that has one and listens to the same."""
+    asked: set[tuple[object, ...]] = set()
     for instance in walker.topology.instances.values():
         rules = instance.host_filter
-        if isinstance(rules, HostRuleSet) and id(rules) not in asked:
-            asked.add(id(rules))
+        if not isinstance(rules, HostRuleSet):
+            continue
+        key = rules.meaning, *(each.services for each in instance.listens or ())
+        if key not in asked:
+            asked.add(key)
             lost = _first_lost(walker, instance, rules)
             if lost is not None:
                 yield _finding(instance, rules, lost)

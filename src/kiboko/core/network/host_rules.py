@@ -160,3 +160,13 @@ class HostRuleSet:
     file: str
     chains: tuple[Chain, ...]
     by_name: Mapping[tuple[str, str, str], Chain] = field(default_factory=dict)
+
+    @property
+    def meaning(self) -> tuple[object, ...]:
+        """All of it but its file and what its counters counted: rule sets of one meaning decide alike, by rules of the
+        same names."""
+        return tuple(
+            (each.family, each.table, each.name, each.hook, each.type, each.priority, each.policy,
+             tuple((rule.name, rule.statements) for rule in each.rules))
+            for each in self.chains
+        )  # fmt: skip

@@ -9,6 +9,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from kiboko.core.filters.host_judge import HostShare
 from kiboko.core.header.packet import ACK, SYN, Packet, turned_service
 from kiboko.core.header.services import ICMP, ICMP6, TCP, Service
 from kiboko.core.network.host_rules import HostRuleSet
@@ -37,6 +38,7 @@ from kiboko.core.tables.layout import (
     ZONE_DEFAULT,
     Classes,
     GateLayout,
+    kernel_code,
 )
 from kiboko.core.tables.lines import NO_PORT
 from kiboko.core.tables.listeners import TAKEN
@@ -315,16 +317,42 @@ class FlowColumn:
         told = [self._told_by_way(row, own, is_reply, is_later) for row in rows[ways.first].tolist()]
         numbers = {each: number for number, each in enumerate(dict.fromkeys(told))}
         alike = np.array([numbers[each] for each in told], dtype=np.int64)
-        kinds = distinct(alike[ways.codes], interface, self.protocol[rows], *classes)
-        action, decider = np.zeros(len(kinds), dtype=np.uint8), np.zeros(len(kinds), dtype=np.int32)
-        for number, at in enumerate(kinds.first.tolist()):
+        sorts = self.layout.kernel_sorts(interface)
+        kinds = distinct(alike[ways.codes], sorts, self.protocol[rows], *classes)
+        shares = []
+        for at in kinds.first.tolist():
             row, ends = int(rows[at]), (int(packets.sources[at]), int(packets.destinations[at]))
             place = self.layout.slot(int(self.way[row]), is_reply, own)
             assert place is not None
             known = tuple(int(each[at]) for each in classes)
             asked = _KernelPacket(place.gate, int(interface[at]), row, ends, known, is_reply, is_later)
-            action[number], decider[number] = self._of_kernel(asked)
-        return action[kinds.codes], decider[kinds.codes]
+            shares.append(self._of_kernel(asked))
+        action = np.array([kernel_code(each) for each in shares], dtype=np.uint8)
+        return action[kinds.codes], self._kernel_deciders(shares, kinds.codes, interface)
+
+    def _kernel_deciders(
+        self, shares: list[HostShare | None], of: NDArray[np.int64], interface: NDArray[np.int64]
+    ) -> NDArray[np.int32]:
+        """What decides for packets of which each has one of some shares, by the file of its own host's rule set."""
+        layout, directory = self.layout, self.layout.walker.directory
+        pairs = distinct(of, interface)
+        decider = np.zeros(len(pairs), dtype=np.int32)
+        files: dict[int, str] = {}
+        known: dict[tuple[int, str], int] = {}
+        firsts = zip(of[pairs.first].tolist(), interface[pairs.first].tolist(), strict=True)
+        for place, (number, borne) in enumerate(firsts):
+            share = shares[number]
+            if share is None:
+                continue
+            if borne not in files:
+                rules = directory.instance_of(layout.interfaces[borne]).host_filter
+                assert isinstance(rules, HostRuleSet)
+                files[borne] = rules.file
+            key = number, files[borne]
+            if key not in known:
+                known[key] = layout.lists.decider(Decider(files[borne], share.rule, share.chain, share.possible))
+            decider[place] = known[key]
+        return decider[pairs.codes]
 
     def _told_by_way(self, row: int, own: int, is_reply: bool, is_later: bool) -> tuple[object, ...]:
         """All that a kernel rule set learns of a packet by its way: the address family, the hooks and devices by which
@@ -349,15 +377,15 @@ class FlowColumn:
         """In which classes of what their kernel rule sets tell apart packets are: by both addresses, and by the service
         of their request and that of its reply, which goes to the client's port."""
         layout = self.layout
-        machines = distinct(interface)
+        sorts = distinct(layout.kernel_sorts(interface))
         numbers = [layout.lists.kernel_list(layout.walker.directory.instance_of(layout.interfaces[number]))
-                   for number in interface[machines.first].tolist()]  # fmt: skip
-        lists = np.array(numbers, dtype=np.int64)[machines.codes]
+                   for number in interface[sorts.first].tolist()]  # fmt: skip
+        lists = np.array(numbers, dtype=np.int64)[sorts.codes]
         atoms = packets.sources, packets.destinations, self.service[0][rows], self.service[1][rows]
         dimensions = SOURCES, DESTINATIONS, SERVICES, SERVICES
         return [layout.lists.classes(dimension, lists, each) for dimension, each in zip(dimensions, atoms, strict=True)]
 
-    def _of_kernel(self, kind: _KernelPacket) -> tuple[int, int]:
+    def _of_kernel(self, kind: _KernelPacket) -> HostShare | None:
         layout, gate, row = self.layout, kind.gate, kind.row
         step, interface = gate.step, layout.interfaces[kind.interface]
         instance = layout.walker.directory.instance_of(interface)

@@ -188,11 +188,17 @@ def split_services(services: RangeSet, cuts: list[int]) -> Iterator[tuple[int, i
 
 
 def kernel_values(instances: Iterable[Instance]) -> Iterator[tuple[tuple[str, str], RangeSet]]:
-    """The fields that kernel rule sets look at, each with the numbers they are compared with."""
+    """The fields that kernel rule sets look at, each with the numbers they are compared with; what many instances have
+    in common once."""
+    met: set[tuple[int, ...]] = set()
     for instance in instances:
         rules = instance.host_filter
         if rules is None or isinstance(rules, str):
             continue
+        chains = tuple(map(id, rules.chains))
+        if chains in met:
+            continue
+        met.add(chains)
         for chain in rules.chains:
             for rule in chain.rules:
                 for statement in rule.statements:

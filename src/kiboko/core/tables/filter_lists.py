@@ -14,6 +14,7 @@ from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP, WITH_PORTS
+from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Instance, Rule
 from kiboko.core.tables.boxes import Box, BoxLists, Packets
 from kiboko.core.tables.cuts import kernel_values
@@ -55,6 +56,8 @@ class FilterLists:
         self.deciders: list[Decider] = [Decider()]
         self._decider_of: dict[Decider, int] = {Decider(): 0}
         self._list_of: dict[tuple[object, ...], int] = {}
+        self._meaning_of: dict[int, int] = {}
+        self._meanings: dict[tuple[object, ...], int] = {}
         # Where each list's rules begin among all, and how many there are; the one behind the last is `otherwise`.
         self._begin: list[int] = []
         self._count: list[int] = []
@@ -101,13 +104,21 @@ class FilterLists:
         return self._list_of[key]
 
     def kernel_list(self, instance: Instance) -> int:
-        """A list that no gate asks: what the kernel rule set of an instance tells apart, as boxes. Instances with the
-        same rule set have the same list."""
-        key = ("kernel", id(instance.host_filter))
+        """A list that no gate asks: what the kernel rule set of an instance tells apart, as boxes. Instances with rule
+        sets of one meaning have the same list."""
+        assert isinstance(instance.host_filter, HostRuleSet)
+        key = ("kernel", self.meaning(instance.host_filter))
         if key not in self._list_of:
             boxes = list(self._kernel_boxes(instance))
             self._list_of[key] = self._add(boxes, [(PASSES, False, 0)] * len(boxes), (PASSES, False, 0))
         return self._list_of[key]
+
+    def meaning(self, rules: HostRuleSet) -> int:
+        """A number for a kernel rule set, the same for all that mean the same."""
+        if id(rules) not in self._meaning_of:
+            number = self._meanings.setdefault(rules.meaning, len(self._meanings))
+            self._meaning_of[id(rules)] = number
+        return self._meaning_of[id(rules)]
 
     def _kernel_boxes(self, instance: Instance) -> Iterator[Box]:
         for (family, name), values in kernel_values([instance]):

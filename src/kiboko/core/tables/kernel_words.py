@@ -11,11 +11,11 @@ from numpy.typing import NDArray
 from kiboko.core.header.packet import ACK, SYN, Packet, turned_service
 from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
 from kiboko.core.network.host_rules import HostRuleSet
-from kiboko.core.records.columns import ascending, distinct
+from kiboko.core.records.columns import distinct
 from kiboko.core.tables.boxes import DESTINATIONS, SERVICES, SOURCES
 from kiboko.core.tables.filter_lists import DOUBTFUL, DROPS, REJECTS
 from kiboko.core.tables.kinds import Kinds, Words
-from kiboko.core.tables.layout import GateLayout
+from kiboko.core.tables.layout import GateLayout, kernel_code
 from kiboko.core.tables.places import NONE
 
 Rows = NDArray[np.int64]
@@ -56,10 +56,10 @@ class KernelWords:
         self._layout, self._kinds = layout, kinds
         self._tables: dict[tuple[HostGate, int], _Table] = {}
         self._lots: dict[int, list[_Lot]] = {}
-        # Of each interface the list of what its host's rule set tells apart, and how many classes of sources and of
+        # Of each sort of interfaces the list of what its rule set tells apart, and how many classes of sources and of
         # destinations that has.
-        self._lists = np.full(len(layout.interfaces), NONE, dtype=np.int64)
-        self._counts = np.zeros((2, len(layout.interfaces)), dtype=np.int64)
+        self._lists = np.full(max(1, len(layout.interfaces)), NONE, dtype=np.int64)
+        self._counts = np.zeros((2, len(self._lists)), dtype=np.int64)
 
     def done(
         self, gate: HostGate, interfaces: Rows, is_met: NDArray[np.bool_], sources: Rows, destinations: Rows
@@ -72,13 +72,14 @@ class KernelWords:
         is_met : whether the requests came by them, so that replies are part of what they know
         sources, destinations : atoms of addresses, all of one family
         """
-        self._look_up(interfaces)
-        lists, counts = self._lists[interfaces], self._counts[:, interfaces]
+        sorts = self._layout.kernel_sorts(interfaces)
+        self._look_up(sorts, interfaces)
+        lists, counts = self._lists[sorts], self._counts[:, sorts]
         from_ = self._layout.lists.classes(SOURCES, lists, sources).astype(np.int64)
         to = self._layout.lists.classes(DESTINATIONS, lists, destinations).astype(np.int64)
         family = self._layout.addresses.first(int(sources.reshape(-1)[0])).family
         table = self._tables.setdefault((gate, family), _Table(len(self._lists), self._kinds.words))
-        entries = table.begin(interfaces, is_met, counts) + from_ * counts[1] + to
+        entries = table.begin(sorts, is_met, counts) + from_ * counts[1] + to
         fresh = np.flatnonzero(~table.is_known[entries].reshape(-1))
         if len(fresh):
             columns = [np.broadcast_to(each, entries.shape).reshape(-1)[fresh]
@@ -90,13 +91,13 @@ class KernelWords:
                 table.put(int(entries.reshape(-1)[fresh[row]]), words)
         return table.stops[entries], table.doubtful[entries]
 
-    def _look_up(self, interfaces: Rows) -> None:
-        """Have the lists of some interfaces there."""
-        lists = self._layout.lists
-        for number in ascending(interfaces[self._lists[interfaces] == NONE])[0].tolist():
-            instance = self._layout.walker.directory.instance_of(self._layout.interfaces[number])
-            self._lists[number] = chosen = lists.kernel_list(instance)
-            self._counts[:, number] = [len(lists.matching(side, chosen)) for side in (SOURCES, DESTINATIONS)]
+    def _look_up(self, sorts: Rows, interfaces: Rows) -> None:
+        """Have the lists of some sorts of interfaces there."""
+        lists, flat = self._layout.lists, sorts.reshape(-1)
+        for row in distinct(flat).first.tolist() if (self._lists[flat] == NONE).any() else ():
+            instance = self._layout.walker.directory.instance_of(self._layout.interfaces[interfaces.reshape(-1)[row]])
+            self._lists[flat[row]] = chosen = lists.kernel_list(instance)
+            self._counts[:, flat[row]] = [len(lists.matching(side, chosen)) for side in (SOURCES, DESTINATIONS)]
 
     def _words(
         self, gate: HostGate, number: int, is_met: bool, ends: tuple[int, int], classes: tuple[int, int]
@@ -123,7 +124,7 @@ class KernelWords:
                 asked, flags = turned, SYN | ACK if turned.protocol == TCP else None
                 state = "established" if is_met else "invalid" if turned.protocol in (TCP, ICMP, ICMP6) else "new"
             packet = Packet(destination.family, source, destination, asked, gate.is_reply, state, flags)
-            action, _ = layout.kernel(rules, gate.hooks, devices, packet, lot.port, (*classes, *lot.classes))
+            action = kernel_code(layout.kernel(rules, gate.hooks, devices, packet, lot.port, (*classes, *lot.classes)))
             truths[:, lot.kinds] = np.array([[action in (DROPS, REJECTS)], [action == DOUBTFUL]])
         words = self._kinds.packed(truths)
         return words[0], words[1]
@@ -149,19 +150,19 @@ class KernelWords:
 
 
 class _Table:
-    """What is known of one kind of gate: for each interface, met or not, an entry for each pair of classes. `stops` and
-    `doubtful` are uint64[entries, words], `is_known` bool[entries]."""
+    """What is known of one kind of gate: for each sort of interfaces, met or not, an entry for each pair of classes.
+    `stops` and `doubtful` are uint64[entries, words], `is_known` bool[entries]."""
 
-    def __init__(self, interfaces: int, words: int) -> None:
-        self._begin = np.full(2 * interfaces, NONE, dtype=np.int64)
+    def __init__(self, sorts: int, words: int) -> None:
+        self._begin = np.full(2 * sorts, NONE, dtype=np.int64)
         self._size = 0
         self.stops, self.doubtful = (np.zeros((0, words), dtype=np.uint64) for _ in range(2))
         self.is_known = np.zeros(0, dtype=np.bool_)
 
-    def begin(self, interfaces: Rows, is_met: NDArray[np.bool_], counts: Rows) -> Rows:
-        """Where the entries of some interfaces begin; `counts` is how many classes of sources and destinations they
-        have, int64[2, ...]."""
-        which = interfaces * 2 + is_met
+    def begin(self, sorts: Rows, is_met: NDArray[np.bool_], counts: Rows) -> Rows:
+        """Where the entries of some sorts of interfaces begin; `counts` is how many classes of sources and destinations
+        they have, int64[2, ...]."""
+        which = sorts * 2 + is_met
         fresh = np.flatnonzero((self._begin[which] == NONE).reshape(-1))
         if len(fresh):
             each = distinct(which.reshape(-1)[fresh])

@@ -24,7 +24,6 @@ from kiboko.core.tables.filter_lists import (
     NO_LIST,
     PASSES,
     REJECTS,
-    Decider,
     FilterLists,
 )
 from kiboko.core.tables.interface_gates import IN, OUT, WAYS, InterfaceGates
@@ -47,6 +46,13 @@ Classes = tuple[int, ...]
 the service of its request and that of the reply."""
 OWN, INTERFACE_OF, SUBNET_OF = 0, 2, 3
 """Rows of what is known of ends: see `GateLayout.ends_of`."""
+
+
+def kernel_code(share: host_judge.HostShare | None) -> int:
+    """What a share of a kernel's rule set does, as the tables have it."""
+    if share is None:
+        return PASSES
+    return DOUBTFUL if share.action == host_judge.UNKNOWN else ACTIONS[share.action]
 
 
 @dataclass(slots=True)
@@ -89,7 +95,9 @@ class GateLayout:
         self.lists = FilterLists(ground, self.addresses, self.services, self.ports)
         self.listeners = Listeners(self.services)
         self._listening_everywhere: dict[str, int] = {}
-        self._kernel: dict[tuple[object, ...], tuple[int, int]] = {}
+        self._kernel: dict[tuple[object, ...], host_judge.HostShare | None] = {}
+        self._kernel_sort = np.full(max(1, len(ground.directory.interfaces())), NONE, dtype=np.int64)
+        self._sorts: dict[tuple[int, str], int] = {}
         topology = walker.topology
         self.interfaces = interfaces = ground.directory.interfaces()
         subnets = list(topology.subnets.values())
@@ -407,24 +415,28 @@ class GateLayout:
 
     def kernel(
         self, rules: HostRuleSet, path: str, devices: tuple[str, str], packet: Packet, port: int, classes: Classes
-    ) -> tuple[int, int]:
-        """What a kernel's own rule set does with a packet of one client port, and what decides it there. `classes` are
-        those of its request's sides among what the rule set tells apart, as `FilterLists.kernel_list` has it: packets
-        with the same ones are asked about once."""
+    ) -> host_judge.HostShare | None:
+        """What a kernel's own rule set does with a packet of one client port; None where no chain is hooked there.
+        `classes` are those of its request's sides among what the rule set tells apart, as `FilterLists.kernel_list` has
+        it: packets with the same ones are asked about once."""
         told = packet.family, packet.service.protocol, packet.turned, packet.state, packet.tcp_flags
-        key = (id(rules), path, devices, classes, told)
+        key = (self.lists.meaning(rules), path, devices, classes, told)
         if key not in self._kernel:
             shares = host_judge.judge(rules, path, packet, RangeSet.one(port), *devices)
-            if shares is None:
-                self._kernel[key] = (PASSES, 0)
-            else:
-                (share,) = shares
-                code = DOUBTFUL if share.action == host_judge.UNKNOWN else ACTIONS[share.action]
-                self._kernel[key] = (
-                    code,
-                    self.lists.decider(Decider(rules.file, share.rule, share.chain, share.possible)),
-                )
+            self._kernel[key] = shares[0] if shares else None
         return self._kernel[key]
+
+    def kernel_sorts(self, interfaces: NDArray[np.int64]) -> NDArray[np.int64]:
+        """A number for each of some interfaces whose hosts have kernel rule sets, int64[n]: the same for those whose
+        rule sets mean the same and which are called the same there."""
+        for number in ascending(interfaces[self._kernel_sort[interfaces] == NONE])[0].tolist():
+            interface = self.interfaces[number]
+            rules = self.walker.directory.instance_of(interface).host_filter
+            assert isinstance(rules, HostRuleSet)
+            told = self.lists.meaning(rules), interface.device
+            self._kernel_sort[number] = self._sorts.setdefault(told, len(self._sorts))
+        found: NDArray[np.int64] = self._kernel_sort[interfaces]
+        return found
 
     # What kind of gate a column is.
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -88,10 +89,15 @@ class _CannotJudge(Exception):
     """An expression beyond what Kiboko judges; its text says which."""
 
 
-def read_rule_set(path: Path, shown: str, problems: list[Problem]) -> HostRuleSet | None:
-    """The rule set in a file. What makes the file unusable is a problem; what cannot be judged stays inside."""
+def read_rule_set(
+    path: Path, shown: str, problems: list[Problem], known: dict[str, HostRuleSet] | None = None
+) -> HostRuleSet | None:
+    """The rule set in a file. What makes the file unusable is a problem; what cannot be judged stays inside. `known`
+    are those read before, by the text of their file: what says the same is read once."""
     try:
         text = read_text(path, shown)
+        if known is not None and text in known:
+            return dataclasses.replace(known[text], file=shown)
         listing = json.loads(text)
     except InputError as error:
         problems.extend(error.problems)
@@ -110,7 +116,10 @@ def read_rule_set(path: Path, shown: str, problems: list[Problem]) -> HostRuleSe
         problems.append(Problem(Place(shown, 1), fault))
         return None
     try:
-        return _Listing(listing["nftables"]).rule_set(shown)
+        found = _Listing(listing["nftables"]).rule_set(shown)
+        if known is not None:
+            known[text] = found
+        return found
     except RecursionError:
         problems.append(Problem(Place(shown, 1), "nested too deeply to be a rule set"))
         return None

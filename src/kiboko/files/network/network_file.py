@@ -115,6 +115,8 @@ class _Builder:
         self.folder = path if path.is_dir() else path.parent
         self.parts = parts
         self.problems = problems
+        self._rule_sets: dict[str, HostRuleSet | None] = {}
+        self._rule_sets_by_text: dict[str, HostRuleSet] = {}
         self.names = Names(problems)
         self.values = ValueReader(self.names, problems)
         self.used_files: set[Path] = set()
@@ -416,7 +418,11 @@ class _Builder:
         from kiboko.files.hosts.rule_set_listing import read_rule_set
 
         path = self._file_of(owner, "host_filter", value, "nftables", place)
-        return read_rule_set(path[0], path[1], self.problems) if path else None
+        if path is None:
+            return None
+        if path[1] not in self._rule_sets:  # many machines may name one file
+            self._rule_sets[path[1]] = read_rule_set(path[0], path[1], self.problems, self._rule_sets_by_text)
+        return self._rule_sets[path[1]]
 
     def _listens(self, owner: str, value: Any, raw: Table) -> tuple[Listener, ...] | None:
         place = raw.place("listens")
