@@ -61,13 +61,14 @@ class Signals(unittest.TestCase):
         self.assertTrue(found.caveats[-1].startswith("only some client ports work: 40000-60999"))
 
 
-def listing(hook, policy, *rules):
-    """What the kernel lists of a rule set with one chain, whose rules are of connection states and what becomes of each."""
+def listing(hook, policy, *rules, key="state"):
+    """What the kernel lists of a rule set with one chain, whose rules are of connection states (or of another `key` of a
+    connection) and what becomes of each."""
     chain = {"family": "inet", "table": "t", "name": "only", "handle": 1, "type": "filter", "hook": hook, "prio": 0,
              "policy": policy}  # fmt: skip
     made = [
         {"rule": {"family": "inet", "table": "t", "chain": "only", "handle": number, "expr": [
-            {"match": {"op": "in", "left": {"ct": {"key": "state"}}, "right": state}}, {action: None}]}}
+            {"match": {"op": "in", "left": {"ct": {"key": key}}, "right": state}}, {action: None}]}}
         for number, (state, action) in enumerate(rules, 2)
     ]  # fmt: skip
     return json.dumps({"nftables": [{"table": {"family": "inet", "name": "t", "handle": 1}}, {"chain": chain}, *made]})
@@ -145,6 +146,16 @@ class Refusals(unittest.TestCase):
             self.assertEqual("allowed", found.verdict)
             self.assertEqual(is_told, any("only the first packet gets through: what the sender sends after it is stopped"
                                           " at host-in of dan" in each for each in found.caveats), rules)  # fmt: skip
+
+    def test_s35_what_follows_the_first_packet_goes_the_same_way(self):
+        """ct direction is that of the connection: original for all that its sender sends, before and after the answer."""
+        values = base()
+        values["instances"]["dan"]["host_filter"] = {"nftables": "dan.json"}
+        for direction, hangs in (("reply", False), ("original", None)):
+            files = {"dan.json": listing("input", "accept", (direction, "drop"), key="direction")}
+            found = walk(values, "ann", "dan", "ssh", files=files)
+            self.assertEqual("blocked" if hangs is None else "allowed", found.verdict)
+            self.assertIsNone(found.later)
 
     def test_s35_an_appliance_that_sees_one_way_only_knows_nothing_of_what_follows(self):
         """The way back does not lead by mid, whose rules let in what is new and what is known."""
