@@ -10,6 +10,7 @@ from kiboko.core.header.services import Service
 from kiboko.core.network.model import Expectation
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.walk.walk import Walker
+from tests.core.test_clauses_signals import listing
 from tests.core.test_matrix import told_apart
 from tests.core.test_reach import is_meant, public_pairs, singles
 from tests.helpers import a_filter, base, load
@@ -81,6 +82,18 @@ class HeldToWalks(unittest.TestCase):
                                 if "no address" not in found.why:
                                     self.assertEqual(BROKEN if wrong else HELD, found.state, found.why)
         self.assertLessEqual({("allowed", BROKEN), ("blocked", BROKEN), ("blocked", HELD)}, met)
+
+
+class OfKernelRuleSets(unittest.TestCase):
+    def test_what_gets_through_with_its_first_packet_alone_does_not_keep_a_promise(self):
+        values = base()
+        values["instances"]["bob"]["host_filter"] = {"nftables": "bob.json"}
+        for rules, state in (([("new", "accept")], BROKEN), ([("new", "accept"), ("established", "accept")], HELD)):
+            ends = Ends(Walker(load(values, {"bob.json": listing("input", "drop", *rules)})))
+            (found,) = held(ends, [promise(["ann"], ["bob"], "ssh", "allowed")])
+            self.assertEqual(state, found.state)
+            if state == BROKEN:
+                self.assertIn("ann to bob on tcp/22 gets through with its first packet alone", found.why)
 
 
 class Promises(unittest.TestCase):

@@ -40,7 +40,7 @@ class HeldToTheWalk(unittest.TestCase):
         members = space.ends.resolve("any").members
         senders, receivers = (space.ends_of(members, family, is_sender) for is_sender in (True, False))
         found = {}
-        for block in space.blocks(senders, receivers, family):
+        for block in space.blocks(senders, receivers, family, with_hanging=True):
             for column, row in np.argwhere(block.there).tolist():
                 key = int(block.senders[row]), int(block.receivers[column])
                 self.assertNotIn(key, found, "a pair is judged once")
@@ -71,7 +71,10 @@ class HeldToTheWalk(unittest.TestCase):
                     held += 1
                     service = Service(number >> 16, number & 0xFFFF)
                     text = f"{sender.name} {pair.target} {service}"
-                    self.assertEqual(ends.walk_pair(pair, service).verdict, judged[place], text)
+                    walk = ends.walk_pair(pair, service)
+                    self.assertEqual(walk.verdict, judged[place], text)
+                    mine = kinds.unpacked(outcome.hanging[column, row]) & sends & (kinds.service_of == place)
+                    self.assertEqual(walk.later is not None, mine.any(), text)
         return held
 
     def test_on_random_networks_of_every_feature(self):

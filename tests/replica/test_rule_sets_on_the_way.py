@@ -13,6 +13,7 @@ from kiboko.replica.trials import Choice
 from kiboko.replica.verify import verify
 from tests.core.test_evaluator import AgainstThePlainJudge
 from tests.core.test_gate_tables import HeldToTheWalk
+from tests.core.test_space import HeldToTheWalk as WholeSpaces
 from tests.namespaces import why_not
 from tests.random_networks import by_an_appliance, random_network
 from tests.wider_networks import STRANGERS, wider_network
@@ -84,6 +85,7 @@ class RealPackets(unittest.TestCase):
                 topology = load_network(str(Path(folder) / "network.yaml"))
                 HeldToTheWalk().hold(topology, seed, 500, STRANGERS)
                 AgainstThePlainJudge().hold(topology, seed, 300)
+                WholeSpaces().hold(topology, seed, 200)
                 found = verify(topology, Choice(most=PROBES, seed=seed))
                 self.assertGreater(found.compared, PROBES // 3)
                 self.assertEqual([str(each) for each in found.differences], [])

@@ -163,10 +163,12 @@ class _Held:
         if not mine.any():
             return
         sends = np.stack([kinds.sent_from(each.ports) for each in senders]) & mine
-        for block in space.blocks(senders, receivers, family):
+        for block in space.blocks(senders, receivers, family, with_hanging=promise == _THROUGH):
             own = np.where(block.there[..., None], sends[block.senders][None], np.uint64(0))
             outcome = block.outcome
-            broken = own & ~(outcome.answered & ~outcome.doubtful) if promise == _THROUGH else own & outcome.arrives
+            broken = own & outcome.arrives
+            if outcome.hanging is not None:
+                broken = own & (~(outcome.answered & ~outcome.doubtful) | outcome.hanging)
             hit: NDArray[np.bool_] = np.any(broken, axis=2)
             self.pairs += int(block.there.sum())
             self.wrong += int(hit.sum())
@@ -179,7 +181,8 @@ class _Held:
     ) -> None:  # fmt: skip
         """Keep the first pair that breaks the promise."""
         row, column = divmod(int(hit.argmax()), hit.shape[1])
-        kind = kinds.kinds[int(kinds.unpacked(broken[row, column]).argmax())]
+        place = int(kinds.unpacked(broken[row, column]).argmax())
+        kind, hanging = kinds.kinds[place], block.outcome.hanging
         source, destination = apart([senders[int(block.senders[column])]], [receivers[int(block.receivers[row])]])
         number = (kind.services & self.expectation.services).lowest
         number = kind.service if kind.service in self.expectation.services else number
@@ -187,6 +190,8 @@ class _Held:
         self.example = Counterexample(source, destination, Service(number >> 16, number & 0xFFFF), port)
         self.family = family
         word = "does not get through" if promise == _THROUGH else "arrives"
+        if hanging is not None and kinds.unpacked(hanging[row, column])[place]:
+            word = "gets through with its first packet alone: what is opened hangs"
         self.why = f"{source.name} to {destination.name} on {self.example.service} {word}"
         if promise == _SHUT and self.expectation.expect == ONLY:
             self.why += f", and is not among {', '.join(self.expectation.sources)}"

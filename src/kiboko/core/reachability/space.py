@@ -261,10 +261,12 @@ class Space:
         return self._judges[family]
 
     def blocks(
-        self, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd], family: int, with_single: bool = False
-    ) -> Iterator[Block]:
+        self, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd], family: int, with_single: bool = False,
+        with_hanging: bool = False,
+    ) -> Iterator[Block]:  # fmt: skip
         """What becomes of all kinds between all senders and receivers of one family, block by block; `with_single` also
-        what one gate alone stops. Pairs of which both ends are outside are left out: no gate lies between them."""
+        what one gate alone stops, `with_hanging` what gets through with its first packet alone. Pairs of which both
+        ends are outside are left out: no gate lies between them."""
         layout = self.layout
         self.prepare(receivers)
         judge = self._judge(family)[1]
@@ -279,7 +281,7 @@ class Space:
             targets = np.array([self.target(each, sent.outside) for each in to], dtype=np.int64)
             layout.listening_at(targets.astype(np.int32))
             several = np.array([each.is_several for each in to], dtype=np.bool_)
-            made = functools.partial(judge.judge, with_single=with_single)
+            made = functools.partial(judge.judge, with_single=with_single, with_hanging=with_hanging)
             pairs = PairBlocks(layout, made, judge.width, sent, theirs, Side.of(layout, targets), several)
             yield from (Block(*each) for each in pairs.blocks())
 

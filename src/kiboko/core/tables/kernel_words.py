@@ -21,16 +21,18 @@ from kiboko.core.tables.places import NONE
 Rows = NDArray[np.int64]
 OWN_DEVICE = None
 """Stands for the device of the interface that is asked about."""
+REQUEST, REPLY, LATER = range(3)
+"""Packets of a connection: its first, the answer to that, and what its sender sends when that has come."""
 
 
 class HostGate(NamedTuple):
     """How packets come to a host: by which hooks, by which devices they come in and go out (`OWN_DEVICE` is that of the
-    interface itself, an empty one none), and whether they are replies."""
+    interface itself, an empty one none), and which of a connection they are."""
 
     hooks: str
     ingress: str | None
     egress: str | None
-    is_reply: bool
+    part: int
 
 
 class _Lot(NamedTuple):
@@ -69,7 +71,8 @@ class KernelWords:
         Parameters
         ----------
         interfaces : those of the hosts, which have kernel rule sets
-        is_met : whether the requests came by them, so that replies are part of what they know
+        is_met : whether what they are asked about is part of a connection to them: whether requests came by them, or
+            of what follows the first answers
         sources, destinations : atoms of addresses, all of one family
         """
         sorts = self._layout.kernel_sorts(interfaces)
@@ -117,13 +120,16 @@ class KernelWords:
         truths = np.zeros((2, len(self._kinds)), dtype=np.bool_)
         for lot in self._lots_of(layout.lists.kernel_list(instance)):
             asked, state, flags = lot.service, "new", SYN if lot.service.protocol == TCP else None
-            if gate.is_reply:
+            if gate.part == REPLY:
                 turned = turned_service(lot.service)
                 if turned is None:
                     continue
                 asked, flags = turned, SYN | ACK if turned.protocol == TCP else None
                 state = "established" if is_met else "invalid" if turned.protocol in (TCP, ICMP, ICMP6) else "new"
-            packet = Packet(destination.family, source, destination, asked, gate.is_reply, state, flags)
+            elif gate.part == LATER:
+                flags = ACK if asked.protocol == TCP else None
+                state = "established" if is_met else "invalid" if asked.protocol == TCP else "new"
+            packet = Packet(destination.family, source, destination, asked, gate.part == REPLY, state, flags)
             action = kernel_code(layout.kernel(rules, gate.hooks, devices, packet, lot.port, (*classes, *lot.classes)))
             truths[:, lot.kinds] = np.array([[action in (DROPS, REJECTS)], [action == DOUBTFUL]])
         words = self._kinds.packed(truths)

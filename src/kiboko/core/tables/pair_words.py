@@ -3,8 +3,9 @@ with a bit for each kind."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from copy import copy
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -13,14 +14,14 @@ from numpy.typing import NDArray
 from kiboko.core.header.services import TCP
 from kiboko.core.records.columns import ascending
 from kiboko.core.tables.filter_lists import DROPS, NO_LIST, REJECTS, UNFILTERED
-from kiboko.core.tables.kernel_words import OWN_DEVICE, HostGate, KernelWords
+from kiboko.core.tables.kernel_words import LATER, OWN_DEVICE, REPLY, REQUEST, HostGate, KernelWords
 from kiboko.core.tables.kinds import Kinds, Words
 from kiboko.core.tables.layout import HOST, INTERFACE, LIST, LISTENER, SETTLED, SUBNET, ZONE_DEFAULT, GateLayout, Slot
 from kiboko.core.tables.listeners import ELSEWHERE, TAKEN
 from kiboko.core.tables.places import NONE
 from kiboko.core.tables.rule_words import RuleWords
 from kiboko.core.tables.traces import Marks, Trace
-from kiboko.core.tables.ways import CONSTANT, FIXED, OWN, PUBLIC, RECEIVER, SENDER, SENT_TO
+from kiboko.core.tables.ways import CONSTANT, FIXED, OWN, PUBLIC, RECEIVER, SENDER, SENT_TO, Gate
 
 Rows = NDArray[np.int64]
 _NOTHING: Rows = np.zeros((1, 1), dtype=np.int64)
@@ -60,12 +61,14 @@ class Side:
 class Outcome:
     """What becomes of all kinds between `m` receivers and `n` senders, uint64[m, n, words] each: requests that arrive,
     those of them that are answered as well, and those that a gate which cannot be judged may stop (clause S35). Where
-    that is asked for, `single` are those that one gate alone stops, on the way there or back."""
+    that is asked for, `single` are those that one gate alone stops, on the way there or back; and `hanging` those that
+    are answered and of which a kernel's rule set surely stops what follows."""
 
     arrives: Words
     answered: Words
     doubtful: Words
     single: Words | None = None
+    hanging: Words | None = None
 
 
 class PairWords:
@@ -96,10 +99,14 @@ class PairWords:
         made._layout = layout
         return made
 
-    def judge(self, way: int, senders: Side, receivers: Side, with_single: bool = False) -> Outcome:
+    def judge(
+        self, way: int, senders: Side, receivers: Side, with_single: bool = False, with_hanging: bool = False
+    ) -> Outcome:
         """What becomes of all kinds between some ends, all of one way and no two of one machine; `with_single` also
-        what one gate alone stops."""
-        return Block(self, way, senders, receivers, with_single).outcome()
+        what one gate alone stops, and `with_hanging` what gets through with its first packet alone."""
+        block = Block(self, way, senders, receivers, with_single)
+        found = block.outcome()
+        return replace(found, hanging=block.hanging(found)) if with_hanging else found
 
     def trace(self, way: int, senders: Side, receivers: Side, is_paired: bool = False) -> Trace:
         """What tells apart pairs of some ends, all of one way and no two of one machine: every sender with every
@@ -191,6 +198,18 @@ class Block:
         if self._once is None or self._twice is None:
             return Outcome(found[0], found[1], found[2])
         return Outcome(found[0], found[1], found[2], np.broadcast_to(self._once & ~self._twice & every, self.shape))
+
+    def hanging(self, outcome: Outcome) -> Words:
+        """Of what is answered the kinds of which a kernel's rule set surely stops what follows (clause S35)."""
+        stopped = np.zeros(self.shape, dtype=np.uint64)
+        for slot in self._layout.slots(self._way, False) if self._layout.has_kernel else ():
+            if slot.kind == HOST:
+                interfaces = self._owner(slot, "interface")
+                kernel = self._layout.gates.host_kernel[interfaces]
+                if kernel.any():
+                    part, mine = _chosen_part(kernel)
+                    stopped[part] |= self._of_kernels(slot, interfaces, mine, LATER)[0]
+        return stopped & outcome.answered & ~outcome.doubtful
 
     def _count(self, stops: Words) -> None:
         """Note the kinds that a further gate stops."""
@@ -359,14 +378,14 @@ class Block:
             self.trace.apart |= kernel
         stops = np.broadcast_to(stops, self.shape).copy()
         doubtful = np.zeros(self.shape, dtype=np.uint64)
-        mine = np.flatnonzero(kernel)
-        part = (mine,) if interfaces.shape[0] > 1 else (slice(None), mine) if interfaces.shape[1] > 1 else ()
-        stops[part], doubtful[part] = self._of_kernels(slot, interfaces, mine)
+        part, mine = _chosen_part(kernel)
+        stops[part], doubtful[part] = self._of_kernels(slot, interfaces, mine, REPLY if self._is_reply else REQUEST)
         self._doubtful = self._doubtful | doubtful
         return stops, np.broadcast_to(kept, self.shape)
 
-    def _of_kernels(self, slot: Slot, interfaces: Rows, mine: Rows) -> tuple[Words, Words]:
-        """What the kernel rule sets of some of the interfaces' machines stop and may stop."""
+    def _of_kernels(self, slot: Slot, interfaces: Rows, mine: Rows, part_asked: int) -> tuple[Words, Words]:
+        """What the kernel rule sets of some of the interfaces' machines stop and may stop: of requests, of replies, or
+        of what follows these."""
         along = 0 if interfaces.shape[0] > 1 else 1
 
         def part(column: Rows) -> Rows:
@@ -376,18 +395,27 @@ class Block:
         asked, step = part(interfaces), slot.gate.step
         devices = [(OWN_DEVICE if slot.gate.whose != FIXED else each.device) if each is not None else ""
                    for each in (step.interface, step.egress)]  # fmt: skip
-        gate = HostGate(step.way, devices[0], devices[1], self._is_reply)
-        return self._judge.kernels.done(gate, asked, self._is_met(slot, asked), source, destination)
+        gate = HostGate(step.way, devices[0], devices[1], part_asked)
+        way = self._layout.ways[self._way]
+        is_met = self._is_met(slot, asked, way.reply if part_asked == LATER else way.request)
+        return self._judge.kernels.done(gate, asked, is_met, source, destination)
 
-    def _is_met(self, slot: Slot, interfaces: Rows) -> NDArray[np.bool_]:
-        """Which of some hosts the request passed, so that their kernels know the reply by it (clause S19)."""
-        hosts = [each for each in self._layout.ways[self._way].request if each.step.gate in _HOST_GATES]
+    def _is_met(self, slot: Slot, interfaces: Rows, gates: Sequence[Gate]) -> NDArray[np.bool_]:
+        """By which of some hosts a way leads, at some gates: what went there and comes back is part of a connection to
+        their kernels (clause S19)."""
+        hosts = [each for each in gates if each.step.gate in _HOST_GATES]
         if any(each.whose != FIXED and each.whose == slot.gate.whose for each in hosts):
             return np.ones(interfaces.shape, dtype=np.bool_)
         fixed = [each.step.interface or each.step.egress for each in hosts if each.whose == FIXED]
         passed = {each.instance for each in fixed if each is not None}
         instances = [self._layout.interfaces[number].instance for number in interfaces.reshape(-1).tolist()]
         return np.array([each in passed for each in instances], dtype=np.bool_).reshape(interfaces.shape)
+
+
+def _chosen_part(chosen: NDArray[np.bool_]) -> tuple[tuple[slice | Rows, ...], Rows]:
+    """Where in a block the chosen of some ends stand, which lie along one of its dimensions, and which these are."""
+    mine = np.flatnonzero(chosen)
+    return (mine,) if chosen.shape[0] > 1 else (slice(None), mine) if chosen.shape[1] > 1 else (), mine
 
 
 def _is_open(lists: Rows) -> bool:
