@@ -18,6 +18,7 @@ from kiboko.core.reachability.stepping_stones import stepping_stones
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
+from tests.core.test_clauses_signals import listing
 from tests.helpers import a_filter, base, load
 from tests.random_networks import random_network
 from tests.wider_networks import wider_network
@@ -297,6 +298,14 @@ class Lines(unittest.TestCase):
         (rule,) = self.reach("tcp/5432").lines[0].rules
         self.assertEqual(("instance-in", "forward", "guard"), (rule.gate, rule.direction, rule.filter))
         self.assertIsNotNone(rule.place)
+
+    def test_that_of_some_only_the_first_packet_gets_through_is_told(self):
+        for rules, is_told in (([("new", "accept")], True), ([("new", "accept"), ("established", "accept")], False)):
+            self.values["instances"]["ann"]["host_filter"] = {"nftables": "ann.json"}
+            ends = Ends(Walker(load(self.values, {"ann.json": listing("input", "drop", *rules)})))
+            found = reach(ends, ReachQuestion(ends.resolve("ann"), resolve_service("ssh", {}), family=4))
+            self.assertEqual("allowed", found.lines[0].verdict)
+            self.assertEqual(is_told, any("only the first packet" in each for each in found.caveats))
 
     def test_what_is_excepted_is_not_looked_for(self):
         found = self.reach("ssh", excepted=(self.ends.resolve("desk-1"), self.ends.resolve("desk-2")))

@@ -133,6 +133,7 @@ class _Reach:
         self.lines: list[ReachLine] = []
         self.looked_at: list[dict[str, int]] = [{}, {}, {}]
         self.found: list[dict[str, int]] = [{}, {}, {}]
+        self.is_any_hanging = False
 
     def answer(self) -> ReachAnswer:
         question = self.question
@@ -161,6 +162,9 @@ class _Reach:
             told.append("where nobody is recorded, no instance or host filter is asked, and what listens is not known")
         if any(line.verdict == PARTLY for line in lines):
             told.append("partly: only some client ports get an answer; a client that happens on another port fails")
+        if self.is_any_hanging:
+            told.append("of some of it only the first packet and its answer get through, for want of a kernel's rule"
+                        " for known connections: kiboko check says of which, kiboko audit where")  # fmt: skip
         return tuple(told)
 
     # One family.
@@ -168,7 +172,7 @@ class _Reach:
     def of_family(self, far: Sequence[SpaceEnd], near: Sequence[SpaceEnd], family: int) -> None:
         is_out = self.question.is_out
         senders, receivers = (near, far) if is_out else (far, near)
-        blocks = list(self.space.blocks(senders, receivers, family))
+        blocks = list(self.space.blocks(senders, receivers, family, with_hanging=True))
         kinds = self.space.kinds(family)
         status = np.zeros((len(far), len(near), len(kinds.services)), dtype=np.int32)
         met = np.zeros((len(far), len(near)), dtype=np.bool_)
@@ -176,6 +180,9 @@ class _Reach:
         for block in blocks:
             codes = reading.of(block.senders, block.outcome.arrives, block.outcome.answered, block.outcome.doubtful)
             codes[~block.there] = 0
+            if not self.is_any_hanging and block.outcome.hanging is not None:
+                hanging = block.outcome.hanging & reading.sends[block.senders][None]
+                self.is_any_hanging = bool((hanging.any(axis=2) & block.there).any())
             there = block.there if is_out else block.there.T
             rows, columns = (block.receivers, block.senders) if is_out else (block.senders, block.receivers)
             where = np.ix_(rows, columns)
@@ -241,7 +248,8 @@ class Statuses:
         """`like` is another whose kinds are the same: equal outcomes have equal numbers in both."""
         self.kinds = kinds
         sent = {each: kinds.sent_from(each) for each in dict.fromkeys(each.ports for each in senders)}
-        self._sends = np.stack([sent[each.ports] for each in senders])
+        self.sends = np.stack([sent[each.ports] for each in senders])
+        """The kinds that each sender may send, uint64[senders, words]."""
         self.known: list[Status] = [Status(_BLOCKED)] if like is None else like.known
         self._numbers: dict[Status, int] = {self.known[0]: 0} if like is None else like._numbers
         # Distinct outcomes by their words, and what is read off those that were asked about; the first is of no pair.
@@ -270,7 +278,7 @@ class Statuses:
 
     def ids(self, senders: Rows, *outcome: NDArray[np.uint64]) -> Rows:
         """The distinct outcomes of pairs by number, int64[m, n], of words uint64[m, n, words]."""
-        sends = np.broadcast_to(self._sends[senders][None], outcome[0].shape)
+        sends = np.broadcast_to(self.sends[senders][None], outcome[0].shape)
         whole = np.concatenate([*(each & sends for each in outcome), sends], axis=-1)
         words = np.ascontiguousarray(whole.reshape(-1, whole.shape[-1]))
         first, back = _distinct(words)
