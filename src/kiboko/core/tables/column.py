@@ -407,7 +407,8 @@ class FlowColumn:
         elif kind.is_later:
             flags = ACK if asked.protocol == TCP else None
             unmet = "invalid" if asked.protocol == TCP else "new"
-            state = "established" if self._is_passed(instance.name, row, way.reply) else unmet
+            is_answered = turned_service(asked) is not None  # what nobody answers stays new
+            state = "established" if is_answered and self._is_passed(instance.name, row, way.reply) else unmet
         source, destination = (layout.addresses.first(atom) for atom in kind.ends)
         packet = Packet(destination.family, source, destination, asked, kind.is_reply, state, flags)
         return layout.kernel(rules, step.way, devices, packet, port, kind.classes)

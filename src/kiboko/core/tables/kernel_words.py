@@ -128,7 +128,8 @@ class KernelWords:
                 state = "established" if is_met else "invalid" if turned.protocol in (TCP, ICMP, ICMP6) else "new"
             elif gate.part == LATER:
                 flags = ACK if asked.protocol == TCP else None
-                state = "established" if is_met else "invalid" if asked.protocol == TCP else "new"
+                is_answered = turned_service(asked) is not None  # what nobody answers stays new
+                state = "established" if is_met and is_answered else "invalid" if asked.protocol == TCP else "new"
             packet = Packet(destination.family, source, destination, asked, gate.part == REPLY, state, flags)
             action = kernel_code(layout.kernel(rules, gate.hooks, devices, packet, lot.port, (*classes, *lot.classes)))
             truths[:, lot.kinds] = np.array([[action in (DROPS, REJECTS)], [action == DOUBTFUL]])
