@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.header.addresses import parse_address
+from kiboko.core.header.services import WITH_PORTS
 from kiboko.core.tables import places
 from kiboko.core.tables.boxes import Box, BoxLists, Packets
 from kiboko.core.tables.column import Flows
@@ -24,6 +25,7 @@ from kiboko.core.tables.places import Places
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
+from tests.core.test_clauses_signals import listing
 from tests.helpers import a_filter, base, load
 from tests.random_networks import in_more_zones, random_network
 from tests.wider_networks import STRANGERS as WIDER_STRANGERS
@@ -126,6 +128,19 @@ class HeldToTheWalk(unittest.TestCase):
         for path, topology in networks:
             with self.subTest(path.parent.name):
                 self.hold(topology, count=400)
+
+    def test_kernel_rule_sets_that_take_first_packets_alone(self):
+        """What nobody answers stays new to them, and is taken each time."""
+        values = base()
+        for name in ("ann", "bob", "dan"):
+            values["instances"][name]["host_filter"] = {"nftables": f"{name}.json"}
+        files = {"ann.json": listing("output", "drop", ("new", "accept")), "bob.json": listing("input", "drop", ("new", "accept")),
+                 "dan.json": listing("input", "accept", ("established", "drop"))}  # fmt: skip
+        tables, _ = self.hold(load(values, files), count=1500)
+        flows = flows_on(tables, random.Random(0), 1500, STRANGERS)
+        later = tables.stops_later(flows, tables.gates(flows))
+        met = {(int(number) >> 16 in WITH_PORTS, bool(each)) for number, each in zip(flows.service, later, strict=True)}
+        self.assertEqual({(True, True), (True, False), (False, True), (False, False)}, met)
 
     def test_machines_of_one_place_share_their_ways_but_not_their_rules(self):
         values = base()

@@ -318,7 +318,7 @@ class FlowColumn:
         numbers = {each: number for number, each in enumerate(dict.fromkeys(told))}
         alike = np.array([numbers[each] for each in told], dtype=np.int64)
         sorts = self.layout.kernel_sorts(interface)
-        kinds = distinct(alike[ways.codes], sorts, self.protocol[rows], *classes)
+        kinds = distinct(alike[ways.codes], sorts, self.protocol[rows], self.has_reply[rows], *classes)
         shares = []
         for at in kinds.first.tolist():
             row, ends = int(rows[at]), (int(packets.sources[at]), int(packets.destinations[at]))
