@@ -1,5 +1,6 @@
 """The whole space of pairs held to the walk: any pair, any service, both families, every feature."""
 
+import json
 import os
 import random
 import tempfile
@@ -32,6 +33,22 @@ def verdicts(kinds, sends, arrives, answered, doubtful):
     return np.select(
         [doubt > 0, back == sent, back > 0, comes > 0], ["unknown", "allowed", "partly", "one-way"], "blocked"
     )
+
+
+def from_block(block):
+    """What the kernel lists of a rule set that lets known connections and what comes from a block in, and nothing else
+    out to it."""
+    address, length = block.split("/")
+    peers = {name: {"match": {"op": "==", "left": {"payload": {"protocol": "ip", "field": name}},
+                              "right": {"prefix": {"addr": address, "len": int(length)}}}} for name in ("saddr", "daddr")}  # fmt: skip
+    known = {"match": {"op": "in", "left": {"ct": {"key": "state"}}, "right": ["established", "related"]}}
+    chains = [{"chain": {"family": "inet", "table": "t", "name": hook, "handle": 1, "type": "filter", "hook": hook, "prio": 0,
+                         "policy": policy}} for hook, policy in (("input", "drop"), ("output", "accept"))]  # fmt: skip
+    told = [("input", known, "accept"), ("input", peers["saddr"], "accept"), ("output", known, "accept"),
+            ("output", peers["daddr"], "drop")]  # fmt: skip
+    rules = [{"rule": {"family": "inet", "table": "t", "chain": chain, "handle": number, "expr": [match, {action: None}]}}
+             for number, (chain, match, action) in enumerate(told, 2)]  # fmt: skip
+    return json.dumps({"nftables": [{"table": {"family": "inet", "name": "t", "handle": 1}}, *chains, *rules]})
 
 
 class HeldToTheWalk(unittest.TestCase):
@@ -97,6 +114,30 @@ class HeldToTheWalk(unittest.TestCase):
         for path, topology in networks:
             with self.subTest(path.parent.name):
                 self.hold(topology, 0, count=150)
+
+    def test_a_kernel_rule_set_that_tells_senders_apart_is_asked_for_each_also_where_it_is_the_only_one(self):
+        """Among several receivers of a way and as the only one, at the sender as well as at the receiver."""
+        values = base()
+        for name in ("bob", "dan"):
+            values["instances"][name]["host_filter"] = {"nftables": f"{name}.json"}
+        files = {
+            f"{name}.json": from_block("10.1.0.0/16" if name == "dan" else "10.1.1.0/24") for name in ("bob", "dan")
+        }
+        topology = load(values, files)
+        self.assertGreater(self.hold(topology, 1, 600), 300)
+        ends = Ends(Walker(topology))
+        space = Space(ends, resolve_service("ssh", {}))
+        senders = space.ends_of(
+            [m for each in ("ann", "bob", "cat", "dan") for m in ends.resolve(each).members], 4, True
+        )
+        (receiver,) = space.ends_of(ends.resolve("dan").members, 4, False)
+        found = {}
+        for block in space.blocks(senders, [receiver], 4):
+            for row in np.flatnonzero(block.there[0]).tolist():
+                found[senders[int(block.senders[row])].name] = bool(block.outcome.arrives[0, row].any())
+        walks = {name: ends.walk_pair(ends.pairs(ends.resolve(name).members[0], ends.resolve("dan").members[0], 4)[0],
+                                      Service(6, 22)) for name in ("ann", "bob", "cat")}  # fmt: skip
+        self.assertEqual({name: bool(each.delivered) for name, each in walks.items()}, found)
 
     def test_a_machine_of_several_interfaces_sends_by_the_one_in_the_receivers_subnet(self):
         values = base()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -43,7 +42,7 @@ from kiboko.core.tables.layout import (
 from kiboko.core.tables.lines import NO_PORT
 from kiboko.core.tables.listeners import TAKEN
 from kiboko.core.tables.places import NONE
-from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, SENDER, Gate
+from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, Gate
 
 _HOST_GATES = ("host-out", "host-in")
 
@@ -68,7 +67,8 @@ class Flows:
 
 class _KernelPacket(NamedTuple):
     """A packet at the gate of a kernel rule set: of which row, between which atoms of addresses, in which classes
-    of what the rule set tells apart; whether it is of the reply, and whether it follows an answered request."""
+    of what the rule set tells apart; whether it is of the reply, and whether it follows an answered request; and
+    whether its kernel saw what went the other way, so that it takes the packet for part of a connection."""
 
     gate: Gate
     interface: int
@@ -77,6 +77,7 @@ class _KernelPacket(NamedTuple):
     classes: Classes
     is_reply: bool
     is_later: bool
+    is_met: bool
 
 
 class FlowColumn:
@@ -104,6 +105,7 @@ class FlowColumn:
         layout = self.layout
         near, far = layout.ends_of(self.flows.source), layout.ends_of(self.flows.target)
         own, public, self.interface, self.subnet, place, machine = ((near[row], far[row]) for row in range(len(near)))
+        self.machine = machine
         self.address = np.stack([own[0], public[0], self.flows.target.astype(np.int64), own[1]])
         same = (self.subnet[0] == self.subnet[1]) & (self.subnet[0] != NONE)
         key = (place[0] * len(layout.places) + place[1]) * 2 + same
@@ -314,18 +316,20 @@ class FlowColumn:
         packets = self._packets(rows, own, is_reply)
         classes = self._kernel_classes(rows, interface, packets)
         ways = distinct(self.way[rows])
-        told = [self._told_by_way(row, own, is_reply, is_later) for row in rows[ways.first].tolist()]
+        told = [self._told_by_way(row, own, is_reply) for row in rows[ways.first].tolist()]
         numbers = {each: number for number, each in enumerate(dict.fromkeys(told))}
         alike = np.array([numbers[each] for each in told], dtype=np.int64)
         sorts = self.layout.kernel_sorts(interface)
-        kinds = distinct(alike[ways.codes], sorts, self.protocol[rows], self.has_reply[rows], *classes)
+        is_met = self._is_met(rows, interface, is_reply) if is_reply or is_later else np.zeros(len(rows), np.bool_)
+        kinds = distinct(alike[ways.codes], sorts, self.protocol[rows], self.has_reply[rows], is_met, *classes)
         shares = []
         for at in kinds.first.tolist():
             row, ends = int(rows[at]), (int(packets.sources[at]), int(packets.destinations[at]))
             place = self.layout.slot(int(self.way[row]), is_reply, own)
             assert place is not None
             known = tuple(int(each[at]) for each in classes)
-            asked = _KernelPacket(place.gate, int(interface[at]), row, ends, known, is_reply, is_later)
+            met = bool(is_met[at])
+            asked = _KernelPacket(place.gate, int(interface[at]), row, ends, known, is_reply, is_later, met)
             shares.append(self._of_kernel(asked))
         action = np.array([kernel_code(each) for each in shares], dtype=np.uint8)
         return action[kinds.codes], self._kernel_deciders(shares, kinds.codes, interface)
@@ -354,22 +358,16 @@ class FlowColumn:
             decider[place] = known[key]
         return decider[pairs.codes]
 
-    def _told_by_way(self, row: int, own: int, is_reply: bool, is_later: bool) -> tuple[object, ...]:
-        """All that a kernel rule set learns of a packet by its way: the address family, the hooks and devices by which
-        it comes, and by which hosts it went before or will come back."""
+    def _told_by_way(self, row: int, own: int, is_reply: bool) -> tuple[object, ...]:
+        """All that a kernel rule set learns of a packet by its way: the address family, and the hooks and devices by
+        which it comes."""
         way, family = int(self.way[row]), self.layout.addresses.first(int(self.flows.target[row])).family
         place = self.layout.slot(way, is_reply, own)
         assert place is not None
         gate, step = place.gate, place.gate.step
         devices = [(each.device if gate.whose == FIXED else True) if each is not None else None
                    for each in (step.interface, step.egress)]  # fmt: skip
-        others = self.layout.ways[way].request if is_reply else self.layout.ways[way].reply if is_later else ()
-        hosts = frozenset(
-            each.whose if each.whose != FIXED else met.instance
-            for each in others
-            if each.step.gate in _HOST_GATES and (met := each.step.interface or each.step.egress) is not None
-        )
-        return family, step.way, gate.whose, *devices, hosts
+        return family, step.way, gate.whose, *devices
 
     def _kernel_classes(
         self, rows: NDArray[np.int64], interface: NDArray[np.int64], packets: Packets
@@ -397,35 +395,45 @@ class FlowColumn:
             (interface if gate.whose != FIXED else step.interface).device if step.interface is not None else "",
             (interface if gate.whose != FIXED else step.egress).device if step.egress is not None else "",
         )  # fmt: skip
-        state, flags, way = "new", SYN if asked.protocol == TCP else None, layout.ways[self.way[row]]
+        state, flags = "new", SYN if asked.protocol == TCP else None
         if kind.is_reply:
             turned = turned_service(asked)
             assert turned is not None
             asked, flags = turned, SYN | ACK if asked.protocol == TCP else None
             unmet = "invalid" if asked.protocol in (TCP, ICMP, ICMP6) else "new"
-            state = "established" if self._is_passed(instance.name, row, way.request) else unmet
+            state = "established" if kind.is_met else unmet
         elif kind.is_later:
             flags = ACK if asked.protocol == TCP else None
             unmet = "invalid" if asked.protocol == TCP else "new"
             is_answered = turned_service(asked) is not None  # what nobody answers stays new
-            state = "established" if is_answered and self._is_passed(instance.name, row, way.reply) else unmet
+            state = "established" if is_answered and kind.is_met else unmet
         source, destination = (layout.addresses.first(atom) for atom in kind.ends)
         packet = Packet(destination.family, source, destination, asked, kind.is_reply, state, flags)
         return layout.kernel(rules, step.way, devices, packet, port, kind.classes)
 
-    def _is_passed(self, instance: str, row: int, gates: Sequence[Gate]) -> bool:
-        """Whether a flow comes by the host of a machine at some gates: what its kernel saw go the other way it takes
-        for part of a connection (clause S19)."""
+    def _is_met(self, rows: NDArray[np.int64], interface: NDArray[np.int64], is_reply: bool) -> NDArray[np.bool_]:
+        """Which hosts, by their interfaces, saw what went the other way: requests where they are asked about replies,
+        else these (clause S19)."""
         layout = self.layout
-        for gate in gates:
-            if gate.step.gate in _HOST_GATES:
-                side = {SENDER: 0, RECEIVER: 1}.get(gate.whose)
-                interface = gate.step.interface or gate.step.egress
-                assert interface is not None
-                met = interface.instance if side is None else layout.interfaces[self.interface[side][row]].instance
-                if met == instance:
-                    return True
-        return False
+        machines = layout.machines[interface]
+        ways = distinct(self.way[rows])
+        by_end = np.zeros((2, len(ways)), dtype=np.bool_)
+        fixed: dict[int, set[int]] = {}
+        for number, way in enumerate(self.way[rows[ways.first]].tolist()):
+            gates = layout.ways[way].request if is_reply else layout.ways[way].reply
+            for gate in gates:
+                if gate.step.gate not in _HOST_GATES:
+                    continue
+                if gate.whose != FIXED:
+                    by_end[int(gate.whose == RECEIVER), number] = True
+                elif (met := gate.step.interface or gate.step.egress) is not None:
+                    fixed.setdefault(number, set()).add(int(layout.machines[layout.number_of(met)]))
+        found: NDArray[np.bool_] = by_end[0, ways.codes] & (self.machine[0][rows] == machines)
+        found |= by_end[1, ways.codes] & (self.machine[1][rows] == machines)
+        for number, passed in fixed.items():
+            mine = np.flatnonzero(ways.codes == number)
+            found[mine] |= np.isin(machines[mine], list(passed))
+        return found
 
     def _ask_listener(self, rows: NDArray[np.int64], at: int) -> None:
         """What listens (clause S32); the system itself answers echo requests."""

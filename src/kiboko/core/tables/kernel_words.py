@@ -75,6 +75,7 @@ class KernelWords:
             of what follows the first answers
         sources, destinations : atoms of addresses, all of one family
         """
+        interfaces, is_met = np.broadcast_arrays(interfaces, is_met)
         sorts = self._layout.kernel_sorts(interfaces)
         self._look_up(sorts, interfaces)
         lists, counts = self._lists[sorts], self._counts[:, sorts]

@@ -102,6 +102,9 @@ class GateLayout:
         self.interfaces = interfaces = ground.directory.interfaces()
         subnets = list(topology.subnets.values())
         self._numbers = {each.name: number for number, each in enumerate(interfaces)}
+        instances = {name: number for number, name in enumerate(topology.instances)}
+        self.machines = np.array([instances[each.instance] for each in interfaces] or [NONE], dtype=np.int64)
+        """The machine of each interface, as `ends_of` numbers them."""
         self._subnet_numbers = {each.name: number for number, each in enumerate(subnets)}
         self.has_kernel = any(isinstance(each.host_filter, HostRuleSet) for each in topology.instances.values())
         self.gates = InterfaceGates(ground, self.lists, interfaces)
@@ -223,7 +226,8 @@ class GateLayout:
         made.keepers = slot.keepers
         return made
 
-    def _number_of(self, interface: Interface) -> int:
+    def number_of(self, interface: Interface) -> int:
+        """The number of an interface, with its gates laid out."""
         number = self._numbers[interface.name]
         self.gates.ask_one(number)
         return number
@@ -234,12 +238,12 @@ class GateLayout:
         match step.gate:
             case "instance-out" | "instance-in":
                 assert step.interface is not None
-                own = self._number_of(step.interface) if gate.whose == FIXED else NONE
+                own = self.number_of(step.interface) if gate.whose == FIXED else NONE
                 return [Slot(INTERFACE, gate, own, slot, way) for slot in range(self.gates.most)]
             case "host-out" | "host-in":
                 interface = step.interface or step.egress
                 assert interface is not None
-                return [Slot(HOST, gate, self._number_of(interface) if gate.whose == FIXED else NONE, 0, way)]
+                return [Slot(HOST, gate, self.number_of(interface) if gate.whose == FIXED else NONE, 0, way)]
             case "subnet-out" | "subnet-in":
                 assert step.subnet is not None
                 own = self._subnet_numbers[step.subnet.name] if gate.whose == FIXED else NONE

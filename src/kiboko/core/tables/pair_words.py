@@ -389,7 +389,9 @@ class Block:
         along = 0 if interfaces.shape[0] > 1 else 1
 
         def part(column: Rows) -> Rows:
-            return np.take(column, mine, axis=along) if column.shape[along] > 1 else column
+            if interfaces.size == 1 or column.shape[along] == 1:  # the one interface is at every place
+                return column
+            return np.take(column, mine, axis=along)
 
         source, destination = (part(each) for each in self._addresses(slot))
         asked, step = part(interfaces), slot.gate.step
@@ -402,14 +404,20 @@ class Block:
 
     def _is_met(self, slot: Slot, interfaces: Rows, gates: Sequence[Gate]) -> NDArray[np.bool_]:
         """By which of some hosts a way leads, at some gates: what went there and comes back is part of a connection to
-        their kernels (clause S19)."""
+        their kernels (clause S19). An appliance on the way may be an end itself."""
+        layout = self._layout
         hosts = [each for each in gates if each.step.gate in _HOST_GATES]
-        if any(each.whose != FIXED and each.whose == slot.gate.whose for each in hosts):
+        whose = {each.whose for each in hosts}
+        if slot.gate.whose != FIXED and slot.gate.whose in whose:
             return np.ones(interfaces.shape, dtype=np.bool_)
+        machines = layout.machines[interfaces]
         fixed = [each.step.interface or each.step.egress for each in hosts if each.whose == FIXED]
-        passed = {each.instance for each in fixed if each is not None}
-        instances = [self._layout.interfaces[number].instance for number in interfaces.reshape(-1).tolist()]
-        return np.array([each in passed for each in instances], dtype=np.bool_).reshape(interfaces.shape)
+        passed = [int(layout.machines[layout.number_of(each)]) for each in fixed if each is not None]
+        found: NDArray[np.bool_] = np.isin(machines, passed)
+        for end in (SENDER, RECEIVER) if slot.gate.whose == FIXED else ():
+            if end in whose:
+                found = found | (self._laid(self._sides[end].machine, end) == machines)
+        return found
 
 
 def _chosen_part(chosen: NDArray[np.bool_]) -> tuple[tuple[slice | Rows, ...], Rows]:
