@@ -10,7 +10,7 @@ from kiboko.core.audit.findings import Finding, found
 from kiboko.core.errors import Place
 from kiboko.core.filters import host_judge
 from kiboko.core.header.addresses import Address
-from kiboko.core.header.packet import ACK, Packet, request
+from kiboko.core.header.packet import Packet, following, request
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, Service
 from kiboko.core.network.host_rules import Chain, HostRule, HostRuleSet, Match, Verdict, VerdictMap
@@ -70,7 +70,8 @@ def _first_lost(walker: Walker, instance: Instance, rules: HostRuleSet) -> _Lost
     for path, devices, packet in _first_packets(walker, instance, _services(instance)) if paths else ():
         if path not in paths:
             continue
-        later = packet._replace(state="established", tcp_flags=ACK if packet.service.protocol == TCP else None)
+        assert packet.source is not None and packet.destination is not None
+        later = following(packet.source, packet.destination, packet.service, True)
         after = host_judge.judge(rules, path, later, ports, *devices)
         if not after or any(each.action not in (host_judge.DROP, host_judge.REJECT) for each in after):
             continue

@@ -36,6 +36,32 @@ def request(source: Address, destination: Address, service: Service) -> Packet:
     return Packet(destination.family, source, destination, service, tcp_flags=flags)
 
 
+def answering(source: Address, destination: Address, service: Service, is_known: bool) -> Packet | None:
+    """The answer to the first packet of a service; None where nothing answers it.
+
+    `is_known` tells whether the host that is asked saw the request, so that the answer is part of a connection to it.
+    To any other it is invalid, and without TCP and ICMP as new as any packet (clause S19).
+    """
+    turned = turned_service(service)
+    if turned is None:
+        return None
+    state = "established" if is_known else "invalid" if service.protocol in (TCP, ICMP, ICMP6) else "new"
+    flags = SYN | ACK if service.protocol == TCP else None
+    return Packet(destination.family, source, destination, turned, True, state, flags)
+
+
+def following(source: Address, destination: Address, service: Service, is_known: bool) -> Packet:
+    """What a sender sends behind an answered first packet (clause S35).
+
+    `is_known` tells whether the host that is asked saw the answer: to any other it is no part of a connection. What
+    nothing answers stays new.
+    """
+    is_part = is_known and turned_service(service) is not None
+    state = "established" if is_part else "invalid" if service.protocol == TCP else "new"
+    flags = ACK if service.protocol == TCP else None
+    return Packet(destination.family, source, destination, service, False, state, flags)
+
+
 def turned_service(service: Service) -> Service | None:
     """The service to judge a reply by: the request's own where ports are swapped, else that of the reply."""
     return service if service.has_ports else reply_of(service)

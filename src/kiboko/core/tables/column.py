@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.filters.host_judge import HostShare
-from kiboko.core.header.packet import ACK, SYN, Packet, turned_service
-from kiboko.core.header.services import ICMP, ICMP6, TCP, Service
+from kiboko.core.header.packet import Packet, answering, following, request
+from kiboko.core.header.services import ICMP, ICMP6, Service
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.records.columns import distinct, has_ports
 from kiboko.core.tables.boxes import DESTINATIONS, SERVICES, SOURCES, Packets
@@ -395,20 +395,13 @@ class FlowColumn:
             (interface if gate.whose != FIXED else step.interface).device if step.interface is not None else "",
             (interface if gate.whose != FIXED else step.egress).device if step.egress is not None else "",
         )  # fmt: skip
-        state, flags = "new", SYN if asked.protocol == TCP else None
-        if kind.is_reply:
-            turned = turned_service(asked)
-            assert turned is not None
-            asked, flags = turned, SYN | ACK if asked.protocol == TCP else None
-            unmet = "invalid" if asked.protocol in (TCP, ICMP, ICMP6) else "new"
-            state = "established" if kind.is_met else unmet
-        elif kind.is_later:
-            flags = ACK if asked.protocol == TCP else None
-            unmet = "invalid" if asked.protocol == TCP else "new"
-            is_answered = turned_service(asked) is not None  # what nobody answers stays new
-            state = "established" if is_answered and kind.is_met else unmet
         source, destination = (layout.addresses.first(atom) for atom in kind.ends)
-        packet = Packet(destination.family, source, destination, asked, kind.is_reply, state, flags)
+        packet: Packet | None = request(source, destination, asked)
+        if kind.is_reply:
+            packet = answering(source, destination, asked, kind.is_met)
+        elif kind.is_later:
+            packet = following(source, destination, asked, kind.is_met)
+        assert packet is not None
         return layout.kernel(rules, step.way, devices, packet, port, kind.classes)
 
     def _is_met(self, rows: NDArray[np.int64], interface: NDArray[np.int64], is_reply: bool) -> NDArray[np.bool_]:

@@ -8,8 +8,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.header.packet import ACK, SYN, Packet, turned_service
-from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS, Service
+from kiboko.core.header.packet import Packet, answering, following, request
+from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS, Service
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.records.columns import distinct
 from kiboko.core.tables.boxes import DESTINATIONS, SERVICES, SOURCES
@@ -120,18 +120,13 @@ class KernelWords:
         source, destination = (layout.addresses.first(atom) for atom in ends)
         truths = np.zeros((2, len(self._kinds)), dtype=np.bool_)
         for lot in self._lots_of(layout.lists.kernel_list(instance)):
-            asked, state, flags = lot.service, "new", SYN if lot.service.protocol == TCP else None
+            packet: Packet | None = request(source, destination, lot.service)
             if gate.part == REPLY:
-                turned = turned_service(lot.service)
-                if turned is None:
-                    continue
-                asked, flags = turned, SYN | ACK if turned.protocol == TCP else None
-                state = "established" if is_met else "invalid" if turned.protocol in (TCP, ICMP, ICMP6) else "new"
+                packet = answering(source, destination, lot.service, is_met)
             elif gate.part == LATER:
-                flags = ACK if asked.protocol == TCP else None
-                is_answered = turned_service(asked) is not None  # what nobody answers stays new
-                state = "established" if is_met and is_answered else "invalid" if asked.protocol == TCP else "new"
-            packet = Packet(destination.family, source, destination, asked, gate.part == REPLY, state, flags)
+                packet = following(source, destination, lot.service, is_met)
+            if packet is None:
+                continue
             action = kernel_code(layout.kernel(rules, gate.hooks, devices, packet, lot.port, (*classes, *lot.classes)))
             truths[:, lot.kinds] = np.array([[action in (DROPS, REJECTS)], [action == DOUBTFUL]])
         words = self._kinds.packed(truths)

@@ -8,9 +8,9 @@ its connection tracking what follows is no part of a connection (nf_conntrack ca
 from __future__ import annotations
 
 from kiboko.core.filters.ground import Ground
-from kiboko.core.header.packet import ACK, Packet
+from kiboko.core.header.packet import following
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import TCP, Service
+from kiboko.core.header.services import Service
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.routing.steps import Path, Step
 from kiboko.core.walk.gates import FORWARD, GateAsker, Row
@@ -25,12 +25,9 @@ def stops_later(ground: Ground, path: Path, back: Path | None, service: Service,
     if not steps:
         return None
     asker = GateAsker(ground, service, ports)
-    flags = ACK if service.protocol == TCP else None
-    unanswered = "invalid" if service.protocol == TCP else "new"
     passed_back = {_machine(step) for step in back.steps if step.gate in _AT_HOSTS} if back is not None else set()
     for step in steps:
-        state = "established" if _machine(step) in passed_back else unanswered
-        packet = Packet(step.destination.family, step.source, step.destination, service, False, state, flags)
+        packet = following(step.source, step.destination, service, _machine(step) in passed_back)
         stops = (row for row in asker.ask(step, packet, FORWARD) if row.stops)
         found = next(stops, None)
         if found is not None:

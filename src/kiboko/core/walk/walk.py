@@ -12,9 +12,9 @@ from dataclasses import dataclass
 
 from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import Address
-from kiboko.core.header.packet import ACK, SYN, Packet, request, turned_service
+from kiboko.core.header.packet import Packet, answering, request, turned_service
 from kiboko.core.header.ranges import EMPTY, RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, NO_PORTS, TCP, WITH_PORTS, Service
+from kiboko.core.header.services import NO_PORTS, WITH_PORTS, Service
 from kiboko.core.network.directory import Endpoint
 from kiboko.core.network.model import REJECT, Topology
 from kiboko.core.routing.path import PathFinder
@@ -221,13 +221,10 @@ class Walker:
         return tuple(rows)
 
     def _ask_reply(self, asker: GateAsker, path: Path) -> tuple[Row, ...]:
-        service = turned_service(asker.service)
-        assert service is not None
         rows: list[Row] = []
-        flags = SYN | ACK if service.protocol == TCP else None
         for step in path.steps:
-            state = _reply_state(step, asker)
-            packet = Packet(step.destination.family, step.source, step.destination, service, True, state, flags)
+            packet = answering(step.source, step.destination, asker.service, _is_known(step, asker))
+            assert packet is not None
             rows.extend(asker.ask(step, packet, REPLY))
         return tuple(rows)
 
@@ -277,12 +274,10 @@ def _gate_key(row: Row) -> tuple[object, ...]:
     return (row.direction, row.gate, row.at, row.filters)
 
 
-def _reply_state(step: Step, asker: GateAsker) -> str:
-    """The kernel's state of a reply at a host: a host that never saw the request tracks nothing of it (S19)."""
+def _is_known(step: Step, asker: GateAsker) -> bool:
+    """Whether a reply is part of a connection to a host: one that never saw the request tracks nothing of it (S19)."""
     interface = step.interface or step.egress
-    if interface is None or interface.instance in asker.hosts_passed:
-        return "established"
-    return "invalid" if asker.service.protocol in (TCP, ICMP, ICMP6) else "new"
+    return interface is None or interface.instance in asker.hosts_passed
 
 
 def _what_follows(later: Row | None) -> Iterable[str]:
