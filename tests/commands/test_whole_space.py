@@ -128,6 +128,7 @@ class Matrix(OnTheDemo):
     def test_questions_that_mean_nothing_are_refused(self):
         for line, text in (
             ("matrix --by role", "neither an address nor a name"),
+            ("matrix --by zones", "did you mean 'zone'?; --by is group, zone, subnet, network, tag:KEY"),
             ("matrix --by tag:rank", "no instance has a tag 'rank'"),
             ("matrix --service nothing", "service 'nothing' is not defined"),
             ("matrix --plot matrix.gif", "a figure is .png or .svg"),

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import WELL_KNOWN, parse_services, services_texts
+from kiboko.core.hints import nearest
 from kiboko.core.queries.ends import Ends, services_for
 from kiboko.core.queries.members import Member
 from kiboko.core.reachability.public_targets import MoreByPublic, PublicTargets
@@ -24,6 +25,7 @@ STATES = (NO_PAIR, BLOCKED, ONE_WAY, UNKNOWN, PARTLY, ALLOWED)
 """What a cell may be: no two ends that could meet; what holds for every pair; or `partly`, where pairs, client ports or
 families differ."""
 BY_ADDRESS, BY_PORT = "address", "port"
+_KINDS_OF_NAMES = ("group", "zone", "subnet", "network")
 _MOST_PIECES = 64
 _FEWEST_PAIRS = 1 << 18
 """Pieces of fewer pairs cost more than they are worth."""
@@ -314,7 +316,12 @@ def axis_names(ends: Ends, by: str) -> list[AxisName]:
         texts = [f"tag:{key}={value}" for value in values]
     else:
         listed = [text.strip() for text in by.split(",") if text.strip()]
-        return [AxisName(text, ends.resolve(text).members) for text in dict.fromkeys(listed)]
+        try:
+            return [AxisName(text, ends.resolve(text).members) for text in dict.fromkeys(listed)]
+        except UsageError as error:
+            hint = nearest(by, list(_KINDS_OF_NAMES), 1, 0.6)
+            raise UsageError(f"--by {by}: {error}{hint}; --by is {', '.join(_KINDS_OF_NAMES)}, tag:KEY, or names with"
+                             " commas between") from error  # fmt: skip
     if not texts:
         raise UsageError(f"--by {by}: the network file has none; try --by subnet, zone, network, tag:KEY, or a list")
     return [AxisName(text, ends.resolve(text).members) for text in (*texts, *topology.outsides)]
