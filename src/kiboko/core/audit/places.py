@@ -4,12 +4,24 @@ from __future__ import annotations
 
 import difflib
 import functools
-from collections.abc import Iterator
+from bisect import bisect_left
+from collections.abc import Callable, Iterator
 
 from kiboko.core.audit.findings import LOW, Finding, few, found
 from kiboko.core.header.addresses import Address, AddressSet, Prefix
-from kiboko.core.network.model import ALLOW, Filter, Group, Instance, Interface, Named, RouteEntry, Subnet, Topology
-from kiboko.core.routing.routes import Router
+from kiboko.core.network.model import (
+    ALLOW,
+    Filter,
+    Gateway,
+    Group,
+    Instance,
+    Interface,
+    Named,
+    RouteEntry,
+    Subnet,
+    Topology,
+)
+from kiboko.core.routing.routes import Router, rank_of
 from kiboko.core.walk.walk import Walker
 
 _RARE, _CLOSE = 8, 0.75
@@ -175,14 +187,19 @@ def of_routes(walker: Walker) -> Iterator[Finding]:
     topology = walker.topology
     tables = {subnet.route_table for subnet in topology.subnets.values() if subnet.route_table}
     for table in topology.route_tables.values():
-        used = [subnet for subnet in topology.subnets.values() if subnet.route_table == table.name]
-        for number, entry in enumerate(table.entries):
-            reason = _leads_to_nothing(walker, entry, used)
+        used = {subnet.network for subnet in topology.subnets.values() if subnet.route_table == table.name}
+        beyond = functools.cache(functools.partial(_beyond, topology, used))
+        first: dict[tuple[Prefix, int], RouteEntry] = {}
+        for entry in table.entries:
+            first.setdefault((entry.to, rank_of(entry)), entry)
+        for entry in table.entries:
+            reason = _leads_to_nothing(walker, entry, beyond)
             if reason:
                 yield found("route-to-nothing", f"{table.name}: {entry.to}", entry.place or table.place, reason,
                             "remove the entry, or mend what it leads to")  # fmt: skip
-            stronger = next((each for each in table.entries[:number] + table.entries[number + 1 :]
-                             if each.to == entry.to and _rank(each) < _rank(entry)), None)  # fmt: skip
+            stronger = next(
+                (first[entry.to, rank] for rank in range(rank_of(entry)) if (entry.to, rank) in first), None
+            )
             if stronger is not None and stronger.via != entry.via:
                 yield found("route-shadowed", f"{table.name}: {entry.to}", entry.place or table.place,
                             f"the {stronger.origin} entry {stronger} always wins", "take one of both out",
@@ -191,11 +208,14 @@ def of_routes(walker: Walker) -> Iterator[Finding]:
     yield from _without_way_out(walker)
 
 
-def _rank(entry: RouteEntry) -> int:
-    return ("static", "learned", "connected").index(entry.origin)
+def _beyond(topology: Topology, used: set[str], peering: str) -> tuple[list[str], AddressSet]:
+    """The networks that a peering leads to from some, and their blocks."""
+    networks = topology.gateways[peering].networks
+    far = [name for name in networks if name not in used] or list(networks)
+    return far, AddressSet.of_prefixes(block for name in far for block in topology.networks[name].blocks)
 
 
-def _leads_to_nothing(walker: Walker, entry: RouteEntry, used: list[Subnet]) -> str:
+def _leads_to_nothing(walker: Walker, entry: RouteEntry, beyond: Callable[[str], tuple[list[str], AddressSet]]) -> str:
     topology = walker.topology
     if entry.instance is not None:
         instance = topology.instances[entry.instance]
@@ -207,8 +227,7 @@ def _leads_to_nothing(walker: Walker, entry: RouteEntry, used: list[Subnet]) -> 
             return f"it leads to {instance.name}, which has no address"
     gateway = topology.gateways.get(entry.gateway or "")
     if gateway is not None and gateway.kind == "peering":
-        far = [name for name in gateway.networks if name not in {subnet.network for subnet in used}] or gateway.networks
-        blocks = AddressSet.of_prefixes(block for name in far for block in topology.networks[name].blocks)
+        far, blocks = beyond(gateway.name)
         if not AddressSet.of_prefixes([entry.to]) & blocks:
             return f"it leads by {gateway.name} to {' and '.join(far)}, which has none of {entry.to}"
     return ""
@@ -219,30 +238,41 @@ def _without_return(walker: Walker, tables: set[str]) -> Iterator[Finding]:
     topology = walker.topology
     router = Router(walker.directory)
     told: set[tuple[str, str, str]] = set()
+    led_to = functools.cache(functools.partial(_led_to, topology))
     for subnet in topology.subnets.values():
-        for entry in topology.route_tables[subnet.route_table].entries if subnet.route_table else ():
-            gateway = topology.gateways.get(entry.gateway or "")
-            if gateway is None or gateway.kind != "peering":
+        for entry, gateway, other in led_to(subnet.route_table, subnet.network) if subnet.route_table else ():
+            near = subnet.block(entry.to.family)
+            key = (subnet.route_table or "", other.name, subnet.network)
+            if near is None or key in told:
                 continue
-            for other in topology.subnets.values():
-                if other.network == subnet.network or other.network not in gateway.networks:
-                    continue
-                near, far = subnet.block(entry.to.family), other.block(entry.to.family)
-                if near is None or far is None or _first(far) not in entry.to:
-                    continue
-                back = router.look_up(other, _first(near)).entry
-                key = (subnet.route_table or "", other.name, subnet.network)
-                out = topology.gateways.get(back.gateway or "") if back is not None else None
-                is_lost = back is None or back.discard or (out is not None and out.kind in ("internet", "nat"))
-                if is_lost and key not in told:
-                    told.add(key)
-                    lacks = f"sends what goes back to {out.name}" if out else "discards what goes back" if back else (
-                        "has no way back")  # fmt: skip
-                    yield found("no-return-route", f"{other.name}: {near}", other.place,
-                                f"{subnet.name} has a route to it ({entry}), and its own table"
-                                f" ({other.route_table or 'none'}) {lacks}",
-                                f"add a route to {near} by {gateway.name}",
-                                others=((str(entry), entry.place or subnet.place),))  # fmt: skip
+            back = router.look_up(other, _first(near)).entry
+            out = topology.gateways.get(back.gateway or "") if back is not None else None
+            if back is None or back.discard or (out is not None and out.kind in ("internet", "nat")):
+                told.add(key)
+                lacks = f"sends what goes back to {out.name}" if out else "discards what goes back" if back else (
+                    "has no way back")  # fmt: skip
+                yield found("no-return-route", f"{other.name}: {near}", other.place,
+                            f"{subnet.name} has a route to it ({entry}), and its own table"
+                            f" ({other.route_table or 'none'}) {lacks}",
+                            f"add a route to {near} by {gateway.name}",
+                            others=((str(entry), entry.place or subnet.place),))  # fmt: skip
+
+
+def _led_to(topology: Topology, table: str, network: str) -> list[tuple[RouteEntry, Gateway, Subnet]]:
+    """The subnets of other networks that the entries of a table lead to by a peering, for senders of one network."""
+    begins = {
+        family: sorted((block.value, number, other) for number, other in enumerate(topology.subnets.values())
+                       if (block := other.block(family)) is not None) for family in (4, 6)
+    }  # fmt: skip
+    found = []
+    for entry in topology.route_tables[table].entries:
+        gateway = topology.gateways.get(entry.gateway or "")
+        if gateway is not None and gateway.kind == "peering":
+            listed = begins[entry.to.family]
+            first, behind = bisect_left(listed, (entry.to.value,)), bisect_left(listed, (entry.to.last + 1,))
+            found += [(entry, gateway, other) for _, _, other in sorted(listed[first:behind], key=lambda each: each[1])
+                      if other.network != network and other.network in gateway.networks]  # fmt: skip
+    return found
 
 
 def _without_way_out(walker: Walker) -> Iterator[Finding]:

@@ -13,6 +13,7 @@ from kiboko.core.audit.scope import WHOLE, Scope
 from kiboko.core.errors import Place
 from kiboko.core.filters.filters import ReadyRule
 from kiboko.core.header.addresses import AddressSet
+from kiboko.core.header.nesting import Nesting
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, services_texts
 from kiboko.core.network.model import ALLOW, Carrying, Instance, Literal, Named, Rule
@@ -36,7 +37,7 @@ def of_openness(ends: Ends, scope: Scope = WHOLE) -> Iterator[Finding]:
     """Administrative services that very many outside can reach, and those that one gate alone keeps from them."""
     topology = ends.topology
     administration = scope.among(topology.administration)
-    crowds = [end for name in topology.outsides if _size(end := _own(ends, name)) >= _VERY_MANY]
+    crowds = _crowds(ends)
     if not crowds or not administration or not topology.instances:
         return
     names = ", ".join(end.text for end in crowds)
@@ -72,13 +73,15 @@ def _is_exposed(instance: Instance) -> bool:
     return any(each.public is not None or each.address(6) is not None for each in instance.interfaces)
 
 
-def _own(ends: Ends, name: str) -> End:
-    """An outside without others that lie within it."""
-    topology = ends.topology
-    whole = AddressSet.of_prefixes(topology.outsides[name].prefixes)
-    others = [AddressSet.of_prefixes(each.prefixes) for each in topology.outsides.values() if each.name != name]
-    within = [each for each in others if not each - whole and each != whole]
-    return ends.block_end(name, whole - AddressSet.union(within) - ends.directory.network_blocks)
+def _crowds(ends: Ends) -> list[End]:
+    """The outsides with very many addresses, each without others that lie within it."""
+    outsides = {name: AddressSet.of_prefixes(each.prefixes) for name, each in ends.topology.outsides.items()}
+    nesting = Nesting(outsides)
+    owned = (
+        ends.block_end(name, nesting.own(name) - ends.directory.network_blocks)
+        for name, whole in outsides.items() if whole.size >= _VERY_MANY
+    )  # fmt: skip
+    return [end for end in owned if _size(end) >= _VERY_MANY]
 
 
 def _size(end: End) -> int:

@@ -27,7 +27,7 @@ from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.header.addresses import Address
 from kiboko.core.memory import without_garbage
 from kiboko.core.network.directory import Directory
-from kiboko.core.records.address_names import AddressNames
+from kiboko.core.records.address_names import AddressNames, Stretches
 from kiboko.core.records.columns import ascending, distinct
 from kiboko.core.records.records import ProbeRecord
 
@@ -84,7 +84,8 @@ class Summary:
     """All groups in their order, until there are more records."""
 
     def __post_init__(self) -> None:
-        self._addresses = AddressNames(self._name_number)
+        stretches = Stretches(self.directory.name_edges(), self.directory.is_by_itself)
+        self._addresses = AddressNames(self._name_number, stretches)
 
     @property
     def groups(self) -> dict[_Key, FindingGroup]:

@@ -11,10 +11,9 @@ from numpy.typing import NDArray
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator, Judged
 from kiboko.core.evidence.tallies import Tallies
-from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import service_text
-from kiboko.core.records.address_names import AddressNames
+from kiboko.core.records.address_names import AddressNames, Stretches
 from kiboko.core.records.columns import distinct, has_ports, within
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.core.records.group_sums import Groups, GroupSums, Sum
@@ -79,7 +78,7 @@ class Turning:
         self._tables = self._evaluator.tables, GateTables(new, line, atoms)
         self._services = services
         self._directory = old.directory
-        self._names: dict[Address, str] = {}
+        self._stretches = Stretches(self._directory.name_edges(), self._directory.is_by_itself)
 
     def judge(self, table: FlowTable) -> Judged:
         """What every record of a table comes to by the rules as they are."""
@@ -124,7 +123,7 @@ class Turning:
     def _note(self, tallies: Tallies, rows: NDArray[np.int64], into: GroupSums) -> None:
         if not len(rows):
             return
-        names = AddressNames(lambda address: into.number(self._name(address)))
+        names = AddressNames(lambda address: into.number(self._directory.end_name(address)), self._stretches)
         met = distinct(*tallies.met[rows].T)
         services = [into.number(_service(*each)) for each in tallies.met[rows[met.first]].tolist()]
         groups = Groups(
@@ -134,11 +133,6 @@ class Turning:
             tallies.conversations[rows],
         )  # fmt: skip
         into.take(groups.by_key(), groups.total())
-
-    def _name(self, address: Address) -> str:
-        if address not in self._names:
-            self._names[address] = self._directory.end_name(address)
-        return self._names[address]
 
 
 def _service(low: int, high: int) -> str:

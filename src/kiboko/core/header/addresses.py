@@ -129,6 +129,10 @@ class AddressSet:
     def __sub__(self, other: AddressSet) -> AddressSet:
         return AddressSet(self.v4 - other.v4, self.v6 - other.v6)
 
+    def meets(self, other: AddressSet) -> bool:
+        """Whether the two have an address in common."""
+        return self.v4.meets(other.v4) or self.v6.meets(other.v6)
+
     def __le__(self, other: AddressSet) -> bool:
         return self.v4 <= other.v4 and self.v6 <= other.v6
 

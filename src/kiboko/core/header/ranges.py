@@ -90,9 +90,11 @@ class RangeSet:
             return self
         if self.ranges is other.ranges or self.ranges == other.ranges:
             return EMPTY
+        if len(other.ranges) == 1:
+            return self._without(*other.ranges[0])
         found: list[tuple[int, int]] = []
         right = other.ranges
-        j = 0
+        j = max(0, bisect_right(right, self.ranges[0]) - 1)  # what lies before all of this takes nothing away
         for low, high in self.ranges:
             while j < len(right) and right[j][1] < low:
                 j += 1
@@ -105,6 +107,28 @@ class RangeSet:
             if low <= high:
                 found.append((low, high))
         return RangeSet(tuple(found))
+
+    def _without(self, low: int, high: int) -> RangeSet:
+        """The set without one range of integers: of many ranges most are kept as they are."""
+        left = self.ranges
+        first, behind = bisect_right(left, (low, -1)), bisect_right(left, (high, _ABOVE_ALL))
+        if first and left[first - 1][1] >= low:
+            first -= 1
+        met = left[first:behind]
+        if not met:
+            return self
+        before = ((met[0][0], low - 1),) if met[0][0] < low else ()
+        after = ((high + 1, met[-1][1]),) if met[-1][1] > high else ()
+        return RangeSet((*left[:first], *before, *after, *left[behind:]))
+
+    def meets(self, other: RangeSet) -> bool:
+        """Whether the two have a member in common."""
+        few, many = sorted((self.ranges, other.ranges), key=len)
+        for low, high in few:
+            at = bisect_right(many, (high, _ABOVE_ALL)) - 1  # the last that begins by then
+            if at >= 0 and many[at][1] >= low:
+                return True
+        return False
 
     def __le__(self, other: RangeSet) -> bool:
         return not (self - other)

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from copy import copy
 from typing import NamedTuple
 
-from kiboko.core.header.addresses import SPECIAL_PURPOSE, Address, AddressSet, Prefix, special_purpose
+from kiboko.core.header.addresses import BITS, SPECIAL_PURPOSE, Address, AddressSet, Prefix, special_purpose
 from kiboko.core.header.prefixes import PrefixTable
 from kiboko.core.network.model import Gateway, Instance, Interface, Network, Outside, Subnet, Topology
 
@@ -141,6 +141,25 @@ class Directory:
         if end.outside is not None:
             return end.outside.name
         return end.subnet.name if end.subnet is not None else end.network or str(address)
+
+    def name_edges(self) -> Iterator[Address]:
+        """Where a stretch of addresses of one name begins, or one of addresses that are called by themselves."""
+        topology = self.topology
+        blocks = [block for subnet in topology.subnets.values() for block in subnet.blocks]
+        blocks += [block for network in topology.networks.values() for block in network.blocks]
+        blocks += [block for outside in topology.outsides.values() for block in outside.prefixes]
+        stretches = [(block.family, block.value, block.last) for block in blocks]
+        stretches += [(each.family, each.value, each.value) for each in (*self._interfaces, *self.public_addresses())]
+        for family, first, last in stretches:
+            yield Address(family, first)
+            if last + 1 < 1 << BITS[family]:
+                yield Address(family, last + 1)
+
+    def is_by_itself(self, address: Address) -> bool:
+        """Whether an address is called by itself, since nothing is recorded that holds it."""
+        end = self.endpoint(address)
+        is_held = end.interface is not None or end.outside is not None or end.network is not None
+        return not is_held and address not in self._shared
 
     def end_name(self, address: Address) -> str:
         """What to call an address where it is asked about as an end: as `name_of` does, but for addresses of a machine

@@ -25,6 +25,8 @@ from kiboko.core.tables.kinds import alike_ports, alike_services
 from kiboko.core.tables.layout import Slot
 from kiboko.core.tables.lines import service_line
 from kiboko.core.tables.places import NONE
+from kiboko.core.tables.reply_filters import asked_of_replies
+from kiboko.core.tables.subject import Subject
 from kiboko.core.walk.walk import Walk, Walker
 
 _MOST_FLOWS = 1 << 16
@@ -56,11 +58,14 @@ class PairGrid:
     walker : the walker of the network
     ports : the client ports asked about; None for all ephemeral ports of each sender
     receivers : the instances that may be sent to
+    subject : what will be asked about, where that is not everything
     """
 
-    def __init__(self, walker: Walker, ports: RangeSet | None, receivers: Iterable[Instance]) -> None:
+    def __init__(
+        self, walker: Walker, ports: RangeSet | None, receivers: Iterable[Instance], subject: Subject | None = None
+    ) -> None:
         self.walker = walker
-        self.tables = GateTables(walker, None, service_line(walker.ground, RangeSet(), receivers))
+        self.tables = GateTables(walker, None, service_line(walker.ground, RangeSet(), receivers), subject)
         self.ports = ports
         self._marks: dict[tuple[int, bytes], int] = {}
         self.walks = 0
@@ -118,6 +123,7 @@ class PairGrid:
         for number, pair in enumerate(pairs):
             ports = self.ports or self.walker.source_ports(pair.source, Service(TCP, 1))
             by_ports.setdefault(ports, []).append(number)
+        asked = asked_of_replies(self.walker.ground)
         for ports, rows in by_ports.items():
             groups = []
             for protocol in (*WITH_PORTS, None):
@@ -125,7 +131,7 @@ class PairGrid:
                 if mine:
                     cells = [_Kind(RangeSet(), -1)]
                     if protocol is not None:
-                        cells = [_Kind(*each) for each in alike_ports(self.tables.layout, protocol, [ports])]
+                        cells = [_Kind(*each) for each in alike_ports(self.tables.layout, protocol, [ports], asked)]
                     groups.append((mine, cells))
             yield groups, np.array(rows)
 

@@ -6,7 +6,8 @@ import heapq
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from kiboko.core.header.addresses import Address, AddressSet
+from kiboko.core.header.addresses import Address, AddressSet, range_text
+from kiboko.core.header.nesting import Nesting
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.members import Member
@@ -56,13 +57,8 @@ class Namer:
             for name, outside in topology.outsides.items()
         }
         # Of an outside within which others lie, what is its own: the longest prefix tells whose an address is (S2).
-        self._rest = {
-            name: whole - AddressSet.union(
-                other for each, other in self._outside.items()
-                if each != name and other and not other - whole and other != whole
-            )
-            for name, whole in self._outside.items()
-        }  # fmt: skip
+        nesting = Nesting(self._outside)
+        self._rest = {name: nesting.own(name) for name in self._outside}
 
     def names(self, members: Iterable[Member]) -> list[Name]:
         """The fewest names for some ends that a greedy choice finds, each exact; the largest first."""
@@ -114,6 +110,5 @@ class Namer:
                         found.append(Name(said.format(name) + (" (IPv6)" if family == 6 else ""), part.size, False))
                         left = left - part
         for family in (4, 6):
-            part = AddressSet(left.v4) if family == 4 else AddressSet(v6=left.v6)
-            found += [Name(text, part.size, False) for text in part.texts()]
+            found += [Name(range_text(family, low, high), high - low + 1, False) for low, high in left.family(family)]
         return found

@@ -129,7 +129,9 @@ class _Reach:
         self.ends, self.question = ends, question
         named = dict.fromkeys(each.instance for each in question.name.members if each.instance is not None)
         receivers = None if question.is_out else [ends.topology.instances[name] for name in named]
-        self.space = Space(ends, question.services, question.ports, receivers)
+        near = question.name.members
+        self.space = Space(ends, question.services, question.ports, receivers,
+                           between=(near, None) if question.is_out else (None, near))  # fmt: skip
         self.lines: list[ReachLine] = []
         self.looked_at: list[dict[str, int]] = [{}, {}, {}]
         self.found: list[dict[str, int]] = [{}, {}, {}]

@@ -18,6 +18,7 @@ from kiboko.core.memory import as_old, without_garbage
 from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import Ends, services_for
 from kiboko.core.queries.members import End, Member, Pair, sent_to_at
+from kiboko.core.queries.subjects import subject_of
 from kiboko.core.reachability.end_classes import NOBODY, OUTSIDE, RECORDED, Cells, EndClass
 from kiboko.core.reachability.set_answer import EndCount, OutcomeKey, SetAnswer, SetRow, outcome_key, told_together
 from kiboko.core.reachability.set_products import Products
@@ -57,7 +58,7 @@ def ask_set(
     [('allowed', 4), ('blocked', 1), ('blocked', 1), ('blocked', 1)]
     """
     with without_garbage():  # very many tuples are made, and none of them in a circle
-        found = _SetQuestion(ends, services, ports, family).answer(sender, receiver)
+        found = _SetQuestion(ends, sender, receiver, services, ports, family).answer()
         as_old()
         return found
 
@@ -108,14 +109,19 @@ class _Example(NamedTuple):
 
 
 class _SetQuestion:
-    def __init__(self, ends: Ends, services: RangeSet, ports: RangeSet | None, family: int | None) -> None:
+    def __init__(
+        self, ends: Ends, sender: End, receiver: End, services: RangeSet, ports: RangeSet | None, family: int | None
+    ) -> None:
         self.ends = ends
+        self.sender, self.receiver = sender, receiver
         self.services = services
         self.ports = ports
         self.families = (4, 6) if family is None else (family,)
-        self.atoms = address_atoms(ends.walker.ground)
-        self.receivers: list[Instance] = []
-        self.cuts: list[int] = []
+        self.subject = subject_of(ends, services, ports, sender.members, receiver.members, with_refusals=True)
+        self.atoms = address_atoms(ends.walker.ground, self.subject)
+        named = dict.fromkeys(member.instance for member in receiver.members if member.instance is not None)
+        self.receivers = [ends.topology.instances[name] for name in named]
+        self.cuts = service_cuts(ends.walker.ground, self.receivers, self.subject)
         self.next_hops = {
             entry.instance for table in ends.topology.route_tables.values() for entry in table.entries if entry.instance
         }
@@ -130,10 +136,8 @@ class _SetQuestion:
         self.names_of: dict[int, tuple[str, str]] = {}
         self.usual = sorted(usual_services(ends.topology.services), key=lambda number: number >> 16 != TCP)
 
-    def answer(self, sender: End, receiver: End) -> SetAnswer:
-        named = dict.fromkeys(member.instance for member in receiver.members if member.instance is not None)
-        self.receivers = [self.ends.topology.instances[name] for name in named]
-        self.cuts = service_cuts(self.ends.walker.ground, self.receivers)
+    def answer(self) -> SetAnswer:
+        sender, receiver = self.sender, self.receiver
         sources = self.classes(sender.members)
         destinations = self.classes(each for member in receiver.members for each in sent_to_at(member))
         cells: dict[_RowKey, list[Cells]] = defaultdict(list)
@@ -369,7 +373,7 @@ class _SetQuestion:
         from kiboko.core.reachability.grid import PairGrid  # few ends are asked about without NumPy
 
         if self.grid is None:
-            self.grid = PairGrid(self.ends.walker, self.ports, self.receivers)
+            self.grid = PairGrid(self.ends.walker, self.ports, self.receivers, self.subject)
         return self.grid
 
     def met(self, i: int, j: int, chosen: tuple[Member, Member]) -> dict[int, _Meeting]:

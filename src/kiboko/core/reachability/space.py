@@ -21,14 +21,16 @@ from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import Ends, services_for
 from kiboko.core.queries.members import Member, at_address, at_public, seen_from_outside, sent_to_at
+from kiboko.core.queries.subjects import subject_of
 from kiboko.core.reachability.pair_blocks import PairBlocks, Senders
 from kiboko.core.tables.boxes import DESTINATIONS, SOURCES
 from kiboko.core.tables.cuts import NO_EDGES, Edges
 from kiboko.core.tables.kinds import Kinds
 from kiboko.core.tables.layout import GateLayout
-from kiboko.core.tables.lines import AddressLine, client_ports, port_line, service_line
+from kiboko.core.tables.lines import AddressLine, port_line, service_line
 from kiboko.core.tables.pair_words import Outcome, PairWords, Side
 from kiboko.core.tables.places import NONE
+from kiboko.core.tables.subject import client_ports
 from kiboko.core.walk.walk import Walker
 
 Rows = NDArray[np.int64]
@@ -105,12 +107,14 @@ class Space:
     services : service numbers, as `resolve_service` gives them
     ports : the client ports asked about; None for all ephemeral ports of each sender
     receivers : the instances that may be sent to; None for all
+    between : who may send, and who may be sent to; None for anybody
     more : where values are cut beside where this network tells them apart
     """
 
     def __init__(
         self, ends: Ends, services: RangeSet, ports: RangeSet | None = None,
         receivers: Iterable[Instance] | None = None, more: Edges = NO_EDGES,
+        between: tuple[Sequence[Member] | None, Sequence[Member] | None] = (None, None),
     ) -> None:  # fmt: skip
         self.ends = ends
         self.walker = walker = ends.walker
@@ -119,6 +123,7 @@ class Space:
         self.layout = GateLayout(
             walker, _line_of(walker, more.addresses), service_line(ground, services, receivers, more.services),
             port_line(ground, more.ports),
+            subject_of(ends, services, ports, *between, more.filters),
         )  # fmt: skip
         for chosen in topology.filters.values():
             for way in ("in", "out"):
@@ -126,7 +131,7 @@ class Space:
         for instance in topology.instances.values():
             if isinstance(instance.host_filter, HostRuleSet):
                 self.layout.lists.kernel_list(instance)
-        self._services, self._ports = services, ports
+        self._services, self._ports, self._changing = services, ports, more.filters
         self._subnets = {name: number for number, name in enumerate(topology.subnets)}
         self._judges: dict[int, tuple[Kinds, PairWords]] = {}
         self._like: Space | None = None
@@ -256,7 +261,7 @@ class Space:
         if family not in self._judges:
             topology = self.walker.topology
             clients = [self._ports] if self._ports else client_ports(topology)
-            kinds = Kinds(self.layout, services_for(self._services, family), clients)
+            kinds = Kinds(self.layout, services_for(self._services, family), clients, self._changing)
             self._judges[family] = kinds, PairWords(self.layout, kinds)
         return self._judges[family]
 

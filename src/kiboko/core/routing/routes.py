@@ -12,6 +12,16 @@ from kiboko.core.network.model import RouteEntry, Subnet
 _RANK = {"static": 0, "learned": 1, "connected": 2}
 
 
+def precedence(entry: RouteEntry) -> tuple[int, int]:
+    """What orders the entries of one table that hold an address: the least wins (clause S25)."""
+    return -entry.to.length, rank_of(entry)
+
+
+def rank_of(entry: RouteEntry) -> int:
+    """What decides between entries of one prefix: the least wins (clause S25)."""
+    return _RANK[entry.origin]
+
+
 @dataclass(frozen=True, slots=True)
 class Lookup:
     """What a subnet's table says of a destination: the entry that won, and those it beat, best first."""
@@ -30,7 +40,7 @@ class Router:
     def look_up(self, subnet: Subnet, destination: Address) -> Lookup:
         """The entry that a packet leaving `subnet` for `destination` takes."""
         table = self._table(subnet)
-        found = sorted(table.matches(destination), key=lambda e: (-e.to.length, _RANK[e.origin]))
+        found = sorted(table.matches(destination), key=precedence)
         return Lookup(found[0], tuple(found[1:])) if found else Lookup(None)
 
     def _table(self, subnet: Subnet) -> PrefixTable[RouteEntry]:

@@ -81,7 +81,7 @@ class _Dimension:
             self._note(_packed(np.ones((1, len(sides)), dtype=np.bool_), words))
             return
         starts, inside = _pieces(sides, self.size)
-        kinds, which = _kinds(_packed(inside, words))
+        kinds, which = _kinds(inside)
         if len(kinds) > 1 << 16:
             raise OverflowError("more classes of atoms than a list may have")
         row = np.repeat(which.astype(np.uint16), np.diff(starts, append=self.size))
@@ -146,9 +146,12 @@ class BoxLists:
         self._frozen = None
         return len(self._step) - 1
 
-    def marks(self, dimension: int, atoms: NDArray[np.int64]) -> list[bytes]:
-        """For each atom of a dimension something that is equal for atoms that no box of any list tells apart."""
-        classes = self._arrays()[dimension].classes[:, atoms].T
+    def marks(self, dimension: int, atoms: NDArray[np.int64], lists: Sequence[int] | None = None) -> list[bytes]:
+        """For each atom of a dimension something that is equal for atoms that no box of some lists tells apart; of any
+        list where none are named."""
+        frozen = self._arrays()[dimension]
+        rows = slice(None) if lists is None else np.unique(frozen.row[np.array(lists, dtype=np.int64)])
+        classes = frozen.classes[rows][:, atoms].T
         return [row.tobytes() for row in np.ascontiguousarray(classes)]
 
     def classes(
@@ -212,22 +215,28 @@ def _kinds(words: NDArray[np.uint64]) -> tuple[NDArray[np.uint64], NDArray[np.in
     return words[first], places
 
 
-def _pieces(sides: Sequence[Ranges], size: int) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
-    """The atom line cut where any set begins or ends: the first atom of each piece, and bool[pieces, sets], which sets
-    hold it."""
-    given = [(index, side) for index, side in enumerate(sides) if side is not None]
-    edges = np.concatenate([side for _, side in given])
+def _pieces(sides: Sequence[Ranges], size: int) -> tuple[NDArray[np.int64], NDArray[np.uint64]]:
+    """The atom line cut where any set begins or ends: the first atom of each piece, and which sets hold it, a bit for
+    each, uint64[pieces, words]."""
+    edges = np.concatenate([side for side in sides if side is not None])
     edges[:, 1] += 1
     starts, place = ascending(np.append(edges, 0))
-    which = np.repeat([index for index, _ in given], [len(side) for _, side in given])
-    change = np.zeros((len(starts) + 1, len(sides)), dtype=np.int32)
-    change[0, [index for index, side in enumerate(sides) if side is None]] = 1
-    low, high = place[:-1].reshape(-1, 2).T
-    np.add.at(change, (low, which), 1)
-    np.add.at(change, (high, which), -1)
+    count = len(starts)
     if starts[-1] >= size:  # a set that ends with the line
-        starts, change = starts[:-1], change[:-1]
-    return starts, np.cumsum(change[:-1], axis=0) > 0
+        starts = starts[:-1]
+    low, high = place[:-1].reshape(-1, 2).T
+    ends = np.cumsum([0, *(0 if side is None else len(side) for side in sides)])
+    words = []
+    for first in range(0, len(sides), _WORD):  # as many sets as have a bit in one word, and not all at once
+        some = sides[first : first + _WORD]
+        own = slice(ends[first], ends[first + len(some)])
+        which = np.repeat(np.arange(len(some)), [0 if side is None else len(side) for side in some])
+        change = np.zeros((count + 1, len(some)), dtype=np.int32)
+        change[0, [index for index, side in enumerate(some) if side is None]] = 1
+        np.add.at(change, (low[own], which), 1)
+        np.add.at(change, (high[own], which), -1)
+        words.append(_packed(np.cumsum(change[: len(starts)], axis=0) > 0, 1))
+    return starts, np.hstack(words)
 
 
 def _packed(inside: NDArray[np.bool_], words: int) -> NDArray[np.uint64]:

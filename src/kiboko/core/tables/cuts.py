@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import hashlib
 from bisect import bisect_right
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 
 from kiboko.core.filters.ground import Ground
@@ -16,7 +16,9 @@ from kiboko.core.header.addresses import BITS, SPECIAL_PURPOSE, Address, Address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP, WITH_PORTS
 from kiboko.core.network.host_rules import Match, Values, VerdictMap
-from kiboko.core.network.model import Filter, Instance, listened
+from kiboko.core.network.model import Filter, Instance, Rule, listened
+from kiboko.core.tables.reply_filters import asked_of_replies
+from kiboko.core.tables.subject import Subject
 
 
 class AddressAtoms:
@@ -64,20 +66,16 @@ class AddressAtoms:
             first, index = last + 1, index + 1
 
 
-def address_atoms(ground: Ground) -> AddressAtoms:
-    """The atoms that a topology cuts addresses into."""
-    return AddressAtoms(address_sets(ground))
+def address_atoms(ground: Ground, subject: Subject | None = None) -> AddressAtoms:
+    """The atoms that a topology cuts addresses into, as far as that matters to a subject."""
+    return AddressAtoms(address_sets(ground, subject))
 
 
-def address_sets(ground: Ground) -> Iterator[AddressSet]:
-    """Every set of addresses that something in a topology treats as one."""
+def address_sets(ground: Ground, subject: Subject | None = None) -> Iterator[AddressSet]:
+    """Every set of addresses that something in a topology treats as one; of rules those that concern a subject."""
     topology = ground.topology
-    for each in topology.filters.values():
-        for rule in each.every_rule():
-            for peer in (rule.sources, rule.destinations):
-                addresses = ground.membership.peer_addresses(peer)
-                if addresses is not None:
-                    yield addresses
+    for _, peers in _rules_about(ground, subject):
+        yield from (addresses for addresses in peers if addresses is not None)
     for table in topology.route_tables.values():
         for entry in table.entries:
             yield AddressSet.of_prefixes([entry.to])
@@ -102,17 +100,18 @@ def address_sets(ground: Ground) -> Iterator[AddressSet]:
 @dataclass(frozen=True, slots=True)
 class Edges:
     """Where atoms begin beside where a network tells values apart by itself: addresses, service numbers, and sender's
-    ports."""
+    ports; and the filters that another version asks about replies, or has other rules in."""
 
     addresses: tuple[Address, ...] = ()
     services: tuple[int, ...] = ()
     ports: tuple[int, ...] = ()
+    filters: frozenset[str] = frozenset()
 
 
 NO_EDGES = Edges()
 
 
-def rule_edges(ground: Ground, filters: Iterable[Filter]) -> Edges:
+def rule_edges(ground: Ground, filters: Collection[Filter]) -> Edges:
     """Where the rules of some filters tell values apart."""
     addresses: dict[Address, None] = {}
     services: set[int] = set()
@@ -129,12 +128,27 @@ def rule_edges(ground: Ground, filters: Iterable[Filter]) -> Edges:
             ports.update((low, high + 1))
             services.update(protocol << 16 | low for protocol in WITH_PORTS)
             services.update((protocol << 16 | high) + 1 for protocol in WITH_PORTS)
-    return Edges(tuple(addresses), tuple(sorted(services)), tuple(sorted(ports)))
+    asked = asked_of_replies(ground).union(each.name for each in filters)
+    return Edges(tuple(addresses), tuple(sorted(services)), tuple(sorted(ports)), asked)
 
 
-def service_cuts(ground: Ground, receivers: Iterable[Instance] | None = None) -> list[int]:
+def _rules_about(
+    ground: Ground, subject: Subject | None
+) -> Iterator[tuple[Rule, tuple[AddressSet | None, AddressSet | None]]]:
+    """The rules that concern a subject, all where there is none, each with its peers as addresses."""
+    addresses_of = ground.membership.peer_addresses
+    for each in ground.topology.filters.values():
+        for rule in each.every_rule():
+            peers = addresses_of(rule.sources), addresses_of(rule.destinations)
+            if subject is None or subject.concerns(each.name, rule, *peers):
+                yield rule, peers
+
+
+def service_cuts(
+    ground: Ground, receivers: Iterable[Instance] | None = None, subject: Subject | None = None
+) -> list[int]:
     """The service numbers at which something changes, ascending: an atom runs from one to before the next. Only what
-    `receivers` listen to is looked at; None for all instances."""
+    `receivers` listen to is looked at, None for all instances; of rules those that concern a subject."""
     topology = ground.topology
     cuts = {protocol + step << 16 for protocol in (ICMP, ICMP6, TCP, UDP, SCTP) for step in (0, 1)}
 
@@ -146,11 +160,10 @@ def service_cuts(ground: Ground, receivers: Iterable[Instance] | None = None) ->
             for low, high in ports:
                 cut(protocol << 16 | low, protocol << 16 | high)
 
-    for each in topology.filters.values():
-        for rule in each.every_rule():
-            for low, high in rule.services or ():
-                cut(low, high)
-            cut_ports(rule.source_ports or RangeSet())
+    for rule, _ in _rules_about(ground, subject):
+        for low, high in rule.services or ():
+            cut(low, high)
+        cut_ports(rule.source_ports or RangeSet())
     for services in listened(topology.instances.values() if receivers is None else receivers):
         for low, high in services:
             cut(low, high)

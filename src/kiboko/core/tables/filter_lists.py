@@ -19,6 +19,7 @@ from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Instance, Rul
 from kiboko.core.tables.boxes import Box, BoxLists, Packets
 from kiboko.core.tables.cuts import kernel_values
 from kiboko.core.tables.lines import AddressLine, NumberLine
+from kiboko.core.tables.subject import Subject
 
 ABSENT, PASSES, LETS_BACK, DROPS, REJECTS, DOUBTFUL, NOT_KNOWN = range(7)
 """What a gate does with a flow: it is not on its way; lets it pass; lets its reply back by the state that the request
@@ -49,13 +50,23 @@ BOUND_ELSEWHERE = Decider("", "bound to another address")
 class FilterLists:
     """The lists of all filters by direction. They are made when they are first asked for."""
 
-    def __init__(self, ground: Ground, addresses: AddressLine, services: NumberLine, ports: NumberLine) -> None:
-        self._ground = ground
+    def __init__(
+        self,
+        ground: Ground,
+        addresses: AddressLine,
+        services: NumberLine,
+        ports: NumberLine,
+        subject: Subject | None = None,
+    ) -> None:
+        """Rules that have no say in the `subject` are left out."""
+        self._ground, self._subject = ground, subject
         self._addresses, self._services, self._ports = addresses, services, ports
         self._boxes = BoxLists((addresses.size, addresses.size, services.size, ports.size))
         self.deciders: list[Decider] = [Decider()]
         self._decider_of: dict[Decider, int] = {Decider(): 0}
         self._list_of: dict[tuple[object, ...], int] = {}
+        self._lists_of: dict[str, list[int]] = {}  # all lists by filter, of a changed one those of before as well
+        self._kernel_lists: list[int] = []
         self._meaning_of: dict[int, int] = {}
         self._meanings: dict[tuple[object, ...], int] = {}
         # Where each list's rules begin among all, and how many there are; the one behind the last is `otherwise`.
@@ -90,6 +101,9 @@ class FilterLists:
         key = ("filter", chosen.name, way)
         if key not in self._list_of:
             ready = self._ground.judge.rules(chosen, way)
+            if ready is not None and (subject := self._subject) is not None:
+                ready = tuple(each for each in ready
+                              if subject.concerns(chosen.name, each.rule, each.sources, each.destinations))  # fmt: skip
             if ready is None:
                 self._list_of[key] = UNFILTERED_TRACKED if chosen.stateful else UNFILTERED
             else:
@@ -101,6 +115,7 @@ class FilterLists:
                 rules = [each.rule for each in ready]
                 self._list_of[key] = self._add(boxes, [self._rule(chosen, rule) for rule in rules],
                                                self._otherwise(chosen))  # fmt: skip
+                self._lists_of.setdefault(chosen.name, []).append(self._list_of[key])
         return self._list_of[key]
 
     def kernel_list(self, instance: Instance) -> int:
@@ -111,6 +126,7 @@ class FilterLists:
         if key not in self._list_of:
             boxes = list(self._kernel_boxes(instance))
             self._list_of[key] = self._add(boxes, [(PASSES, False, 0)] * len(boxes), (PASSES, False, 0))
+            self._kernel_lists.append(self._list_of[key])
         return self._list_of[key]
 
     def meaning(self, rules: HostRuleSet) -> int:
@@ -160,9 +176,13 @@ class FilterLists:
                             np.array(keeps), np.array(decider, dtype=np.int32))  # fmt: skip
         return self._arrays
 
-    def marks(self, dimension: int, atoms: NDArray[np.int64]) -> list[bytes]:
-        """For each atom of a dimension something that is equal for atoms that no rule tells apart."""
-        return self._boxes.marks(dimension, atoms)
+    def marks(self, dimension: int, atoms: NDArray[np.int64], filters: Collection[str] | None = None) -> list[bytes]:
+        """For each atom of a dimension something that is equal for atoms that no rule tells apart: of some filters and
+        of kernel rule sets, or of any."""
+        if filters is None:
+            return self._boxes.marks(dimension, atoms)
+        lists = [number for name in sorted(filters) for number in self._lists_of.get(name, ())]
+        return self._boxes.marks(dimension, atoms, [*lists, *self._kernel_lists])
 
     def classes(
         self, dimension: int, lists: NDArray[np.int64], atoms: NDArray[np.int32] | NDArray[np.int64]

@@ -22,6 +22,7 @@ from kiboko.core.tables.filter_lists import ABSENT, ACTIONS, DOUBTFUL, DROPS, LE
 from kiboko.core.tables.layout import GateLayout
 from kiboko.core.tables.lines import AddressLine, NumberLine, service_line
 from kiboko.core.tables.places import NONE
+from kiboko.core.tables.subject import Subject
 from kiboko.core.walk.gates import FORWARD, REPLY, Row
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, UNKNOWN, Walk, Walker
 
@@ -81,12 +82,14 @@ class GateTables:
     """
 
     def __init__(
-        self, walker: Walker, addresses: AddressLine | None = None, services: NumberLine | None = None
-    ) -> None:
+        self, walker: Walker, addresses: AddressLine | None = None, services: NumberLine | None = None,
+        subject: Subject | None = None,
+    ) -> None:  # fmt: skip
         self.walker = walker
         self.layout = GateLayout(
-            walker, addresses or AddressLine(walker.ground), services or service_line(walker.ground, RangeSet())
-        )
+            walker, addresses or AddressLine(walker.ground), services or service_line(walker.ground, RangeSet()),
+            subject=subject,
+        )  # fmt: skip
         self.addresses = self.layout.addresses
         self.services = self.layout.services
         self.places = self.layout.places

@@ -4,7 +4,7 @@ at once, one bit for each kind."""
 from __future__ import annotations
 
 import itertools
-from collections.abc import Hashable, Iterable, Iterator, Sequence
+from collections.abc import Collection, Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,6 +16,7 @@ from kiboko.core.tables.boxes import PORTS, SERVICES
 from kiboko.core.tables.column import turned
 from kiboko.core.tables.layout import GateLayout
 from kiboko.core.tables.lines import NO_PORT
+from kiboko.core.tables.reply_filters import asked_of_replies
 
 WORD = 64
 Words = NDArray[np.uint64]
@@ -48,13 +49,17 @@ class Kinds:
     layout : the gates of the network, with the lists of every filter that may be asked
     services : service numbers, as `resolve_service` gives them
     clients : the sets of client ports that may be asked about
+    changing : filters of which another version is asked as well
 
     `services` are the distinct sets of services, `service_of` int64[k] is the index of each kind's among them.
     """
 
-    def __init__(self, layout: GateLayout, services: RangeSet, clients: Iterable[RangeSet]) -> None:
+    def __init__(
+        self, layout: GateLayout, services: RangeSet, clients: Iterable[RangeSet], changing: Collection[str] = ()
+    ) -> None:
         clients = list(dict.fromkeys(clients))
-        cells = {protocol: alike_ports(layout, protocol, clients) for protocol in WITH_PORTS}
+        asked = asked_of_replies(layout.walker.ground).union(changing)
+        cells = {protocol: alike_ports(layout, protocol, clients, asked) for protocol in WITH_PORTS}
         found: list[Kind] = []
         number: list[int] = []
         self.services: list[RangeSet] = []
@@ -90,9 +95,9 @@ class Kinds:
 
     def sent_from(self, ports: RangeSet) -> Words:
         """The kinds that a sender with these client ports may send: uint64[words]."""
-        return self.packed(
-            np.array([not kind.ports or bool(kind.ports & ports) for kind in self.kinds], dtype=np.bool_)
-        )
+        distinct = {id(kind.ports): kind.ports for kind in self.kinds}
+        may = {number: not each or bool(each & ports) for number, each in distinct.items()}
+        return self.packed(np.array([may[id(kind.ports)] for kind in self.kinds], dtype=np.bool_))
 
     def by_service(self, truths: NDArray[np.bool_]) -> NDArray[np.int64]:
         """How many kinds of each set of services are true, int64[..., services], of bool[..., k]."""
@@ -136,9 +141,11 @@ def alike_services(layout: GateLayout, services: RangeSet) -> Iterator[tuple[Ran
         yield values, next((number for number in usual if number in values), ranges[0][0])
 
 
-def alike_ports(layout: GateLayout, protocol: int, clients: Sequence[RangeSet]) -> list[tuple[RangeSet, int]]:
-    """Client ports that no rule tells apart, neither as a sender's ports nor as those that replies go to, and that the
-    same of some `clients` use, each with an example."""
+def alike_ports(
+    layout: GateLayout, protocol: int, clients: Sequence[RangeSet], asked: Collection[str]
+) -> list[tuple[RangeSet, int]]:
+    """Client ports that no rule tells apart, neither as a sender's ports nor, of the filters that are `asked` of
+    replies, as those that replies go to, and that the same of some `clients` use, each with an example."""
     base = protocol << 16
     ports = RangeSet.of(pair for each in clients for pair in each)
     edges = {edge for each in (*clients, ports) for low, high in each for edge in (low, high + 1)}
@@ -147,7 +154,7 @@ def alike_ports(layout: GateLayout, protocol: int, clients: Sequence[RangeSet]) 
     edges.update(int(each) - base for each in near)
     starts = np.array(sorted(edge for edge in edges if edge < 1 << 16 and edge in ports), dtype=np.int64)
     sent = layout.lists.marks(PORTS, layout.ports.atoms(starts).astype(np.int64))
-    back = layout.lists.marks(SERVICES, layout.services.atoms(starts | base).astype(np.int64))
+    back = layout.lists.marks(SERVICES, layout.services.atoms(starts | base).astype(np.int64), asked)
     bounds = sorted(edge for edge in edges | {1 << 16})
     after = dict(itertools.pairwise(bounds))
     pieces: dict[Hashable, list[tuple[int, int]]] = {}

@@ -20,6 +20,7 @@ from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP
 from kiboko.core.network.model import Instance, Topology
 from kiboko.core.records.columns import in_order
 from kiboko.core.tables.cuts import address_sets, kernel_values, service_cuts
+from kiboko.core.tables.subject import client_ports
 
 _WITH_PORTS = (TCP, UDP, SCTP)
 _LOW = (1 << 64) - 1
@@ -193,13 +194,6 @@ def port_line(ground: Ground, more: Iterable[int] = ()) -> NumberLine:
 
 NO_PORT = 1 << 16
 """Stands for the sender's port of a packet without ports."""
-
-
-def client_ports(topology: Topology) -> list[RangeSet]:
-    """The ports that clients use, wherever they are given."""
-    own = [each.ephemeral_ports for each in topology.instances.values()]
-    own += [each.ephemeral_ports for each in topology.outsides.values()]
-    return [topology.defaults.ephemeral_ports, *(ports for ports in own if ports)]
 
 
 def kernel_numbers(topology: Topology) -> Iterator[tuple[str, RangeSet]]:

@@ -16,9 +16,10 @@ from numpy.typing import NDArray
 from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import BITS, IPV6_NOT_GLOBAL, Address, is_global_ipv6
 from kiboko.core.network.directory import Endpoint
-from kiboko.core.network.model import RouteEntry, Subnet
+from kiboko.core.network.model import Subnet
 from kiboko.core.records.columns import distinct
 from kiboko.core.tables.lines import AddressLine
+from kiboko.core.tables.route_pieces import RoutePieces
 
 NONE = -1
 _BY_SUBNET = 4
@@ -77,13 +78,13 @@ class Places:
         self._tables: dict[object, int] = {}
         self._table_numbers: dict[str | None, int] = {}
         entries = [entry for table in self._topology.route_tables.values() for entry in table.entries]
-        self._routes = {family: self._route_edges(entries, family) for family in (4, 6)}
-        self._edges = {family: self._seen_edges(family) for family in (4, 6)}
         self._seen: dict[tuple[int, int], PlaceKey] = {}
         self._next_hops = frozenset(entry.instance for entry in entries if entry.instance)
         self._hop_subnets = frozenset(
             each.subnet for name in self._next_hops for each in self._topology.instances[name].interfaces
         )
+        self._routes = RoutePieces(self._topology, self._hop_subnets)
+        self._edges = {family: self._seen_edges(family) for family in (4, 6)}
         self._numbers: dict[PlaceKey, int] = {}
         self._form_numbers: dict[PlaceKey, int] = {}
         self._forms: list[Form] = []
@@ -232,11 +233,6 @@ class Places:
         )
         return self._table_numbers.setdefault(name, self._tables.setdefault(said, len(self._tables)))
 
-    def _route_edges(self, entries: list[RouteEntry], family: int) -> list[int]:
-        """Where the routes of a family begin, and where they have ended."""
-        blocks = [entry.to for entry in entries if entry.to.family == family]
-        return sorted({edge for block in blocks for edge in (block.value, block.last + 1)})
-
     def _seen_edges(self, family: int) -> list[int]:
         """Where anything that routes, gateways and outsides look at begins, and where it has ended."""
         topology = self._topology
@@ -246,7 +242,7 @@ class Places:
         edges = {edge for block in blocks if block.family == family for edge in (block.value, block.last + 1)}
         if family == 6:
             edges.update(edge for low, high in IPV6_NOT_GLOBAL for edge in (low, high + 1))
-        edges.update(self._routes[family])
+        edges.update(self._routes.edges(family))
         return sorted(edges)
 
     def _seen_by_routes(self, address: Address) -> PlaceKey:
@@ -259,7 +255,7 @@ class Places:
             network, subnet = directory.network_of(address), directory.subnet_of(address)
             outside = directory.outside_holding(address)
             found = self._seen[piece] = (
-                bisect_right(self._routes[family], address.value), is_global_ipv6(address),
+                self._routes.number(address), is_global_ipv6(address),
                 network.name if network is not None else None, subnet is not None,
                 outside.name if outside is not None else None,
             )  # fmt: skip

@@ -9,10 +9,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.records.columns import distinct
 from kiboko.core.tables.boxes import DESTINATIONS, PORTS, SERVICES, SOURCES
 from kiboko.core.tables.filter_lists import DROPS, REJECTS, UNFILTERED_TRACKED
-from kiboko.core.tables.kinds import Kinds, Words
+from kiboko.core.tables.kinds import WORD, Kinds, Words, as_truths
 from kiboko.core.tables.layout import GateLayout
 from kiboko.core.tables.traces import Marks, mixed
 
@@ -22,7 +21,6 @@ _BELOW = -UNFILTERED_TRACKED
 _MOST_ENTRIES = 1 << 22
 _MOST_DECIDED = 1 << 18
 """So many where it is said what each rule decides on, which takes more room."""
-_MOST_AT_ONCE = 1 << 22
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,6 +75,48 @@ class Done:
         if table.shape[1] == 1:  # single words are looked up in half the time
             return np.take(table[:, 0], self._entries)[..., None]
         return np.take(table, self._entries, axis=0)
+
+
+@dataclass(frozen=True, slots=True)
+class _Side:
+    """One side of some pairs of classes, int64[n] `classes`: `words` uint64[k, words] the rules that match each class,
+    one bit each, and `met` those that match any that occurs. `order` int64[n] has the pairs by their class, those of
+    each from `start` int64[k + 1] of it and before the next."""
+
+    classes: Rows
+    words: Words
+    met: Words
+    order: Rows
+    start: Rows
+
+    @classmethod
+    def of(cls, words: Words, classes: Rows) -> _Side:
+        """The side of some pairs, by what rules match."""
+        start = np.concatenate([[0], np.cumsum(np.bincount(classes, minlength=len(words)))])
+        met = np.bitwise_or.reduce(words[np.unique(classes)], axis=0)
+        return cls(classes, np.asfortranarray(words), met, np.argsort(classes, kind="stable"), start)
+
+    def count(self, matched: NDArray[np.bool_]) -> int:
+        """How many pairs are of some classes."""
+        return int(np.diff(self.start)[matched].sum())
+
+    def rows(self, matched: NDArray[np.bool_]) -> Rows:
+        """Which pairs are of some classes."""
+        found = [self.order[self.start[each] : self.start[each + 1]] for each in np.flatnonzero(matched).tolist()]
+        return np.concatenate(found) if found else np.zeros(0, dtype=np.int64)
+
+
+def _in_both(one: _Side, other: _Side, rule: int) -> Rows:
+    """The pairs that a rule matches, looked for among those of the side where it matches fewer."""
+    matched = [_bit(side.words, rule) for side in (one, other)]
+    if matched[0].all() and matched[1].all():
+        return np.arange(len(one.classes))
+    counts = one.count(matched[0]), other.count(matched[1])
+    if counts[0] <= counts[1]:
+        rows = one.rows(matched[0])
+        return rows[matched[1][other.classes[rows]]]
+    rows = other.rows(matched[1])
+    return rows[matched[0][one.classes[rows]]]
 
 
 class RuleWords:
@@ -190,53 +230,77 @@ class RuleWords:
         return Done(_Tables(*found), back.reshape(shape))
 
     def _worked_out(self, number: int, from_: Rows, to: Rows) -> _Tables:
-        """What one list does with packets between classes of sources and of destinations, int64[n] each."""
-        step = max(1, _MOST_AT_ONCE // max(1, len(self._kinds)))
-        parts = [self._some(number, from_[at : at + step], to[at : at + step]) for at in range(0, len(from_), step)]
-        return _Tables(*(np.concatenate([getattr(each, name) for each in parts]) for name in _Tables.__slots__))
+        """What one list does with packets between classes of sources and of destinations, int64[n] each.
 
-    def _some(self, number: int, from_: Rows, to: Rows) -> _Tables:
-        lists = np.full(len(self._kinds), number, dtype=np.int64)
+        Rule by rule, each takes what those before it have left of what it matches: the cost grows with the pairs of
+        classes that rules match, and most rules of a long list match few.
+        """
+        lists, kinds = np.full(len(self._kinds), number, dtype=np.int64), self._kinds
         by_kind = (self._lists.matching(SERVICES, number)[self._lists.classes(SERVICES, lists, self._services)]
                    & self._lists.matching(PORTS, number)[self._lists.classes(PORTS, lists, self._ports)])  # fmt: skip
-        by_pair = self._lists.matching(SOURCES, number)[from_] & self._lists.matching(DESTINATIONS, number)[to]
+        by_kind = np.asfortranarray(by_kind)  # read rule by rule
+        sides = [_Side.of(self._lists.matching(dimension, number), classes)
+                 for dimension, classes in ((SOURCES, from_), (DESTINATIONS, to))]  # fmt: skip
         action, keeps = self._lists.rules_of(number)
         otherwise = len(action) - 1
-        rule = np.full((len(from_), len(self._kinds)), otherwise, dtype=np.int64)
-        for word in reversed(range(by_kind.shape[1])):
-            matching = by_pair[:, word, None] & by_kind[None, :, word]
-            # The lowest bit alone, of which a float tells the place exactly; 0 has none.
-            lowest = matching & (~matching + np.uint64(1))
-            place = np.frexp(lowest.astype(np.float64))[1] - 1 + word * 64
-            rule = np.where(matching != 0, place, rule)
         stops = (action == DROPS) | (action == REJECTS)
-        packed = self._kinds.packed
-        decides = np.zeros(len(rule), dtype=np.uint64)
-        begin = count = np.zeros(len(rule), dtype=np.int64)
+        left = np.tile(kinds.every, (len(from_), 1))
+        stopped, kept = np.zeros_like(left), np.zeros_like(left)
+        taking: list[tuple[int, Rows, Words]] = []
+        met = np.bitwise_and.reduce([*(side.met for side in sides), np.bitwise_or.reduce(by_kind, axis=0)])
+        for rule in np.flatnonzero(as_truths(met, len(met) * WORD)).tolist():
+            pairs = _in_both(sides[0], sides[1], rule)
+            taken = left[pairs] & kinds.packed(_bit(by_kind, rule))
+            left[pairs] ^= taken
+            if stops[rule]:
+                stopped[pairs] |= taken
+            if keeps[rule]:
+                kept[pairs] |= taken
+            if self._with_rules:
+                taking.append((rule, pairs, taken))
+        matched = kinds.every & ~left
+        if stops[otherwise]:
+            stopped |= left
+        if keeps[otherwise]:
+            kept |= left
+        decides = np.zeros(len(from_), dtype=np.uint64)
+        begin = count = np.zeros(len(from_), dtype=np.int64)
         if self._with_rules:
-            kind = np.arange(rule.shape[1], dtype=np.uint64) << np.uint64(32)
-            decides = mixed(mixed(rule.astype(np.uint64) + kind).sum(axis=1, dtype=np.uint64) + np.uint64(number))
-            begin, count = self._note_decided(number, rule)
-        return _Tables(packed(rule != otherwise), packed(stops[rule]), packed(keeps[rule]), decides, begin, count)
+            taking.append((otherwise, np.arange(len(from_)), left))
+            decides, begin, count = self._note_decided(number, len(from_), taking)
+        return _Tables(matched, stopped, kept, decides, begin, count)
 
-    def _note_decided(self, number: int, rule: Rows) -> tuple[Rows, Rows]:
-        """Note which rules of a list decide on which kinds, by the rule for each, int64[entries, kinds]. Where that is
-        said of each entry, and of how many rules."""
-        entries, kinds = rule.shape
-        entry = np.arange(entries) << 32
-        groups = distinct((rule + entry[:, None]).reshape(-1))
-        bits = np.tile(np.uint64(1) << (np.arange(kinds, dtype=np.uint64) & np.uint64(63)), entries)
-        words = np.zeros((len(groups), self._kinds.words), dtype=np.uint64)
-        np.bitwise_or.at(words, (groups.codes, np.tile(np.arange(kinds) >> 6, entries)), bits)
-        self._decider.append(self._lists.deciders_of(number)[rule.reshape(-1)[groups.first]])
+    def _note_decided(
+        self, number: int, entries: int, taking: list[tuple[int, Rows, Words]]
+    ) -> tuple[Marks, Rows, Rows]:
+        """Note which rules of a list decide on which kinds of which entries, each as its place, the entries, and words
+        of each. A hash for each entry, where its rules are said, and how many they are."""
+        rule = np.concatenate([np.full(len(pairs), each, dtype=np.int64) for each, pairs, _ in taking])
+        entry = np.concatenate([pairs for _, pairs, _ in taking])
+        words = np.concatenate([taken for *_, taken in taking])
+        some = np.flatnonzero(words.any(axis=1))
+        some = some[np.argsort(entry[some], kind="stable")]
+        rule, entry, words = rule[some], entry[some], words[some]
+        place = np.arange(words.shape[1], dtype=np.uint64) << np.uint64(32)
+        each = mixed(mixed(words) + place + rule[:, None].astype(np.uint64)) * (words != 0)
+        count = np.bincount(entry, minlength=entries).astype(np.int64)
+        begin = np.cumsum(count) - count
+        sums = np.zeros(entries, dtype=np.uint64)
+        np.add.at(sums, entry, each.sum(axis=1, dtype=np.uint64))
+        self._decider.append(self._lists.deciders_of(number)[rule])
         self._decided.append(words)
-        count = np.bincount(groups.first // max(1, kinds), minlength=entries).astype(np.int64)
-        begin = self._decisions + np.cumsum(count) - count
-        self._decisions += len(groups)
-        return begin, count
+        begin += self._decisions
+        self._decisions += len(rule)
+        return mixed(sums + np.uint64(number)), begin, count
 
     def decided(self) -> tuple[NDArray[np.int32], Words]:
         """What decides, by the numbers of `FilterLists.deciders`, int32[n], and on which kinds, uint64[n, words]."""
         if len(self._decider) > 1:
             self._decider, self._decided = [np.concatenate(self._decider)], [np.concatenate(self._decided)]
         return self._decider[0], self._decided[0]
+
+
+def _bit(words: Words, number: int) -> NDArray[np.bool_]:
+    """One bit of each row of words, uint64[n, words], as a truth value."""
+    found: NDArray[np.bool_] = (words[:, number // WORD] >> np.uint64(number % WORD) & np.uint64(1)).astype(np.bool_)
+    return found

@@ -1,0 +1,75 @@
+"""What a question is about, and which rules may have a say in it: all others are as good as not there.
+
+A firewall of thousands of rules has few about one machine or one service. What the rest of them tell apart would be
+told apart for nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from kiboko.core.filters.ground import Ground
+from kiboko.core.header.addresses import AddressSet
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS
+from kiboko.core.network.model import Rule, Topology
+
+_MESSAGES = RangeSet.of((kind << 16, kind << 16 | 0xFFFF) for kind in (ICMP, ICMP6))
+
+
+@dataclass(frozen=True, slots=True)
+class Subject:
+    """The services that requests go to, and those that what comes back goes to, which `filters` are asked about; the
+    addresses that senders and receivers may have at any gate, None for all. All filters may be asked about messages
+    that refuse, where that matters."""
+
+    services: RangeSet
+    answers: RangeSet
+    filters: frozenset[str]
+    senders: AddressSet | None = None
+    receivers: AddressSet | None = None
+    with_refusals: bool = False
+
+    def concerns(
+        self, filter_name: str, rule: Rule, sources: AddressSet | None, destinations: AddressSet | None
+    ) -> bool:
+        """Whether a rule, with its peers as addresses, could match anything of it."""
+        is_for_requests = _meet(rule.services, self.services)
+        if is_for_requests and _may_be(sources, self.senders) and _may_be(destinations, self.receivers):
+            return True
+        # What has no ports comes back as what it is.
+        comes_back = filter_name in self.filters and (is_for_requests or _meet(rule.services, self.answers))
+        comes_back = comes_back or (self.with_refusals and _meet(rule.services, _MESSAGES))
+        return comes_back and _may_be(sources, self.receivers) and _may_be(destinations, self.senders)
+
+
+def _meet(services: RangeSet | None, others: RangeSet) -> bool:
+    return services is None or services.meets(others)
+
+
+def _may_be(peers: AddressSet | None, ends: AddressSet | None) -> bool:
+    return peers is None or ends is None or peers.meets(ends)
+
+
+def client_ports(topology: Topology) -> list[RangeSet]:
+    """The ports that clients use, wherever they are given."""
+    own = [each.ephemeral_ports for each in topology.instances.values()]
+    own += [each.ephemeral_ports for each in topology.outsides.values()]
+    return [topology.defaults.ephemeral_ports, *(ports for ports in own if ports)]
+
+
+def answers_to(clients: Iterable[RangeSet]) -> RangeSet:
+    """The services of what comes back to some client ports: replies, resets, and ICMP messages."""
+    back = [(kind << 16 | low, kind << 16 | high) for kind in WITH_PORTS for each in clients for low, high in each]
+    return RangeSet.of([*back, *_MESSAGES])
+
+
+def seen_at_gates(ground: Ground, addresses: AddressSet) -> AddressSet:
+    """The addresses that packets of some ends may have at a gate: their own, shared ones of gateways, and those of
+    appliances, which send messages about them."""
+    topology = ground.topology
+    hops = {entry.instance for table in topology.route_tables.values() for entry in table.entries if entry.instance}
+    others = [each.address for each in topology.gateways.values() if each.address is not None]
+    others += [a for name in hops for each in topology.instances[name].interfaces for a in each.addresses]
+    return addresses | AddressSet.of_addresses(others)
