@@ -394,6 +394,6 @@ class Lines(unittest.TestCase):
                          [(door.gate, door.reason) for door in line.doors])  # fmt: skip
 
     def test_too_many_pairs_are_refused_with_what_to_ask_instead(self):
-        few = mock.patch("kiboko.core.reachability.reach.MOST_PAIRS", 3)
+        few = mock.patch("kiboko.core.reachability.reach.MOST_CELLS", 3)
         with few, self.assertRaisesRegex(UsageError, "ask about less"):
             self.reach("ssh")

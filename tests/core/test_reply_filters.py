@@ -21,10 +21,9 @@ def judging(topology, chance, count, strangers=STRANGERS):
     flows = flows_on(tables, chance, count, strangers)
     met = set()
     for row in range(len(flows)):
-        rows = tables.walk(flows, row).rows
-        if any(each.stops and each.gate in ("source", "route", "translate") for each in rows):
-            continue  # never arrives or never comes back, whatever the client port
-        for each in rows:
+        for each in tables.walk(flows, row).rows:
+            if each.stops and each.gate in ("source", "route", "translate"):
+                break  # never arrives or never comes back, whatever the client port and whatever stands behind
             if each.direction == "reply" and not each.tracked and each.rule is not None:
                 met |= {name for name in each.filters if name in topology.filters}
     return met

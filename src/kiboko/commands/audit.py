@@ -82,6 +82,7 @@ def run(args: argparse.Namespace) -> int:
             recorded = Recorded(args.flows, args.probes, columns_of(args), args.strict, args.since, args.until)
             further, caveats = evidence_findings(ends.walker, recorded, args.finding)
         found = audit(ends, today, further, frozenset(args.finding), spread=spread)
+    caveats = [*caveats, *found.left_out]
     shown = AuditShown(args.severity, args.full, network_option(args.network))
     if args.sarif is not None:
         from kiboko.files.documents.saving import written_whole

@@ -95,6 +95,7 @@ def run(args: argparse.Namespace) -> int:
         found = rehearse(*ends, services, args.family, date.today(), expectations, spread)
     what = found.difference.touched
     turned, told = _turned(before, after, args, what.services if what is not None else None)
+    told = [*told, *found.left_out]
     is_file = args.change is not None and not words
     shown = CompareShown(args.network, args.change if is_file else args.network, args.full, args.top, words)
     if args.save is not None:

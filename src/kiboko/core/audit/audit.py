@@ -14,9 +14,14 @@ from kiboko.core.audit.places import of_attachments, of_names, of_routes
 from kiboko.core.audit.rules import of_filter, of_kernel
 from kiboko.core.audit.scope import WHOLE, Scope
 from kiboko.core.audit.ways import of_hosts, of_openness, of_replies
+from kiboko.core.errors import UsageError
 from kiboko.core.hints import nearest
 from kiboko.core.network.model import Accepted
 from kiboko.core.queries.ends import Ends
+
+_OPENNESS = "administration that is open to very many"
+_LISTENING = "who gets to what listens"
+_HOSTS = "hosts that stop whom their instance filters let in"
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,6 +30,8 @@ class Audit:
 
     findings: tuple[Finding, ...]
     accepted: tuple[Finding, ...]
+    left_out: tuple[str, ...] = ()
+    """What was not looked for, in sentences: there is too much of it."""
 
 
 def audit(
@@ -47,7 +54,9 @@ def audit(
     >>> [each.at for each in found.findings if each.id == "unattached-filter"]
     ['archive-guard']
     """
-    made = _all(ends, today, scope, spread) if scope.filters is None else _within(ends, today, scope, scope.filters)
+    left_out: list[str] = []
+    kinds_of = _all(ends, today, scope, spread) if scope.filters is None else _within(ends, today, scope, scope.filters)
+    made = (each for some in kinds_of for each in _unless_too_much(some, left_out))
     listed = [each for each in (*made, *further) if not kinds or each.id in kinds]
     left, accepted, used = [], [], set()
     for each in dict.fromkeys(listed):
@@ -62,35 +71,44 @@ def audit(
             accepted.append(dataclasses.replace(each, accepted=word))
     if (not kinds or "accepted-in-vain" in kinds) and scope.filters is None:
         left.extend(_in_vain(ends, used, today))
-    return Audit(tuple(sorted(left, key=_rank)), tuple(sorted(accepted, key=_rank)))
+    return Audit(tuple(sorted(left, key=_rank)), tuple(sorted(accepted, key=_rank)), tuple(left_out))
 
 
-def _all(ends: Ends, today: date, scope: Scope, spread: Spread) -> Iterator[Finding]:
+def _unless_too_much(some: tuple[str, Iterable[Finding]], left_out: list[str]) -> Iterator[Finding]:
+    """Findings of one sort; where there is too much to look at, that is noted, and the others are looked for."""
+    sort, findings = some
+    try:
+        yield from findings
+    except UsageError as error:
+        left_out.append(f"{sort} was not looked for: {error}")
+
+
+def _all(ends: Ends, today: date, scope: Scope, spread: Spread) -> Iterator[tuple[str, Iterable[Finding]]]:
     walker = ends.walker
-    for chosen in walker.topology.filters.values():
-        yield from of_filter(walker, chosen, today)
-    for instance in walker.topology.instances.values():
-        yield from of_kernel(instance)
-    yield from of_first_packets(walker)
-    yield from of_attachments(walker)
-    yield from of_names(walker)
-    yield from of_routes(walker)
-    yield from of_replies(walker)
-    yield from of_openness(ends, scope)
-    yield from of_listeners(ends, scope, spread)
-    yield from of_hosts(ends, scope, spread)
+    filters, instances = walker.topology.filters.values(), walker.topology.instances.values()
+    yield "what is wrong in filters", (each for chosen in filters for each in of_filter(walker, chosen, today))
+    yield "what is wrong in kernel rule sets", (each for instance in instances for each in of_kernel(instance))
+    yield "what gets through with its first packet alone", of_first_packets(walker)
+    yield "what carries no filter", of_attachments(walker)
+    yield "names that stand for nothing", of_names(walker)
+    yield "routes that lead nowhere", of_routes(walker)
+    yield "replies that do not get back", of_replies(walker)
+    yield _OPENNESS, of_openness(ends, scope)
+    yield _LISTENING, of_listeners(ends, scope, spread)
+    yield _HOSTS, of_hosts(ends, scope, spread)
 
 
-def _within(ends: Ends, today: date, scope: Scope, filters: frozenset[str]) -> Iterator[Finding]:
+def _within(ends: Ends, today: date, scope: Scope, filters: frozenset[str]) -> Iterator[tuple[str, Iterable[Finding]]]:
     """What rests on the rules of some filters, in them or on whole ways."""
     walker = ends.walker
-    for name in filters & set(walker.topology.filters):
-        yield from of_filter(walker, walker.topology.filters[name], today)
-    yield from of_attachments(walker)
-    yield from of_replies(walker, scope)
-    yield from of_openness(ends, scope)
-    yield from of_listeners(ends, scope)
-    yield from of_hosts(ends, scope)
+    topology = walker.topology
+    changed = [topology.filters[name] for name in filters & set(topology.filters)]
+    yield "what is wrong in filters", (each for chosen in changed for each in of_filter(walker, chosen, today))
+    yield "what carries no filter", of_attachments(walker)
+    yield "replies that do not get back", of_replies(walker, scope)
+    yield _OPENNESS, of_openness(ends, scope)
+    yield _LISTENING, of_listeners(ends, scope)
+    yield _HOSTS, of_hosts(ends, scope)
 
 
 def _bare(at: str) -> str:

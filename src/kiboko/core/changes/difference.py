@@ -20,12 +20,14 @@ from kiboko.core.network.model import Topology
 from kiboko.core.queries.ends import Ends, services_for
 from kiboko.core.queries.members import Member
 from kiboko.core.reachability.products import apart, products
-from kiboko.core.reachability.reach import MOST_PAIRS, Statuses
+from kiboko.core.reachability.reach import Statuses
 from kiboko.core.reachability.space import Space, SpaceEnd, address_cuts, usual_of
 from kiboko.core.tables.cuts import Edges, rule_edges
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
 
 Rows = NDArray[np.int64]
+MOST_PAIRS = 4_000_000
+"""As many pairs are compared in any case."""
 _MOST_WORDS = 24_000_000
 """As many words of 64 kinds of traffic are compared for all pairs together."""
 OPENED, CLOSED, IN_PART = "opened", "closed", "changed in part"

@@ -32,6 +32,8 @@ class Rehearsal:
     expectations: tuple[tuple[Held, Held], ...]
     ended: tuple[Finding, ...]
     brought: tuple[Finding, ...]
+    left_out: tuple[str, ...] = ()
+    """Findings that were not looked for, in sentences: there is too much to look at."""
 
     @property
     def broken(self) -> tuple[Held, ...]:
@@ -66,16 +68,18 @@ def rehearse(
     only = [{name: left for name, some in mine.items() if (left := some - others.get(name, RangeSet()))}
             for mine, others in (shut, shut[::-1])]  # fmt: skip
 
-    def listed(version: int) -> dict[tuple[str, str], Finding]:
+    def listed(version: int) -> tuple[dict[tuple[str, str], Finding], tuple[str, ...]]:
         ends = (old, new)[version]
         audited = audit(ends, today, of_unreached(ends, only[version]), scope=rest)
-        return {(each.id, each.at): each for each in audited.findings if each.severity != NOTE}
+        return {(each.id, each.at): each for each in audited.findings if each.severity != NOTE}, audited.left_out
 
-    findings = list((spread if len(old.topology.instances) > _FEW_MACHINES else map)(listed, range(2)))
+    audits = list((spread if len(old.topology.instances) > _FEW_MACHINES else map)(listed, range(2)))
+    findings = [mine for mine, _ in audits]
+    left_out = dict.fromkeys(each for _, sentences in audits for each in sentences)
     return Rehearsal(
         found, tuple(zip(before, after, strict=True)),
         *(tuple(each for key, each in mine.items() if key not in others or each.id == "unallowed-listener")
-          for mine, others in (findings, findings[::-1])),
+          for mine, others in (findings, findings[::-1])), left_out=tuple(left_out),
     )  # fmt: skip
 
 

@@ -67,7 +67,9 @@ def doors(ends: Ends, question: ReachQuestion) -> tuple[DoorsLine, ...]:
     Traffic of which some client ports get through is not locked out, and is not told of. Raises UsageError where there
     is too much to be told one by one.
     """
-    space = Space(ends, question.services, question.ports)
+    named = question.name.members
+    space = Space(ends, question.services, question.ports, between=(named, None) if question.is_out else (None, named),
+                  with_all_gates=True)  # fmt: skip
     found: list[DoorsLine] = []
     members = tuple(far_members(ends, question))
     for family in (4, 6) if question.family is None else (question.family,):

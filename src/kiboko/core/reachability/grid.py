@@ -25,7 +25,6 @@ from kiboko.core.tables.kinds import alike_ports, alike_services
 from kiboko.core.tables.layout import Slot
 from kiboko.core.tables.lines import service_line
 from kiboko.core.tables.places import NONE
-from kiboko.core.tables.reply_filters import asked_of_replies
 from kiboko.core.tables.subject import Subject
 from kiboko.core.walk.walk import Walk, Walker
 
@@ -123,7 +122,6 @@ class PairGrid:
         for number, pair in enumerate(pairs):
             ports = self.ports or self.walker.source_ports(pair.source, Service(TCP, 1))
             by_ports.setdefault(ports, []).append(number)
-        asked = asked_of_replies(self.walker.ground)
         for ports, rows in by_ports.items():
             groups = []
             for protocol in (*WITH_PORTS, None):
@@ -131,7 +129,7 @@ class PairGrid:
                 if mine:
                     cells = [_Kind(RangeSet(), -1)]
                     if protocol is not None:
-                        cells = [_Kind(*each) for each in alike_ports(self.tables.layout, protocol, [ports], asked)]
+                        cells = [_Kind(*each) for each in alike_ports(self.tables.layout, protocol, [ports])]
                     groups.append((mine, cells))
             yield groups, np.array(rows)
 

@@ -24,8 +24,10 @@ from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
 Rows = NDArray[np.int64]
 VERDICTS = (ALLOWED, PARTLY, UNKNOWN, ONE_WAY)
 """What gets through, at least in part, in the order in which it is shown."""
-MOST_PAIRS = 4_000_000
-"""As many pairs as are still told one by one; of more a matrix tells."""
+MOST_CELLS = 600_000_000
+"""As many pairs and services are looked at at once, with four octets for each; of more a matrix tells."""
+_CELLS_OF_A_WORD = 8
+"""For so many cells a word of 64 kinds counts: each of a few facts takes eight octets of them."""
 _BLOCKED = 0
 
 
@@ -145,11 +147,8 @@ class _Reach:
             near = self.space.ends_of(question.name.members, family, question.is_out, with_further=True)
             if not far or not near:
                 continue
-            if len(far) * len(near) > MOST_PAIRS:
-                raise UsageError(
-                    f"{question.name.text} and what is looked for make {len(far) * len(near):,} pairs, more than"
-                    f" anybody reads ({MOST_PAIRS:,} at most): ask about less, or for a matrix of groups"
-                )
+            self.space.prepare(far if question.is_out else near)
+            self.refuse_too_much(len(far) * len(near), self.space.kinds(family))
             self.of_family(far, near, family)
         if not any(self.looked_at):
             raise UsageError(f"{question.name.text} makes no pair with anything: it has no address, or nothing is left"
@@ -157,6 +156,16 @@ class _Reach:
         lines = sorted(self.lines, key=lambda each: (each.kind, each.family, VERDICTS.index(each.verdict), -each.pairs))
         looked_at, found = (tuple(sum(each.values()) for each in counts) for counts in (self.looked_at, self.found))
         return ReachAnswer(tuple(lines), looked_at, found, self.caveats(lines))
+
+    def refuse_too_much(self, pairs: int, kinds: Kinds) -> None:
+        """Raise UsageError for more than can be looked at at once, rather than take all memory."""
+        cells = pairs * (len(kinds.services) + _CELLS_OF_A_WORD * kinds.words)
+        if cells > MOST_CELLS:
+            raise UsageError(
+                f"{self.question.name.text} and what is looked for make {pairs:,} pairs, and rules tell {len(kinds):,}"
+                " kinds of traffic apart: more than is looked at at once; ask about less, about fewer services"
+                " (--service) or single client ports (--client-ports), or for a matrix of groups"
+            )
 
     def caveats(self, lines: Sequence[ReachLine]) -> tuple[str, ...]:
         told = list(self.question.name.caveats)

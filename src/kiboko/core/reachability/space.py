@@ -108,22 +108,23 @@ class Space:
     ports : the client ports asked about; None for all ephemeral ports of each sender
     receivers : the instances that may be sent to; None for all
     between : who may send, and who may be sent to; None for anybody
+    with_all_gates : whether it matters what gates say behind one at which no request arrives or no reply comes back
     more : where values are cut beside where this network tells them apart
     """
 
     def __init__(
         self, ends: Ends, services: RangeSet, ports: RangeSet | None = None,
         receivers: Iterable[Instance] | None = None, more: Edges = NO_EDGES,
-        between: tuple[Sequence[Member] | None, Sequence[Member] | None] = (None, None),
+        between: tuple[Sequence[Member] | None, Sequence[Member] | None] = (None, None), with_all_gates: bool = False,
     ) -> None:  # fmt: skip
         self.ends = ends
         self.walker = walker = ends.walker
         topology = walker.topology
+        filters = frozenset(topology.filters) if with_all_gates else more.filters
         ground = walker.ground
         self.layout = GateLayout(
             walker, _line_of(walker, more.addresses), service_line(ground, services, receivers, more.services),
-            port_line(ground, more.ports),
-            subject_of(ends, services, ports, *between, more.filters),
+            port_line(ground, more.ports), subject_of(ends, services, ports, *between, filters),
         )  # fmt: skip
         for chosen in topology.filters.values():
             for way in ("in", "out"):
@@ -131,7 +132,7 @@ class Space:
         for instance in topology.instances.values():
             if isinstance(instance.host_filter, HostRuleSet):
                 self.layout.lists.kernel_list(instance)
-        self._services, self._ports, self._changing = services, ports, more.filters
+        self._services, self._ports = services, ports
         self._subnets = {name: number for number, name in enumerate(topology.subnets)}
         self._judges: dict[int, tuple[Kinds, PairWords]] = {}
         self._like: Space | None = None
@@ -261,7 +262,7 @@ class Space:
         if family not in self._judges:
             topology = self.walker.topology
             clients = [self._ports] if self._ports else client_ports(topology)
-            kinds = Kinds(self.layout, services_for(self._services, family), clients, self._changing)
+            kinds = Kinds(self.layout, services_for(self._services, family), clients)
             self._judges[family] = kinds, PairWords(self.layout, kinds)
         return self._judges[family]
 

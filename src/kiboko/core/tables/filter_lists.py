@@ -56,7 +56,7 @@ class FilterLists:
         addresses: AddressLine,
         services: NumberLine,
         ports: NumberLine,
-        subject: Subject | None = None,
+        subject: Subject,
     ) -> None:
         """Rules that have no say in the `subject` are left out."""
         self._ground, self._subject = ground, subject
@@ -100,13 +100,12 @@ class FilterLists:
         """The list of a filter's rules of one direction; a number below -1 where it does not filter that direction."""
         key = ("filter", chosen.name, way)
         if key not in self._list_of:
-            ready = self._ground.judge.rules(chosen, way)
-            if ready is not None and (subject := self._subject) is not None:
-                ready = tuple(each for each in ready
-                              if subject.concerns(chosen.name, each.rule, each.sources, each.destinations))  # fmt: skip
-            if ready is None:
+            every = self._ground.judge.rules(chosen, way)
+            if every is None:
                 self._list_of[key] = UNFILTERED_TRACKED if chosen.stateful else UNFILTERED
             else:
+                concerns = self._subject.concerns
+                ready = [each for each in every if concerns(chosen.name, each.rule, each.sources, each.destinations)]
                 boxes = [
                     Box(self._addresses.ranges(each.sources), self._addresses.ranges(each.destinations),
                         self._services.ranges(each.rule.services), self._ports.ranges(each.rule.source_ports))

@@ -87,8 +87,8 @@ class GateTables:
     ) -> None:  # fmt: skip
         self.walker = walker
         self.layout = GateLayout(
-            walker, addresses or AddressLine(walker.ground), services or service_line(walker.ground, RangeSet()),
-            subject=subject,
+            walker, addresses or AddressLine(walker.ground, subject=subject),
+            services or service_line(walker.ground, RangeSet()), subject=subject,
         )  # fmt: skip
         self.addresses = self.layout.addresses
         self.services = self.layout.services

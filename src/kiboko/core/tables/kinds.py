@@ -4,21 +4,23 @@ at once, one bit for each kind."""
 from __future__ import annotations
 
 import itertools
-from collections.abc import Collection, Hashable, Iterable, Iterator, Sequence
+from collections.abc import Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS, usual_services
 from kiboko.core.tables.boxes import PORTS, SERVICES
 from kiboko.core.tables.column import turned
 from kiboko.core.tables.layout import GateLayout
 from kiboko.core.tables.lines import NO_PORT
-from kiboko.core.tables.reply_filters import asked_of_replies
 
 WORD = 64
+MOST_KINDS = 1 << 20
+"""As many kinds of traffic are judged at once: for each pair of ends they take a bit each, several times over."""
 Words = NDArray[np.uint64]
 
 
@@ -49,21 +51,29 @@ class Kinds:
     layout : the gates of the network, with the lists of every filter that may be asked
     services : service numbers, as `resolve_service` gives them
     clients : the sets of client ports that may be asked about
-    changing : filters of which another version is asked as well
+
+    Raises
+    ------
+    UsageError : where there are too many
 
     `services` are the distinct sets of services, `service_of` int64[k] is the index of each kind's among them.
     """
 
-    def __init__(
-        self, layout: GateLayout, services: RangeSet, clients: Iterable[RangeSet], changing: Collection[str] = ()
-    ) -> None:
+    def __init__(self, layout: GateLayout, services: RangeSet, clients: Iterable[RangeSet]) -> None:
         clients = list(dict.fromkeys(clients))
-        asked = asked_of_replies(layout.walker.ground).union(changing)
-        cells = {protocol: alike_ports(layout, protocol, clients, asked) for protocol in WITH_PORTS}
+        cells = {protocol: alike_ports(layout, protocol, clients) for protocol in WITH_PORTS}
         found: list[Kind] = []
         number: list[int] = []
         self.services: list[RangeSet] = []
-        for values, example in alike_services(layout, services):
+        told_apart = list(alike_services(layout, services))
+        count = sum(len(cells.get(example >> 16, "-")) for _, example in told_apart)
+        if count > MOST_KINDS:
+            raise UsageError(
+                f"rules tell {len(told_apart):,} kinds of services and up to {max(map(len, cells.values())):,} of"
+                f" client ports apart, {count:,} of both together, more than the {MOST_KINDS:,} that are looked at at"
+                " once: ask about fewer services (--service), or about single client ports (--client-ports)"
+            )
+        for values, example in told_apart:
             mine = cells.get(example >> 16, [(EMPTY, -1)])
             found += [Kind(values, ports, example, port) for ports, port in mine]
             number += [len(self.services)] * len(mine)
@@ -141,11 +151,9 @@ def alike_services(layout: GateLayout, services: RangeSet) -> Iterator[tuple[Ran
         yield values, next((number for number in usual if number in values), ranges[0][0])
 
 
-def alike_ports(
-    layout: GateLayout, protocol: int, clients: Sequence[RangeSet], asked: Collection[str]
-) -> list[tuple[RangeSet, int]]:
-    """Client ports that no rule tells apart, neither as a sender's ports nor, of the filters that are `asked` of
-    replies, as those that replies go to, and that the same of some `clients` use, each with an example."""
+def alike_ports(layout: GateLayout, protocol: int, clients: Sequence[RangeSet]) -> list[tuple[RangeSet, int]]:
+    """Client ports that no rule tells apart, neither as a sender's ports nor, of the filters that are asked of replies,
+    as those that replies go to, and that the same of some `clients` use, each with an example."""
     base = protocol << 16
     ports = RangeSet.of(pair for each in clients for pair in each)
     edges = {edge for each in (*clients, ports) for low, high in each for edge in (low, high + 1)}
@@ -154,7 +162,7 @@ def alike_ports(
     edges.update(int(each) - base for each in near)
     starts = np.array(sorted(edge for edge in edges if edge < 1 << 16 and edge in ports), dtype=np.int64)
     sent = layout.lists.marks(PORTS, layout.ports.atoms(starts).astype(np.int64))
-    back = layout.lists.marks(SERVICES, layout.services.atoms(starts | base).astype(np.int64), asked)
+    back = layout.lists.marks(SERVICES, layout.services.atoms(starts | base).astype(np.int64), layout.subject.filters)
     bounds = sorted(edge for edge in edges | {1 << 16})
     after = dict(itertools.pairwise(bounds))
     pieces: dict[Hashable, list[tuple[int, int]]] = {}

@@ -30,7 +30,7 @@ from kiboko.core.tables.interface_gates import IN, OUT, WAYS, InterfaceGates
 from kiboko.core.tables.lines import AddressLine, NumberLine, port_line
 from kiboko.core.tables.listeners import Listeners
 from kiboko.core.tables.places import NONE, PlacedEnd, Places
-from kiboko.core.tables.subject import Subject
+from kiboko.core.tables.subject import Subject, everything
 from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, SENDER, Gate, Way, find_way, recrossed
 from kiboko.core.walk.gates import REPLY
 from kiboko.core.walk.walk import Walker
@@ -91,11 +91,12 @@ class GateLayout:
     ) -> None:  # fmt: skip
         """`subject` is what the gates will be asked about, where that is not everything."""
         ground = walker.ground
+        self.subject = subject or everything(ground)
         self.walker = walker
         self.addresses, self.services = addresses, services
         self.ports = ports or port_line(ground)
         self.places = Places(ground, self.addresses)
-        self.lists = FilterLists(ground, self.addresses, self.services, self.ports, subject)
+        self.lists = FilterLists(ground, self.addresses, self.services, self.ports, self.subject)
         self.listeners = Listeners(self.services)
         self._listening_everywhere: dict[str, int] = {}
         self._kernel: dict[tuple[object, ...], host_judge.HostShare | None] = {}

@@ -20,7 +20,7 @@ from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP
 from kiboko.core.network.model import Instance, Topology
 from kiboko.core.records.columns import in_order
 from kiboko.core.tables.cuts import address_sets, kernel_values, service_cuts
-from kiboko.core.tables.subject import client_ports
+from kiboko.core.tables.subject import Subject, client_ports
 
 _WITH_PORTS = (TCP, UDP, SCTP)
 _LOW = (1 << 64) - 1
@@ -31,8 +31,9 @@ _PART, _MANY = 16, 1 << 16
 class AddressLine:
     """Both address families on one line of atoms: those of IPv4 first, each family from 0 to its last address."""
 
-    def __init__(self, ground: Ground, more: Iterable[Address] = ()) -> None:
-        """`more` are addresses to begin an atom with, where nothing in the network does."""
+    def __init__(self, ground: Ground, more: Iterable[Address] = (), subject: Subject | None = None) -> None:
+        """`more` are addresses to begin an atom with, where nothing in the network does. Of rules those count that
+        concern the `subject`, all where there is none."""
         first: dict[int, set[int]] = {4: {0}, 6: {0}}
         last: dict[int, set[int]] = {4: set(), 6: set()}
         for address in more:
@@ -41,7 +42,7 @@ class AddressLine:
             for address in interface.addresses:
                 first[address.family].add(address.value)
                 last[address.family].add(address.value)
-        for each in {id(s): s for s in address_sets(ground)}.values():
+        for each in {id(s): s for s in address_sets(ground, subject)}.values():
             for family in (4, 6):
                 ranges = each.family(family).ranges
                 if ranges:

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS
+from kiboko.core.header.services import EVERY_SERVICE, ICMP, ICMP6, WITH_PORTS
 from kiboko.core.network.model import Rule, Topology
 
 _MESSAGES = RangeSet.of((kind << 16, kind << 16 | 0xFFFF) for kind in (ICMP, ICMP6))
@@ -50,6 +50,11 @@ def _meet(services: RangeSet | None, others: RangeSet) -> bool:
 
 def _may_be(peers: AddressSet | None, ends: AddressSet | None) -> bool:
     return peers is None or ends is None or peers.meets(ends)
+
+
+def everything(ground: Ground) -> Subject:
+    """All that may be asked about a network."""
+    return Subject(EVERY_SERVICE, EVERY_SERVICE, frozenset(ground.topology.filters), with_refusals=True)
 
 
 def client_ports(topology: Topology) -> list[RangeSet]:
