@@ -76,11 +76,11 @@ def rehearse(
     audits = list((spread if len(old.topology.instances) > _FEW_MACHINES else map)(listed, range(2)))
     findings = [mine for mine, _ in audits]
     left_out = dict.fromkeys(each for _, sentences in audits for each in sentences)
-    return Rehearsal(
-        found, tuple(zip(before, after, strict=True)),
-        *(tuple(each for key, each in mine.items() if key not in others or each.id == "unallowed-listener")
-          for mine, others in (findings, findings[::-1])), left_out=tuple(left_out),
-    )  # fmt: skip
+    ended, brought = (
+        tuple(each for key, each in mine.items() if key not in others or each.id == "unallowed-listener")
+        for mine, others in (findings, findings[::-1])
+    )
+    return Rehearsal(found, tuple(zip(before, after, strict=True)), ended, brought, tuple(left_out))
 
 
 def _scope(old: Ends, new: Ends, found: Difference, compared: RangeSet) -> Scope:
