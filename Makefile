@@ -73,6 +73,7 @@ bench: compiled
 	$(BIN)/python bench/judging.py
 	$(BIN)/python bench/estate.py
 	$(BIN)/python bench/space.py
+	$(BIN)/python bench/long_lists.py
 	$(BIN)/python bench/confirming.py
 
 # Record the demo's evidence anew (root, or unprivileged user namespaces).
