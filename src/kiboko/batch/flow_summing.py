@@ -11,6 +11,7 @@ from kiboko.batch.accounts import Accounts
 from kiboko.batch.piecework import cluster_outcomes, outcomes
 from kiboko.core.header.addresses import Address
 from kiboko.core.network.model import Topology
+from kiboko.core.records.address_names import Stretches
 from kiboko.core.records.flow_query import MINUTE, FlowFilter, Timeline
 from kiboko.core.records.flow_sums import Sums
 from kiboko.core.records.flow_table import FlowTable
@@ -58,6 +59,10 @@ class Summer:
     def __init__(self, question: Question) -> None:
         self._question = question
         self._walker = Walker(question.topology) if question.topology is not None else None
+        directory = self._walker.directory if self._walker is not None else None
+        self._stretches = Stretches(directory.name_edges(), directory.is_by_itself) if directory is not None else None
+        self._names: dict[int, str | None] = {}
+        """What the addresses of each stretch that was met are called."""
         self._evaluator: Evaluator | None = None
         if self._walker is not None and question.rules:  # only who asks for rules pays for what walks records
             from kiboko.core.evidence.comparison import Comparison
@@ -82,8 +87,14 @@ class Summer:
 
     def name(self, address: Address) -> str:
         """A name beside an address, where the network has one."""
-        known = self._walker.directory.name_of(address) if self._walker is not None else str(address)
-        return known if known == str(address) else f"{known} {address}"
+        if self._walker is None or self._stretches is None:
+            return str(address)
+        place = self._stretches.place(address)
+        if place not in self._names:
+            first = self._stretches.first(place)
+            self._names[place] = None if first is None else self._walker.directory.name_of(first)
+        known = self._names[place]
+        return str(address) if known is None else f"{known} {address}"
 
     def chosen(self, part: PiecePart) -> FlowTable:
         """The records of a part that are wanted, of its own lines."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Callable, Iterable
 
 import numpy as np
@@ -76,6 +77,12 @@ class Stretches:
         """The first address of a stretch; None where each of it is called by itself."""
         address = self._starts[place]
         return None if self._is_by_itself(address) else address
+
+    def place(self, address: Address) -> int:
+        """In which stretch an address is."""
+        if not self._starts:
+            self._lay_out()
+        return bisect_right(self._starts, address) - 1
 
     def places(self, addresses: AddressTable) -> Rows:
         """In which stretch each of some addresses is, int64[m]."""
