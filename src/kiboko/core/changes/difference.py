@@ -321,14 +321,13 @@ def _common(
     ]  # fmt: skip
     pairs = [(end, machines[1][key]) for key, end in machines[0].items() if key in machines[1]]
     pieces = [
-        {(member.low, member.high): end for end in ends for member in end.members if member.low is not None}
+        {(member.low, member.high): (end, member) for end in ends for member in end.members if member.low is not None}
         for ends in found
     ]
     alike: dict[tuple[int, int], tuple[SpaceEnd, SpaceEnd, list[Member]]] = {}
-    for (low, high), end in pieces[0].items():
-        other = pieces[1].get((low, high))
-        if other is not None:
-            member = next(each for each in end.members if each.low == low)
+    for span, (end, member) in pieces[0].items():
+        if span in pieces[1]:
+            other, _ = pieces[1][span]
             alike.setdefault((id(end), id(other)), (end, other, []))[2].append(member)
     for keys, others in ((machines[0], machines[1]), (machines[1], machines[0])):
         moved.update((end.instance or end.name, None) for key, end in keys.items()

@@ -42,7 +42,7 @@ class Member:
         """Whether it has an address of some, public ones too."""
         if self.low is not None and self.high is not None:
             span = RangeSet.span(self.low.value, self.high.value)
-            return bool((AddressSet(span) if self.low.family == 4 else AddressSet(v6=span)) & wanted)
+            return span.meets(wanted.family(self.low.family))
         return any(address in wanted for each in self.interfaces
                    for address in (*each.addresses, *((each.public,) if each.public is not None else ())))  # fmt: skip
 
