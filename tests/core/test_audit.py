@@ -37,6 +37,22 @@ def told(values, kind):
     return [each.at for each in findings(values, kind)]
 
 
+class WithoutPairs(unittest.TestCase):
+    def test_machines_that_nobody_outside_could_send_to_are_audited_all_the_same(self):
+        """Without any address, or with none of a family that an outside has."""
+        for addresses in ([], ["2001:db8:9::5"]):
+            interface = {"subnet": "s", **({"addresses": addresses} if addresses else {})}
+            values = {
+                "kiboko": 1, "networks": {"n": {"cidrs": ["10.0.0.0/16", "2001:db8:9::/48"]}},
+                "outside": {"internet": {"addresses": ["0.0.0.0/0"]}},
+                "subnets": {"s": {"network": "n", "cidr": ["10.0.0.0/24", "2001:db8:9::/64"]}},
+                "instances": {"one": {"interfaces": [interface], "listens": ["ssh"]}},
+            }  # fmt: skip
+            found = audit(Ends(Walker(load(values))), TODAY)
+            self.assertEqual((), found.left_out)
+            self.assertEqual(bool(addresses), "unguarded-interface" in [each.id for each in found.findings])
+
+
 sets = st.lists(st.tuples(st.integers(0, SIDE), st.integers(0, SIDE)).map(sorted), min_size=1, max_size=2).map(
     lambda pairs: RangeSet.of(tuple(pair) for pair in pairs)
 )

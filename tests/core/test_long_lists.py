@@ -136,7 +136,7 @@ class TooMuch(unittest.TestCase):
         with (
             mock.patch("kiboko.core.tables.kinds.MOST_KINDS", 8),
             self.assertRaisesRegex(
-                UsageError, r"kinds of services and up to \d+ of client ports apart.*--client-ports"
+                UsageError, r"kinds of services and up to \d+ of client ports apart.*or about single client ports"
             ),
         ):
             reach(ends, ReachQuestion(ends.resolve("internet"), resolve_service("any", {}), is_out=True))

@@ -47,6 +47,17 @@ class UsageError(KibokoError):
     """A command line that cannot be carried out: an unknown endpoint, two options that exclude each other."""
 
 
+class TooMuch(UsageError):
+    """A question about more than can be looked at at once. `what` says how much, the text what to ask as well."""
+
+    def __init__(self, what: str, instead: str) -> None:
+        super().__init__(what, instead)
+        self.what = what
+
+    def __str__(self) -> str:
+        return f"{self.args[0]}: {self.args[1]}"
+
+
 class EnvironmentFailure(KibokoError):
     """The machine around Kiboko failed: writing, sockets, privileges."""
 

@@ -14,14 +14,10 @@ from kiboko.core.audit.places import of_attachments, of_names, of_routes
 from kiboko.core.audit.rules import of_filter, of_kernel
 from kiboko.core.audit.scope import WHOLE, Scope
 from kiboko.core.audit.ways import of_hosts, of_openness, of_replies
-from kiboko.core.errors import UsageError
+from kiboko.core.errors import TooMuch
 from kiboko.core.hints import nearest
 from kiboko.core.network.model import Accepted
 from kiboko.core.queries.ends import Ends
-
-_OPENNESS = "administration that is open to very many"
-_LISTENING = "who gets to what listens"
-_HOSTS = "hosts that stop whom their instance filters let in"
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,8 +51,8 @@ def audit(
     ['archive-guard']
     """
     left_out: list[str] = []
-    kinds_of = _all(ends, today, scope, spread) if scope.filters is None else _within(ends, today, scope, scope.filters)
-    made = (each for some in kinds_of for each in _unless_too_much(some, left_out))
+    by_itself = _all(ends, today) if scope.filters is None else _within(ends, today, scope, scope.filters)
+    made = (*by_itself, *_of_whole_ways(ends, scope, spread if scope.filters is None else map, left_out))
     listed = [each for each in (*made, *further) if not kinds or each.id in kinds]
     left, accepted, used = [], [], set()
     for each in dict.fromkeys(listed):
@@ -74,41 +70,39 @@ def audit(
     return Audit(tuple(sorted(left, key=_rank)), tuple(sorted(accepted, key=_rank)), tuple(left_out))
 
 
-def _unless_too_much(some: tuple[str, Iterable[Finding]], left_out: list[str]) -> Iterator[Finding]:
-    """Findings of one sort; where there is too much to look at, that is noted, and the others are looked for."""
-    sort, findings = some
-    try:
-        yield from findings
-    except UsageError as error:
-        left_out.append(f"{sort} was not looked for: {error}")
-
-
-def _all(ends: Ends, today: date, scope: Scope, spread: Spread) -> Iterator[tuple[str, Iterable[Finding]]]:
+def _all(ends: Ends, today: date) -> Iterator[Finding]:
     walker = ends.walker
-    filters, instances = walker.topology.filters.values(), walker.topology.instances.values()
-    yield "what is wrong in filters", (each for chosen in filters for each in of_filter(walker, chosen, today))
-    yield "what is wrong in kernel rule sets", (each for instance in instances for each in of_kernel(instance))
-    yield "what gets through with its first packet alone", of_first_packets(walker)
-    yield "what carries no filter", of_attachments(walker)
-    yield "names that stand for nothing", of_names(walker)
-    yield "routes that lead nowhere", of_routes(walker)
-    yield "replies that do not get back", of_replies(walker)
-    yield _OPENNESS, of_openness(ends, scope)
-    yield _LISTENING, of_listeners(ends, scope, spread)
-    yield _HOSTS, of_hosts(ends, scope, spread)
+    for chosen in walker.topology.filters.values():
+        yield from of_filter(walker, chosen, today)
+    for instance in walker.topology.instances.values():
+        yield from of_kernel(instance)
+    yield from of_first_packets(walker)
+    yield from of_attachments(walker)
+    yield from of_names(walker)
+    yield from of_routes(walker)
+    yield from of_replies(walker)
 
 
-def _within(ends: Ends, today: date, scope: Scope, filters: frozenset[str]) -> Iterator[tuple[str, Iterable[Finding]]]:
-    """What rests on the rules of some filters, in them or on whole ways."""
+def _within(ends: Ends, today: date, scope: Scope, filters: frozenset[str]) -> Iterator[Finding]:
+    """What rests on the rules of some filters."""
     walker = ends.walker
-    topology = walker.topology
-    changed = [topology.filters[name] for name in filters & set(topology.filters)]
-    yield "what is wrong in filters", (each for chosen in changed for each in of_filter(walker, chosen, today))
-    yield "what carries no filter", of_attachments(walker)
-    yield "replies that do not get back", of_replies(walker, scope)
-    yield _OPENNESS, of_openness(ends, scope)
-    yield _LISTENING, of_listeners(ends, scope)
-    yield _HOSTS, of_hosts(ends, scope)
+    for name in filters & set(walker.topology.filters):
+        yield from of_filter(walker, walker.topology.filters[name], today)
+    yield from of_attachments(walker)
+    yield from of_replies(walker, scope)
+
+
+def _of_whole_ways(ends: Ends, scope: Scope, spread: Spread, left_out: list[str]) -> Iterator[Finding]:
+    """What rests on all gates between ends. Of what there is too much to look at, that is noted."""
+    for what, findings in (
+        ("administration that is open to very many", of_openness(ends, scope)),
+        ("who gets to what listens", of_listeners(ends, scope, spread)),
+        ("whom a host stops that its instance filters let in", of_hosts(ends, scope, spread)),
+    ):
+        try:
+            yield from findings
+        except TooMuch as error:
+            left_out.append(f"{what} was not looked for: {error.what}; 'kiboko reach' tells of a machine or service")
 
 
 def _bare(at: str) -> str:

@@ -38,7 +38,9 @@ def of_openness(ends: Ends, scope: Scope = WHOLE) -> Iterator[Finding]:
     topology = ends.topology
     administration = scope.among(topology.administration)
     crowds = _crowds(ends)
-    if not crowds or not administration or not topology.instances:
+    families = {member.low.family for end in crowds for member in end.members if member.low is not None}
+    borne = (address for each in ends.directory.interfaces() for address in each.addresses)
+    if not administration or not any(address.family in families for address in borne):
         return
     names = ", ".join(end.text for end in crowds)
     outside = End(names, tuple(dict.fromkeys(member for end in crowds for member in end.members)), True)

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.errors import UsageError
+from kiboko.core.errors import TooMuch, UsageError
 from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import Service
@@ -158,13 +158,14 @@ class _Reach:
         return ReachAnswer(tuple(lines), looked_at, found, self.caveats(lines))
 
     def refuse_too_much(self, pairs: int, kinds: Kinds) -> None:
-        """Raise UsageError for more than can be looked at at once, rather than take all memory."""
+        """Raise TooMuch for more than can be looked at at once, rather than take all memory."""
         cells = pairs * (len(kinds.services) + _CELLS_OF_A_WORD * kinds.words)
         if cells > MOST_CELLS:
-            raise UsageError(
+            raise TooMuch(
                 f"{self.question.name.text} and what is looked for make {pairs:,} pairs, and rules tell {len(kinds):,}"
-                " kinds of traffic apart: more than is looked at at once; ask about less, about fewer services"
-                " (--service) or single client ports (--client-ports), or for a matrix of groups"
+                " kinds of traffic apart, more than is looked at at once",
+                "ask about less, about fewer services (--service) or single client ports (--client-ports), or for a"
+                " matrix of groups",
             )
 
     def caveats(self, lines: Sequence[ReachLine]) -> tuple[str, ...]:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.errors import UsageError
+from kiboko.core.errors import TooMuch
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS, usual_services
 from kiboko.core.tables.boxes import PORTS, SERVICES
@@ -54,7 +54,7 @@ class Kinds:
 
     Raises
     ------
-    UsageError : where there are too many
+    TooMuch : where there are too many
 
     `services` are the distinct sets of services, `service_of` int64[k] is the index of each kind's among them.
     """
@@ -68,10 +68,11 @@ class Kinds:
         told_apart = list(alike_services(layout, services))
         count = sum(len(cells.get(example >> 16, "-")) for _, example in told_apart)
         if count > MOST_KINDS:
-            raise UsageError(
+            raise TooMuch(
                 f"rules tell {len(told_apart):,} kinds of services and up to {max(map(len, cells.values())):,} of"
                 f" client ports apart, {count:,} of both together, more than the {MOST_KINDS:,} that are looked at at"
-                " once: ask about fewer services (--service), or about single client ports (--client-ports)"
+                " once",
+                "ask about fewer services, or about single client ports",
             )
         for values, example in told_apart:
             mine = cells.get(example >> 16, [(EMPTY, -1)])

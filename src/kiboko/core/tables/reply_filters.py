@@ -69,11 +69,12 @@ def _beside_appliances(ground: Ground) -> Iterator[str]:
 def _round_by_the_internet(ground: Ground) -> Iterator[str]:
     """IPv6 is not translated, so that what went by a peering may come back through the internet (clause S26)."""
     topology = ground.topology
+    router = Router(ground.directory)
     ways: dict[frozenset[str], set[bool]] = {}
     for subnet in {(each.route_table, each.network): each for each in topology.subnets.values()}.values():
         for network in topology.networks.values():
             pair = frozenset((subnet.network, network.name))
-            ways.setdefault(pair, set()).update(_is_by_internet(ground, subnet, network))
+            ways.setdefault(pair, set()).update(_is_by_internet(ground, router, subnet, network))
     if any(len(each) > 1 for each in ways.values()):
         beyond = {each.zone for each in topology.outsides.values()}
         yield from (
@@ -81,14 +82,13 @@ def _round_by_the_internet(ground: Ground) -> Iterator[str]:
         )
 
 
-def _is_by_internet(ground: Ground, subnet: Subnet, network: Network) -> Iterator[bool]:
+def _is_by_internet(ground: Ground, router: Router, subnet: Subnet, network: Network) -> Iterator[bool]:
     """Whether what a subnet sends to a network by IPv6 goes by an internet gateway, for each part of its blocks."""
     topology = ground.topology
-    router = Router(ground.directory)
     entries = topology.route_tables[subnet.route_table].entries if subnet.route_table else ()
     for block in network.blocks:
         if block.family == 6 and is_global_ipv6(Address(6, block.value)):
-            edges = {edge for each in entries for edge in (each.to.value, each.to.last + 1) if each.to.family == 6}
+            edges = {edge for each in entries if each.to.family == 6 for edge in (each.to.value, each.to.last + 1)}
             for edge in {block.value, *(each for each in edges if block.value <= each <= block.last)}:
                 entry = router.look_up(subnet, Address(6, edge)).entry
                 gateway = topology.gateways.get(entry.gateway or "") if entry is not None else None
