@@ -345,7 +345,7 @@ class PlainJudge:
         known = {id(r): self.topology.observation_point(r.point) for r in request + answering}
         passed = any(r.event == "passed" and known[id(r)] is None for r in request)
         marked = any(r.event != "denied" and known[id(r)] is not None for r in request + answering)
-        reach, places, strange = 0, [], False
+        reach, places, strange, off_way = 0, [], False, False
         for record in request + answering:
             is_reply = any(record is r for r in reply)
             at = self.passage(back if is_reply else forward, record, known[id(record)])
@@ -354,6 +354,7 @@ class PlainJudge:
                 continue
             if not at:
                 strange = strange or (is_reply and record.event == "denied")
+                off_way = off_way or (not is_reply and record.event == "denied")
             elif record.event == "denied":
                 places += [base + at[0], base + at[-1]]
             elif record.event == "seen":
@@ -415,7 +416,8 @@ class PlainJudge:
         """Clause E9, as it reads."""
         g = type("Given", (), given)
         silent = g.context == "silent"
-        at_gate = not g.places or (g.gate is not None and min(g.places) <= g.gate <= max(g.places))
+        among = g.gate is not None and g.places and min(g.places) <= g.gate <= max(g.places)
+        at_gate, reply_at_gate = (among if g.places else not off for off in (g.off_way, g.strange))
         if g.gate is not None:
             rejects = g.rows[g.gate].action == "reject"
             if g.reach > g.gate:
@@ -423,7 +425,7 @@ class PlainJudge:
             if g.denied:
                 return "agree", "stopped, as" if at_gate else "stopped, but not"
             if g.reply_denied:
-                return "agree", "it arrived, and" if at_gate and g.gate >= g.count else "stopped, but not"
+                return "agree", "it arrived, and" if reply_at_gate and g.gate >= g.count else "stopped, but not"
             if g.refused and not g.asks:
                 return "unsure", "a reset without"
             if g.refused:

@@ -8,7 +8,7 @@ from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from unittest import mock
 
-from kiboko.core.evidence import causes
+from kiboko.core.evidence import telling
 from kiboko.core.evidence.causes import CAUSE_IDS, Causes
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
@@ -158,12 +158,31 @@ class EachCause(unittest.TestCase):
             rows = summary.rows()
             met = [each.concluded.status for each in rows]
             self.assertEqual((met.count("leak"), met.count("break")), (leaks, breaks))
-            with mock.patch.object(causes, "_MOST_GROUPS", most):
-                return [each.concluded.status for each in causes._related(rows)]
+            with mock.patch.multiple(telling, _MOST=most + 1, _MOST_ODD=most):
+                return [each.concluded.status for each in telling.most_telling(rows)]
 
-        self.assertEqual(weighed(16, 5, 5), ["leak"] * 2 + ["break"] * 2)
-        self.assertEqual(weighed(16, 1, 5), ["leak"] + ["break"] * 3)
-        self.assertEqual(weighed(16, 5, 1), ["leak"] * 3 + ["break"])
+        self.assertEqual(weighed(4, 5, 5), ["leak"] * 2 + ["break"] * 2)
+        self.assertEqual(weighed(4, 1, 5), ["leak"] + ["break"] * 3)
+        self.assertEqual(weighed(4, 5, 1), ["leak"] * 3 + ["break"])
+
+    def test_of_too_many_kinds_what_was_met_at_the_ends_of_one_that_is_shown_is_weighed_as_well(self):
+        """ann is leaked to, and stops others: without these, its filters were not seen to stop anything."""
+        held = Comparison(Walker(load(network())))
+        flows = both("10.1.2.10", "10.1.1.10", 25, 40000)
+        flows += [flow("10.1.2.10", "10.1.1.10", "rdp", 40000 + port, "denied") for port in range(3)]
+        summary = Summary(held.walker.directory)
+        summary.take_all(Evaluator(held).tallies(table_of(flows)), held.finding)
+        leak = next(each for each in summary.rows() if each.concluded.status == "leak")
+        with mock.patch.multiple(telling, _MOST=1, _MOST_ODD=1):
+            few = Causes(held.walker, summary.rows())
+        self.assertGreater(few.left_out, 0)
+        before = {each.id: each.looked_at for each in few.of(leak)}
+        few.look_around([leak])
+        self.assertEqual(0, few.left_out)
+        self.assertEqual(few.of(leak), Causes(held.walker, summary.rows()).of(leak))
+        after = {each.id: each.looked_at for each in few.of(leak)}
+        self.assertIn("nothing was seen to be stopped by the filters there", before["not-enforced"])
+        self.assertEqual("guard still stops other traffic at ann/eth0", after["not-enforced"])
 
     def test_older_session_where_the_opening_packet_is_missing(self):
         self.assertIn("older-session", self.ranked(flow("10.1.2.10", "10.1.1.10", "tcp/25", 40000, flags=0x18)))

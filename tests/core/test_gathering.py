@@ -131,6 +131,64 @@ class Gathered(unittest.TestCase):
             done = kiboko("confirm", "--flows", "log.csv", "--top", "2", cwd=folder)
         self.assertIn("and 30 more records in 3 more lines; --top N shows more", done.stdout)
 
+    def told(self, values, log, *options):
+        """The report of `confirm`."""
+        with tempfile.TemporaryDirectory() as folder:
+            Path(folder, "network.yaml").write_text(yaml.safe_dump(values))
+            Path(folder, "log.csv").write_text(log)
+            done = kiboko("confirm", "--flows", "log.csv", *options, cwd=folder)
+            self.assertEqual(1, done.returncode, done.stderr)
+            return done.stdout
+
+    def test_what_a_leaking_rule_was_seen_to_stop_stands_beside_its_leaks(self):
+        """`shut` lets 50 through and stops three; what is stopped elsewhere is none of its own."""
+        values, log = leaky()
+        values["observation_points"] = {"7": "store-9/eth0", "8": "till-9/eth0"}
+        lines = log.splitlines()
+        lines[0] += ",observationPointId"
+        lines[1:] = [f"{each}," for each in lines[1:]]
+        for number, point in ((1, 7), (2, 7), (3, 7), (4, 8)):
+            lines.append(
+                f"10.1.1.10{number},10.1.2.109,4000{number},22,6,1,60,deny,1795166400000,1795166400500,2,{point}"
+            )
+        told = self.told(values, "\n".join(lines) + "\n")
+        line = next(line for line in told.splitlines() if "shut/otherwise (instance-in)" in line)
+        self.assertEqual(["1", "50", "3", "50"], line.split()[:4])
+        self.assertIn("stopped: how many other records the same rule was seen to stop", told)
+        self.assertIn("1 stopped elsewhere", told)
+
+    def test_that_no_rule_is_seen_to_do_what_it_says_is_told_of_many_alone(self):
+        values, log = leaky()
+        for number in range(5):
+            values["filters"][f"shut-{number}"] = a_filter("instance", inbound=[])
+            values["instances"][f"store-{number}"]["interfaces"][0]["filters"] = [f"shut-{number}"]
+        question = "None of the 5 rules that should have stopped these leaks was seen to stop anything"
+        self.assertIn(question, self.told(values, log))
+        self.assertIn(question, self.told(values, log, "--by", "pair"))
+        stopped = "10.1.1.101,10.1.2.100,40009,22,6,1,60,deny,1795166400000,1795166400500,2\n"
+        self.assertNotIn("None of the", self.told(values, log + stopped))
+        self.assertNotIn("None of the", self.told(*leaky()))
+
+    def test_that_nothing_allowed_gets_through_is_told_of_many_alone(self):
+        values, log = leaky()
+        values["filters"]["shut"]["otherwise"] = "allow"
+        for store in range(40):
+            values["instances"][f"store-{store}"]["listens"] = ["tcp/443"]
+        denied = log.replace(",allow,", ",deny,").replace(",27\n", ",2\n")
+        question = "Nothing that the rules allow was seen to get through"
+        self.assertIn(question, self.told(values, denied))
+        passed = "10.1.1.109,10.1.2.120,40009,443,6,1,60,allow,1795166400000,1795166400500,27\n"
+        self.assertNotIn(question, self.told(values, denied + passed))
+
+    def test_what_a_machine_sends_itself_is_held_against_no_rule(self):
+        values, log = leaky()
+        values["instances"]["till-1"]["interfaces"].append(
+            {"name": "eth1", "subnet": "a2", "addresses": ["10.1.2.99"], "filters": ["shut"]}
+        )
+        own = "10.1.1.101,10.1.2.99,40000,443,6,1,60,allow,1795166400000,1795166400500,27\n"
+        row = next(line for line in self.told(values, log + own).splitlines() if "one machine" in line)
+        self.assertEqual(["answered", "-"], row.split()[5:7])
+
     def test_of_one_conclusion_the_largest_pair_comes_first(self):
         values, _ = leaky()
         topology = load(values)

@@ -115,8 +115,8 @@ def confirmed(
     causes = Causes(walker, summary.rows(), older)
     if causes.left_out:
         caveats.append(
-            f"likely causes rest on a part of the traffic: {causes.left_out:,} kinds of it were not weighed;"
-            " 'not seen' means not among the others"
+            f"likely causes rest on a part of the traffic: {causes.left_out:,} kinds of it were not weighed,"
+            " but for some at the ends of what is shown in full; 'not seen' means not among the others"
         )
     return Confirmed(summary, causes, caveats, coverage)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 from collections import Counter
 from collections.abc import Callable, Generator, Iterable, Iterator
@@ -10,7 +11,7 @@ from datetime import datetime
 from typing import Any
 
 from kiboko.core.evidence.causes import Cause, Causes
-from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE
+from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE, Decided
 from kiboko.core.evidence.coverage import Coverage
 from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.finding_rows import FindingRows
@@ -34,6 +35,8 @@ _MOST_CAUSES = 2
 _FEW = 30
 """As many pairs of one status are shown one by one."""
 _IN_FULL = 5
+_MANY_RULES = 5
+"""So many rules, or kinds of traffic, of which none does what it says, are hardly all wrong by themselves."""
 _LINES = 20
 """As many lines of what is brought together are shown where nobody says how many."""
 _PIECE_ROWS, _FEW_PIECES = 500, 4
@@ -93,6 +96,7 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
                   ("as far as seen: recorded before the gate that decides, or not what came of it", ""))  # fmt: skip
     if summary.conversations:
         out.line(f"  {_made_of(summary)}", "quiet")
+    _show_nothing_at_work(summary, out)
     gatherer: Gatherer | None = None
     for status in (LEAK, BREAK, UNSURE, *((AGREE,) if shown.agreeing else ())):
         groups = summary.rows((status,)).concluded(lambda each: not each.as_far_as_seen or shown.agreeing)
@@ -103,13 +107,31 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
             _show_pairs(groups, causes, shown.top, out)
         else:
             gatherer = gatherer or Gatherer(causes.walker)
-            _show_gathered(gatherer.gathered(groups), causes, _LINES if shown.top is None else shown.top, out)
+            stopped = summary.seen_stopped() if status == LEAK else None
+            lines = gatherer.gathered(groups)
+            _show_gathered(lines, stopped, causes, _LINES if shown.top is None else shown.top, out)
     if summary.answered_probes:
         out.line()
         out.line(
             f"{counted(summary.answered_probes, 'probe')} answered as the rules say: the network lets it through."
             " If somebody still cannot get in, what remains is the service itself (login, keys, certificates)."
         )
+
+
+def _show_nothing_at_work(summary: Summary, out: Output) -> None:
+    """What speaks for another network file than that of the evidence, where leaks or breaks are many: that none of the
+    rules was seen to do what it says."""
+    leaks, breaks = (summary.rows((status,)) for status in (LEAK, BREAK))
+    by = {leaks.table.conclusions[number].decider for number in set(leaks.column("told").tolist())}
+    stopped = summary.seen_stopped()
+    if len(by) >= _MANY_RULES and not any(stopped[each] for each in by if each is not None):
+        out.line(f"  None of the {len(by):,} rules that should have stopped these leaks was seen to stop anything: is"
+                 " this the network file of that network, at that time, and is what is stopped recorded too?",
+                 "unsure")  # fmt: skip
+    works = summary.rows((AGREE,)).concluded(lambda each: each.is_seen_to_work)
+    if len(breaks) >= _MANY_RULES and not works:
+        out.line("  Nothing that the rules allow was seen to get through: is this the network file of that network, at"
+                 " that time?", "unsure")  # fmt: skip
 
 
 def _made_of(summary: Summary) -> str:
@@ -162,18 +184,23 @@ def _grid(groups: Iterable[FindingGroup], out: Output) -> None:
     out.grid(grid)
 
 
-def _show_gathered(gathered: list[Gathered], causes: Causes, top: int, out: Output) -> None:
-    """Findings by the rule that decides, the largest and the newest first; the first few of them in full."""
+def _show_gathered(
+    gathered: list[Gathered], stopped_by: Counter[Decided] | None, causes: Causes, top: int, out: Output
+) -> None:
+    """Findings by the rule that decides, the largest and the newest first; the first few of them in full. Of leaks
+    `stopped_by` says how many records each rule was seen to stop."""
     several = len({each.groups[0].concluded.why for each in gathered}) > 1
     stopped = any(each.groups[0].concluded.decider is not None for each in gathered)
     more_columns = [*(["stopped by the rules at"] if stopped else []), *(["why"] if several else [])]
-    grid = Grid(["", "records", "pairs", "from", "to", "service", *more_columns, "the largest"],
-                wide=("from", "to", "why", "the largest"), numbers=("", "records", "pairs"))  # fmt: skip
+    told = ["stopped"] if stopped_by is not None else []
+    grid = Grid(["", "records", *told, "pairs", "from", "to", "service", *more_columns, "the largest"],
+                wide=("from", "to", "why", "the largest"), numbers=("", "records", "stopped", "pairs"))  # fmt: skip
     for number, each in enumerate(gathered[:top], 1):
         largest, more = each.groups[0], len(each.services) - 1
         service = each.services[0] + (f" and {more:,} more" if more > 0 else "")
         grid.add(
-            [str(number), f"{each.records:,}", f"{len(each.groups):,}", each.source, each.destination, service,
+            [str(number), f"{each.records:,}", *([_stopped(largest, stopped_by)] if stopped_by is not None else []),
+             f"{len(each.groups):,}", each.source, each.destination, service,
              *([_where(largest.concluded.decider)] if stopped else []), *([largest.concluded.why] if several else []),
              f"{largest.source} to {largest.destination}"],
             largest.concluded.status,
@@ -185,6 +212,8 @@ def _show_gathered(gathered: list[Gathered], causes: Causes, top: int, out: Outp
         out.line(
             f"and {counted(records, 'more record')} in {counted(len(rest), 'more line')}; --top N shows more of them"
         )
+    if stopped_by is not None:
+        out.line("stopped: how many other records the same rule was seen to stop", "quiet")
     pairs = sum(len(each.groups) for each in gathered)
     out.line(
         f"{counted(pairs, 'pair and service', 'pairs and services')} in all; --by pair lists each of them", "quiet"
@@ -193,7 +222,13 @@ def _show_gathered(gathered: list[Gathered], causes: Causes, top: int, out: Outp
         _details(causes, [each.groups[0] for each in gathered[:_IN_FULL]], out, "the largest of its line")
 
 
-def _where(decider: tuple[str, str | None, str | None] | None) -> str:
+def _stopped(group: FindingGroup, stopped_by: Counter[Decided]) -> str:
+    """How many records the rule was seen to stop that should have stopped these."""
+    decider = group.concluded.decider
+    return f"{stopped_by[decider]:,}" if decider is not None else "-"
+
+
+def _where(decider: Decided | None) -> str:
     """What stops something by the rules, in few words."""
     if decider is None:
         return "-"
@@ -207,6 +242,7 @@ def _details(causes: Causes, groups: Iterable[FindingGroup], out: Output, what: 
     """What stops or should let each of them pass, its likely causes, and the line to paste; told once for those of
     which the same is to be said."""
     alike: dict[tuple[str, tuple[Cause, ...]], list[tuple[int, FindingGroup]]] = {}
+    causes.look_around(itertools.islice(groups, _IN_FULL))
     for number, group in enumerate(groups, 1):
         decider = group.finding.decider
         rules = f"stopped by {decider_text(decider)}" if decider is not None else "allowed at every gate"

@@ -11,12 +11,11 @@ from collections import defaultdict
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
-import numpy as np
-
 from kiboko.core.errors import KibokoError
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK
 from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.finding_rows import FindingRows
+from kiboko.core.evidence.telling import met_at_the_ends, most_telling
 from kiboko.core.header.services import TCP, Service
 from kiboko.core.network.model import REJECT, Named, Rule
 from kiboko.core.queries.near_misses import near_misses
@@ -30,8 +29,6 @@ CAUSE_IDS = (
 )  # fmt: skip
 _ATTACHED = ("instance-in", "instance-out", "subnet-in", "subnet-out", "zone", "outside")
 _LEAST = 0.1
-_MOST_GROUPS = 1_000
-"""As many kinds of traffic are looked at as take a few seconds to walk; those come first that matter most."""
 _MOST_LOOKED_UP = 60
 _SYN = 0x02
 
@@ -88,13 +85,31 @@ class Causes:
         self.walker = walker
         self._older = older
         self._board = _Board()
-        looked_at = [*groups] if len(groups) <= _MOST_GROUPS else _related(groups)
-        self.left_out = len(groups) - len(looked_at)
-        """How many kinds of traffic are too many to be weighed."""
-        for group in looked_at:
+        self._groups = groups
+        self._weighed: set[int] = set()
+        """The groups that were looked at, by `id`: their table keeps them."""
+        self._weigh(most_telling(groups))
+
+    @property
+    def left_out(self) -> int:
+        """How many kinds of traffic were too many to be weighed."""
+        return len(self._groups) - len(self._weighed)
+
+    def _weigh(self, groups: Iterable[FindingGroup]) -> None:
+        for group in groups:
+            if id(group) in self._weighed:
+                continue
+            self._weighed.add(id(group))
             walk = group.finding.walk
             if walk is not None:
                 self._note(group, walk)
+
+    def look_around(self, shown: Iterable[FindingGroup]) -> None:
+        """Of more kinds of traffic than can be weighed, weigh those that were met at the ends of some that are to be
+        shown: it is they that speak for or against a cause."""
+        if self.left_out:
+            for group in shown:
+                self._weigh([group, *met_at_the_ends(self._groups, group)])
 
     def _note(self, group: FindingGroup, walk: Walk) -> None:
         board, status = self._board, group.concluded.status
@@ -111,7 +126,7 @@ class Causes:
                 if row.filters and not row.tracked:
                     board.passed_rules.add(_rule_key(row, service))
                     board.passed_anywhere.add((row.filter, row.rule, service))
-        elif status == AGREE and _is_proved(group):
+        elif group.concluded.is_proved_stop:
             # Silence tells of a filter only where nothing else would have kept silent too.
             stops = walk.stops() if observed in (DENIED, SILENT) else []
             if observed == DENIED and group.finding.decider is not None:
@@ -443,27 +458,6 @@ _TO_CONFIRM = {
     "log-before-as-of": "hold the record against the network file of its own day",
     "host-unhealthy": "look on the machine itself: load, network, power",
 }
-
-
-def _is_proved(group: FindingGroup) -> bool:
-    """Whether agreement is on what stops it, and proved."""
-    told = group.concluded
-    return not (told.different_signal or told.is_elsewhere or told.as_far_as_seen or told.is_inventory)
-
-
-def _related(groups: FindingRows) -> list[FindingGroup]:
-    """Of too many kinds of traffic the first leaks and the first breaks, and what agrees at the ends of these: it is
-    that which speaks against a cause."""
-    most = _MOST_GROUPS // 4
-    leaks = groups.concluded(lambda each: each.status == LEAK)
-    breaks = groups.concluded(lambda each: each.status == BREAK)
-    agreeing = groups.concluded(lambda each: each.status == AGREE)
-    # As many of the ones as of the others, where there are as many.
-    leaks, breaks = leaks[: max(most // 2, most - len(breaks))], breaks[: max(most // 2, most - len(leaks))]
-    names = {name for odd in (leaks, breaks) for side in ("source", "destination") for name in odd.names(side)}
-    ends = groups.numbers_of(names)
-    is_at_one = np.isin(agreeing.column("source"), ends) | np.isin(agreeing.column("destination"), ends)
-    return [*leaks, *breaks, *agreeing.where(is_at_one)[: _MOST_GROUPS - len(leaks) - len(breaks)]]
 
 
 def _cause(name: str, weight: float, looked_at: str) -> Cause:

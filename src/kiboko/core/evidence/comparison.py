@@ -13,12 +13,22 @@ from kiboko.core.header.services import TCP, UDP, WELL_KNOWN, Service, parse_ser
 from kiboko.core.network.directory import Endpoint
 from kiboko.core.network.model import listened
 from kiboko.core.queries.ends import Ends, resolve_service, services_for, single_service
-from kiboko.core.records.records import ANSWERED, REFUSED, SILENT, UNREACHABLE, ProbeRecord
+from kiboko.core.records.records import (
+    ANSWERED,
+    ARRIVED,
+    PASSED,
+    REFUSED,
+    SILENT,
+    UNREACHABLE,
+    ProbeRecord,
+)
 from kiboko.core.walk.gates import FORWARD, Row
 from kiboko.core.walk.walk import ALLOWED, PARTLY, Walk, Walker
 
 _MOST_LOOKED_AT = 1000
 AGREE, LEAK, BREAK, UNSURE = "agree", "leak", "break", "unsure"
+Decided = tuple[str, str | None, str | None]
+"""The gate, the filter and the rule that stop something; without a filter the gate alone."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,8 +64,20 @@ class Conclusion:
     is_inventory: bool = False
     before_as_of: bool = False
     cause: str | None = None
-    decider: tuple[str, str | None, str | None] | None = None
+    decider: Decided | None = None
     at: str | None = None
+
+    @property
+    def is_proved_stop(self) -> bool:
+        """Whether it was stopped where the rules stop it, and seen to be."""
+        is_another = self.different_signal or self.is_elsewhere or self.is_inventory or self.as_far_as_seen
+        return self.status == AGREE and self.decider is not None and not is_another
+
+    @property
+    def is_seen_to_work(self) -> bool:
+        """Whether what the rules allow was seen to get through."""
+        return self.status == AGREE and self.decider is None and self.observed in (ANSWERED, ARRIVED, PASSED)
+
     is_first_alone: bool = False
 
 
@@ -169,6 +191,8 @@ class Comparison:
             return Finding(concluded, None, is_reply=is_reply)
         if source.network is None and self.ends.is_foreign(flow.target):
             return Finding(concluded, None, is_reply=is_reply)
+        if self._is_of_one(source, flow.target):
+            return Finding(concluded, None, is_reply=is_reply)  # the rules say nothing of it
         port = RangeSet.one(flow.port) if flow.port is not None else None
         walk = self.walker.walk(source, flow.target, flow.service, port)
         steps = [id(step) for step in walk.request_path.steps][: flow.passed]
@@ -179,6 +203,11 @@ class Comparison:
         elif decider is not None and decider not in asked:
             asked = (*asked, decider)
         return Finding(concluded, walk, decider, asked or walk.forward, is_reply)
+
+    def _is_of_one(self, source: Endpoint, target: Address) -> bool:
+        """Whether both ends are of one machine, whose packets to itself pass no gate."""
+        receiver = self.walker.directory.endpoint(target).interface
+        return receiver is not None and source.interface is not None and receiver.instance == source.interface.instance
 
     def _behind(self, flow: FlowAsked) -> Endpoint | None:
         """Of a flow from a shared address the first end that may stand behind it (clause E11): what all of them come to
@@ -205,7 +234,7 @@ def _finding(
     return Finding(Conclusion(status, observed, why, different_signal=different_signal, decider=told), walk, decider)
 
 
-def _decides(row: Row, decider: tuple[str, str | None, str | None] | None) -> bool:
+def _decides(row: Row, decider: Decided | None) -> bool:
     """Whether a row is the one that a conclusion names."""
     return (
         decider is not None

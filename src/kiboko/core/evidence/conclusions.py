@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence import judging
-from kiboko.core.evidence.comparison import Conclusion
+from kiboko.core.evidence.comparison import Conclusion, Decided
 from kiboko.core.evidence.judging import REASONS
 from kiboko.core.evidence.known_proofs import KnownProofs
 from kiboko.core.evidence.proofs import Proof
@@ -77,7 +77,7 @@ class Conclusions:
 def _concluded(
     reason: int,
     observed: str,
-    decider: tuple[str, str | None, str | None] | None,
+    decider: Decided | None,
     is_contradicted: bool,
     at: str | None,
 ) -> Conclusion:

@@ -469,7 +469,7 @@ class Evaluator:
             if key not in self._situation_of:
                 self._situation_of[key] = len(self._every_situation)
                 proof = self._proofs[int(asked.proof[row])].proof
-                reached = (0, NOWHERE, NOWHERE, False)
+                reached = (0, NOWHERE, NOWHERE, False, False)
                 if along[row]:
                     ends = tuple(self.tables.places.end(int(atoms[row])) for atoms in (asked.sender, asked.target))
                     reached = self._passages.reach(

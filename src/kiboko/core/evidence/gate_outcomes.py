@@ -32,8 +32,8 @@ _OF_ENDS = ("source", "destination", "listener")
 
 class Situation(NamedTuple):
     """What is proved of flows, and along their way: `reach` is how many gates were passed for sure, `first` and `last`
-    the gates at which one was seen to stop it, NOWHERE where that is not known; `is_strange` tells that it was seen
-    where its way does not lead."""
+    the gates at which one was seen to stop it, NOWHERE where that is not known; `is_off_way` tells that a request, and
+    `is_strange` that a reply was denied where its way does not lead."""
 
     proof: Proof
     is_by_public: bool
@@ -41,6 +41,7 @@ class Situation(NamedTuple):
     reach: int
     first: int
     last: int
+    is_off_way: bool
     is_strange: bool
 
 
@@ -207,5 +208,6 @@ def _proved(situations: Sequence[Situation]) -> Proved:
     return Proved(
         of("arrived"), of("answered"), of("denied"), of("reply_denied"), of("passed"), of("refused"), of("unclear"),
         of("has_request"), of("followed_denied"), context, along("reach"), along("first"), along("last"),
-        along("is_strange") > 0, along("is_by_public") > 0, along("is_tcp") > 0, np.array(marked, dtype=np.bool_),
+        along("is_off_way") > 0, along("is_strange") > 0, along("is_by_public") > 0, along("is_tcp") > 0,
+        np.array(marked, dtype=np.bool_),
     )  # fmt: skip

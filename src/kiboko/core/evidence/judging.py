@@ -131,6 +131,7 @@ class Proved:
     reach: NDArray[np.int64]
     first: NDArray[np.int64]
     last: NDArray[np.int64]
+    is_off_way: NDArray[np.bool_]
     is_strange: NDArray[np.bool_]
     is_by_public: NDArray[np.bool_]
     is_tcp: NDArray[np.bool_]
@@ -171,7 +172,10 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
     not_known = (gates.action == NOT_KNOWN) & ~is_listener
     heard = ((gates.action == PASSES) & is_listener).any(axis=1)
     listener_unknown = ((gates.action == NOT_KNOWN) & is_listener).any(axis=1)
-    at_gate = (proved.first < 0) | ((proved.first <= gate) & (gate <= proved.last))
+    at_gate, reply_at_gate = (
+        np.where(proved.first < 0, ~is_elsewhere, (proved.first <= gate) & (gate <= proved.last))
+        for is_elsewhere in (proved.is_off_way, proved.is_strange)
+    )
     rejects = (
         gates.action[np.arange(count), np.maximum(np.where(blocked, gate, end), 0)] == REJECTS if width else blocked
     )
@@ -194,7 +198,7 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
         (leaks, PASSED_LEAK),
         (denied & at_gate, STOPPED_AS_SAID),
         (denied, STOPPED_ELSEWHERE),
-        (reply_denied & by_reply & at_gate, REPLY_STOPPED),
+        (reply_denied & by_reply & reply_at_gate, REPLY_STOPPED),
         (reply_denied, STOPPED_ELSEWHERE),
         (refused & ~proved.has_request, ENDED_EARLY),
         (refused & rejects, REFUSED_AS_SAID),

@@ -23,7 +23,7 @@ class Passages:
 
     def reach(
         self, way: int, proof: Proof, request: int, ends: tuple[PlacedEnd, PlacedEnd], is_by_public: bool
-    ) -> tuple[int, int, int, bool]:
+    ) -> tuple[int, int, int, bool, bool]:
         """What the marks of a proof come to on one way.
 
         Parameters
@@ -35,15 +35,16 @@ class Passages:
         Returns
         -------
         How many columns are proved to have been passed; the first and the last column at which a record says that it
-        was stopped, -1 where none is known; and whether a reply was denied where by the rules it does not come by.
+        was stopped, -1 where none is known; and whether a request, and whether a reply was denied where by the rules it
+        does not come by.
         """
-        passed, first, last, strange = 0, NOWHERE, NOWHERE, False
+        passed, first, last, strange = 0, NOWHERE, NOWHERE, [False, False]
         for mark in proof.marks:
             slots = self._layout.slots(way, mark.is_reply)
             base = request if mark.is_reply else 0
             met = self._met(slots, mark, ends, is_by_public)
             if not met:
-                strange |= mark.is_reply and mark.event == DENIED
+                strange[mark.is_reply] |= mark.event == DENIED
                 continue
             if mark.event == DENIED:
                 first = min(first, base + met[0]) if first != NOWHERE else base + met[0]
@@ -56,7 +57,7 @@ class Passages:
                 if mark.is_reply and end == len(slots):
                     end = self._layout.widths[1]
             passed = max(passed, base + end)
-        return passed, first, last, strange
+        return passed, first, last, strange[False], strange[True]
 
     def _met(self, slots: list[Slot], mark: Mark, ends: tuple[PlacedEnd, PlacedEnd], is_by_public: bool) -> list[int]:
         """The columns of a point that a recorded packet met. A way may meet its point twice, with other addresses
@@ -72,7 +73,7 @@ class Passages:
         met = shown or [at for at in met if at <= wrong]
         # What a machine as next hop does not pass on has come to it all the same, in front of that look-up.
         held = next((at for at, slot in enumerate(slots) if _is_held_by(slot, point)), len(slots))
-        met = [at for at in met if at < held]
+        met = [at for at in met if at < held] or ([held] if mark.event == DENIED and held < len(slots) else [])
         if met and mark.event != PASSED:
             # What captures at an interface may do so in front of the machine's own filter as well.
             while met[0] and _is_of_one_machine(slots[met[0] - 1], slots[met[0]], ends):

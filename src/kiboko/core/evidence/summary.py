@@ -16,6 +16,7 @@ from kiboko.core.evidence.comparison import (
     LEAK,
     UNSURE,
     Conclusion,
+    Decided,
     Finding,
 )
 from kiboko.core.evidence.disagreements import Disagreements
@@ -29,7 +30,7 @@ from kiboko.core.memory import without_garbage
 from kiboko.core.network.directory import Directory
 from kiboko.core.records.address_names import AddressNames, Stretches
 from kiboko.core.records.columns import ascending, distinct
-from kiboko.core.records.records import ProbeRecord
+from kiboko.core.records.records import DENIED, REFUSED, ProbeRecord
 
 _Key = tuple[object, ...]
 Rows = NDArray[np.int64]
@@ -282,6 +283,16 @@ class Summary:
             table = self._table()
             self._ranked = FindingRows(table, _in_order(table))
         return self._ranked.concluded(lambda each: each.status in statuses)
+
+    def seen_stopped(self) -> Counter[Decided]:
+        """How many records and probes each rule, as conclusions name it, was seen to stop."""
+        rows = self.rows((AGREE,))
+        sums = np.bincount(rows.column("told"), weights=rows.column("count"), minlength=len(self._told))
+        found: Counter[Decided] = Counter()
+        for told, count in zip(self._told, sums.astype(np.int64).tolist(), strict=True):
+            if count and told.decider is not None and told.is_proved_stop and told.observed in (DENIED, REFUSED):
+                found[told.decider] += count
+        return found
 
     def _table(self) -> FindingTable:
         """All groups as columns."""
