@@ -185,6 +185,8 @@ class Evidence(unittest.TestCase):
     def test_e6_denied_is_stopped_there_and_elsewhere_is_said(self):
         (at_gate,) = self.judged(flow(CAT, ANN, "ssh", 40000, "denied", SYN, "2"))
         (elsewhere,) = self.judged(flow(CAT, ANN, "ssh", 40000, "denied", SYN, "1"))
+        (off_its_way,) = self.judged(flow(CAT, ANN, "ssh", 40000, "denied", SYN, "3"))
+        self.assertEqual((off_its_way.status, off_its_way.is_elsewhere), ("agree", True))
         self.assertEqual(
             [(c.status, c.is_elsewhere) for c in (at_gate, elsewhere)], [("agree", False), ("agree", True)]
         )

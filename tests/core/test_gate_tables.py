@@ -157,8 +157,8 @@ class HeldToTheWalk(unittest.TestCase):
 
     def test_ends_that_are_looked_at_all_at_once_are_those_looked_at_one_by_one(self):
         usual = 0
-        for seed in range(30):
-            walker = Walker(load(random_network(seed)))
+        for seed, made in ((seed, made) for seed in range(20) for made in (random_network, wider_network)):
+            walker = Walker(load(made(seed)))
             ground, line = walker.ground, AddressLine(walker.ground)
             atoms, machines = np.arange(line.size), list(walker.topology.instances)
             with mock.patch.object(places, "_FEW", 0):

@@ -180,7 +180,7 @@ class ManyRoutes(unittest.TestCase):
                 walker = Walker(topology)
                 router, pieces = Router(walker.directory), RoutePieces(topology, ())
                 for family in (4, 6):
-                    edges = pieces.edges(family)
+                    edges = pieces.edges[family]
                     by_number = {}
                     for edge in edges:
                         address = Address(family, edge)

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from kiboko.core.header import addresses, services
 from kiboko.core.header.addresses import Address, AddressSet, parse_address_set, parse_prefix
 from kiboko.core.header.prefixes import PrefixTable
-from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.ranges import RangeSet, shared_parts
 from kiboko.core.header.services import parse_services, services_texts
 from kiboko.core.tables.cuts import AddressAtoms
 
@@ -62,6 +62,14 @@ class Algebra(unittest.TestCase):
             self.assertTrue(
                 all(atoms.signature(Address(4, v)) == signature for v in range(first.value, last.value + 1))
             )
+
+    @given(*[st.lists(st.integers(-1, 3), min_size=12, max_size=12)] * 2)
+    def test_what_sets_of_two_lists_share_is_what_each_shares_with_each(self, ours, theirs):
+        """Twelve numbers, each in one set of each list or in none (-1)."""
+        one, other = ([RangeSet.of((n, n) for n in range(12) if among[n] == place) for place in range(4)]
+                      for among in (ours, theirs))  # fmt: skip
+        each = [(i, j, one[i] & other[j]) for i in range(4) for j in range(4) if one[i] & other[j]]
+        self.assertEqual(each, shared_parts(one, other))
 
 
 class Addresses(unittest.TestCase):

@@ -88,9 +88,11 @@ class _Line:
         """Which boxes' sets have something in common with that of a box."""
         number = int(self.of[box])
         if number not in self._meeting:
+            low, high = self.ranges(box)
+            last = np.searchsorted(low, self.high, side="right") - 1  # the last of its ranges that begins by then
             found = np.zeros(len(self.count), dtype=np.bool_)
-            for low, high in zip(*self.ranges(box), strict=True):
-                found[self.owner[(self.low <= high) & (self.high >= low)]] = True
+            if len(low):
+                found[self.owner[(last >= 0) & (high[last] >= self.low)]] = True
             self._meeting[number] = found
         return self._meeting[number][self.of]
 
@@ -98,9 +100,9 @@ class _Line:
         """Which boxes' sets hold that of a box whole."""
         number = int(self.of[box])
         if number not in self._holding:
-            found = np.zeros(len(self.count), dtype=np.int64)
-            for low, high in zip(*self.ranges(box), strict=True):
-                found[self.owner[(self.low <= low) & (self.high >= high)]] += 1
+            low, high = self.ranges(box)
+            inside = np.searchsorted(high, self.high, side="right") - np.searchsorted(low, self.low, side="left")
+            found = np.bincount(self.owner, weights=np.maximum(inside, 0), minlength=len(self.count))
             self._holding[number] = found == self.count[number]
         return self._holding[number][self.of]
 

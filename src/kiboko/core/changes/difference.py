@@ -14,7 +14,7 @@ from kiboko.core.changes.sides import Chosen, names_of
 from kiboko.core.changes.touched import Touched, touched
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import AddressSet
-from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.ranges import RangeSet, shared_parts
 from kiboko.core.header.services import Service
 from kiboko.core.network.model import Topology
 from kiboko.core.queries.ends import Ends, services_for
@@ -268,8 +268,7 @@ class _Refined:
 
     def __init__(self, old: Statuses, new: Statuses) -> None:
         self._readings, self._known = (old, new), (old.known, new.known)
-        both = [(one, other, shared) for one, mine in enumerate(old.kinds.services)
-                for other, theirs in enumerate(new.kinds.services) if (shared := mine & theirs)]  # fmt: skip
+        both = shared_parts(old.kinds.services, new.kinds.services)
         self.services = [shared for _, _, shared in both]
         self._columns = [one for one, _, _ in both], [other for _, other, _ in both]
         self._width = len(new)

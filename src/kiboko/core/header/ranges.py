@@ -7,7 +7,7 @@ answer that Kiboko gives about a set is exact and none is sampled.
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 _ABOVE_ALL = 1 << 160
@@ -148,3 +148,20 @@ class RangeSet:
 
 EMPTY = RangeSet()
 ALL_PORTS = RangeSet.span(0, 65535)
+
+
+def shared_parts(ours: Sequence[RangeSet], theirs: Sequence[RangeSet]) -> list[tuple[int, int, RangeSet]]:
+    """What sets of two lists have in common, with their places: those that have anything in common, by place. No two
+    sets of one list may have a member in common."""
+    cuts = [sorted((*span, place) for place, each in enumerate(some) for span in each) for some in (ours, theirs)]
+    found: dict[tuple[int, int], list[tuple[int, int]]] = {}
+    i = j = 0
+    while i < len(cuts[0]) and j < len(cuts[1]):
+        (low, high, one), (from_, to, other) = cuts[0][i], cuts[1][j]
+        if max(low, from_) <= min(high, to):
+            found.setdefault((one, other), []).append((max(low, from_), min(high, to)))
+        if high < to:
+            i += 1
+        else:
+            j += 1
+    return [(one, other, RangeSet.of(spans)) for (one, other), spans in sorted(found.items())]

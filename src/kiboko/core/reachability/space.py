@@ -135,6 +135,7 @@ class Space:
         self._services, self._ports = services, ports
         self._subnets = {name: number for number, name in enumerate(topology.subnets)}
         self._judges: dict[int, tuple[Kinds, PairWords]] = {}
+        self._cuts: dict[tuple[Address, Address], list[tuple[int, Member]]] = {}
         self._like: Space | None = None
         self._sent: tuple[Sequence[SpaceEnd], list[Senders]] | None = None
 
@@ -165,7 +166,7 @@ class Space:
                 if with_further:
                     found.extend(self._further(member, family) if is_sender else self.at_public(usual))
             elif member.low.family == family:
-                ranges.extend(self._pieces(member.low, member.high))
+                ranges.extend(self._cut(member.low, member.high))
         return found + list(self._of_ranges(ranges))
 
     def _of_instance(self, member: Member, family: int, is_sender: bool) -> Iterator[SpaceEnd]:
@@ -211,8 +212,14 @@ class Space:
                 assert behind is not None
                 yield SpaceEnd(RECORDED, (at_public(behind),), each.public, NONE, each.network, is_further=True)
 
+    def _cut(self, low: Address, high: Address) -> list[tuple[int, Member]]:
+        """A range cut into atoms, each with the part of the range that is in it: senders and receivers are often both
+        of an outside of very many."""
+        if (low, high) not in self._cuts:
+            self._cuts[low, high] = list(self._pieces(low, high))
+        return self._cuts[low, high]
+
     def _pieces(self, low: Address, high: Address) -> Iterator[tuple[int, Member]]:
-        """A range cut into atoms, each with the part of the range that is in it."""
         line, directory = self.layout.addresses, self.walker.directory
         first, last = line.atom(low), line.atom(high)
         for atom in range(first, last + 1):

@@ -53,11 +53,13 @@ class Form(NamedTuple):
 
 class _Bearers(NamedTuple):
     """Who bears which address. By atom: the number of the interface, -1 for none, whether it is the interface's first
-    address of its family, and between which edges it lies; by interface: whether it has no public address and is no
+    address of its family, whether it is nobody's own and no public one of ours, and a number that is the same where
+    routes, gateways, outsides and subnets tell nothing apart; by interface: whether it has no public address and is no
     next hop (one row more stands for none), its subnet, whether its machine runs, and the machine's number."""
 
     interface: Rows
     is_first: NDArray[np.bool_]
+    is_nobodys: NDArray[np.bool_]
     piece: Rows
     is_usual: NDArray[np.bool_]
     subnet: Rows
@@ -84,7 +86,9 @@ class Places:
             each.subnet for name in self._next_hops for each in self._topology.instances[name].interfaces
         )
         self._routes = RoutePieces(self._topology, self._hop_subnets)
-        self._edges = {family: self._seen_edges(family) for family in (4, 6)}
+        self._fixed = {family: self._seen_edges(family) for family in (4, 6)}
+        """Where anything but a route that routes, gateways and outsides look at begins, and where it has ended."""
+        self._edges = {family: sorted({*self._fixed[family], *self._routes.edges[family]}) for family in (4, 6)}
         self._numbers: dict[PlaceKey, int] = {}
         self._form_numbers: dict[PlaceKey, int] = {}
         self._forms: list[Form] = []
@@ -123,7 +127,15 @@ class Places:
             places = np.array([self.end(int(mine[row])).place for row in kinds.first.tolist()], dtype=np.int64)
             found[0, usual], found[2, usual], found[3, usual] = mine, borne, bearer.subnet[borne]
             found[4, usual], found[5, usual] = places[kinds.codes], bearer.machine[borne]
-        others = np.setdiff1d(np.arange(len(atoms)), usual)
+        nobodys = np.flatnonzero(bearer.is_nobodys[atoms])
+        if len(nobodys):
+            mine = atoms[nobodys]
+            alike = distinct(bearer.piece[mine], mine >= self._line.second)
+            ends = [self.end(int(mine[row])) for row in alike.first.tolist()]
+            found[0, nobodys] = mine
+            found[3, nobodys] = np.array([each.subnet for each in ends], dtype=np.int64)[alike.codes]
+            found[4, nobodys] = np.array([each.place for each in ends], dtype=np.int64)[alike.codes]
+        others = np.flatnonzero(found[0] == NONE)
         for row in others.tolist():
             found[:, row] = self._numbers_of(self.end(int(atoms[row])))
         return found
@@ -151,19 +163,32 @@ class Places:
         interface_of, is_first = np.full(line.size, NONE, dtype=np.int64), np.zeros(line.size, dtype=np.bool_)
         at = line.atoms_of(borne)
         interface_of[at], is_first[at] = by, first
+        is_nobodys = np.ones(line.size, dtype=np.bool_)
+        is_nobodys[at] = False
         for address in directory.public_addresses():
-            interface_of[line.atom(address)] = NONE
+            atom = line.atom(address)
+            interface_of[atom], is_nobodys[atom] = NONE, False
         usual = [each.public is None and each.instance not in self._next_hops for each in interfaces]
-        # Where routes, gateways and outsides tell addresses apart atoms begin as well.
-        edges = [Address(family, edge) for family in (4, 6) for edge in self._edges[family] if edge < 1 << BITS[family]]
-        piece = np.searchsorted(np.sort(line.atoms_of(edges)), np.arange(line.size), side="right").astype(np.int64)
         running = [topology.instances[each.instance].running for each in interfaces]
         return _Bearers(
-            interface_of, is_first, piece, np.array([*usual, False], dtype=np.bool_),
+            interface_of, is_first, is_nobodys, self._pieces(), np.array([*usual, False], dtype=np.bool_),
             np.array([self._subnets[each.subnet] for each in interfaces], dtype=np.int64),
             np.array(running, dtype=np.bool_),
             np.array([self._machines[each.instance] for each in interfaces], dtype=np.int64),
         )  # fmt: skip
+
+    def _pieces(self) -> Rows:
+        """A number for each atom, the same where routes, gateways, outsides and subnets tell nothing apart."""
+
+        def atoms_at(edges: dict[int, list[int]]) -> Rows:
+            return np.sort(self._line.atoms_of([Address(family, edge) for family in (4, 6) for edge in edges[family]]))
+
+        # Where any of these begins or ends an atom begins as well; a piece of the routes begins with each family.
+        atoms = np.arange(self._line.size)
+        between = np.searchsorted(atoms_at(self._fixed), atoms, side="right")
+        by_route = np.searchsorted(atoms_at(self._routes.edges), atoms, side="right") - 1
+        sent = np.array([number for family in (4, 6) for number in self._routes.numbers[family]], dtype=np.int64)
+        return distinct(between, sent[by_route]).codes
 
     def _made(self, atom: int) -> PlacedEnd:
         address = self._line.first(atom)
@@ -234,7 +259,6 @@ class Places:
         return self._table_numbers.setdefault(name, self._tables.setdefault(said, len(self._tables)))
 
     def _seen_edges(self, family: int) -> list[int]:
-        """Where anything that routes, gateways and outsides look at begins, and where it has ended."""
         topology = self._topology
         blocks = [block for subnet in topology.subnets.values() for block in subnet.blocks]
         blocks += [block for network in topology.networks.values() for block in network.blocks]
@@ -242,8 +266,7 @@ class Places:
         edges = {edge for block in blocks if block.family == family for edge in (block.value, block.last + 1)}
         if family == 6:
             edges.update(edge for low, high in IPV6_NOT_GLOBAL for edge in (low, high + 1))
-        edges.update(self._routes.edges(family))
-        return sorted(edges)
+        return sorted(edge for edge in edges if edge < 1 << BITS[family])
 
     def _seen_by_routes(self, address: Address) -> PlaceKey:
         """What routes, gateways and outsides make of an address: worked out once between any two edges."""

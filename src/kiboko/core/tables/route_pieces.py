@@ -7,7 +7,7 @@ from collections.abc import Collection
 
 import numpy as np
 
-from kiboko.core.header.addresses import Address, Prefix
+from kiboko.core.header.addresses import BITS, Address, Prefix
 from kiboko.core.network.model import RouteEntry, Topology
 from kiboko.core.records.columns import distinct
 from kiboko.core.routing.routes import precedence
@@ -28,15 +28,17 @@ class RoutePieces:
         for name, subnet in topology.subnets.items():
             table = subnet.route_table, subnet.network
             singly[table] = singly.get(table, False) or name in hop_subnets
-        self._edges: dict[int, list[int]] = {}
-        self._numbers: dict[int, list[int]] = {}
+        self.edges: dict[int, list[int]] = {}
+        """Where the pieces of each family begin, ascending."""
+        self.numbers: dict[int, list[int]] = {}
+        """What stands for where all tables send the addresses of each piece."""
         for family in (4, 6):
             self._number_pieces(family, [(self._entries(*table, family), alone) for table, alone in singly.items()])
 
     def _number_pieces(self, family: int, tables: list[tuple[list[RouteEntry], bool]]) -> None:
         blocks = [each for each in self._blocks if each.family == family]
         ends = {_ends(each) for each in blocks} | {_ends(each.to) for entries, _ in tables for each in entries}
-        edges = sorted({0, *(edge for pair in ends for edge in pair)})
+        edges = sorted({0, *(edge for pair in ends for edge in pair if edge < 1 << BITS[family])})
         inside = np.zeros(len(edges), dtype=np.bool_)
         for each in blocks:
             inside[_between(edges, each)] = True
@@ -51,16 +53,12 @@ class RoutePieces:
                 for number, each in enumerate(entries)
             ]
             codes = distinct(codes, np.where(inside, won, np.array([*way, len(entries)], dtype=np.int64)[won])).codes
-        self._edges[family], self._numbers[family] = edges, codes.tolist()
+        self.edges[family], self.numbers[family] = edges, codes.tolist()
 
     def number(self, address: Address) -> int:
         """What stands for where all tables send an address."""
-        piece = bisect_right(self._edges[address.family], address.value) - 1
-        return self._numbers[address.family][piece]
-
-    def edges(self, family: int) -> list[int]:
-        """Where the pieces of a family begin, ascending."""
-        return self._edges[family]
+        piece = bisect_right(self.edges[address.family], address.value) - 1
+        return self.numbers[address.family][piece]
 
     def _entries(self, table: str | None, network: str, family: int) -> list[RouteEntry]:
         entries = self._topology.route_tables[table].entries if table else ()
