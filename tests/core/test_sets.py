@@ -459,6 +459,85 @@ class ToldApart(Sets):
             self.assertEqual(cells_of(by_words), cells_of(ask_set(*question)))
         self.assertLess({"allowed", "one-way"}, {row.example.verdict for row in by_words.rows})
 
+    def told(self, values, sender, receiver, service, port=None, most=0):
+        """What is told of ends of which `most` pairs are asked about one by one: the same as walks say."""
+        ends = Ends(Walker(load(values)))
+        ports = RangeSet.one(port) if port is not None else None
+        question = (ends, ends.resolve(sender), ends.resolve(receiver), resolve_service(service, {}), ports, None)
+        with mock.patch.object(PairGrid, "judged", autospec=True, side_effect=PairGrid.judged) as judged:
+            by_words = ask_set(*question)
+        self.assertLessEqual(sum(len(call.args[1]) for call in judged.call_args_list), most)
+        with few(walks=1 << 40, pairs=1 << 40):
+            self.assertEqual(cells_of(by_words), cells_of(ask_set(*question)))
+        return by_words
+
+    def test_addresses_outside_are_told_by_words_as_well(self):
+        """Of a firewall with rules about many addresses; by tunnel machines are meant at their own address, else at
+        their public one; what is said of addresses outside stands by itself."""
+        values = base()
+        values["gateways"]["line"] = {"kind": "tunnel", "network": "south", "outside": "depot"}
+        values["route_tables"]["south-table"].append({"to": "198.51.100.0/28", "via": "line"})
+        values["filters"]["edge"] = a_filter("subnet", stateful=False, outbound=[{"order": 1, "action": "allow"}], inbound=[
+            *({"order": 1 + number, "action": "drop", "from": f"8.8.{number}.0/24", "service": f"tcp/{20 + number}"}
+              for number in range(20)),
+            {"order": 90, "action": "allow", "from": "198.51.100.3", "service": "tcp/30-40"},
+            {"order": 99, "action": "allow", "from": "internet"}])  # fmt: skip
+        for subnet in ("a1", "a2", "b1"):
+            values["subnets"][subnet]["filter"] = "edge"
+        values["groups"] = {"ours": {"members": ["ann", "bob", "cat", "dan"]}}
+        found = self.told(values, "0.0.0.0/0", "ours", "tcp/1-100", 40000, most=40)
+        deciders = {row.example.decided_by.rule for row in found.rows if row.example.decided_by is not None}
+        self.assertLess({str(1 + number) for number in range(20)}, deciders)
+        self.assertIn((2, "allowed"), {(row.kind, row.example.verdict) for row in found.rows})
+        self.told(values, "ours", "internet", "tcp/1-100", 40000)
+
+    def test_a_router_without_a_way_on_is_asked_once_for_each_sender_and_for_what_keeps_state(self):
+        """Its message is lost where a sender's own filters let nothing in that they keep no state for: of a sender with
+        one that does and one that does not, on what the latter alone lets out."""
+        values = base()
+        values["route_tables"]["shut"] = []
+        for name, port, stateful in (("own", 22, True), ("loose", 23, False)):
+            values["filters"][name] = a_filter("instance", decide="any", stateful=stateful, inbound=[],
+                                               outbound=[{"id": "out", "action": "allow", "service": f"tcp/{port}"}])  # fmt: skip
+        values["subnets"]["dead"] = {"network": "north", "cidr": "10.1.8.0/24", "route_table": "shut"}
+        for number, filters in enumerate(([], ["own"], ["loose"], ["own", "loose"])):
+            values["instances"][f"s{number}"] = {
+                "interfaces": [{"subnet": "dead", "addresses": [f"10.1.8.1{number}"], "filters": filters}]
+            }
+        found = self.told(values, "dead", "internet", "tcp/20-30", 40000)
+        told = {}
+        for row in found.rows:
+            if row.example.decided_by.gate == "route":
+                for part in row.parts:
+                    for source in part.sources:
+                        told[source.name, row.example.signal] = ", ".join(services_texts(part.services))
+        nobody = {name for name, _ in told if name.startswith("10.")}
+        self.assertEqual(told, {(name, "unreachable"): "tcp/20-30" for name in {*nobody, "s0/eth0"}} | {
+            ("s1/eth0", "unreachable"): "tcp/22", ("s2/eth0", "silent"): "tcp/23",
+            ("s3/eth0", "unreachable"): "tcp/22", ("s3/eth0", "silent"): "tcp/23"})  # fmt: skip
+
+    def test_pairs_of_two_families_are_never_one_however_many_client_ports_there_are(self):
+        values = base()
+        for number in range(4):
+            values["instances"][f"four-{number}"] = {
+                "ephemeral_ports": f"{40000 + number}-65535",
+                "interfaces": [{"subnet": "b1", "addresses": [f"10.2.1.{20 + number}"]}],
+            }
+            values["instances"][f"six-{number}"] = {
+                "listens": [f"tcp/{1 + number}"],
+                "interfaces": [{"subnet": "a1", "addresses": [f"2001:db8:1:1::{20 + number}"]}],
+            }
+        names = [f"{word}-{number}" for word in ("four", "six") for number in range(4)]
+        values["groups"] = {"every": {"members": names}}
+        found = self.told(values, "every", "every", "icmp", most=16)
+        allowed = [part for row in found.rows if row.example.verdict == "allowed" for part in row.parts]
+        self.assertEqual({source.name for part in allowed for source in part.sources}, set(names[:4]))
+
+    def test_a_service_that_travels_in_none_of_the_families_is_refused(self):
+        ends = Ends(Walker(load(base())))
+        with self.assertRaisesRegex(UsageError, "no address family in common: icmp is IPv4"):
+            ask_set(ends, ends.resolve("a1"), ends.resolve("a2"), resolve_service("icmp6", {}), None, 4)
+
 
 def cells_of(answer):
     """For each pair of members and family, what each set of services comes to."""

@@ -278,6 +278,9 @@ def without_odd_echo(services: RangeSet) -> RangeSet:
     return services
 
 
+NO_FAMILY = "the service and the ends have no address family in common: icmp is IPv4, icmp6 is IPv6"
+
+
 def services_for(services: RangeSet, family: int) -> RangeSet:
     """The services that can travel in one address family: ICMP in IPv4, ICMPv6 in IPv6 (clause S6)."""
     other = ICMP6 if family == 4 else ICMP

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
-from kiboko.core.queries.ends import Ends, services_for, single_service
+from kiboko.core.queries.ends import NO_FAMILY, Ends, services_for, single_service
 from kiboko.core.queries.members import End, Member, Pair
 from kiboko.core.routing.steps import Path, Step
 from kiboko.core.walk.walk import ALLOWED, PARTLY, Walk
@@ -63,7 +63,7 @@ def ask(
     asked = [(pair, services_for(services, pair.source.address.family)) for pair in pairs]
     asked = [(pair, possible) for pair, possible in asked if possible]
     if not asked:
-        raise UsageError("the service and the ends have no address family in common: icmp is IPv4, icmp6 is IPv6")
+        raise UsageError(NO_FAMILY)
     first, possible = asked[0]
     service = single_service(possible)
     if service is None:

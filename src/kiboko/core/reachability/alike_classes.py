@@ -13,10 +13,10 @@ from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, Service
 from kiboko.core.network.model import Interface
-from kiboko.core.queries.ends import services_for
+from kiboko.core.queries.ends import Ends, services_for
 from kiboko.core.queries.members import Member
 from kiboko.core.reachability.alike_pairs import AlikePairs
-from kiboko.core.reachability.end_classes import EndClass
+from kiboko.core.reachability.end_classes import OUTSIDE, RECORDED, EndClass
 from kiboko.core.reachability.grid import PairGrid
 from kiboko.core.records.columns import distinct
 from kiboko.core.tables.kinds import Kinds
@@ -26,6 +26,7 @@ from kiboko.core.tables.traces import Marks, mixed
 
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
+_NO_PAIR = -2
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,14 +58,17 @@ class Groups:
 
 @dataclass(frozen=True, slots=True)
 class Family:
-    """The pairs of one address family, those whose senders use the same client ports together: in which `part` each
-    class is a sender, and where it is among the senders of that and among all receivers, -1 for none. `near` are the
-    classes that send by another interface to those in its subnet: bool[destinations], which, and its place as well."""
+    """The pairs of one address family, in parts: those whose senders use the same client ports and send to the same
+    addresses of each receiver. In which `part` each class is a sender, and at which `row` among the senders of that, -1
+    for none; and the `columns` of each part, where each class is among its receivers, -1 for none. `is_there`
+    bool[destinations] are those that have addresses of the family. `near` are the classes that send by another
+    interface to those in its subnet: bool[destinations], which, and its row as well."""
 
     parts: list[AlikePairs]
+    columns: list[Rows]
     part: Rows
     row: Rows
-    column: Rows
+    is_there: Truths
     near: list[tuple[int, Truths, int]]
 
     @property
@@ -74,7 +78,7 @@ class Family:
 
     def there(self, sources: Rows, destinations: Rows) -> Truths:
         """Which pairs of classes have addresses of it."""
-        found: Truths = (self.row[sources] != NONE) & (self.column[destinations] != NONE)
+        found: Truths = (self.row[sources] != NONE) & self.is_there[destinations]
         return found
 
     def decided(self, sources: Rows, destinations: Rows) -> Decided:
@@ -86,111 +90,195 @@ class Family:
         for number, part in enumerate(self.parts):
             mine = np.flatnonzero(self.part[sources] == number)
             if len(mine):
-                made = part.decided(rows[mine], self.column[destinations[mine]])
+                made = part.decided(rows[mine], self.columns[number][destinations[mine]])
                 found.append(made._replace(pair=mine[made.pair]))
         return Decided(*(np.concatenate(each) for each in zip(*found, strict=True)))
 
 
 class _Sending(NamedTuple):
-    """A class that sends by an interface; whether that is the first of its family."""
+    """A class that sends from an address; the subnet of its interface, whether that is the first of its family, and the
+    networks that have a tunnel to it, None where it is within a network."""
 
     at: int
-    interface: Interface
+    address: Address
+    subnet: str
     is_first: bool
+    tunnels: frozenset[str] | None
+
+
+class _Receiving(NamedTuple):
+    """A class that is sent to, at which address by those within a network, and the subnet of that."""
+
+    at: int
+    address: Address
+    subnet: str
 
 
 class AlikeClasses:
     """All pairs of classes of some ends, which of them come to the same by the same rules, and to what.
 
-    A class is told apart by its first machine; pairs with addresses of which nobody is recorded stand alone.
+    A class is told apart by its first machine, or by its first address where nobody is recorded.
 
     Parameters
     ----------
+    ends : the network's ends
     grid : what judges pairs one by one
     families : the address families asked about, services : what is asked about in any of them
+
+    Pairs of which both ends are outside are in no group.
     """
 
     def __init__(
-        self, grid: PairGrid, sources: Sequence[EndClass], destinations: Sequence[EndClass], families: Sequence[int],
-        services: RangeSet,
+        self, ends: Ends, grid: PairGrid, sources: Sequence[EndClass], destinations: Sequence[EndClass],
+        families: Sequence[int], services: RangeSet,
     ) -> None:  # fmt: skip
-        self._grid, self._sides = grid, (sources, destinations)
+        self._ends, self._grid, self._sides = ends, grid, (sources, destinations)
         self._like: AlikePairs | None = None
-        plain = [np.array([at for at, each in enumerate(side) if _is_plain(each)], dtype=np.int64)
-                 for side in self._sides]  # fmt: skip
         self.families: dict[int, Family] = {}
         """Those in which there are any pairs."""
         for family in families:
-            found = self._of_family(plain, family)
+            found = self._of_family(family)
             if found is not None:
                 self.families[family] = found
         shape = len(sources), len(destinations)
-        marks, is_told, is_open = np.zeros(shape, dtype=np.uint64), np.zeros(shape, dtype=np.bool_), self._plain()
+        marks, is_told, is_open = np.zeros(shape, np.uint64), np.zeros(shape, np.bool_), np.ones(shape, np.bool_)
+        kinds = self._kinds()
         for family, known in self.families.items():
             mark, has_mark = self._marks(known, services_for(services, family))
-            marks += np.where(has_mark, mixed(mark + np.uint64(family)), np.uint64(0))
+            marks += np.where(has_mark, mixed(mark + (kinds << np.uint64(8)) + np.uint64(family)), np.uint64(0))
             is_told |= has_mark
             # It is told in all families that it has.
-            is_open &= has_mark | ~((known.row != NONE)[:, None] & (known.column != NONE)[None, :])
+            is_open &= has_mark | ~((known.row != NONE)[:, None] & known.is_there[None, :])
         is_told &= is_open
         together = np.full(shape, NONE, dtype=np.int64)
         if is_told.any():
             together[is_told] = distinct(marks[is_told].view(np.int64)).codes
+        is_outside = [np.array([self._is_outside(each) for each in side], dtype=np.bool_) for side in self._sides]
+        together[is_outside[0][:, None] & is_outside[1][None, :]] = _NO_PAIR
         self.groups = _in_order(together)
 
-    def _plain(self) -> Truths:
-        """Which pairs are of classes of machines, bool[sources, destinations]."""
-        one, other = (np.array([_is_plain(each) for each in side], dtype=np.bool_) for side in self._sides)
-        return one[:, None] & other[None, :]
+    def _kinds(self) -> Marks:
+        """Of each pair of classes the kind that it is shown among, uint64[sources, destinations]."""
+        one, other = (np.array([each.kind for each in side], dtype=np.uint64) for side in self._sides)
+        return np.maximum(one[:, None], other[None, :])
 
-    def _of_family(self, plain: Sequence[Rows], family: int) -> Family | None:
-        """The pairs of classes of machines in one family; None where there are none.
+    def kinds(self, groups: Rows) -> Rows:
+        """Of some groups the kind that their pairs are shown among."""
+        one, other = (
+            np.array([each.kind for each in side], dtype=np.int64)[mine[groups]]
+            for side, mine in zip(self._sides, (self.groups.source, self.groups.destination), strict=True)
+        )
+        return np.maximum(one, other)
 
-        Whoever is sent to is sent to at the first interface of the family, and who sends does so by the first one, but
-        to receivers in the subnet of another one by that (clause S3).
+    def _is_outside(self, each: EndClass) -> bool:
+        """Whether a class is of addresses beyond the networks that are nobody's of ours."""
+        low = each.members[0].low
+        return each.kind == OUTSIDE and low is not None and self._ends.is_foreign(low)
+
+    def _of_family(self, family: int) -> Family | None:
+        """The pairs of classes in one family; None where there are none.
+
+        Whoever is sent to from within is sent to at the first address of the family, and who sends does so from the
+        first one, but to receivers in the subnet of another interface from that (clause S3).
         """
         sources, destinations = self._sides
-        senders = [_Sending(at, interface, place == 0) for at in plain[0].tolist()
-                   for place, interface in enumerate(_sending(sources[at].members[0], family))]  # fmt: skip
-        receivers = [(at, usable[0]) for at in plain[1].tolist()
-                     if (usable := _usable(destinations[at].members[0], family))]  # fmt: skip
+        senders = [each for at, one in enumerate(sources) for each in self._sending(at, one, family)]
+        receivers = [
+            got for at, one in enumerate(destinations) if (got := self._receiving(at, one, family)) is not None
+        ]
         if not senders or not receivers:
             return None
-        tables, walker = self._grid.tables, self._grid.walker
-        by_ports: dict[RangeSet, list[_Sending]] = {}
+        walker = self._grid.walker
+        alike: dict[tuple[frozenset[str] | None, RangeSet], list[_Sending]] = {}
         for each in senders:
-            end = walker.directory.endpoint(_address(each.interface, family))
-            by_ports.setdefault(self._grid.ports or walker.source_ports(end, Service(TCP, 1)), []).append(each)
-        targets = np.array([tables.addresses.atom(_address(each, family)) for _, each in receivers], dtype=np.int64)
-        column, subnets = np.full(len(destinations), NONE, dtype=np.int64), np.full(len(destinations), "", dtype=object)
-        column[[at for at, _ in receivers]] = np.arange(len(receivers))
-        subnets[[at for at, _ in receivers]] = [each.subnet for _, each in receivers]
+            end = walker.directory.endpoint(each.address)
+            ports = self._grid.ports or walker.source_ports(end, Service(TCP, 1))
+            alike.setdefault((each.tunnels, ports), []).append(each)
+        subnets = np.full(len(destinations), "", dtype=object)
+        subnets[[got.at for got in receivers]] = [got.subnet for got in receivers]
         part, row = (np.full(len(sources), NONE, dtype=np.int64) for _ in range(2))
-        parts, near = [], []
-        for number, (ports, mine) in enumerate(by_ports.items()):
-            atoms = [tables.addresses.atom(_address(each.interface, family)) for each in mine]
-            parts.append(AlikePairs(tables.layout, np.array(atoms, dtype=np.int64), targets, ports))
-            for place, each in enumerate(mine):
-                if each.is_first:
-                    part[each.at], row[each.at] = number, place
+        parts, columns, near = [], [], []
+        for number, ((tunnels, ports), mine) in enumerate(alike.items()):
+            theirs = receivers if tunnels is None else self._from_outside(receivers, mine[0], family)
+            column = np.full(len(destinations), NONE, dtype=np.int64)
+            column[[got.at for got in theirs]] = np.arange(len(theirs))
+            columns.append(column)
+            parts.append(AlikePairs(self._grid.tables.layout, self._atoms(mine), self._atoms(theirs), ports))
+            for place, sending in enumerate(mine):
+                if sending.is_first:
+                    part[sending.at], row[sending.at] = number, place
                 else:
-                    near.append((each.at, subnets == each.interface.subnet, place))
-        return Family(parts, part, row, column, near)
+                    near.append((sending.at, subnets == sending.subnet, place))
+        is_there = np.zeros(len(destinations), dtype=np.bool_)
+        is_there[[got.at for got in receivers]] = True
+        return Family(parts, columns, part, row, is_there, near)
+
+    def _sending(self, at: int, one: EndClass, family: int) -> Iterator[_Sending]:
+        """What a class sends from: a machine from the first interface of each subnet."""
+        member = one.members[0]
+        if self._is_range(one, family):
+            assert member.low is not None
+            beyond = member.outside if self._is_outside(one) else None
+            yield _Sending(at, member.low, "", True, self._tunnels(beyond) if beyond is not None else None)
+            return
+        found: dict[str, Interface] = {}
+        for each in _usable(member, family):
+            found.setdefault(each.subnet, each)
+        for place, each in enumerate(found.values()):
+            yield _Sending(at, _address(each, family), each.subnet, place == 0, None)
+
+    def _receiving(self, at: int, one: EndClass, family: int) -> _Receiving | None:
+        """Where those within send to a class; None where it has no address of the family."""
+        member = one.members[0]
+        if self._is_range(one, family):
+            assert member.low is not None
+            subnet = self._ends.directory.subnet_of(member.low)
+            return _Receiving(at, member.low, subnet.name if subnet is not None else "")
+        usable = _usable(member, family)
+        return _Receiving(at, _address(usable[0], family), usable[0].subnet) if usable else None
+
+    def _atoms(self, side: Sequence[_Sending] | Sequence[_Receiving]) -> Rows:
+        """The atoms of some addresses."""
+        return np.array([self._grid.tables.addresses.atom(each.address) for each in side], dtype=np.int64)
+
+    def _from_outside(self, receivers: Sequence[_Receiving], sender: _Sending, family: int) -> list[_Receiving]:
+        """Where those of an outside send to classes (clause S1): to none that is outside itself. What they mean by one
+        of several addresses of a machine is asked one by one."""
+        found = []
+        for each in receivers:
+            one = self._sides[1][each.at]
+            if not self._is_outside(one) and not one.members[0].is_further:
+                pairs = self._ends.pairs(self._sides[0][sender.at].members[0], one.members[0], family)
+                found.append(each._replace(address=pairs[0].target))
+        return found
+
+    def _is_range(self, one: EndClass, family: int) -> bool:
+        """Whether a class is of addresses of a family where nobody is recorded."""
+        member = one.members[0]
+        if member.low is None or member.low.family != family or one.kind == RECORDED:
+            return False
+        is_ours = self._ends.directory.network_of(member.low) is not None
+        return is_ours or self._ends.is_foreign(member.low)
+
+    def _tunnels(self, outside: str) -> frozenset[str]:
+        """The networks that have a tunnel to an outside: those in it mean machines of these by their own addresses."""
+        return frozenset(name for name in self._ends.topology.networks if self._ends.directory.tunnel(name, outside))
 
     def _marks(self, known: Family, services: RangeSet) -> tuple[Marks, Truths]:
         """Of all pairs of classes in one family the marks, and which have one: both are [sources, destinations]."""
-        shape = len(known.row), len(known.column)
+        shape = len(known.row), len(known.is_there)
         marks, has_mark = np.zeros(shape, dtype=np.uint64), np.zeros(shape, dtype=np.bool_)
-        theirs = np.flatnonzero(known.column != NONE)
-        for number, part in enumerate(known.parts):
+        for number, (part, column) in enumerate(zip(known.parts, known.columns, strict=True)):
+            theirs = np.flatnonzero(column != NONE)
             mine = np.flatnonzero(known.part == number)
             mark, has = part.marks(services, self._like)
             there = np.ix_(mine, theirs)
-            marks[there], has_mark[there] = mark[known.row[mine]] + np.uint64(number), has[known.row[mine]]
+            told = np.uint64(number << 16)  # beside the kind and the family, which are told apart by the bits below
+            marks[there], has_mark[there] = mark[known.row[mine]] + told, has[known.row[mine]]
             for source, is_near, row in known.near:
                 if known.part[source] == number:
-                    columns = known.column[is_near]
-                    marks[source, is_near] = mark[row, columns] + np.uint64(number)
+                    columns = column[is_near]
+                    marks[source, is_near] = mark[row, columns] + told
                     has_mark[source, is_near] = has[row, columns]
             self._like = part
         return marks, has_mark
@@ -208,21 +296,8 @@ class AlikeClasses:
         return not any(one & other for one in first - last for other in last - first)
 
 
-def _is_plain(each: EndClass) -> bool:
-    """Whether a class is of machines."""
-    return each.members[0].low is None and bool(each.members[0].interfaces)
-
-
 def _usable(member: Member, family: int) -> list[Interface]:
     return [each for each in member.interfaces if each.address(family) is not None]
-
-
-def _sending(member: Member, family: int) -> list[Interface]:
-    """The interfaces of a machine by which it may send: the first of each subnet."""
-    found: dict[str, Interface] = {}
-    for each in _usable(member, family):
-        found.setdefault(each.subnet, each)
-    return list(found.values())
 
 
 def _address(interface: Interface, family: int) -> Address:
@@ -232,11 +307,11 @@ def _address(interface: Interface, family: int) -> Address:
 
 
 def _in_order(together: Rows) -> Groups:
-    """Pairs of one number, and those of none, by the first of each."""
+    """Pairs of one number, and those of none, by the first of each; but for what is no pair."""
     width = together.shape[1]
     flat = together.reshape(-1)
     alone = np.flatnonzero(flat == NONE)
-    told = np.flatnonzero(flat != NONE)
+    told = np.flatnonzero(flat >= 0)
     numbers = flat[told]
     small = numbers.astype(np.uint16) if numbers.max(initial=0) < 1 << 16 else numbers  # sorted in a tenth of the time
     order = told[np.argsort(small, kind="stable")]

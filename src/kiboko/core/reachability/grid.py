@@ -6,7 +6,7 @@ example of each outcome, and for refusals whose way back no table holds.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -164,17 +164,18 @@ class PairGrid:
             back = groups.codes.reshape(len(mine), len(kinds))
             names = [tuple(key) for key in keys[groups.first].tolist()]
             for row, key in zip(groups.first.tolist(), names, strict=True):
-                if key[0] not in (_PAIR, _EACH) and key not in walks:
+                if key[0] not in _ALONE and key not in walks:
                     at_pair, at_kind = divmod(row, len(kinds))
                     walks[key] = self._walk(pairs[int(mine[at_pair])], kinds[at_kind])
             alike: dict[bytes, _ByKey] = {}
-            alone = np.array([key[0] in (_PAIR, _EACH) for key in names], dtype=np.bool_)
+            alone = np.array([key[0] in _ALONE for key in names], dtype=np.bool_)
             is_own: list[bool] = np.any(alone[back], axis=1).tolist()
             for pair, numbers, own in zip(mine.tolist(), back, is_own, strict=True):
                 told = numbers.tobytes()
                 part = alike.get(told)
                 if own:
-                    part = self._own_part(pair, pairs[pair], kinds, [names[number] for number in numbers], walks)
+                    whose = {_SENDER: int(source[pair]), _PAIR: pair, _EACH: pair}
+                    part = self._own_part(whose, pairs[pair], kinds, [names[number] for number in numbers], walks)
                 elif part is None:
                     together: dict[int, list[RangeSet]] = {}
                     for values, number in zip(every, numbers.tolist(), strict=True):
@@ -186,14 +187,15 @@ class PairGrid:
                 found[pair].append(part)
 
     def _own_part(
-        self, number: int, pair: Pair, kinds: list[_Kind], keys: list[tuple[int, ...]],
+        self, whose: Mapping[int, int], pair: Pair, kinds: list[_Kind], keys: list[tuple[int, ...]],
         walks: dict[tuple[int, ...], Walk],
     ) -> _ByKey:  # fmt: skip
-        """What the services of a pair come to of which something holds for this pair alone, by the outcomes of all."""
+        """What the services of a pair come to of which something holds for this pair or its sender alone, by the
+        outcomes of all; `whose` are their numbers."""
         part: _ByKey = {}
         for kind, key in zip(kinds, keys, strict=True):
-            if key[0] in (_PAIR, _EACH):
-                key = (*key, number, kind.example if key[0] == _EACH else NONE)
+            if key[0] in _ALONE:
+                key = (*key, whose[key[0]], kind.example if key[0] == _EACH else NONE)
                 if key not in walks:
                     walks[key] = self._walk(pair, kind)
             part.setdefault(key, []).append(kind.values)
@@ -242,8 +244,12 @@ class PairGrid:
         found[partly, 4] = self._numbered(answered[partly], ports)
         alike = np.flatnonzero(message)
         if len(alike):
-            whole = [each.reshape(count, -1)[alike] for each in (gates.action, gates.decider)]
+            # What keeps state for it, which behind a router that has no way on nothing does.
+            behind = (np.arange(columns) >= gate[alike, None]) & (kind[alike] == _ROUTE)[:, None]
+            whole = [np.where(behind[:, None, :], 0, each.reshape(count, cells, columns)[alike]).reshape(len(alike), -1)
+                     for each in (gates.action, gates.decider)]  # fmt: skip
             found[alike, 5] = self._numbered(np.concatenate(whole, axis=1), ports)
+        found[message & (layout.columns(way, gate, lambda slot: slot.gate.is_dead_end) > 0), 0] = _SENDER
         found[verdict == _ALLOWED] = 0
         found[own] = (_EACH, 0, 0, 0, 0, 0)
         return found
@@ -257,9 +263,9 @@ class PairGrid:
 
 
 _ALLOWED, _PARTLY, _ONE_WAY, _BLOCKED = range(4)
-_PAIR, _EACH = 8, 9
-"""Outcomes that hold for one pair alone, or for one pair on one kind of services: of refusals and doubts the rest
-depends on more than a table holds."""
+_SENDER, _PAIR, _EACH = _ALONE = 7, 8, 9
+"""Outcomes that hold for one sender alone, one pair, or one pair on one kind of services: of refusals and doubts the
+rest depends on more than a table holds."""
 _LISTENER, _ROUTE = 1, 2
 
 

@@ -16,7 +16,7 @@ from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import TCP, Service, usual_services
 from kiboko.core.memory import as_old, without_garbage
 from kiboko.core.network.model import Instance
-from kiboko.core.queries.ends import Ends, services_for
+from kiboko.core.queries.ends import NO_FAMILY, Ends, services_for
 from kiboko.core.queries.members import End, Member, Pair, sent_to_at
 from kiboko.core.queries.subjects import subject_of
 from kiboko.core.reachability.end_classes import NOBODY, OUTSIDE, RECORDED, Cells, EndClass
@@ -162,7 +162,7 @@ class _SetQuestion:
                     walk = self.example(met.by_family, outcome._replace(services=union))
                     examples[key] = _Example((met.number, place), walk, some.names)
         for row in told:
-            key = (RECORDED, row.family, row.outcome)
+            key = (row.kind, row.family, row.outcome)
             columns[key] = row.cells
             if key not in examples or row.order < examples[key].order:
                 examples[key] = _Example(row.order, row.walk, self.names_of[row.order[0]])
@@ -257,6 +257,8 @@ class _SetQuestion:
         return found[2], found[3]
 
     def nothing_left(self, sender: End, receiver: End) -> str:
+        if not any(services_for(self.services, family) for family in self.families):
+            return NO_FAMILY
         if self.left_out_outside:
             return f"{sender.text} and {receiver.text} are both outside: no gate of this network lies between them"
         return (
@@ -353,8 +355,9 @@ class _SetQuestion:
         from kiboko.core.reachability.alike_classes import AlikeClasses
         from kiboko.core.reachability.told_rows import ToldRows
 
-        alike = AlikeClasses(self.pair_grid(), sources, destinations, self.families, self.services)
+        alike = AlikeClasses(self.ends, self.pair_grid(), sources, destinations, self.families, self.services)
         groups = alike.groups
+        self.left_out_outside = self.left_out_outside or self.has_outside_pairs(sources, destinations)
         if not alike.is_aligned:
             return groups.pairs(), []
 
@@ -365,8 +368,18 @@ class _SetQuestion:
             self.walks += 1
             return self.ends.walk_pair(self.ends.pairs(*chosen, family)[0], service, self.ports)
 
-        rows = ToldRows(alike, walk, self.key_of).rows()
+        rows = ToldRows(alike, walk, self.key_of, self.usual).rows()
         return groups.pairs(groups.is_told), rows
+
+    def has_outside_pairs(self, sources: list[EndClass], destinations: list[EndClass]) -> bool:
+        """Whether there are pairs of which both ends are outside, of a family that is asked about."""
+        outside = [[(each.members[0].low, each) for each in side if each.kind == OUTSIDE]
+                   for side in (sources, destinations)]  # fmt: skip
+        return any(
+            one.family == other.family in self.families and self.ends.is_foreign(other)
+            and _representatives(source, destination) is not None
+            for one, source in outside[0] if one is not None for other, destination in outside[1] if other is not None
+        )  # fmt: skip
 
     def pair_grid(self) -> PairGrid:
         """What judges many pairs."""

@@ -7,7 +7,7 @@ said of groups, families and services stays columns of numbers until rows are ma
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -27,12 +27,16 @@ Rows = NDArray[np.int64]
 WalkOf = Callable[[int, int, Service], Walk]
 """The walk of a group's first pair, in a family and on a service."""
 _MOST_BITS = 1 << 24
+_KINDS = 3
+"""Outcomes are told apart by the kind of the ends as well, as one number."""
 
 
 class ToldRow(NamedTuple):
-    """What some pairs come to: `family` None where it is the same in all families, or there is one alone; `outcome` its
-    number; `order` the group in which it is first met, and how far back there; the walk of an example of that group."""
+    """What some pairs of one kind come to: `family` None where it is the same in all families, or there is one alone;
+    `outcome` its number; `order` the group in which it is first met, and how far back there; the walk of an example of
+    that group."""
 
+    kind: int
     family: int | None
     outcome: int
     order: tuple[int, int]
@@ -59,11 +63,14 @@ class ToldRows:
     alike : the groups, which can be told by kinds of services (`AlikeClasses.is_aligned`)
     walk : walks the first pair of a group
     outcome_of : the number of what a walk comes to
+    usual : numbers of services that people ask about, of which an example is one where it can be
     """
 
-    def __init__(self, alike: AlikeClasses, walk: WalkOf, outcome_of: Callable[[Walk], int]) -> None:
+    def __init__(
+        self, alike: AlikeClasses, walk: WalkOf, outcome_of: Callable[[Walk], int], usual: Sequence[int] = ()
+    ) -> None:
         self._alike, self._groups = alike, alike.groups
-        self._walk, self._outcome_of = walk, outcome_of
+        self._walk, self._outcome_of, self._usual = walk, outcome_of, usual
         self._outcomes: dict[tuple[int, ...], int] = {}
         self._walked: dict[tuple[int, int, int], Walk] = {}
         listed = {family: each.kinds for family, each in alike.families.items()}
@@ -85,6 +92,8 @@ class ToldRows:
             return []
         found = {family: self._of_family(family, told) for family in self._alike.families}
         group, outcome, family, kinds, rank = self._together(list(found.items()))
+        if not len(group):  # no service that is asked about travels in any family
+            return []
         rows_of = distinct(outcome, family)
         order = np.lexsort((group, rows_of.codes))
         services = distinct(*kinds.T)
@@ -104,9 +113,13 @@ class ToldRows:
         if not bits.any():  # services that travel in the other family alone
             asked = next(each for each in self._alike.families if each != asked)
             bits = as_truths(kinds[None], len(self._services))[0][self._place[asked]]
-        chosen = min(np.flatnonzero(bits).tolist(), key=self._rank[asked].__getitem__)
-        walk = self._walk_of(group, asked, chosen)
-        return ToldRow(family or None, outcome, (group, rank), walk, cells)
+        known = self._alike.families[asked].kinds
+        mine = RangeSet.of(pair for kind in np.flatnonzero(bits).tolist() for pair in known.services[kind])
+        number = next((each for each in self._usual if each in mine), None)
+        if number is None:
+            number = known.kinds[min(np.flatnonzero(bits).tolist(), key=self._rank[asked].__getitem__)].service
+        walk = self._walk_of(group, asked, number)
+        return ToldRow(outcome % _KINDS, family or None, outcome // _KINDS, (group, rank), walk, cells)
 
     def _family_of(self, group: int) -> int:
         """The first family of a group's pairs."""
@@ -114,10 +127,9 @@ class ToldRows:
         ends = self._groups.source[one], self._groups.destination[one]
         return next(family for family, each in self._alike.families.items() if each.there(*ends)[0])
 
-    def _walk_of(self, group: int, family: int, kind: int) -> Walk:
-        key = group, family, kind
+    def _walk_of(self, group: int, family: int, number: int) -> Walk:
+        key = group, family, number
         if key not in self._walked:
-            number = self._alike.families[family].kinds.kinds[kind].service
             self._walked[key] = self._walk(group, family, Service(number >> 16, number & 0xFFFF))
         return self._walked[key]
 
@@ -147,15 +159,17 @@ class ToldRows:
             return _Outcomes(none, none, np.zeros((0, self._words), dtype=np.uint64), none)
         made = known.decided(sources[there], destinations[there])
         group = told[there[made.pair]]
+        kind = self._alike.kinds(group)
         rank, chosen = self._first_kinds(family, made.kinds)
         order = np.lexsort((rank, group))
-        keys = distinct(*made.key[order].T)
+        keys = distinct(kind[order], *made.key[order].T)
         outcomes = np.zeros(len(keys), dtype=np.int64)
-        for number, at in enumerate(order[keys.first].tolist()):
-            key = tuple(made.key[at].tolist())
+        for place, at in enumerate(order[keys.first].tolist()):
+            key = int(kind[at]), *made.key[at].tolist()
             if key not in self._outcomes:  # whatever the family, the same rule has come to the same
-                self._outcomes[key] = self._outcome_of(self._walk_of(int(group[at]), family, int(chosen[at])))
-            outcomes[number] = self._outcomes[key]
+                number = known.kinds.kinds[int(chosen[at])].service
+                self._outcomes[key] = self._outcome_of(self._walk_of(int(group[at]), family, number))
+            outcomes[place] = self._outcomes[key] * _KINDS + kind[at]
         outcome = np.empty(len(group), dtype=np.int64)
         outcome[order] = outcomes[keys.codes]
         return self._merged(family, group, outcome, made.kinds, rank)

@@ -17,7 +17,7 @@ from kiboko.core.tables.layout import GATES, LISTENER, SETTLED, ZONE_DEFAULT, Sl
 from kiboko.core.tables.pair_words import Block, PairWords, Side
 from kiboko.core.tables.places import NONE
 from kiboko.core.tables.traces import Trace
-from kiboko.core.tables.ways import RECEIVER
+from kiboko.core.tables.ways import RECEIVER, SENDER
 
 Rows = NDArray[np.int64]
 PASSES_ALL, STOPPED_BACK, STOPPED = range(3)
@@ -25,12 +25,14 @@ PASSES_ALL, STOPPED_BACK, STOPPED = range(3)
 LISTENER_GATE = 1 + GATES.index("listener")
 _GETS_BACK, _IS_LOST = 1, 2
 """What becomes of a listener's reset."""
+_KEEPING = 24
+"""Room for the number of which gates in front of a dead end keep state."""
 
 
 class Decided(NamedTuple):
     """`n` times what decides for one pair: `pair` int64[n] which of the pairs asked about, `key` int64[n, 5] what tells
     what decides apart (what becomes of it; the way and the gate, or that a rule does and the kind of gate; the decider;
-    what becomes of a reset), `kinds` uint64[n, words] for which kinds of traffic."""
+    what becomes of a refusal), `kinds` uint64[n, words] for which kinds of traffic."""
 
     pair: Rows
     key: Rows
@@ -64,7 +66,7 @@ class _DecidedBlock(Block):
         return Decided(*(np.concatenate(each) for each in zip(*self._decided, strict=True)))
 
     def _add(
-        self, rows: Rows, kinds: Words, becomes: int, way: int, gate: int, decider: Rows | int, back: int = 0
+        self, rows: Rows, kinds: Words, becomes: int, way: int, gate: int, decider: Rows | int, back: Rows | int = 0
     ) -> None:
         if len(rows):
             key = np.zeros((len(rows), 5), dtype=np.int64)
@@ -80,12 +82,29 @@ class _DecidedBlock(Block):
         self.trace.alive = self.trace.alive & ~stops
         kinds = fresh[rows]
         becomes = STOPPED_BACK if self._is_reply else STOPPED
-        if slot.kind in (SETTLED, ZONE_DEFAULT):
+        if self._is_dead_end(slot):
+            self._note_dead_end(at, rows, kinds)
+        elif slot.kind in (SETTLED, ZONE_DEFAULT):
             self._add(rows, kinds, becomes, self._way, at, 0)
         elif slot.kind == LISTENER:
             self._note_refused(rows, kinds)
         else:
             self._note_rules(slot, rows, kinds, becomes)
+
+    def _note_dead_end(self, at: int, rows: Rows, kinds: Words) -> None:
+        """Note what the sender's own router has no way on for: of each sender by itself, and of what the gates in front
+        keep state for by itself."""
+        parts: list[tuple[tuple[int, ...], Words]] = [((), kinds)]
+        for number, kept in enumerate(self._kept):
+            if kept.any():
+                mine = np.broadcast_to(kept, self.shape)[0][rows]
+                split = (part for by, some in parts for part in ((by, some & ~mine), ((*by, number), some & mine)))
+                parts = [part for part in split if part[1].any()]
+        own, known = self._sides[SENDER].own[rows], self._judge.keeping
+        for by, some in parts:
+            met = np.flatnonzero(some.any(axis=-1))
+            self._add(rows[met], some[met], STOPPED, self._way, at, 0,
+                      own[met] << _KEEPING | known.setdefault(by, 1 + len(known)))  # fmt: skip
 
     def _note_rules(self, slot: Slot, rows: Rows, kinds: Words, becomes: int) -> None:
         """Note what the rules of filters decide."""

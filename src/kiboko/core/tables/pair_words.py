@@ -91,6 +91,8 @@ class PairWords:
         self.tcp = kinds.packed(np.array([kind.service >> 16 == TCP for kind in kinds.kinds], dtype=np.bool_))
         """The kinds that are of TCP."""
         self._listened: dict[int, tuple[Words, Words]] = {}
+        self.keeping: dict[tuple[int, ...], int] = {}
+        """A number for each choice of the gates of a way that keep state (`pair_deciders`)."""
         self.kernels = KernelWords(layout, kinds)
 
     def of_changed(self, layout: GateLayout) -> PairWords:
@@ -165,6 +167,8 @@ class Block:
         judge, layout = self._judge, self._layout
         stopped = judge.none
         keepers = {keeper for slot in layout.slots(self._way, True) for keeper in slot.keepers}
+        if self.trace is not None and any(map(self._is_dead_end, layout.slots(self._way, False))):
+            keepers.update(range(len(layout.slots(self._way, False))))  # the message comes back by what keeps state
         for at, slot in enumerate(layout.slots(self._way, False)):
             self._keeps = at in keepers
             stops, kept = self._ask(slot)
@@ -226,6 +230,12 @@ class Block:
             stop = slot.gate.step.stop
             says_names = stop is not None and not stop.kind
             which, apart = self._way, slot.settled == REJECTS or says_names
+            if self._is_dead_end(slot):
+                own = self._laid(self._sides[SENDER].own, SENDER)
+                which, apart = np.int64(self._way) << 32 | own, False
+                for number, kept in enumerate(self._kept):
+                    if kept.any():
+                        self.trace.add(kept & stops & self.trace.alive, sort + number)
         fresh = self.trace.note(sort, stops, which, apart)
         if slot.kind == LISTENER:
             # A reset goes back as a reply does; what becomes of another refusal rests on more.
@@ -233,6 +243,10 @@ class Block:
             self.trace.apart |= (fresh & ~self._judge.tcp).any(axis=-1)
             if self._layout.has_kernel:
                 self.trace.apart |= fresh.any(axis=-1)
+
+    def _is_dead_end(self, slot: Slot) -> bool:
+        """Whether the sender's own router has no way on there, and no kernel has a word in what becomes of that."""
+        return slot.gate.is_dead_end and slot.settled == REJECTS and not self._layout.has_kernel
 
     def _note_reset(self, lost: Words) -> None:
         """Note which resets get back, by the replies that do not."""

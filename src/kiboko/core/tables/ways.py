@@ -40,6 +40,13 @@ class Gate(NamedTuple):
     named: tuple[str, str] | None
     request_gates: tuple[int, ...] = ()
 
+    @property
+    def is_dead_end(self) -> bool:
+        """Whether the sender's own router has no way on there. What becomes of its message rests on the sender and on
+        the gates in front, and not on whom the request was for (clauses S31, S34)."""
+        stop = self.step.stop
+        return stop is not None and stop.kind == "no route" and self.named == (SENDER, "subnet")
+
     def at(self, sender: PlacedEnd, receiver: PlacedEnd) -> str:
         """What the gate is called for two ends."""
         if self.named is None:
