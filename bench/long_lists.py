@@ -108,8 +108,9 @@ def main() -> None:
         ):
             for name, lengths in zip(("long", "short"), lists, strict=True):
                 (here / f"{name}.yaml").write_text(json.dumps(crossroads(*lengths)))
-            for words in (("check", "internet", "box-2", "https"), ("check", "any", "box-2", "any"), ("reach", "box-2"),
-                          ("matrix", "--by", "zone"), ("audit",)):  # fmt: skip
+            for words in (("check", "internet", "box-2", "https"), ("check", "any", "box-2", "any"),
+                          ("check", "internet", "10.0.0.0/8", "any"), ("reach", "box-2"), ("matrix", "--by", "zone"),
+                          ("audit",), ("rehearse", "--toggle", "wall/1")):  # fmt: skip
                 report(f"{what}, {' '.join(words)}", *ratio(kiboko("long", *words), kiboko("short", *words), 3), None)
         (here / "plain.yaml").write_text(json.dumps(crossroads(2_000, 300, 0)))
         for name, senders in (("many.csv", 400_000), ("few.csv", 400)):

@@ -533,6 +533,9 @@ class ToldApart(Sets):
         allowed = [part for row in found.rows if row.example.verdict == "allowed" for part in row.parts]
         self.assertEqual({source.name for part in allowed for source in part.sources}, set(names[:4]))
 
+    def test_where_only_ends_that_nothing_tells_apart_are_left_they_are_asked_one_by_one(self):
+        self.told(base(), "10.1.2.128/25", "10.1.2.128/25", "tcp/20-30", 40000, most=1)
+
     def test_a_service_that_travels_in_none_of_the_families_is_refused(self):
         ends = Ends(Walker(load(base())))
         with self.assertRaisesRegex(UsageError, "no address family in common: icmp is IPv4"):

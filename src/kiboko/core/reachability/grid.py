@@ -212,6 +212,8 @@ class PairGrid:
         is_tcp, ports = about
         layout = self.tables.layout
         count, columns = len(gates.way) // cells, gates.action.shape[1]
+        if not columns:  # all of them are of ends that nothing tells apart
+            return np.tile(np.array(_BY_ITSELF, dtype=np.int64), (count, 1))
         stops = gates.stops.reshape(count, cells, columns)
         doubtful = np.any(gates.action == DOUBTFUL, axis=1).reshape(count, cells).any(axis=1)
         arrives = np.any(~np.any(stops[:, :, : gates.request], axis=2), axis=1)
@@ -251,7 +253,7 @@ class PairGrid:
             found[alike, 5] = self._numbered(np.concatenate(whole, axis=1), ports)
         found[message & (layout.columns(way, gate, lambda slot: slot.gate.is_dead_end) > 0), 0] = _SENDER
         found[verdict == _ALLOWED] = 0
-        found[own] = (_EACH, 0, 0, 0, 0, 0)
+        found[own] = _BY_ITSELF
         return found
 
     def _numbered(self, rows: NDArray[Any], about: int) -> NDArray[np.int64]:
@@ -266,6 +268,7 @@ _ALLOWED, _PARTLY, _ONE_WAY, _BLOCKED = range(4)
 _SENDER, _PAIR, _EACH = _ALONE = 7, 8, 9
 """Outcomes that hold for one sender alone, one pair, or one pair on one kind of services: of refusals and doubts the
 rest depends on more than a table holds."""
+_BY_ITSELF = (_EACH, 0, 0, 0, 0, 0)
 _LISTENER, _ROUTE = 1, 2
 
 
