@@ -157,6 +157,15 @@ class Refusals(unittest.TestCase):
             self.assertEqual("blocked" if hangs is None else "allowed", found.verdict)
             self.assertIsNone(found.later)
 
+    def test_s35_of_tcp_what_follows_the_answer_is_of_an_assured_connection(self):
+        """Neither the opening nor its answer is; of UDP that takes the kernel longer to say."""
+        values = base()
+        values["instances"]["dan"]["host_filter"] = {"nftables": "dan.json"}
+        for service, hook, hangs in (("ssh", "input", True), ("ssh", "output", False), ("udp/53", "input", False)):
+            found = walk(values, "ann", "dan", service, files={"dan.json": listing(hook, "accept", ("assured", "drop"),
+                                                                                   key="status")})  # fmt: skip
+            self.assertEqual(("allowed", hangs), (found.verdict, found.later is not None), (service, hook))
+
     def test_s35_an_appliance_that_sees_one_way_only_knows_nothing_of_what_follows(self):
         """The way back does not lead by mid, whose rules let in what is new and what is known."""
         values = base()

@@ -15,7 +15,7 @@ import fnmatch
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
-from kiboko.core.header.packet import Packet
+from kiboko.core.header.packet import ACK, SYN, Packet
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP
 from kiboko.core.network.host_rules import (
@@ -409,7 +409,12 @@ class _Evaluation:
             if state == "new":
                 return _Bits(0, expected | confirmed | dying)
             if state == "established":
-                return _Bits(replied | confirmed, expected | assured | dying)
+                # Of TCP the sender's first packet behind the answer makes it so (linux/net/netfilter/
+                # nf_conntrack_proto_tcp.c), before any filter is asked about it.
+                flags = self.packet.tcp_flags
+                sure = assured if flags == ACK else 0
+                unknown = 0 if flags in (ACK, SYN | ACK) else assured
+                return _Bits(replied | confirmed | sure, expected | dying | unknown)
             return _Bits(0, expected | replied | assured | confirmed | dying)
         return Unjudged(f"ct {name}")
 

@@ -16,7 +16,7 @@ from kiboko.core.network.model import Interface
 from kiboko.core.queries.ends import Ends, services_for
 from kiboko.core.queries.members import Member
 from kiboko.core.reachability.alike_pairs import AlikePairs
-from kiboko.core.reachability.end_classes import OUTSIDE, RECORDED, EndClass
+from kiboko.core.reachability.end_classes import RECORDED, EndClass, is_beyond
 from kiboko.core.reachability.grid import PairGrid
 from kiboko.core.records.columns import distinct
 from kiboko.core.tables.kinds import Kinds
@@ -153,7 +153,7 @@ class AlikeClasses:
         together = np.full(shape, NONE, dtype=np.int64)
         if is_told.any():
             together[is_told] = distinct(marks[is_told].view(np.int64)).codes
-        is_outside = [np.array([self._is_outside(each) for each in side], dtype=np.bool_) for side in self._sides]
+        is_outside = [np.array([is_beyond(each, self._ends) for each in side], dtype=np.bool_) for side in self._sides]
         together[is_outside[0][:, None] & is_outside[1][None, :]] = _NO_PAIR
         self.groups = _in_order(together)
 
@@ -169,11 +169,6 @@ class AlikeClasses:
             for side, mine in zip(self._sides, (self.groups.source, self.groups.destination), strict=True)
         )
         return np.maximum(one, other)
-
-    def _is_outside(self, each: EndClass) -> bool:
-        """Whether a class is of addresses beyond the networks that are nobody's of ours."""
-        low = each.members[0].low
-        return each.kind == OUTSIDE and low is not None and self._ends.is_foreign(low)
 
     def _of_family(self, family: int) -> Family | None:
         """The pairs of classes in one family; None where there are none.
@@ -218,7 +213,7 @@ class AlikeClasses:
         member = one.members[0]
         if self._is_range(one, family):
             assert member.low is not None
-            beyond = member.outside if self._is_outside(one) else None
+            beyond = member.outside if is_beyond(one, self._ends) else None
             yield _Sending(at, member.low, "", True, self._tunnels(beyond) if beyond is not None else None)
             return
         found: dict[str, Interface] = {}
@@ -247,7 +242,7 @@ class AlikeClasses:
         found = []
         for each in receivers:
             one = self._sides[1][each.at]
-            if not self._is_outside(one) and not one.members[0].is_further:
+            if not is_beyond(one, self._ends) and not one.members[0].is_further:
                 pairs = self._ends.pairs(self._sides[0][sender.at].members[0], one.members[0], family)
                 found.append(each._replace(address=pairs[0].target))
         return found

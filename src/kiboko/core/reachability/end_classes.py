@@ -14,6 +14,8 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+    from kiboko.core.queries.ends import Ends
+
     Places = Sequence[int] | NDArray[np.int64]
 
 RECORDED, NOBODY, OUTSIDE = 0, 1, 2
@@ -32,6 +34,12 @@ class EndClass:
     def count(self) -> int:
         """How many ends they are."""
         return sum(member.count for member in self.members)
+
+
+def is_beyond(each: EndClass, ends: Ends) -> bool:
+    """Whether a class is of addresses beyond the networks that are nobody's of ours."""
+    low = each.members[0].low
+    return each.kind == OUTSIDE and low is not None and ends.is_foreign(low)
 
 
 class Cells(NamedTuple):

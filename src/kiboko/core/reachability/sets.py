@@ -6,6 +6,8 @@ service atom, by the one walk, and the outcome holds for all their members.
 
 from __future__ import annotations
 
+import itertools
+import operator
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
@@ -19,7 +21,7 @@ from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import NO_FAMILY, Ends, services_for
 from kiboko.core.queries.members import End, Member, Pair, sent_to_at
 from kiboko.core.queries.subjects import subject_of
-from kiboko.core.reachability.end_classes import NOBODY, OUTSIDE, RECORDED, Cells, EndClass
+from kiboko.core.reachability.end_classes import NOBODY, OUTSIDE, RECORDED, Cells, EndClass, is_beyond
 from kiboko.core.reachability.set_answer import EndCount, OutcomeKey, SetAnswer, SetRow, outcome_key, told_together
 from kiboko.core.reachability.set_products import Products
 from kiboko.core.tables.cuts import address_atoms, service_cuts, split_services
@@ -140,6 +142,9 @@ class _SetQuestion:
         sender, receiver = self.sender, self.receiver
         sources = self.classes(sender.members)
         destinations = self.classes(each for member in receiver.members for each in sent_to_at(member))
+        senders, receivers = (EndCount.of(member for each in side for member in each.members)
+                              for side in (sources, destinations))  # fmt: skip
+        sources, destinations = self.without_outside_pairs(sources, destinations)
         cells: dict[_RowKey, list[Cells]] = defaultdict(list)
         columns: dict[_RowKey, CellColumns] = {}
         examples: dict[_RowKey, _Example] = {}
@@ -189,13 +194,7 @@ class _SetQuestion:
             )
         if self.left_out_outside:
             listed.append("pairs with both ends outside are left out: no gate lies between them")
-        return SetAnswer(
-            tuple(rows),
-            EndCount.of(member for each in sources for member in each.members),
-            EndCount.of(member for each in destinations for member in each.members),
-            self.walks,
-            tuple(listed),
-        )
+        return SetAnswer(tuple(rows), senders, receivers, self.walks, tuple(listed))
 
     def example(self, meetings: dict[int, _Meeting], outcome: _Outcome) -> Walk:
         """The walk of an outcome between the very ends of a pair of classes, and on one of its services, if there is
@@ -371,15 +370,27 @@ class _SetQuestion:
         rows = ToldRows(alike, walk, self.key_of, self.usual).rows()
         return groups.pairs(groups.is_told), rows
 
+    def without_outside_pairs(
+        self, sources: list[EndClass], destinations: list[EndClass]
+    ) -> tuple[list[EndClass], list[EndClass]]:
+        """The classes of either side without those that meet others outside alone, where all of one side are outside:
+        of long lists these pairs would be very many."""
+        beyond = [[is_beyond(each, self.ends) for each in side] for side in (sources, destinations)]
+        if all(beyond[0]) or all(beyond[1]):
+            self.left_out_outside = self.has_outside_pairs(sources, destinations)
+        inside = [list(itertools.compress(side, map(operator.not_, those)))
+                  for side, those in zip((sources, destinations), beyond, strict=True)]  # fmt: skip
+        return inside[0] if all(beyond[1]) else sources, inside[1] if all(beyond[0]) else destinations
+
     def has_outside_pairs(self, sources: list[EndClass], destinations: list[EndClass]) -> bool:
         """Whether there are pairs of which both ends are outside, of a family that is asked about."""
-        outside = [[(each.members[0].low, each) for each in side if each.kind == OUTSIDE]
-                   for side in (sources, destinations)]  # fmt: skip
+        outside = [[each for each in side if is_beyond(each, self.ends)] for side in (sources, destinations)]
         return any(
-            one.family == other.family in self.families and self.ends.is_foreign(other)
-            and _representatives(source, destination) is not None
-            for one, source in outside[0] if one is not None for other, destination in outside[1] if other is not None
-        )  # fmt: skip
+            one.members[0].families == other.members[0].families
+            and one.members[0].families[0] in self.families
+            and _representatives(one, other) is not None
+            for one, other in itertools.product(*outside)
+        )
 
     def pair_grid(self) -> PairGrid:
         """What judges many pairs."""
