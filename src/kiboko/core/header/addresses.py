@@ -265,3 +265,29 @@ def range_prefixes(family: int, low: int, high: int) -> list[Prefix]:
 
 SPECIAL_PURPOSE = {name: AddressSet.of_prefixes(parse_prefix(text) for text in texts) for name, texts in _SPECIAL}
 """The addresses that no router delivers to one machine, by what they are."""
+
+_OF_NOBODY = {
+    family: tuple((block.value, block.last) for block in map(parse_prefix, blocks))
+    for family, blocks in {4: ("0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "172.16.0.0/12", "192.168.0.0/16"),
+                           6: ("::/3",)}.items()
+}  # fmt: skip
+"""Addresses that nobody out there is reached at, ascending: of *this* network (RFC 1122, section 3.2.1.3), of private
+ones (RFC 1918, RFC 6598), and before those that are given out (RFC 4291, section 2.4)."""
+
+_EXAMPLES = {
+    4: tuple(map(parse_address, ("192.0.2.1", "198.51.100.1", "203.0.113.1"))),
+    6: (parse_address("2001:db8::1"),),
+}
+
+
+def somebodys(low: Address, high: Address) -> Address:
+    """An address of a range that somebody could have, where there is one, first of all one that is kept for examples
+    (RFC 5737, RFC 3849)."""
+    for example in _EXAMPLES[low.family]:
+        if low <= example <= high:
+            return example
+    first = low.value + (high.value - low.value > 1)
+    for begin, end in _OF_NOBODY[low.family]:
+        if begin <= first <= end < high.value:
+            first = min(end + 2, high.value)
+    return Address(low.family, first)

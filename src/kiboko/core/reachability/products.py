@@ -7,19 +7,11 @@ from collections.abc import Iterable, Iterator, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.header.addresses import Address, parse_prefix
+from kiboko.core.header.addresses import somebodys
 from kiboko.core.queries.members import Member
 from kiboko.core.reachability.space import SpaceEnd
 
 Rows = NDArray[np.int64]
-
-
-_OF_NOBODY_IN_PARTICULAR = tuple(
-    (block.value, block.last)
-    for block in map(parse_prefix, ("0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "172.16.0.0/12", "192.168.0.0/16"))
-)
-"""Addresses that nobody out there is reached at: of *this* network (RFC 1122, section 3.2.1.3), and of private ones
-(RFC 1918, RFC 6598)."""
 
 
 def apart(senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd]) -> tuple[Member, Member]:
@@ -40,11 +32,7 @@ def _single(member: Member, is_last: bool) -> Member:
     """A member as one end: of a range an address of it, one that somebody could have where it is large."""
     if member.low is None or member.high is None:
         return member
-    first = member.low.value + (member.count > 2)
-    for begin, end in _OF_NOBODY_IN_PARTICULAR if member.low.family == 4 else ():
-        if begin <= first <= end < member.high.value:
-            first = end + 2
-    address = member.high if is_last else Address(member.low.family, first)
+    address = member.high if is_last else somebodys(member.low, member.high)
     return Member(str(address), None, (), address, address, outside=member.outside)
 
 

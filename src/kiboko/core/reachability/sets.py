@@ -6,6 +6,7 @@ service atom, by the one walk, and the outcome holds for all their members.
 
 from __future__ import annotations
 
+import dataclasses
 import itertools
 import operator
 from collections import defaultdict
@@ -14,6 +15,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
 from kiboko.core.errors import UsageError
+from kiboko.core.header.addresses import somebodys
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import TCP, Service, usual_services
 from kiboko.core.memory import as_old, without_garbage
@@ -501,5 +503,12 @@ def _representatives(source: EndClass, destination: EndClass) -> tuple[Member, M
                 if one.low is not None and one.low == other.low and other.high is not None:
                     # The same range on both sides: take its first and its last address.
                     return one, Member(str(other.high), None, (), other.high, other.high, outside=other.outside)
-                return one, other
+                return _likely(one), _likely(other)
     return None
+
+
+def _likely(member: Member) -> Member:
+    """Of an outside's addresses, which all are treated alike, one that somebody could have."""
+    if member.outside is None or member.low is None or member.high is None:
+        return member
+    return dataclasses.replace(member, low=somebodys(member.low, member.high))
