@@ -1,5 +1,6 @@
 """Many findings: taken in as columns as they would be one by one, and brought together by the rule that decides."""
 
+import json
 import random
 import tempfile
 import unittest
@@ -156,6 +157,9 @@ class Gathered(unittest.TestCase):
         self.assertEqual(["1", "50", "3", "50"], line.split()[:4])
         self.assertIn("stopped: how many other records the same rule was seen to stop", told)
         self.assertIn("1 stopped elsewhere", told)
+        (rule,) = json.loads(self.told(values, "\n".join(lines) + "\n", "--json"))["leaking_rules"]
+        self.assertEqual({"gate": "instance-in", "filter": "shut", "rule": "otherwise", "records": 50, "kinds": 50,
+                          "seen_stopped": 3}, rule)  # fmt: skip
 
     def test_that_no_rule_is_seen_to_do_what_it_says_is_told_of_many_alone(self):
         values, log = leaky()

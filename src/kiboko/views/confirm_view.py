@@ -121,15 +121,13 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
 def _show_nothing_at_work(summary: Summary, out: Output) -> None:
     """What speaks for another network file than that of the evidence, where leaks or breaks are many: that none of the
     rules was seen to do what it says."""
-    leaks, breaks = (summary.rows((status,)) for status in (LEAK, BREAK))
-    by = {leaks.table.conclusions[number].decider for number in set(leaks.column("told").tolist())}
-    stopped = summary.seen_stopped()
-    if len(by) >= _MANY_RULES and not any(stopped[each] for each in by if each is not None):
-        out.line(f"  None of the {len(by):,} rules that should have stopped these leaks was seen to stop anything: is"
-                 " this the network file of that network, at that time, and is what is stopped recorded too?",
+    leaking = summary.leaking()
+    if len(leaking) >= _MANY_RULES and not any(each.stopped for each in leaking):
+        out.line(f"  None of the {len(leaking):,} rules that should have stopped these leaks was seen to stop anything:"
+                 " is this the network file of that network, at that time, and is what is stopped recorded too?",
                  "unsure")  # fmt: skip
     works = summary.rows((AGREE,)).concluded(lambda each: each.is_seen_to_work)
-    if len(breaks) >= _MANY_RULES and not works:
+    if len(summary.rows((BREAK,))) >= _MANY_RULES and not works:
         out.line("  Nothing that the rules allow was seen to get through: is this the network file of that network, at"
                  " that time?", "unsure")  # fmt: skip
 
@@ -373,6 +371,17 @@ def _around(summary: Summary, causes: Causes, caveats: list[str], coverage: Cove
                 "conclusion": side.conclusion,
             }
             for side in side_by_side(summary)
+        ],
+        "leaking_rules": [
+            {
+                "gate": each.rule[0],
+                "filter": each.rule[1],
+                "rule": each.rule[2],
+                "records": each.records,
+                "kinds": each.kinds,
+                "seen_stopped": each.stopped,
+            }
+            for each in summary.leaking()
         ],
         "coverage": covered,
         "caveats": caveats,

@@ -6,6 +6,7 @@ import dataclasses
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -41,6 +42,16 @@ _RANK = {LEAK: 0, BREAK: 1, UNSURE: 2, AGREE: 3}
 
 Counted = tuple[GroupColumns, FlowOrigin | None]
 """Tallies as rows of groups, and where their examples are."""
+
+
+class Leaking(NamedTuple):
+    """A rule, or a gate, that should have stopped what got through: how many records and how many kinds of traffic; and
+    how many other records it was seen to stop."""
+
+    rule: Decided
+    records: int
+    kinds: int
+    stopped: int
 
 
 @dataclass(slots=True)
@@ -293,6 +304,20 @@ class Summary:
             if count and told.decider is not None and told.is_proved_stop and told.observed in (DENIED, REFUSED):
                 found[told.decider] += count
         return found
+
+    def leaking(self) -> list[Leaking]:
+        """The rules that leak, those of most records first."""
+        rows = self.rows((LEAK,))
+        told, stopped = rows.column("told"), self.seen_stopped()
+        count = np.bincount(told, weights=rows.column("count"), minlength=len(self._told)).astype(np.int64)
+        records: Counter[Decided] = Counter()
+        kinds: Counter[Decided] = Counter()
+        for number in ascending(told)[0].tolist():
+            rule = self._told[number].decider
+            if rule is not None:
+                records[rule] += int(count[number])
+                kinds[rule] += int(np.count_nonzero(told == number))
+        return [Leaking(rule, number, kinds[rule], stopped[rule]) for rule, number in records.most_common()]
 
     def _table(self) -> FindingTable:
         """All groups as columns."""
