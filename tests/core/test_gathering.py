@@ -166,12 +166,18 @@ class Gathered(unittest.TestCase):
         for number in range(5):
             values["filters"][f"shut-{number}"] = a_filter("instance", inbound=[])
             values["instances"][f"store-{number}"]["interfaces"][0]["filters"] = [f"shut-{number}"]
-        question = "None of the 5 rules that should have stopped these leaks was seen to stop anything"
+        question = (
+            "None of the 5 rules that should have stopped these leaks was seen to stop anything, nor was any other"
+        )
         self.assertIn(question, self.told(values, log))
         self.assertIn(question, self.told(values, log, "--by", "pair"))
         stopped = "10.1.1.101,10.1.2.100,40009,22,6,1,60,deny,1795166400000,1795166400500,2\n"
         self.assertNotIn("None of the", self.told(values, log + stopped))
         self.assertNotIn("None of the", self.told(*leaky()))
+        values["instances"]["store-20"]["interfaces"][0]["filters"] = ["wall"]
+        values["filters"]["wall"] = a_filter("instance", inbound=[])
+        elsewhere = stopped.replace("10.1.2.100", "10.1.2.120")
+        self.assertIn("to stop anything, though 1 other was: are they in force?", self.told(values, log + elsewhere))
 
     def test_that_nothing_allowed_gets_through_is_told_of_many_alone(self):
         values, log = leaky()

@@ -123,9 +123,15 @@ def _show_nothing_at_work(summary: Summary, out: Output) -> None:
     rules was seen to do what it says."""
     leaking = summary.leaking()
     if len(leaking) >= _MANY_RULES and not any(each.stopped for each in leaking):
-        out.line(f"  None of the {len(leaking):,} rules that should have stopped these leaks was seen to stop anything:"
-                 " is this the network file of that network, at that time, and is what is stopped recorded too?",
-                 "unsure")  # fmt: skip
+        others = len(summary.seen_stopped())
+        asked = (
+            f"though {counted(others, 'other was', 'others were')}: are they in force?"
+            if others
+            else "nor was any other: is this the network file of that network, at that time, and is what is stopped"
+            " recorded too?"
+        )
+        out.line(f"  None of the {len(leaking):,} rules that should have stopped these leaks was seen to stop anything,"
+                 f" {asked}", "unsure")  # fmt: skip
     works = summary.rows((AGREE,)).concluded(lambda each: each.is_seen_to_work)
     if len(summary.rows((BREAK,))) >= _MANY_RULES and not works:
         out.line("  Nothing that the rules allow was seen to get through: is this the network file of that network, at"

@@ -27,6 +27,7 @@ from kiboko.core.tables.traces import Marks, mixed
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
 _NO_PAIR = -2
+"""In the place of a group's number: both ends are outside."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,6 +135,7 @@ class AlikeClasses:
     ) -> None:  # fmt: skip
         self._ends, self._grid, self._sides = ends, grid, (sources, destinations)
         self._like: AlikePairs | None = None
+        self._tunnels_of: dict[str, frozenset[str]] = {}
         self.families: dict[int, Family] = {}
         """Those in which there are any pairs."""
         for family in families:
@@ -257,7 +259,10 @@ class AlikeClasses:
 
     def _tunnels(self, outside: str) -> frozenset[str]:
         """The networks that have a tunnel to an outside: those in it mean machines of these by their own addresses."""
-        return frozenset(name for name in self._ends.topology.networks if self._ends.directory.tunnel(name, outside))
+        if outside not in self._tunnels_of:
+            directory, networks = self._ends.directory, self._ends.topology.networks
+            self._tunnels_of[outside] = frozenset(name for name in networks if directory.tunnel(name, outside))
+        return self._tunnels_of[outside]
 
     def _marks(self, known: Family, services: RangeSet) -> tuple[Marks, Truths]:
         """Of all pairs of classes in one family the marks, and which have one: both are [sources, destinations]."""
