@@ -516,6 +516,27 @@ class ToldApart(Sets):
             ("s1/eth0", "unreachable"): "tcp/22", ("s2/eth0", "silent"): "tcp/23",
             ("s3/eth0", "unreachable"): "tcp/22", ("s3/eth0", "silent"): "tcp/23"})  # fmt: skip
 
+    def test_what_a_route_stops_is_told_by_the_entry_of_the_senders_own_table(self):
+        """Two tables say the same, each at a line of its own; so do two by which replies go."""
+        values = base()
+        for number, subnet in enumerate(("a1", "a2")):
+            values["route_tables"][f"table-{number}"] = [
+                {"to": "10.2.0.0/16", "via": "door"}, {"to": "198.51.100.0/24", "via": "discard"},
+                {"to": "0.0.0.0/0", "via": "door"}]  # fmt: skip
+            values["subnets"][subnet]["route_table"] = f"table-{number}"
+        for number in range(4):
+            values["instances"][f"m{number}"] = {
+                "interfaces": [
+                    {"subnet": "a1" if number % 2 else "a2", "addresses": [f"10.1.{2 - number % 2}.{60 + number}"]}
+                ]
+            }
+        values["groups"] = {"upper": {"members": ["ann", "bob", "cat", *(f"m{number}" for number in range(4))]}}
+        for sender, receiver in (("upper", "10.2.1.0/24"), ("upper", "internet"), ("10.2.1.0/24", "upper")):
+            found = self.told(values, sender, receiver, "tcp/20-30", 40000)
+            lines = {row.example.decided_by.place.line for row in found.rows if row.example.decided_by is not None
+                     and row.example.decided_by.place is not None}  # fmt: skip
+            self.assertGreater(len(lines), 1, (sender, receiver))
+
     def test_pairs_of_two_families_are_never_one_however_many_client_ports_there_are(self):
         values = base()
         for number in range(4):

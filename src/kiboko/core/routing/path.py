@@ -371,7 +371,8 @@ class PathFinder:
     def _wrong_source(self, trip: _Trip, source: Address) -> Stop | None:
         if trip.answers is None or source == trip.answers.reply_from:
             return None
-        return Stop(f"the reply would come from {source}, the request went to {trip.answers.reply_from}")
+        went_to = trip.answers.reply_from
+        return Stop(f"the reply would come from {source}, the request went to {went_to}", is_of_ends=True)
 
     def _come_in(self, trip: _Trip, at: str, from_zone: str | None, outside: Outside | None) -> None:
         """In from the internet, or from an outside that may have a tunnel (clauses S26, S27)."""
@@ -415,7 +416,7 @@ class PathFinder:
             if gateway is None:
                 return Stop(f"network {network} has no internet gateway")
             if private is None:
-                return Stop(f"{owner.name} has no private address")
+                return Stop(f"{owner.name} has no private address", is_of_ends=True)
             return gateway, private
         shared = self.directory.shared_owner(public)
         if shared is None:

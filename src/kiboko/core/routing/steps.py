@@ -22,13 +22,15 @@ class Stop:
     """Why a gate that is no filter stops the packet, and the signal that the sender gets (clause S31).
 
     `kind` tells apart reasons whose wording differs only in names and addresses. `by_core` tells that a router beyond
-    the sender's own subnet says that the destination is unreachable.
+    the sender's own subnet says that the destination is unreachable. `is_of_ends` tells that the wording of a reason
+    without a kind holds for these very ends alone, and not for all that go the same way.
     """
 
     reason: str
     signal: str = SILENT
     kind: str = ""
     by_core: bool = False
+    is_of_ends: bool = False
 
 
 def crossing_name(source: str, destination: str) -> str:

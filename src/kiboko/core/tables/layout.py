@@ -110,6 +110,11 @@ class GateLayout:
         self.machines = np.array([instances[each.instance] for each in interfaces] or [NONE], dtype=np.int64)
         """The machine of each interface, as `ends_of` numbers them."""
         self._subnet_numbers = {each.name: number for number, each in enumerate(subnets)}
+        tables: dict[str | None, int] = {None: 0}
+        self.table_names = np.array(
+            [*(tables.setdefault(each.route_table, len(tables)) for each in subnets), 0], dtype=np.int64
+        )
+        """The route table of each subnet, as a number; the last is that of no subnet."""
         self.has_kernel = any(isinstance(each.host_filter, HostRuleSet) for each in topology.instances.values())
         self.gates = InterfaceGates(ground, self.lists, interfaces)
         self.subnet_list = self._subnet_lists()

@@ -85,7 +85,8 @@ class _DecidedBlock(Block):
         if self._is_dead_end(slot):
             self._note_dead_end(at, rows, kinds)
         elif slot.kind in (SETTLED, ZONE_DEFAULT):
-            self._add(rows, kinds, becomes, self._way, at, 0)
+            tables = np.broadcast_to(self._route_tables(), self.shape[:2])[0][rows]
+            self._add(rows, kinds, becomes, self._way, at, 0, tables)
         elif slot.kind == LISTENER:
             self._note_refused(rows, kinds)
         else:

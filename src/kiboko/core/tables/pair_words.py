@@ -228,9 +228,10 @@ class Block:
         sort, which, apart = at * _SORTS + slot.number, self._which, self._apart
         if slot.kind in (SETTLED, ZONE_DEFAULT):  # the way itself says why, in words of its own
             stop = slot.gate.step.stop
-            says_names = stop is not None and not stop.kind
-            which, apart = self._way, slot.settled == REJECTS or says_names
-            if self._is_dead_end(slot):
+            which, apart = self._way, slot.settled == REJECTS or (stop is not None and stop.is_of_ends)
+            if stop is not None and not stop.kind:  # it names an entry of a route table
+                which = np.int64(self._way) << 32 | self._route_tables()
+            elif self._is_dead_end(slot):
                 own = self._laid(self._sides[SENDER].own, SENDER)
                 which, apart = np.int64(self._way) << 32 | own, False
                 for number, kept in enumerate(self._kept):
@@ -243,6 +244,13 @@ class Block:
             self.trace.apart |= (fresh & ~self._judge.tcp).any(axis=-1)
             if self._layout.has_kernel:
                 self.trace.apart |= fresh.any(axis=-1)
+
+    def _route_tables(self) -> Rows:
+        """A number for the tables by which both ends are routed: entries of tables alike stand at their own places."""
+        tables = self._layout.table_names
+        sender, receiver = (self._laid(tables[self._sides[each].subnet], each) for each in (SENDER, RECEIVER))
+        found: Rows = sender * len(tables) + receiver
+        return found
 
     def _is_dead_end(self, slot: Slot) -> bool:
         """Whether the sender's own router has no way on there, and no kernel has a word in what becomes of that."""
