@@ -265,7 +265,7 @@ class HeldToWalks(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             write_demo(Path(folder))
             topology = load_network(str(Path(folder) / "network.yaml"))
-        self.assertGreater(self.hold(topology, ["database", "gauges", "internet"]), 2000)
+        self.assertGreater(self.hold(topology, ["database", "gauges", "internet", "203.0.113.20"]), 2000)
 
 
 class Lines(unittest.TestCase):

@@ -301,6 +301,18 @@ class ByTables(Sets):
         values["outside"]["internet"]["filter"] = "edge"
         self.compare(load(values), "tcp", RangeSet.one(40000))
 
+    def test_a_public_address_that_is_named_comes_to_what_the_machine_behind_it_listens_to(self):
+        values = base()
+        values["instances"]["ann"]["listens"], values["instances"]["cat"]["listens"] = ["ssh"], ["http"]
+        values["groups"] = {"both": {"addresses": ["203.0.113.10", "203.0.113.20"]}}
+        for receiver, allowed in (("203.0.113.10", {"tcp/22"}), ("both", {"tcp/22", "tcp/80"})):
+            for sender in ("internet", "dan", "any"):
+                found = answer(values, sender, receiver, "tcp/1-100", 4)
+                open_to = {text for row in found.rows if row.example.verdict == "allowed" for part in row.parts
+                           for text in services_texts(part.services)}  # fmt: skip
+                self.assertEqual(open_to, allowed, (sender, receiver))
+                self.assertEqual((found.destinations.addresses, len(found.destinations.instances)), (0, len(allowed)))
+
 
 @contextlib.contextmanager
 def few(walks, pairs):

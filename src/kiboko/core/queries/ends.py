@@ -169,7 +169,9 @@ class Ends:
         for address in self.directory.public_addresses():
             if address in addresses:
                 singles.append(address)
-                yield Member(str(address), None, (), address, address)
+                owner = self.directory.public_owner(address)
+                behind = owner.instance if owner is not None else None
+                yield Member(str(address), None, (), address, address, public_of=behind)
         rest = addresses - AddressSet.of_addresses(singles)
         for family in (4, 6):
             for low, high in rest.family(family):

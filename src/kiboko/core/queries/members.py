@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from kiboko.core.header.addresses import Address, AddressSet, is_global_ipv6
@@ -30,6 +30,13 @@ class Member:
     """Whether it is one of several addresses of a machine that was asked about, and not the one that its name means."""
     outside: str | None = None
     """Of addresses beyond the networks: the outside that they belong to."""
+    public_of: str | None = None
+    """Of a public address of ours that was named by itself: the machine behind it."""
+
+    @property
+    def machine(self) -> str | None:
+        """The instance that it is, or whose public address it is."""
+        return self.instance or self.public_of
 
     @property
     def families(self) -> tuple[int, ...]:
@@ -86,6 +93,12 @@ class Pair:
     target: Address
     receiver: Member
     usable: bool = True
+
+
+def machines_of(members: Iterable[Member]) -> list[str]:
+    """The instances that some members are, or whose public addresses they are, each once: what is sent to them comes to
+    what these listen to."""
+    return list(dict.fromkeys(name for each in members if (name := each.machine) is not None))
 
 
 def sent_to_at(member: Member) -> Iterator[Member]:

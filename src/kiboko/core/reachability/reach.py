@@ -14,7 +14,7 @@ from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.queries.ends import Ends
-from kiboko.core.queries.members import End, Member, member_addresses
+from kiboko.core.queries.members import End, Member, machines_of, member_addresses
 from kiboko.core.reachability.letting_in import LetIn, let_in
 from kiboko.core.reachability.products import apart, products
 from kiboko.core.reachability.space import NOBODY, OUTSIDE, RECORDED, Space, SpaceEnd, usual_of
@@ -129,7 +129,7 @@ def reach(ends: Ends, question: ReachQuestion) -> ReachAnswer:
 class _Reach:
     def __init__(self, ends: Ends, question: ReachQuestion) -> None:
         self.ends, self.question = ends, question
-        named = dict.fromkeys(each.instance for each in question.name.members if each.instance is not None)
+        named = machines_of(question.name.members)
         receivers = None if question.is_out else [ends.topology.instances[name] for name in named]
         near = question.name.members
         self.space = Space(ends, question.services, question.ports, receivers,

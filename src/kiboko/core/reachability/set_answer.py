@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.queries.members import Member
+from kiboko.core.queries.members import Member, machines_of
 from kiboko.core.walk.gates import Row
 from kiboko.core.walk.walk import PARTLY, UNKNOWN, Walk
 
@@ -30,8 +30,8 @@ class EndCount:
         """Count members, an instance once however many of its addresses are among them."""
         listed = list(members)
         return cls(
-            tuple(dict.fromkeys(member.instance for member in listed if member.instance is not None)),
-            sum(member.count for member in listed if member.instance is None and member.outside is None),
+            tuple(machines_of(listed)),
+            sum(member.count for member in listed if member.machine is None and member.outside is None),
             tuple(dict.fromkeys(member.outside for member in listed if member.outside is not None)),
         )
 

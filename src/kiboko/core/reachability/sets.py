@@ -21,7 +21,7 @@ from kiboko.core.header.services import TCP, Service, usual_services
 from kiboko.core.memory import as_old, without_garbage
 from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import NO_FAMILY, Ends, services_for
-from kiboko.core.queries.members import End, Member, Pair, sent_to_at
+from kiboko.core.queries.members import End, Member, Pair, machines_of, sent_to_at
 from kiboko.core.queries.subjects import subject_of
 from kiboko.core.reachability.end_classes import NOBODY, OUTSIDE, RECORDED, Cells, EndClass, is_beyond
 from kiboko.core.reachability.set_answer import EndCount, OutcomeKey, SetAnswer, SetRow, outcome_key, told_together
@@ -123,8 +123,7 @@ class _SetQuestion:
         self.families = (4, 6) if family is None else (family,)
         self.subject = subject_of(ends, services, ports, sender.members, receiver.members, with_refusals=True)
         self.atoms = address_atoms(ends.walker.ground, self.subject)
-        named = dict.fromkeys(member.instance for member in receiver.members if member.instance is not None)
-        self.receivers = [ends.topology.instances[name] for name in named]
+        self.receivers = [ends.topology.instances[name] for name in machines_of(receiver.members)]
         self.cuts = service_cuts(ends.walker.ground, self.receivers, self.subject)
         self.next_hops = {
             entry.instance for table in ends.topology.route_tables.values() for entry in table.entries if entry.instance
