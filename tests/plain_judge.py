@@ -235,7 +235,9 @@ class PlainJudge:
         network = self.topology.subnets[owner.subnet].network
         from_outside = outside is not None and self.directory.tunnel(network, outside.name) is None
         if shown or internet or from_outside:
-            return owner.public, None
+            bare = any(self.directory.public_owner(r.source) is None and self.directory.public_owner(r.destination) is None
+                       for r, _ in conversation.records)  # fmt: skip
+            return owner.public, receiver if outside is not None and not from_outside and bare else None
         return receiver, owner.public if outside is not None else None
 
     # E3 to E11.

@@ -45,7 +45,7 @@ class Asked:
 class Addressed:
     """The two ends of conversations by the atoms of their own addresses; and for each of the two the address by which
     the other sent to it, if that began. `by_public` are conversations of which a record shows that a public address was
-    used: it has one, or was taken where such addresses are translated."""
+    used: it has one, or was taken where such addresses are translated; `by_own` those of which one has none."""
 
     ends: SeenEnds
     one: Rows
@@ -55,6 +55,7 @@ class Addressed:
     protocol: Rows
     detail: Rows
     by_public: Truths
+    by_own: Truths
 
     @classmethod
     def of(cls, table: FlowTable, found: Conversations, ends: SeenEnds, internet: Truths | None) -> Addressed:
@@ -64,8 +65,10 @@ class Addressed:
         if public.any():
             shown = public[table.source] | public[table.destination]
             by_public = found.union(shown if internet is None else shown | internet)
+            by_own = found.union(~shown)
         else:
             by_public = np.zeros(len(found), dtype=np.bool_) if internet is None else found.union(internet)
+            by_own = np.ones(len(found), dtype=np.bool_)
         rows, turned = found.first, found.side[found.first]
         near, far = own[table.source[rows]], own[table.destination[rows]]
         one, other = np.where(turned, far, near), np.where(turned, near, far)
@@ -73,7 +76,7 @@ class Addressed:
         return cls(
             ends, one, other, (ends.target(other, one, by_public), ends.target(one, other, by_public)),
             (np.where(turned, ports[1], ports[0]), np.where(turned, ports[0], ports[1])),
-            table.protocol[rows].astype(np.int64), ports[1], by_public,
+            table.protocol[rows].astype(np.int64), ports[1], by_public, by_own,
         )  # fmt: skip
 
     def sent_to(self, turned: bool) -> tuple[Rows, Rows]:
@@ -83,7 +86,7 @@ class Addressed:
     def other_targets(self, turned: Truths) -> Rows:
         """The addresses that senders may have used as well, -1 for none."""
         sender, receiver = np.where(turned, self.other, self.one), np.where(turned, self.one, self.other)
-        return self.ends.other_target(sender, receiver, self.by_public)
+        return self.ends.other_target(sender, receiver, self.by_public, self.by_own)
 
     def asked(self, turned: bool, proof: Rows) -> Asked:
         """What is asked, if the first end began, or the second."""

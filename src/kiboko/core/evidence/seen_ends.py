@@ -130,13 +130,16 @@ class SeenEnds:
         return np.where((public != NONE) & (is_shown | outside & ~tunnelled), public, receiver)
 
     def other_target(
-        self, sender: NDArray[np.int64], receiver: NDArray[np.int64], is_shown: NDArray[np.bool_]
-    ) -> NDArray[np.int64]:
-        """The atoms of addresses that senders may have used as well, -1 where there is none: by a tunnel one sends to
-        the private address, and may to the public one."""
+        self, sender: NDArray[np.int64], receiver: NDArray[np.int64], is_shown: NDArray[np.bool_],
+        is_bare: NDArray[np.bool_],
+    ) -> NDArray[np.int64]:  # fmt: skip
+        """The atoms of the addresses that senders may have used as well, -1 where there is none: by a tunnel one sends
+        to the private address, and may to the public one. Where records show the one and the other (`is_shown` and
+        `is_bare`) they may be of two conversations that nothing else tells apart, as pings are."""
         public = self._of(_TRANSLATED, receiver)
         outside, tunnelled = self._by_tunnel(sender, receiver)
-        return np.where((public != NONE) & ~is_shown & outside & tunnelled, public, NONE)
+        other = np.where(~is_shown, public, np.where(is_bare, receiver, NONE))
+        return np.where((public != NONE) & outside & tunnelled, other, NONE)
 
     def _by_tunnel(
         self, sender: NDArray[np.int64], receiver: NDArray[np.int64]
