@@ -319,6 +319,19 @@ class Evidence(unittest.TestCase):
         self.check("unsure passed", flow(ANN, "224.0.0.5", "udp/53", 40000))
         self.check("unsure passed", flow("192.0.2.1", "192.0.2.9", "udp/53", 40000))
 
+    def test_e1_pings_of_an_outside_to_both_addresses_of_a_machine_are_held_against_both(self):
+        """By the tunnel dan is reached at his own address; at his public one, in a network without a door, he is not."""
+        values = network()
+        values["gateways"]["line"] = {"kind": "tunnel", "network": "south", "outside": "depot"}
+        values["route_tables"]["south-table"].append({"to": "198.51.100.0/28", "via": "line"})
+        values["instances"]["dan"]["interfaces"][0]["public"] = "203.0.113.40"
+        values["observation_points"]["4"] = "depot"
+        del values["subnets"]["b1"]["filter"]
+        own, public = (flow("198.51.100.3", to, "icmp/8/0", None, point="4") for to in (DAN, "203.0.113.40"))
+        reply = flow(DAN, "198.51.100.3", "icmp/0/0", None, point="4", at=0.01)
+        told = self.judged(own, public, reply, values=values)
+        self.assertEqual({"unsure"}, {each.status for each in told}, told)
+
     def test_e9_an_echo_is_answered_by_its_reply(self):
         values = network()
         values["filters"]["guard"]["inbound"].append({"action": "allow", "service": "ping"})
