@@ -234,7 +234,7 @@ class PairGrid:
         # The way back of an ICMP message does not rest on the service that it speaks of, that of another reset does.
         message = refused & ~reset & ((kind == _ROUTE) | (not is_tcp))
         own = (way == NONE) | doubtful | (refused & ~reset & ~message)
-        own |= by_way & (layout.columns(way, gate, lambda slot: _says(slot) == _ENDS) > 0)
+        own |= by_way & (layout.columns(way, gate, _is_of_ends) > 0)
         found = np.zeros((count, 6), dtype=np.int64)
         found[:, 0] = np.where(message, _PAIR, verdict)
         found[:, 1] = np.where(by_way, way, NONE)
@@ -253,7 +253,7 @@ class PairGrid:
             found[alike, 5] = self._numbered(np.concatenate(whole, axis=1), ports)
         found[message & (layout.columns(way, gate, lambda slot: slot.gate.is_dead_end) > 0), 0] = _SENDER
         # What names an entry of a route table is asked of each pair: those of tables alike stand at their own places.
-        of_pair = by_way & ~message & (layout.columns(way, gate, lambda slot: _says(slot) == _ENTRY) > 0)
+        of_pair = by_way & ~message & (layout.columns(way, gate, _names_entry) > 0)
         found[of_pair, 0], found[of_pair, 3] = _PAIR, 1 + verdict[of_pair]
         found[verdict == _ALLOWED] = 0
         found[own] = _BY_ITSELF
@@ -273,14 +273,18 @@ _SENDER, _PAIR, _EACH = _ALONE = 7, 8, 9
 rest depends on more than a table holds."""
 _BY_ITSELF = (_EACH, 0, 0, 0, 0, 0)
 _LISTENER, _ROUTE = 1, 2
-_ENTRY, _ENDS = 1, 2
 
 
-def _says(slot: Slot) -> int:
-    """Whether a gate that the way itself settles says why in words that hold for its own ends alone, or of an entry of
-    a route table."""
+def _is_of_ends(slot: Slot) -> int:
+    """Whether a gate that the way itself settles says why in words that hold for its own ends alone."""
     stop = slot.gate.step.stop
-    return 0 if stop is None or stop.kind else _ENDS if stop.is_of_ends else _ENTRY
+    return int(stop is not None and stop.is_of_ends)
+
+
+def _names_entry(slot: Slot) -> int:
+    """Whether it says why by an entry of a route table."""
+    stop = slot.gate.step.stop
+    return int(stop is not None and stop.names_entry)
 
 
 def _deciding(stops: NDArray[np.bool_]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:

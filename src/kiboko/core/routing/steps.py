@@ -32,6 +32,11 @@ class Stop:
     by_core: bool = False
     is_of_ends: bool = False
 
+    @property
+    def names_entry(self) -> bool:
+        """Whether the wording names an entry of a route table, which stands at its own place in each table."""
+        return not self.kind and not self.is_of_ends
+
 
 def crossing_name(source: str, destination: str) -> str:
     """What a gate between two zones is called."""

@@ -85,8 +85,9 @@ class _DecidedBlock(Block):
         if self._is_dead_end(slot):
             self._note_dead_end(at, rows, kinds)
         elif slot.kind in (SETTLED, ZONE_DEFAULT):
-            tables = np.broadcast_to(self._route_tables(), self.shape[:2])[0][rows]
-            self._add(rows, kinds, becomes, self._way, at, 0, tables)
+            stop = slot.gate.step.stop
+            named = self._route_tables() if stop is not None and stop.names_entry else np.zeros((1, 1), dtype=np.int64)
+            self._add(rows, kinds, becomes, self._way, at, 0, np.broadcast_to(named, self.shape[:2])[0][rows])
         elif slot.kind == LISTENER:
             self._note_refused(rows, kinds)
         else:

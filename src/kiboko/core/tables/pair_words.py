@@ -229,7 +229,7 @@ class Block:
         if slot.kind in (SETTLED, ZONE_DEFAULT):  # the way itself says why, in words of its own
             stop = slot.gate.step.stop
             which, apart = self._way, slot.settled == REJECTS or (stop is not None and stop.is_of_ends)
-            if stop is not None and not stop.kind:  # it names an entry of a route table
+            if stop is not None and stop.names_entry:
                 which = np.int64(self._way) << 32 | self._route_tables()
             elif self._is_dead_end(slot):
                 own = self._laid(self._sides[SENDER].own, SENDER)
