@@ -3,7 +3,7 @@ looked at."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import overload
 
@@ -22,13 +22,15 @@ Truths = NDArray[np.bool_]
 class FindingTable:
     """All groups of a summary, in no order: `g` of each column.
 
-    `told` int64[g] is an index of `conclusions`, `source` and `destination` ones of `names`, `service` one of
-    `services`; `is_flow` bool[g] tells flow records from probes; `count`, `packets` and `octets` int64[g] are sums,
-    `latest` int64[g] is in milliseconds since 1970. `make` makes the group of a row, `made` has those that were made.
+    `told` int64[g] is an index of `conclusions`, `source` and `destination` ones of `names` (`number_of` has them the
+    other way round), `service` one of `services`; `is_flow` bool[g] tells flow records from probes; `count`, `packets`
+    and `octets` int64[g] are sums, `latest` int64[g] is in milliseconds since 1970. `make` makes the group of a row,
+    `made` has those that were made.
     """
 
     conclusions: Sequence[Conclusion]
     names: Sequence[str]
+    number_of: Mapping[str, int]
     services: Sequence[str]
     told: Rows
     source: Rows
@@ -57,6 +59,7 @@ class FindingRows(Sequence[FindingGroup]):
         """`rows` int64[n] are rows of the table."""
         self.table = table
         self._rows = rows
+        self._by_end: dict[str, tuple[Rows, Rows]] = {}
 
     def __len__(self) -> int:
         return len(self._rows)
@@ -108,4 +111,19 @@ class FindingRows(Sequence[FindingGroup]):
 
     def numbers_of(self, names: set[str]) -> Rows:
         """The numbers that some names have in the columns of senders and receivers."""
-        return np.array([at for at, name in enumerate(self.table.names) if name in names], dtype=np.int64)
+        numbers = self.table.number_of
+        return np.array([numbers[name] for name in names if name in numbers], dtype=np.int64)
+
+    def at_end(self, side: str, name: str) -> FindingRows:
+        """Those whose sender (`source`) or receiver (`destination`) is called by a name. They are sorted by it once,
+        for whoever asks about many."""
+        number = self.table.number_of.get(name)
+        if number is None:
+            return self.taken(np.zeros(0, dtype=np.int64))
+        if side not in self._by_end:
+            ends = self.column(side)
+            order = np.argsort(ends, kind="stable")
+            self._by_end[side] = order, ends[order]
+        order, ends = self._by_end[side]
+        first, past = np.searchsorted(ends, [number, number + 1])
+        return self.taken(order[first:past])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -64,24 +65,30 @@ class Gatherer:
     """Brings findings together over one network."""
 
     def __init__(self, walker: Walker) -> None:
-        self._holders: dict[str, dict[str, int]] = {}
-        """For each instance the names that hold it, with how many instances each of them holds."""
-        self._machines: dict[str, str] = {}
-        """The instances of what is called by an interface or an address of its own."""
-        topology = walker.topology
-        held: dict[str, set[str]] = {}
-        for name in topology.groups:
-            held[name] = set(walker.membership.group_instances(name))
+        self._walker = walker
+
+    @cached_property
+    def _held(self) -> dict[str, Collection[str]]:
+        """For each name that holds instances, those that it holds."""
+        walker, topology = self._walker, self._walker.topology
+        held: dict[str, Collection[str]] = {name: walker.membership.group_instances(name) for name in topology.groups}
+        by_place: dict[str, set[str]] = {}
+        of_subnet: dict[str, set[str]] = {}
         for interface in walker.directory.interfaces():
-            subnet = topology.subnets[interface.subnet]
-            names = (walker.directory.end_name(each) for each in interface.addresses)
-            self._machines.update((name, interface.instance) for name in names if name != interface.instance)
-            for holder in (subnet.name, f"zone {subnet.zone}" if subnet.zone else "", f"network {subnet.network}"):
+            of_subnet.setdefault(interface.subnet, set()).add(interface.instance)
+        for name, instances in of_subnet.items():
+            subnet = topology.subnets[name]
+            for holder in (name, f"zone {subnet.zone}" if subnet.zone else "", f"network {subnet.network}"):
                 if holder:
-                    held.setdefault(holder, set()).add(interface.instance)
-        for holder, instances in held.items():
-            for instance in instances:
-                self._holders.setdefault(instance, {})[holder] = len(instances)
+                    by_place.setdefault(holder, set()).update(instances)
+        return held | by_place
+
+    @cached_property
+    def _machines(self) -> dict[str, str]:
+        """The instances of what is called by an address of its own."""
+        directory = self._walker.directory
+        return {directory.end_name(each): interface.instance
+                for interface in directory.interfaces() for each in interface.addresses}  # fmt: skip
 
     def gathered(self, rows: FindingRows) -> list[Gathered]:
         """The findings by conclusion, those of most records first; of as many, the newest."""
@@ -99,16 +106,30 @@ class Gatherer:
     def whole(self, names: set[str]) -> str | None:
         """The name of a group or subnet that holds just these instances, all of them; None where there is none."""
         names = self._of_machines(names)
-        shared: set[str] | None = None
-        for name in names:
-            mine = {holder for holder, size in self._holders.get(name, {}).items() if size == len(names)}
-            shared = mine if shared is None else shared & mine
-        named = sorted(each for each in shared or () if not each.startswith(("zone ", "network ")))
+        whole = [name for name, size in self._shared(names).items() if size == len(names)]
+        named = sorted(each for each in whole if not each.startswith(("zone ", "network ")))
         return named[0] if named and len(names) > 1 else None
+
+    def _shared(self, names: Iterable[str]) -> dict[str, int]:
+        """The names that hold every one of some machines, with how many machines each of them holds."""
+        held = self._held
+        shared: Iterable[str] = held
+        for name in names:
+            shared = [holder for holder in shared if name in held[holder]]
+            if not shared:
+                break
+        return {holder: len(held[holder]) for holder in shared}
 
     def _of_machines(self, names: set[str]) -> set[str]:
         """Names with machines in the place of their interfaces and addresses."""
-        return {self._machines.get(name, name) for name in names}
+        return {self._machine(name) for name in names}
+
+    def _machine(self, name: str) -> str:
+        topology = self._walker.topology
+        if name in topology.instances or name in topology.outsides:
+            return name
+        interface = self._walker.directory.interface(name)
+        return interface.instance if interface is not None else self._machines.get(name, name)
 
     def holding(self, names: set[str]) -> str:
         """The smallest name that holds all of some, and how many of its own they are; the name itself where it is one.
@@ -118,13 +139,9 @@ class Gatherer:
         names = self._of_machines(names)
         if len(names) == 1:
             return next(iter(names))
-        shared: dict[str, int] | None = None
-        for name in names:
-            mine = self._holders.get(name, {})
-            shared = mine if shared is None else {holder: shared[holder] for holder in shared if holder in mine}
-            if not shared:
-                return f"{len(names):,} ends"
-        sizes = shared or {}
+        sizes = self._shared(names)
+        if not sizes:
+            return f"{len(names):,} ends"
         # Of names that hold as many, a group or subnet tells more than a zone, and that more than a network.
         smallest = min(
             sizes, key=lambda name: (sizes[name], name.startswith("network "), name.startswith("zone "), name)

@@ -344,7 +344,7 @@ class Summary:
             return self.group_of(columns, at, origins[int(columns.example[0, at])])
 
         return FindingTable(
-            self._told, self._names, list(texts),
+            self._told, self._names, self._number_of, list(texts),
             joined((self._told_numbers(each.concluded)[0] for each in objects), columns.example[2]),
             joined((self._number_of_name(each.source) for each in objects), columns.key[1]),
             joined((self._number_of_name(each.destination) for each in objects), columns.key[2]),

@@ -38,7 +38,6 @@ def most_telling(groups: FindingRows) -> Sequence[FindingGroup]:
 def met_at_the_ends(groups: FindingRows, group: FindingGroup) -> Iterator[FindingGroup]:
     """Some of what was met at the receiver and the sender of one kind of traffic, the largest of each status first."""
     for (side, agrees), most in _AT_AN_END.items():
-        number = groups.numbers_of({getattr(group, side)})
-        met = groups.where(np.isin(groups.column(side), number))
+        met = groups.at_end(side, getattr(group, side))
         alike = (lambda each: each.status == AGREE) if agrees else (lambda each: each.status != AGREE)
         yield from met.concluded(alike)[:most]

@@ -123,10 +123,15 @@ class RangeSet:
 
     def meets(self, other: RangeSet) -> bool:
         """Whether the two have a member in common."""
-        few, many = sorted((self.ranges, other.ranges), key=len)
+        few, many = self.ranges, other.ranges
+        if len(few) > len(many):
+            few, many = many, few
+        if not few or few[0][0] > many[-1][1] or many[0][0] > few[-1][1]:
+            return False
+        begun = 0
         for low, high in few:
-            at = bisect_right(many, (high, _ABOVE_ALL)) - 1  # the last that begins by then
-            if at >= 0 and many[at][1] >= low:
+            begun = bisect_right(many, (high, _ABOVE_ALL), begun)  # so many begin by then
+            if begun and many[begun - 1][1] >= low:
                 return True
         return False
 

@@ -7,7 +7,7 @@ told apart for nothing.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import AddressSet
@@ -30,26 +30,35 @@ class Subject:
     senders: AddressSet | None = None
     receivers: AddressSet | None = None
     with_refusals: bool = False
+    _met: dict[tuple[int, bool], tuple[AddressSet, bool]] = field(default_factory=dict, compare=False, repr=False)
+    """Of peers, which rules have in common, whether senders or receivers may be of them; they are kept, so that none
+    other comes to bear their `id`."""
 
     def concerns(
         self, filter_name: str, rule: Rule, sources: AddressSet | None, destinations: AddressSet | None
     ) -> bool:
         """Whether a rule, with its peers as addresses, could match anything of it."""
         is_for_requests = _meet(rule.services, self.services)
-        if is_for_requests and _may_be(sources, self.senders) and _may_be(destinations, self.receivers):
+        if is_for_requests and self._may_be(sources, True) and self._may_be(destinations, False):
             return True
         # What has no ports comes back as what it is.
         comes_back = filter_name in self.filters and (is_for_requests or _meet(rule.services, self.answers))
         comes_back = comes_back or (self.with_refusals and _meet(rule.services, _MESSAGES))
-        return comes_back and _may_be(sources, self.receivers) and _may_be(destinations, self.senders)
+        return comes_back and self._may_be(sources, False) and self._may_be(destinations, True)
+
+    def _may_be(self, peers: AddressSet | None, sends: bool) -> bool:
+        """Whether one of some peers may be one who sends, or one who receives."""
+        ends = self.senders if sends else self.receivers
+        if peers is None or ends is None:
+            return True
+        key = id(peers), sends
+        if key not in self._met:
+            self._met[key] = peers, peers.meets(ends)
+        return self._met[key][1]
 
 
 def _meet(services: RangeSet | None, others: RangeSet) -> bool:
     return services is None or services.meets(others)
-
-
-def _may_be(peers: AddressSet | None, ends: AddressSet | None) -> bool:
-    return peers is None or ends is None or peers.meets(ends)
 
 
 def everything(ground: Ground) -> Subject:
