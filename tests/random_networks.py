@@ -313,3 +313,47 @@ class _Draw:
 
 
 __all__ = ["both_global", "by_an_appliance", "in_more_zones", "random_network"]
+
+
+def star_network(seed, count=5):
+    """Many networks around one: each with routes of its own, of which most lead nowhere, and filters in front of them."""
+    chance = random.Random(seed)
+    made = {
+        "kiboko": 1, "defaults": {"between_zones": chance.choice(["allow", "drop"])},
+        "networks": {}, "outside": {"internet": {"addresses": ["0.0.0.0/0", "::/0"], "zone": "street"}},
+        "zones": {"street": {}, "inner": {}, "outer": {}}, "crossings": [], "gateways": {}, "route_tables": {},
+        "subnets": {}, "filters": {}, "instances": {},
+    }  # fmt: skip
+    actions = ["allow", "allow", "drop", "reject"]
+    for number in range(count):
+        network, block = f"n{number}", f"10.{number}.0.0/16"
+        made["networks"][network] = {"cidrs": [block, f"{chance.choice(['fd00', '2001:db8'])}:{number + 1}::/48"]}
+        made["gateways"][f"door{number}"] = {"kind": "internet", "network": network}
+        made["gateways"][f"exit{number}"] = {"kind": "nat", "network": network, "address": f"203.0.113.{200 + number}"}
+        routes = [{"to": "0.0.0.0/0", "via": chance.choice([f"door{number}", f"exit{number}", "discard"])}]
+        routes += [{"to": "::/0", "via": f"door{number}"}]
+        routes = [each for each in routes if chance.random() < 0.8]
+        if number:
+            made["gateways"][f"peer{number}"] = {"kind": "peering", "networks": ["n0", network]}
+            routes += [{"to": chance.choice(["10.0.0.0/16", "10.0.0.0/8"]), "via": f"peer{number}"}]
+            made["route_tables"]["t0"] += [{"to": block, "via": chance.choice([f"peer{number}", "discard"])}]
+        made["route_tables"][f"t{number}"] = routes
+        rules = [
+            {"order": 10 * place, "action": chance.choice(actions), "service": chance.choice(["ssh", "tcp", "icmp", "udp/53"]),
+             "to": chance.choice(["any", "10.1.0.0/16", "10.2.1.10", block])} for place in range(1, 4)
+        ]  # fmt: skip
+        made["filters"][f"f{number}"] = {
+            "layer": "subnet", "decide": "first", "stateful": chance.random() < 0.5, "inbound": [{"action": "allow"}],
+            "outbound": rules, "otherwise": chance.choice(actions),
+        }  # fmt: skip
+        made["subnets"][f"s{number}"] = {
+            "network": network, "cidr": [f"10.{number}.1.0/24", made["networks"][network]["cidrs"][1].replace("/48", "/64")],
+            "route_table": f"t{number}", "zone": chance.choice(["inner", "outer"]), "filter": f"f{number}",
+        }  # fmt: skip
+        six = made["networks"][network]["cidrs"][1].replace("/48", "")
+        for place in range(2):
+            interface = {"subnet": f"s{number}", "addresses": [f"10.{number}.1.{10 + place}", f"{six}{10 + place}"]}
+            if chance.random() < 0.5:
+                interface["public"] = f"203.0.113.{10 * number + place + 1}"
+            made["instances"][f"m{number}{'ab'[place]}"] = {"interfaces": [interface], "listens": ["ssh", "udp/53"]}
+    return made

@@ -12,8 +12,9 @@ import yaml
 
 from kiboko.core.evidence.comparison import LEAK, Comparison
 from kiboko.core.evidence.evaluator import Evaluator
-from kiboko.core.evidence.gathering import Gatherer
+from kiboko.core.evidence.gathering import gathered
 from kiboko.core.evidence.summary import Summary
+from kiboko.core.queries.holders import Holders
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import Walker
 from tests.core.test_evaluator import random_records
@@ -88,12 +89,12 @@ def leaky():
 
 class Gathered(unittest.TestCase):
     def test_the_smallest_name_that_holds_them_all_is_told_with_how_many_of_it_they_are(self):
-        gatherer = Gatherer(Walker(load(leaky()[0])))
-        self.assertEqual("store-3", gatherer.holding({"store-3"}))
-        self.assertEqual("stores (2 of 40)", gatherer.holding({"store-3", "store-4"}))
-        self.assertEqual("a2 (3 of 41)", gatherer.holding({"store-3", "store-4", "cat"}))
-        self.assertEqual("zone left (2 of 83)", gatherer.holding({"store-3", "till-4"}))
-        self.assertEqual("2 ends", gatherer.holding({"store-3", "internet"}))
+        holders = Holders(Walker(load(leaky()[0])))
+        self.assertEqual("store-3", holders.holding({"store-3"}))
+        self.assertEqual("stores (2 of 40)", holders.holding({"store-3", "store-4"}))
+        self.assertEqual("a2 (3 of 41)", holders.holding({"store-3", "store-4", "cat"}))
+        self.assertEqual("zone left (2 of 83)", holders.holding({"store-3", "till-4"}))
+        self.assertEqual("2 ends", holders.holding({"store-3", "internet"}))
 
     def test_many_leaks_are_a_line_by_the_rule_that_decides_and_by_pair_on_request(self):
         values, log = leaky()
@@ -206,7 +207,7 @@ class Gathered(unittest.TestCase):
         summary = Summary(comparison.walker.directory)
         table = table_of(random_records(topology, random.Random(2), 600))
         summary.take_all(Evaluator(comparison).tallies(table), comparison.finding)
-        lines = Gatherer(comparison.walker).gathered(summary.rows((LEAK,)))
+        lines = gathered(summary.rows((LEAK,)), Holders(comparison.walker))
         self.assertEqual(sum(each.records for each in lines), summary.totals[LEAK])
         for each in lines:
             counts = [group.count for group in each.groups]

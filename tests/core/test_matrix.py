@@ -16,7 +16,7 @@ from kiboko.core.tables.cuts import address_atoms
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN, Walker
 from tests.core.test_reach import is_meant, public_pairs, singles
 from tests.helpers import a_filter, base, load
-from tests.random_networks import random_network
+from tests.random_networks import random_network, star_network
 from tests.wider_networks import wider_network
 
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "3"))
@@ -126,6 +126,14 @@ class HeldToWalks(unittest.TestCase):
                     matrix = self.hold(topology, names, family)
                     met |= {STATES[each] for each in matrix.state.reshape(-1).tolist()}
         self.assertLessEqual({ALLOWED, BLOCKED, PARTLY}, met)
+
+    def test_every_cell_of_networks_that_have_no_way_to_each_other(self):
+        for seed in range(1, 1 + max(1, NETWORKS // 3)):
+            topology = load(star_network(seed))
+            for family in (4, 6):
+                with self.subTest(seed=seed, family=family):
+                    self.hold(topology, ",".join([*topology.networks, "internet"]), family)
+        self.assertGreater(self.by_public, 0)
 
     def test_every_cell_of_a_network_of_wider_shape(self):
         for seed in (1, *range(42, 42 + NETWORKS // 2)):

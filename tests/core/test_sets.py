@@ -19,6 +19,7 @@ from kiboko.core.reachability.told_rows import ToldRows
 from kiboko.core.walk.walk import Walker
 from tests.helpers import a_filter, base, load
 from tests.random_networks import random_network as rich_network
+from tests.random_networks import star_network
 
 ONE_WAY_SEEDS = {18, 23, 55}
 """Random networks in which some replies to a single client port are stopped."""
@@ -266,6 +267,14 @@ class ByTables(Sets):
                 with self.subTest(seed=seed):
                     self.compare(load(rich_network(seed)), "tcp", RangeSet.one(40000))
         self.assertLess({"allowed", "one-way"}, set(told))
+
+    def test_networks_that_have_no_way_to_each_other_come_to_what_walks_say(self):
+        """What a router does not send on is told by the entry of its own table, and by the filters in front of it."""
+        for seed in range(int(os.environ.get("KIBOKO_NETWORKS", "2"))):
+            topology = load(star_network(seed))
+            for service in ("tcp/20-25", "icmp"):
+                with self.subTest(seed=seed, service=service):
+                    self.compare(topology, service, None)
 
     def compare(self, topology, service, ports):
         ends = Ends(Walker(topology))

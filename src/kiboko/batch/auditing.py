@@ -13,9 +13,10 @@ from kiboko.core.errors import Place
 from kiboko.core.evidence.causes import Causes
 from kiboko.core.evidence.comparison import BREAK, LEAK, UNSURE, Comparison
 from kiboko.core.evidence.finding_groups import FindingGroup
-from kiboko.core.evidence.gathering import Gathered, Gatherer
+from kiboko.core.evidence.gathering import Gathered, gathered
 from kiboko.core.evidence.rule_usage import RuleUsage
 from kiboko.core.evidence.summary import Summary
+from kiboko.core.queries.holders import Holders
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.fields import time_filter
@@ -58,7 +59,7 @@ def evidence_findings(
         caveats += judge.take(flow_files(recorded.flows))
     if summary is not None:
         causes = Causes(walker, summary.rows())
-        alike = Gatherer(walker).gathered(summary.rows((LEAK, BREAK, UNSURE)))
+        alike = gathered(summary.rows((LEAK, BREAK, UNSURE)), Holders(walker))
         findings += [_of_disagreement(each, causes) for each in _of_one_fault(alike)]
         findings += [_of_older(each) for each in alike if each.groups[0].concluded.cause == OLDER_SESSION]
     if usage is not None:

@@ -11,13 +11,13 @@ from kiboko.core.errors import Place
 from kiboko.core.evidence.asking import Asking, addresses_of
 from kiboko.core.evidence.comparison import AGREE
 from kiboko.core.evidence.finding_groups import FindingGroup
-from kiboko.core.evidence.gathering import Gatherer
 from kiboko.core.evidence.observed import Observed
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.services import parse_services
 from kiboko.core.network.model import Expectation, Topology
 from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.holders import Holders
 from kiboko.core.records.records import ANSWERED, ARRIVED
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, Walker
 
@@ -77,7 +77,7 @@ def _everybody(topology: Topology) -> AddressSet:
 def drafted(walker: Walker, summary: Summary) -> list[Expectation]:
     """A promise for each kind of traffic that was recorded to be answered, by the smallest names that hold its ends,
     where the rules allow it and nothing of it disagrees: for a person to cut down."""
-    gatherer = Gatherer(walker)
+    holders = Holders(walker)
     place = Place("recorded", 1)
     known = {*walker.topology.instances, *walker.topology.outsides}
     by_service: dict[str, list[FindingGroup]] = {}
@@ -87,7 +87,7 @@ def drafted(walker: Walker, summary: Summary) -> list[Expectation]:
             by_service.setdefault(group.service, []).append(group)
     found = {}
     for service, groups in by_service.items():
-        for source, destination in _pairs(gatherer, groups):
+        for source, destination in _pairs(holders, groups):
             name = f"{source}-{destination}-{service.replace('/', '-')}".replace(":", "-").lower()
             try:
                 services = parse_services(service, walker.topology.services)
@@ -98,11 +98,11 @@ def drafted(walker: Walker, summary: Summary) -> list[Expectation]:
     return [each.expectation for each in held(Ends(walker), list(found.values())) if each.state == HELD]
 
 
-def _pairs(gatherer: Gatherer, groups: Sequence[FindingGroup]) -> Iterator[tuple[str, str]]:
+def _pairs(holders: Holders, groups: Sequence[FindingGroup]) -> Iterator[tuple[str, str]]:
     """Who talked to whom on one service: all senders to a receiver under one name, where one is only theirs."""
     by_receiver: dict[str, set[str]] = {}
     for group in groups:
         by_receiver.setdefault(group.destination, set()).add(group.source)
     for receiver, senders in by_receiver.items():
-        whole = gatherer.whole(senders)
+        whole = holders.whole(senders)
         yield from ((name, receiver) for name in ([whole] if whole is not None else sorted(senders)))

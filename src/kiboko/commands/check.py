@@ -57,7 +57,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--only", choices=(ALLOWED, BLOCKED, PARTLY, ONE_WAY, UNKNOWN), help="of sets: only outcomes of this verdict"
     )
-    parser.add_argument("--full", action="store_true", help="of sets: every name and combination")
+    parser.add_argument("--full", action="store_true", help="of sets: every outcome, name and combination")
+    parser.add_argument("--top", metavar="N", type=int, help="of sets: the first N outcomes (of many, 20)")
     add_fix_options(parser)
     seen = parser.add_argument_group("what was seen of this very traffic, shown right below the verdict")
     seen.add_argument("--flows", metavar="PATH", type=Path, action="append", default=[],
@@ -82,6 +83,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Answer, show, and return 0 where all is allowed and nothing that was seen contradicts it, else 1."""
+    if args.top is not None and args.top < 1:
+        raise UsageError("--top: at least one line is shown")
     if args.probe != (args.sender is not None):
         raise UsageError("--probe sends from this machine: say with --as which endpoint of the network file it is"
                          if args.probe else "--as says who sends a probe: give --probe too")  # fmt: skip
@@ -146,6 +149,7 @@ def _check_sets(
     ends: Ends, source: End, destination: End, services: RangeSet, ports: RangeSet | None, args: argparse.Namespace,
     seen: Ticket | None,
 ) -> int:  # fmt: skip
+    from kiboko.core.queries.holders import Holders
     from kiboko.core.reachability.sets import ask_set
     from kiboko.views.set_view import SetShown, options_text, set_json, show_set
 
@@ -155,13 +159,13 @@ def _check_sets(
     with_ports = [("client-ports", args.client_ports)] if args.client_ports else []
     shown = SetShown(
         args.source, args.destination, args.service, [f"{option} {value}" for option, value in asked],
-        options_text(args.network, [*with_ports, *asked]), args.only, args.full,
+        options_text(args.network, [*with_ports, *asked]), args.only, args.full, args.top,
     )  # fmt: skip
     if args.json:
         print(json.dumps(set_json(answer, shown) | _seen_json(seen, args), indent=1))
     else:
         out = Output()
-        show_set(answer, shown, out)
+        show_set(answer, shown, Holders(ends.walker), out)
         _show_seen(seen, args, out, True)
     is_allowed = all(row.example.verdict == ALLOWED for row in answer.rows)
     return 0 if is_allowed and not (seen is not None and seen.is_contradicted) else 1

@@ -15,9 +15,10 @@ from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE, Decided
 from kiboko.core.evidence.coverage import Coverage
 from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.finding_rows import FindingRows
-from kiboko.core.evidence.gathering import Gathered, Gatherer
+from kiboko.core.evidence.gathering import Gathered, gathered
 from kiboko.core.evidence.side_by_side import Side, side_by_side
 from kiboko.core.evidence.summary import Summary
+from kiboko.core.queries.holders import Holders
 from kiboko.core.records.records import FlowRecord
 from kiboko.views.check_view import decider_json, decider_text
 from kiboko.views.coverage_view import coverage_json, show_coverage
@@ -97,7 +98,7 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
     if summary.conversations:
         out.line(f"  {_made_of(summary)}", "quiet")
     _show_nothing_at_work(summary, out)
-    gatherer: Gatherer | None = None
+    holders = Holders(causes.walker)
     for status in (LEAK, BREAK, UNSURE, *((AGREE,) if shown.agreeing else ())):
         groups = summary.rows((status,)).concluded(lambda each: not each.as_far_as_seen or shown.agreeing)
         if not groups:
@@ -106,9 +107,8 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
         if shown.by_pair or len(groups) <= _FEW:
             _show_pairs(groups, causes, shown.top, out)
         else:
-            gatherer = gatherer or Gatherer(causes.walker)
             stopped = summary.seen_stopped() if status == LEAK else None
-            lines = gatherer.gathered(groups)
+            lines = gathered(groups, holders)
             _show_gathered(lines, stopped, causes, _LINES if shown.top is None else shown.top, out)
     if summary.answered_probes:
         out.line()

@@ -9,21 +9,25 @@ from typing import Any
 
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import services_texts
-from kiboko.core.reachability.set_answer import EndCount, Product, SetAnswer, SetRow
+from kiboko.core.queries.holders import Holders
+from kiboko.core.reachability.set_answer import EndCount, Product, SetAnswer, SetRow, together
+from kiboko.core.walk.gates import REPLY
 from kiboko.core.walk.walk import ALLOWED, PARTLY, UNKNOWN
 from kiboko.views.check_view import decider_json, decider_text, headline, show_asked
-from kiboko.views.output import Output
+from kiboko.views.output import Grid, Output
 from kiboko.views.text import counted, network_option
 
+_FEW, _LINES = 8, 20
+"""As many rows are shown one by one; of more a line for each of so many."""
 _MOST_NAMES = 4
-_MOST_SERVICES = 8
+_MOST_SERVICES, _LINE_SERVICES = 8, 2
 _MOST_PARTS = 2
 
 
 @dataclass(frozen=True, slots=True)
 class SetShown:
     """How an answer on sets is shown: the words that were asked, the toggles and further words of the command line,
-    only rows of one verdict, and all names instead of the first few."""
+    only rows of one verdict, and all rows and names instead of the first few (of rows `top`, where that is given)."""
 
     source: str
     destination: str
@@ -32,6 +36,7 @@ class SetShown:
     options: str = ""
     only: str | None = None
     full: bool = False
+    top: int | None = None
 
 
 def chosen_rows(answer: SetAnswer, only: str | None) -> list[SetRow]:
@@ -39,10 +44,11 @@ def chosen_rows(answer: SetAnswer, only: str | None) -> list[SetRow]:
     return [row for row in answer.rows if only in (None, row.example.verdict)]
 
 
-def show_set(answer: SetAnswer, shown: SetShown, out: Output) -> None:
-    """The totals, then the rows in their order."""
+def show_set(answer: SetAnswer, shown: SetShown, holders: Holders, out: Output) -> None:
+    """The totals, then the rows in their order: few of them one by one, of many a line for each of the first.
+    `holders` has the names that hold their ends."""
     totals = Counter(row.example.verdict for row in answer.rows)
-    told = ", ".join(f"{number} {_word(verdict)}" for verdict, number in totals.items())
+    told = _by_verdict(totals)
     one = len(totals) == 1
     style = answer.rows[0].example.verdict if one else ""
     asked = f"{shown.source} ({count_text(answer.sources)}) to {shown.destination} ({count_text(answer.destinations)})"
@@ -56,11 +62,84 @@ def show_set(answer: SetAnswer, shown: SetShown, out: Output) -> None:
         out.line(f"No outcome is {shown.only}.")
     sets = {id(part.services): part.services for row in answer.rows for part in row.parts}
     asked_services = RangeSet.of(pair for each in sets.values() for pair in each)
-    for number, row in enumerate(rows, 1):
-        _show_row(number, row, asked_services, shown, out)
+    if not shown.full and len(rows) > _FEW:
+        rows = together(rows)
+    few = rows if shown.full or len(rows) <= _FEW else _some_of_each(rows, _LINES if shown.top is None else shown.top)
+    few = few if shown.top is None else few[: shown.top]
+    if shown.full or len(rows) <= _FEW:
+        for number, row in enumerate(few, 1):
+            _show_row(number, row, asked_services, shown, out)
+    else:
+        _show_lines(few, asked_services, shown, holders, out)
+    if len(few) < len(rows):
+        left = Counter(row.example.verdict for row in rows for _ in range(row.outcomes))
+        left.subtract(row.example.verdict for row in few for _ in range(row.outcomes))
+        told = f"and {counted(left.total(), 'more outcome')}: {_by_verdict(+left)}"
+        out.line(f"{told}; --top N shows more of them, --only VERDICT those of one verdict, --full all with every name")
     if answer.caveats:
         out.heading("Bear in mind")
         out.bullets(list(answer.caveats))
+
+
+def _by_verdict(totals: Counter[str]) -> str:
+    return ", ".join(f"{number:,} {_word(verdict)}" for verdict, number in totals.items())
+
+
+def _some_of_each(rows: Sequence[SetRow], most: int) -> list[SetRow]:
+    """The first rows of each verdict, as many as there is room for; those first that are fewest, since they are what
+    one looks for among so many."""
+    by_verdict: dict[str, list[SetRow]] = {}
+    for row in rows:
+        by_verdict.setdefault(row.example.verdict, []).append(row)
+    found: list[SetRow] = []
+    for number, alike in enumerate(sorted(by_verdict.values(), key=len)):
+        found += alike[: (most - len(found)) // (len(by_verdict) - number)]
+    return found
+
+
+def _show_lines(
+    rows: Sequence[SetRow], asked: RangeSet, shown: SetShown, holders: Holders, out: Output
+) -> None:  # fmt: skip
+    """A line for each row, and how to ask about its example. What stands out are those not of the usual verdict."""
+    usual = Counter(row.example.verdict for row in rows).most_common(1)[0][0]
+    several = any(row.outcomes > 1 for row in rows)
+    grid = Grid(["", *(["outcomes"] if several else []), "outcome", "from", "to", "service", "decided by", "example"],
+                wide=("from", "to", "service", "decided by"), numbers=("", "outcomes"))  # fmt: skip
+    for number, row in enumerate(rows, 1):
+        walk = row.example
+        family = f", IPv{row.family}" if row.family is not None else ""
+        services = _service_texts(RangeSet.of(pair for part in row.parts for pair in part.services), asked)
+        service = _first(services, _LINE_SERVICES)
+        grid.add(
+            [str(number), *([f"{row.outcomes:,}"] if several else []), f"{_word(walk.verdict)}, {walk.signal}{family}",
+             _held_text(row.sources, holders), _held_text(row.destinations, holders), service,
+             _decided_by(row), _asked_again(row)],
+            walk.verdict if walk.verdict != usual else "",
+        )  # fmt: skip
+    out.line()
+    out.grid(grid)
+    out.line(f"to see one: {check_line(rows[0], shown)}", "quiet")
+
+
+def _held_text(count: EndCount, holders: Holders) -> str:
+    """How many ends, instances by the smallest name that holds them."""
+    told = [holders.holding(set(count.instances), "instances")] if count.instances else []
+    if count.addresses:
+        told.append(counted(count.addresses, "unrecorded address", "unrecorded addresses"))
+    if count.outsides:
+        told.append(", ".join(count.outsides))
+    return " and ".join(told) or "nobody"
+
+
+def _decided_by(row: SetRow) -> str:
+    """What stops a row, in few words."""
+    decider = row.example.decided_by
+    if decider is None:
+        return "-"
+    gate = f"{decider.gate}{', reply' if decider.direction == REPLY else ''}"
+    if decider.filter is not None:
+        return f"{decider.filter}/{decider.rule} ({gate})"
+    return f"{gate}: {row.reason or decider.reason}"
 
 
 def _show_row(number: int, row: SetRow, asked: RangeSet, shown: SetShown, out: Output) -> None:
@@ -71,6 +150,7 @@ def _show_row(number: int, row: SetRow, asked: RangeSet, shown: SetShown, out: O
         (f"{number}. ", "quiet"),
         (_word(walk.verdict), walk.verdict),
         (f", {walk.signal}{family}: {count_text(row.sources)} to {count_text(row.destinations)}", ""),
+        (f" ({row.outcomes:,} outcomes)" if row.outcomes > 1 else "", "quiet"),
     )
     most = len(row.parts) if shown.full else _MOST_PARTS
     for part in row.parts[:most]:
@@ -96,12 +176,14 @@ def _show_part(part: Product, asked: RangeSet, full: bool, out: Output) -> None:
         ("to", part.destination_texts(), _MOST_NAMES),
         ("service", _service_texts(part.services, asked), _MOST_SERVICES),
     ):
-        text = (
-            ", ".join(texts)
-            if full or len(texts) <= most
-            else f"{', '.join(texts[:most])} and {len(texts) - most:,} more"
-        )
+        text = ", ".join(texts) if full else _first(texts, most)
         out.parts((f"   {label:<9}", "quiet"), (text, ""))
+
+
+def _first(texts: Sequence[str], most: int) -> str:
+    """Some of many texts, and how many more there are."""
+    more = f" and {len(texts) - most:,} more" if len(texts) > most else ""
+    return ", ".join(texts[:most]) + more
 
 
 def _service_texts(services: RangeSet, asked: RangeSet) -> list[str]:
@@ -129,6 +211,11 @@ def count_text(count: EndCount) -> str:
 
 def check_line(row: SetRow, shown: SetShown) -> str:
     """The question about the row's example, to be pasted."""
+    return f"kiboko check {_asked_again(row)}{shown.options}"
+
+
+def _asked_again(row: SetRow) -> str:
+    """FROM, TO and SERVICE of the row's example."""
     flow = row.example.flow
     named = flow.source.interface is not None or not flow.source.is_anywhere
     source, destination = row.example_names
@@ -138,7 +225,7 @@ def check_line(row: SetRow, shown: SetShown) -> str:
         destination = str(flow.target) if flow.target.value else destination.partition("-")[0]
     is_ambiguous = row.family is not None or "/" in source or "/" in destination
     family = f" -{flow.target.family}" if is_ambiguous and flow.target.value else ""
-    return f"kiboko check {source} {destination} {flow.service}{family}{shown.options}"
+    return f"{source} {destination} {flow.service}{family}"
 
 
 def _is_range(name: str) -> bool:

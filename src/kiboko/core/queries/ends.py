@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator, Mapping
+from functools import cached_property
 
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import Address, AddressSet, parse_address_set, reads_as_address
@@ -30,6 +31,11 @@ class Ends:
         self._everybody: End | None = None
         self._recorded: tuple[list[tuple[Address, Interface]], list[Address], list[int]] | None = None
         """The addresses of interfaces in the order of the file; the same ascending, and where each of these stands."""
+
+    @cached_property
+    def _public(self) -> AddressSet:
+        """All public addresses of ours."""
+        return AddressSet.of_addresses(self.directory.public_addresses())
 
     def known_names(self) -> list[str]:
         """Every name that may stand as an end."""
@@ -144,7 +150,7 @@ class Ends:
         does, does not mean our machines (S2), and no block means addresses that nothing is ever delivered to."""
         if addresses.size == 1:
             return End(text, tuple(self._in_block(addresses)), False)
-        ours = AddressSet.of_addresses(self.directory.public_addresses()) & addresses
+        ours = self._public & addresses if self._public.meets(addresses) else AddressSet()
         members = tuple(self._in_block(addresses - ours - self.directory.undeliverable))
         caveats: tuple[str, ...] = ()
         if ours:
@@ -166,7 +172,7 @@ class Ends:
             is_named = addresses.size > 1 and interface.address(address.family) == address
             name = interface.name if is_named else str(address)
             yield Member(name, interface.instance, (reduced(interface, address),), is_by_address=True)
-        for address in self.directory.public_addresses():
+        for address in self.directory.public_addresses() if self._public.meets(addresses) else ():
             if address in addresses:
                 singles.append(address)
                 owner = self.directory.public_owner(address)

@@ -49,7 +49,8 @@ class AlikePairs:
     def _blocks(self, judge: Callable[[int, Side, Side], T], width: int) -> PairBlocks[T]:
         to = self._to
         several, rows = np.zeros(len(to), dtype=np.bool_), np.arange(len(to))
-        return PairBlocks(self._layout, judge, width, self._sent, rows, to, several, self._alike)
+        return PairBlocks(self._layout, judge, width, self._sent, rows, to, several, self._alike,
+                          by_entry=True)  # fmt: skip
 
     def marks(self, services: RangeSet, like: AlikePairs | None = None) -> tuple[Marks, Truths]:
         """Hashes for all pairs, uint64[n, m], on the services asked about: equal for those that come to the same by the

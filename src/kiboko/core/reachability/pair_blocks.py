@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.records.columns import distinct
 from kiboko.core.tables.layout import GateLayout
-from kiboko.core.tables.pair_words import Side
+from kiboko.core.tables.pair_words import NO_WAY, Side
 from kiboko.core.tables.places import NONE
 
 T = TypeVar("T")
@@ -57,23 +57,28 @@ class PairBlocks(Generic[T]):
     sent : the senders
     theirs, to, several : the receivers: their rows among those asked about, what they are, which stand for several ends
     alike : a number for each way, equal for those that may stand in one block; by default those with the same gates do
+    with_lost : whether it matters by what those pairs are stopped that the sender's own router or gateway does not
+        carry; else `NO_WAY` stands for all of their ways
+    by_entry : whether their ways are told apart by the entry that does not carry them alone (`GateLayout.way_by_entry`)
     """
 
     def __init__(
         self, layout: GateLayout, judge: Callable[[int, Side, Side], T], width: int, sent: Senders, theirs: Rows,
-        to: Side, several: Truths, alike: Callable[[int], int] | None = None,
+        to: Side, several: Truths, alike: Callable[[int], int] | None = None, with_lost: bool = True,
+        by_entry: bool = False,
     ) -> None:  # fmt: skip
         self._layout, self._judge, self._width, self._sent = layout, judge, width, sent
         self._theirs, self._to, self._several = theirs, to, several
         self._number = alike or layout.alike
+        self._with_lost = with_lost
+        self._way_found = layout.way_by_entry if by_entry else layout.way_between
 
     def blocks(self) -> Iterator[tuple[Rows, Rows, Truths, T]]:
         """Receivers with the senders from which the ways to all of them have the same gates: the rows of both,
         bool[receivers, senders] which pairs there are, and what is made of them."""
         for columns, there, near in self._parts():
             yield from self._alike(self._sent.by_place, columns, there & ~near)
-            for mine, far in self._by_subnet(columns, near):
-                by_place = [rows[mine[rows]] for rows in self._sent.by_place]
+            for by_place, far in self._by_subnet(columns, near):
                 yield from self._alike(by_place, columns[far], near[far])
 
     def between_subnets(self) -> Iterator[tuple[Rows, Rows, Truths, T]]:
@@ -120,11 +125,12 @@ class PairBlocks(Generic[T]):
             near = (own.subnet[None, :] == to.subnet[:, None]) & (own.subnet != NONE)[None, :]
             yield columns, there, near & there
 
-    def _by_subnet(self, columns: Rows, near: Truths) -> Iterator[tuple[Truths, Rows]]:
-        """The senders and the receivers of each subnet that have near pairs, those of one place apart."""
+    def _by_subnet(self, columns: Rows, near: Truths) -> Iterator[tuple[list[Rows], Rows]]:
+        """The senders, place by place, and the receivers of each subnet that have near pairs."""
         own, to = self._sent.own, self._to.taken(columns)
         for subnet in np.unique(own.subnet[near.any(axis=0)]).tolist():
-            yield own.subnet == subnet, np.flatnonzero(to.subnet == subnet)
+            mine = np.flatnonzero(own.subnet == subnet)
+            yield [mine[rows] for rows in _groups(own.place[mine])], np.flatnonzero(to.subnet == subnet)
 
     def _forbid(self, there: Truths, to: Side) -> None:
         """Take out the pairs of machines of several interfaces that send by another of them (clause S3)."""
@@ -141,7 +147,7 @@ class PairBlocks(Generic[T]):
             for place, rows in enumerate(by_place):
                 way = self._way(rows, columns, group, there)
                 if way is not None:
-                    alike = self._number(way)
+                    alike = self._number(way) if way != NO_WAY else NO_WAY
                     ways.setdefault(alike, way)
                     met_by.setdefault((alike, number), []).append(place)
         together: dict[tuple[int, tuple[int, ...]], list[int]] = {}
@@ -180,7 +186,9 @@ class PairBlocks(Generic[T]):
         receiver = layout.end(target)
         if sender.own == receiver.own:
             return layout.way_within(receiver)
-        return layout.way_between(sender, target, receiver)
+        if not self._with_lost and layout.is_cut_off(sender, target, receiver):
+            return NO_WAY
+        return self._way_found(sender, target, receiver)
 
 
 def _groups(values: Rows) -> list[Rows]:

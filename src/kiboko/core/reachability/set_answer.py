@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from operator import attrgetter
 from typing import NamedTuple
 
 from kiboko.core.header.addresses import AddressSet
@@ -59,7 +60,8 @@ class SetRow:
     """One distinct outcome: the products that share it, the largest first, how many ends they are, and one example.
 
     `family` is None where both families come to the same, or only one is there; `kind` is that of the ends that are
-    least known among its products.
+    least known among its products. `outcomes` is how many distinct ones it stands for, and
+    `gist` what these have in common.
     """
 
     parts: tuple[Product, ...]
@@ -69,17 +71,20 @@ class SetRow:
     kind: int
     sources: EndCount
     destinations: EndCount
+    outcomes: int = 1
+    gist: str = ""
 
     @property
     def reason(self) -> str | None:
         """Why the way itself stops it, in words that hold for every member; None where a rule decides, or one alone."""
         decider = self.example.decided_by
         single = len(self.parts) == 1 and len(self.parts[0].sources) == len(self.parts[0].destinations) == 1
-        if decider is None or single:
-            return None
+        if self.gist or decider is None or single:
+            return self.gist or None
         if decider.gate == "listener":
             return "nothing listens there" if _is_bare(decider) else "what listens there is bound to another address"
-        return SHARED_REASONS.get(decider.step.stop.kind) if decider.step.stop is not None else None
+        stop = decider.step.stop
+        return (SHARED_REASONS.get(stop.kind) or stop.of_entry or None) if stop is not None else None
 
 
 SHARED_REASONS = {
@@ -108,6 +113,46 @@ class SetAnswer:
     destinations: EndCount
     walks: int
     caveats: tuple[str, ...]
+
+
+def together(rows: Sequence[SetRow]) -> list[SetRow]:
+    """Rows with those in one that differ in names alone: of a route's entry that does not lead there, of two zones
+    without a crossing. It stands at the place of the first of them, with the example of that."""
+    found: dict[object, list[SetRow]] = {}
+    for number, row in enumerate(rows):
+        gist = _gist(row.example)
+        key = (gist, row.kind, row.family, row.example.verdict, row.example.signal) if gist else number
+        found.setdefault(key, []).append(row)
+    return [_joined(mine) if len(mine) > 1 else mine[0] for mine in found.values()]
+
+
+def _joined(rows: Sequence[SetRow]) -> SetRow:
+    parts = sorted((part for row in rows for part in row.parts), key=lambda part: -part.size)
+    sources, destinations = (
+        EndCount.of({id(member): member for part in parts for member in side(part)}.values())
+        for side in (attrgetter("sources"), attrgetter("destinations"))
+    )
+    return replace(
+        rows[0], parts=tuple(parts), sources=sources, destinations=destinations, outcomes=len(rows),
+        gist=_gist(rows[0].example) or "",
+    )  # fmt: skip
+
+
+def _gist(walk: Walk) -> str | None:
+    """What decides, without the names of a route's entry or of zones; None where a rule does, or another reason."""
+    decider = walk.decided_by
+    if decider is None or decider.filter is not None:
+        return None
+    step = decider.step
+    if step.stop is not None and step.stop.names_entry and step.lookup is not None and step.lookup.entry is not None:
+        if step.lookup.entry.discard:
+            return "the route throws it away"
+        return f"the {'next hop' if step.lookup.entry.instance else 'gateway'} of the route does not take it there"
+    if step.zones is not None and step.stop is None:
+        if step.zones[0] == step.zones[1]:
+            return "inside one zone, by default"
+        return "no crossing between the two zones is listed"
+    return None
 
 
 def member_texts(members: Iterable[Member]) -> list[str]:
@@ -146,7 +191,7 @@ def _why(decider: Row) -> OutcomeKey:
     )  # fmt: skip
     stop = decider.step.stop
     if stop is not None:
-        return (*why, stop.kind if stop.kind in SHARED_REASONS else stop.reason)
+        return (*why, stop.kind if stop.kind in SHARED_REASONS else stop.of_entry or stop.reason)
     if decider.filter is None and decider.gate == "zone":
         return (*why, decider.at)
     return why

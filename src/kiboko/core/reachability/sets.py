@@ -179,8 +179,9 @@ class _SetQuestion:
         products = Products(sources, destinations)
         for key, example in sorted(examples.items(), key=lambda each: each[1].order):
             caveats.update(dict.fromkeys(example.walk.caveats))
-            parts, *counts = products.of(cells[key], columns.get(key))
-            rows.append(SetRow(tuple(parts), example.walk, example.names, key[1], key[0], *counts))
+            parts, senders_met, receivers_met = products.of(cells[key], columns.get(key))
+            rows.append(SetRow(tuple(parts), example.walk, example.names, key[1], key[0], senders_met,
+                               receivers_met))  # fmt: skip
         first = (ALLOWED, PARTLY, UNKNOWN) if sender.is_outside or receiver.is_outside else ()
         rows.sort(key=lambda row: (row.kind, *_rank(row.example.verdict, first), -sum(p.size for p in row.parts)))
         if first:  # asked about an outside, what gets through matters before all else

@@ -295,7 +295,8 @@ class Space:
             layout.listening_at(targets.astype(np.int32))
             several = np.array([each.is_several for each in to], dtype=np.bool_)
             made = functools.partial(judge.judge, with_single=with_single, with_hanging=with_hanging)
-            pairs = PairBlocks(layout, made, judge.width, sent, theirs, Side.of(layout, targets), several)
+            pairs = PairBlocks(layout, made, judge.width, sent, theirs, Side.of(layout, targets), several,
+                               with_lost=with_single)  # fmt: skip
             yield from (Block(*each) for each in pairs.blocks())
 
     def _is_met(self, receiver: SpaceEnd, outside: str) -> bool:

@@ -35,7 +35,8 @@ def not_carried(
             return Stop(f"{entry}: {gateway.name} leads only to {gateway.outside}")
         return None
     if to_network is not None and not (gateway.kind == "internet" and is_global_ipv6(destination)):
-        return Stop(f"{entry}: {gateway.name} does not lead to a private block of {to_network.name}")
+        told = f"{entry}: {gateway.name} does not lead to "
+        return Stop(f"{told}a private block of {to_network.name}", of_entry=f"{told}private blocks")
     if gateway.kind == "nat" and destination.family == 6:
         return Stop(f"{entry}: IPv6 is not translated by {gateway.name}")
     if not is_public_of_ours(directory, destination) and directory.outside_holding(destination) is None:

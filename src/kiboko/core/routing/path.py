@@ -70,6 +70,31 @@ class PathFinder:
             self._listener(trip)
         return trip.path(target)
 
+    def is_cut_off(self, origin: Endpoint, target: Address) -> bool:
+        """Whether the router of an end's own subnet, or the gateway that it sends by, carries nothing to an address,
+        whatever filters say. False where another machine is to pass it on."""
+        trip, entry, stop = self._sent_off(origin, target)
+        gateway = self.directory.topology.gateways[entry.gateway] if entry is not None and entry.gateway else None
+        if stop is not None or gateway is None or gateway.kind not in ("internet", "nat"):
+            return stop is not None
+        return self._translated_source(trip, gateway) is None
+
+    def stop_at_router(self, origin: Endpoint, target: Address) -> Stop | None:
+        """Why the router of an end's own subnet does not send on what is for an address; None where it does, or where
+        another machine is to pass it on."""
+        return self._sent_off(origin, target)[2]
+
+    def _sent_off(self, origin: Endpoint, target: Address) -> tuple[_Trip, RouteEntry | None, Stop | None]:
+        """What an end sends, by which entry of its subnet's table, and why that does not carry it; neither where
+        another machine is to pass it on, or no router is asked."""
+        trip, subnet = _Trip(origin, _Packet(origin.address, target)), origin.subnet
+        if subnet is None or target in subnet:
+            return trip, None, None
+        entry = self.router.look_up(subnet, target).entry
+        if entry is not None and entry.instance:
+            return trip, None, None
+        return trip, entry, self._stop_of(trip, subnet, entry, None)
+
     def reply(self, request: Path) -> Path | None:
         """The reply's way, by the tables of the receiver; None where there is nobody to reply."""
         receiver = request.arrival

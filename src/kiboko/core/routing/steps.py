@@ -23,7 +23,8 @@ class Stop:
 
     `kind` tells apart reasons whose wording differs only in names and addresses. `by_core` tells that a router beyond
     the sender's own subnet says that the destination is unreachable. `is_of_ends` tells that the wording of a reason
-    without a kind holds for these very ends alone, and not for all that go the same way.
+    without a kind holds for these very ends alone, and not for all that go the same way. `of_entry` are words that hold
+    for all that an entry of a route table sends, where those of the reason say more.
     """
 
     reason: str
@@ -31,6 +32,7 @@ class Stop:
     kind: str = ""
     by_core: bool = False
     is_of_ends: bool = False
+    of_entry: str = ""
 
     @property
     def names_entry(self) -> bool:

@@ -24,6 +24,8 @@ from kiboko.core.tables.traces import Marks, Trace
 from kiboko.core.tables.ways import CONSTANT, FIXED, OWN, PUBLIC, RECEIVER, SENDER, SENT_TO, Gate
 
 Rows = NDArray[np.int64]
+NO_WAY = -2
+"""Stands for the way of whatever the sender's own router does not carry."""
 _NOTHING: Rows = np.zeros((1, 1), dtype=np.int64)
 _HOST_GATES = ("host-out", "host-in")
 _SORTS, _RESET = 64, 63
@@ -105,7 +107,11 @@ class PairWords:
         self, way: int, senders: Side, receivers: Side, with_single: bool = False, with_hanging: bool = False
     ) -> Outcome:
         """What becomes of all kinds between some ends, all of one way and no two of one machine; `with_single` also
-        what one gate alone stops, and `with_hanging` what gets through with its first packet alone."""
+        what one gate alone stops, and `with_hanging` what gets through with its first packet alone. By `NO_WAY` nothing
+        arrives."""
+        if way == NO_WAY:
+            nothing = np.broadcast_to(self.none, (len(receivers), len(senders), self.width))
+            return Outcome(nothing, nothing, nothing, hanging=nothing if with_hanging else None)
         block = Block(self, way, senders, receivers, with_single)
         found = block.outcome()
         return replace(found, hanging=block.hanging(found)) if with_hanging else found

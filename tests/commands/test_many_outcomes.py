@@ -1,0 +1,102 @@
+"""`check` on sets of many outcomes: a line for each of the first, every verdict among them, nothing left out in silence."""
+
+import json
+import re
+import tempfile
+import unittest
+from pathlib import Path
+
+from tests.helpers import a_filter, base, kiboko
+
+
+def tills(count=30):
+    """Machines of one subnet behind filters of their own: two let ssh in, of all others nothing gets through."""
+    values = base()
+    for number in range(count):
+        inbound = [{"action": "allow", "service": "ssh"}] if number in (4, 7) else []
+        values["filters"][f"own-{number}"] = a_filter("instance", inbound=inbound)
+        values["instances"][f"till-{number}"] = {
+            "tags": {"role": "till"}, "listens": ["ssh"],
+            "interfaces": [{"subnet": "b1", "addresses": [f"10.2.1.{100 + number}"], "filters": [f"own-{number}"]}],
+        }  # fmt: skip
+    values["groups"]["tills"] = {"where": {"role": "till"}}
+    return values
+
+
+class ManyOutcomes(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def asked(self, values, *words):
+        (self.folder / "network.yaml").write_text(json.dumps(values))
+        done = kiboko("check", *words, cwd=self.folder)
+        self.assertEqual("", done.stderr)
+        return done.stdout
+
+    def lines(self, text):
+        """The lines of the table."""
+        return [line.split() for line in text.splitlines() if re.match(r" ?\d+  ", line)]
+
+    def test_each_verdict_is_among_the_first_lines_and_what_is_left_out_is_counted(self):
+        """29 outcomes of machines, and as many of the addresses in a1 where nobody is recorded: of each one is allowed,
+        and 28 tills stop ssh by default, each by its own filter."""
+        text = self.asked(tills(), "a1", "tills", "ssh", "-4")
+        self.assertIn("58 distinct outcomes: 56 blocked, 2 allowed.", text)
+        self.assertEqual(["allowed,"] * 2 + ["blocked,"] * 18, [line[1] for line in self.lines(text)])
+        self.assertIn("252 unrecorded addresses", text)
+        self.assertIn("and 38 more outcomes: 38 blocked; --top N shows more", text)
+
+    def test_top_only_and_full(self):
+        text = self.asked(tills(), "bob", "tills", "ssh")
+        self.assertIn("29 distinct outcomes: 28 blocked, 1 allowed.", text)
+        lines = self.lines(text)
+        self.assertEqual(20, len(lines))
+        self.assertEqual(["1", "allowed,", "answered", "bob"], lines[0][:4], "the exception comes first")
+        self.assertIn("tills (2 of 30)", text)
+        self.assertIn("own-0/otherwise (instance-in)", text)
+        self.assertIn("and 9 more outcomes: 9 blocked; --top N shows more", text)
+        self.assertEqual(5, len(self.lines(self.asked(tills(), "bob", "tills", "ssh", "--top", "5"))))
+        whole = self.asked(tills(), "bob", "tills", "ssh", "--full")
+        self.assertEqual(29, len(re.findall(r"^\d+\. ", whole, re.MULTILINE)))
+        only = self.asked(tills(), "bob", "tills", "ssh", "--only", "allowed")
+        self.assertIn("1. allowed, answered: 1 instance to 2 instances\n", only)
+        self.assertEqual(2, kiboko("check", "bob", "tills", "ssh", "--top", "0", cwd=self.folder).returncode)
+
+    def test_the_line_to_paste_comes_to_what_the_first_line_says(self):
+        text = self.asked(tills(), "bob", "tills", "ssh")
+        pasted = next(line for line in text.splitlines() if line.startswith("to see one: kiboko check ")).split()[4:]
+        self.assertEqual(["bob", "till-4", "tcp/22"], pasted[1:])
+        self.assertTrue(self.asked(tills(), *pasted[1:]).startswith("ALLOWED: bob"))
+
+    def test_outcomes_that_differ_in_names_alone_are_one_line_that_says_of_how_many(self):
+        """Ten networks, each with a default route to its own door: none leads to a private block of another. To that
+        of the first there is a peering."""
+        values = base()
+        values["filters"] |= {f"f{number}": a_filter("subnet", inbound=[]) for number in range(8)}
+        for number in range(3, 13):
+            name, block = f"n{number}", f"10.{number}.1.0/24"
+            values["networks"][name] = {"cidrs": [block]}
+            values["gateways"][f"door{number}"] = {"kind": "internet", "network": name}
+            values["route_tables"][f"t{number}"] = [{"to": "0.0.0.0/0", "via": f"door{number}"}]
+            values["subnets"][f"s{number}"] = {"network": name, "cidr": block, "route_table": f"t{number}"}
+            values["instances"][f"m{number}"] = {
+                "tags": {"role": "far"}, "interfaces": [{"subnet": f"s{number}", "addresses": [f"10.{number}.1.10"]}],
+            }  # fmt: skip
+        values["groups"]["far"] = {"where": {"role": "far"}}
+        text = self.asked(values, "far", "far", "ssh")
+        self.assertIn("BLOCKED: far (10 instances) to far (10 instances) on ssh: 10 distinct outcomes.", text)
+        self.assertIn("1. blocked, silent: 10 instances to 10 instances (10 outcomes)", text)
+        self.assertIn("by       route: the gateway of the route does not take it there", text)
+        self.assertNotIn("\n2. ", text)
+        rows = json.loads(self.asked(values, "far", "far", "ssh", "--json"))["rows"]
+        self.assertEqual(10, len(rows), "a machine has them all")
+        self.assertEqual({f"0.0.0.0/0 via door{number}: door{number} does not lead to private blocks"
+                          for number in range(3, 13)}, {row["reason"] for row in rows})  # fmt: skip
+        one = self.asked(values, "m3", "m4", "ssh")
+        self.assertIn("door3 does not lead to a private block of n4", one)
+
+
+if __name__ == "__main__":
+    unittest.main()
