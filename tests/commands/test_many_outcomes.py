@@ -97,6 +97,26 @@ class ManyOutcomes(unittest.TestCase):
         one = self.asked(values, "m3", "m4", "ssh")
         self.assertIn("door3 does not lead to a private block of n4", one)
 
+    def test_a_table_wider_than_a_screen_is_summed_up_by_name(self):
+        """Of 45 subnets with a machine each nothing gets to the first one: it gets to the 44 others, and each of these
+        to 43."""
+        values = base()
+        values["filters"]["shut"] = a_filter("instance", inbound=[])
+        for number in range(45):
+            values["subnets"][f"s{number}"] = {"network": "south", "cidr": f"10.2.{100 + number}.0/24"}
+            interface = {"subnet": f"s{number}", "addresses": [f"10.2.{100 + number}.10"]}
+            values["instances"][f"m{number}"] = {"interfaces": [interface | ({} if number else {"filters": ["shut"]})]}
+        names = ",".join(f"s{number}" for number in range(45))
+        (self.folder / "network.yaml").write_text(json.dumps(values))
+        done = kiboko("matrix", "--by", names, "--service", "ssh", "--csv", "cells.csv", cwd=self.folder)
+        self.assertEqual(0, done.returncode, done.stderr)
+        lines = [line.split() for line in done.stdout.splitlines()]
+        self.assertIn(["s0", "44", "0", "0", "0"], lines)
+        self.assertIn(["s19", "43", "0", "44", "0"], lines)
+        self.assertIn("and 25 more names that get to no more than these", done.stdout)
+        self.assertNotIn("from \\ to", done.stdout)
+        self.assertEqual(1 + 45 * 45, len((self.folder / "cells.csv").read_text().splitlines()))
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -24,8 +24,8 @@ _WORDS = {
     BLOCKED: "nothing gets through", NO_PAIR: "no two ends that could meet",
 }  # fmt: skip
 _MANY = 40
-"""As many names still fit beside each other."""
-_MOST_LISTED = 60
+"""As many names still fit beside each other on a screen."""
+_MOST_LISTED, _MOST_SUMS = 60, 20
 _BY_PUBLIC = "to public addresses"
 _MORE = "more to public addresses"
 
@@ -47,10 +47,43 @@ def show_matrix(matrix: Matrix, shown: MatrixShown, out: Output) -> None:
     out.line("Rows send, columns receive; recorded instances and outsides"
              " (unrecorded addresses of subnets are not in it).", "quiet")  # fmt: skip
     if count > _MANY:
-        out.line(f"A table of {count:,} names is too wide for most screens: --csv FILE and --plot FILE have it too, and"
-                 " --by zone or --by network has fewer.", "quiet")  # fmt: skip
+        _show_sums(matrix, out)
+    else:
+        _show_table(matrix, out)
+    if matrix.more_to_public.any():
+        out.line(f"{PUBLIC}: senders inside get further with the public address of a machine than with its private one,"
+                 " which the rest of a cell is about", "quiet")  # fmt: skip
+    _list_cells(matrix, shown, out)
+
+
+def _show_sums(matrix: Matrix, out: Output) -> None:
+    """In the place of a table that is wider than a screen: how many names each gets to, those first that get to most,
+    and by how many it is reached."""
+    count = len(matrix.names)
+    out.line(f"A table of {count:,} names is wider than a screen: --csv FILE and --plot FILE have it, and --by zone or"
+             " --by network has fewer.", "quiet")  # fmt: skip
+    out.heading("How many other names each gets to, and is reached by")
+    state = np.where(np.eye(count, dtype=np.bool_)[..., None], STATES.index(NO_PAIR), matrix.state)
+    is_whole, is_open = (state == STATES.index(ALLOWED)).any(axis=2), (state > STATES.index(BLOCKED)).any(axis=2)
+    sums = [each.sum(axis=axis) for axis in (1, 0) for each in (is_whole, is_open & ~is_whole)]
+    stars = np.where(matrix.more_to_public.any(axis=(1, 2)), PUBLIC, "")
+    order = np.lexsort((-sums[1], -sums[0]))
+    grid = Grid(["name", "gets to", "in part", "reached by", "in part "],
+                numbers=("gets to", "in part", "reached by", "in part "))  # fmt: skip
+    for row in order[:_MOST_SUMS].tolist():
+        grid.add([matrix.names[row] + stars[row], *(f"{each[row]:,}" for each in sums)])
+    out.grid(grid)
+    if count > _MOST_SUMS:
+        out.line(f"and {counted(count - _MOST_SUMS, 'more name')} that get to no more than these", "quiet")
+    out.line(
+        "counted are names to which all ends get through on a service that is asked about; in part: some do", "quiet"
+    )
+
+
+def _show_table(matrix: Matrix, out: Output) -> None:
+    """The names by each other, with a legend."""
     out.line()
-    letters = [_letter(place) for place in range(count)]
+    letters = [_letter(place) for place in range(len(matrix.names))]
     # Where several services are asked about, a cell counts them: so many whole, and so many in part.
     grid = Grid(["", "from \\ to", *letters])
     for row, (name, marks) in enumerate(zip(matrix.names, _marks(matrix), strict=True)):
@@ -63,10 +96,6 @@ def show_matrix(matrix: Matrix, shown: MatrixShown, out: Output) -> None:
     else:
         out.line("3: three services get through from all to all;  2+1: two, and one more in part or one way;"
                  "  .: none;  -: no two ends that could meet", "quiet")  # fmt: skip
-    if matrix.more_to_public.any():
-        out.line(f"{PUBLIC}: senders inside get further with the public address of a machine than with its private one,"
-                 " which the rest of a cell is about", "quiet")  # fmt: skip
-    _list_cells(matrix, shown, out)
 
 
 def _marks(matrix: Matrix) -> Iterator[list[str]]:
