@@ -97,6 +97,32 @@ class ManyOutcomes(unittest.TestCase):
         one = self.asked(values, "m3", "m4", "ssh")
         self.assertIn("door3 does not lead to a private block of n4", one)
 
+    def test_a_reach_of_many_lines_is_a_table_with_the_rules_that_tell_most(self):
+        """Each of 12 tills lets in one port of its own, from bob alone, and nothing stops bob at ann, cat and dan; that
+        his own filter lets him out tells less."""
+        values = base()
+        values["filters"]["out"] = a_filter("instance", outbound=[{"action": "allow"}])
+        values["instances"]["bob"]["interfaces"][0]["filters"] = ["out"]
+        for number in range(12):
+            inbound = [{"id": "till", "action": "allow", "from": "bob", "service": f"tcp/{9000 + number}"}]
+            values["filters"][f"own-{number}"] = a_filter("instance", inbound=inbound)
+            interface = {"subnet": "b1", "addresses": [f"10.2.1.{100 + number}"], "filters": [f"own-{number}"]}
+            values["instances"][f"till-{number}"] = {"interfaces": [interface], "listens": [f"tcp/{9000 + number}"]}
+        (self.folder / "network.yaml").write_text(json.dumps(values))
+        asked = ("reach", "--out", "bob", "--service", "tcp/9000-9999", "--only", "recorded")
+        done = kiboko(*asked, cwd=self.folder)
+        lines = [line.split() for line in done.stdout.splitlines()]
+        self.assertEqual("", done.stderr)
+        mine = next(line for line in lines if "own-3/till" in line)
+        self.assertEqual("4 allowed ann, cat, dan and 1 more tcp/9003 own-3/till (instance-in), out/1 (instance-out)"
+                         " bob ann tcp/9003", " ".join(mine))  # fmt: skip
+        self.assertNotIn("let in by instance-out", done.stdout)
+        self.assertIn("let in by instance-out: out/1 (network.yaml:", kiboko(*asked, "--full", cwd=self.folder).stdout)
+        few = kiboko(*asked, "--top", "3", cwd=self.folder).stdout
+        self.assertRegex(
+            few, r"and \d+ more lines of [\d,]+ pairs; --top N shows more, --full all their rules, --json all"
+        )
+
     def test_a_table_wider_than_a_screen_is_summed_up_by_name(self):
         """Of 45 subnets with a machine each nothing gets to the first one: it gets to the 44 others, and each of these
         to 43."""

@@ -15,8 +15,9 @@ from kiboko.core.reachability.letting_in import LetIn
 from kiboko.core.reachability.naming import Name, Namer
 from kiboko.core.reachability.reach import ReachAnswer, ReachLine
 from kiboko.core.reachability.stepping_stones import Chain
-from kiboko.core.walk.walk import PARTLY, UNKNOWN
-from kiboko.views.output import Output
+from kiboko.core.walk.gates import REPLY
+from kiboko.core.walk.walk import ALLOWED, PARTLY, UNKNOWN
+from kiboko.views.output import Grid, Output
 from kiboko.views.text import counted
 
 _KINDS = ("Instances", "Addresses of subnets where nobody is recorded", "Outside the networks")
@@ -24,6 +25,11 @@ _MOST_NAMES = 6
 _MOST_SERVICES = 8
 _FEW_SERVICES = 3
 _MOST_RULES = 8
+_FEW, _FEW_NAMES, _FEW_RULES = 8, 3, 2
+"""Of a kind as many lines are shown with all that there is to say; of more each is a line of a table, with so much."""
+
+_ON_THE_WAY = ("host-out", "instance-out", "subnet-out", "zone", "outside", "subnet-in", "instance-in", "host-in")
+"""The gates that have rules, from the sender to the receiver."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,7 +42,7 @@ class ReachShown:
     is_out: bool
     options: str
     full: bool = False
-    top: int = 40
+    top: int = 20
     asked: RangeSet = EMPTY
 
 
@@ -54,12 +60,15 @@ def show_reach(answer: ReachAnswer, shown: ReachShown, namer: Namer, near: Seque
         if not lines:
             continue
         out.heading(title)
-        for number, line in enumerate(lines[: shown.top], 1):
-            _show_line(number, line, shown, namer, whole, out)
+        if shown.full or len(lines) <= _FEW:
+            for number, line in enumerate(lines[: shown.top], 1):
+                _show_line(number, line, shown, namer, whole, out)
+        else:
+            _show_lines(lines[: shown.top], shown, namer, whole, out)
         if len(lines) > shown.top:
             pairs = sum(line.pairs for line in lines[shown.top :])
             out.line(f"and {counted(len(lines) - shown.top, 'more line')} of {counted(pairs, 'pair')};"
-                     " --top N shows more, --json all", "quiet")  # fmt: skip
+                     " --top N shows more, --full all their rules, --json all", "quiet")  # fmt: skip
     if answer.caveats:
         out.heading("Bear in mind")
         out.bullets(list(answer.caveats))
@@ -75,6 +84,43 @@ def _totals(answer: ReachAnswer) -> str:
         if looked_at
     ]  # fmt: skip
     return ", ".join(told)
+
+
+def _show_lines(
+    lines: Sequence[ReachLine], shown: ReachShown, namer: Namer, whole: dict[int, set[str]], out: Output
+) -> None:  # fmt: skip
+    """Many lines in a table, with the rules that tell most."""
+    near = [namer.names(line.near) for line in lines]
+    with_near = any(
+        {name.text for name in names} != whole[line.family] for names, line in zip(near, lines, strict=True)
+    )
+    sides = ["from", "to"] if with_near else ["to" if shown.is_out else "from"]
+    grid = Grid(["", "outcome", *sides, "on", "let in by", "example"], wide=("from", "to", "on", "let in by"),
+                numbers=("",))  # fmt: skip
+    for number, (line, names) in enumerate(zip(lines, near, strict=True), 1):
+        far = named(namer.names(line.far), False, _FEW_NAMES)
+        ends = [far, named(names, False, _FEW_NAMES)] if with_near else [far]
+        word = "not known" if line.verdict == UNKNOWN else line.verdict
+        only = f" (client ports {line.ports})" if line.verdict == PARTLY else ""
+        rules = sorted(line.rules, key=_telling)
+        let_in = [f"{each.filter}/{each.rule} ({each.gate}{', reply' if each.direction == REPLY else ''})"
+                  for each in rules[:_FEW_RULES]]  # fmt: skip
+        more = f" and {len(rules) - _FEW_RULES:,} more" if len(rules) > _FEW_RULES else ""
+        example = check_words(line.example, line.family, "").removeprefix("kiboko check ")
+        grid.add([str(number), f"{word}{only}{', IPv6' if line.family == 6 else ''}",
+                  *(reversed(ends) if shown.is_out else ends),
+                  service_words(line.services, shown, line.family, _FEW_SERVICES), ", ".join(let_in) + more or "-",
+                  example],
+                 line.verdict if line.verdict != ALLOWED else "")  # fmt: skip
+    out.grid(grid)
+    if any(each.is_sampled for each in lines):
+        out.line("let in by: where pairs are too many to look at all, the rules of some of them", "quiet")
+    out.line(f"to see one: {check_words(lines[0].example, lines[0].family, shown.options)}", "quiet")
+
+
+def _telling(rule: LetIn) -> tuple[bool, bool, int]:
+    """Which rules tell most of why somebody gets in: those of the request that are written, nearest to the receiver."""
+    return rule.direction == REPLY, rule.rule == "otherwise", -_ON_THE_WAY.index(rule.gate)
 
 
 def _show_line(
@@ -116,16 +162,16 @@ def rule_text(rule: LetIn | Door) -> str:
     return f"{rule.gate}{back}: {rule.filter}/{rule.rule}{where}"
 
 
-def named(names: Sequence[Name], full: bool) -> str:
+def named(names: Sequence[Name], full: bool, few: int = _MOST_NAMES) -> str:
     """Names in words: all, or the first few with how many more there are."""
-    most = len(names) if full else _MOST_NAMES
+    most = len(names) if full else few
     texts = [f"{name.text} ({counted(name.count, 'instance') if name.is_instances else f'{name.count:,}'})"
              if name.is_instances and name.count > 1 else name.text for name in names[:most]]  # fmt: skip
     more = f" and {len(names) - most:,} more" if len(names) > most else ""
     return ", ".join(texts) + more
 
 
-def service_words(services: RangeSet, shown: ReachShown, family: int) -> str:
+def service_words(services: RangeSet, shown: ReachShown, family: int, few: int = _MOST_SERVICES) -> str:
     """Services in words: of many that were asked about, what is left out where that is shorter."""
     texts = services_texts(services)
     missing = services_texts(services_for(shown.asked, family) - services)
@@ -133,7 +179,7 @@ def service_words(services: RangeSet, shown: ReachShown, family: int) -> str:
         return "all that was asked about"
     if 0 < len(missing) < len(texts):
         texts = [f"all but {missing[0]}", *missing[1:]]
-    most = len(texts) if shown.full else _MOST_SERVICES
+    most = len(texts) if shown.full else few
     return ", ".join(texts[:most]) + (f" and {len(texts) - most} more" if len(texts) > most else "")
 
 
