@@ -157,6 +157,8 @@ class Directory:
 
     def is_by_itself(self, address: Address) -> bool:
         """Whether an address is called by itself, since nothing is recorded that holds it."""
+        if address in self._interfaces:
+            return False
         end = self.endpoint(address)
         is_held = end.interface is not None or end.outside is not None or end.network is not None
         return not is_held and address not in self._shared
