@@ -22,6 +22,7 @@ from kiboko.core.records.columns import distinct
 from kiboko.core.tables.kinds import Kinds
 from kiboko.core.tables.pair_deciders import Decided
 from kiboko.core.tables.places import NONE
+from kiboko.core.tables.sent_off import SentOff
 from kiboko.core.tables.traces import Marks, mixed
 
 Rows = NDArray[np.int64]
@@ -135,6 +136,7 @@ class AlikeClasses:
     ) -> None:  # fmt: skip
         self._ends, self._grid, self._sides = ends, grid, (sources, destinations)
         self._like: AlikePairs | None = None
+        self._sent_off = SentOff(grid.tables.layout)
         self._tunnels_of: dict[str, frozenset[str]] = {}
         self.families: dict[int, Family] = {}
         """Those in which there are any pairs."""
@@ -200,7 +202,9 @@ class AlikeClasses:
             column = np.full(len(destinations), NONE, dtype=np.int64)
             column[[got.at for got in theirs]] = np.arange(len(theirs))
             columns.append(column)
-            parts.append(AlikePairs(self._grid.tables.layout, self._atoms(mine), self._atoms(theirs), ports))
+            parts.append(
+                AlikePairs(self._grid.tables.layout, self._sent_off, self._atoms(mine), self._atoms(theirs), ports)
+            )
             for place, sending in enumerate(mine):
                 if sending.is_first:
                     part[sending.at], row[sending.at] = number, place

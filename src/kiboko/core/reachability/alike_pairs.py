@@ -15,6 +15,7 @@ from kiboko.core.tables.kinds import Kinds
 from kiboko.core.tables.layout import GateLayout
 from kiboko.core.tables.pair_deciders import Decided, decided
 from kiboko.core.tables.pair_words import PairWords, Side
+from kiboko.core.tables.sent_off import SentOff
 from kiboko.core.tables.traces import Marks
 
 T = TypeVar("T")
@@ -30,12 +31,15 @@ class AlikePairs:
     Parameters
     ----------
     layout : the gates of the network
+    sent_off : what the senders' own routers do with what they send
     senders, receivers : atoms of their addresses, int64[n] and int64[m], all of them within the network
     ports : the client ports that all of them use
     """
 
-    def __init__(self, layout: GateLayout, senders: Rows, receivers: Rows, ports: RangeSet) -> None:
-        self._layout, self._ports = layout, ports
+    def __init__(
+        self, layout: GateLayout, sent_off: SentOff, senders: Rows, receivers: Rows, ports: RangeSet
+    ) -> None:  # fmt: skip
+        self._layout, self._sent_off, self._ports = layout, sent_off, ports
         self._own, self._to = Side.of(layout, senders), Side.of(layout, receivers)
         layout.listening_at(receivers.astype(np.int32))
         self._sent = Senders.of(
@@ -50,7 +54,7 @@ class AlikePairs:
         to = self._to
         several, rows = np.zeros(len(to), dtype=np.bool_), np.arange(len(to))
         return PairBlocks(self._layout, judge, width, self._sent, rows, to, several, self._alike,
-                          by_entry=True)  # fmt: skip
+                          way=self._sent_off.way_by_entry)  # fmt: skip
 
     def marks(self, services: RangeSet, like: AlikePairs | None = None) -> tuple[Marks, Truths]:
         """Hashes for all pairs, uint64[n, m], on the services asked about: equal for those that come to the same by the

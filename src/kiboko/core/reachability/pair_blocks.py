@@ -11,10 +11,13 @@ from numpy.typing import NDArray
 
 from kiboko.core.records.columns import distinct
 from kiboko.core.tables.layout import GateLayout
-from kiboko.core.tables.pair_words import NO_WAY, Side
-from kiboko.core.tables.places import NONE
+from kiboko.core.tables.pair_words import Side
+from kiboko.core.tables.places import NONE, PlacedEnd
+from kiboko.core.tables.sent_off import NO_WAY
 
 T = TypeVar("T")
+WayOf = Callable[[PlacedEnd, int, PlacedEnd], int]
+"""The number of the way from a sender to an address of a receiver."""
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
 _MOST_WORDS = 1 << 16
@@ -57,21 +60,17 @@ class PairBlocks(Generic[T]):
     sent : the senders
     theirs, to, several : the receivers: their rows among those asked about, what they are, which stand for several ends
     alike : a number for each way, equal for those that may stand in one block; by default those with the same gates do
-    with_lost : whether it matters by what those pairs are stopped that the sender's own router or gateway does not
-        carry; else `NO_WAY` stands for all of their ways
-    by_entry : whether their ways are told apart by the entry that does not carry them alone (`GateLayout.way_by_entry`)
+    way : what finds the way of a flow, by default `GateLayout.way_between`; one of `SentOff` where that tells enough
     """
 
     def __init__(
         self, layout: GateLayout, judge: Callable[[int, Side, Side], T], width: int, sent: Senders, theirs: Rows,
-        to: Side, several: Truths, alike: Callable[[int], int] | None = None, with_lost: bool = True,
-        by_entry: bool = False,
+        to: Side, several: Truths, alike: Callable[[int], int] | None = None, way: WayOf | None = None,
     ) -> None:  # fmt: skip
         self._layout, self._judge, self._width, self._sent = layout, judge, width, sent
         self._theirs, self._to, self._several = theirs, to, several
         self._number = alike or layout.alike
-        self._with_lost = with_lost
-        self._way_found = layout.way_by_entry if by_entry else layout.way_between
+        self._way_between = way or layout.way_between
 
     def blocks(self) -> Iterator[tuple[Rows, Rows, Truths, T]]:
         """Receivers with the senders from which the ways to all of them have the same gates: the rows of both,
@@ -186,9 +185,7 @@ class PairBlocks(Generic[T]):
         receiver = layout.end(target)
         if sender.own == receiver.own:
             return layout.way_within(receiver)
-        if not self._with_lost and layout.is_cut_off(sender, target, receiver):
-            return NO_WAY
-        return self._way_found(sender, target, receiver)
+        return self._way_between(sender, target, receiver)
 
 
 def _groups(values: Rows) -> list[Rows]:

@@ -30,6 +30,7 @@ from kiboko.core.tables.layout import GateLayout
 from kiboko.core.tables.lines import AddressLine, port_line, service_line
 from kiboko.core.tables.pair_words import Outcome, PairWords, Side
 from kiboko.core.tables.places import NONE
+from kiboko.core.tables.sent_off import SentOff
 from kiboko.core.tables.subject import client_ports
 from kiboko.core.walk.walk import Walker
 
@@ -126,6 +127,7 @@ class Space:
             walker, _line_of(walker, more.addresses), service_line(ground, services, receivers, more.services),
             port_line(ground, more.ports), subject_of(ends, services, ports, *between, filters),
         )  # fmt: skip
+        self._sent_off = SentOff(self.layout)
         for chosen in topology.filters.values():
             for way in ("in", "out"):
                 self.layout.lists.list_of(chosen, way)
@@ -146,6 +148,7 @@ class Space:
         made = copy(self)
         made.ends, made.walker, made._like = ends, ends.walker, self
         made.layout = self.layout.of_changed(ends.walker, changed)
+        made._sent_off = SentOff(made.layout)
         made._judges = {}
         return made
 
@@ -296,7 +299,7 @@ class Space:
             several = np.array([each.is_several for each in to], dtype=np.bool_)
             made = functools.partial(judge.judge, with_single=with_single, with_hanging=with_hanging)
             pairs = PairBlocks(layout, made, judge.width, sent, theirs, Side.of(layout, targets), several,
-                               with_lost=with_single)  # fmt: skip
+                               way=None if with_single else self._sent_off.way_if_any)  # fmt: skip
             yield from (Block(*each) for each in pairs.blocks())
 
     def _is_met(self, receiver: SpaceEnd, outside: str) -> bool:

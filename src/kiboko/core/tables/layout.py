@@ -16,7 +16,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Interface, sockets_of
 from kiboko.core.records.columns import ascending
-from kiboko.core.routing.steps import SILENT, UNREACHABLE
+from kiboko.core.routing.steps import UNREACHABLE
 from kiboko.core.tables.filter_lists import (
     ACTIONS,
     DOUBTFUL,
@@ -122,9 +122,6 @@ class GateLayout:
         # Ways that others are like but for their zones: by what tells these apart, and by the ways that are like them.
         self._models: dict[tuple[object, ...], tuple[tuple[str | None, str | None], tuple[int, int, bool]]] = {}
         self._model_of: dict[tuple[int, int, bool], tuple[int, int, bool]] = {}
-        self._cut_off: dict[tuple[int, int], bool] = {}
-        self._router_stops: dict[tuple[int, int], str | None] = {}
-        """Of two places why the router of the one sends nothing on to the other, where that tells all."""
         self._forget_ways()
         # Of each atom of addresses that was asked about: see `ends_of` and `listening_at`.
         self._facts = np.full((6, self.addresses.size), NONE, dtype=np.int64)
@@ -138,7 +135,6 @@ class GateLayout:
         self._reply: list[list[Slot]] = []
         self._like: dict[int, int] = {}
         self._first_like: dict[tuple[object, ...], int] = {}
-        self._stopped_by: dict[tuple[int, str], int] = {}
         self._arrays: dict[str, NDArray[np.int64]] = {}
         self._keepers: list[NDArray[np.int64]] = []
         self._keepers_of = 0
@@ -353,35 +349,6 @@ class GateLayout:
             model = self._model_of.get(key)
             self._add(self._found[key], self._way_of.get(model) if model is not None else None)
         return found
-
-    def is_cut_off(self, sender: PlacedEnd, target: int, receiver: PlacedEnd) -> bool:
-        """Whether what a sender sends gets no further than its own router, or the gateway behind that
-        (`PathFinder.is_cut_off`). It is known at a fraction of what its way costs."""
-        if sender.subnet == NONE or sender.subnet == receiver.subnet:
-            return False
-        key = sender.place, receiver.place
-        if key not in self._cut_off:
-            self._cut_off[key] = self.walker.paths.is_cut_off(sender.endpoint, self.addresses.first(target))
-        return self._cut_off[key]
-
-    def way_by_entry(self, sender: PlacedEnd, target: int, receiver: PlacedEnd) -> int:
-        """A way that what a flow comes to can be told by: its own, or of what the sender's own router does not send on
-        the first that was found from that place by the same entry, or by none. What lies behind has no say in it, but
-        for what kernels say of a router's message."""
-        if sender.subnet == NONE or sender.subnet == receiver.subnet:
-            return self.way_between(sender, target, receiver)
-        key = sender.place, receiver.place
-        if key not in self._router_stops:
-            stop = self.walker.paths.stop_at_router(sender.endpoint, self.addresses.first(target))
-            is_told = stop is not None and (stop.signal == SILENT or (stop.kind == "no route" and not self.has_kernel))
-            self._router_stops[key] = (stop.kind or stop.of_entry or stop.reason) if stop and is_told else None
-        by = self._router_stops[key]
-        if by is None:
-            return self.way_between(sender, target, receiver)
-        known = sender.place, by
-        if known not in self._stopped_by:
-            self._stopped_by[known] = self.way_between(sender, target, receiver)
-        return self._stopped_by[known]
 
     def _find(self, sender: PlacedEnd, target: int, receiver: PlacedEnd, places: tuple[int, int, bool]) -> Way:
         """A way that was not found yet. Of ways that differ in nothing but zones which any others could stand for one

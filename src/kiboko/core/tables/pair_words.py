@@ -20,12 +20,11 @@ from kiboko.core.tables.layout import HOST, INTERFACE, LIST, LISTENER, SETTLED, 
 from kiboko.core.tables.listeners import ELSEWHERE, TAKEN
 from kiboko.core.tables.places import NONE
 from kiboko.core.tables.rule_words import RuleWords
+from kiboko.core.tables.sent_off import NO_WAY
 from kiboko.core.tables.traces import Marks, Trace
 from kiboko.core.tables.ways import CONSTANT, FIXED, OWN, PUBLIC, RECEIVER, SENDER, SENT_TO, Gate
 
 Rows = NDArray[np.int64]
-NO_WAY = -2
-"""Stands for the way of whatever the sender's own router does not carry."""
 _NOTHING: Rows = np.zeros((1, 1), dtype=np.int64)
 _HOST_GATES = ("host-out", "host-in")
 _SORTS, _RESET = 64, 63
