@@ -68,6 +68,13 @@ class Tables(unittest.TestCase):
         self.assertEqual(self.grid().widths(40), [4, 30, 2])
         self.assertEqual(self.grid().widths(10), [4, 12, 2], "never narrower than can be read")
 
+    def test_columns_to_be_pasted_are_folded_last(self):
+        grid = Grid(["why", "example"], wide=("why",), last=("example",))
+        grid.add(["x" * 40, "y" * 30])
+        self.assertEqual(grid.widths(62), [30, 30])
+        self.assertEqual(grid.widths(44), [12, 30])
+        self.assertEqual(grid.widths(40), [12, 26])
+
 
 def network():
     values = base()

@@ -27,8 +27,8 @@ STYLES = {
 class Grid:
     """A table to be shown: headings, rows of text, and a style for each row where it has one.
 
-    On a terminal, columns named in `wide` share the room that the others leave, and are folded there. A section is
-    a line of its own across all columns.
+    On a terminal, columns named in `wide` share the room that the others leave, and are folded there; those in `last`
+    are folded where that is not enough. A section is a line of its own across all columns.
     """
 
     headings: Sequence[str]
@@ -36,6 +36,7 @@ class Grid:
     styles: list[str] = field(default_factory=list)
     wide: Sequence[str] = ()
     numbers: Sequence[str] = ()
+    last: Sequence[str] = ()
 
     def add(self, cells: Sequence[str], style: str = "") -> None:
         """Append a row. Text is made safe here, once for all views."""
@@ -54,13 +55,14 @@ class Grid:
             for index in range(len(self.headings))
         ]
         over = sum(full) + 2 * (len(full) - 1) - room if room is not None else 0
-        foldable = [index for index, heading in enumerate(self.headings) if heading in self.wide]
-        while over > 0 and foldable:
-            widest = max(foldable, key=lambda index: full[index])
-            if full[widest] <= _NARROWEST:
-                break
-            full[widest] -= 1
-            over -= 1
+        for headings in (self.wide, self.last):
+            foldable = [index for index, heading in enumerate(self.headings) if heading in headings]
+            while over > 0 and foldable:
+                widest = max(foldable, key=full.__getitem__)
+                if full[widest] <= _NARROWEST:
+                    break
+                full[widest] -= 1
+                over -= 1
         return full
 
 

@@ -96,7 +96,7 @@ def _show_lines(
     )
     sides = ["from", "to"] if with_near else ["to" if shown.is_out else "from"]
     grid = Grid(["", "outcome", *sides, "on", "let in by", "example"], wide=("from", "to", "on", "let in by"),
-                numbers=("",))  # fmt: skip
+                numbers=("",), last=("example",))  # fmt: skip
     for number, (line, names) in enumerate(zip(lines, near, strict=True), 1):
         far = named(namer.names(line.far), False, _FEW_NAMES)
         ends = [far, named(names, False, _FEW_NAMES)] if with_near else [far]

@@ -70,7 +70,7 @@ def show_set(answer: SetAnswer, shown: SetShown, holders: Holders, out: Output) 
         for number, row in enumerate(few, 1):
             _show_row(number, row, asked_services, shown, out)
     else:
-        _show_lines(few, asked_services, shown, holders, out)
+        _show_lines(few, totals.most_common(1)[0][0], asked_services, shown, holders, out)
     if len(few) < len(rows):
         left = Counter(row.example.verdict for row in rows for _ in range(row.outcomes))
         left.subtract(row.example.verdict for row in few for _ in range(row.outcomes))
@@ -98,13 +98,12 @@ def _some_of_each(rows: Sequence[SetRow], most: int) -> list[SetRow]:
 
 
 def _show_lines(
-    rows: Sequence[SetRow], asked: RangeSet, shown: SetShown, holders: Holders, out: Output
+    rows: Sequence[SetRow], usual: str, asked: RangeSet, shown: SetShown, holders: Holders, out: Output
 ) -> None:  # fmt: skip
     """A line for each row, and how to ask about its example. What stands out are those not of the usual verdict."""
-    usual = Counter(row.example.verdict for row in rows).most_common(1)[0][0]
     several = any(row.outcomes > 1 for row in rows)
     grid = Grid(["", *(["outcomes"] if several else []), "outcome", "from", "to", "service", "decided by", "example"],
-                wide=("from", "to", "service", "decided by"), numbers=("", "outcomes"))  # fmt: skip
+                wide=("from", "to", "service", "decided by"), numbers=("", "outcomes"), last=("example",))  # fmt: skip
     for number, row in enumerate(rows, 1):
         walk = row.example
         family = f", IPv{row.family}" if row.family is not None else ""
