@@ -1,7 +1,11 @@
 """`check --fixes`, `--stop` and `--write-change` as they are called, on the demo."""
 
+import contextlib
+import io
 import json
+from unittest import mock
 
+from kiboko.commands.main import main
 from tests.helpers import OnTheDemo
 
 
@@ -18,6 +22,17 @@ class Fixing(OnTheDemo):
         text = self.kiboko("check desk-1 forecast-1 forecast-api --fixes", 1)
         self.assertIn("A rule stops it, and no default", text)
         self.assertEqual(2, text.count("besides   nothing else"))
+
+    def test_several_processes_say_the_same_as_one(self):
+        """Of large networks each change is looked at by a process of its own."""
+        line = "check desk-1 forecast-1 forecast-api --fixes --json"
+        wanted, out = json.loads(self.kiboko(line, 1)), io.StringIO()
+        with (
+            mock.patch("kiboko.commands.fixing._MANY", 0), mock.patch("os.cpu_count", lambda: 2),
+            contextlib.chdir(self.folder), contextlib.redirect_stdout(out),
+        ):  # fmt: skip
+            self.assertEqual(1, main(line.split()))
+        self.assertEqual(wanted, json.loads(out.getvalue()))
 
     def test_the_whole_set_for_several_faults_is_written_as_one_change_file(self):
         text = self.kiboko("check desk-1 forecast-2 forecast-api --write-change both.yaml", 1)

@@ -14,9 +14,13 @@ from kiboko.core.walk.walk import ALLOWED, Walk, Walker
 from kiboko.views.output import working
 
 if TYPE_CHECKING:
+    from kiboko.core.changes.effects import Effects
     from kiboko.core.queries.proposals import Proposals
     from kiboko.core.queries.proposed import Proposal
     from kiboko.views.fixes_view import Fix
+
+_MANY = 1_000
+"""Of fewer instances a change is sooner looked at than processes started."""
 
 
 def add_fix_options(parser: argparse.ArgumentParser) -> None:
@@ -34,6 +38,7 @@ def add_fix_options(parser: argparse.ArgumentParser) -> None:
 
 def fixes_of(args: argparse.Namespace, walker: Walker, walk: Walk, found: Proposals) -> list[Fix]:
     """The changes that are asked about, each with what it does."""
+    from kiboko.batch.spanning import spread
     from kiboko.core.changes.effects import EffectsOf
     from kiboko.core.queries.proposals import stops
     from kiboko.views.fixes_view import Fix
@@ -52,10 +57,15 @@ def fixes_of(args: argparse.Namespace, walker: Walker, walk: Walk, found: Propos
 
         promises += [each for path in args.expectations for each in read_expectations(path, walker.topology.services)]
     known = EffectsOf(walker, walk, promises)
+
+    def effects_of(number: int) -> Effects | None:
+        edit = listed[number].edit
+        return known.of(edit) if edit is not None else None
+
     fixes = []
     with working("looking at what else each change would do"):
-        for each in listed:
-            effects = known.of(each.edit) if each.edit is not None else None
+        each_by_itself = spread if len(walker.topology.instances) >= _MANY else map
+        for each, effects in zip(listed, each_by_itself(effects_of, range(len(listed))), strict=True):
             turned = _turned(args, walker, each) if args.flows and each.edit is not None else None
             fixes.append(Fix(each, known.ends, effects, turned))
     if args.stop:

@@ -36,11 +36,14 @@ def show_fixes(fixes: Sequence[Fix], title: str, out: Output) -> None:
     if not fixes:
         return
     out.heading(title)
+    namers: dict[int, Namer] = {}
     for number, each in enumerate(fixes, 1):
         proposal = each.proposal
         proof = f"  [tried: verdict {proposal.verdict_after}]" if proposal.proved else ""
         out.parts((f"  {number}. ", "quiet"), (proposal.text, "mark"), (proof, "quiet"))
-        for label, text in _told(each, Namer(each.ends)):
+        if id(each.ends) not in namers:
+            namers[id(each.ends)] = Namer(each.ends)
+        for label, text in _told(each, namers[id(each.ends)]):
             out.labelled(f"     {label:<10}", text)
 
 
