@@ -60,8 +60,8 @@ class SetRow:
     """One distinct outcome: the products that share it, the largest first, how many ends they are, and one example.
 
     `family` is None where both families come to the same, or only one is there; `kind` is that of the ends that are
-    least known among its products. `outcomes` is how many distinct ones it stands for, and
-    `gist` what these have in common.
+    least known among its products. `outcomes` is how many distinct ones it stands for, and `gist` what those have in
+    common.
     """
 
     parts: tuple[Product, ...]
@@ -120,9 +120,9 @@ def together(rows: Sequence[SetRow]) -> list[SetRow]:
     without a crossing. It stands at the place of the first of them, with the example of that."""
     found: dict[object, list[SetRow]] = {}
     for number, row in enumerate(rows):
-        gist = _gist(row.example)
-        key = (gist, row.kind, row.family, row.example.verdict, row.example.signal) if gist else number
-        found.setdefault(key, []).append(row)
+        decider, gist = row.example.decided_by, _gist(row.example)
+        rest = (*_comes_to(row.example), decider.direction, decider.action) if decider is not None else ()
+        found.setdefault((gist, row.kind, row.family, *rest) if gist else number, []).append(row)
     return [_joined(mine) if len(mine) > 1 else mine[0] for mine in found.values()]
 
 
@@ -172,9 +172,12 @@ OutcomeKey = tuple[object, ...]
 def outcome_key(walk: Walk) -> OutcomeKey:
     """What a walk comes to: equal for walks of one row."""
     decider = walk.decided_by
-    why: OutcomeKey = _why(decider) if decider is not None else ()
-    ports = walk.answered if walk.verdict in (PARTLY, UNKNOWN) else None
-    return (walk.verdict, walk.signal, why, ports, walk.either)
+    return (*_comes_to(walk), _why(decider) if decider is not None else ())
+
+
+def _comes_to(walk: Walk) -> OutcomeKey:
+    """The same, but for what decides."""
+    return walk.verdict, walk.signal, walk.answered if walk.verdict in (PARTLY, UNKNOWN) else None, walk.either
 
 
 def _is_bare(listener: Row) -> bool:
