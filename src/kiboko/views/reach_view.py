@@ -11,7 +11,7 @@ from kiboko.core.header.services import Service, services_texts
 from kiboko.core.queries.ends import services_for
 from kiboko.core.queries.members import Member
 from kiboko.core.reachability.doors import Door, DoorsLine
-from kiboko.core.reachability.letting_in import LetIn
+from kiboko.core.reachability.letting_in import ON_THE_WAY, LetIn
 from kiboko.core.reachability.naming import Name, Namer
 from kiboko.core.reachability.reach import ReachAnswer, ReachLine
 from kiboko.core.reachability.stepping_stones import Chain
@@ -27,9 +27,6 @@ _FEW_SERVICES = 3
 _MOST_RULES = 8
 _FEW, _FEW_NAMES, _FEW_RULES = 8, 3, 2
 """Of a kind as many lines are shown with all that there is to say; of more each is a line of a table, with so much."""
-
-_ON_THE_WAY = ("host-out", "instance-out", "subnet-out", "zone", "outside", "subnet-in", "instance-in", "host-in")
-"""The gates that have rules, from the sender to the receiver."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,7 +117,7 @@ def _show_lines(
 
 def _telling(rule: LetIn) -> tuple[bool, bool, int]:
     """Which rules tell most of why somebody gets in: those of the request that are written, nearest to the receiver."""
-    return rule.direction == REPLY, rule.rule == "otherwise", -_ON_THE_WAY.index(rule.gate)
+    return rule.direction == REPLY, rule.rule == "otherwise", -ON_THE_WAY.index(rule.gate)
 
 
 def _show_line(

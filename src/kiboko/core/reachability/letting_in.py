@@ -16,8 +16,10 @@ from kiboko.core.tables.layout import GATES
 from kiboko.core.walk.gates import FORWARD, REPLY
 
 MOST_FLOWS = 20_000
-_ORDER = ("source", "outside", "host-out", "instance-out", "subnet-out", "route", "zone", "translate", "destination",
-          "subnet-in", "instance-in", "host-in", "listener")  # fmt: skip
+ON_THE_WAY = (
+    "source", "outside", "host-out", "instance-out", "subnet-out", "route", "zone", "translate", "destination",
+    "subnet-in", "instance-in", "host-in", "listener",
+)  # fmt: skip
 """The gates in the order in which a packet meets them (an outside's own edge may come last)."""
 
 
@@ -100,7 +102,9 @@ def let_in(
                 found[met] = None
     # The gates of different ways do not stand side by side: they are told in the order of any way, a filter's together.
     seen = {name: place for place, name in enumerate(dict.fromkeys(each.filter for each in found))}
-    in_order = sorted(found, key=lambda each: (each.direction != FORWARD, _ORDER.index(each.gate), seen[each.filter]))
+    in_order = sorted(
+        found, key=lambda each: (each.direction != FORWARD, ON_THE_WAY.index(each.gate), seen[each.filter])
+    )
     return tuple(in_order), is_sampled
 
 
