@@ -6,13 +6,15 @@ import argparse
 import gc
 import importlib
 import os
+import re
 import sys
 from collections.abc import Sequence
 
 from kiboko import __version__
 from kiboko.commands.options import INTERRUPTED
 from kiboko.commands.streams import UnwritableOutput, end_streams, take_streams
-from kiboko.core.errors import EnvironmentFailure, InputError, KibokoError
+from kiboko.core.errors import EnvironmentFailure, InputError, KibokoError, UsageError
+from kiboko.core.hints import nearest
 
 COMMANDS = {
     "demo": "write the demo data and run the whole job on it",
@@ -49,7 +51,43 @@ def build_parser(chosen: str | None = None) -> argparse.ArgumentParser:
         subparser = subparsers.add_parser(name, help=summary, description=summary[0].upper() + summary[1:])
         if name == chosen:
             importlib.import_module(f"kiboko.commands.{name}").add_arguments(subparser)
+            subparser.set_defaults(help_text=subparser.format_help)
     return parser
+
+
+def _read(given: Sequence[str]) -> argparse.Namespace:
+    """What a command line says. Exits, as the parser does, where something is wrong with it; raises UsageError for a
+    word that is no command, and for words that the command has no place for."""
+    first = next((word for word in given if not word.startswith("-")), None)
+    chosen = next((word for word in given if word in COMMANDS), None)
+    if first != chosen:
+        if chosen is not None and given[0].startswith("-"):
+            raise UsageError(f"options stand behind the command: kiboko {chosen} … {given[0]}")
+        raise UsageError(_with_help(f"there is no command '{first}'{nearest(first or '', COMMANDS)}", "lists them"))
+    args, unknown = build_parser(chosen).parse_known_args(given)
+    if unknown:
+        raise UsageError(_not_known(args, unknown))
+    return args
+
+
+def _not_known(args: argparse.Namespace, unknown: Sequence[str]) -> str:
+    """What a command has no place for, with the options that may have been meant."""
+    told = args.help_text()
+    option = next((word.partition("=")[0] for word in unknown if word.startswith("-")), None)
+    if option is not None:
+        options = dict.fromkeys(re.findall(r"(?<![\w-])--[a-z][a-z-]+", told))
+        more = f"{args.command} has no option '{option}'{nearest(option, options)}"
+    else:
+        more = f"'{unknown[0]}' is a word too many for {args.command}"
+        files = dict.fromkeys(re.findall(r"(--[a-z-]+) (?:FILE|PATH)", told))
+        if files and ("." in unknown[0] or os.path.exists(unknown[0])):
+            more += f"; a file is named by its option: {', '.join(files)}"
+    return _with_help(more, "lists what there is", args.command)
+
+
+def _with_help(text: str, why: str, command: str = "") -> str:
+    """What is wrong, and where to look."""
+    return f"{text}{' ' if text.endswith('?') else '; '}kiboko {command + ' ' if command else ''}--help {why}"
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -57,8 +95,11 @@ def main(arguments: Sequence[str] | None = None) -> int:
     # No plugin has a say in what a network file is, and looking for some takes a tenth of a short command's time.
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     given = list(sys.argv[1:] if arguments is None else arguments)
-    chosen = next((word for word in given if word in COMMANDS), None)
-    args = build_parser(chosen).parse_args(given)
+    try:
+        args = _read(given)
+    except UsageError as error:
+        print(f"kiboko: {_safe(str(error))}", file=sys.stderr)
+        return error.exit_status
     try:
         status: int = importlib.import_module(f"kiboko.commands.{args.command}").run(args)
         sys.stdout.flush()

@@ -1,0 +1,27 @@
+"""Command lines of somebody who is tired: each says what is wrong and where to look, with status 2."""
+
+import unittest
+
+from tests.helpers import OnTheDemo
+
+
+class Mistakes(OnTheDemo):
+    def test_what_a_command_has_no_place_for_is_told_with_what_may_have_been_meant(self):
+        for line, said in (
+            ("chekc desk-1 desk-2 ssh", "there is no command 'chekc'; did you mean 'check'? kiboko --help lists them"),
+            ("matrix --services ssh", "matrix has no option '--services'; did you mean '--service'? kiboko matrix --help"),
+            ("rehearse --xyz=3", "rehearse has no option '--xyz'; kiboko rehearse --help lists what there is"),
+            ("check desk-1 desk-2 ssh dns", "'dns' is a word too many for check; kiboko check --help"),
+            ("confirm evidence/flows.csv", "'evidence/flows.csv' is a word too many for confirm; a file is named by its"
+             " option: --probes, --flows,"),
+            ("-n network.yaml check desk-1 desk-2 ssh", "options stand behind the command: kiboko check … -n"),
+        ):  # fmt: skip
+            with self.subTest(line):
+                self.refused(line, said)
+
+    def test_a_name_of_a_command_may_be_that_of_an_end(self):
+        self.refused("check show desk-1 ssh", "'show' is neither an address nor a name of the network")
+
+
+if __name__ == "__main__":
+    unittest.main()
