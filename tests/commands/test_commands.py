@@ -276,7 +276,7 @@ class OnTheDemo(unittest.TestCase):
             "route crews relay-1": "'crews' stands for more than one end",
             "confirm": "give evidence",
             "confirm --flows none.csv": "none.csv: no such file",
-            "frobnicate": "invalid choice",
+            "frobnicate": "there is no command 'frobnicate'",
         }
         for command, expected in cases.items():
             with self.subTest(command):
