@@ -19,6 +19,14 @@ class Mistakes(OnTheDemo):
             with self.subTest(line):
                 self.refused(line, said)
 
+    def test_no_lines_at_all_are_refused_by_every_command_that_shows_some(self):
+        """None would look as if there were nothing."""
+        for line in ("check gauges any any", "reach --out gauges", "matrix --by subnet", "flows evidence/flows.csv",
+                     "confirm --flows evidence/flows.csv", "compare network.yaml clean/network.yaml"):  # fmt: skip
+            with self.subTest(line):
+                self.refused(f"{line} --top 0", "--top: at least one line is shown")
+        self.refused("reach gauges --top many", "--top: 'many' is no number of lines")
+
     def test_a_name_of_a_command_may_be_that_of_an_end(self):
         self.refused("check show desk-1 ssh", "'show' is neither an address nor a name of the network")
 

@@ -16,6 +16,7 @@ from kiboko.commands.options import (
     add_network_option,
     add_time_options,
     client_ports_of,
+    lines_shown,
     network_of,
 )
 from kiboko.core.errors import UsageError
@@ -58,7 +59,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--only", choices=(ALLOWED, BLOCKED, PARTLY, ONE_WAY, UNKNOWN), help="of sets: only outcomes of this verdict"
     )
     parser.add_argument("--full", action="store_true", help="of sets: every outcome, name and combination")
-    parser.add_argument("--top", metavar="N", type=int, help="of sets: the first N outcomes (of many, 20)")
+    parser.add_argument("--top", metavar="N", type=lines_shown, help="of sets: the first N outcomes (of many, 20)")
     add_fix_options(parser)
     seen = parser.add_argument_group("what was seen of this very traffic, shown right below the verdict")
     seen.add_argument("--flows", metavar="PATH", type=Path, action="append", default=[],
@@ -83,8 +84,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Answer, show, and return 0 where all is allowed and nothing that was seen contradicts it, else 1."""
-    if args.top is not None and args.top < 1:
-        raise UsageError("--top: at least one line is shown")
     if args.probe != (args.sender is not None):
         raise UsageError("--probe sends from this machine: say with --as which endpoint of the network file it is"
                          if args.probe else "--as says who sends a probe: give --probe too")  # fmt: skip

@@ -12,6 +12,7 @@ from kiboko.commands.options import (
     add_examples,
     add_network_option,
     add_time_options,
+    lines_shown,
     network_of,
 )
 from kiboko.commands.streams import write_while_read
@@ -56,7 +57,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--all", action="store_true", help="show the records that agree as well")
     parser.add_argument("--by", choices=("rule", "pair"), default="rule",
                         help="many findings by the rule that decides (the default), or every pair")  # fmt: skip
-    parser.add_argument("--top", metavar="N", type=int,
+    parser.add_argument("--top", metavar="N", type=lines_shown,
                         help="of each kind of findings the first N lines (20 by rule, all by pair)")  # fmt: skip
     parser.add_argument("--json", action="store_true", help="machine-readable, confirm/1")
     add_examples(
@@ -70,8 +71,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Compare, show, and return 0 where records agree and there is no leak or break, else 1: no agreement that was not
     seen."""
-    if args.top is not None and args.top < 1:
-        raise UsageError("--top: at least one line is shown")
     if not args.probes and not args.flows:
         raise UsageError("give evidence: --probes FILE, --flows FILE, or both")
     if args.plot is not None:

@@ -17,6 +17,7 @@ from kiboko.commands.options import (
     add_network_option,
     add_time_options,
     columns_of,
+    lines_shown,
     network_of,
 )
 from kiboko.core.errors import InputError, Problem, UsageError
@@ -61,7 +62,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--sort-by", choices=MEASURES, default="octets", help="what the groups shown first have most of (octets)"
     )
-    parser.add_argument("--top", metavar="N", type=int, default=20, help="show so many groups (20)")
+    parser.add_argument("--top", metavar="N", type=lines_shown, default=20, help="show so many groups (20)")
     parser.add_argument("--rules", action="store_true", help="what hit each rule of the network, and which none did")
     parser.add_argument("--counters", metavar="INSTANCE=FILE", action="append", default=[],
                         help="with --rules: a later `nft -j list ruleset` of an instance")  # fmt: skip

@@ -8,7 +8,7 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from kiboko.commands.options import add_examples, add_family_option, add_network_option, network_of
+from kiboko.commands.options import add_examples, add_family_option, add_network_option, lines_shown, network_of
 from kiboko.core.errors import UsageError
 from kiboko.core.network.model import Topology
 from kiboko.core.queries.ends import Ends, resolve_service
@@ -35,7 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_family_option(parser)
     parser.add_argument("--plot", metavar="FILE", type=Path, help="draw it, as .png or .svg (extra: plot)")
     parser.add_argument("--csv", metavar="FILE", type=Path, help="write every cell as CSV, - for standard output")
-    parser.add_argument("--top", metavar="N", type=int, default=60, help="as many cells in words (60)")
+    parser.add_argument("--top", metavar="N", type=lines_shown, default=60, help="as many cells in words (60)")
     parser.add_argument("--json", action="store_true", help="machine-readable, matrix/1")
     add_examples(parser, "matrix", "matrix --by zone --service ssh", "matrix --by tag:role --plot matrix.png",
                  "matrix --by gauges,relays,crews,internet --service ssh --service telemetry")  # fmt: skip

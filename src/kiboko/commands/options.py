@@ -46,11 +46,21 @@ def add_reading_options(parser: argparse.ArgumentParser) -> None:
                         help="read the network file anew; else what was read is kept in KIBOKO_CACHE")  # fmt: skip
 
 
+def lines_shown(text: str) -> int:
+    """How many lines are shown, as `--top` has it: at least one, since none would look as if there were nothing. Raises
+    ArgumentTypeError."""
+    if not text.isdecimal():
+        raise argparse.ArgumentTypeError(f"'{text}' is no number of lines")
+    if not int(text):
+        raise argparse.ArgumentTypeError("at least one line is shown")
+    return int(text)
+
+
 def add_difference_options(parser: argparse.ArgumentParser, form: str) -> None:
     """Which verdicts of two versions are compared, and how much of it is shown."""
     parser.add_argument("--service", metavar="SERVICE", default="any", help="only verdicts on this service (any)")
     add_family_option(parser)
-    parser.add_argument("--top", metavar="N", type=int, default=40, help="as many lines of each kind (40)")
+    parser.add_argument("--top", metavar="N", type=lines_shown, default=40, help="as many lines of each kind (40)")
     parser.add_argument("--full", action="store_true", help="every name and difference")
     parser.add_argument("--json", action="store_true", help=f"machine-readable, {form}")
 

@@ -5,7 +5,14 @@ from __future__ import annotations
 import argparse
 import json
 
-from kiboko.commands.options import add_examples, add_family_option, add_network_option, client_ports_of, network_of
+from kiboko.commands.options import (
+    add_examples,
+    add_family_option,
+    add_network_option,
+    client_ports_of,
+    lines_shown,
+    network_of,
+)
 from kiboko.core.errors import UsageError
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.walk.walk import ALLOWED, Walker
@@ -30,7 +37,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
                         help="also what does not get through: every gate that would stop it by itself")  # fmt: skip
     parser.add_argument("--client-ports", metavar="PORTS", help="the client's ports, such as 40000 or 1024-65535")
     add_family_option(parser)
-    parser.add_argument("--top", metavar="N", type=int, default=20, help="as many lines of each kind (20)")
+    parser.add_argument("--top", metavar="N", type=lines_shown, default=20, help="as many lines of each kind (20)")
     parser.add_argument("--full", action="store_true", help="every name and rule of a line")
     parser.add_argument("--json", action="store_true", help="machine-readable, reach/1")
     add_examples(parser, "reach database", "reach gauges --service ssh --doors", "reach --out internet",
