@@ -8,9 +8,10 @@ SARIF  := $(VENV)/sarif
 
 LOCK   := constraints.txt
 NEWEST := .venv-newest
+OLDEST := .venv-oldest
 PIP    := -m pip install --quiet --disable-pip-version-check
 
-.PHONY: demo test compiled newest lock verify fuzz lint bench evidence schema clean
+.PHONY: demo test compiled newest oldest lock verify fuzz lint bench evidence schema clean
 
 # What is installed has the versions of the lock, so that both commands do the same on any day.
 $(STAMP): pyproject.toml $(LOCK)
@@ -33,6 +34,14 @@ newest:
 	$(NEWEST)/bin/python $(PIP) --editable '.[dev]'
 	-$(NEWEST)/bin/python -m pip freeze --disable-pip-version-check --exclude-editable | diff $(LOCK) - | grep '^[<>] [^#]'
 	$(NEWEST)/bin/python tests/run.py
+
+# The tests on the oldest releases that pyproject.toml allows.
+oldest:
+	rm -rf $(OLDEST)
+	$(PYTHON) -m venv $(OLDEST)
+	sed -n 's/^    "\([A-Za-z]*\)>=\([0-9.]*\).*/\1==\2/p' pyproject.toml | sort -u > $(OLDEST)/oldest.txt
+	$(OLDEST)/bin/python $(PIP) --constraint $(OLDEST)/oldest.txt --editable '.[dev]'
+	$(OLDEST)/bin/python tests/run.py
 
 demo: compiled
 	$(BIN)/kiboko demo

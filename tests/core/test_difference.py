@@ -368,7 +368,7 @@ class Differences(unittest.TestCase):
 
     def test_too_many_pairs_are_refused_with_what_to_ask_instead(self):
         self.new["filters"]["guard"]["inbound"] = [{"order": 10, "action": "allow"}]
-        limits = [unittest.mock.patch(f"kiboko.core.changes.difference.{name}", 2)
+        limits = [unittest.mock.patch(f"kiboko.core.changes.both_versions.{name}", 2)
                   for name in ("MOST_PAIRS", "_MOST_WORDS")]  # fmt: skip
         with limits[0]:
             self.assertTrue(self.found().changed, "many pairs with little to compare are compared")

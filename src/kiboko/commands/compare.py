@@ -24,6 +24,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Compare, show, and return 1 where anything differs."""
+    from kiboko.batch.spanning import spread
     from kiboko.core.changes.difference import difference
     from kiboko.views.compare_view import CompareShown, compare_json, show_difference
 
@@ -31,7 +32,7 @@ def run(args: argparse.Namespace) -> int:
     ends = Ends(Walker(both[0])), Ends(Walker(both[1]))
     services = resolve_service(args.service, both[1].services)
     with working("looking at every pair of ends in both"):
-        found = difference(*ends, services, args.family)
+        found = difference(*ends, services, args.family, spread=spread)
     shown = CompareShown(args.old, args.new, args.full, args.top)
     if args.json:
         print(json.dumps(compare_json(found, shown, ends), indent=1))

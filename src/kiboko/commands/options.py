@@ -60,7 +60,7 @@ def add_difference_options(parser: argparse.ArgumentParser, form: str) -> None:
     """Which verdicts of two versions are compared, and how much of it is shown."""
     parser.add_argument("--service", metavar="SERVICE", default="any", help="only verdicts on this service (any)")
     add_family_option(parser)
-    parser.add_argument("--top", metavar="N", type=lines_shown, default=40, help="as many lines of each kind (40)")
+    parser.add_argument("--top", metavar="N", type=lines_shown, default=20, help="as many lines of each kind (20)")
     parser.add_argument("--full", action="store_true", help="every name and difference")
     parser.add_argument("--json", action="store_true", help=f"machine-readable, {form}")
 

@@ -3,26 +3,37 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from kiboko.core.changes.difference import CLOSED, IN_PART, OPENED, Changed, Difference
 from kiboko.core.changes.said import RuleLine, RulesBeside, Said, rules_beside
+from kiboko.core.changes.turning_gates import turning_gate
+from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import services_texts
 from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.holders import Holders
 from kiboko.core.reachability.naming import Namer
+from kiboko.core.reachability.set_answer import EndCount
+from kiboko.core.walk.gates import REPLY, Row
+from kiboko.core.walk.walk import Walk
 from kiboko.views.check_view import decider_text
 from kiboko.views.output import Grid, Output
 from kiboko.views.reach_view import check_words, named
+from kiboko.views.set_view import first_few, held_text
 from kiboko.views.text import counted, network_option
 
 _STYLES = {OPENED: "allowed", CLOSED: "blocked", IN_PART: "partly"}
 _MOST_SAID = 40
-_MOST_NAMES = 8
+_MOST_NAMES, _FEW_NAMES = 8, 2
 _MOST_LISTS = 6
 _AROUND = 2
-_MOST_SERVICES = 8
+_MOST_SERVICES, _LINE_SERVICES = 8, 2
+_FEW = 8
+"""As many lines of a kind are shown one by one; of more those together that the same rules turn."""
+_MOST_WALKED = 4_000
+"""Of as many lines an example is looked at."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +43,7 @@ class CompareShown:
     old: str
     new: str
     full: bool = False
-    top: int = 40
+    top: int = 20
     toggles: str = ""
     """What else goes on a command line, where rules are toggled rather than files compared."""
 
@@ -52,15 +63,20 @@ def show_difference(found: Difference, shown: CompareShown, ends: tuple[Ends, En
     for beside in lists if shown.full else lists[:_MOST_LISTS]:
         _show_beside(beside, shown, out)
     namer = Namer(ends[1])
+    changed = {f"{filter_}/{rule}" for each in found.said if each.section == "rules"
+               for filter_, _, rule in [each.name.split("/", 2)]}  # fmt: skip
     for kind in (OPENED, CLOSED, IN_PART):
-        lines = [each for each in found.changed if each.kind == kind]
+        lines = list(_in_both_families([each for each in found.changed if each.kind == kind]))
         if not lines:
             continue
         out.heading(f"What is {kind}" if kind != IN_PART else "What is changed in part")
-        for number, each in enumerate(lines[: shown.top], 1):
-            _show_line(number, each, shown, ends, namer, out)
-        if len(lines) > shown.top:
-            out.line(f"and {counted(len(lines) - shown.top, 'more line')}; --top N shows more, --json all", "quiet")
+        if shown.full or len(lines) <= _FEW:
+            for number, each in enumerate(lines[: shown.top], 1):
+                _show_line(number, each, shown, ends, namer, out)
+            if len(lines) > shown.top:
+                out.line(f"and {counted(len(lines) - shown.top, 'more line')}; --top N shows more, --json all", "quiet")
+        else:
+            _show_lines(lines, changed, shown, ends, namer, out)
     caveats = caveats_of(found)
     if caveats:
         out.heading("Bear in mind")
@@ -122,33 +138,134 @@ def _sign(line: RuleLine) -> tuple[str, str]:
     return ("-", "blocked") if line.after is None else ("+", "allowed") if line.before is None else ("~", "partly")
 
 
+_Line = tuple[Changed, bool]
+"""What changed, and whether it did in both families."""
+
+
+def _in_both_families(lines: Sequence[Changed]) -> Iterator[_Line]:
+    """Lines that say the same of either family brought together, each in the place of the first."""
+    alike: dict[tuple[object, ...], list[Changed]] = {}
+    for each in lines:
+        ends = [tuple((member.name, member.low) for member in side) for side in (each.sources, each.destinations)]
+        alike.setdefault((each.before, each.after, each.ports, each.services.ranges, *ends), []).append(each)
+    yield from ((same[0], len(same) > 1) for same in alike.values())
+
+
+def _family(line: _Line) -> str:
+    each, is_in_both = line
+    return ", IPv4 and IPv6" if is_in_both else ", IPv6" if each.family == 6 else ""
+
+
+@dataclass(slots=True)
+class _Alike:
+    """Lines of one kind whose examples turn at the same gate by the same rules."""
+
+    lines: list[_Line]
+    by: str
+
+    def ends(self, is_source: bool, holders: Holders, namer: Namer) -> str:
+        """All that send, or are sent to, in any of the lines: addresses where nobody is recorded by few names."""
+        members = dict.fromkeys(member for each, _ in self.lines
+                                for member in (each.sources if is_source else each.destinations))  # fmt: skip
+        nobody = [each for each in members if each.machine is None and each.outside is None]
+        names = [each.text for each in namer.names(nobody)]
+        if not names or len(names) > _FEW_NAMES:
+            return held_text(EndCount.of(members), holders)
+        others = EndCount.of(each for each in members if each.machine is not None or each.outside is not None)
+        return " and ".join([*([held_text(others, holders)] if len(nobody) < len(members) else []), *names])
+
+
+def _alike(lines: Sequence[_Line], ends: tuple[Ends, Ends], changed: Collection[str]) -> list[_Alike]:
+    """Lines brought together by what turns their examples, each where its first line is; `changed` are the rules that
+    the files say otherwise, as FILTER/RULE."""
+    found: dict[tuple[object, ...], _Alike] = {}
+    for line in lines:
+        each = line[0]
+        by = _turned_by(_walks(each, ends), changed)
+        found.setdefault((each.before, each.after, each.ports, by), _Alike([], by)).lines.append(line)
+    return list(found.values())
+
+
+def _turned_by(walks: Sequence[Walk | None], changed: Collection[str]) -> str:
+    """What turns an example, in few words: the rule that is not what it was, else the one that is written, else what
+    decides there before and now."""
+    before, after = walks
+    turning = turning_gate(before, after) if before is not None and after is not None else None
+    if turning is None:
+        return "-"
+    row = turning.after or turning.before
+    assert row is not None
+    gate = f" ({row.gate}{', reply' if row.direction == REPLY else ''})"
+    both = [_rule_words(each) for each in turning]
+    written = [text for text, each in zip(both, turning, strict=True)
+               if each is not None and each.rule not in (None, "otherwise")]  # fmt: skip
+    for some in ([text for text in written if text in changed], written):
+        if len(set(some)) == 1:
+            return some[0] + gate
+    return " → ".join(both) + gate
+
+
+def _rule_words(row: Row | None) -> str:
+    """A rule by its filter, else why the gate does what it does."""
+    if row is None:
+        return "not asked"
+    return f"{row.filter}/{row.rule}" if row.rule is not None else row.reason or "no filter"
+
+
+def _show_lines(
+    lines: Sequence[_Line], changed: Collection[str], shown: CompareShown, ends: tuple[Ends, Ends], namer: Namer,
+    out: Output,
+) -> None:  # fmt: skip
+    """Many lines in a table, those together that the same rules turn."""
+    alike, holders = _alike(lines[:_MOST_WALKED], ends, changed), Holders(ends[1].walker)
+    grid = Grid(["", "before and now", "turned by", "from", "to", "on", "example"],
+                wide=("turned by", "from", "to", "on"), numbers=("",), last=("example",))  # fmt: skip
+    for number, each in enumerate(alike[: shown.top], 1):
+        first = each.lines[0][0]
+        is_in_both = any(both for _, both in each.lines) or len({line.family for line, _ in each.lines}) > 1
+        only = [f" (client ports {some})" if some else "" for some in first.ports]
+        services = RangeSet.of(pair for line, _ in each.lines for pair in line.services)
+        grid.add([
+            str(number), f"{first.before}{only[0]} → {first.after}{only[1]}{_family((first, is_in_both))}", each.by,
+            *(each.ends(is_source, holders, namer) for is_source in (True, False)),
+            first_few(services_texts(services), _LINE_SERVICES),
+            check_words(first.example, first.family, "").removeprefix("kiboko check "),
+        ])  # fmt: skip
+    out.grid(grid)
+    first = lines[0][0]
+    out.line("turned by: the rule that decides before or now, of an example of each line", "quiet")
+    out.line(f"to see one: {check_words(first.example, first.family, shown.options)}", "quiet")
+    left = max(0, len(alike) - shown.top)
+    if left:
+        out.line(f"and {counted(left, 'more line')}; --top N shows more, --full every name, --json all", "quiet")
+    if len(lines) > _MOST_WALKED:
+        out.line(f"the first {_MOST_WALKED:,} of {len(lines):,} products of ends and services were brought together;"
+                 " --json has all", "quiet")  # fmt: skip
+
+
 def _show_line(
-    number: int, each: Changed, shown: CompareShown, ends: tuple[Ends, Ends], namer: Namer, out: Output
+    number: int, line: _Line, shown: CompareShown, ends: tuple[Ends, Ends], namer: Namer, out: Output
 ) -> None:
-    family = ", IPv6" if each.family == 6 else ""
-    out.parts((f"{number:>3}. ", "quiet"), (f"{each.before} → {each.after}", _STYLES[each.kind]), (f"{family}: ", ""),
-              (named(namer.names(each.sources), shown.full), "mark"))  # fmt: skip
+    each = line[0]
+    out.parts((f"{number:>3}. ", "quiet"), (f"{each.before} → {each.after}", _STYLES[each.kind]),
+              (f"{_family(line)}: ", ""), (named(namer.names(each.sources), shown.full), "mark"))  # fmt: skip
     out.labelled("     to        ", named(namer.names(each.destinations), shown.full))
     texts = services_texts(each.services)
     more = "" if shown.full or len(texts) <= _MOST_SERVICES else f" and {len(texts) - _MOST_SERVICES} more"
     out.labelled("     on        ", ", ".join(texts if shown.full else texts[:_MOST_SERVICES]) + more)
-    for label, ports, decider in zip(("before", "now"), each.ports, _deciders(each, ends), strict=True):
-        text = f"client ports {ports} get an answer" if ports else decider
+    for label, ports, walk in zip(("before", "now"), each.ports, _walks(each, ends), strict=True):
+        decider = walk.decided_by if walk is not None else None
+        text = f"client ports {ports} get an answer" if ports else decider and f"stopped by {decider_text(decider)}"
         if text:
             out.labelled(f"     {label:<10}", text)
     out.labelled("     see       ", check_words(each.example, each.family, shown.options), is_paste=True)
 
 
-def _deciders(each: Changed, ends: tuple[Ends, Ends]) -> tuple[str, str]:
-    """What stops the example in each version, empty where nothing does."""
-    found = []
-    for which in ends:
-        source, destination, service = each.example
-        pairs = which.pairs(source, destination, each.family)
-        walk = which.walk_pair(pairs[0], service) if pairs else None
-        decider = walk.decided_by if walk is not None else None
-        found.append(f"stopped by {decider_text(decider)}" if decider is not None else "")
-    return found[0], found[1]
+def _walks(each: Changed, ends: tuple[Ends, Ends]) -> list[Walk | None]:
+    """The example in each version."""
+    source, destination, service = each.example
+    pairs = [which.pairs(source, destination, each.family) for which in ends]
+    return [which.walk_pair(some[0], service) if some else None for which, some in zip(ends, pairs, strict=True)]
 
 
 def compare_json(found: Difference, shown: CompareShown, ends: tuple[Ends, Ends]) -> dict[str, Any]:

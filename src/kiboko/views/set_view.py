@@ -108,10 +108,10 @@ def _show_lines(
         walk = row.example
         family = f", IPv{row.family}" if row.family is not None else ""
         services = _service_texts(RangeSet.of(pair for part in row.parts for pair in part.services), asked)
-        service = _first(services, _LINE_SERVICES)
+        service = first_few(services, _LINE_SERVICES)
         grid.add(
             [str(number), *([f"{row.outcomes:,}"] if several else []), f"{_word(walk.verdict)}, {walk.signal}{family}",
-             _held_text(row.sources, holders), _held_text(row.destinations, holders), service,
+             held_text(row.sources, holders), held_text(row.destinations, holders), service,
              _decided_by(row), _asked_again(row)],
             walk.verdict if walk.verdict != usual else "",
         )  # fmt: skip
@@ -120,7 +120,7 @@ def _show_lines(
     out.line(f"to see one: {check_line(rows[0], shown)}", "quiet")
 
 
-def _held_text(count: EndCount, holders: Holders) -> str:
+def held_text(count: EndCount, holders: Holders) -> str:
     """How many ends, instances by the smallest name that holds them."""
     told = [holders.holding(set(count.instances), "instances")] if count.instances else []
     if count.addresses:
@@ -175,11 +175,11 @@ def _show_part(part: Product, asked: RangeSet, full: bool, out: Output) -> None:
         ("to", part.destination_texts(), _MOST_NAMES),
         ("service", _service_texts(part.services, asked), _MOST_SERVICES),
     ):
-        text = ", ".join(texts) if full else _first(texts, most)
+        text = ", ".join(texts) if full else first_few(texts, most)
         out.parts((f"   {label:<9}", "quiet"), (text, ""))
 
 
-def _first(texts: Sequence[str], most: int) -> str:
+def first_few(texts: Sequence[str], most: int) -> str:
     """Some of many texts, and how many more there are."""
     more = f" and {len(texts) - most:,} more" if len(texts) > most else ""
     return ", ".join(texts[:most]) + more

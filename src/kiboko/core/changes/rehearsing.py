@@ -59,7 +59,7 @@ def rehearse(
 ) -> Rehearsal:  # fmt: skip
     """What a change does, from the network before and after it, and to some expectations. `spread` has a function
     called with some numbers, as `map` does, perhaps by other processes. Raises UsageError as `difference` does."""
-    found = difference(old, new, services, family)
+    found = difference(old, new, services, family, spread=spread)
     before, after = held(old, expectations), held(new, expectations)
     scope = _scope(old, new, found, services if family is None else RangeSet())
     # A finding gathers all machines that nobody reaches on the same services: what is told is what differs of each.

@@ -11,24 +11,22 @@ from numpy.typing import NDArray
 
 from kiboko.core.errors import TooMuch, UsageError
 from kiboko.core.header.addresses import Address, AddressSet
-from kiboko.core.header.ranges import EMPTY, RangeSet
+from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.members import End, Member, machines_of, member_addresses
 from kiboko.core.reachability.letting_in import LetIn, let_in
 from kiboko.core.reachability.products import apart, products
 from kiboko.core.reachability.space import NOBODY, OUTSIDE, RECORDED, Space, SpaceEnd, usual_of
+from kiboko.core.reachability.statuses import VERDICTS, Status, Statuses
 from kiboko.core.tables.kinds import Kinds
-from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
+from kiboko.core.walk.walk import ALLOWED, PARTLY
 
 Rows = NDArray[np.int64]
-VERDICTS = (ALLOWED, PARTLY, UNKNOWN, ONE_WAY)
-"""What gets through, at least in part, in the order in which it is shown."""
 MOST_CELLS = 600_000_000
 """As many pairs and services are looked at at once, with four octets for each; of more a matrix tells."""
 _CELLS_OF_A_WORD = 8
 """For so many cells a word of 64 kinds counts: each of a few facts takes eight octets of them."""
-_BLOCKED = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,19 +91,6 @@ class ReachQuestion:
     excepted: tuple[End, ...] = ()
     only: str | None = None
     ports: RangeSet | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Status:
-    """What a service comes to for a pair of ends: a place in `VERDICTS` from 1, 0 for blocked; and its client ports."""
-
-    verdict: int
-    ports: RangeSet = EMPTY
-
-    @property
-    def verdict_text(self) -> str:
-        """The verdict."""
-        return VERDICTS[self.verdict - 1] if self.verdict else BLOCKED
 
 
 def reach(ends: Ends, question: ReachQuestion) -> ReachAnswer:
@@ -251,93 +236,6 @@ class _Reach:
                 status.ports, (one, other, Service(asked >> 16, asked & 0xFFFF)), told,
             )
         )  # fmt: skip
-
-
-class Statuses:
-    """What services come to for pairs of ends, as numbers: each distinct outcome is read once."""
-
-    def __init__(self, kinds: Kinds, senders: Sequence[SpaceEnd], like: Statuses | None = None) -> None:
-        """`like` is another whose kinds are the same: equal outcomes have equal numbers in both."""
-        self.kinds = kinds
-        sent = {each: kinds.sent_from(each) for each in dict.fromkeys(each.ports for each in senders)}
-        self.sends = np.stack([sent[each.ports] for each in senders])
-        """The kinds that each sender may send, uint64[senders, words]."""
-        self.known: list[Status] = [Status(_BLOCKED)] if like is None else like.known
-        self._numbers: dict[Status, int] = {self.known[0]: 0} if like is None else like._numbers
-        # Distinct outcomes by their words, and what is read off those that were asked about; the first is of no pair.
-        self._ids: dict[bytes, int] = {} if like is None else like._ids
-        self._words: list[NDArray[np.uint64] | None] = [None] if like is None else like._words
-        self._read: dict[int, NDArray[np.int32]] = (
-            {0: np.zeros(len(kinds.services), dtype=np.int32)} if like is None else like._read
-        )
-
-    def __len__(self) -> int:
-        return len(self._words)
-
-    def rows(self, ids: Rows) -> NDArray[np.int32]:
-        """What every service comes to in some distinct outcomes, int32[n, services]; nothing in that of no pair."""
-        for number in ids.tolist():
-            words = self._words[number]
-            if number not in self._read and words is not None:
-                self._read[number] = self._of_words(words)
-        return np.stack([self._read[number] for number in ids.tolist()])
-
-    def of(self, senders: Rows, *outcome: NDArray[np.uint64]) -> NDArray[np.int32]:
-        """The numbers of what every service comes to: int32[m, n, services], of words uint64[m, n, words]."""
-        ids = self.ids(senders, *outcome)
-        known, back = np.unique(ids, return_inverse=True)
-        return self.rows(known)[back.reshape(ids.shape)]
-
-    def ids(self, senders: Rows, *outcome: NDArray[np.uint64]) -> Rows:
-        """The distinct outcomes of pairs by number, int64[m, n], of words uint64[m, n, words]."""
-        sends = np.broadcast_to(self.sends[senders][None], outcome[0].shape)
-        whole = np.concatenate([*(each & sends for each in outcome), sends], axis=-1)
-        words = np.ascontiguousarray(whole.reshape(-1, whole.shape[-1]))
-        first, back = _distinct(words)
-        found = np.zeros(len(first), dtype=np.int64)
-        for at, row in enumerate(first.tolist()):
-            mark = words[row].tobytes()
-            if mark not in self._ids:
-                self._ids[mark] = len(self._words)
-                self._words.append(words[row].reshape(4, -1).copy())
-            found[at] = self._ids[mark]
-        return found[back.reshape(outcome[0].shape[:2])]
-
-    def _of_words(self, words: NDArray[np.uint64]) -> NDArray[np.int32]:
-        kinds = self.kinds
-        arrives, answered, doubtful, sends = (kinds.unpacked(each) for each in words)
-        answered = answered & ~doubtful
-        sent, comes, back, doubt = (kinds.by_service(each) for each in (sends, arrives, answered, doubtful))
-        verdict = np.select([doubt > 0, back == sent, back > 0, comes > 0], [3, 1, 2, 4], _BLOCKED)
-        found = np.zeros(len(verdict), dtype=np.int32)
-        for service, number in enumerate(verdict.tolist()):
-            status = Status(number)
-            if VERDICTS[number - 1] == PARTLY and number:
-                mine = np.flatnonzero((kinds.service_of == service) & answered).tolist()
-                status = Status(number, RangeSet.of(pair for kind in mine for pair in kinds.kinds[kind].ports))
-            if status not in self._numbers:
-                self._numbers[status] = len(self.known)
-                self.known.append(status)
-            found[service] = self._numbers[status]
-        return found
-
-
-_MIX = np.uint64(0x9E3779B97F4A7C15)
-
-
-def _distinct(words: NDArray[np.uint64]) -> tuple[Rows, Rows]:
-    """The places of the distinct rows of words, and for each row which of them it equals."""
-    mixed = np.zeros(len(words), dtype=np.uint64)
-    with np.errstate(over="ignore"):
-        for column in words.T:
-            mixed = (mixed ^ column) * _MIX
-            mixed ^= mixed >> np.uint64(29)
-    _, first, back = np.unique(mixed, return_index=True, return_inverse=True)
-    back = back.reshape(-1)
-    if not np.array_equal(words[first][back], words):  # two rows that are mixed alike: never seen, and not believed in
-        keys = words.view(np.dtype((np.void, words.shape[1] * 8))).reshape(-1)
-        _, first, back = np.unique(keys, return_index=True, return_inverse=True)
-    return first, back.reshape(-1)
 
 
 def far_members(ends: Ends, question: ReachQuestion) -> Iterator[Member]:

@@ -86,7 +86,9 @@ class _Writer:
         elif form == ".arrows":
             self._writer = pa.ipc.new_stream(self._stream, schema)
         elif form == ".csv":
-            options = pyarrow.csv.WriteOptions(quoting_style="needed", quoting_header="none")
+            # The names of elements need no quotes; that a header has none can be said from Arrow 22 on only.
+            self._stream.write((",".join(schema.names) + "\n").encode())
+            options = pyarrow.csv.WriteOptions(include_header=False, quoting_style="needed")
             self._writer = pyarrow.csv.CSVWriter(self._stream, schema, write_options=options)
         elif form == ".ipfix":
             self._stream.write(ipfix_export.templates())
