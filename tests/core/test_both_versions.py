@@ -114,12 +114,12 @@ class TurningGates(unittest.TestCase):
         self.new["filters"]["guard"]["inbound"].insert(0, {"order": 5, "action": "allow"})
         self.assertIsNone(self.turning(self.old, self.new))
 
-    def test_a_gate_that_one_version_does_not_ask(self):
+    def test_a_gate_where_one_version_has_no_filter(self):
         self.new["filters"]["edge"] = a_filter("subnet", inbound=[{"order": 1, "action": "drop"}])
         self.new["subnets"]["a1"]["filter"] = "edge"
         self.new["filters"]["edge"]["outbound"] = [{"order": 1, "action": "drop"}]
         found = self.turning(self.old, self.new, far="dan")
-        self.assertIsNone(found.before)
+        self.assertEqual((None, False), (found.before.filter, found.before.stops))
         self.assertEqual(("subnet-out", "edge", "1", True),
                          (found.after.gate, found.after.filter, found.after.rule, found.after.stops))  # fmt: skip
 

@@ -14,6 +14,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import services_texts
 from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.holders import Holders
+from kiboko.core.queries.members import Member
 from kiboko.core.reachability.naming import Namer
 from kiboko.core.reachability.set_answer import EndCount
 from kiboko.core.walk.gates import REPLY, Row
@@ -32,7 +33,7 @@ _AROUND = 2
 _MOST_SERVICES, _LINE_SERVICES = 8, 2
 _FEW = 8
 """As many lines of a kind are shown one by one; of more those together that the same rules turn."""
-_MOST_WALKED = 4_000
+_MOST_WALKED = 10_000
 """Of as many lines an example is looked at."""
 
 
@@ -66,17 +67,18 @@ def show_difference(found: Difference, shown: CompareShown, ends: tuple[Ends, En
     changed = {f"{filter_}/{rule}" for each in found.said if each.section == "rules"
                for filter_, _, rule in [each.name.split("/", 2)]}  # fmt: skip
     for kind in (OPENED, CLOSED, IN_PART):
-        lines = list(_in_both_families([each for each in found.changed if each.kind == kind]))
-        if not lines:
+        listed = [each for each in found.changed if each.kind == kind]
+        if not listed:
             continue
         out.heading(f"What is {kind}" if kind != IN_PART else "What is changed in part")
-        if shown.full or len(lines) <= _FEW:
+        lines = list(_in_both_families(listed)) if shown.full or len(listed) <= 2 * _FEW else []
+        if shown.full or 0 < len(lines) <= _FEW:
             for number, each in enumerate(lines[: shown.top], 1):
                 _show_line(number, each, shown, ends, namer, out)
             if len(lines) > shown.top:
                 out.line(f"and {counted(len(lines) - shown.top, 'more line')}; --top N shows more, --json all", "quiet")
         else:
-            _show_lines(lines, changed, shown, ends, namer, out)
+            _show_lines(listed, changed, shown, ends, namer, out)
     caveats = caveats_of(found)
     if caveats:
         out.heading("Bear in mind")
@@ -160,13 +162,16 @@ def _family(line: _Line) -> str:
 class _Alike:
     """Lines of one kind whose examples turn at the same gate by the same rules."""
 
-    lines: list[_Line]
+    lines: list[Changed]
     by: str
 
     def ends(self, is_source: bool, holders: Holders, namer: Namer) -> str:
         """All that send, or are sent to, in any of the lines: addresses where nobody is recorded by few names."""
-        members = dict.fromkeys(member for each, _ in self.lines
-                                for member in (each.sources if is_source else each.destinations))  # fmt: skip
+        met: dict[int, Member] = {}  # most members are those of many lines
+        for each in self.lines:
+            side = each.sources if is_source else each.destinations
+            met.update(zip(map(id, side), side, strict=True))
+        members = list(met.values())
         nobody = [each for each in members if each.machine is None and each.outside is None]
         names = [each.text for each in namer.names(nobody)]
         if not names or len(names) > _FEW_NAMES:
@@ -175,14 +180,13 @@ class _Alike:
         return " and ".join([*([held_text(others, holders)] if len(nobody) < len(members) else []), *names])
 
 
-def _alike(lines: Sequence[_Line], ends: tuple[Ends, Ends], changed: Collection[str]) -> list[_Alike]:
+def _alike(lines: Sequence[Changed], ends: tuple[Ends, Ends], changed: Collection[str]) -> list[_Alike]:
     """Lines brought together by what turns their examples, each where its first line is; `changed` are the rules that
     the files say otherwise, as FILTER/RULE."""
     found: dict[tuple[object, ...], _Alike] = {}
-    for line in lines:
-        each = line[0]
+    for each in lines:
         by = _turned_by(_walks(each, ends), changed)
-        found.setdefault((each.before, each.after, each.ports, by), _Alike([], by)).lines.append(line)
+        found.setdefault((each.before, each.after, each.ports, by), _Alike([], by)).lines.append(each)
     return list(found.values())
 
 
@@ -213,7 +217,7 @@ def _rule_words(row: Row | None) -> str:
 
 
 def _show_lines(
-    lines: Sequence[_Line], changed: Collection[str], shown: CompareShown, ends: tuple[Ends, Ends], namer: Namer,
+    lines: Sequence[Changed], changed: Collection[str], shown: CompareShown, ends: tuple[Ends, Ends], namer: Namer,
     out: Output,
 ) -> None:  # fmt: skip
     """Many lines in a table, those together that the same rules turn."""
@@ -221,10 +225,10 @@ def _show_lines(
     grid = Grid(["", "before and now", "turned by", "from", "to", "on", "example"],
                 wide=("turned by", "from", "to", "on"), numbers=("",), last=("example",))  # fmt: skip
     for number, each in enumerate(alike[: shown.top], 1):
-        first = each.lines[0][0]
-        is_in_both = any(both for _, both in each.lines) or len({line.family for line, _ in each.lines}) > 1
+        first = each.lines[0]
+        is_in_both = len({line.family for line in each.lines}) > 1
         only = [f" (client ports {some})" if some else "" for some in first.ports]
-        services = RangeSet.of(pair for line, _ in each.lines for pair in line.services)
+        services = RangeSet.of(pair for line in each.lines for pair in line.services)
         grid.add([
             str(number), f"{first.before}{only[0]} → {first.after}{only[1]}{_family((first, is_in_both))}", each.by,
             *(each.ends(is_source, holders, namer) for is_source in (True, False)),
@@ -232,7 +236,7 @@ def _show_lines(
             check_words(first.example, first.family, "").removeprefix("kiboko check "),
         ])  # fmt: skip
     out.grid(grid)
-    first = lines[0][0]
+    first = lines[0]
     out.line("turned by: the rule that decides before or now, of an example of each line", "quiet")
     out.line(f"to see one: {check_words(first.example, first.family, shown.options)}", "quiet")
     left = max(0, len(alike) - shown.top)

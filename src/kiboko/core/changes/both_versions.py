@@ -120,17 +120,20 @@ class OfFamily:
     Parameters
     ----------
     spaces : both versions
+    anybody : everybody in each of them
     family : 4 or 6
     what : what the change touches; None for everything
     is_brief : refuse what would take more than some seconds
     """
 
-    def __init__(self, spaces: tuple[Space, Space], family: int, what: Touched | None, is_brief: bool = False) -> None:
+    def __init__(
+        self, spaces: tuple[Space, Space], anybody: Sequence[Sequence[Member]], family: int, what: Touched | None,
+        is_brief: bool = False,
+    ) -> None:  # fmt: skip
         self.spaces, self.family, self._touched = spaces, family, what
         self.moved: dict[str, None] = {}
         """Machines and ranges that either version has otherwise."""
         sides = []
-        anybody = [each.ends.resolve("any").members for each in spaces]
         for is_sender in (True, False):
             if what is None or not what.is_of_rules:
                 sides.append(_common(spaces, family, is_sender, anybody, self.moved))

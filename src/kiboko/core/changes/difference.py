@@ -89,10 +89,11 @@ def difference(
     if said:
         services = services if what is None else services & what.services
         spaces = _spaces(old, new, services, what)
+        anybody = [ends.resolve("any").members for ends in (old, new)]
         for each in (4, 6) if family is None else (family,):
             if not services_for(services, each) or not all(_has_family(ends.topology, each) for ends in (old, new)):
                 continue
-            part = OfFamily(spaces, each, what, is_brief)
+            part = OfFamily(spaces, anybody, each, what, is_brief)
             changed += _lines(part, spread)
             moved |= dict.fromkeys(part.moved)
     changed.sort(key=lambda each: ((OPENED, CLOSED, IN_PART).index(each.kind), *each.rank))

@@ -17,7 +17,19 @@ from kiboko.core.network.model import PackedListeners
 
 def is_same(one: object, other: object) -> bool:
     """Whether two values say the same, wherever it is written."""
-    return one is other or bare(one) == bare(other)
+    kind: Any = type(one)
+    if one is other or kind is Place:
+        return one is other or kind is type(other)
+    if kind is not type(other) or kind in _PLAIN:
+        return bare(one) == bare(other)
+    names = _fields_of(kind)
+    if names is not None:
+        return all(is_same(getattr(one, name), getattr(other, name)) for name in names)
+    if isinstance(one, tuple) and isinstance(other, tuple):
+        return len(one) == len(other) and all(map(is_same, one, other))
+    if isinstance(one, Mapping) and isinstance(other, Mapping):
+        return one.keys() == other.keys() and all(is_same(each, other[key]) for key, each in one.items())
+    return bare(one) == bare(other)
 
 
 _PLAIN = frozenset((str, int, bool, float, NoneType, datetime, Address, Prefix, RangeSet, AddressSet))

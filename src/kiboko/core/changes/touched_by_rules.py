@@ -10,7 +10,7 @@ from kiboko.core.changes.sides import Chosen, Touching, Way, carriers_of, crossi
 from kiboko.core.network.model import Filter
 from kiboko.core.queries.ends import Ends
 
-_FEW_FILTERS = 8
+_FEW_FILTERS = 100
 """As many changed filters are looked at one by one; of more, all that any of them touches is taken together."""
 
 
