@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from kiboko.core.evidence.observed import Observed
     from kiboko.files.changes.kept_rehearsals import KeptLine, KeptRehearsal
 
-_MOST_TURNED = 12
+_MOST_TURNED, _MOST_ALIKE = 12, 8
 
 
 def show_rehearsal(
@@ -46,9 +46,14 @@ def show_rehearsal(
     for word, style, findings in (("brings", "blocked", found.brought), ("ends", "allowed", found.ended)):
         if findings:
             out.heading(f"Findings that it {word}")
-        for finding in findings:
-            out.parts((f"  {finding.severity:<7}", style), (f"{finding.id} ", "mark"), (finding.at, ""))
-            out.labelled("         ", finding.proof)
+        for kind in dict.fromkeys(each.id for each in findings):
+            mine = [each for each in findings if each.id == kind]
+            most = len(mine) if shown.full else min(shown.top, _MOST_ALIKE)
+            for finding in mine[:most]:
+                out.parts((f"  {finding.severity:<7}", style), (f"{finding.id} ", "mark"), (finding.at, ""))
+                out.labelled("         ", finding.proof)
+            if len(mine) > most:
+                out.line(f"  and {len(mine) - most:,} more of {kind}; --full shows all", "quiet")
     if told:
         out.heading("Also")
         out.bullets(list(told))

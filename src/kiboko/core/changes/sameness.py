@@ -22,7 +22,7 @@ def is_same(one: object, other: object) -> bool:
         return one is other or kind is type(other)
     if kind is not type(other) or kind in _PLAIN:
         return bare(one) == bare(other)
-    names = _fields_of(kind)
+    names = _fields_of(kind)  # type: ignore[arg-type]
     if names is not None:
         return all(is_same(getattr(one, name), getattr(other, name)) for name in names)
     if isinstance(one, tuple) and isinstance(other, tuple):
@@ -56,6 +56,6 @@ def bare(value: object) -> object:
 
 
 @functools.cache
-def _fields_of(kind: type[Any]) -> tuple[str, ...] | None:
+def _fields_of(kind: Any) -> tuple[str, ...] | None:
     """The fields of a dataclass; None for any other."""
     return tuple(field.name for field in dataclasses.fields(kind)) if dataclasses.is_dataclass(kind) else None
