@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from kiboko.core.evidence.observed import Observed
     from kiboko.files.changes.kept_rehearsals import KeptLine, KeptRehearsal
 
-_MOST_TURNED, _MOST_ALIKE = 12, 8
+_MOST_TURNED, _MOST_ALIKE = 12, 10
 
 
 def show_rehearsal(
