@@ -13,14 +13,16 @@ import sys
 import tempfile
 from datetime import date
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from estate import Estate
 from measure import seconds
 
-from kiboko.batch.spanning import matrix_of
+from kiboko.batch.spanning import matrix_of, spread
 from kiboko.core.audit.audit import audit
 from kiboko.core.audit.covering import Boxes, Sides
+from kiboko.core.changes.difference import difference
 from kiboko.core.changes.rehearsing import rehearse
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.edits import toggled_rule
@@ -34,12 +36,42 @@ from kiboko.files.network.network_file import load_network
 RULES, SERVICES, BOXES = 2000, 50, 10_000
 
 
-def estate(instances: int) -> Topology:
-    """A made-up estate, loaded."""
+def loaded(values: dict[str, Any]) -> Topology:
+    """A network of some values."""
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "network.yaml"
-        path.write_text(json.dumps(Estate(instances, RULES, 5).network()))
+        path.write_text(json.dumps(values))
         return load_network(str(path))
+
+
+def estate(instances: int) -> Topology:
+    """A made-up estate, loaded."""
+    return loaded(Estate(instances, RULES, 5).network())
+
+
+def after_a_change(instances: int) -> Topology:
+    """The same after an evening's work: a rule of fifteen filters is on another service, for anybody, or gone; five
+    machines have another role, and a route between two sites is missing."""
+    values, chance = Estate(instances, RULES, 5).network(), random.Random(5)
+    named = [name for name, each in values["filters"].items() if each["layer"] in ("instance", "subnet")]
+    for number, name in enumerate(chance.sample(named, 15)):
+        rules = values["filters"][name]["inbound"]
+        rule = chance.choice(rules[:10])
+        if number % 3 == 0:
+            rule["service"] = "tcp/22"
+        elif number % 3 == 1:
+            rule.pop("from", None)
+        else:
+            rules.remove(rule)
+    for name in chance.sample(list(values["instances"]), 5):
+        values["instances"][name]["tags"]["role"] = "r3"
+    del values["route_tables"]["table-0"][3]
+    return loaded(values)
+
+
+def compared(old: Topology, new: Topology) -> None:
+    """Every verdict that such a change turns, on anything."""
+    difference(*(Ends(Walker(each)) for each in (old, new)), resolve_service("any", {}), spread=spread)
 
 
 def told(what: str, took: float, bar: float | None = None) -> float:
@@ -120,6 +152,12 @@ def main(instances: int) -> None:
     print(f"growth for ten times the machines: {many / few:.1f} times (bar 12)", flush=True)
     few = told(f"audit of {instances // 10:,} machines", seconds(lambda: audit(Ends(Walker(small)), date.today())))
     many = told(f"audit of {instances:,} machines", seconds(lambda: audit(Ends(Walker(large)), date.today())), 60)
+    print(f"growth for ten times the machines: {many / few:.1f} times", flush=True)
+    few = told(f"comparing {instances // 10:,} machines before and after an evening's work",
+               seconds(lambda: compared(small, after_a_change(instances // 10))))  # fmt: skip
+    many = told(
+        f"comparing {instances:,} machines likewise", seconds(lambda: compared(large, after_a_change(instances)))
+    )
     print(f"growth for ten times the machines: {many / few:.1f} times", flush=True)
     told(f"rehearsing one rule of {instances:,} machines", seconds(lambda: rehearse_one(large)), 5)
     peak = max(resource.getrusage(who).ru_maxrss for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN))

@@ -31,7 +31,7 @@ _MOST_NAMES, _FEW_NAMES = 8, 2
 _MOST_LISTS = 6
 _AROUND = 2
 _MOST_SERVICES, _LINE_SERVICES = 8, 2
-_FEW = 8
+_FEW = 12
 """As many lines of a kind are shown one by one; of more those together that the same rules turn."""
 _MOST_WALKED = 10_000
 """Of as many lines an example is looked at."""
@@ -181,12 +181,13 @@ class _Alike:
 
 
 def _alike(lines: Sequence[Changed], ends: tuple[Ends, Ends], changed: Collection[str]) -> list[_Alike]:
-    """Lines brought together by what turns their examples, each where its first line is; `changed` are the rules that
-    the files say otherwise, as FILTER/RULE."""
+    """Lines brought together by what turns their examples, those of outsides apart, each where its first line is;
+    `changed` are the rules that the files say otherwise, as FILTER/RULE."""
     found: dict[tuple[object, ...], _Alike] = {}
     for each in lines:
         by = _turned_by(_walks(each, ends), changed)
-        found.setdefault((each.before, each.after, each.ports, by), _Alike([], by)).lines.append(each)
+        beyond = [any(member.outside is not None for member in side) for side in (each.sources, each.destinations)]
+        found.setdefault((each.before, each.after, each.ports, by, *beyond), _Alike([], by)).lines.append(each)
     return list(found.values())
 
 
@@ -237,7 +238,8 @@ def _show_lines(
         ])  # fmt: skip
     out.grid(grid)
     first = lines[0]
-    out.line("turned by: the rule that decides before or now, of an example of each line", "quiet")
+    out.line("turned by: the rule that decides before or now, of examples; from, to, on: all that are met in it, not"
+             " each with each", "quiet")  # fmt: skip
     out.line(f"to see one: {check_words(first.example, first.family, shown.options)}", "quiet")
     left = max(0, len(alike) - shown.top)
     if left:
