@@ -31,6 +31,8 @@ _MOST_NAMES, _FEW_NAMES = 8, 2
 _MOST_LISTS = 6
 _AROUND = 2
 _MOST_SERVICES, _LINE_SERVICES = 8, 2
+_COUNTED = 1_000_000
+"""Of more addresses where nobody is recorded the number tells nothing."""
 _FEW = 12
 """As many lines of a kind are shown one by one; of more those together that the same rules turn."""
 _MOST_WALKED = 10_000
@@ -155,7 +157,7 @@ def _in_both_families(lines: Sequence[Changed]) -> Iterator[_Line]:
 
 def _family(line: _Line) -> str:
     each, is_in_both = line
-    return ", IPv4 and IPv6" if is_in_both else ", IPv6" if each.family == 6 else ""
+    return ", also IPv6" if is_in_both else ", IPv6" if each.family == 6 else ""
 
 
 @dataclass(slots=True)
@@ -173,11 +175,12 @@ class _Alike:
             met.update(zip(map(id, side), side, strict=True))
         members = list(met.values())
         nobody = [each for each in members if each.machine is None and each.outside is None]
-        names = [each.text for each in namer.names(nobody)]
-        if not names or len(names) > _FEW_NAMES:
-            return held_text(EndCount.of(members), holders)
-        others = EndCount.of(each for each in members if each.machine is not None or each.outside is not None)
-        return " and ".join([*([held_text(others, holders)] if len(nobody) < len(members) else []), *names])
+        names = list(dict.fromkeys(each.text.removesuffix(" (IPv6)") for each in namer.names(nobody)))
+        if len(names) > _FEW_NAMES:
+            count = sum(each.count for each in nobody)
+            names = [f"{count:,} unrecorded addresses" if count < _COUNTED else "unrecorded addresses"]
+        others = [each for each in members if each.machine is not None or each.outside is not None]
+        return " and ".join([*([held_text(EndCount.of(others), holders)] if others else []), *names])
 
 
 def _alike(lines: Sequence[Changed], ends: tuple[Ends, Ends], changed: Collection[str]) -> list[_Alike]:
