@@ -1,6 +1,7 @@
 """`compare` and `rehearse` as they are called."""
 
 import json
+import re
 
 from tests.helpers import OnTheDemo
 from tests.helpers import kiboko as run
@@ -21,6 +22,31 @@ class Changes(OnTheDemo):
                 old = row["check"].replace(" -n clean/network.yaml", "")
                 before = run(*old.split()[1:], f"-{row['family']}", "--json", cwd=self.folder)
                 self.assertEqual(row["before"], json.loads(before.stdout)["verdict"])
+
+    def test_many_lines_are_a_table_by_the_rules_that_turn_them(self):
+        """Each row's example comes to what the row says in either version, and by the rule that it names in one."""
+        text = self.kiboko("compare network.yaml clean/network.yaml", 1)
+        closed = text.split("What is closed\n")[1].split("turned by: ")[0].splitlines()
+        header, *lines = [re.split(r"  +", line.strip()) for line in closed]
+        self.assertEqual(["before and now", "turned by", "from", "to", "on", "example"], header)
+        self.assertGreater(len(lines), 8)
+        for _, turned, by, *_, example in lines:
+            was, now = re.fullmatch(r"(\S+) → (\S+?)(?:, also IPv6)?", turned).groups()
+            asked = [json.loads(run("check", *example.split(), *more, "--json", cwd=self.folder).stdout)
+                     for more in ([], ["-n", "clean/network.yaml"])]  # fmt: skip
+            self.assertEqual([was, now], [each["verdict"] for each in asked], example)
+            rules = {f"{name}/{gate['rule']}" for each in asked
+                     for gate in (*each["forward"], *(each["reply"] or ())) for name in gate["filters"]}  # fmt: skip
+            named = by.rsplit(" (", 1)[0].split(" → ")
+            self.assertTrue(rules & set(named), (named, rules))
+        least = self.kiboko("compare network.yaml clean/network.yaml --top 3", 1).split("What is closed\n")[1]
+        self.assertIn(f"and {len(lines) - 3} more lines; --top N shows more", least)
+
+    def test_with_full_every_line_is_shown_with_every_name(self):
+        rows = json.loads(self.kiboko("compare network.yaml clean/network.yaml --json", 1))["rows"]
+        text = self.kiboko("compare network.yaml clean/network.yaml --full --top 1000", 1)
+        shown = re.findall(r"^ +\d+\. (\S+ → \S+?)(, IPv6|, also IPv6)?: ", text, re.M)
+        self.assertEqual(len(rows), len(shown) + sum(family == ", also IPv6" for _, family in shown))
 
     def test_a_rule_switched_off_closes_mends_promises_and_ends_findings(self):
         found = json.loads(self.kiboko(
