@@ -84,6 +84,35 @@ class Flows(Logs):
         self.run_flows("--rule", "guard/10", "--export", "kept.csv")
         self.assertEqual(len((self.folder / "kept.csv").read_text().splitlines()), 2)
 
+    def test_rules_of_one_filter_alone(self):
+        rows = self.run_flows("--rules-of", "guard", status=1)["rows"]
+        self.assertEqual([("guard", "10"), ("guard", "never"), ("guard", "otherwise")],
+                         [(row["filter"], row["rule"]) for row in rows])  # fmt: skip
+        for name in ("ann", "ann.json"):  # a kernel's rule set, by the machine or the file
+            self.assertEqual(
+                {"ann.json"}, {row["filter"] for row in self.run_flows("--rules-of", name, status=1)["rows"]}
+            )
+        self.assertIn("'gard' is no filter of the network; did you mean 'guard'?",
+                      self.run_flows("--rules-of", "gard", status=2))  # fmt: skip
+
+    def test_of_many_lists_of_rules_a_line_each_the_least_used_first(self):
+        values = json.loads((self.folder / "network.yaml").read_text())
+        for number in range(45):
+            rules = [
+                {"id": f"r{each}", "action": "allow", "service": f"tcp/{9000 + each}"} for each in range(number % 9)
+            ]
+            values["filters"][f"unused-{number}"] = a_filter("instance", decide="any", inbound=rules)
+        (self.folder / "network.yaml").write_text(json.dumps(values))
+        text = kiboko("flows", "log.csv", "--rules", "--top", "9", cwd=self.folder).stdout
+        lists = [line.split() for line in text.splitlines() if line.startswith("unused-")]
+        self.assertEqual([f"unused-{number}," for number in (8, 17, 26, 35, 44, 7, 16, 25, 34)],
+                         [line[0] for line in lists])  # fmt: skip
+        self.assertEqual(["8", "8", "0", "0", "-"], lists[0][2:])
+        self.assertIn("and 38 more lists; --top N shows more, --rules-of FILTER", text)
+        self.assertIn("184 rules; 182 never hit", text.replace("held against ", ""))
+        whole = kiboko("flows", "log.csv", "--rules", "--full", cwd=self.folder).stdout
+        self.assertEqual(180, whole.count("tcp/900"))  # five times 0 to 8 rules
+
     def test_rules_of_a_host_count_with_its_counters(self):
         found = self.usage()
         self.assertEqual(

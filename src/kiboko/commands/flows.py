@@ -36,7 +36,7 @@ from kiboko.files.elements.fields import time_filter
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.flow_pieces import flow_files, pieces_of, without_copies
 from kiboko.files.logs.flow_reader import PieceReader
-from kiboko.views.flows_view import flows_json, show_flows, show_usage, usage_json
+from kiboko.views.flows_view import UsageShown, flows_json, show_flows, show_usage, usage_json
 from kiboko.views.output import Output, working
 
 if TYPE_CHECKING:
@@ -62,8 +62,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--sort-by", choices=MEASURES, default="octets", help="what the groups shown first have most of (octets)"
     )
-    parser.add_argument("--top", metavar="N", type=lines_shown, default=20, help="show so many groups (20)")
+    parser.add_argument(
+        "--top", metavar="N", type=lines_shown, default=20, help="show so many groups, or lists of rules (20)"
+    )
     parser.add_argument("--rules", action="store_true", help="what hit each rule of the network, and which none did")
+    parser.add_argument("--rules-of", metavar="FILTER", action="append", default=[],
+                        help="the same for the rules of this filter alone; repeatable")  # fmt: skip
+    parser.add_argument("--full", action="store_true", help="with --rules: every rule, also where they are very many")
     parser.add_argument("--counters", metavar="INSTANCE=FILE", action="append", default=[],
                         help="with --rules: a later `nft -j list ruleset` of an instance")  # fmt: skip
     parser.add_argument("--plot", metavar="FILE", type=Path, help="draw the groups and their time, as .png or .svg")
@@ -78,6 +83,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         parser,
         "flows evidence/flows.csv --top 8",
         "flows evidence/flows.csv --rules",
+        "flows evidence/flows.csv --rules-of bank-edge",
         "flows other.log --guess > columns.yaml",
         "flows evidence/flows.csv --by source,service --export copy.jsonl",
     )
@@ -100,7 +106,11 @@ def run(args: argparse.Namespace) -> int:
     walker = _walker(args)
     wanted = _filter(args, walker)
     files = flow_files(args.paths)
-    return _rules(args, walker, wanted, files) if args.rules else _sums(args, fields, walker, wanted, files)
+    return (
+        _rules(args, walker, wanted, files)
+        if args.rules or args.rules_of
+        else _sums(args, fields, walker, wanted, files)
+    )
 
 
 def _guess(args: argparse.Namespace) -> int:
@@ -117,7 +127,7 @@ def _guess(args: argparse.Namespace) -> int:
 
 def _walker(args: argparse.Namespace) -> Walker | None:
     """The network, which only names and rules need: without a network file, addresses stand for themselves."""
-    needed = args.rules or args.rule or args.network != "network.yaml"
+    needed = args.rules or args.rules_of or args.rule or args.network != "network.yaml"
     return Walker(network_of(args)) if needed or Path(args.network).exists() else None
 
 
@@ -150,15 +160,28 @@ def _rules(args: argparse.Namespace, walker: Walker | None, wanted: FlowFilter, 
     from kiboko.core.evidence.rule_usage import RuleUsage
 
     assert walker is not None
+    filters = _rule_sets_named(args.rules_of, walker.topology)
     usage = RuleUsage(walker.topology, _listings(args.counters, walker.topology))
     judge = FlowJudge(Comparison(walker), None, args.strict, wanted, usage, columns_of(args))
     with working("holding records against the rules"):
         caveats = judge.take(files, cluster=args.cluster)
     if args.json:
-        print(json.dumps(usage_json(usage, caveats), indent=1))
+        print(json.dumps(usage_json(usage, caveats, filters), indent=1))
     else:
-        show_usage(usage, caveats, Output())
-    return 1 if any(not line.is_hit for line in usage.lines() if line.is_rule) else 0
+        show_usage(usage, UsageShown(args.full, args.top, filters), caveats, Output())
+    asked = (line for line in usage.lines() if line.is_rule and (not filters or line.key[0] in filters))
+    return 1 if any(not line.is_hit for line in asked) else 0
+
+
+def _rule_sets_named(names: list[str], topology: Topology) -> set[str]:
+    """Filters by name, and kernel rule sets by their file or the machine that has them."""
+    files = {name: each.host_filter.file for name, each in topology.instances.items()
+             if isinstance(each.host_filter, HostRuleSet)}  # fmt: skip
+    known = {name: name for name in (*topology.filters, *files.values())} | files
+    for name in names:
+        if name not in known:
+            raise UsageError(f"'{name}' is no filter of the network{nearest(name, known)}")
+    return {known[name] for name in names}
 
 
 def _listings(given: list[str], topology: Topology) -> dict[str, HostRuleSet]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from kiboko.core.records.flow_query import Timeline
@@ -13,9 +15,11 @@ from kiboko.views.text import counted
 from kiboko.views.timeline_view import Bar, iso_of, show_timeline, time_text
 
 if TYPE_CHECKING:
-    from kiboko.core.evidence.rule_usage import RuleUsage
+    from kiboko.core.evidence.rule_usage import RuleLine, RuleUsage
 
 _BAR = 36
+_FEW_LISTS = 40
+"""Of as many lists of rules each rule is shown; of more a line for each list."""
 
 
 def show_flows(sums: Sums, timeline: Timeline, by: str, most: int, caveats: list[str], out: Output) -> None:
@@ -58,51 +62,85 @@ def _histogram(timeline: Timeline, out: Output) -> None:
     show_timeline(timeline, bars, out)
 
 
-def show_usage(usage: RuleUsage, caveats: list[str], out: Output) -> None:
-    """Every rule with what hit it; those never hit are marked."""
-    lines = usage.lines()
-    never = [each for each in lines if not each.is_hit and each.is_rule]
-    rules = sum(each.is_rule for each in lines)
-    has_counters = any(each.counted is not None for each in lines)
+@dataclass(frozen=True, slots=True)
+class UsageShown:
+    """How rule usage is shown: every rule of however many lists, or of many lists a line for each of the first; of the
+    filters named alone, where any is."""
+
+    full: bool = False
+    top: int = 20
+    filters: Collection[str] = ()
+
+
+def show_usage(usage: RuleUsage, shown: UsageShown, caveats: list[str], out: Output) -> None:
+    """Every rule with what hit it, those never hit marked; or of many lists of rules how many of each that are."""
+    lines = [each for each in usage.lines() if not shown.filters or each.key[0] in shown.filters]
+    lists: dict[str, list[RuleLine]] = {}
+    for each in lines:
+        name, direction, _ = each.key
+        lists.setdefault(f"{name}, {direction}" if direction != "rules" else name, []).append(each)
+    if shown.full or shown.filters or len(lists) <= _FEW_LISTS:
+        _show_rules(lists, out)
+    else:
+        _show_lists(lists, shown.top, out)
+    never = sum(not each.is_hit and each.is_rule for each in lines)
+    out.line()
+    out.parts((f"{usage.records:,}", "mark"),
+              (f" records held against {counted(sum(each.is_rule for each in lines), 'rule')}; ", ""),
+              (f"{never:,} never hit", "unsure" if never else "agree"))  # fmt: skip
+    out.line("A rule that is never hit may be needed all the same: these records cover their own time and places only.")
+    if caveats:
+        out.heading("Bear in mind")
+        out.bullets(caveats)
+
+
+def _show_rules(lists: dict[str, list[RuleLine]], out: Output) -> None:
+    """Every rule, list by list."""
+    has_counters = any(each.counted is not None for lines in lists.values() for each in lines)
     counters = ["counter"] if has_counters else []
     grid = Grid(
         ["rule", "action", "what", "records", "packets", "octets", *counters, "first", "last"],
         wide=("what",), numbers=("records", "packets", "octets", "counter"),
     )  # fmt: skip
-    section = ""
-    for each in lines:
-        if not each.is_rule and not each.is_hit:
-            continue
-        name, direction, rule = each.key
-        head = f"{name}, {direction}" if direction != "rules" else name
-        if head != section:
+    for head, lines in lists.items():
+        told = [each for each in lines if each.is_rule or each.is_hit]
+        if told:
             grid.section(head)
-            section = head
-        counter = [] if not has_counters else ["" if each.counted is None else f"{each.counted[0]:,}"]
-        if each.sum.records:
-            counts = [f"{each.sum.records:,}", f"{each.sum.packets:,}", f"{each.sum.octets:,}"]
+        for each in told:
+            rule = each.key[2]
+            counter = [] if not has_counters else ["" if each.counted is None else f"{each.counted[0]:,}"]
+            if each.sum.records:
+                grid.add([
+                    f"  {rule}", each.action, each.what, f"{each.sum.records:,}", f"{each.sum.packets:,}",
+                    f"{each.sum.octets:,}", *counter, time_text(each.sum.first), time_text(each.sum.last),
+                ])  # fmt: skip
+                continue
+            state = "no record" if each.is_hit else "never hit" if each.is_enabled else "disabled"
             grid.add(
-                [
-                    f"  {rule}",
-                    each.action,
-                    each.what,
-                    *counts,
-                    *counter,
-                    time_text(each.sum.first),
-                    time_text(each.sum.last),
-                ]
+                [f"  {rule}", each.action, each.what, state, "", "", *counter, "", ""], "" if each.is_hit else "quiet"
             )
-            continue
-        state = "no record" if each.is_hit else "never hit" if each.is_enabled else "disabled"
-        grid.add([f"  {rule}", each.action, each.what, state, "", "", *counter, "", ""], "" if each.is_hit else "quiet")
     out.grid(grid)
-    out.line()
-    out.parts((f"{usage.records:,}", "mark"), (f" records held against {counted(rules, 'rule')}; ", ""),
-              (f"{len(never)} never hit", "unsure" if never else "agree"))  # fmt: skip
-    out.line("A rule that is never hit may be needed all the same: these records cover their own time and places only.")
-    if caveats:
-        out.heading("Bear in mind")
-        out.bullets(caveats)
+
+
+def _show_lists(lists: dict[str, list[RuleLine]], most: int, out: Output) -> None:
+    """A line for each list, those of which the most rules were never hit first."""
+    rows = []
+    for head, lines in lists.items():
+        rules = [each for each in lines if each.is_rule]
+        never = sum(not each.is_hit for each in rules)
+        hits = sum(each.sum.records for each in rules)
+        rest = sum(each.sum.records for each in lines if not each.is_rule)
+        last = max((each.sum.last for each in rules if each.sum.records), default=NO_TIME)
+        rows.append((never, hits, [head, f"{len(rules):,}", f"{never:,}", f"{hits:,}", f"{rest:,}", time_text(last)]))
+    rows.sort(key=lambda row: (-row[0], row[1]))
+    out.line(f"{counted(len(rows), 'list')} of rules, those of which the most were never hit first", "quiet")
+    grid = Grid(["rules of", "rules", "never hit", "records", "no rule matched", "last hit"], wide=("rules of",),
+                numbers=("rules", "never hit", "records", "no rule matched"))  # fmt: skip
+    for _, hits, cells in rows[:most]:
+        grid.add(cells, "quiet" if not hits else "")
+    out.grid(grid)
+    more = f"and {counted(len(rows) - most, 'more list')}; --top N shows more, " if len(rows) > most else ""
+    out.line(f"{more}--rules-of FILTER every rule of one filter, --full all of them", "quiet")
 
 
 def flows_json(sums: Sums, timeline: Timeline, by: str, most: int | None, caveats: list[str]) -> dict[str, Any]:
@@ -122,9 +160,9 @@ def flows_json(sums: Sums, timeline: Timeline, by: str, most: int | None, caveat
     }
 
 
-def usage_json(usage: RuleUsage, caveats: list[str]) -> dict[str, Any]:
-    """The usage of rules as `rule-usage/1`."""
-    lines = usage.lines()
+def usage_json(usage: RuleUsage, caveats: list[str], filters: Collection[str] = ()) -> dict[str, Any]:
+    """The usage of rules as `rule-usage/1`, of some filters alone where any is named."""
+    lines = [each for each in usage.lines() if not filters or each.key[0] in filters]
     return {
         "kiboko": "rule-usage/1",
         "summary": {
