@@ -3,7 +3,7 @@
 import json
 import re
 
-from tests.helpers import OnTheDemo
+from tests.helpers import OnTheDemo, a_filter, base
 from tests.helpers import kiboko as run
 
 
@@ -41,6 +41,18 @@ class Changes(OnTheDemo):
             self.assertTrue(rules & set(named), (named, rules))
         least = self.kiboko("compare network.yaml clean/network.yaml --top 3", 1).split("What is closed\n")[1]
         self.assertIn(f"and {len(lines) - 3} more lines; --top N shows more", least)
+
+    def test_what_stops_an_example_at_a_public_address_is_said_of_that(self):
+        """A machine that another one may send to at either address: at the public one it is the edge that turns."""
+        values = base()
+        values["filters"]["far"] = a_filter("subnet", inbound=[{"order": 1, "action": "allow", "from": "10.0.0.0/8"}])
+        values["subnets"]["a2"]["filter"] = "far"
+        (self.folder / "old.yaml").write_text(json.dumps(values))
+        values["filters"]["far"]["inbound"].append({"order": 2, "action": "allow", "from": "203.0.113.0/24"})
+        (self.folder / "new.yaml").write_text(json.dumps(values))
+        text = self.kiboko("compare old.yaml new.yaml --service ssh -4", 1)
+        self.assertRegex(text, r"blocked → allowed: ann, dan.*\n +to +203.0.113.20 \(cat\)\n +on +tcp/22\n"
+                               r" +before +stopped by default drop of far, inbound.*, subnet-in at a2")  # fmt: skip
 
     def test_with_full_every_line_is_shown_with_every_name(self):
         rows = json.loads(self.kiboko("compare network.yaml clean/network.yaml --json", 1))["rows"]

@@ -21,7 +21,7 @@ from kiboko.core.walk.gates import REPLY, Row
 from kiboko.core.walk.walk import Walk
 from kiboko.views.check_view import decider_text
 from kiboko.views.output import Grid, Output
-from kiboko.views.reach_view import check_words, named
+from kiboko.views.reach_view import check_words, named, names_asked
 from kiboko.views.set_view import first_few, held_text
 from kiboko.views.text import counted, network_option
 
@@ -271,10 +271,14 @@ def _show_line(
 
 
 def _walks(each: Changed, ends: tuple[Ends, Ends]) -> list[Walk | None]:
-    """The example in each version."""
+    """The example in each version, as the line to paste asks about it."""
     source, destination, service = each.example
-    pairs = [which.pairs(source, destination, each.family) for which in ends]
-    return [which.walk_pair(some[0], service) if some else None for which, some in zip(ends, pairs, strict=True)]
+    found: list[Walk | None] = []
+    for which in ends:
+        one, other = (which.resolve(name).members for name in names_asked(source, destination))
+        pairs = which.pairs(one[0], other[0], each.family) if one and other else []
+        found.append(which.walk_pair(pairs[0], service) if pairs else None)
+    return found
 
 
 def compare_json(found: Difference, shown: CompareShown, ends: tuple[Ends, Ends]) -> dict[str, Any]:

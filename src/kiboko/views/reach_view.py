@@ -180,11 +180,17 @@ def service_words(services: RangeSet, shown: ReachShown, family: int, few: int =
     return ", ".join(texts[:most]) + (f" and {len(texts) - most} more" if len(texts) > most else "")
 
 
+def names_asked(source: Member, destination: Member) -> tuple[str, str]:
+    """What a pair is called in a question about it: of a range by one address."""
+    one, other = (str(each.high if at else each.low) if each.low is not None else each.name
+                  for at, each in enumerate((source, destination)))  # fmt: skip
+    return one, other
+
+
 def check_words(example: tuple[Member, Member, Service], family: int, options: str) -> str:
     """A line to be pasted that asks about an example."""
     source, destination, service = example
-    names = [str(each.high if at else each.low) if each.low is not None else each.name
-             for at, each in enumerate((source, destination))]  # fmt: skip
+    names = names_asked(source, destination)
     both = all(len(each.families) > 1 for each in (source, destination))
     return f"kiboko check {names[0]} {names[1]} {service}{f' -{family}' if both else ''}{options}"
 
