@@ -61,7 +61,7 @@ def rehearse(
     called with some numbers, as `map` does, perhaps by other processes. Raises UsageError as `difference` does."""
     found = difference(old, new, services, family, spread=spread)
     before, after = held(old, expectations), held(new, expectations)
-    scope = _scope(old, new, found, services if family is None else RangeSet())
+    scope = _scope(old, new, found, services if family is None else RangeSet(), spread)
     # A finding gathers all machines that nobody reaches on the same services: what is told is what differs of each.
     shut = [unreached(ends, scope) for ends in (old, new)]
     rest = dataclasses.replace(scope, machines=frozenset())
@@ -83,7 +83,7 @@ def rehearse(
     return Rehearsal(found, tuple(zip(before, after, strict=True)), ended, brought, tuple(left_out))
 
 
-def _scope(old: Ends, new: Ends, found: Difference, compared: RangeSet) -> Scope:
+def _scope(old: Ends, new: Ends, found: Difference, compared: RangeSet, spread: Spread) -> Scope:
     """What of the findings a change may turn; `compared` are the services that `found` is about in both families."""
     what = found.touched
     every = resolve_service("any", {})
@@ -92,7 +92,7 @@ def _scope(old: Ends, new: Ends, found: Difference, compared: RangeSet) -> Scope
     whole: Difference | None = found
     if every - compared:
         try:
-            whole = difference(old, new, every)
+            whole = difference(old, new, every, spread=spread)
         except UsageError:  # too many pairs: every machine is looked at
             whole = None
     machines = frozenset(_turned(new.topology, whole)) if whole is not None else None
