@@ -83,7 +83,7 @@ def rehearse(
     return Rehearsal(found, tuple(zip(before, after, strict=True)), ended, brought, tuple(left_out))
 
 
-def _scope(old: Ends, new: Ends, found: Difference, compared: RangeSet, spread: Spread) -> Scope:
+def _scope(old: Ends, new: Ends, found: Difference, compared: RangeSet, spread: Spread = map) -> Scope:
     """What of the findings a change may turn; `compared` are the services that `found` is about in both families."""
     what = found.touched
     every = resolve_service("any", {})
