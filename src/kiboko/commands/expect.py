@@ -92,7 +92,6 @@ def run(args: argparse.Namespace) -> int:
 def _changed_since(outcomes: list[Held], args: argparse.Namespace) -> list[Held]:
     """Those that are new or worded otherwise since a revision, or that come to something else now. Raises InputError
     where there is no such revision, or the network file was not in it."""
-    from kiboko.core.changes.expecting import held
     from kiboko.files.expectations.reading import read_expectations, read_table
     from kiboko.files.network.revisions import load_revision, revision_of
 
@@ -107,22 +106,30 @@ def _changed_since(outcomes: list[Held], args: argparse.Namespace) -> list[Held]
                     before += read(older, then.services)
             except InputError:
                 continue  # it is new since: so is all that it promises
-    ends = Ends(Walker(then))
     known = {each.id: each for each in before}
-    found = []
-    for outcome in outcomes:
-        was = known.get(outcome.expectation.id)
-        if was is None or _worded(was) != _worded(outcome.expectation):
-            found.append(outcome)
-            continue
+    met = [each for each in outcomes if each.expectation.id in known]
+    same = [each for each in met if _worded(known[each.expectation.id]) == _worded(each.expectation)]
+    held_then = _held_then(Ends(Walker(then)), [known[each.expectation.id] for each in same])
+    unchanged = {each.expectation.id for each, old in zip(same, held_then, strict=True)
+                 if old is not None and (old.state, old.wrong) == (each.state, each.wrong)}  # fmt: skip
+    return [each for each in outcomes if each.expectation.id not in unchanged]
+
+
+def _held_then(ends: Ends, expectations: list[Expectation]) -> list[Held | None]:
+    """What came of expectations in an older network; None of those that spoke of somebody whom there was not."""
+    from kiboko.core.changes.expecting import held
+
+    def is_known(each: Expectation) -> bool:
         try:
-            (old,) = held(ends, [was])
-        except UsageError:  # it spoke of somebody whom there was not
-            found.append(outcome)
-            continue
-        if (old.state, old.wrong) != (outcome.state, outcome.wrong):
-            found.append(outcome)
-    return found
+            for name in (*each.sources, *each.destinations, *each.excepted):
+                ends.resolve(name)
+        except UsageError:
+            return False
+        return True
+
+    known = [each for each in expectations if is_known(each)]
+    outcomes = {each.expectation.id: each for each in held(ends, known)}
+    return [outcomes.get(each.id) for each in expectations]
 
 
 def _worded(each: Expectation) -> tuple[object, ...]:
@@ -169,6 +176,7 @@ def _chosen(topology: Topology, args: argparse.Namespace) -> list[Expectation]:
 def _draft(ends: Ends, args: argparse.Namespace) -> int:
     if args.flows:
         return _draft_of_flows(ends, args)
+    from kiboko.batch.spanning import matrix_of
     from kiboko.core.changes.expecting import draft
     from kiboko.core.reachability.matrix import usual_services
     from kiboko.views.expect_view import draft_yaml
@@ -176,7 +184,7 @@ def _draft(ends: Ends, args: argparse.Namespace) -> int:
     topology = ends.topology
     names = [*topology.groups, *topology.outsides] or [*topology.subnets, *topology.outsides]
     with working("looking at every pair of ends"):
-        found = draft(ends, names, usual_services(ends, _MOST_SERVICES))
+        found = draft(ends, names, usual_services(ends, _MOST_SERVICES), matrix_of)
     print(draft_yaml(found), end="")
     return 0
 

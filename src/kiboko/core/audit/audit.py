@@ -9,7 +9,7 @@ from datetime import date
 
 from kiboko.core.audit.findings import KINDS, SEVERITIES, Finding, found
 from kiboko.core.audit.first_packets import of_first_packets
-from kiboko.core.audit.listening import Spread, of_listeners
+from kiboko.core.audit.listening import of_listeners
 from kiboko.core.audit.places import of_attachments, of_names, of_routes
 from kiboko.core.audit.rules import of_filter, of_kernel
 from kiboko.core.audit.scope import WHOLE, Scope
@@ -18,6 +18,7 @@ from kiboko.core.errors import TooMuch
 from kiboko.core.hints import nearest
 from kiboko.core.network.model import Accepted
 from kiboko.core.queries.ends import Ends
+from kiboko.core.spreading import Spread
 
 
 @dataclass(frozen=True, slots=True)

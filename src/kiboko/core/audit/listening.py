@@ -3,8 +3,7 @@ reach."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from typing import Any
+from collections.abc import Iterator, Mapping, Sequence
 
 import numpy as np
 
@@ -16,9 +15,8 @@ from kiboko.core.network.model import ALLOW, Filter, Rule
 from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.members import Member
 from kiboko.core.reachability.space import Space, SpaceEnd
+from kiboko.core.spreading import Spread
 
-Spread = Callable[[Callable[[int], Any], Iterable[int]], Iterable[Any]]
-"""Calls a function with each of some numbers, as `map` does."""
 _VERY_MANY = 1 << 16
 """As many services are more than a rule is about, and no listener is missed of them."""
 _FEW_SENDERS = 200

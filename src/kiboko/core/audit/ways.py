@@ -7,7 +7,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from kiboko.core.audit.findings import Finding, few, found
-from kiboko.core.audit.listening import Spread
 from kiboko.core.audit.rules import WAY_NAMES, RuleList, directions
 from kiboko.core.audit.scope import WHOLE, Scope
 from kiboko.core.errors import Place
@@ -23,6 +22,7 @@ from kiboko.core.reachability.doors import Door, single_doors
 from kiboko.core.reachability.letting_in import LetIn
 from kiboko.core.reachability.reach import ReachLine, ReachQuestion, reach
 from kiboko.core.reachability.space import Space
+from kiboko.core.spreading import Spread
 from kiboko.core.walk.walk import ALLOWED, PARTLY, Walker
 
 _VERY_MANY = 1 << 16

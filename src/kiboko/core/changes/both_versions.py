@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import bisect
 import dataclasses
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -18,11 +18,10 @@ from kiboko.core.header.ranges import RangeSet, shared_parts
 from kiboko.core.queries.members import Member
 from kiboko.core.reachability.space import Space, SpaceEnd, usual_of
 from kiboko.core.reachability.statuses import Statuses
+from kiboko.core.spreading import Spread
 
 Rows = NDArray[np.int64]
 Table = NDArray[np.int32]
-Spread = Callable[[Callable[[int], "Turned | None"], Iterable[int]], Iterable["Turned | None"]]
-"""Has a function called with some numbers, as `map` does, perhaps by other processes."""
 MOST_PAIRS = 4_000_000
 """As many pairs are compared in any case."""
 _MOST_WORDS = 200_000_000

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kiboko.core.changes.both_versions import OfFamily, Spread, Turn
+from kiboko.core.changes.both_versions import OfFamily, Turn
 from kiboko.core.changes.said import Said, differences_said
 from kiboko.core.changes.touched import Touched, touched
 from kiboko.core.header.ranges import RangeSet
@@ -18,6 +18,7 @@ from kiboko.core.queries.ends import Ends, services_for
 from kiboko.core.queries.members import Member
 from kiboko.core.reachability.products import apart, products_of
 from kiboko.core.reachability.space import Space, SpaceEnd, address_cuts
+from kiboko.core.spreading import Spread
 from kiboko.core.tables.cuts import Edges, rule_edges
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
 

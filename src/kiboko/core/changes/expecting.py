@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,6 +21,11 @@ from kiboko.core.reachability.reach import without_addresses
 from kiboko.core.reachability.space import NOBODY, Block, Space, SpaceEnd
 from kiboko.core.tables.kinds import Kinds
 from kiboko.core.walk.walk import ALLOWED, BLOCKED
+
+if TYPE_CHECKING:
+    from kiboko.core.reachability.matrix import Matrix, MatrixQuestion
+
+    Judged = Callable[[MatrixQuestion], Matrix]
 
 HELD, BROKEN = "held", "broken"
 ONLY = "only"
@@ -203,14 +209,17 @@ def _without(interface: Interface, named: set[tuple[str, Address]]) -> Interface
     return interface._replace(addresses=left)
 
 
-def draft(ends: Ends, names: Sequence[str], services: Sequence[tuple[str, RangeSet]]) -> list[Expectation]:
+def draft(
+    ends: Ends, names: Sequence[str], services: Sequence[tuple[str, RangeSet]], judged: Judged | None = None
+) -> list[Expectation]:
     """A first set of promises for a person to cut down: what gets through whole between names today, and what of the
-    services that are not for everybody is shut to outsides."""
+    services that are not for everybody is shut to outsides. `judged` makes a matrix of a question, perhaps by other
+    processes."""
     from kiboko.core.errors import Place
     from kiboko.core.reachability.matrix import STATES, MatrixQuestion, axis_names
 
     question = MatrixQuestion(ends, axis_names(ends, ",".join(names)), services, None)
-    matrix = question.matrix(map(question, question.pieces()))
+    matrix = judged(question) if judged is not None else question.matrix(map(question, question.pieces()))
     found = []
     outsides = ends.topology.outsides
     for row, source in enumerate(matrix.names):

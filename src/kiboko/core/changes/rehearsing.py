@@ -9,7 +9,7 @@ from datetime import date
 
 from kiboko.core.audit.audit import audit
 from kiboko.core.audit.findings import NOTE, Finding
-from kiboko.core.audit.listening import Spread, of_unreached, unreached
+from kiboko.core.audit.listening import of_unreached, unreached
 from kiboko.core.audit.scope import Scope
 from kiboko.core.changes.difference import Difference, difference
 from kiboko.core.changes.expecting import Held, held
@@ -18,6 +18,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.edits import toggled_rule
 from kiboko.core.network.model import Expectation, Topology
 from kiboko.core.queries.ends import Ends, resolve_service
+from kiboko.core.spreading import Spread
 
 _FEW_MACHINES = 1_000
 """The findings of as many are sooner looked for than processes started."""
