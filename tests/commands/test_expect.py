@@ -58,11 +58,29 @@ class Expect(OnTheDemo):
         git(self.folder, "commit", "-qm", "one")
         self.addCleanup(shutil.rmtree, self.folder / ".git")
         line = "expect --file expectations.yaml --changed-since HEAD --json"
-        self.assertEqual([], json.loads(self.kiboko(line, 0))["rows"])
+        told = json.loads(self.kiboko(line, 0))
+        self.assertEqual([], told["rows"])
+        self.assertRegex(told["caveats"][0], r"^\d+ expectations say and come to what they did at HEAD: not shown$")
         self.kiboko("apply changes/01-shut-out-the-met-office.yaml --in-place", 0)
         self.addCleanup(self.kiboko, "apply changes/01-shut-out-the-met-office.yaml --undo", 0)
         states = {row["id"]: row["state"] for row in json.loads(self.kiboko(line, 1))["rows"]}
         self.assertEqual({"scanner-shut-out": "held", "relays-not-open": "broken"}, states, "of fewer addresses now")
+        # One that spoke of somebody whom there was not is shown, and keeps no other from being held.
+        known = (self.folder / "expectations.yaml").read_text()
+        self.addCleanup((self.folder / "expectations.yaml").write_text, known)
+        git(self.folder, "rm", "-q", "--cached", "expectations.yaml")
+        more = '\n  - {id: "to-eve", from: "eve", to: "relays", service: "ssh", expect: "blocked"}\n'
+        (self.folder / "expectations.yaml").write_text(known.rstrip() + more)
+        git(self.folder, "add", "expectations.yaml")
+        git(self.folder, "commit", "-qm", "of somebody to come")
+        network = (self.folder / "network.yaml").read_text()
+        self.addCleanup((self.folder / "network.yaml").write_text, network)
+        (self.folder / "network.yaml").write_text(
+            network.replace(
+                "instances:\n", "instances:\n  eve: {interfaces: [{subnet: bank-east, addresses: [10.61.4.77]}]}\n", 1
+            )
+        )
+        self.assertIn("to-eve", [row["id"] for row in json.loads(self.kiboko(line, 1))["rows"]])
         self.assertIn("there is no revision 'v7'", self.kiboko(line.replace("HEAD", "v7"), 2))
 
     def test_expectations_stand_in_the_network_file_too(self):

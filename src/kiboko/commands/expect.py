@@ -72,9 +72,12 @@ def run(args: argparse.Namespace) -> int:
     expectations = _chosen(topology, args)
     with working("looking at every pair that is promised something"):
         outcomes = held(ends, expectations)
-        if args.changed_since is not None:
-            outcomes = _changed_since(outcomes, args)
+        found = _changed_since(outcomes, args) if args.changed_since is not None else outcomes
+    same, outcomes = len(outcomes) - len(found), found
     seen, told = _seen(ends, outcomes, args)
+    if same:
+        what = f"{same:,} expectation{' says and comes' if same == 1 else 's say and come'}"
+        told = [*told, f"{what} to what {'it' if same == 1 else 'they'} did at {args.changed_since}: not shown"]
     shown = ExpectShown(network_option(args.network), args.every)
     if args.junit is not None:
         from kiboko.files.documents.saving import written_whole
