@@ -153,11 +153,10 @@ def main(instances: int) -> None:
     few = told(f"audit of {instances // 10:,} machines", seconds(lambda: audit(Ends(Walker(small)), date.today())))
     many = told(f"audit of {instances:,} machines", seconds(lambda: audit(Ends(Walker(large)), date.today())), 60)
     print(f"growth for ten times the machines: {many / few:.1f} times", flush=True)
+    after = [after_a_change(count) for count in (instances // 10, instances)]
     few = told(f"comparing {instances // 10:,} machines before and after an evening's work",
-               seconds(lambda: compared(small, after_a_change(instances // 10))))  # fmt: skip
-    many = told(
-        f"comparing {instances:,} machines likewise", seconds(lambda: compared(large, after_a_change(instances)))
-    )
+               seconds(lambda: compared(small, after[0])))  # fmt: skip
+    many = told(f"comparing {instances:,} machines likewise", seconds(lambda: compared(large, after[1])))
     print(f"growth for ten times the machines: {many / few:.1f} times", flush=True)
     told(f"rehearsing one rule of {instances:,} machines", seconds(lambda: rehearse_one(large)), 5)
     peak = max(resource.getrusage(who).ru_maxrss for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN))
