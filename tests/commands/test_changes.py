@@ -37,7 +37,7 @@ class Changes(OnTheDemo):
             self.assertEqual([was, now], [each["verdict"] for each in asked], example)
             rules = {f"{name}/{gate['rule']}" for each in asked
                      for gate in (*each["forward"], *(each["reply"] or ())) for name in gate["filters"]}  # fmt: skip
-            named = by.rsplit(" (", 1)[0].split(" → ")
+            named = by.removesuffix(" (reply)").rpartition(": ")[2].split(" → ")
             self.assertTrue(rules & set(named), (named, rules))
         least = self.kiboko("compare network.yaml clean/network.yaml --top 3", 1).split("What is closed\n")[1]
         self.assertIn(f"and {len(lines) - 3} more lines; --top N shows more", least)

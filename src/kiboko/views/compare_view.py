@@ -203,14 +203,14 @@ def _turned_by(walks: Sequence[Walk | None], changed: Collection[str]) -> str:
         return "-"
     row = turning.after or turning.before
     assert row is not None
-    gate = f" ({row.gate}{', reply' if row.direction == REPLY else ''})"
+    reply = " (reply)" if row.direction == REPLY else ""
     both = [_rule_words(each) for each in turning]
     written = [text for text, each in zip(both, turning, strict=True)
                if each is not None and each.rule not in (None, "otherwise")]  # fmt: skip
     for some in ([text for text in written if text in changed], written):
         if len(set(some)) == 1:
-            return some[0] + gate
-    return " → ".join(both) + gate
+            return some[0] + reply
+    return f"{row.gate}{reply}: {' → '.join(both)}"
 
 
 def _rule_words(row: Row | None) -> str:
@@ -227,7 +227,7 @@ def _show_lines(
     """Many lines in a table, those together that the same rules turn."""
     alike, holders = _alike(lines[:_MOST_WALKED], ends, changed), Holders(ends[1].walker)
     grid = Grid(["", "before and now", "turned by", "from", "to", "on", "example"],
-                wide=("turned by", "from", "to", "on"), numbers=("",), last=("example",))  # fmt: skip
+                wide=("before and now", "turned by", "from", "to", "on"), numbers=("",), last=("example",))  # fmt: skip
     for number, each in enumerate(alike[: shown.top], 1):
         first = each.lines[0]
         is_in_both = len({line.family for line in each.lines}) > 1
