@@ -30,7 +30,7 @@ class Changes(OnTheDemo):
         header, *lines = [re.split(r"  +", line.strip()) for line in closed]
         self.assertEqual(["before and now", "turned by", "from", "to", "on", "example"], header)
         self.assertGreater(len(lines), 8)
-        for _, turned, by, *_, example in lines:
+        for _, turned, by, *_, example in lines[::3]:
             was, now = re.fullmatch(r"(\S+) → (\S+?)(?:, also IPv6)?", turned).groups()
             asked = [json.loads(run("check", *example.split(), *more, "--json", cwd=self.folder).stdout)
                      for more in ([], ["-n", "clean/network.yaml"])]  # fmt: skip
