@@ -20,12 +20,12 @@ class Products(unittest.TestCase):
             counts[np.ix_(rows, columns, services)] += 1
         return counts
 
-    @settings(max_examples=300, deadline=None)
+    @settings(max_examples=100, deadline=None)
     @given(TRUTHS)
     def test_every_cell_is_in_one_product_and_no_other_in_any(self, truths):
         self.assertTrue(np.array_equal(truths.astype(int), self.covered(truths.shape, products(truths))))
 
-    @settings(max_examples=300, deadline=None)
+    @settings(max_examples=100, deadline=None)
     @given(st.data())
     def test_the_same_of_patterns_some_of_them_equal_or_of_nothing(self, data):
         holds = data.draw(arrays(np.bool_, st.tuples(st.integers(1, 5), st.integers(1, 5))))
