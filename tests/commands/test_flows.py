@@ -95,6 +95,9 @@ class Flows(Logs):
         self.assertIn("'gard' is no filter of the network; did you mean 'guard'?",
                       self.run_flows("--rules-of", "gard", status=2))  # fmt: skip
 
+    def test_full_is_about_rules(self):
+        self.assertIn("--full goes with --rules", self.run_flows("--full", status=2))
+
     def test_of_many_lists_of_rules_a_line_each_the_least_used_first(self):
         values = json.loads((self.folder / "network.yaml").read_text())
         for number in range(45):

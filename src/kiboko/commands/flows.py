@@ -36,7 +36,7 @@ from kiboko.files.elements.fields import time_filter
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.flow_pieces import flow_files, pieces_of, without_copies
 from kiboko.files.logs.flow_reader import PieceReader
-from kiboko.views.flows_view import UsageShown, flows_json, show_flows, show_usage, usage_json
+from kiboko.views.flows_view import flows_json, show_flows, show_usage, usage_json
 from kiboko.views.output import Output, working
 
 if TYPE_CHECKING:
@@ -97,6 +97,8 @@ def run(args: argparse.Namespace) -> int:
     wrong = [name for name in fields if name not in FIELDS]
     if wrong:
         raise UsageError(f"'{wrong[0]}' is no field to sum up by: {', '.join(FIELDS)}")
+    if args.full and not args.rules:
+        raise UsageError("--full goes with --rules: it shows every rule; of groups --top N shows more")
     if args.plot is not None:
         from kiboko.views.figures import check_figure
 
@@ -160,17 +162,16 @@ def _rules(args: argparse.Namespace, walker: Walker | None, wanted: FlowFilter, 
     from kiboko.core.evidence.rule_usage import RuleUsage
 
     assert walker is not None
-    filters = _rule_sets_named(args.rules_of, walker.topology)
-    usage = RuleUsage(walker.topology, _listings(args.counters, walker.topology))
+    listings = _listings(args.counters, walker.topology)
+    usage = RuleUsage(walker.topology, listings, only=_rule_sets_named(args.rules_of, walker.topology))
     judge = FlowJudge(Comparison(walker), None, args.strict, wanted, usage, columns_of(args))
     with working("holding records against the rules"):
         caveats = judge.take(files, cluster=args.cluster)
     if args.json:
-        print(json.dumps(usage_json(usage, caveats, filters), indent=1))
+        print(json.dumps(usage_json(usage, caveats), indent=1))
     else:
-        show_usage(usage, UsageShown(args.full, args.top, filters), caveats, Output())
-    asked = (line for line in usage.lines() if line.is_rule and (not filters or line.key[0] in filters))
-    return 1 if any(not line.is_hit for line in asked) else 0
+        show_usage(usage, args.full or bool(args.rules_of), args.top, caveats, Output())
+    return 1 if any(not line.is_hit for line in usage.lines() if line.is_rule) else 0
 
 
 def _rule_sets_named(names: list[str], topology: Topology) -> set[str]:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from kiboko.core.records.flow_query import Timeline
@@ -62,27 +60,18 @@ def _histogram(timeline: Timeline, out: Output) -> None:
     show_timeline(timeline, bars, out)
 
 
-@dataclass(frozen=True, slots=True)
-class UsageShown:
-    """How rule usage is shown: every rule of however many lists, or of many lists a line for each of the first; of the
-    filters named alone, where any is."""
-
-    full: bool = False
-    top: int = 20
-    filters: Collection[str] = ()
-
-
-def show_usage(usage: RuleUsage, shown: UsageShown, caveats: list[str], out: Output) -> None:
-    """Every rule with what hit it, those never hit marked; or of many lists of rules how many of each that are."""
-    lines = [each for each in usage.lines() if not shown.filters or each.key[0] in shown.filters]
+def show_usage(usage: RuleUsage, full: bool, top: int, caveats: list[str], out: Output) -> None:
+    """Every rule with what hit it, those never hit marked; of many lists of rules, unless all is wanted (`full`), how
+    many of each that are, for the first `top`."""
+    lines = usage.lines()
     lists: dict[str, list[RuleLine]] = {}
     for each in lines:
         name, direction, _ = each.key
         lists.setdefault(f"{name}, {direction}" if direction != "rules" else name, []).append(each)
-    if shown.full or shown.filters or len(lists) <= _FEW_LISTS:
+    if full or len(lists) <= _FEW_LISTS:
         _show_rules(lists, out)
     else:
-        _show_lists(lists, shown.top, out)
+        _show_lists(lists, top, out)
     never = sum(not each.is_hit and each.is_rule for each in lines)
     out.line()
     out.parts((f"{usage.records:,}", "mark"),
@@ -160,9 +149,9 @@ def flows_json(sums: Sums, timeline: Timeline, by: str, most: int | None, caveat
     }
 
 
-def usage_json(usage: RuleUsage, caveats: list[str], filters: Collection[str] = ()) -> dict[str, Any]:
-    """The usage of rules as `rule-usage/1`, of some filters alone where any is named."""
-    lines = [each for each in usage.lines() if not filters or each.key[0] in filters]
+def usage_json(usage: RuleUsage, caveats: list[str]) -> dict[str, Any]:
+    """The usage of rules as `rule-usage/1`."""
+    lines = usage.lines()
     return {
         "kiboko": "rule-usage/1",
         "summary": {

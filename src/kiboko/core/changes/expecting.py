@@ -210,7 +210,7 @@ def _without(interface: Interface, named: set[tuple[str, Address]]) -> Interface
 
 
 def draft(
-    ends: Ends, names: Sequence[str], services: Sequence[tuple[str, RangeSet]], judged: Judged | None = None
+    ends: Ends, names: Sequence[str], services: Sequence[tuple[str, RangeSet]], judged: Judged
 ) -> list[Expectation]:
     """A first set of promises for a person to cut down: what gets through whole between names today, and what of the
     services that are not for everybody is shut to outsides. `judged` makes a matrix of a question, perhaps by other
@@ -219,7 +219,7 @@ def draft(
     from kiboko.core.reachability.matrix import STATES, MatrixQuestion, axis_names
 
     question = MatrixQuestion(ends, axis_names(ends, ",".join(names)), services, None)
-    matrix = judged(question) if judged is not None else question.matrix(map(question, question.pieces()))
+    matrix = judged(question)
     found = []
     outsides = ends.topology.outsides
     for row, source in enumerate(matrix.names):

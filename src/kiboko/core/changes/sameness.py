@@ -17,19 +17,7 @@ from kiboko.core.network.model import PackedListeners
 
 def is_same(one: object, other: object) -> bool:
     """Whether two values say the same, wherever it is written."""
-    kind: Any = type(one)
-    if one is other or kind is Place:
-        return one is other or kind is type(other)
-    if kind is not type(other) or kind in _PLAIN:
-        return bare(one) == bare(other)
-    names = _fields_of(kind)  # type: ignore[arg-type]
-    if names is not None:
-        return all(is_same(getattr(one, name), getattr(other, name)) for name in names)
-    if isinstance(one, tuple) and isinstance(other, tuple):
-        return len(one) == len(other) and all(map(is_same, one, other))
-    if isinstance(one, Mapping) and isinstance(other, Mapping):
-        return one.keys() == other.keys() and all(is_same(each, other[key]) for key, each in one.items())
-    return bare(one) == bare(other)
+    return one is other or bare(one) == bare(other)
 
 
 _PLAIN = frozenset((str, int, bool, float, NoneType, datetime, Address, Prefix, RangeSet, AddressSet))
@@ -56,6 +44,6 @@ def bare(value: object) -> object:
 
 
 @functools.cache
-def _fields_of(kind: Any) -> tuple[str, ...] | None:
+def _fields_of(kind: type[Any]) -> tuple[str, ...] | None:
     """The fields of a dataclass; None for any other."""
     return tuple(field.name for field in dataclasses.fields(kind)) if dataclasses.is_dataclass(kind) else None

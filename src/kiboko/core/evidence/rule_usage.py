@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -48,13 +48,15 @@ class RuleUsage:
     """Hits of every rule. A record hits the rules that the walk of its packets meets, up to the one that stops it,
     also those behind its observation point; a reply that a filter lets back unasked hits none there.
 
-    `listings` are rule sets of instances as the kernel listed them later, for their counters.
+    `listings` are rule sets of instances as the kernel listed them later, for their counters; `only` are the filters, and
+    the files of kernel rule sets, whose rules are told, empty for all.
     """
 
     topology: Topology
     listings: Mapping[str, HostRuleSet] = field(default_factory=dict)
     hits: dict[RuleKey, Sum] = field(default_factory=dict)
     records: int = 0
+    only: Collection[str] = ()
 
     def take(self, tallies: Tallies, met: Met) -> None:
         """Count the records of tallies at every rule that they met."""
@@ -77,12 +79,13 @@ class RuleUsage:
             self.hits.setdefault(key, Sum()).add(each.records, each.packets, each.octets, each.first, each.last)
 
     def lines(self) -> list[RuleLine]:
-        """Every rule of the network in the order of the file, then those of hosts, hit or not."""
+        """Every rule of the network, or of what is asked about alone, in the order of the file, then those of hosts, hit
+        or not."""
         found = [line for chosen in self.topology.filters.values() for line in self._of_filter(chosen)]
         for instance in self.topology.instances.values():
             if isinstance(instance.host_filter, HostRuleSet):
                 found.extend(self._of_host(instance.host_filter, self.listings.get(instance.name)))
-        return found
+        return [line for line in found if not self.only or line.key[0] in self.only]
 
     def _of_filter(self, chosen: Filter) -> Iterator[RuleLine]:
         for direction, rules in (
