@@ -48,8 +48,8 @@ class RuleUsage:
     """Hits of every rule. A record hits the rules that the walk of its packets meets, up to the one that stops it,
     also those behind its observation point; a reply that a filter lets back unasked hits none there.
 
-    `listings` are rule sets of instances as the kernel listed them later, for their counters; `only` are the filters, and
-    the files of kernel rule sets, whose rules are told, empty for all.
+    `listings` are rule sets of instances as the kernel listed them later, for their counters; `only` are the filters,
+    and the files of kernel rule sets, whose rules are told, empty for all.
     """
 
     topology: Topology
@@ -79,8 +79,8 @@ class RuleUsage:
             self.hits.setdefault(key, Sum()).add(each.records, each.packets, each.octets, each.first, each.last)
 
     def lines(self) -> list[RuleLine]:
-        """Every rule of the network, or of what is asked about alone, in the order of the file, then those of hosts, hit
-        or not."""
+        """Every rule of the network, or of what is asked about alone, in the order of the file, then those of hosts,
+        hit or not."""
         found = [line for chosen in self.topology.filters.values() for line in self._of_filter(chosen)]
         for instance in self.topology.instances.values():
             if isinstance(instance.host_filter, HostRuleSet):
