@@ -17,8 +17,8 @@ from kiboko.replica.faults import Fault, as_built, check_faults
 from kiboko.replica.laying_out import lay_out
 from kiboko.replica.layout import Tap
 from kiboko.replica.recorder import Header, Recorder
-from kiboko.replica.trials import Choice, Trial, chosen_services, chosen_trials
-from kiboko.replica.verify import draw, probe_record
+from kiboko.replica.trials import Choice, Trial, chosen_services, chosen_trials, outside_addresses
+from kiboko.replica.verify import probe_record
 from kiboko.wire.probes import Outcome, Target
 from tests.helpers import a_filter, base, load
 
@@ -156,8 +156,8 @@ class Trials(unittest.TestCase):
     def trials(self, *services, **choice):
         chosen = Choice(services=services or ("ssh",), **choice)
         found = chosen_services(self.walker.topology, chosen)
-        layout = draw(self.walker.topology, self.walker, found, (), False)
-        return chosen_trials(self.walker, layout, found, chosen)
+        outside = outside_addresses(self.walker.topology, self.walker.directory)
+        return chosen_trials(self.walker, outside, {}, found, chosen)
 
     def test_ends_and_services_as_chosen(self):
         found = self.trials("ssh", "ping", sources=("ann",), destinations=("dan", "cat"))

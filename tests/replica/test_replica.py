@@ -21,7 +21,7 @@ from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import Walker
 from kiboko.replica.kernel_rules import any_chain, first_chain, rule_matches
 from kiboko.replica.laying_out import lay_out
-from kiboko.replica.peers import all_interfaces, filters_of, peer_addresses
+from kiboko.replica.peers import Peers
 from kiboko.replica.recorder import Header, log_messages, parse_header
 from kiboko.replica.trials import Choice, services_that_matter
 from kiboko.replica.verify import verify
@@ -41,22 +41,20 @@ def alive(pid):
     return bool(state) and not state.startswith("Z")
 
 
-class Peers(unittest.TestCase):
+class Names(unittest.TestCase):
     """The replica works out names for itself; on random networks it must come to what the walk comes to."""
 
     def test_peers_and_attachments_of_random_networks(self):
         for seed in range(40):
             topology = load(random_network(seed))
-            membership = Walker(topology).membership
+            membership, peers = Walker(topology).membership, Peers(topology)
             for each in topology.filters.values():
                 for rule in each.every_rule():
                     for peer in (rule.sources, rule.destinations):
-                        self.assertEqual(
-                            peer_addresses(topology, peer), membership.peer_addresses(peer), (seed, each.name, rule)
-                        )
-            for interface in all_interfaces(topology):
+                        self.assertEqual(peers.of(peer), membership.peer_addresses(peer), (seed, each.name, rule))
+            for interface in peers.interfaces:
                 self.assertEqual(
-                    filters_of(topology, interface),
+                    peers.filters_of(interface),
                     [f.name for f in membership.filters_on(interface)],
                     (seed, interface.name),
                 )
@@ -69,7 +67,7 @@ class Translation(unittest.TestCase):
         values = base()
         values["filters"]["f"] = a_filter("instance", inbound=[{"action": "allow", **fields}])
         topology = load(values)
-        return list(rule_matches(topology, topology.filters["f"].inbound[0]))
+        return list(rule_matches(Peers(topology), topology.filters["f"].inbound[0]))
 
     def test_services(self):
         self.assertEqual(self.rule(), [""])
@@ -89,7 +87,7 @@ class Translation(unittest.TestCase):
             "instance", inbound=[{"action": "reject", "service": "ssh"}], otherwise="allow"
         )
         topology = load(values)
-        self.assertEqual(first_chain(topology, topology.filters["f"], "in", 4), [
+        self.assertEqual(first_chain(Peers(topology), topology.filters["f"], "in", 4), [
             "ct direction reply ct mark & 0x4 == 0x4 return",
             "ct direction original ct state new,established ct mark set ct mark or 0x4",
             "tcp dport { 22 } meta l4proto tcp reject with tcp reset",
@@ -105,7 +103,7 @@ class Translation(unittest.TestCase):
         values["filters"]["keeps"] = a_filter("instance", decide="any", inbound=[{"action": "allow", "service": "ssh"}])
         topology = load(values)
         members = [topology.filters["plain"], topology.filters["keeps"]]
-        self.assertEqual(any_chain(topology, members, "in", 2), [
+        self.assertEqual(any_chain(Peers(topology), members, "in", 2), [
             "ct direction reply ct mark & 0x2 == 0x2 return",
             "tcp dport { 22 } ct direction original ct state new,established ct mark set ct mark or 0x2",
             "tcp dport { 22 } return",
@@ -114,7 +112,7 @@ class Translation(unittest.TestCase):
             "drop",
         ])  # fmt: skip
         self.assertEqual(
-            any_chain(topology, members, "out", 2)[-2:],
+            any_chain(Peers(topology), members, "out", 2)[-2:],
             ["ct direction original ct state new,established ct mark set ct mark or 0x2", "return"],
         )
 
@@ -123,7 +121,7 @@ class Translation(unittest.TestCase):
         rules = [{"action": "allow", "service": "ssh", "stateful": False}, {"action": "allow", "service": "http"}]
         values["filters"]["z"] = a_filter("zone", rules=rules)
         topology = load(values)
-        self.assertEqual(first_chain(topology, topology.filters["z"], "in", 1, 8), [
+        self.assertEqual(first_chain(Peers(topology), topology.filters["z"], "in", 1, 8), [
             "ct direction reply ct mark & 0x8 == 0x8 return",
             "tcp dport { 22 } return",
             "tcp dport { 80 } ct direction original ct state new,established ct mark set ct mark or 0x1",

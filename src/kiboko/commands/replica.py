@@ -38,6 +38,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     checking.add_argument("--json", action="store_true", help="machine-readable, replica/1")
     building = actions.add_parser("build", help="build, and leave it standing")
     add_network_option(building)
+    building.add_argument(
+        "--only", metavar="NAME", action="append", default=[],
+        help="only these instances, and what leads there: an instance, group, subnet or address; repeatable",
+    )  # fmt: skip
     building.add_argument("--fault", metavar="FAULT", action="append", default=[], help=_FAULTS)
     trying = actions.add_parser(
         "at",

@@ -57,7 +57,7 @@ def run(args: argparse.Namespace) -> int:
         raise UsageError(f"fault {passing.kind} is over when the rules of today are in force: it goes with"
                          " 'kiboko replica verify --record DIR'")  # fmt: skip
     with working("building the network from namespaces"):
-        stand(topology, faults)
+        stand(topology, faults, tuple(args.only))
     made = standing()
     if made is not None:
         show_standing(made.network, made.machines, made.addresses, out)

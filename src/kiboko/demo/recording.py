@@ -148,7 +148,7 @@ def record(topology: Topology) -> tuple[list[ProbeRecord], list[FlowRecord]]:
     ports = list(dict.fromkeys(({TCP: "tcp", UDP: "udp"}[s.protocol], s.detail) for s in services if s.has_ports))
     before = lay_out(rules_before(topology), ports, OUTSIDES, faults, tapping=True)
     today = lay_out(topology, ports, OUTSIDES, faults, tapping=True)
-    played = [Played(each, _trial(walker, today, each)) for each in all_sessions]
+    played = [Played(each, _trial(walker, each)) for each in all_sessions]
     argument = (before, today, played)
     outcomes, flows, lost = run_inside(HolderTask("kiboko.demo.recording", "play", argument))
     if lost:
@@ -166,7 +166,7 @@ def _service(walker: Walker, session: Session) -> Service:
     return service if service is not None else Service(1, 8 << 8)
 
 
-def _trial(walker: Walker, blueprint: Layout, session: Session) -> Trial:
+def _trial(walker: Walker, session: Session) -> Trial:
     """Where a session's packets start, and the address that its sender uses for its destination (S1)."""
     ends = Ends(walker)
     pair = ends.pairs(ends.resolve(session.source).members[0], ends.resolve(session.destination).members[0], 4)[0]
@@ -175,7 +175,7 @@ def _trial(walker: Walker, blueprint: Layout, session: Session) -> Trial:
         home = pair.source.outside.name
     source = pair.source.address
     target = Target(parse_address(str(pair.target)), _service(walker, session), session.port, source)
-    return Trial(blueprint.homes[home], source, target)
+    return Trial(home, source, target)
 
 
 def _when(session: Session) -> datetime:
@@ -194,7 +194,7 @@ def play(argument: tuple[Layout, Layout, list[Played]]) -> tuple[list[Outcome | 
     old, hour = played[0], played[1:]
     clock = _Clock(recorder)
     clock.set(TWO_DAYS_BEFORE)
-    connection = _at(old.trial.machine, lambda: _connect(old.trial.target))
+    connection = _at(today.homes[old.trial.sender], lambda: _connect(old.trial.target))
     assert isinstance(connection, socket.socket)
     _exchange(connection, old.session.octets)
     clock.wait()
@@ -202,7 +202,7 @@ def play(argument: tuple[Layout, Layout, list[Played]]) -> tuple[list[Outcome | 
     outcomes: list[Outcome | None] = [None]
     for each in hour:
         clock.set(_when(each.session))
-        outcomes.append(_at(each.trial.machine, functools.partial(_perform, each, clock)))
+        outcomes.append(_at(today.homes[each.trial.sender], functools.partial(_perform, each, clock)))
     clock.set(MORNING + timedelta(minutes=58))
     _exchange(connection, old.session.octets)
     clock.wait()

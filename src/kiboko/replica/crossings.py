@@ -14,7 +14,7 @@ def add_core(site: Site) -> None:
     """Finish the core, once everything that is joined to it is there."""
     for network, table in site.pending_local:
         site.local_routes(network, table)
-    for subnet in site.topology.subnets.values():
+    for subnet in site.subnets:
         for block in subnet.blocks:
             site.core.route(str(block), site.local_link[subnet.name].via(block.family == 6))
     for tunnel, end in site.tunnels.items():
@@ -62,7 +62,7 @@ def _zone_rules(site: Site) -> None:
     defaults = site.topology.defaults
     for (x, y), bit in bits.items():
         if (x, y) in crossings:
-            body = first_chain(site.topology, site.topology.filters[crossings[(x, y)]], "in", bit, bits[(y, x)])
+            body = first_chain(site.peers, site.topology.filters[crossings[(x, y)]], "in", bit, bits[(y, x)])
         else:
             action = defaults.same_zone if x == y else defaults.between_zones
             body = [let_back(bits[(y, x)]), *([mark(bit)] if action == "allow" else []), *verdict_lines("", action)]

@@ -26,7 +26,7 @@ def played_before(today: Layout, trials: list[Trial], goes_on: bool, timeout: fl
     """Send some traffic under the rules that are in force, then put those of today in force: what was answered goes on
     under them where `goes_on`, else all of it is over before. When that was, in seconds since 1970."""
     with ThreadPoolExecutor(_AT_ONCE) as pool:
-        begun = [each for each in pool.map(lambda trial: _begun(trial, timeout), trials) if each is not None]
+        begun = [each for each in pool.map(lambda trial: _begun(today, trial, timeout), trials) if each is not None]
     try:
         if not goes_on:
             _close(begun)
@@ -43,9 +43,9 @@ def played_before(today: Layout, trials: list[Trial], goes_on: bool, timeout: fl
         _close(begun)
 
 
-def _begun(trial: Trial, timeout: float) -> socket.socket | None:
+def _begun(today: Layout, trial: Trial, timeout: float) -> socket.socket | None:
     """A connection of one trial that was answered; None where it came to nothing."""
-    enter(trial.machine)
+    enter(today.homes[trial.sender])
     target = trial.target
     family = socket.AF_INET if target.address.family == 4 else socket.AF_INET6
     made = socket.socket(family, socket.SOCK_STREAM if target.service.protocol == TCP else socket.SOCK_DGRAM)

@@ -246,6 +246,11 @@ def _without(instance: Instance, gone: RangeSet | None) -> Instance:
     return dataclasses.replace(instance, listens=tuple(each for each in left if each.services))
 
 
+def strangers(faults: tuple[Fault, ...]) -> dict[str, str]:
+    """The addresses that nobody recorded, and the instance that bears each."""
+    return {fault.at: fault.who for fault in faults if fault.kind == NO_ADDRESS}
+
+
 def unenforced(faults: tuple[Fault, ...]) -> frozenset[str]:
     """The instances on which the filters of interfaces do nothing."""
     return frozenset(fault.who for fault in faults if fault.kind == NOT_ENFORCED)

@@ -104,8 +104,8 @@ def add_outside(site: Site, name: str, outside: Outside) -> None:
         machine.rules = [
             *base_chain("input", "input", 0, [f"iifname {names} jump entering"]),
             *base_chain("output", "output", 0, [f"oifname {names} jump leaving"]),
-            *chain("entering", [NEIGHBOUR_DISCOVERY, *first_chain(site.topology, chosen, "in", 1)]),
-            *chain("leaving", [NEIGHBOUR_DISCOVERY, *first_chain(site.topology, chosen, "out", 1)]),
+            *chain("entering", [NEIGHBOUR_DISCOVERY, *first_chain(site.peers, chosen, "in", 1)]),
+            *chain("leaving", [NEIGHBOUR_DISCOVERY, *first_chain(site.peers, chosen, "out", 1)]),
         ]  # fmt: skip
     block_sender(site, machine, outside.name)
 

@@ -10,7 +10,6 @@ from kiboko.core.header.addresses import Prefix
 from kiboko.core.network.model import Instance, Interface, RouteEntry, Rule, Subnet
 from kiboko.replica.kernel_rules import any_chain, first_chain, rule_matches, tracking
 from kiboko.replica.layout import Machine
-from kiboko.replica.peers import filters_of
 from kiboko.replica.site import GATEWAY4, GATEWAY6, NEIGHBOUR_DISCOVERY, Site, base_chain, chain
 
 
@@ -147,7 +146,7 @@ def _filter_instance(site: Site, machine: Machine, instance: Instance) -> None:
     bits = iter(1 << index for index in range(31))
     pre, out, chains, notes = [], [], [], []
     for interface in instance.interfaces:
-        filters = [site.topology.filters[name] for name in filters_of(site.topology, interface)]
+        filters = [site.topology.filters[name] for name in site.peers.filters_of(interface)]
         if not filters or instance.name in site.unenforced:
             continue
         inward, outward = [NEIGHBOUR_DISCOVERY], [NEIGHBOUR_DISCOVERY]
@@ -158,13 +157,13 @@ def _filter_instance(site: Site, machine: Machine, instance: Instance) -> None:
             bit = next(bits)
             members = together if chosen.decide == "any" else [chosen]
             note = f"note{index}-{device_of(interface)}"
-            chains += chain(note, tracking(site.topology, members, "in", bit))
+            chains += chain(note, tracking(site.peers, members, "in", bit))
             notes.append(f'iifname "{device_of(interface)}" jump {note}')
             for way, lines in (("in", inward), ("out", outward)):
                 body = (
-                    any_chain(site.topology, together, way, bit)
+                    any_chain(site.peers, together, way, bit)
                     if chosen.decide == "any"
-                    else first_chain(site.topology, chosen, way, bit)
+                    else first_chain(site.peers, chosen, way, bit)
                 )
                 name = f"f{index}-{way}-{device_of(interface)}".replace(".", "_")
                 chains += chain(name, body)
@@ -177,10 +176,10 @@ def _filter_instance(site: Site, machine: Machine, instance: Instance) -> None:
     host_notes: list[str] = []
     if isinstance(instance.host_filter, str):
         chosen, bit = site.topology.filters[instance.host_filter], next(bits)
-        chains += chain("host-in", [NEIGHBOUR_DISCOVERY, *first_chain(site.topology, chosen, "in", bit)])
-        chains += chain("host-out", [NEIGHBOUR_DISCOVERY, *first_chain(site.topology, chosen, "out", bit)])
+        chains += chain("host-in", [NEIGHBOUR_DISCOVERY, *first_chain(site.peers, chosen, "in", bit)])
+        chains += chain("host-out", [NEIGHBOUR_DISCOVERY, *first_chain(site.peers, chosen, "out", bit)])
         host_in, host_out = ["jump host-in"], ["jump host-out"]
-        chains += chain("note-host", tracking(site.topology, [chosen], "in", bit))
+        chains += chain("note-host", tracking(site.peers, [chosen], "in", bit))
         host_notes = ['iifname != "lo" jump note-host']
     elif instance.host_filter is not None:
         machine.host_rules = instance.host_filter.file
@@ -204,7 +203,7 @@ def block_sender(site: Site, machine: Machine, name: str) -> None:
         rule = Rule(0, "drop", Place("", 0), services=services)
         lines = [
             f'oifname != "lo" ct direction original ct state new {match} drop'
-            for match in rule_matches(site.topology, rule)
+            for match in rule_matches(site.peers, rule)
         ]
         machine.rules += base_chain(f"own-network-{index}", "output", 200, lines)
 

@@ -10,11 +10,13 @@ import contextlib
 import ctypes
 import json
 import os
+import resource
 import selectors
 import socket
 import subprocess
 import threading
 from collections.abc import Callable, Collection, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor, as_completed
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +25,8 @@ from kiboko.replica.layout import BASE_SETTINGS, FORWARDING, Layout, Machine
 
 _NETNS = Path("/run/netns")
 _CLONE_NEWNET = 0x40000000
+_AT_ONCE = 2 * (os.cpu_count() or 1)
+_OTHER_FILES = 10_000
 _libc = ctypes.CDLL(None, use_errno=True)
 
 
@@ -48,12 +52,7 @@ def build(layout: Layout) -> None:
         for c in layout.cables
     )
     _run(["ip", "-batch", "-"], cables)
-    for machine in layout.machines.values():
-        _run(["ip", "-n", machine.name, "-batch", "-"], "link set lo up\n" + "\n".join(machine.commands) + "\n")
-        for family, commands in (("-4", machine.commands4), ("-6", machine.commands6)):
-            if commands:
-                _run(["ip", family, "-n", machine.name, "-batch", "-"], "\n".join(commands) + "\n")
-    in_namespaces(layout.machines.values(), _rules)
+    in_namespaces(layout.machines.values(), _made_ready)
 
 
 def replace_rules(layout: Layout, keeping: Collection[str] = ()) -> None:
@@ -88,7 +87,12 @@ def _settings(machine: Machine) -> None:
             (Path("/proc/sys") / name).write_text(value)
 
 
-def _rules(machine: Machine) -> None:
+def _made_ready(machine: Machine) -> None:
+    """Addresses, routes and rules of the machine in whose namespace this is done."""
+    _run(["ip", "-batch", "-"], "link set lo up\n" + "\n".join(machine.commands) + "\n")
+    for family, commands in (("-4", machine.commands4), ("-6", machine.commands6)):
+        if commands:
+            _run(["ip", family, "-batch", "-"], "\n".join(commands) + "\n")
     if machine.host_rules is not None:
         _run(["nft", "-j", "-f", "-"], _renamed(Path(machine.host_rules).read_text(), machine.renamed))
     if machine.rules:
@@ -139,22 +143,20 @@ def use_client_ports(layout: Layout) -> None:
 
 
 def in_namespaces(machines: Iterable[Machine], action: Callable[[Machine], object]) -> None:
-    """Do something in each machine's namespace, on a thread of its own, since a thread cannot go back."""
-    faults: list[BaseException] = []
+    """Do something in each machine's namespace, on threads of their own, since this one could not go back."""
 
     def work(machine: Machine) -> None:
-        try:
-            enter(machine.name)
-            action(machine)
-        except BaseException as error:
-            faults.append(error)
+        enter(machine.name)
+        action(machine)
 
-    for machine in machines:
-        thread = threading.Thread(target=work, args=(machine,))
-        thread.start()
-        thread.join()
-        if faults:
-            raise faults[0]
+    with ThreadPoolExecutor(_AT_ONCE) as pool:
+        doing = [pool.submit(work, machine) for machine in machines]
+        try:
+            for each in as_completed(doing):
+                each.result()
+        except BaseException:
+            pool.shutdown(cancel_futures=True)
+            raise
 
 
 def _run(command: list[str], text: str) -> None:
@@ -170,10 +172,23 @@ def _context(message: str, text: str) -> str:
     return "\n".join(lines[number - 1] for number in numbers[:3] if 0 < number <= len(lines))
 
 
+def _allow_files(sockets: int) -> None:
+    """Let this process have so many sockets open, and those of as many probes as are under way, as far as the system
+    allows it (setrlimit(2))."""
+    wanted = sockets + _OTHER_FILES
+    _, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    if wanted > hard:
+        with contextlib.suppress(ValueError, OSError):
+            resource.setrlimit(resource.RLIMIT_NOFILE, (wanted, wanted))
+            return
+    resource.setrlimit(resource.RLIMIT_NOFILE, (hard, hard))
+
+
 class Services:
     """Everything that listens in the replica: one thread answers for all namespaces."""
 
     def __init__(self, layout: Layout) -> None:
+        _allow_files(sum(len(machine.listeners) for machine in layout.machines.values()))
         self._selector = selectors.DefaultSelector()
         self._stopped = threading.Event()
         in_namespaces([m for m in layout.machines.values() if m.listeners], self._open)

@@ -13,8 +13,8 @@ from collections.abc import Iterable, Iterator
 from kiboko.core.header.addresses import AddressSet, range_text
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, PROTOCOL_NAMES, WITH_PORTS
-from kiboko.core.network.model import Filter, Rule, Topology
-from kiboko.replica.peers import peer_addresses
+from kiboko.core.network.model import Filter, Rule
+from kiboko.replica.peers import Peers
 
 ROUTERS4, ROUTERS6 = "100.127.0.0/16", "fd7f:7f7f::/32"
 """Addresses of the replica's own routers: a refusal from one matches only rules that name no address, or all (S34)."""
@@ -32,9 +32,9 @@ def verdict_lines(match: str, action: str) -> list[str]:
     return [f"{lead}{each}" for each in REJECT]
 
 
-def rule_matches(topology: Topology, rule: Rule) -> Iterator[str]:
+def rule_matches(peers: Peers, rule: Rule) -> Iterator[str]:
     """The nft matches that together are one rule: one for each family and kind of service."""
-    sources, destinations = peer_addresses(topology, rule.sources), peer_addresses(topology, rule.destinations)
+    sources, destinations = peers.of(rule.sources), peers.of(rule.destinations)
     for addresses in _address_matches(sources, destinations):
         for service in _service_matches(rule):
             yield f"{addresses} {service}".strip()
@@ -73,11 +73,9 @@ def _service_matches(rule: Rule) -> Iterator[str]:
                 yield f"{PROTOCOL_NAMES[protocol]} sport {_ports(client)}"
         return
     whole: list[tuple[int, int]] = []
-    for protocol in range(256):
+    for protocol in sorted({each for low, high in rule.services for each in range(low >> 16, (high >> 16) + 1)}):
         base = protocol << 16
         details = RangeSet(tuple((a - base, b - base) for a, b in rule.services & RangeSet.span(base, base | 0xFFFF)))
-        if not details:
-            continue
         if protocol in WITH_PORTS:
             name = PROTOCOL_NAMES[protocol]
             ports = "" if details.size == 65536 else f"{name} dport {_ports(details)} "
@@ -116,9 +114,7 @@ def rules_of(chosen: Filter, way: str) -> tuple[Rule, ...] | None:
     return chosen.inbound if way == "in" else chosen.outbound
 
 
-def first_chain(
-    topology: Topology, chosen: Filter, way: str, bit: int | None, reply_bit: int | None = None
-) -> list[str]:
+def first_chain(peers: Peers, chosen: Filter, way: str, bit: int | None, reply_bit: int | None = None) -> list[str]:
     """The body of a chain for one `decide: first` filter in one direction (S11, S13, S17).
 
     `bit` is the attachment's mark where the filter keeps state. In zone filters a rule may differ, so that there the
@@ -136,7 +132,7 @@ def first_chain(
         return [*lines, "return"]
     for rule in sorted((rule for rule in rules if rule.enabled), key=lambda rule: rule.order):
         keeps = chosen.stateful if rule.stateful is None else rule.stateful
-        for match in rule_matches(topology, rule):
+        for match in rule_matches(peers, rule):
             if by_rule and keeps and bit is not None and rule.action == "allow":
                 lines.append(f"{match} {mark(bit)}".strip())
             lines += verdict_lines(match, rule.action)
@@ -145,7 +141,7 @@ def first_chain(
     return lines + verdict_lines("", chosen.otherwise)
 
 
-def any_chain(topology: Topology, members: Iterable[Filter], way: str, bit: int) -> list[str]:
+def any_chain(peers: Peers, members: Iterable[Filter], way: str, bit: int) -> list[str]:
     """The body of a chain for the `decide: any` set of an interface in one direction (S12, S20)."""
     members = list(members)
     lines = [let_back(bit)]
@@ -156,7 +152,7 @@ def any_chain(topology: Topology, members: Iterable[Filter], way: str, bit: int)
     for each in sorted(naming, key=lambda member: not member.stateful):
         rules = rules_of(each, way)
         for rule in rules or ():
-            for match in rule_matches(topology, rule) if rule.enabled else ():
+            for match in rule_matches(peers, rule) if rule.enabled else ():
                 if each.stateful:
                     lines.append(f"{match} {mark(bit)}".strip())
                 lines.append(f"{match} return".strip())
@@ -186,7 +182,7 @@ def state_set(bit: int) -> str:
     return f"state-{bit.bit_length() - 1}"
 
 
-def tracking(topology: Topology, members: list[Filter], way: str, bit: int) -> list[str]:
+def tracking(peers: Peers, members: list[Filter], way: str, bit: int) -> list[str]:
     """The lines that note a request as tracked by an attachment without deciding anything.
 
     Asked at the receiver ahead of all decisions: its own stateful attachments let its refusals out, also those
@@ -201,7 +197,7 @@ def tracking(topology: Topology, members: list[Filter], way: str, bit: int) -> l
     lines = []
     for each, rules in sorted(naming, key=lambda pair: not pair[0].stateful):
         for rule in rules:
-            for match in rule_matches(topology, rule) if rule.enabled else ():
+            for match in rule_matches(peers, rule) if rule.enabled else ():
                 lines += [f"{match} {mark(bit)}".strip()] if each.stateful else []
                 lines.append(f"{match} return".strip())
     return lines + ([mark(bit)] if any(each.stateful for each, _ in naming) else [])

@@ -99,8 +99,6 @@ class Layout:
     """Which machine an instance or outside is, by its name."""
     outside_addresses: dict[str, list[str]] = field(default_factory=dict)
     """The addresses that stand for each outside."""
-    strangers: dict[str, str] = field(default_factory=dict)
-    """The machines of addresses that nobody recorded."""
     taps: list[Tap] = field(default_factory=list)
     """What the number in a log prefix stands for."""
     tapped: dict[str, None] = field(default_factory=dict)
@@ -135,7 +133,7 @@ class Layout:
     def join(self, one: Machine, one_device: str, other: Machine, other_device: str) -> tuple[ReplicaEnd, ReplicaEnd]:
         """Lay a cable between two routers, with an address at each end."""
         number = len(self.cables)
-        self.plug(one, one_device, other, other_device)
+        cable = self.plug(one, one_device, other, other_device)
         four = f"100.127.{number >> 6}.{(number & 63) * 4}"
         base = four.rpartition(".")[0]
         low = int(four.rpartition(".")[2])
@@ -143,4 +141,11 @@ class Layout:
         a6, b6 = f"fd7f:7f7f:0:{number:x}::1", f"fd7f:7f7f:0:{number:x}::2"
         one.commands += [f"addr add {a4}/30 dev {one_device}", f"addr add {a6}/64 dev {one_device} nodad"]
         other.commands += [f"addr add {b4}/30 dev {other_device}", f"addr add {b6}/64 dev {other_device} nodad"]
+        # The kernel keeps what it learns of neighbours in one small table for all namespaces (arp(7)).
+        one.commands += [
+            f"neigh replace {far} lladdr {cable.other_mac} dev {one_device} nud permanent" for far in (b4, b6)
+        ]
+        other.commands += [
+            f"neigh replace {far} lladdr {cable.one_mac} dev {other_device} nud permanent" for far in (a4, a6)
+        ]
         return ReplicaEnd(one_device, b4, b6), ReplicaEnd(other_device, a4, a6)

@@ -2,84 +2,121 @@
 
 from __future__ import annotations
 
+import functools
+from collections.abc import Iterable, Iterator
+
 from kiboko.core.header.addresses import AddressSet
-from kiboko.core.network.model import Carrying, Interface, Literal, Peer, Topology
+from kiboko.core.network.model import Carrying, Group, Instance, Interface, Literal, Peer, Topology
 
 
-def all_interfaces(topology: Topology) -> list[Interface]:
-    """Every interface of every instance."""
-    return [interface for instance in topology.instances.values() for interface in instance.interfaces]
+class Peers:
+    """What the names of one topology stand for, each worked out once."""
 
+    def __init__(self, topology: Topology) -> None:
+        self.topology = topology
+        self.addresses = functools.cache(self._addresses)
+        """The addresses that a name stands for."""
 
-def named(topology: Topology, name: str) -> AddressSet:
-    """The addresses that a peer's name stands for."""
-    if name in topology.groups:
-        return _group(topology, name)
-    if name in topology.instances:
-        return _of_interfaces(topology.instances[name].interfaces)
-    for section in (topology.subnets, topology.networks):
-        if name in section:
-            return AddressSet.of_prefixes(section[name].blocks)
-    if name in topology.outsides:
-        return AddressSet.of_prefixes(topology.outsides[name].prefixes)
-    return _of_interfaces([each for each in all_interfaces(topology) if each.name == name])
+    def of(self, peer: Peer | None) -> AddressSet | None:
+        """The addresses of a rule's `from` or `to`; None for any."""
+        if peer is None:
+            return None
+        return AddressSet.union(self._of_item(item) for item in peer)
 
+    def filters_of(self, interface: Interface) -> list[str]:
+        """The filters of an interface: its own in order, then those that attach to its instance in file order."""
+        attached = self._attached.get(interface.instance, [])
+        return [*interface.filters, *(name for name in attached if name not in interface.filters)]
 
-def _of_interfaces(interfaces: object) -> AddressSet:
-    return AddressSet.of_addresses(address for each in interfaces for address in each.addresses)  # type: ignore[attr-defined]
+    @functools.cached_property
+    def interfaces(self) -> list[Interface]:
+        """Every interface of every instance."""
+        return [interface for instance in self.topology.instances.values() for interface in instance.interfaces]
 
+    @functools.cached_property
+    def _by_name(self) -> dict[str, Interface]:
+        return {interface.name: interface for interface in self.interfaces}
 
-def _group(topology: Topology, name: str) -> AddressSet:
-    group = topology.groups[name]
-    found = group.addresses
-    for member in group.members:
-        found = found | named(topology, member)
-    if group.where is not None:
-        for instance in topology.instances.values():
-            if all(instance.tags.get(key) in values for key, values in group.where):
-                found = found | _of_interfaces(instance.interfaces)
-    return found
-
-
-def instances_of(topology: Topology, name: str) -> set[str]:
-    """The instances that an `attach_to` or `exempt` entry names."""
-    if name == "all":
-        return set(topology.instances)
-    if name in topology.instances:
-        return {name}
-    if name in topology.groups:
-        group = topology.groups[name]
-        found = {member for each in group.members for member in instances_of(topology, each)}
-        if group.where is not None:
-            for instance in topology.instances.values():
-                if all(instance.tags.get(key) in values for key, values in group.where):
-                    found.add(instance.name)
+    @functools.cached_property
+    def _attached(self) -> dict[str, list[str]]:
+        """The filters that attach themselves to each instance, in file order."""
+        found: dict[str, list[str]] = {}
+        for each in self.topology.filters.values():
+            spared = {name for target in each.exempt for name in self._instances_of(target)}
+            for name in dict.fromkeys(name for target in each.attach_to for name in self._instances_of(target)):
+                if name not in spared:
+                    found.setdefault(name, []).append(each.name)
         return found
-    return {each.instance for each in all_interfaces(topology) if each.name == name}
 
+    @functools.cached_property
+    def _carriers(self) -> dict[str, list[Interface]]:
+        found: dict[str, list[Interface]] = {}
+        for interface in self.interfaces:
+            for name in self.filters_of(interface):
+                found.setdefault(name, []).append(interface)
+        return found
 
-def filters_of(topology: Topology, interface: Interface) -> list[str]:
-    """The filters of an interface: its own in order, then those that attach to its instance in file order."""
-    found = list(interface.filters)
-    for each in topology.filters.values():
-        reached = {name for target in each.attach_to for name in instances_of(topology, target)}
-        reached -= {name for target in each.exempt for name in instances_of(topology, target)}
-        if interface.instance in reached and each.name not in found:
-            found.append(each.name)
-    return found
+    @functools.cached_property
+    def _tagged(self) -> dict[tuple[str, str], list[Instance]]:
+        """The instances that bear a tag with a value."""
+        found: dict[tuple[str, str], list[Instance]] = {}
+        for instance in self.topology.instances.values():
+            for tag in instance.tags.items():
+                found.setdefault(tag, []).append(instance)
+        return found
 
-
-def peer_addresses(topology: Topology, peer: Peer | None) -> AddressSet | None:
-    """The addresses of a rule's `from` or `to`; None for any."""
-    if peer is None:
-        return None
-    found = AddressSet()
-    for item in peer:
+    def _of_item(self, item: object) -> AddressSet:
         if isinstance(item, Literal):
-            found = found | item.addresses
-        elif isinstance(item, Carrying):
-            carriers = [each for each in all_interfaces(topology) if item.filter in filters_of(topology, each)]
-            found = found | _of_interfaces(carriers)
-        else:
-            found = found | named(topology, item.name)
-    return found
+            return item.addresses
+        if isinstance(item, Carrying):
+            return _borne(self._carriers.get(item.filter, ()))
+        return self.addresses(item.name)  # type: ignore[attr-defined]
+
+    def _addresses(self, name: str) -> AddressSet:
+        topology = self.topology
+        if name in topology.groups:
+            group = topology.groups[name]
+            members = [self.addresses(member) for member in group.members]
+            tagged = [_borne(instance.interfaces) for instance in self._with_all_tags(group)]
+            return AddressSet.union([group.addresses, *members, *tagged])
+        if name in topology.instances:
+            return _borne(topology.instances[name].interfaces)
+        for section in (topology.subnets, topology.networks):
+            if name in section:
+                return AddressSet.of_prefixes(section[name].blocks)
+        if name in topology.outsides:
+            return AddressSet.of_prefixes(topology.outsides[name].prefixes)
+        return _borne([self._by_name[name]] if name in self._by_name else ())
+
+    def _instances_of(self, name: str) -> Iterator[str]:
+        """The instances that an `attach_to` or `exempt` entry names."""
+        topology = self.topology
+        if name == "all":
+            yield from topology.instances
+        elif name in topology.instances:
+            yield name
+        elif name in topology.groups:
+            for member in topology.groups[name].members:
+                yield from self._instances_of(member)
+            yield from (instance.name for instance in self._with_all_tags(topology.groups[name]))
+        elif name in self._by_name:
+            yield self._by_name[name].instance
+
+    def _with_all_tags(self, group: Group) -> list[Instance]:
+        """The instances that bear every tag of a group's `where`."""
+        if group.where is None:
+            return []
+        if not group.where:
+            return list(self.topology.instances.values())
+        (key, values), *others = group.where
+        return [
+            instance
+            for value in dict.fromkeys(values)
+            for instance in self._tagged.get((key, value), ())
+            if all(instance.tags.get(key) in values for key, values in others)
+        ]
+
+
+def _borne(interfaces: Iterable[Interface]) -> AddressSet:
+    """The addresses that some interfaces bear."""
+    return AddressSet.of_addresses(address for each in interfaces for address in each.addresses)

@@ -8,11 +8,14 @@ from kiboko.core.network.model import Gateway, Instance, Interface, Outside, Rou
 from kiboko.replica.faults import Fault, as_built, blocked_senders, unenforced
 from kiboko.replica.kernel_rules import ROUTERS4
 from kiboko.replica.layout import Layout, Machine, ReplicaEnd
+from kiboko.replica.part import Part, whole
+from kiboko.replica.peers import Peers
 
 GATEWAY4, GATEWAY6 = "100.127.255.254", "fd7f:7f7f:ffff::1"
 ROUTER_MAC = "02:6b:ff:ff:ff:fe"
 ARRIVING = 90  # the table of what comes in to a subnet: delivered, no entry of its own table is asked (S26)
 NEIGHBOUR_DISCOVERY = "icmpv6 type { 133-137 } return"
+_FIRST_TABLE = 1000  # those from 253 to 255 are the kernel's own
 _RANK = {"static": 0, "learned": 1, "connected": 2}
 
 
@@ -25,8 +28,14 @@ class Site:
         services: list[tuple[str, int]],
         faults: tuple[Fault, ...] = (),
         tapping: bool = False,
+        part: Part | None = None,
     ) -> None:
         self.topology = as_built(topology, faults)
+        self.peers = Peers(self.topology)
+        part = part or whole(topology)
+        self.instances = part.instances_of(self.topology)
+        """Those that are built; so with `subnets`."""
+        self.subnets = part.subnets_of(self.topology)
         self.services = services
         self.unenforced = unenforced(faults)
         self.blocked_senders = blocked_senders(faults)
@@ -38,7 +47,7 @@ class Site:
         self.local_link: dict[str, ReplicaEnd] = {}
         self.zone_of_device: dict[str, str | None] = {}
         self.public_devices: list[str] = []
-        self.table = 100
+        self.table = _FIRST_TABLE
         self.source_rules: list[str] = []
         self.mark_rules: list[str] = []
         self.uplinks: dict[str, dict[str, ReplicaEnd]] = {}
@@ -92,7 +101,7 @@ class Site:
         """The core delivers to the subnets of a network; what lies between them is unreachable."""
         for block in self.topology.networks[network].blocks:
             self.core.route(f"unreachable {block}", "", table)
-        for subnet in self.topology.subnets.values():
+        for subnet in self.subnets:
             if subnet.network == network:
                 for block in subnet.blocks:
                     self.core.route(str(block), self.local_link[subnet.name].via(block.family == 6), table)
@@ -119,9 +128,9 @@ class Site:
         )
 
     def interfaces_of(self, network: str) -> list[Interface]:
-        """The interfaces in a network."""
-        subnets = {each.name for each in self.topology.subnets.values() if each.network == network}
-        return [i for each in self.topology.instances.values() for i in each.interfaces if i.subnet in subnets]
+        """The interfaces in a network, of instances that are built."""
+        subnets = {each.name for each in self.subnets if each.network == network}
+        return [i for each in self.instances for i in each.interfaces if i.subnet in subnets]
 
 
 def base_chain(name: str, hook: str, priority: int, body: list[str]) -> list[str]:

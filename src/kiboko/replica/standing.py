@@ -22,13 +22,15 @@ from pathlib import Path
 from kiboko.core.errors import EnvironmentFailure, UsageError
 from kiboko.core.hints import nearest
 from kiboko.core.network.model import Topology
+from kiboko.core.queries.ends import Ends, address_set_of
 from kiboko.core.walk.walk import Walker
 from kiboko.files.documents.saving import write_whole
-from kiboko.replica.faults import Fault
+from kiboko.replica.faults import Fault, check_faults
 from kiboko.replica.holder import HolderTask, hand_over, search_path, start_holder
 from kiboko.replica.instances import device_of
 from kiboko.replica.kernel import Services, build, use_client_ports
 from kiboko.replica.layout import Layout
+from kiboko.replica.part import Part, check_size, part_for, whole
 from kiboko.replica.trials import services_that_matter
 from kiboko.replica.verify import draw
 
@@ -77,17 +79,21 @@ def standing() -> Standing | None:
     return found if found.is_alive else None
 
 
-def stand(topology: Topology, faults: tuple[Fault, ...] = ()) -> Standing:
-    """Build a replica and leave it standing. Raises UsageError where one stands already."""
+def stand(topology: Topology, faults: tuple[Fault, ...] = (), only: tuple[str, ...] = ()) -> Standing:
+    """Build a replica and leave it standing: of all instances, or `only` of those that some names stand for, and of
+    what leads there. Raises UsageError where one stands already, and for more than one replica holds."""
     there = standing()
     if there is not None:
         raise UsageError(f"a replica of {there.network} stands already; take it away with 'kiboko replica remove'")
     walker = Walker(topology)
-    layout = draw(topology, walker, services_that_matter(topology), faults, False)
+    check_faults(faults, topology)
+    part = _part(walker, faults, only)
+    check_size(topology, part, "name what is to be built with --only NAME")
+    layout = draw(topology, walker, services_that_matter(topology), faults, False, part)
     process, complaints = start_holder()
     note = Standing(
         process.pid, _began(process.pid) or "", topology.file, layout.homes, layout.outside_addresses,
-        _about(topology, layout),
+        _about(topology, layout, part),
     )  # fmt: skip
     write_whole(state_file(), json.dumps(dataclasses.asdict(note), indent=1).encode())
     try:
@@ -100,9 +106,23 @@ def stand(topology: Topology, faults: tuple[Fault, ...] = ()) -> Standing:
     return note
 
 
-def _about(topology: Topology, layout: Layout) -> dict[str, list[str]]:
+def _part(walker: Walker, faults: tuple[Fault, ...], only: tuple[str, ...]) -> Part:
+    if not only:
+        return whole(walker.topology)
+    addresses = address_set_of(Ends(walker), only)
+    named = {
+        each.instance
+        for each in walker.directory.interfaces()
+        if any(one in addresses for one in (*each.addresses, each.public) if one is not None)
+    }
+    if not named:
+        raise UsageError(f"nothing to build: no instance is meant by {', '.join(only)}")
+    return part_for(walker.topology, named | {name for fault in faults for name in (fault.who, fault.at)})
+
+
+def _about(topology: Topology, layout: Layout, part: Part) -> dict[str, list[str]]:
     found = {}
-    for instance in topology.instances.values():
+    for instance in part.instances_of(topology):
         lines = []
         for interface in instance.interfaces:
             addresses = ", ".join(map(str, interface.addresses)) or "no address"

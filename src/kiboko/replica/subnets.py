@@ -29,8 +29,8 @@ def add_router(site: Site, subnet: Subnet) -> None:
             # What leaves is asked before the look-up, what enters behind it (S7).
             *base_chain("departures", "prerouting", -190, ['iifname "br0" jump leaving']),
             *base_chain("arrivals", "forward", 0, ['iifname != "br0" oifname "br0" jump entering']),
-            *chain("leaving", [NEIGHBOUR_DISCOVERY, *first_chain(site.topology, chosen, "out", 1)]),
-            *chain("entering", first_chain(site.topology, chosen, "in", 1)),
+            *chain("leaving", [NEIGHBOUR_DISCOVERY, *first_chain(site.peers, chosen, "out", 1)]),
+            *chain("entering", first_chain(site.peers, chosen, "in", 1)),
         ]  # fmt: skip
 
 

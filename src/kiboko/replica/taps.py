@@ -27,7 +27,7 @@ def add_taps(site: Site) -> None:
         if point.crossing is None:
             _tap_named(site, point)
     if not points:
-        for instance in site.topology.instances.values():
+        for instance in site.instances:
             if instance.running:
                 _tap_arrivals(site, site.layout.machines[site.layout.homes[instance.name]])
 
@@ -50,12 +50,11 @@ def _tap_named(site: Site, point: ObservationPoint) -> None:
             machine = site.gateway_machines[gateway.name]
             _around(site, machine, point.key, [("forward", -300)], [("forward", 300)], "")
         return
-    if name in site.routers:
-        machine = site.routers[name]
-    else:
-        machine = site.layout.machines[site.layout.homes[home]]
+    built = site.layout.homes.get(name if name in site.topology.subnets else home)
+    if built is None:
+        return  # it takes no part
     _around(
-        site, machine, point.key,
+        site, site.layout.machines[built], point.key,
         [("prerouting", -300), ("output", -300)], [("input", 300), ("postrouting", 300)], interface,
     )  # fmt: skip
 

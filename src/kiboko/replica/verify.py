@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import resource
 import time
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -17,16 +16,18 @@ from kiboko.core.network.model import Topology
 from kiboko.core.records.records import SILENT, UNREACHABLE, FlowRecord, ProbeRecord
 from kiboko.core.walk.walk import Walk, Walker
 from kiboko.replica.earlier import played_before
-from kiboko.replica.faults import OF_TIME, OLDER_SESSION, Fault, check_faults
+from kiboko.replica.faults import OF_TIME, OLDER_SESSION, Fault, check_faults, strangers
 from kiboko.replica.holder import HolderTask, run_inside
 from kiboko.replica.kernel import Services, build, enter
 from kiboko.replica.laying_out import lay_out
 from kiboko.replica.layout import Layout
+from kiboko.replica.part import Part, check_size, part_for
 from kiboko.replica.recorder import Recorder
 from kiboko.replica.trials import Choice, Trial, chosen_services, chosen_trials, outside_addresses
 from kiboko.wire.probes import Outcome, Sending, probe
 
 _AT_ONCE = 400
+_PROTOCOLS = {"tcp": TCP, "udp": UDP}
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,12 +53,12 @@ class Earlier:
 
 
 def draw(
-    topology: Topology, walker: Walker, services: list[Service], faults: tuple[Fault, ...], tapping: bool
+    topology: Topology, walker: Walker, services: list[Service], faults: tuple[Fault, ...], tapping: bool, part: Part
 ) -> Layout:
-    """The layout of a network, with an address or two for each outside."""
-    check_faults(faults, topology)
-    ports = [({TCP: "tcp", UDP: "udp"}[s.protocol], s.detail) for s in services if s.protocol in (TCP, UDP)]
-    return lay_out(topology, ports, outside_addresses(topology, walker.directory), faults, tapping)
+    """The layout of a part of a network, with an address or two for each outside."""
+    names = {number: name for name, number in _PROTOCOLS.items()}
+    ports = [(names[each.protocol], each.detail) for each in services if each.protocol in names]
+    return lay_out(topology, ports, outside_addresses(topology, walker.directory), faults, tapping, part)
 
 
 def verify(
@@ -69,26 +70,30 @@ def verify(
 ) -> Verification:
     """Build the network, probe the chosen pairs of addresses on the chosen services, compare, take it down.
 
-    By default all pairs on all services that matter. `faults` are put into the replica, not into the walk; `record`
-    has its kernels log what they do. `timeout` is the seconds to wait for an answer. With a fault of time, `as_of` of
-    what is found tells since when the rules are in force.
+    By default all pairs on all services that matter. Only the machines that take part are built. `faults` are put into
+    the replica, not into the walk; `record` has its kernels log what they do. `timeout` is the seconds to wait for an
+    answer. With a fault of time, `as_of` of what is found tells since when the rules are in force.
+
+    Raises UsageError for a choice of nothing, or of more than one replica holds.
     """
     choice = choice or Choice()
     walker = Walker(topology)
+    check_faults(faults, topology)
     services = chosen_services(topology, choice)
-    layout = draw(topology, walker, services, faults, record)
-    trials = chosen_trials(walker, layout, services, choice)
-    earlier = _earlier(topology, walker, services, choice, faults, record)
-    argument = layout, trials, timeout, earlier
-    observed: Observed = run_inside(HolderTask("kiboko.replica.verify", "probe_inside", argument))
+    trials = _trials(walker, services, choice, faults)
+    part = part_for(topology, _taking_part(trials, faults))
+    check_size(topology, part, "choose ends with --source and --destination, or have fewer drawn with --most N")
+    layout = draw(topology, walker, services, faults, record, part)
+    earlier = _earlier(walker, services, choice, faults, record, part)
+    _keep_asked(layout, trials if earlier is None else [*trials, *earlier.trials])
+    observed = _observed(layout, trials, timeout, earlier)
     walks = [_walk(walker, trial) for trial in trials]
     unknown = sum(not _is_known(said) for said in walks)
     again = [index for index, (_, outcome) in enumerate(observed.outcomes) if _differs(walks[index], outcome)]
     if again and not record:
         # What a busy machine answered too late is no verdict: only what shows again, with time to spare, differs.
         few = [trials[index] for index in again]
-        argument = layout, few, 4 * timeout, earlier
-        second: Observed = run_inside(HolderTask("kiboko.replica.verify", "probe_inside", argument))
+        second = _observed(layout, few, 4 * timeout, earlier)
         outcomes = list(observed.outcomes)
         for index, outcome in zip(again, second.outcomes, strict=True):
             outcomes[index] = outcome
@@ -108,17 +113,50 @@ def verify(
     )
 
 
+def _trials(walker: Walker, services: list[Service], choice: Choice, faults: tuple[Fault, ...]) -> list[Trial]:
+    outside = outside_addresses(walker.topology, walker.directory)
+    return chosen_trials(walker, outside, strangers(faults), services, choice)
+
+
+def _taking_part(trials: list[Trial], faults: tuple[Fault, ...]) -> set[str]:
+    """Who sends, is sent to, or has a fault."""
+    ends = {name for each in trials for name in (each.sender, each.receiver) if name is not None}
+    return ends | {name for fault in faults for name in (fault.who, fault.at)}
+
+
+def _keep_asked(layout: Layout, trials: list[Trial]) -> None:
+    """Have nobody listen where nothing is sent: there are many machines, with many services each."""
+    asked = {
+        (layout.homes[each.receiver], each.target.service.protocol, each.target.service.detail)
+        for each in trials
+        if each.receiver is not None
+    }
+    for machine in layout.machines.values():
+        machine.listeners = [
+            each for each in machine.listeners if (machine.name, _PROTOCOLS[each[0]], each[2]) in asked
+        ]
+
+
+def _observed(layout: Layout, trials: list[Trial], timeout: float, earlier: Earlier | None) -> Observed:
+    """What a replica of a layout saw of some trials. It has the time that they take if each of them is silent."""
+    rounds = 2 if earlier is None else 4
+    most = 600.0 + 2 * rounds * timeout * len(trials) / _AT_ONCE
+    task = HolderTask("kiboko.replica.verify", "probe_inside", (layout, trials, timeout, earlier))
+    observed: Observed = run_inside(task, most)
+    return observed
+
+
 def _earlier(
-    topology: Topology, walker: Walker, services: list[Service], choice: Choice, faults: tuple[Fault, ...],
-    tapping: bool,
-) -> Earlier | None:  # fmt: skip
+    walker: Walker, services: list[Service], choice: Choice, faults: tuple[Fault, ...], tapping: bool, part: Part
+) -> Earlier | None:
     """What goes before the trials, where there is a fault of time: as much, from other client ports."""
     of_time = [fault for fault in faults if fault.kind in OF_TIME]
     if not of_time:
         return None
-    today = draw(topology, walker, services, tuple(fault for fault in faults if fault not in of_time), tapping)
+    staying = tuple(fault for fault in faults if fault not in of_time)
+    today = draw(walker.topology, walker, services, staying, tapping, part)
     others = dataclasses.replace(choice, seed=choice.seed + 1)
-    trials = [each for each in chosen_trials(walker, today, services, others) if each.target.service.has_ports]
+    trials = [each for each in _trials(walker, services, others, staying) if each.target.service.has_ports]
     return Earlier(today, trials, any(fault.kind == OLDER_SESSION for fault in of_time))
 
 
@@ -189,7 +227,7 @@ def probe_inside(argument: tuple[Layout, list[Trial], float, Earlier | None]) ->
     changed_at = None
     if earlier is not None:
         changed_at = played_before(earlier.today, earlier.trials, earlier.goes_on, timeout)
-    outcomes = tuple(send_all(trials, Sending(timeout, 2)))  # a lost packet is no verdict
+    outcomes = tuple(send_all(layout, trials, Sending(timeout, 2)))  # a lost packet is no verdict
     services.close()
     if recorder is None:
         return Observed(outcomes, changed_at=changed_at)
@@ -197,13 +235,11 @@ def probe_inside(argument: tuple[Layout, list[Trial], float, Earlier | None]) ->
     return Observed(outcomes, tuple(flows), recorder.lost, changed_at)
 
 
-def send_all(trials: list[Trial], sending: Sending) -> list[tuple[float, Outcome]]:
+def send_all(layout: Layout, trials: list[Trial], sending: Sending) -> list[tuple[float, Outcome]]:
     """Send many probes at once: when each was sent, and what it saw."""
-    _, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
-    resource.setrlimit(resource.RLIMIT_NOFILE, (min(hard, 65536), hard))
 
     def send(trial: Trial) -> tuple[float, Outcome]:
-        enter(trial.machine)
+        enter(layout.homes[trial.sender])
         return time.time(), probe(trial.target, sending)
 
     # The threads change namespaces, which this one must not: it belongs to none of the machines.
