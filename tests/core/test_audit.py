@@ -250,6 +250,24 @@ class OfPlaces(unittest.TestCase):
         (found,) = findings(values, "nearly-member")
         self.assertEqual(("gauges", "g3"), (found.at, found.others[0][0]))
 
+    def test_neither_a_role_that_many_have_nor_a_number_that_no_group_asks_for_is_a_slip(self):
+        """A role of two hundred, r18, is nearly r1: nobody is to be told that its machines should be in that group."""
+        values = base()
+        roles = ["r1", "r18", "database", "databases", "databases", "databases", "rll", "Database"]
+        for number, role in enumerate(roles):
+            values["instances"][f"g{number}"] = {
+                "tags": {"role": role, "stage": "live"} if number < 7 else {"rule": "database", "stage": "live"},
+                "interfaces": [{"subnet": "a1", "addresses": [f"10.1.1.{100 + number}"]}],
+            }
+        values["groups"] = {
+            "ones": {"where": {"role": "r1"}},
+            "bases": {"where": {"role": "database", "stage": "live"}},
+        }
+        self.assertEqual([("bases", "g7")],
+                         [(each.at, each.others[0][0]) for each in findings(values, "nearly-member")])  # fmt: skip
+        values["groups"]["bases"]["members"] = ["g7"]
+        self.assertFalse(findings(values, "nearly-member"), "who is in it by name is in it")
+
     def test_a_route_there_without_one_back_is_told_at_the_subnet_that_lacks_it(self):
         values = base()
         values["route_tables"]["south-table"] = [

@@ -30,11 +30,9 @@ from kiboko.core.queries.inspection import (
     asked_of_replies,
     attachments,
     filter_rules,
-    group_lookalikes,
     group_reasons,
     groups_of,
     listening,
-    lookalike,
     rules_for,
 )
 from kiboko.core.walk.walk import Walker
@@ -270,7 +268,7 @@ class Shower:
         if instance.listens is None:
             sheet.notes.append("what listens here is not known")
         for group in self.topology.groups.values():
-            why = lookalike(self.walker, group, instance)
+            why = self.walker.membership.nearly_in(group).get(instance.name)
             if why is not None:
                 sheet.notes.append(f"it looks as though it should be in group {group.name}: {why}")
         for each in self.topology.filters.values():
@@ -361,8 +359,8 @@ class Shower:
                 [reason.name, reason.why, addresses or "none: adds nothing to any rule"], "" if addresses else "partly"
             )
         near = sheet.table("Not in it, though it looks as if it should be", ["instance", "what keeps it out", "file"])
-        for instance, why in group_lookalikes(self.walker, group):
-            near.add([instance.name, why, instance.place], "partly")
+        for name, why in self.walker.membership.nearly_in(group).items():
+            near.add([name, why, self.topology.instances[name].place], "partly")
         uses = sheet.table("Rules that name it", ["filter", "rule", "as", "file"])
         for each in self.topology.filters.values():
             for rule in each.every_rule():

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import functools
 from bisect import bisect_left
 from collections.abc import Callable, Iterator
@@ -14,7 +13,6 @@ from kiboko.core.network.model import (
     Filter,
     Gateway,
     Group,
-    Instance,
     Interface,
     Named,
     RouteEntry,
@@ -23,9 +21,6 @@ from kiboko.core.network.model import (
 )
 from kiboko.core.routing.routes import Router, rank_of
 from kiboko.core.walk.walk import Walker
-
-_RARE, _CLOSE = 8, 0.75
-"""A tag is a slip where one in so many has it, or a single one; how alike it has to be to the one that was meant."""
 
 
 def of_attachments(walker: Walker) -> Iterator[Finding]:
@@ -110,9 +105,8 @@ def _crossings(walker: Walker) -> Iterator[Finding]:
 def of_names(walker: Walker) -> Iterator[Finding]:
     """Groups, outsides and services that stand for nothing, for too much, or nearly for something."""
     topology = walker.topology
-    tags = _Tags(topology)
     for group in topology.groups.values():
-        yield from _of_group(walker, group, tags)
+        yield from _of_group(walker, group)
     blocks = walker.directory.network_blocks
     for outside in topology.outsides.values():
         named = AddressSet.of_prefixes(prefix for prefix in outside.prefixes if prefix.length)
@@ -136,7 +130,7 @@ def of_names(walker: Walker) -> Iterator[Finding]:
                         "take it out, or use it")  # fmt: skip
 
 
-def _of_group(walker: Walker, group: Group, tags: _Tags) -> Iterator[Finding]:
+def _of_group(walker: Walker, group: Group) -> Iterator[Finding]:
     instances = walker.membership.group_instances(group.name)
     members = list(walker.membership.group_members(group))
     if not members and not group.addresses:
@@ -147,39 +141,10 @@ def _of_group(walker: Walker, group: Group, tags: _Tags) -> Iterator[Finding]:
         yield found("group-without-addresses", group.name, group.place,
                     f"{few(bare)} of it {'has' if len(bare) == 1 else 'have'} no address, so that its rules do not"
                     " match there", "record the address, or take the machine out")  # fmt: skip
-    for instance, key, value, wanted in tags.nearly(group):
-        yield found("nearly-member", group.name, group.place,
-                    f"{instance.name} looks as though it should be in it: its tag is {key}={value}, the group asks for"
-                    f" {key}={wanted}", f"correct the tag of {instance.name}, or name it otherwise",
-                    others=((instance.name, instance.place),))  # fmt: skip
-
-
-class _Tags:
-    """The tags of all instances, and those that groups ask for, each looked up once."""
-
-    def __init__(self, topology: Topology) -> None:
-        self._met: dict[str, dict[str, list[Instance]]] = {}
-        for instance in topology.instances.values():
-            for key, value in instance.tags.items():
-                self._met.setdefault(key, {}).setdefault(value, []).append(instance)
-        self._asked: dict[str, set[str]] = {}
-        for group in topology.groups.values():
-            for key, values in group.where or ():
-                self._asked.setdefault(key, set()).update(values)
-
-    def nearly(self, group: Group) -> Iterator[tuple[Instance, str, str, str]]:
-        """Instances whose tag is nearly one that a group asks for, where hardly anybody else has such a tag and no
-        group asks for it: the instance, the key, its value, and the one that it resembles."""
-        for key, values in group.where or ():
-            met = self._met.get(key, {})
-            most = sum(len(met.get(value, ())) for value in values) // _RARE + 1
-            for value, instances in met.items():
-                if value in self._asked[key] or len(instances) > most:
-                    continue
-                near = difflib.get_close_matches(value.lower(), [each.lower() for each in values], 1, _CLOSE)
-                if near:
-                    wanted = next(each for each in values if each.lower() == near[0])
-                    yield from ((instance, key, value, wanted) for instance in instances)
+    for name, why in walker.membership.nearly_in(group).items():
+        yield found("nearly-member", group.name, group.place, f"{name} looks as though it should be in it: {why}",
+                    f"correct the tag of {name}, or name it otherwise",
+                    others=((name, walker.topology.instances[name].place),))  # fmt: skip
 
 
 def of_routes(walker: Walker) -> Iterator[Finding]:

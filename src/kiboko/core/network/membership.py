@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Iterator
 
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.network.directory import Directory
 from kiboko.core.network.model import Carrying, Filter, Group, Instance, Interface, Literal, Named, Peer, Topology
+from kiboko.core.network.tag_slips import TagSlips
 
 
 class Membership:
@@ -21,6 +23,7 @@ class Membership:
         self._attached: dict[str, frozenset[str]] = {}
         self._carriers: dict[str, list[Interface]] | None = None
         self._groups: dict[str, dict[str, Instance]] = {}
+        self._nearly: dict[str, dict[str, str]] = {}
         self._tagged: dict[tuple[str, str], dict[str, None]] | None = None
         self._reaching = [f for f in self.topology.filters.values() if f.attach_to]
 
@@ -31,10 +34,24 @@ class Membership:
         parts = ("instances", "groups", "subnets", "networks", "outsides")
         if all(getattr(own, part) is getattr(topology, part) for part in parts):
             made._names, made._groups, made._tagged = self._names, self._groups, self._with_every_tag()
+            made._nearly = self._nearly
             if _attachments(own) == _attachments(topology):
                 made._peers, made._carried, made._attached = self._peers, self._carried, self._attached
                 made._carriers = self._carriers
         return made
+
+    def nearly_in(self, group: Group) -> dict[str, str]:
+        """The instances that are not in a group and look as though they should be, by a tag that looks like a slip:
+        each with what keeps it out."""
+        if group.name not in self._nearly:
+            inside = self.group_instances(group.name)
+            found = {each.name: why for each, why in self._slips.of_group(group) if each.name not in inside}
+            self._nearly[group.name] = found
+        return self._nearly[group.name]
+
+    @functools.cached_property
+    def _slips(self) -> TagSlips:
+        return TagSlips(self.topology)
 
     def shares_peers(self, other: Membership) -> bool:
         """Whether every peer means the same addresses in both."""

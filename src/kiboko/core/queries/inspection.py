@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import functools
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -10,7 +9,6 @@ from kiboko.core.errors import Place
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS, Service, details_of, reply_of
-from kiboko.core.hints import alike
 from kiboko.core.network.model import Filter, Group, Instance, Interface, Listener, Rule, Subnet
 from kiboko.core.queries.members import End, member_addresses
 from kiboko.core.walk.walk import Walker
@@ -200,42 +198,6 @@ def group_reasons(walker: Walker, group: Group) -> list[MemberReason]:
 
 def _where_text(group: Group) -> str:
     return ", ".join(f"{key}={'|'.join(values)}" for key, values in group.where or ())
-
-
-def group_lookalikes(walker: Walker, group: Group) -> list[tuple[Instance, str]]:
-    """The instances that look as though they should be in a group by tags, each with what keeps it out."""
-    instances = walker.topology.instances.values() if group.where is not None else ()
-    return [(each, why) for each in instances if (why := lookalike(walker, group, each)) is not None]
-
-
-def lookalike(walker: Walker, group: Group, instance: Instance) -> str | None:
-    """What keeps an instance out of a group by tags in which it looks as though it should be; None for any other."""
-    if group.where is None or instance.name in walker.membership.group_instances(group.name):
-        return None
-    return _near_tag(instance, group.where)
-
-
-def _near_tag(instance: Instance, where: tuple[tuple[str, tuple[str, ...]], ...]) -> str | None:
-    failing = [(key, values) for key, values in where if instance.tags.get(key) not in values]
-    if len(failing) != 1:
-        return None
-    key, values = failing[0]
-    actual = instance.tags.get(key)
-    if actual is None:
-        near = alike(key, instance.tags, 1, 0.75)
-        if near and instance.tags[near[0]] in values:
-            return f"its tag is called '{near[0]}', the group asks for '{key}'"
-        return None
-    if _is_near(actual.lower(), tuple(value.lower() for value in values)):
-        return f"its tag is {key}={actual}, the group asks for {key}={'|'.join(values)}"
-    return None
-
-
-@functools.lru_cache(maxsize=1 << 14)
-def _is_near(actual: str, wanted: tuple[str, ...]) -> bool:
-    """Whether a tag's value looks like one of some. Thousands of machines have the same few."""
-    swapped = any(sorted(actual) == sorted(value) for value in wanted)
-    return swapped or bool(alike(actual, wanted, 1, 0.7))
 
 
 def groups_of(walker: Walker, instance: Instance) -> list[str]:

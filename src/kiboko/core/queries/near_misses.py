@@ -13,7 +13,6 @@ from kiboko.core.header.packet import Packet, turned_service
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, details_of
 from kiboko.core.network.model import ALLOW, Named, Rule, peer_text
-from kiboko.core.queries.inspection import lookalike
 from kiboko.core.walk.gates import FORWARD, Row
 from kiboko.core.walk.walk import Walk, Walker
 
@@ -131,10 +130,10 @@ def _lookalike(walker: Walker, miss: NearMiss, rule: Rule, packet: Packet) -> st
     for item in peer or ():
         group = walker.topology.groups.get(item.name) if isinstance(item, Named) else None
         if group is not None and owner is not None:
-            instance = walker.topology.instances[owner.instance]
-            why = lookalike(walker, group, instance)
+            why = walker.membership.nearly_in(group).get(owner.instance)
             if why is not None:
-                return f"{instance.name} looks as though it should be in {group.name}: {why} ({instance.place})"
+                place = walker.topology.instances[owner.instance].place
+                return f"{owner.instance} looks as though it should be in {group.name}: {why} ({place})"
     return ""
 
 

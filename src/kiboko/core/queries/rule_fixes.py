@@ -14,7 +14,6 @@ from kiboko.core.header.services import parse_services
 from kiboko.core.network import edits
 from kiboko.core.network.edits import Edit
 from kiboko.core.network.model import ALLOW, Filter, Literal, Named, Rule, Topology
-from kiboko.core.queries.inspection import lookalike
 from kiboko.core.queries.near_misses import NearMiss, asked_service, misses_at, packet_at
 from kiboko.core.queries.proposed import Proposal, at_gate, peer_values, way_of
 from kiboko.core.walk.gates import FORWARD, Row
@@ -141,7 +140,7 @@ def _tagged(walker: Walker, walk: Walk, row: Row, miss: NearMiss) -> Proposal | 
         group = topology.groups.get(item.name) if isinstance(item, Named) else None
         if group is None or group.where is None:
             continue
-        near = lookalike(walker, group, topology.instances[owner.instance])
+        near = walker.membership.nearly_in(group).get(owner.instance)
         if near is None:
             continue
         tags = topology.instances[owner.instance].tags
