@@ -1,6 +1,8 @@
 """Real packets: a port that listens, one that is closed, one that is dropped, in both families."""
 
 import json
+import subprocess
+import sys
 import tempfile
 import unittest
 from pathlib import Path
@@ -34,6 +36,39 @@ class Outcomes(TwoMachines):
                     (record["rtt_ms"] is None) == (record["outcome"] in ("silent", "unreachable")) for record in records
                 )
             )
+
+    def test_who_of_a_set_cannot_be_probed_is_left_out_and_told(self):
+        """A machine without an address, and the addresses of an IPv6 subnet at which nobody is recorded."""
+        values = {
+            "kiboko": 1, "networks": {"lab": {"cidrs": ["10.9.0.0/16", "fd09::/48"]}},
+            "subnets": {"bench": {"network": "lab", "cidr": ["10.9.0.0/29", "fd09::/64"]}},
+            "groups": {"both": {"members": ["one", "bare"]}, "none": {"members": ["bare"]}},
+            "instances": {"one": {"interfaces": [{"subnet": "bench", "addresses": [SERVER4]}]},
+                          "bare": {"interfaces": [{"subnet": "bench"}]}},
+        }  # fmt: skip
+        with tempfile.TemporaryDirectory() as folder:
+            (Path(folder) / "network.yaml").write_text(json.dumps(values))
+
+            def probed(*words):
+                command = ["ip", "netns", "exec", self.client, sys.executable, "-m", "kiboko", "probe", *words]
+                return subprocess.run(command, cwd=folder, capture_output=True, text=True)
+
+            self.load_rules(self.server, "")
+            done = probed("both", "tcp/1000")
+            self.assertEqual(done.returncode, 1, done.stderr)
+            first, *others = done.stdout.splitlines()
+            self.assertEqual(first.split()[:4], ["answered", "one", f"({SERVER4})", "tcp/1000"])
+            self.assertEqual(others, ["not probed: bare (no address)"])
+            done = probed("bench", "tcp/1000", "--json", "--timeout", "0.2", "--attempts", "1")
+            addresses = [json.loads(line)["address"] for line in done.stdout.splitlines()]
+            self.assertEqual(sorted(addresses), [f"10.9.0.{number}" for number in range(1, 7)])
+            self.assertRegex(done.stderr, r"not probed: fd09::-fd09::ffff:ffff:ffff:ffff \(nobody is recorded there")
+            done = probed("bench", "tcp/1000", "-4", "--json", "--timeout", "0.2", "--attempts", "1")
+            self.assertEqual((done.returncode, len(done.stdout.splitlines())), (1, 6))
+            self.assertNotIn("fd09", done.stderr)
+            done = probed("none", "tcp/1000")
+            self.assertEqual(done.returncode, 2)
+            self.assertIn("none has no address to probe; not probed: bare (no address)", done.stderr)
 
     def test_silence_takes_all_attempts_and_probes_run_side_by_side(self):
         self.load_rules(self.server, DROPPING)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import sys
 from collections.abc import Iterator
 from contextlib import ExitStack
 from dataclasses import dataclass
@@ -23,10 +24,11 @@ from kiboko.core.walk.walk import Walker
 from kiboko.files.documents.saving import LineAppender
 from kiboko.files.logs.probe_log import to_line
 from kiboko.views.output import Output
-from kiboko.views.probe_view import show_outcome, show_probe_summary
+from kiboko.views.probe_view import left_out_text, show_outcome, show_probe_summary
 from kiboko.wire.probes import Outcome, Sending, Target, probe_all
 
 _MOST_TARGETS = 65536
+_NOBODY = "nobody is recorded there, and they are too many"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -81,8 +83,8 @@ class _Asked:
 
 
 def run(args: argparse.Namespace) -> int:
-    """Probe, show, record; return 0 where everything answered, else 1."""
-    asked = _asked(args)
+    """Probe, show, record; return 0 where everything answered and nothing was left out, else 1."""
+    asked, left_out = _asked(args)
     sending = Sending(args.timeout, args.attempts, os.fsencode(args.payload))
     out = Output()
     records: list[ProbeRecord] = []
@@ -98,9 +100,12 @@ def run(args: argparse.Namespace) -> int:
                 print(to_line(record), flush=True)
             else:
                 show_outcome(record, out)
-    if not args.json:
-        show_probe_summary(records, args.record, out)
-    return 0 if all(record.outcome == ANSWERED for record in records) else 1
+    if args.json:
+        for reason, names in left_out.items():
+            print(f"kiboko probe: {left_out_text(reason, names)}", file=sys.stderr)
+    else:
+        show_probe_summary(records, left_out, args.record, out)
+    return 0 if not left_out and all(record.outcome == ANSWERED for record in records) else 1
 
 
 def probe_now(
@@ -131,14 +136,16 @@ def _record(asked: _Asked, outcome: Outcome, sender: str | None) -> ProbeRecord:
     )  # fmt: skip
 
 
-def _asked(args: argparse.Namespace) -> list[_Asked]:
-    """Every target of the command line. Without a network file only addresses and plain services are known."""
+def _asked(args: argparse.Namespace) -> tuple[list[_Asked], dict[str, list[str]]]:
+    """Every target of the command line, and who of a set is left out, by reason. Without a network file only addresses
+    and plain services are known."""
     topology = _topology(args)
     ends = Ends(Walker(topology))
     port = _port(args.client_port)
     redirect, redirect_port = _redirect(args.address)
-    found = []
-    for name, address in _addresses(ends, args, redirect):
+    found: list[_Asked] = []
+    left_out: dict[str, list[str]] = {}
+    for name, address in _addresses(ends, args, redirect, left_out):
         where = redirect or address
         assert where is not None  # `_addresses` yields no name without an address unless packets go elsewhere
         for text in args.service:
@@ -147,10 +154,11 @@ def _asked(args: argparse.Namespace) -> list[_Asked]:
                 moved = (where, aimed) != (address, service)
                 found.append(_Asked(Target(where, aimed, port), name, str(service), moved))
     if not found:
-        raise UsageError(f"{args.destination} has no address to probe")
+        why = "".join(f"; {left_out_text(reason, names)}" for reason, names in left_out.items())
+        raise UsageError(f"{args.destination} has no address to probe{why}")
     if len(found) > _MOST_TARGETS:
         raise UsageError(f"{len(found):,} probes asked for; {_MOST_TARGETS:,} at most in one run")
-    return found
+    return found, left_out
 
 
 def _topology(args: argparse.Namespace) -> Topology:
@@ -170,23 +178,38 @@ def _services(text: str, topology: Topology, address: Address) -> list[Service]:
     return [Service(number >> 16, number & 0xFFFF) for low, high in services for number in range(low, high + 1)]
 
 
-def _addresses(ends: Ends, args: argparse.Namespace, redirect: Address | None) -> Iterator[tuple[str, Address | None]]:
-    """The targets by name, each with the address that its name means to this machine (clause S1)."""
+def _addresses(
+    ends: Ends, args: argparse.Namespace, redirect: Address | None, left_out: dict[str, list[str]]
+) -> Iterator[tuple[str, Address | None]]:
+    """The targets by name, each with the address that its name means to this machine (clause S1). Of a set those that
+    cannot be probed are noted and left out: machines without an address, and the many addresses of a subnet at which
+    nobody is recorded."""
     sender = ends.resolve(args.sender) if args.sender is not None else None
     if sender is not None and sender.is_set:
         raise UsageError(f"--as {args.sender} stands for more than one; this machine is one of them: name it")
-    for member in ends.resolve(args.destination).members:
+    asked = ends.resolve(args.destination)
+    for member in asked.members:
         if member.low is not None and member.high is not None:
+            if args.family not in (None, member.low.family):
+                continue
             if member.count > _MOST_TARGETS:
-                raise UsageError(f"{member.name} has {member.count:,} addresses; {_MOST_TARGETS:,} at most in one run")
+                if member.outside is not None or not any(each.interfaces for each in asked.members):
+                    raise UsageError(
+                        f"{member.name} has {member.count:,} addresses; {_MOST_TARGETS:,} at most in one run"
+                    )
+                left_out.setdefault(_NOBODY, []).append(member.name)
+                continue
             for value in range(member.low.value, member.high.value + 1):
                 address = Address(member.low.family, value)
-                if args.family in (None, address.family):
-                    yield str(address), address
+                yield str(address), address
             continue
         chosen = _own_address(ends, sender, member, args.family)
         if chosen is not None or redirect is not None:
             yield member.name, chosen
+        elif asked.is_set:
+            of_family = f"IPv{args.family} " if args.family else ""
+            whose = f" that {args.sender} can use" if args.sender else ""
+            left_out.setdefault(f"no {of_family}address{whose}", []).append(member.name)
         else:
             whose = f"{args.sender} can use" if args.sender else "can be probed"
             raise UsageError(f"{member.name} has no address that {whose}; say where packets go with --address")

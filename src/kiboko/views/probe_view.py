@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from kiboko.core.records.records import OUTCOMES, ProbeRecord
 from kiboko.views.output import Output
 from kiboko.views.text import counted
+
+_MOST_NAMES = 6
 
 
 def show_outcome(record: ProbeRecord, out: Output) -> None:
@@ -25,11 +27,21 @@ def show_outcome(record: ProbeRecord, out: Output) -> None:
     out.parts((f"{record.outcome:<12}", record.outcome), (f"{where} {record.service}", ""), (tail, "quiet"))
 
 
-def show_probe_summary(records: Sequence[ProbeRecord], log: Path | None, out: Output) -> None:
-    """How many saw what, and where the records are."""
+def left_out_text(reason: str, names: Sequence[str]) -> str:
+    """Who of what was asked about is not probed, and why not."""
+    more = f" and {len(names) - _MOST_NAMES:,} more" if len(names) > _MOST_NAMES else ""
+    return f"not probed: {', '.join(names[:_MOST_NAMES])}{more} ({reason})"
+
+
+def show_probe_summary(
+    records: Sequence[ProbeRecord], left_out: Mapping[str, Sequence[str]], log: Path | None, out: Output
+) -> None:
+    """How many saw what, who was left out, and where the records are."""
     if len(records) > 1:
         counts = Counter(record.outcome for record in records)
         told = ", ".join(f"{counts[outcome]} {outcome}" for outcome in OUTCOMES if counts[outcome])
         out.line(f"{counted(len(records), 'probe')}: {told}")
+    for reason, names in left_out.items():
+        out.line(left_out_text(reason, names), "unsure")
     if log is not None:
         out.line(f"{counted(len(records), 'record')} appended to {log}", "quiet")

@@ -61,6 +61,9 @@ class Outcome:
     sent_from: str | None
 
 
+_WITHOUT_IPV6 = "; where this machine has no IPv6 address, -4 leaves IPv6 out"
+
+
 def probe_all(targets: Sequence[Target], sending: Sending, concurrency: int) -> Iterator[tuple[int, Outcome]]:
     """Probe many targets at once and hand over each outcome as soon as it is there, with the place of its target.
 
@@ -104,7 +107,10 @@ def probe(target: Target, sending: Sending) -> Outcome:
             result = once(target, sending)
         except OSError as error:
             if error.errno in _HERE:
-                raise EnvironmentFailure(f"probing {target.address} {target.service}: {error.strerror}") from error
+                hint = _WITHOUT_IPV6 if (error.errno, target.address.family) == (errno.EADDRNOTAVAIL, 6) else ""
+                raise EnvironmentFailure(
+                    f"probing {target.address} {target.service}: {error.strerror}{hint}"
+                ) from error
             result = Outcome(UNREACHABLE, None, made, None, None)
         if result.outcome != SILENT:
             break
@@ -135,7 +141,7 @@ def _open(target: Target, kind: socket.SocketKind) -> socket.socket:
 def _settled(made: socket.socket, outcome: str, began: float) -> Outcome:
     rtt = round((time.monotonic() - began) * 1000, 3) if outcome in (ANSWERED, REFUSED) else None
     name = made.getsockname()
-    return Outcome(outcome, rtt, 1, name[1], name[0] if name[0] not in ("0.0.0.0", "::") else None)
+    return Outcome(outcome, rtt, 1, name[1] or None, name[0] if name[0] not in ("0.0.0.0", "::") else None)
 
 
 def _of_error(number: int) -> str | None:
