@@ -1,6 +1,8 @@
 """The network file: every fault at once, each with file, line and the nearest name; nothing crashes the reader."""
 
+import difflib
 import json
+import random
 import tempfile
 import textwrap
 import unittest
@@ -11,6 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kiboko.core.errors import InputError
+from kiboko.core.hints import alike
 from kiboko.files.documents.lined_yaml import MOST_DEPTH, parse
 from kiboko.files.network import schema
 from kiboko.files.network.network_file import load_network
@@ -68,6 +71,21 @@ class Faults(unittest.TestCase):
             ("filters: [guard]", "filters: [gaurd]"),
             "network.yaml:14: instance 'ann', interface 'eth0' names filter 'gaurd', which is not defined; did you mean 'guard'?",
         )
+
+    def test_of_thousands_of_names_a_mistyped_one_has_the_right_one_named(self):
+        """Of very many the library compares those alone that have most pairs of letters in common with the word."""
+        names = [f"{kind}-{number}" for kind in ("box", "hall", "gauge", "relay") for number in range(3000)]
+        chance = random.Random(7)
+        for word in ("bxo-17", "box17", "hal-2999", "gague-1204", "relay_77", "rleay-5"):
+            self.assertEqual(difflib.get_close_matches(word, names, 1)[:1], alike(word, names), word)
+        for _ in range(20):
+            name = chance.choice(names)
+            at = chance.randrange(len(name) - 1)
+            word = name[:at] + name[at + 1 :] + "x"
+            found, best = alike(word, names)[0], difflib.get_close_matches(word, names, 1)[0]
+            likeness = [difflib.SequenceMatcher(None, each, word).ratio() for each in (found, best)]
+            self.assertEqual(likeness[0], likeness[1], (word, found, best))
+        self.assertEqual(alike("zzzzzz", names), [])
 
     def test_a_service_that_is_wrong_is_told_wherever_it_is_written(self):
         text = SMALL + "  bob: {listens: [sssh]}\n  cat: {listens: [sssh]}\n"

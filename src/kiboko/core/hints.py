@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable
+
+_MANY, _FEW = 1000, 200
+"""Of more candidates than many, those few are compared that have the most pairs of letters in common with the word."""
 
 
 def alike(word: str, candidates: Iterable[str], most: int = 1, likeness: float = 0.6) -> list[str]:
@@ -12,7 +16,22 @@ def alike(word: str, candidates: Iterable[str], most: int = 1, likeness: float =
     """
     import difflib
 
-    return difflib.get_close_matches(word, list(candidates), most, likeness)
+    listed = list(candidates)
+    if len(listed) > _MANY:
+        import heapq
+
+        own = _pairs(word)
+        listed = heapq.nlargest(_FEW, listed, key=lambda each: _shared(own, _pairs(each)))
+    return difflib.get_close_matches(word, listed, most, likeness)
+
+
+def _pairs(word: str) -> set[tuple[str, str]]:
+    """Letters that stand next to each other."""
+    return {*itertools.pairwise(word)}
+
+
+def _shared(own: set[tuple[str, str]], other: set[tuple[str, str]]) -> float:
+    return len(own & other) / (len(own) + len(other) or 1)
 
 
 def nearest(word: str, candidates: Iterable[str], most: int = 1, likeness: float = 0.6) -> str:

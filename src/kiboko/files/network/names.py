@@ -12,6 +12,7 @@ _NAME = re.compile(r"[a-z0-9][a-z0-9._-]*")
 RESERVED = frozenset(("any", "all", "discard", "connected", "otherwise"))
 # Names of these kinds share one space, so that a bare name is enough in a rule and on the command line (S16).
 _ONE_SPACE = frozenset(("network", "subnet", "instance", "group", "outside", "filter", "zone", "gateway"))
+_MOST_HINTS, _MANY_NAMES = 60, 1000
 PEER_KINDS = ("instance", "interface", "subnet", "network", "group", "outside")
 
 
@@ -22,6 +23,7 @@ class Names:
         self._problems = problems
         self._kinds: dict[str, dict[str, Place]] = {}
         self._shared: dict[str, tuple[str, Place]] = {}
+        self._hints: dict[tuple[str, tuple[str, ...]], str] = {}
 
     def define(self, kind: str, name: str, place: Place) -> bool:
         """Note a definition. False, and a problem, where the name cannot be used or is taken."""
@@ -56,9 +58,16 @@ class Names:
         text = f"{owner} names {wanted} '{name}', which is not defined"
         if name in self._shared:
             text = f"{owner} names {wanted} '{name}', which is a {self._shared[name][0]}"
-        candidates = [each for kind in kinds for each in self._kinds.get(kind, ())]
-        self._problems.append(Problem(place, text + nearest(name, candidates)))
+        self._problems.append(Problem(place, text + self._hint(name, kinds)))
         return False
+
+    def _hint(self, name: str, kinds: tuple[str, ...]) -> str:
+        """The nearest name that is defined; for a few names alone where each is looked for among thousands."""
+        if (name, kinds) not in self._hints:
+            if len(self._hints) >= _MOST_HINTS and sum(len(self._kinds.get(kind, ())) for kind in kinds) > _MANY_NAMES:
+                return ""
+            self._hints[name, kinds] = nearest(name, [each for kind in kinds for each in self._kinds.get(kind, ())])
+        return self._hints[name, kinds]
 
 
 def name_fault(name: str) -> str | None:
