@@ -97,6 +97,33 @@ class ManyOutcomes(unittest.TestCase):
         one = self.asked(values, "m3", "m4", "ssh")
         self.assertIn("door3 does not lead to a private block of n4", one)
 
+    def test_what_probes_and_log_both_speak_of_is_told_by_conclusion_where_it_is_much(self):
+        """bob asks forty tills for ssh: two let it in, a third does so against the rules, the others are silent."""
+        (self.folder / "network.yaml").write_text(json.dumps(tills(40)))
+        probes, flows = [], ["start,end,src,dst,proto,src_port,dst_port,packets,octets,action"]
+        for number in range(40):
+            address, passes = f"10.2.1.{100 + number}", number in (4, 7, 9)
+            probes.append({"kiboko": "probe/1", "time": "2026-11-20T10:00:00Z", "from": "bob", "to": f"till-{number}",
+                           "address": address, "service": "tcp/22", "source_port": 40000 + number,
+                           "outcome": "answered" if passes else "silent", "attempts": 1, "redirected": False})  # fmt: skip
+            flows.append(f"2026-11-20T10:00:00Z,2026-11-20T10:00:01Z,10.1.1.11,{address},tcp,{40000 + number},22,1,60,"
+                         + ("passed" if passes else "denied"))  # fmt: skip
+        (self.folder / "probes.jsonl").write_text("\n".join(map(json.dumps, probes)) + "\n")
+        (self.folder / "flows.csv").write_text("\n".join(flows) + "\n")
+        words = ("confirm", "--probes", "probes.jsonl", "--flows", "flows.csv")
+        told = kiboko(*words, cwd=self.folder).stdout
+        lines = [
+            re.split(r"  +", line.strip()) for line in told.partition("both kinds of evidence\n")[2].splitlines()[1:5]
+        ]
+        self.assertEqual(lines, [
+            ["1", "blocked", "answered", "passed", "both saw it get through: a leak", "bob to till-9, tcp/22"],
+            ["37", "blocked", "silent 37", "denied 37", "all three agree: it is stopped", "bob to till-0, tcp/22"],
+            ["2", "allowed", "answered 2", "passed 2", "all three agree: it works", "bob to till-4, tcp/22"],
+            ["40 pairs and services in all; --by pair lists each of them"],
+        ])  # fmt: skip
+        by_pair = kiboko(*words, "--by", "pair", cwd=self.folder).stdout
+        self.assertEqual(40, len(re.findall(r"(?m)^bob +till-\d+ .*(?:all three agree|a leak)", by_pair)))
+
     def test_a_reach_of_many_lines_is_a_table_with_the_rules_that_tell_most(self):
         """Each of 12 tills lets in one port of its own, from bob alone, and nothing stops bob at ann, cat and dan; that
         his own filter lets him out tells less."""

@@ -40,6 +40,7 @@ def network():
         "loud": a_filter("instance", rules=[{"action": "drop", "service": "http", "log": True}, {"action": "allow"}]),
     }
     values["subnets"]["b1"]["filter"] = "quiet"
+    values["instances"]["cat"]["listens"] = ["ssh"]
     return values
 
 
@@ -142,7 +143,8 @@ class SideBySide(unittest.TestCase):
             ("dan", "10.2.1.10", 80, "silent", [flow(0, destination="10.2.1.10", port=80, point="1")], {"passed": 1},
              "on its way where the log was taken, and not answered"),
             ("dan", "10.2.1.10", 80, "refused", [flow(0, destination="10.2.1.10", port=80, point="1")], {"passed": 1},
-             "on its way where the log was taken, and refused"),
+             "refused, where the rule that stops it keeps silent"),
+            ("cat", "10.1.2.10", 23, "refused", [flow(0, port=23)], {"passed": 1}, "on its way where the log was taken, and refused"),
             ("cat", "10.1.2.10", 22, "silent", [flow(0, event=DENIED)], {"denied": 1},
              "a filter stops it that the rules do not have there"),
             ("cat", "10.1.2.10", 22, "refused", [flow(0)], {"passed": 1}, "it arrives and is refused"),

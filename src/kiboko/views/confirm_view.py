@@ -16,7 +16,7 @@ from kiboko.core.evidence.coverage import Coverage
 from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.finding_rows import FindingRows
 from kiboko.core.evidence.gathering import Gathered, gathered
-from kiboko.core.evidence.side_by_side import Side, side_by_side
+from kiboko.core.evidence.side_by_side import ALL_AGREE, Side, side_by_side
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.queries.holders import Holders
 from kiboko.core.records.records import FlowRecord
@@ -64,7 +64,7 @@ def show_confirm(
 ) -> None:
     """The whole report."""
     show_findings(summary, causes, shown, out)
-    _show_sides(side_by_side(summary), out)
+    _show_sides(side_by_side(summary), shown, out)
     if coverage is not None and coverage.points:
         show_coverage(coverage, causes.walker.topology, out)
     if caveats:
@@ -197,13 +197,15 @@ def _show_gathered(
     stopped = any(each.groups[0].concluded.decider is not None for each in gathered)
     more_columns = [*(["stopped by the rules at"] if stopped else []), *(["why"] if several else [])]
     told = ["stopped"] if stopped_by is not None else []
-    grid = Grid(["", "records", *told, "pairs", "from", "to", "service", *more_columns, "the largest"],
+    by = ["by"] if len({each.groups[0].evidence for each in gathered}) > 1 else []
+    grid = Grid(["", "records", *by, *told, "pairs", "from", "to", "service", *more_columns, "the largest"],
                 wide=("from", "to", "why", "the largest"), numbers=("", "records", "stopped", "pairs"))  # fmt: skip
     for number, each in enumerate(gathered[:top], 1):
         largest, more = each.groups[0], len(each.services) - 1
         service = each.services[0] + (f" and {more:,} more" if more > 0 else "")
         grid.add(
-            [str(number), f"{each.records:,}", *([_stopped(largest, stopped_by)] if stopped_by is not None else []),
+            [str(number), f"{each.records:,}", *([largest.evidence] if by else []),
+             *([_stopped(largest, stopped_by)] if stopped_by is not None else []),
              f"{len(each.groups):,}", each.source, each.destination, service,
              *([_where(largest.concluded.decider)] if stopped else []), *([largest.concluded.why] if several else []),
              f"{largest.source} to {largest.destination}"],
@@ -283,15 +285,37 @@ def _time(moment: datetime) -> str:
     return f"{moment:%Y-%m-%d %H:%M:%S}Z"
 
 
-def _show_sides(sides: list[Side], out: Output) -> None:
+def _show_sides(sides: list[Side], shown: FindingsShown, out: Output) -> None:
+    """What both kinds of evidence speak of; of more than a few a line for each conclusion."""
     if not sides:
         return
     out.heading("the same traffic by both kinds of evidence")
+    if len(sides) > _FEW and not shown.by_pair:
+        _show_conclusions(sides, out)
+        return
     grid = Grid(["from", "to", "service", "rules say", "probe says", "log says", "conclusion"], wide=("conclusion",))
     for side in sides:
         grid.add([side.source, side.destination, side.service, side.walk.verdict, _counts(side.probes),
                   _counts(side.records), side.conclusion])  # fmt: skip
     out.grid(grid)
+
+
+def _show_conclusions(sides: list[Side], out: Output) -> None:
+    """What follows of how many pairs and services, with the first of each; what all agree on comes last."""
+    alike: dict[tuple[str, str], list[Side]] = {}
+    for side in sides:
+        alike.setdefault((side.walk.verdict, side.conclusion), []).append(side)
+    grid = Grid(["pairs", "rules say", "probe says", "log says", "conclusion", "the first"],
+                wide=("conclusion",), numbers=("pairs",))  # fmt: skip
+    for (verdict, conclusion), each in sorted(
+        alike.items(), key=lambda item: (item[0][1].startswith(ALL_AGREE), -len(item[1]))
+    ):
+        probes, records = (sum(counts, Counter()) for counts in ([s.probes for s in each], [s.records for s in each]))
+        first = f"{each[0].source} to {each[0].destination}, {each[0].service}"
+        grid.add([f"{len(each):,}", verdict, _counts(probes), _counts(records), conclusion, first])
+    out.grid(grid)
+    out.line(f"{counted(len(sides), 'pair and service', 'pairs and services')} in all; --by pair lists each of them",
+             "quiet")  # fmt: skip
 
 
 def _counts(counts: Counter[str]) -> str:

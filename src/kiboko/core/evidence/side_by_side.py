@@ -9,8 +9,10 @@ import numpy as np
 
 from kiboko.core.evidence.comparison import LEAK
 from kiboko.core.evidence.summary import Summary
-from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, REFUSED
+from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, REFUSED, SILENT
 from kiboko.core.walk.walk import ALLOWED, PARTLY, UNKNOWN, Walk
+
+ALL_AGREE = "all three agree"
 
 
 @dataclass(slots=True)
@@ -48,7 +50,7 @@ class Side:
 
     def _of_allowed(self, answered: bool, denied: bool) -> str:
         if answered:
-            return "denied where the probe was not" if denied else "all three agree: it works"
+            return "denied where the probe was not" if denied else f"{ALL_AGREE}: it works"
         if denied:
             return "a filter stops it that the rules do not have there: they are not what is in force"
         if self.probes[REFUSED]:
@@ -61,9 +63,11 @@ class Side:
         if answered:
             return "denied for others, answered to the probe" if denied else "both saw it get through: a leak"
         if denied:
-            return "all three agree: it is stopped"
+            return f"{ALL_AGREE}: it is stopped"
         if self.leaked:
             return "the log saw it pass a filter that stops it by the rules, the probe was not answered: a leak so far"
+        if self.probes[REFUSED] and self.walk.signal == SILENT and self.walk.signal_known:
+            return "refused, where the rule that stops it keeps silent: something else stops it"
         what = "refused" if self.probes[REFUSED] else "not answered"
         return f"on its way where the log was taken, and {what}: as the rules say, stopped further on"
 
