@@ -347,7 +347,7 @@ class _SetQuestion:
         count = len(sources) * len(destinations)
         if count > _MOST_PAIRS:
             raise UsageError(
-                f"that are {count:,} pairs of ends that something tells apart, more than the {_MOST_PAIRS:,} that are"
+                f"these are {count:,} pairs of ends that something tells apart, more than the {_MOST_PAIRS:,} that are"
                 " asked about at once; ask about a part of them, or for all of it 'kiboko matrix' or 'kiboko reach'"
             )
         if count < _FEW_PAIRS:
