@@ -264,7 +264,7 @@ class OnTheDemo(unittest.TestCase):
         cases = {
             "check gauge-3 relay-1 ssh": "did you mean 'gauge-03'",
             "check gauge-03 relay-1 shh": "did you mean 'ssh'",
-            "check riverside relay-1 ssh": "'riverside' is a zone, which cannot send or receive",
+            "check riverside relay-1 ssh": "'riverside' is a zone, which cannot send or receive; zone:riverside is what is in it",
             "check 192.0.2.1 198.51.100.20 ssh": "both outside",
             "check gauge-03 relay-1 icmp6/echo-request": "no address family in common",
             "check gauge-03 relay-1 ssh --client-ports 9-1": "--client-ports: '9-1' runs backwards",

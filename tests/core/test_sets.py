@@ -14,7 +14,7 @@ from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.queries.pair import ask
 from kiboko.core.reachability.grid import PairGrid
 from kiboko.core.reachability.set_answer import outcome_key
-from kiboko.core.reachability.sets import ask_set
+from kiboko.core.reachability.sets import _SetQuestion, ask_set
 from kiboko.core.reachability.told_rows import ToldRows
 from kiboko.core.walk.walk import Walker
 from tests.helpers import a_filter, base, load
@@ -267,6 +267,33 @@ class ByTables(Sets):
                 with self.subTest(seed=seed):
                     self.compare(load(rich_network(seed)), "tcp", RangeSet.one(40000))
         self.assertLess({"allowed", "one-way"}, set(told))
+
+    def test_addresses_of_two_families_are_not_looked_at_pair_by_pair(self):
+        """Between the machines of a subnet lie as many stretches where nobody is recorded, in either family."""
+        values = base()
+        for number in range(8):
+            addresses = [f"10.1.1.{40 + 9 * number}", f"2001:db8:1:1::{4 + number}0"]
+            values["instances"][f"m{number}"] = {"interfaces": [{"subnet": "a1", "addresses": addresses}]}
+        values["instances"]["new"] = {"interfaces": [{"subnet": "a1", "addresses": ["2001:db8:1:1::3"]}]}
+        rules = [{"action": "drop", "from": f"m{number}", "service": "ssh"} for number in range(8)]
+        values["filters"]["edge"] = a_filter("subnet", inbound=[*rules, {"action": "allow"}])
+        values["subnets"]["a1"]["filter"] = "edge"
+        topology = load(values)
+        looked_at, met = [], _SetQuestion.met
+
+        def noted(asked, i, j, chosen):
+            looked_at.append(tuple((each.name, each.families, each.low is not None) for each in chosen))
+            return met(asked, i, j, chosen)
+
+        with mock.patch.object(_SetQuestion, "met", noted):
+            self.compare(topology, "ssh", None)
+            looked_at.clear()
+            ends = Ends(Walker(topology))
+            with few(walks=-1, pairs=0):
+                ask_set(ends, ends.resolve("any"), ends.resolve("any"), resolve_service("ssh", {}), None, None)
+        apart = [(one, other) for one, other in looked_at if not set(one[1]) & set(other[1])]
+        self.assertIn(("bob", "new"), [(one[0], other[0]) for one, other in apart], "of machines it is said")
+        self.assertFalse([pair for pair in apart if pair[0][2] or pair[1][2]])
 
     def test_networks_that_have_no_way_to_each_other_come_to_what_walks_say(self):
         """What a router does not send on is told by the entry of its own table, and by the filters in front of it."""

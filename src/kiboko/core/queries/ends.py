@@ -102,7 +102,8 @@ class Ends:
             **dict.fromkeys(self.topology.gateways, "gateway"),
         }.get(text)
         if what:
-            return f"'{text}' is a {what}, which cannot send or receive; name an instance, address, subnet or group"
+            own = f"zone:{text} is what is in it" if what == "zone" else "name an instance, address, subnet or group"
+            return f"'{text}' is a {what}, which cannot send or receive; {own}"
         return f"'{text}' is neither an address nor a name of the network" + nearest(text, self.known_names(), 3, 0.5)
 
     def _instance(self, name: str) -> Member:

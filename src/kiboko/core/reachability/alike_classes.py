@@ -28,7 +28,7 @@ from kiboko.core.tables.traces import Marks, mixed
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
 _NO_PAIR = -2
-"""In the place of a group's number: both ends are outside."""
+"""In the place of a group's number: both ends are outside, or have no family in common."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,7 +127,7 @@ class AlikeClasses:
     grid : what judges pairs one by one
     families : the address families asked about, services : what is asked about in any of them
 
-    Pairs of which both ends are outside are in no group.
+    Pairs of which both ends are outside are in no group, nor are those of addresses of two families.
     """
 
     def __init__(
@@ -159,7 +159,25 @@ class AlikeClasses:
             together[is_told] = distinct(marks[is_told].view(np.int64)).codes
         is_outside = [np.array([is_beyond(each, self._ends) for each in side], dtype=np.bool_) for side in self._sides]
         together[is_outside[0][:, None] & is_outside[1][None, :]] = _NO_PAIR
+        together[self._without_family(families)] = _NO_PAIR
         self.groups = _in_order(together)
+
+    def _without_family(self, families: Sequence[int]) -> Truths:
+        """The pairs that have no family in common which is asked about, bool[sources, destinations], and of which
+        nothing is said: where an address was asked about, or where they have the other one in common."""
+        members = [[each.members[0] for each in side] for side in self._sides]
+        has = {family: [np.array([family in one.families for one in side], dtype=np.bool_) for side in members]
+               for family in (4, 6)}  # fmt: skip
+        named = [np.array([one.low is not None or one.is_by_address for one in side], dtype=np.bool_)
+                 for side in members]  # fmt: skip
+        bears = [four | six for four, six in zip(has[4], has[6], strict=True)]
+        shared = {family: one[:, None] & other[None, :] for family, (one, other) in has.items()}
+        told: Truths = np.zeros((len(members[0]), len(members[1])), dtype=np.bool_)
+        for family in families:
+            told |= shared[family]
+        by_address = (named[0][:, None] | named[1][None, :]) & bears[0][:, None] & bears[1][None, :]
+        found: Truths = ~told & (shared[4] | shared[6] | by_address)
+        return found
 
     def _kinds(self) -> Marks:
         """Of each pair of classes the kind that it is shown among, uint64[sources, destinations]."""
