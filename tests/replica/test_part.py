@@ -171,7 +171,9 @@ class RealPackets(unittest.TestCase):
             done = kiboko("replica", "verify", *ends, "--json", cwd=folder)
             self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
             # Thirty bear the tag, all of them in s3: m7 is one of them and does not send to itself.
-            self.assertEqual(json.loads(done.stdout)["summary"]["compared"], 2 * (29 + 30))
+            summary = json.loads(done.stdout)["summary"]
+            self.assertEqual(summary["compared"], 2 * (29 + 30))
+            self.assertEqual(summary["machines"], 31 + 2 + 2, "with two subnets' routers, the core and the internet")
             done = kiboko("replica", "build", "--only", "10.1.0.2", "--only", "few", cwd=folder)
             try:
                 self.assertEqual(done.returncode, 0, done.stdout + done.stderr)

@@ -109,7 +109,14 @@ def verify(
     )
     as_of = datetime.fromtimestamp(observed.changed_at, UTC) if observed.changed_at is not None else None
     return Verification(
-        len(trials) - unknown, unknown, tuple(differences), probes, observed.flows, observed.lost, as_of
+        len(trials) - unknown,
+        unknown,
+        tuple(differences),
+        len(layout.machines),
+        probes,
+        observed.flows,
+        observed.lost,
+        as_of,
     )
 
 

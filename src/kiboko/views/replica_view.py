@@ -33,7 +33,9 @@ def show_verification(found: Verification, seconds: float, faults: Sequence[str]
     else:
         out.parts(("AGREE", "agree"), (f": the kernel and the walk say the same of {probes}.", ""))
     out.line(
-        f"  built from namespaces and kernel filters, probed with real packets and removed in {seconds:.0f} s", "quiet"
+        f"  {counted(found.machines, 'machine')} built from namespaces and kernel filters, probed with real packets and"
+        f" removed in {seconds:.0f} s",
+        "quiet",
     )
     for fault in faults:
         out.line(f"  with a fault put in on request: {fault}", "unsure")
@@ -75,6 +77,7 @@ def verification_json(found: Verification, seconds: float, faults: Sequence[str]
             "compared": found.compared,
             "not_known": found.not_known,
             "differences": len(found.differences),
+            "machines": found.machines,
             "flow_records": len(found.flows),
             "log_overruns": found.log_overruns,
             "faults": list(faults),

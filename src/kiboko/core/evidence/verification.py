@@ -32,7 +32,8 @@ class Difference:
 
 @dataclass(frozen=True, slots=True)
 class Verification:
-    """A whole run: how many probes were compared, how many rest on a gate that is not known, and the differences.
+    """A whole run: how many probes were compared, how many rest on a gate that is not known, the differences, and how
+    many machines were built for it.
 
     `probes` are the records of all of them; `flows` what the kernels logged, where they were asked to, and
     `log_overruns` how often a log lost packets because they came too fast. `as_of` is since when the rules are in
@@ -42,6 +43,7 @@ class Verification:
     compared: int
     not_known: int
     differences: tuple[Difference, ...]
+    machines: int
     probes: tuple[ProbeRecord, ...] = ()
     flows: tuple[FlowRecord, ...] = ()
     log_overruns: int = 0
