@@ -25,6 +25,8 @@ from kiboko.files.logs.flow_pieces import flow_files
 NEVER_HIT, OLDER_SESSION = "never-hit", "older-session"
 OF_EVIDENCE = (LEAK, BREAK, OLDER_SESSION, NEVER_HIT)
 """Kinds of findings that rest on evidence."""
+_LOOKED_AROUND = 20
+"""Of so many, the most recorded, what was met at their ends is weighed for their causes."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +62,11 @@ def evidence_findings(
     if summary is not None:
         causes = Causes(walker, summary.rows())
         alike = gathered(summary.rows((LEAK, BREAK, UNSURE)), Holders(walker))
-        findings += [_of_disagreement(each, causes) for each in _of_one_fault(alike)]
+        faults = _of_one_fault(alike)
+        causes.look_around(each[0].groups[0] for each in faults[:_LOOKED_AROUND])
+        findings += [_of_disagreement(each, causes) for each in faults]
+        if causes.caveat and faults:
+            caveats.append(causes.caveat)
         findings += [_of_older(each) for each in alike if each.groups[0].concluded.cause == OLDER_SESSION]
     if usage is not None:
         findings += _never_hit(usage)

@@ -113,11 +113,8 @@ def confirmed(
         caveats.extend(told)
         coverage = judge.coverage
     causes = Causes(walker, summary.rows(), older)
-    if causes.left_out:
-        caveats.append(
-            f"likely causes rest on a part of the traffic: {causes.left_out:,} kinds of it were not weighed,"
-            " but for some at the ends of what is shown in full; 'not seen' means not among the others"
-        )
+    if causes.caveat:
+        caveats.append(causes.caveat)
     return Confirmed(summary, causes, caveats, coverage)
 
 

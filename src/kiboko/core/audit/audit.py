@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import date
 
-from kiboko.core.audit.findings import KINDS, SEVERITIES, Finding, found
+from kiboko.core.audit.findings import BY_SIZE, KINDS, SEVERITIES, Finding, found
 from kiboko.core.audit.first_packets import of_first_packets
 from kiboko.core.audit.listening import of_listeners
 from kiboko.core.audit.places import of_attachments, of_names, of_routes
@@ -113,13 +113,11 @@ def _bare(at: str) -> str:
 
 
 def _rank(each: Finding) -> tuple[object, ...]:
-    place = each.place
-    return (
-        SEVERITIES.index(each.severity),
-        list(KINDS).index(each.id),
-        (place.file, place.line) if place else ("", 0),
-        each.at,
-    )
+    """Where a finding stands: by its kind, then by its place; what evidence shows as it comes, the largest first."""
+    kind = SEVERITIES.index(each.severity), list(KINDS).index(each.id)
+    if each.id in BY_SIZE:
+        return kind
+    return (*kind, (each.place.file, each.place.line) if each.place else ("", 0), each.at)
 
 
 def _is_over(word: Accepted, today: date) -> bool:

@@ -61,6 +61,8 @@ KINDS: dict[str, FindingKind] = {
     "accepted-in-vain": FindingKind(LOW, "an acceptance that is over, or of a finding that there is not"),
 }  # fmt: skip
 """Every kind of finding, by its id."""
+BY_SIZE = ("leak", "break", "older-session")
+"""Kinds of which those come first that were recorded most."""
 
 
 @dataclass(frozen=True, slots=True)

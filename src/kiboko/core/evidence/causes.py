@@ -95,6 +95,16 @@ class Causes:
         """How many kinds of traffic were too many to be weighed."""
         return len(self._groups) - len(self._weighed)
 
+    @property
+    def caveat(self) -> str | None:
+        """What has to be borne in mind where some were left out."""
+        if not self.left_out:
+            return None
+        return (
+            f"likely causes rest on a part of the traffic: {self.left_out:,} kinds of it were not weighed,"
+            " but for some at the ends of what is shown in full; 'not seen' means not among the others"
+        )
+
     def _weigh(self, groups: Iterable[FindingGroup]) -> None:
         for group in groups:
             if id(group) in self._weighed:
@@ -158,6 +168,8 @@ class Causes:
     def of(self, group: FindingGroup) -> list[Cause]:
         """The likely causes of a leak or break, the likeliest first, each id once; empty for anything else."""
         finding = group.finding
+        if finding.status in (LEAK, BREAK):
+            self._weigh([group])
         found: list[Cause] = []
         known = finding.concluded.cause
         if known is not None:
