@@ -1,6 +1,7 @@
 """`expect` as it is called: files, tables, JUnit, statuses, and what is wrong with them."""
 
 import json
+import re
 import shutil
 import unittest
 
@@ -107,6 +108,21 @@ class Expect(OnTheDemo):
         text = self.kiboko("expect --table wanted.csv", 1)
         self.assertIn("1 held, 1 broken", text)
         self.assertIn("BROKEN R2  (wanted.csv:3)", text)
+
+    def test_of_many_the_first_are_shown_in_full_and_nothing_recorded_is_a_number(self):
+        """Thirty promises that nothing keeps, and one that the log keeps and breaks (the scanner's)."""
+        lines = [f"  - {{id: p{number}, from: crews, to: relay-1, service: tcp/{5000 + number}, expect: allowed}}\n"
+                 for number in range(30)]  # fmt: skip
+        scanner = "  - {id: scanner, from: met-office, to: any, service: ssh, expect: blocked}\n"
+        (self.folder / "many.yaml").write_text("kiboko: expectations/1\nexpectations:\n" + "".join(lines) + scanner)
+        text = self.kiboko("expect --file many.yaml --flows evidence/flows.csv", 1)
+        self.assertEqual(20, len(re.findall(r"(?m)^BROKEN p\d+ ", text)))
+        self.assertIn("11 more broken; --id ID has one in full", text)
+        self.assertRegex(text, r"(?m)^p29 +crews to relay-1 on tcp/5029 is allowed +198.51.100.17 to relay-1")
+        self.assertRegex(text, r"(?m)^scanner +broken +breaks it +[1-9]")
+        self.assertIn("of 30 others nothing was recorded that tells; --every lists them", text)
+        every = self.kiboko("expect --file many.yaml --flows evidence/flows.csv --every", 1)
+        self.assertEqual(30, every.count("tells nothing"))
 
     def test_junit_has_a_case_for_each(self):
         self.kiboko("expect --file expectations.yaml --junit out.xml", 1)

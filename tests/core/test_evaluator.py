@@ -13,11 +13,13 @@ from unittest import mock
 import numpy as np
 
 from kiboko.core.evidence import flow_numbers
+from kiboko.core.evidence.asking import Asking, RecordedEnds
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.conversations import KnownPorts, bring_together
 from kiboko.core.evidence.evaluator import Evaluator
-from kiboko.core.header.addresses import Address
-from kiboko.core.header.services import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service
+from kiboko.core.header.addresses import Address, AddressSet, Prefix
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service, parse_services
 from kiboko.core.records.flow_table import AddressTable, table_of
 from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
 from kiboko.core.walk.walk import Walker
@@ -89,6 +91,40 @@ def moved(walker, address):
         return owner.address(address.family) or address
     owner = walker.directory.interface_at(address)
     return owner.public if owner is not None and owner.public is not None and owner.address(4) == address else address
+
+
+class AskedAbout(unittest.TestCase):
+    """Very many questions about one table look at each address once; one question at each conversation."""
+
+    def test_both_find_the_same_conversations(self):
+        met = 0
+        for seed in range(4):
+            chance, topology = random.Random(seed), load(random_network(seed))
+            table = table_of(random_records(topology, chance, 300))
+            evaluator = Evaluator(Comparison(Walker(topology)))
+            judged = evaluator.judge(table)
+            ends = evaluator.ends_of(table, judged)
+            known, bears = RecordedEnds(judged, ends), sum(addresses_of(topology).values(), [])
+            for _ in range(60):
+                some, others = ([each for each in bears if chance.random() < share] for share in (0.3, 0.6))
+                asking = Asking(
+                    AddressSet.of_addresses(some), AddressSet.of_addresses(others),
+                    chance.choice([parse_services("any"), parse_services("ssh"), parse_services("tcp/1-1000")]),
+                    chance.choice([None, None, RangeSet.of([(0, 40000)])]),
+                )  # fmt: skip
+                rows = asking.recorded(judged, ends).rows
+                found = known.of(asking)
+                self.assertEqual(found.tolist(), np.unique(judged.found.of[rows]).tolist())
+                met += len(found)
+        self.assertGreater(met, 500)
+
+    def test_of_a_table_without_records_there_is_none(self):
+        evaluator = Evaluator(Comparison(Walker(load(base()))))
+        table = table_of([])
+        judged = evaluator.judge(table)
+        known = RecordedEnds(judged, evaluator.ends_of(table, judged))
+        everything = AddressSet.of_prefixes([Prefix(4, 0, 0)])
+        self.assertEqual(known.of(Asking(everything, everything, parse_services("any"))).tolist(), [])
 
 
 class AgainstThePlainJudge(unittest.TestCase):

@@ -4,7 +4,7 @@ import dataclasses
 import os
 import unittest
 
-from kiboko.core.changes.expecting import BROKEN, HELD, held
+from kiboko.core.changes.expecting import BROKEN, HELD, _without_family, held
 from kiboko.core.errors import Place, UsageError
 from kiboko.core.header.services import Service
 from kiboko.core.network.model import Expectation
@@ -180,6 +180,24 @@ class Promises(unittest.TestCase):
         self.values["groups"] = {"some": {"members": ["ann", "new"]}}
         found = self.held(["bob"], ["some"], "ssh", "allowed")
         self.assertEqual((BROKEN, "new has no address"), (found.state, found.why))
+
+    def test_machines_without_a_family_in_common_are_counted_pair_by_pair(self):
+        """Of IPv4 alone, of IPv6 alone, of both, without an address, and a range, each on both sides."""
+        values = base()
+        kinds = {"four": ["10.1.1.{}"], "six": ["2001:db8:1:1::{}"], "both": ["10.1.1.{}", "2001:db8:1:1::{}"]}
+        for place, (kind, texts) in enumerate(kinds.items()):
+            for number in range(3):
+                addresses = [text.format(100 + 10 * place + number) for text in texts]
+                values["instances"][f"{kind}-{number}"] = {"interfaces": [{"subnet": "a1", "addresses": addresses}]}
+        ends = Ends(Walker(load(values)))
+        every = [member for name in (*values["instances"], "10.1.1.0/28") for member in ends.resolve(name).members]
+        for chosen in (every, every[::-1], every[4:9]):
+            expected = [(one.name, other.name) for one in chosen for other in every
+                        if one.low is None and other.low is None and one.instance != other.instance
+                        and not set(one.families) & set(other.families)]  # fmt: skip
+            self.assertEqual(_without_family(chosen, every), (len(expected), expected[0]))
+        alone = [each for each in every if each.families == (4,)]
+        self.assertEqual(_without_family(alone, alone), (0, ()))
 
     def test_unrecorded_addresses_may_send_and_are_not_sent_to(self):
         self.values["filters"]["guard"]["inbound"][0]["from"] = "10.1.2.0/24"

@@ -56,8 +56,10 @@ def seen_of(
         excepted = _addresses(ends, each.excepted, True)
         senders = _addresses(ends, each.sources, True) - excepted
         targets = _addresses(ends, each.destinations, False)
-        everybody = _everybody(topology) - _addresses(ends, each.sources, True) - excepted
-        asked += [Asking(senders, targets, each.services), Asking(everybody, targets, each.services)]
+        others = AddressSet()
+        if each.expect == ONLY:
+            others = _everybody(topology) - _addresses(ends, each.sources, True) - excepted
+        asked += [Asking(senders, targets, each.services), Asking(others, targets, each.services)]
     found, told = observed_of(ends.walker, asked, evidence)
     return {each.id: SeenPromise(each, found[2 * at], found[2 * at + 1]) for at, each in enumerate(expectations)}, told
 

@@ -37,7 +37,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--table", metavar="FILE", type=Path, action="append", default=[],
                         help="a CSV table of wanted connections (from, to, service, …); repeatable")  # fmt: skip
     parser.add_argument("--id", metavar="ID", action="append", default=[], help="only this expectation; repeatable")
-    parser.add_argument("--every", action="store_true", help="list those that are held as well")
+    parser.add_argument(
+        "--every", action="store_true", help="list those that are held as well, and those of which nothing was recorded"
+    )
     parser.add_argument("--changed-since", metavar="REV", help="only those that are new or worded otherwise since this"
                         " revision, or that come to something else by the network file of then")  # fmt: skip
     parser.add_argument("--flows", metavar="PATH", type=Path, action="append", default=[],

@@ -19,6 +19,10 @@ if TYPE_CHECKING:
 _STYLES = {"held": "allowed", BROKEN: "blocked"}
 
 
+_MOST_IN_FULL = 20
+"""So many broken promises are shown in full, and as many may be listed of which nothing was recorded."""
+
+
 @dataclass(frozen=True, slots=True)
 class ExpectShown:
     """How it is shown: what else goes on a command line, and whether held ones are listed too."""
@@ -37,7 +41,7 @@ def show_expectations(
     words = f"{counted(len(outcomes), 'expectation')}, {counted(pairs, 'pair of ends', 'pairs of ends')} looked at: "
     out.parts((words, ""), (f"{len(outcomes) - len(broken):,} held", "allowed"), (", ", ""),
               (f"{len(broken):,} broken", "blocked" if broken else ""), (".", ""))  # fmt: skip
-    for each in broken:
+    for each in broken[:_MOST_IN_FULL]:
         asked = each.expectation
         out.line()
         out.parts(("BROKEN ", "blocked"), (asked.id, "mark"), (f"  ({asked.place})", "quiet"))
@@ -49,7 +53,13 @@ def show_expectations(
         for label, text in (("owner", asked.owner), ("reason", asked.reason)):
             if text:
                 out.labelled(f"  {label:<9}", text)
-    _show_seen(outcomes, seen, out)
+    if len(broken) > _MOST_IN_FULL:
+        out.heading(f"{counted(len(broken) - _MOST_IN_FULL, 'more', 'more')} broken; --id ID has one in full")
+        grid = Grid(["id", "promise", "but"], wide=("promise", "but"))
+        for each in broken[_MOST_IN_FULL:]:
+            grid.add([each.expectation.id, promise_text(each.expectation), each.why], "blocked")
+        out.grid(grid)
+    _show_seen(outcomes, seen, shown, out)
     held = [each for each in outcomes if each.state != BROKEN]
     if held and shown.every:
         out.heading("Held")
@@ -62,14 +72,18 @@ def show_expectations(
         out.bullets(list(told))
 
 
-def _show_seen(outcomes: Sequence[Held], seen: Mapping[str, SeenPromise], out: Output) -> None:
-    """What was recorded of each promise: what breaks it first."""
+def _show_seen(outcomes: Sequence[Held], seen: Mapping[str, SeenPromise], shown: ExpectShown, out: Output) -> None:
+    """What was recorded of each promise: what breaks it first; of many not those of which nothing tells."""
     if not seen:
         return
     out.heading("What was recorded of them")
     grid = Grid(["expectation", "by the rules", "recorded", "keep it", "break it", "seen"],
                 numbers=("keep it", "break it"), wide=("seen",))  # fmt: skip
-    for each in sorted(outcomes, key=lambda each: -seen[each.expectation.id].breaks):
+    listed = [each for each in outcomes if seen[each.expectation.id].breaks or seen[each.expectation.id].keeps]
+    if shown.every or len(outcomes) <= _MOST_IN_FULL:
+        listed = list(outcomes)
+    listed.sort(key=lambda each: -seen[each.expectation.id].breaks)
+    for each in listed:
         mine = seen[each.expectation.id]
         word = "breaks it" if mine.breaks else "keeps it" if mine.keeps else "tells nothing"
         words = [f"{count:,} {seen_as}" for seen_as, count in mine.seen.counts.items()]
@@ -79,7 +93,13 @@ def _show_seen(outcomes: Sequence[Held], seen: Mapping[str, SeenPromise], out: O
             [each.expectation.id, each.state, word, f"{mine.keeps:,}", f"{mine.breaks:,}", ", ".join(words)],
             "blocked" if mine.breaks else "allowed" if mine.keeps else "quiet",
         )
-    out.grid(grid)
+    if listed:
+        out.grid(grid)
+    left = len(outcomes) - len(listed)
+    if left:
+        out.line(
+            f"of {left:,}{' others' if listed else ''} nothing was recorded that tells; --every lists them", "quiet"
+        )
 
 
 def promise_text(asked: Expectation) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -109,16 +110,12 @@ class _Held:
     def miss(self, sources: Sequence[Member], destinations: Sequence[Member]) -> None:
         """Machines of which a promise cannot be kept, since they have no address, or none of a family in common."""
         bare = [each.name for each in (*sources, *destinations) if each.low is None and not each.families]
-        apart_ = [
-            (one.name, other.name) for one in sources for other in destinations
-            if one.low is None and other.low is None and one.families and other.families
-            and not set(one.families) & set(other.families) and one.instance != other.instance
-        ]  # fmt: skip
-        self.pairs += len(bare) + len(apart_) if self.pairs else 0
-        self.wrong += len(bare) + len(apart_) if self.pairs else 0
-        if (bare or apart_) and self.example is None:
+        number, first = _without_family(sources, destinations)
+        self.pairs += len(bare) + number if self.pairs else 0
+        self.wrong += len(bare) + number if self.pairs else 0
+        if (bare or first) and self.example is None:
             self.why = (f"{', '.join(bare)} {'has' if len(bare) == 1 else 'have'} no address" if bare else
-                        f"{apart_[0][0]} and {apart_[0][1]} have no address family in common")  # fmt: skip
+                        f"{' and '.join(first)} have no address family in common")  # fmt: skip
 
     def resolve(self, name: str) -> tuple[Member, ...]:
         """The members of an end."""
@@ -168,7 +165,7 @@ class _Held:
         )
         if not mine.any():
             return
-        sends = np.stack([kinds.sent_from(each.ports) for each in senders]) & mine
+        sends = kinds.sent_by([each.ports for each in senders]) & mine
         for block in space.blocks(senders, receivers, family, with_hanging=promise == _THROUGH):
             own = np.where(block.there[..., None], sends[block.senders][None], np.uint64(0))
             outcome = block.outcome
@@ -201,6 +198,26 @@ class _Held:
         self.why = f"{source.name} to {destination.name} on {self.example.service} {word}"
         if promise == _SHUT and self.expectation.expect == ONLY:
             self.why += f", and is not among {', '.join(self.expectation.sources)}"
+
+
+def _without_family(sources: Sequence[Member], destinations: Sequence[Member]) -> tuple[int, tuple[str, ...]]:
+    """How many pairs of different machines have no address family in common, and the names of the first, none where
+    there is none: pairs of which the one has IPv4 alone, and the other IPv6 alone."""
+    receivers: dict[int, list[Member]] = {4: [], 6: []}
+    for each in destinations:
+        if each.low is None and len(each.families) == 1:
+            receivers[each.families[0]].append(each)
+    own = {family: Counter(each.instance for each in them) for family, them in receivers.items()}
+    number, first = 0, tuple[str, ...]()
+    for each in sources:
+        if each.low is None and len(each.families) == 1:
+            family = 10 - each.families[0]
+            left = len(receivers[family]) - own[family][each.instance]
+            if left and not first:
+                other = next(one for one in receivers[family] if one.instance != each.instance)
+                first = each.name, other.name
+            number += left
+    return number, first
 
 
 def _without(interface: Interface, named: set[tuple[str, Address]]) -> Interface:

@@ -15,7 +15,7 @@ from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.network.directory import Directory
 from kiboko.core.network.model import Topology
 from kiboko.core.queries.members import Member
-from kiboko.core.records.columns import within
+from kiboko.core.records.columns import distinct, within
 from kiboko.core.records.flow_query import among
 from kiboko.core.records.flow_table import AddressTable
 
@@ -59,6 +59,41 @@ class Asking:
             return Recorded(np.flatnonzero(wanted[found.of]), other)
         mine = wanted & among(self.senders, sender) & among(self.targets, target)
         return Recorded(np.flatnonzero(mine[found.of]), other, int((wanted & ~mine)[found.of].sum()))
+
+
+class RecordedEnds:
+    """The ends of the conversations of a judged table, for very many questions about them: each distinct address, and
+    each distinct service, is looked at once for a question."""
+
+    def __init__(self, judged: Judged, ends: tuple[AddressTable, AddressTable]) -> None:
+        """`ends` are those of the conversations, as `Evaluator.ends_of` has them."""
+        self._asked = judged.asked
+        self._sides = []
+        for table in ends if len(ends[0]) else ():
+            known = distinct(table.family, table.high, table.low)
+            self._sides.append((table.taken(known.first), known.codes))
+        if judged.asked is not None and self._sides:
+            services = distinct(judged.asked.service)
+            self._services, self._service_of = judged.asked.service[services.first], services.codes
+
+    def of(self, asking: Asking) -> NDArray[np.int64]:
+        """The conversations that are asked about, at the ends that are meant, ascending."""
+        if self._asked is None or not self._sides:
+            return np.zeros(0, dtype=np.int64)
+        wanted = []
+        for (table, codes), addresses in zip(self._sides, (asking.senders, asking.targets), strict=True):
+            mine = among(addresses, table)
+            if not mine.any():
+                return np.zeros(0, dtype=np.int64)
+            wanted.append((mine, codes))
+        (sends, senders), (receives, receivers) = wanted
+        found = np.flatnonzero(receives[receivers])
+        found = found[sends[senders[found]]]
+        found = found[within(asking.services, self._services)[self._service_of[found]]]
+        if asking.ports is not None:
+            port = self._asked.port[found]
+            found = found[(port < 0) | within(asking.ports, port)]
+        return found
 
 
 def addresses_of(topology: Topology, members: Iterable[Member], is_sender: bool) -> AddressSet:

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.evidence.asking import Asking
+from kiboko.core.evidence.asking import Asking, RecordedEnds
 from kiboko.core.evidence.evaluator import Evaluator, Judged
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
 from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, REFUSED, SILENT, UNREACHABLE
@@ -61,19 +61,23 @@ def observe(
     evaluator: Evaluator, table: FlowTable, judged: Judged, wanted: NDArray[np.bool_], asked: Sequence[Asking]
 ) -> list[Observed]:
     """What the wanted records of a judged table, bool[n], show of each of some questions."""
-    found = []
+    if judged.found is None:
+        return [Observed() for _ in asked]
     words = [each.observed for each in judged.concluded]
-    last = table.last()
-    ends = evaluator.ends_of(table, judged)
+    rows = np.flatnonzero(wanted)
+    # Of each conversation of which records are wanted, the first of these, and when the last was.
+    conversations, first = np.unique(judged.found.of[rows], return_index=True)
+    count = len(judged.found)
+    is_wanted, conclusion = np.zeros(count, dtype=np.bool_), np.zeros(count, dtype=np.int64)
+    is_wanted[conversations], conclusion[conversations] = True, judged.conclusion[rows[first]]
+    latest = np.full(count, int(NO_TIME), dtype=np.int64)
+    np.maximum.at(latest, judged.found.of[rows], table.last()[rows])
+    known, found = RecordedEnds(judged, evaluator.ends_of(table, judged)), []
     for asking in asked:
-        rows = asking.recorded(judged, ends).rows
-        rows = rows[wanted[rows]]
+        met = known.of(asking)
+        met = met[is_wanted[met]]
         mine = Observed()
-        if len(rows) and judged.found is not None:
-            conversations, first = np.unique(judged.found.of[rows], return_index=True)
-            latest = np.full(len(conversations), int(NO_TIME), dtype=np.int64)
-            np.maximum.at(latest, np.searchsorted(conversations, judged.found.of[rows]), last[rows])
-            for code, when in zip(judged.conclusion[rows[first]].tolist(), latest.tolist(), strict=True):
-                mine.note(words[code], 1, when)
+        for code, when in zip(conclusion[met].tolist(), latest[met].tolist(), strict=True):
+            mine.note(words[code], 1, when)
         found.append(mine)
     return found

@@ -109,8 +109,7 @@ class MatrixOfFamily:
             # What is listened to tells services apart, so that all of it is known before any of them is judged.
             space.prepare([*self._receivers, *self._public.ends])
         self.kinds = space.kinds(family)
-        sent = {each: self.kinds.sent_from(each) for each in dict.fromkeys(end.ports for end in self._senders)}
-        self._sends = np.array([sent[end.ports] for end in self._senders]).reshape(-1, self.kinds.words)
+        self._sends = self.kinds.sent_by([end.ports for end in self._senders])
 
     def _ends_of(
         self, names: Sequence[AxisName], is_sender: bool, with_nobody: bool

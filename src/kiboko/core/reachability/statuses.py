@@ -42,11 +42,11 @@ class Statuses:
     def __init__(self, kinds: Kinds, senders: Sequence[SpaceEnd], like: Statuses | None = None) -> None:
         """`like` is another whose kinds are the same: equal outcomes have equal numbers in both."""
         self.kinds = kinds
-        sent = {each: kinds.sent_from(each) for each in dict.fromkeys(each.ports for each in senders)}
-        self.sends = np.stack([sent[each.ports] for each in senders])
+        ports = [each.ports for each in senders]
+        self.sends = kinds.sent_by(ports)
         """The kinds that each sender may send, uint64[senders, words]."""
         self._sent_marks = hashed(self.sends, len(VERDICTS))
-        self._is_sent_alike = len(sent) == 1
+        self._is_sent_alike = len(set(ports)) == 1
         self.known: list[Status] = [Status(_BLOCKED)] if like is None else like.known
         self._numbers: dict[Status, int] = {self.known[0]: 0} if like is None else like._numbers
         # Distinct outcomes by their hash, and what is read off those that were asked about; the first is of no pair.

@@ -117,7 +117,7 @@ class _Stones:
         asked = [senders[row] for row in rows]
         blocks = list(space.blocks(asked, receivers, self.family))
         kinds = space.kinds(self.family)
-        sends = np.stack([kinds.sent_from(each.ports) for each in asked])
+        sends = kinds.sent_by([each.ports for each in asked])
         for block in blocks:
             passed = block.outcome.answered & ~block.outcome.doubtful & sends[block.senders][None]
             passed = np.where(block.there[..., None], passed, np.uint64(0))

@@ -110,6 +110,11 @@ class Kinds:
         may = {number: not each or bool(each & ports) for number, each in distinct.items()}
         return self.packed(np.array([may[id(kind.ports)] for kind in self.kinds], dtype=np.bool_))
 
+    def sent_by(self, ports: Sequence[RangeSet]) -> Words:
+        """The kinds that each of some senders may send, uint64[senders, words], by their client ports."""
+        sent = {each: self.sent_from(each) for each in dict.fromkeys(ports)}
+        return np.array([sent[each] for each in ports], dtype=np.uint64).reshape(-1, self.words)
+
     def by_service(self, truths: NDArray[np.bool_]) -> NDArray[np.int64]:
         """How many kinds of each set of services are true, int64[..., services], of bool[..., k]."""
         starts = np.searchsorted(self.service_of, np.arange(len(self.services)))
