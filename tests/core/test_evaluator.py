@@ -104,7 +104,10 @@ class AskedAbout(unittest.TestCase):
             evaluator = Evaluator(Comparison(Walker(topology)))
             judged = evaluator.judge(table)
             ends = evaluator.ends_of(table, judged)
-            known, bears = RecordedEnds(judged, ends), sum(addresses_of(topology).values(), [])
+            known, bears = (
+                RecordedEnds(judged, ends),
+                [each for some in addresses_of(topology).values() for each in some],
+            )
             for _ in range(60):
                 some, others = ([each for each in bears if chance.random() < share] for share in (0.3, 0.6))
                 asking = Asking(
