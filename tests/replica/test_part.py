@@ -1,6 +1,7 @@
 """A replica of a part of a network: which probes are drawn, which machines they need, what is refused. Expectations are
 written by hand; that packets fare in a part as in the whole is tried with real ones."""
 
+import dataclasses
 import json
 import random
 import re
@@ -11,11 +12,12 @@ from unittest import mock
 
 from kiboko.core.errors import UsageError
 from kiboko.core.walk.walk import Walker
+from kiboko.replica.faults import Fault
 from kiboko.replica.laying_out import lay_out
 from kiboko.replica.part import check_size, part_for, whole
 from kiboko.replica.trials import Choice, chosen_services, chosen_trials, outside_addresses
 from kiboko.replica.verify import verify
-from tests.helpers import base, kiboko, load
+from tests.helpers import a_filter, base, kiboko, load
 from tests.namespaces import why_not
 from tests.random_networks import random_network
 from tests.wider_networks import wider_network
@@ -144,6 +146,22 @@ class RealPackets(unittest.TestCase):
             with self.subTest(seed=seed):
                 found = verify(topology, Choice(sources=(one,), destinations=(other,)))
                 self.assertEqual([str(each) for each in found.differences], [])
+
+    def test_what_goes_before_the_rules_of_today_is_sent_by_machines_that_are_built(self):
+        """The draw of what goes before is another one, of other machines."""
+        values = base()
+        values["filters"]["guard"] = a_filter("instance", inbound=[{"action": "allow", "service": "http"}],
+                                              attach_to=["ann", "bob", "cat", "dan"])  # fmt: skip
+        topology = load(values)
+        older = dataclasses.replace(topology.filters["guard"], inbound=None)
+        for kind in ("older-session", "log-before-as-of"):
+            found = verify(
+                topology, Choice(services=("ssh",), most=2), (Fault(kind, "guard", older=older),), record=True
+            )
+            self.assertIsNotNone(found.as_of)
+            self.assertEqual(len(found.probes), 2)
+        with self.assertRaisesRegex(UsageError, "more than the"), mock.patch("kiboko.replica.trials.MOST_TRIALS", 10):
+            verify(topology, Choice(most=11))
 
     def test_a_few_of_a_network_that_is_too_large_to_be_built(self):
         instances = {

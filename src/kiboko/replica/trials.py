@@ -77,15 +77,13 @@ def chosen_trials(
     """
     sources, destinations = _addresses(walker, choice.sources), _addresses(walker, choice.destinations)
     found = _Pairs(_places(walker, outside, strangers), sources, destinations, services)
-    if choice.most is not None:
-        wanted = found.drawn(choice.most, random.Random(choice.seed))
-    elif found.number > MOST_TRIALS:
+    number = found.number if choice.most is None else min(choice.most, found.number)
+    if number > MOST_TRIALS:
         raise UsageError(
-            f"{found.number:,} probes of all that was chosen, more than the {MOST_TRIALS:,} of one run; choose ends by"
+            f"{number:,} probes of all that was chosen, more than the {MOST_TRIALS:,} of one run; choose ends by"
             " --source and --destination, services by --service, or have some drawn by --most N"
         )
-    else:
-        wanted = list(found)
+    wanted = list(found) if choice.most is None else found.drawn(choice.most, random.Random(choice.seed))
     if not wanted:
         raise UsageError("nothing to probe: no address of the replica fits what was chosen")
     ports = _ClientPorts(walker, services, random.Random(choice.seed))

@@ -80,12 +80,15 @@ def verify(
     walker = Walker(topology)
     check_faults(faults, topology)
     services = chosen_services(topology, choice)
-    trials = _trials(walker, services, choice, faults)
-    part = part_for(topology, _taking_part(trials, faults))
+    trials, before = _trials(walker, services, choice, faults), _trials_before(walker, services, choice, faults)
+    part = part_for(topology, _taking_part([*trials, *before], faults))
     check_size(topology, part, "choose ends with --source and --destination, or have fewer drawn with --most N")
     layout = draw(topology, walker, services, faults, record, part)
-    earlier = _earlier(walker, services, choice, faults, record, part)
-    _keep_asked(layout, trials if earlier is None else [*trials, *earlier.trials])
+    _keep_asked(layout, [*trials, *before])
+    earlier = None
+    if _staying(faults) != faults:
+        today = draw(topology, walker, services, _staying(faults), record, part)
+        earlier = Earlier(today, before, any(fault.kind == OLDER_SESSION for fault in faults))
     observed = _observed(layout, trials, timeout, earlier)
     walks = [_walk(walker, trial) for trial in trials]
     unknown = sum(not _is_known(said) for said in walks)
@@ -153,18 +156,18 @@ def _observed(layout: Layout, trials: list[Trial], timeout: float, earlier: Earl
     return observed
 
 
-def _earlier(
-    walker: Walker, services: list[Service], choice: Choice, faults: tuple[Fault, ...], tapping: bool, part: Part
-) -> Earlier | None:
+def _staying(faults: tuple[Fault, ...]) -> tuple[Fault, ...]:
+    """The faults that are not over when the rules of today are in force."""
+    return tuple(fault for fault in faults if fault.kind not in OF_TIME)
+
+
+def _trials_before(walker: Walker, services: list[Service], choice: Choice, faults: tuple[Fault, ...]) -> list[Trial]:
     """What goes before the trials, where there is a fault of time: as much, from other client ports."""
-    of_time = [fault for fault in faults if fault.kind in OF_TIME]
-    if not of_time:
-        return None
-    staying = tuple(fault for fault in faults if fault not in of_time)
-    today = draw(walker.topology, walker, services, staying, tapping, part)
+    staying = _staying(faults)
+    if staying == faults:
+        return []
     others = dataclasses.replace(choice, seed=choice.seed + 1)
-    trials = [each for each in _trials(walker, services, others, staying) if each.target.service.has_ports]
-    return Earlier(today, trials, any(fault.kind == OLDER_SESSION for fault in of_time))
+    return [each for each in _trials(walker, services, others, staying) if each.target.service.has_ports]
 
 
 def _walk(walker: Walker, trial: Trial) -> Walk:
