@@ -275,9 +275,7 @@ def _span(group: FindingGroup) -> str:
         parts.insert(0, counted(group.conversations, "conversation"))
         parts += [counted(group.packets, "packet"), counted(group.octets, "octet")]
     if group.first is not None and group.last is not None:
-        parts.append(
-            f"{_time(group.first)} to {_time(group.last)}" if group.first != group.last else _time(group.first)
-        )
+        parts.append(" to ".join(dict.fromkeys((_time(group.first), _time(group.last)))))
     return ", ".join(parts)
 
 
