@@ -285,7 +285,7 @@ def _exchange(connection: socket.socket, octets: int) -> None:
 
 def main() -> None:
     """Write `probes.jsonl` and `flows.csv` to the folder named."""
-    if len(sys.argv) != 2:
+    if len(sys.argv) != 2 or sys.argv[1].startswith("-"):
         raise SystemExit("usage: python -m kiboko.demo.recording FOLDER")
     with tempfile.TemporaryDirectory() as folder:
         write_demo(Path(folder))
