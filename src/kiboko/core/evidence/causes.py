@@ -86,8 +86,8 @@ class Causes:
         self._older = older
         self._board = _Board()
         self._groups = groups
-        self._weighed: set[int] = set()
-        """The groups that were looked at, by `id`: their table keeps them."""
+        self._weighed: set[tuple[int, int]] = set()
+        """The groups that were looked at, by where their examples are."""
         self._weigh(most_telling(groups))
 
     @property
@@ -107,9 +107,10 @@ class Causes:
 
     def _weigh(self, groups: Iterable[FindingGroup]) -> None:
         for group in groups:
-            if id(group) in self._weighed:
+            key = id(group.source_of), group.place
+            if key in self._weighed:
                 continue
-            self._weighed.add(id(group))
+            self._weighed.add(key)
             walk = group.finding.walk
             if walk is not None:
                 self._note(group, walk)
