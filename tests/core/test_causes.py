@@ -66,6 +66,18 @@ class EachCause(unittest.TestCase):
         self.assertEqual(len({each.id for each in found}), len(found))
         return found
 
+    def test_what_is_asked_about_counts_though_it_is_not_among_what_was_weighed(self):
+        held = Comparison(Walker(load(network())))
+        summary = Summary(held.walker.directory)
+        record = probe("bob", "ann", "telnet", "answered")
+        summary.add(record, held.probe(record))
+        (group,) = summary.rows()
+        looked = [
+            each.looked_at for each in Causes(held.walker, summary.rows()[:0]).of(group) if each.id == "not-enforced"
+        ]
+        self.assertEqual(["1 kind of traffic that only ann/eth0 stops gets through"],
+                         [each.partition(";")[0] for each in looked])  # fmt: skip
+
     def test_older_filter_names_the_rule_its_default_or_a_filter_that_leaves_the_direction_open(self):
         """dan sends to cat: only `own` at cat has a say there, by its default, and what is put at dan's interface."""
 

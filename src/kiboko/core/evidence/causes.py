@@ -169,8 +169,6 @@ class Causes:
     def of(self, group: FindingGroup) -> list[Cause]:
         """The likely causes of a leak or break, the likeliest first, each id once; empty for anything else."""
         finding = group.finding
-        if finding.status in (LEAK, BREAK):
-            self._weigh([group])
         found: list[Cause] = []
         known = finding.concluded.cause
         if known is not None:
@@ -211,7 +209,7 @@ class Causes:
     def _filter_that_does_nothing(self, stops: list[Row], filters: set[str]) -> Iterator[Cause]:
         place = stops[0].at
         enforced = self._board.enforced_at.get(place, set())
-        leaking = len(self._board.leaking_at[place])
+        leaking = max(1, len(self._board.leaking_at[place]))  # what is asked about, though it may not have been weighed
         at_interface = all(row.gate in ("instance-in", "instance-out") for row in stops)
         kinds = "1 kind" if leaking == 1 else f"{leaking} kinds"
         several = f"{kinds} of traffic that only {place} stops {'gets' if leaking == 1 else 'get'} through"
