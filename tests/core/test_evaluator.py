@@ -94,31 +94,36 @@ def moved(walker, address):
 
 
 class AskedAbout(unittest.TestCase):
-    """Very many questions about one table look at each address once; one question at each conversation."""
+    """Questions about a table look at each distinct address once; here each conversation is looked at by itself."""
 
-    def test_both_find_the_same_conversations(self):
+    def test_conversations_that_are_asked_about_and_others_between_the_same_ends(self):
         met = 0
         for seed in range(4):
             chance, topology = random.Random(seed), load(random_network(seed))
             table = table_of(random_records(topology, chance, 300))
             evaluator = Evaluator(Comparison(Walker(topology)))
             judged = evaluator.judge(table)
-            ends = evaluator.ends_of(table, judged)
-            known, bears = (
-                RecordedEnds(judged, ends),
-                [each for some in addresses_of(topology).values() for each in some],
-            )
+            sender, target = evaluator.ends_of(table, judged)
+            known = RecordedEnds(judged, (sender, target))
+            bears = [each for some in addresses_of(topology).values() for each in some]
             for _ in range(60):
-                some, others = ([each for each in bears if chance.random() < share] for share in (0.3, 0.6))
-                asking = Asking(
-                    AddressSet.of_addresses(some), AddressSet.of_addresses(others),
-                    chance.choice([parse_services("any"), parse_services("ssh"), parse_services("tcp/1-1000")]),
-                    chance.choice([None, None, RangeSet.of([(0, 40000)])]),
-                )  # fmt: skip
-                rows = asking.recorded(judged, ends).rows
-                found = known.of(asking)
-                self.assertEqual(found.tolist(), np.unique(judged.found.of[rows]).tolist())
-                met += len(found)
+                some, others = ({each for each in bears if chance.random() < share} for share in (0.3, 0.6))
+                services = chance.choice([parse_services("any"), parse_services("ssh"), parse_services("tcp/1-1000")])
+                ports = chance.choice([None, None, RangeSet.of([(0, 40000)])])
+                asking = Asking(AddressSet.of_addresses(some), AddressSet.of_addresses(others), services, ports)
+                wanted, between = set(), set()
+                for each in range(len(sender)):
+                    ends, port = (sender[each], target[each]), int(judged.asked.port[each])
+                    forth = ends[0] in some and ends[1] in others
+                    is_on = int(judged.asked.service[each]) in services and (ports is None or port < 0 or port in ports)
+                    wanted |= {each} if forth and is_on else set()
+                    between |= {each} if forth or (ends[0] in others and ends[1] in some) else set()
+                of = judged.found.of.tolist()
+                recorded = asking.recorded(known)
+                self.assertEqual(np.flatnonzero(asking.conversations(known)).tolist(), sorted(wanted))
+                self.assertEqual(recorded.rows.tolist(), [row for row, each in enumerate(of) if each in wanted])
+                self.assertEqual(recorded.other, sum(each in between - wanted for each in of))
+                met += len(wanted)
         self.assertGreater(met, 500)
 
     def test_of_a_table_without_records_there_is_none(self):
@@ -127,7 +132,8 @@ class AskedAbout(unittest.TestCase):
         judged = evaluator.judge(table)
         known = RecordedEnds(judged, evaluator.ends_of(table, judged))
         everything = AddressSet.of_prefixes([Prefix(4, 0, 0)])
-        self.assertEqual(known.of(Asking(everything, everything, parse_services("any"))).tolist(), [])
+        asking = Asking(everything, everything, parse_services("any"))
+        self.assertEqual((asking.recorded(known).rows.tolist(), asking.conversations(known).tolist()), ([], []))
 
 
 class AgainstThePlainJudge(unittest.TestCase):

@@ -15,7 +15,7 @@ import numpy as np
 
 from kiboko.batch.accounts import Accounts
 from kiboko.batch.piecework import cluster_outcomes, outcomes
-from kiboko.core.evidence.asking import Asking
+from kiboko.core.evidence.asking import Asking, RecordedEnds
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
 from kiboko.core.evidence.evaluator import Evaluator, as_slice
@@ -87,7 +87,7 @@ class Worker:
                 together = as_slice(rows)
                 coverage.add(part.table.taken(together), judged.part(together))
                 if self._asking is not None:
-                    met = self._asking.recorded(judged, self._evaluator.ends_of(part.table, judged))
+                    met = self._asking.recorded(RecordedEnds(judged, self._evaluator.ends_of(part.table, judged)))
                     rows, between, further = met.rows[wanted[met.rows]], between + met.other, further + met.elsewhere
                 summed = self._evaluator.summed(part.table, judged, rows)
                 if not self._only_usage:

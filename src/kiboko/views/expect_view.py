@@ -18,7 +18,6 @@ if TYPE_CHECKING:
 
 _STYLES = {"held": "allowed", BROKEN: "blocked"}
 
-
 _MOST_IN_FULL = 20
 """So many broken promises are shown in full, and as many may be listed of which nothing was recorded."""
 
@@ -54,7 +53,7 @@ def show_expectations(
             if text:
                 out.labelled(f"  {label:<9}", text)
     if len(broken) > _MOST_IN_FULL:
-        out.heading(f"{counted(len(broken) - _MOST_IN_FULL, 'more', 'more')} broken; --id ID has one in full")
+        out.heading(f"{len(broken) - _MOST_IN_FULL:,} more broken; --id ID has one in full")
         grid = Grid(["id", "promise", "but"], wide=("promise", "but"))
         for each in broken[_MOST_IN_FULL:]:
             grid.add([each.expectation.id, promise_text(each.expectation), each.why], "blocked")

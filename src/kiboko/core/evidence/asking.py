@@ -42,57 +42,58 @@ class Asking:
     ports: RangeSet | None = None
     further: tuple[AddressSet, AddressSet] = (AddressSet(), AddressSet())
 
-    def recorded(self, judged: Judged, ends: tuple[AddressTable, AddressTable]) -> Recorded:
-        """What a judged table has of it. `ends` are those of the conversations, as `Evaluator.ends_of` has them."""
-        found, asked = judged.found, judged.asked
-        if found is None or asked is None:
-            return Recorded(np.zeros(0, dtype=np.int64))
-        sender, target = ends
+    def conversations(self, ends: RecordedEnds) -> NDArray[np.bool_]:
+        """Which conversations it asks about, at the ends that are meant, bool[k]."""
+        return ends.between(self.senders, self.targets) & ends.on(self.services, self.ports)
+
+    def recorded(self, ends: RecordedEnds) -> Recorded:
+        """What a judged table has of it."""
         senders, targets = self.senders | self.further[0], self.targets | self.further[1]
-        forth = among(senders, sender) & among(targets, target)
-        between = forth | (among(targets, sender) & among(senders, target))
-        wanted = forth & within(self.services, asked.service)
-        if self.ports is not None:
-            wanted &= (asked.port < 0) | within(self.ports, asked.port)
-        other = int((between & ~wanted)[found.of].sum())
+        forth = ends.between(senders, targets)
+        wanted = forth & ends.on(self.services, self.ports)
+        other = int(((forth | ends.between(targets, senders)) & ~wanted)[ends.of].sum())
         if not any(self.further):
-            return Recorded(np.flatnonzero(wanted[found.of]), other)
-        mine = wanted & among(self.senders, sender) & among(self.targets, target)
-        return Recorded(np.flatnonzero(mine[found.of]), other, int((wanted & ~mine)[found.of].sum()))
+            return Recorded(np.flatnonzero(wanted[ends.of]), other)
+        mine = self.conversations(ends)
+        return Recorded(np.flatnonzero(mine[ends.of]), other, int((wanted & ~mine)[ends.of].sum()))
 
 
 class RecordedEnds:
-    """The ends of the conversations of a judged table, for very many questions about them: each distinct address, and
-    each distinct service, is looked at once for a question."""
+    """The ends of the `k` conversations of a judged table, and what was asked.
+
+    `of` int64[n] is the conversation of each record. Each distinct address and service is looked at once
+    for a question, since there may be very many questions.
+    """
 
     def __init__(self, judged: Judged, ends: tuple[AddressTable, AddressTable]) -> None:
-        """`ends` are those of the conversations, as `Evaluator.ends_of` has them."""
-        self._asked = judged.asked
+        """`ends` are who asked, and which address was asked, as `Evaluator.ends_of` has them."""
+        self._asked, self._count = judged.asked, len(ends[0])
+        self.of = judged.found.of if judged.found is not None else np.zeros(0, dtype=np.int64)
         self._sides = []
-        for table in ends if len(ends[0]) else ():
+        for table in ends if self._count else ():
             known = distinct(table.family, table.high, table.low)
             self._sides.append((table.taken(known.first), known.codes))
-        if judged.asked is not None and self._sides:
+        if judged.asked is not None and self._count:
             services = distinct(judged.asked.service)
             self._services, self._service_of = judged.asked.service[services.first], services.codes
 
-    def of(self, asking: Asking) -> NDArray[np.int64]:
-        """The conversations that are asked about, at the ends that are meant, ascending."""
-        if self._asked is None or not self._sides:
-            return np.zeros(0, dtype=np.int64)
-        wanted = []
-        for (table, codes), addresses in zip(self._sides, (asking.senders, asking.targets), strict=True):
+    def between(self, senders: AddressSet, targets: AddressSet) -> NDArray[np.bool_]:
+        """Which of them are from some addresses to some, bool[k]."""
+        found = np.ones(self._count, dtype=np.bool_)
+        for (table, codes), addresses in zip(self._sides, (senders, targets), strict=False):
             mine = among(addresses, table)
             if not mine.any():
-                return np.zeros(0, dtype=np.int64)
-            wanted.append((mine, codes))
-        (sends, senders), (receives, receivers) = wanted
-        found = np.flatnonzero(receives[receivers])
-        found = found[sends[senders[found]]]
-        found = found[within(asking.services, self._services)[self._service_of[found]]]
-        if asking.ports is not None:
-            port = self._asked.port[found]
-            found = found[(port < 0) | within(asking.ports, port)]
+                return np.zeros(self._count, dtype=np.bool_)
+            found &= mine[codes]
+        return found
+
+    def on(self, services: RangeSet, ports: RangeSet | None) -> NDArray[np.bool_]:
+        """Which of them are on some services, from some client ports (any of them where None), bool[k]."""
+        if self._asked is None or not self._count:
+            return np.zeros(self._count, dtype=np.bool_)
+        found: NDArray[np.bool_] = within(services, self._services)[self._service_of]
+        if ports is not None:
+            found &= (self._asked.port < 0) | within(ports, self._asked.port)
         return found
 
 

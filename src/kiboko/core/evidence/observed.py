@@ -74,8 +74,7 @@ def observe(
     np.maximum.at(latest, judged.found.of[rows], table.last()[rows])
     known, found = RecordedEnds(judged, evaluator.ends_of(table, judged)), []
     for asking in asked:
-        met = known.of(asking)
-        met = met[is_wanted[met]]
+        met = np.flatnonzero(asking.conversations(known) & is_wanted)
         mine = Observed()
         for code, when in zip(conclusion[met].tolist(), latest[met].tolist(), strict=True):
             mine.note(words[code], 1, when)
