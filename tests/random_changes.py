@@ -1,6 +1,7 @@
 """Random changes of random networks, from a source of chance: values as `tests.helpers.load` takes them."""
 
 import copy
+import ipaddress
 
 ANYTHING = ("turn", "drop", "detach", "route", "service")
 OF_RULES = ("turn", "drop", "service", "move", "peer")
@@ -80,4 +81,21 @@ def restructured(values, chance):
     return values
 
 
-__all__ = ["ANYTHING", "OF_RULES", "changed", "restructured"]
+def moved(values, chance):
+    """The same network with a machine taken out, or moved to another subnet or address."""
+    values = copy.deepcopy(values)
+    name = chance.choice(list(values["instances"]))
+    interface = values["instances"][name]["interfaces"][0]
+    if chance.random() < 0.3:
+        del values["instances"][name]
+    else:
+        subnet = chance.choice(list(values["subnets"]))
+        cidrs = values["subnets"][subnet]["cidr"]
+        prefixes = [ipaddress.ip_network(each) for each in (cidrs if isinstance(cidrs, list) else [cidrs])]
+        interface.update(
+            subnet=subnet, addresses=[str(each[chance.randrange(200, 250) % each.num_addresses]) for each in prefixes]
+        )
+    return values
+
+
+__all__ = ["ANYTHING", "OF_RULES", "changed", "moved", "restructured"]

@@ -8,7 +8,7 @@ from datetime import date
 
 from kiboko.core.audit.audit import audit
 from kiboko.core.audit.findings import NOTE
-from kiboko.core.audit.listening import unreached
+from kiboko.core.audit.listening import of_unreached, unreached
 from kiboko.core.audit.scope import Scope
 from kiboko.core.changes.difference import difference
 from kiboko.core.changes.rehearsing import _scope, rehearse
@@ -17,7 +17,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.walk.walk import Walker
 from tests.helpers import a_filter, base, load
-from tests.random_changes import ANYTHING, OF_RULES, changed, restructured
+from tests.random_changes import ANYTHING, OF_RULES, changed, moved, restructured
 from tests.random_networks import random_network
 
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))
@@ -40,8 +40,8 @@ def ordered(values):
 
 
 def shut(ends, name):
-    """What a machine listens to that nobody reaches, asked of it alone."""
-    return unreached(ends, Scope(machines=frozenset((name,)))).get(name, RangeSet())
+    """What a machine listens to that nobody reaches, asked of it alone; nothing where there is no such machine."""
+    return unreached(ends, Scope(machines={name: ANY})).get(name, RangeSet())
 
 
 def keys(ends, scope=None):
@@ -59,19 +59,24 @@ class OnRandomNetworks(unittest.TestCase):
             old, new = both(values, change(values, random.Random(seed)))
         except InputError:  # what was changed is no network any more
             return 0
-        scope = _scope(old, new, difference(old, new, ANY), ANY)
-        names = [name for name in old.topology.instances if name in new.topology.instances]
-        turned = {name for name in names if shut(old, name) != shut(new, name)}
-        self.assertLessEqual(turned, scope.machines, seed)
+        scope = _scope(difference(old, new, ANY))
+        turned = [{name: left for name in one.topology.instances if (left := shut(one, name) - shut(other, name))}
+                  for one, other in ((old, new), (new, old))]  # fmt: skip
+        found = rehearse(old, new, ANY, None, TODAY, [])
+        for ends, some, told in zip((old, new), turned, (found.ended, found.brought), strict=True):
+            expected = [(each.at, each.proof) for each in of_unreached(ends, some)]
+            self.assertCountEqual(expected, [(each.at, each.proof) for each in told
+                                             if each.id == "unallowed-listener"], seed)  # fmt: skip
         whole = keys(old) ^ keys(new)
         self.assertLessEqual(whole, keys(old, scope) ^ keys(new, scope), seed)
-        return len(turned) + len(whole)
+        return sum(map(len, turned)) + len(whole)
 
     def test_every_machine_and_finding_that_a_change_turns_is_in_its_scope(self):
         for change in (
             functools.partial(changed, kinds=OF_RULES),
             functools.partial(changed, kinds=ANYTHING),
             restructured,
+            moved,
         ):
             self.assertGreater(sum(self.held(seed, change) for seed in range(NETWORKS)), 0, change)
 
@@ -138,6 +143,22 @@ class Findings(unittest.TestCase):
             **self.old["instances"]["dan"], "listens": ["smtp"]}}}  # fmt: skip
         self.new["instances"]["dan"]["interfaces"][0]["filters"] = ["guard"]
         self.assertEqual(self.turned(), [[], [("unallowed-listener", "dan")]])
+
+    def test_who_nobody_but_a_machine_that_goes_reaches_is_told(self):
+        """Verdicts of a machine that only one version has are not compared, and yet it was the only one let in to bob;
+        it is the same the other way round, where it comes."""
+        guard = a_filter("instance", inbound=[{"order": 10, "action": "allow", "from": "readers", "to": "bob",
+                                               "service": "ssh"}])  # fmt: skip
+        self.old["filters"]["guard"] = guard
+        self.old["groups"] = {"readers": {"where": {"role": "reader"}}}
+        self.old["instances"]["cat"]["tags"] = {"role": "reader"}
+        self.old["instances"]["cat"].pop("listens")
+        self.new = {**self.old, "instances": {
+            name: each for name, each in self.old["instances"].items() if name != "cat"}}  # fmt: skip
+        both_findings = [("empty-group", "readers"), ("unallowed-listener", "bob")]
+        self.assertEqual(self.turned(), [[], both_findings])
+        self.old, self.new = self.new, self.old
+        self.assertEqual(self.turned(), [both_findings, []])
 
 
 if __name__ == "__main__":

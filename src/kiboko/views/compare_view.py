@@ -169,9 +169,9 @@ class _Alike:
 
     def ends(self, is_source: bool, holders: Holders, namer: Namer) -> str:
         """All that send, or are sent to, in any of the lines: addresses where nobody is recorded by few names."""
-        met: dict[int, Member] = {}  # most members are those of many lines
-        for each in self.lines:
-            side = each.sources if is_source else each.destinations
+        sides = [each.sources if is_source else each.destinations for each in self.lines]
+        met: dict[int, Member] = {}  # most members are those of many lines, and many lines have the very same
+        for side in {id(each): each for each in sides}.values():
             met.update(zip(map(id, side), side, strict=True))
         members = list(met.values())
         nobody = [each for each in members if each.machine is None and each.outside is None]
@@ -189,8 +189,7 @@ def _alike(lines: Sequence[Changed], ends: tuple[Ends, Ends], changed: Collectio
     found: dict[tuple[object, ...], _Alike] = {}
     for each in lines:
         by = _turned_by(_walks(each, ends), changed)
-        beyond = [any(member.outside is not None for member in side) for side in (each.sources, each.destinations)]
-        found.setdefault((each.before, each.after, each.ports, by, *beyond), _Alike([], by)).lines.append(each)
+        found.setdefault((each.before, each.after, each.ports, by, each.beyond), _Alike([], by)).lines.append(each)
     return list(found.values())
 
 

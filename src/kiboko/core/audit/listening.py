@@ -77,18 +77,7 @@ def _unserved_rule(
 def unreached(ends: Ends, scope: Scope = WHOLE, spread: Spread = map) -> dict[str, RangeSet]:
     """The machines that listen at an address that others could reach to what nobody can, each with those services.
     `spread` has a function called with some items, as `map` does, perhaps by other processes."""
-    topology = ends.topology
-    heard: dict[str, RangeSet] = {}
-    for instance in topology.instances.values():
-        if not scope.has_machine(instance.name):
-            continue
-        addresses = [address for interface in instance.interfaces for address in interface.addresses]
-        own = scope.among(RangeSet.of(
-            pair for each in instance.listens or () if any(each.accepts(address) for address in addresses)
-            for pair in each.services
-        ))  # fmt: skip
-        if own and addresses and instance.running:
-            heard[instance.name] = own
+    heard = _heard(ends, scope)
     if not heard:
         return {}
     asking = _Asking(ends, heard)
@@ -100,16 +89,45 @@ def unreached(ends: Ends, scope: Scope = WHOLE, spread: Spread = map) -> dict[st
     return asking.left()
 
 
-class _Asking:
-    """Asks who reaches some machines on what they listen to (`heard`)."""
+def reached_by(ends: Ends, senders: Sequence[Member], scope: Scope = WHOLE) -> dict[str, RangeSet]:
+    """What some senders reach of what machines listen to, of each machine of which they reach anything."""
+    heard = _heard(ends, scope)
+    if not heard or not senders:
+        return {}
+    asking = _Asking(ends, heard, senders)
+    found: dict[str, RangeSet] = {}
+    for family in (4, 6):
+        for name, services in asking.by_everybody(family).items():
+            found[name] = found.get(name, RangeSet()) | (services & heard[name])
+    return {name: services for name, services in found.items() if services}
 
-    def __init__(self, ends: Ends, heard: dict[str, RangeSet]) -> None:
+
+def _heard(ends: Ends, scope: Scope) -> dict[str, RangeSet]:
+    """What machines listen to at an address that others could reach, of those that run and are asked about."""
+    heard: dict[str, RangeSet] = {}
+    for instance in ends.topology.instances.values():
+        if not scope.has_machine(instance.name):
+            continue
+        addresses = [address for interface in instance.interfaces for address in interface.addresses]
+        own = scope.listened_to(instance.name, RangeSet.of(
+            pair for each in instance.listens or () if any(each.accepts(address) for address in addresses)
+            for pair in each.services
+        ))  # fmt: skip
+        if own and addresses and instance.running:
+            heard[instance.name] = own
+    return heard
+
+
+class _Asking:
+    """Asks who reaches some machines on what they listen to (`heard`): anybody, or one of some senders."""
+
+    def __init__(self, ends: Ends, heard: dict[str, RangeSet], senders: Sequence[Member] | None = None) -> None:
         topology = ends.topology
         every = RangeSet.of(pair for own in heard.values() for pair in own)
         self._heard = heard
         self._reached = {name: RangeSet() for name in heard}
         self._space = Space(ends, every, None, [topology.instances[name] for name in heard])
-        self._members = ends.resolve("any").members
+        self._members = ends.resolve("any").members if senders is None else senders
         self._asked = [ends.resolve(name).members[0] for name in heard]
         self._ends: dict[int, tuple[list[SpaceEnd], list[SpaceEnd]]] = {}
 

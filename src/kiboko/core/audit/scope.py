@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from kiboko.core.header.addresses import AddressSet
@@ -13,13 +13,13 @@ from kiboko.core.queries.members import Member
 @dataclass(frozen=True, slots=True)
 class Scope:
     """Of the rules of which filters; of traffic on which services, from whom and to whom, of which one end is among
-    `ends`; and of which machines it is asked what reaches them. None stands for all."""
+    `ends`; and of which machines it is asked what reaches them, and on which services. None stands for all."""
 
     filters: frozenset[str] | None = None
     services: RangeSet | None = None
     senders: AddressSet | None = None
     receivers: AddressSet | None = None
-    machines: frozenset[str] | None = None
+    machines: Mapping[str, RangeSet] | None = None
     ends: AddressSet | None = None
 
     def has_filter(self, name: str) -> bool:
@@ -33,6 +33,12 @@ class Scope:
     def among(self, services: RangeSet) -> RangeSet:
         """Those of some services that are looked at."""
         return services if self.services is None else services & self.services
+
+    def listened_to(self, machine: str, services: RangeSet) -> RangeSet:
+        """Of some services that a machine listens to those on which it is asked what reaches it."""
+        if self.machines is not None:
+            services = services & self.machines.get(machine, RangeSet())
+        return self.among(services)
 
     def between(
         self, senders: Iterable[Member], receivers: Iterable[Member]

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import math
+import itertools
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kiboko.core.changes.both_versions import OfFamily, Turn
 from kiboko.core.changes.said import Said, differences_said
@@ -40,21 +41,21 @@ class Changed:
     destinations: tuple[Member, ...]
     services: RangeSet
     example: tuple[Member, Member, Service]
+    beyond: tuple[bool, bool]
+    """Whether any of its sources, and whether any of its destinations, is outside."""
+    rank: tuple[object, ...]
+    """Its place among others of its kind: what is of an outside before what is of machines alone, and last what is of
+    addresses where nobody is recorded; the most pairs first."""
 
     @property
-    def pairs(self) -> int:
-        """How many pairs of ends there are."""
-        return sum(each.count for each in self.sources) * sum(each.count for each in self.destinations)
+    def was_answered(self) -> bool:
+        """Whether anything of it got through before, and its answer back."""
+        return _OPENNESS[self.before] > _OPENNESS[ONE_WAY]
 
     @property
-    def rank(self) -> tuple[object, ...]:
-        """Its place among others: what is of an outside before what is of machines alone, and last what is of addresses
-        where nobody is recorded; the most pairs first."""
-        sides = [[each for each in side if each.low is None or each.outside is not None]
-                 for side in (self.sources, self.destinations)]  # fmt: skip
-        known = math.prod(sum(each.count for each in side) for side in sides)
-        is_beyond = any(each.outside is not None for side in sides for each in side)
-        return not known, not is_beyond, self.family, -known, -self.pairs
+    def is_answered(self) -> bool:
+        """Whether anything of it gets through now, and its answer back."""
+        return _OPENNESS[self.after] > _OPENNESS[ONE_WAY]
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,26 +135,67 @@ def _lines(part: OfFamily, spread: Spread) -> Iterator[Changed]:
         where = np.ix_(np.searchsorted(senders, each.senders), np.searchsorted(receivers, each.receivers))
         table[where] = np.where(each.table != 0, places[each.table], table[where])
     patterns = list(numbered)
+    sides = (
+        _Ends([part.senders[row][1] for row in senders.tolist()]),
+        _Ends([part.receivers[column][1] for column in receivers.tolist()]),
+    )
     for turn in dict.fromkeys(turn for pattern in patterns for turn in pattern if turn is not None):
         holds = np.array([[each == turn for each in pattern] for pattern in patterns], dtype=np.bool_)
         is_met = np.asarray(holds.any(axis=1))[table]
         rows, columns = np.flatnonzero(is_met.any(axis=1)), np.flatnonzero(is_met.any(axis=0))
         for some, others, services in products_of(table[np.ix_(rows, columns)], holds):
             spans = RangeSet.of(span for each in services.tolist() for span in part.services[each])
-            mine, theirs = senders[rows[some]], receivers[columns[others]]
-            yield _line(turn, part.family, [part.senders[row][1] for row in mine.tolist()],
-                        [part.receivers[column][1] for column in theirs.tolist()], spans)  # fmt: skip
+            yield _line(turn, part.family, sides, (rows[some], columns[others]), spans)
+
+
+class _Ends:
+    """The ends of one side, of which many lines have some."""
+
+    def __init__(self, ends: Sequence[SpaceEnd]) -> None:
+        self._ends = np.empty(len(ends), dtype=object)
+        self._ends[:] = ends
+        known = [sum(each.count for each in end.members if each.low is None or each.outside is not None)
+                 for end in ends]  # fmt: skip
+        self._known = np.array(known, dtype=np.float64)
+        self._count = np.array([sum(each.count for each in end.members) for end in ends], dtype=np.float64)
+        self._is_beyond = np.array(
+            [any(each.outside is not None for each in end.members) for end in ends], dtype=np.bool_
+        )
+        self._members: dict[bytes, tuple[Member, ...]] = {}
+
+    def some(self, rows: NDArray[np.int64]) -> list[SpaceEnd]:
+        """Those at some places."""
+        found: list[SpaceEnd] = self._ends[rows].tolist()
+        return found
+
+    def members(self, rows: NDArray[np.int64]) -> tuple[Member, ...]:
+        """All that those at some places stand for: of the same places the same tuple."""
+        key = rows.tobytes()
+        if key not in self._members:
+            self._members[key] = tuple(itertools.chain.from_iterable(each.members for each in self.some(rows)))
+        return self._members[key]
+
+    def counts(self, rows: NDArray[np.int64]) -> tuple[float, float]:
+        """How many are recorded, or outside, of those at some places; and how many there are in all."""
+        return float(self._known[rows].sum()), float(self._count[rows].sum())
+
+    def is_beyond(self, rows: NDArray[np.int64]) -> bool:
+        """Whether any of those at some places is outside."""
+        return bool(self._is_beyond[rows].any())
 
 
 def _line(
-    turn: Turn, family: int, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd], services: RangeSet
-) -> Changed:
+    turn: Turn, family: int, sides: tuple[_Ends, _Ends], places: tuple[NDArray[np.int64], NDArray[np.int64]],
+    services: RangeSet,
+) -> Changed:  # fmt: skip
     before, after = turn.verdicts
     kind = OPENED if _OPENNESS[after] > _OPENNESS[before] else CLOSED if before != after else IN_PART
-    one, other = apart(senders, receivers)
-    number = services.lowest
+    one, other = apart(*(side.some(rows) for side, rows in zip(sides, places, strict=True)))
+    mine, theirs = (side.counts(rows) for side, rows in zip(sides, places, strict=True))
+    beyond = sides[0].is_beyond(places[0]), sides[1].is_beyond(places[1])
+    known, number = mine[0] * theirs[0], services.lowest
+    rank = not known, not any(beyond), family, -known, -mine[1] * theirs[1]
     return Changed(
-        kind, before, after, turn.ports, family, tuple(member for end in senders for member in end.members),
-        tuple(member for end in receivers for member in end.members), services,
-        (one, other, Service(number >> 16, number & 0xFFFF)),
+        kind, before, after, turn.ports, family, sides[0].members(places[0]), sides[1].members(places[1]), services,
+        (one, other, Service(number >> 16, number & 0xFFFF)), beyond, rank,
     )  # fmt: skip

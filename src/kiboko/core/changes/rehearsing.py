@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
 
 from kiboko.core.audit.audit import audit
 from kiboko.core.audit.findings import NOTE, Finding
-from kiboko.core.audit.listening import of_unreached, unreached
+from kiboko.core.audit.listening import of_unreached, reached_by, unreached
 from kiboko.core.audit.scope import Scope
 from kiboko.core.changes.difference import Difference, difference
 from kiboko.core.changes.expecting import Held, held
@@ -18,6 +18,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.edits import toggled_rule
 from kiboko.core.network.model import Expectation, Topology
 from kiboko.core.queries.ends import Ends, resolve_service
+from kiboko.core.queries.members import Member
 from kiboko.core.spreading import Spread
 
 _FEW_MACHINES = 1_000
@@ -62,16 +63,17 @@ def rehearse(
     called with some numbers, as `map` does, perhaps by other processes. Raises UsageError as `difference` does."""
     found = difference(old, new, services, family, spread=spread)
     before, after = held(old, expectations), held(new, expectations)
-    scope = _scope(old, new, found, services if family is None else RangeSet(), spread)
+    whole = _of_all_services(old, new, found, services if family is None else RangeSet(), spread)
+    scope = _scope(found)
     # A finding gathers all machines that nobody reaches on the same services: what is told is what differs of each.
-    shut = [unreached(ends, scope) for ends in (old, new)]
-    rest = dataclasses.replace(scope, machines=frozenset())
+    shut = [unreached(ends, dataclasses.replace(scope, machines=machines), spread)
+            for ends, machines in zip((old, new), _turned(old, new, whole, scope), strict=True)]  # fmt: skip
     only = [{name: left for name, some in mine.items() if (left := some - others.get(name, RangeSet()))}
             for mine, others in (shut, shut[::-1])]  # fmt: skip
 
     def listed(version: int) -> tuple[dict[tuple[str, str], Finding], tuple[str, ...]]:
         ends = (old, new)[version]
-        audited = audit(ends, today, of_unreached(ends, only[version]), scope=rest)
+        audited = audit(ends, today, of_unreached(ends, only[version]), scope=scope)
         return {(each.id, each.at): each for each in audited.findings if each.severity != NOTE}, audited.left_out
 
     audits = list((spread if len(old.topology.instances) > _FEW_MACHINES else map)(listed, range(2)))
@@ -84,29 +86,61 @@ def rehearse(
     return Rehearsal(found, tuple(zip(before, after, strict=True)), ended, brought, tuple(left_out))
 
 
-def _scope(old: Ends, new: Ends, found: Difference, compared: RangeSet, spread: Spread = map) -> Scope:
-    """What of the findings a change may turn; `compared` are the services that `found` is about in both families."""
-    what = found.touched
+def _of_all_services(
+    old: Ends, new: Ends, found: Difference, compared: RangeSet, spread: Spread
+) -> Difference | None:  # fmt: skip
+    """What differs on any service, where `found` is about those that were `compared` in both families; None where it
+    touches too many pairs."""
     every = resolve_service("any", {})
-    if what is not None:
-        every = every & what.services
-    whole: Difference | None = found
-    if every - compared:
-        try:
-            whole = difference(old, new, every, spread=spread)
-        except UsageError:  # too many pairs: every machine is looked at
-            whole = None
-    machines = frozenset(_turned(new.topology, whole)) if whole is not None else None
+    if found.touched is not None:
+        every = every & found.touched.services
+    if not every - compared:
+        return found
+    try:
+        return difference(old, new, every, spread=spread)
+    except UsageError:
+        return None
+
+
+def _scope(found: Difference) -> Scope:
+    """What of the findings a change may turn, but for what reaches machines (`_turned`)."""
+    what = found.touched
     if what is None or not what.is_of_rules:
-        return Scope(machines=machines, ends=what.ends if what is not None else None)
+        return Scope(machines={}, ends=what.ends if what is not None else None)
     # A rule that is moved may turn no packet, and still be one that no packet gets to, or that another makes needless.
     filters = frozenset(each.name.split("/")[0] for each in found.said if each.section in ("filters", "rules"))
-    return Scope(what.filters | filters, what.services, what.senders, what.receivers, machines)
+    return Scope(what.filters | filters, what.services, what.senders, what.receivers, {})
 
 
-def _turned(new: Topology, whole: Difference) -> Iterator[str]:
-    """The machines that are not as they were, or of which a verdict on what is sent to them is not."""
-    yield from (*whole.gone, *whole.new, *whole.moved)
+_Machines = dict[str, RangeSet]
+"""Machines, each with some services that it may listen to."""
+
+
+def _turned(
+    old: Ends, new: Ends, whole: Difference | None, scope: Scope
+) -> tuple[_Machines | None, _Machines | None]:  # fmt: skip
+    """Of the version before a change the machines and services that nobody may have reached and somebody does now, of
+    the one after it those that somebody reached and nobody may now: what nobody reaches in one version is reached in
+    the other only by who gets there in that alone. None for all machines."""
+    if whole is None or len(whole.moved) > _FEW_MACHINES:
+        return None, None
+    found: tuple[_Machines, _Machines] = ({}, {})
+    on: tuple[dict[int, tuple[tuple[Member, ...], list[RangeSet]]], ...] = ({}, {})
     for each in whole.changed:
-        yield from (member.instance for member in each.destinations if member.instance is not None)
-    yield from (each.name for each in whole.said if each.section == "instances" and each.name in new.instances)
+        if each.was_answered != each.is_answered:
+            some = on[each.was_answered].setdefault(id(each.destinations), (each.destinations, []))
+            some[1].append(each.services)
+    for mine, by_ends in zip(found, on, strict=True):
+        for members, some_services in by_ends.values():
+            union = RangeSet.of(pair for each in some_services for pair in each)
+            for name in {member.instance for member in members if member.instance is not None}:
+                mine[name] = mine.get(name, RangeSet()) | union
+    # Of machines that are not as they were, verdicts are not compared, neither what they get to nor what gets to them.
+    alone = [*whole.gone, *whole.new, *whole.moved]
+    for mine, other in zip(found, (new, old), strict=True):
+        senders = [other.resolve(name).members[0] for name in alone if name in other.topology.instances]
+        for name, services in reached_by(other, senders, dataclasses.replace(scope, machines=None)).items():
+            mine[name] = mine.get(name, RangeSet()) | services
+        listening = [*alone, *(each.name for each in whole.said if each.section == "instances")]
+        mine.update(dict.fromkeys(listening, resolve_service("any", {})))
+    return found
