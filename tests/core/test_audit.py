@@ -371,6 +371,17 @@ class OfWays(unittest.TestCase):
         self.assertEqual(told(2), [("hosts-in-part", "guard/inbound/3"), asked])
         self.assertEqual(told(1), [("hosts-in-part", "guard/inbound/2")])
 
+    def test_a_host_is_held_to_what_it_listens_to_whatever_was_asked_of_others(self):
+        """Of ports that no rule tells apart dan listens to one, which cat in front of it does not."""
+        values = base()
+        values["filters"] = {"own": a_filter("host", inbound=[])}
+        for name, rule, listens in (("cat", "https", "https"), ("dan", "tcp/5000-5010", "tcp/5007")):
+            values["filters"][f"{name}-guard"] = a_filter("instance", inbound=[
+                {"action": "allow", "from": "bob", "service": rule}])  # fmt: skip
+            values["instances"][name]["interfaces"][0]["filters"] = [f"{name}-guard"]
+            values["instances"][name] |= {"host_filter": "own", "listens": [listens]}
+        self.assertEqual(["cat: own/otherwise", "dan: own/otherwise"], told(values, "host-filter-against"))
+
     def test_a_service_that_is_bound_to_loopback_is_told(self):
         values = self.opened({"id": "web", "action": "allow", "service": "https"})
         values["instances"]["ann"]["listens"] = [{"service": "https", "address": "127.0.0.1"}]

@@ -73,7 +73,7 @@ class Numbers(unittest.TestCase):
             space.prepare(receivers)
             reading = statuses.Statuses(space.kinds(4), senders)
             met = {}
-            for block in space.blocks(senders, receivers, 4):
+            for block in space.blocks(senders, receivers, 4, reading.kinds):
                 outcome = [block.outcome.arrives, block.outcome.answered, block.outcome.doubtful]
                 ids = reading.ids(block.senders, *outcome)
                 sends = np.broadcast_to(reading.sends[block.senders][None], outcome[0].shape)

@@ -3,7 +3,9 @@
 import dataclasses
 import os
 import unittest
+from unittest import mock
 
+from kiboko.batch.spanning import spread
 from kiboko.core.changes.expecting import BROKEN, HELD, _without_family, held
 from kiboko.core.errors import Place, UsageError
 from kiboko.core.header.services import Service
@@ -84,6 +86,26 @@ class HeldToWalks(unittest.TestCase):
         self.assertLessEqual({("allowed", BROKEN), ("blocked", BROKEN), ("blocked", HELD)}, met)
 
 
+class SharedOut(unittest.TestCase):
+    def test_promises_held_in_pieces_by_other_processes_come_to_the_same_in_the_same_order(self):
+        for seed in range(NETWORKS):
+            ends = Ends(Walker(load(random_network(seed))))
+            names = [*ends.topology.instances, *ends.topology.outsides, *ends.topology.subnets]
+            asked = [promise([name], [names[(at + 1) % len(names)]], service, expect)
+                     for at, name in enumerate(names) for service in ("ssh", "dns")
+                     for expect in ("allowed", "blocked", "only")]  # fmt: skip
+            pieces = []
+
+            def shared_out(function, numbers, pieces=pieces):
+                pieces += list(numbers)
+                return spread(function, pieces)
+
+            with mock.patch("kiboko.core.changes.expecting._FEW_PAIRS", 0):
+                found = held(ends, asked, shared_out)
+            self.assertGreater(len(pieces), 4)
+            self.assertEqual(held(ends, asked), found, seed)
+
+
 class OfKernelRuleSets(unittest.TestCase):
     def test_what_gets_through_with_its_first_packet_alone_does_not_keep_a_promise(self):
         values = base()
@@ -106,6 +128,16 @@ class Promises(unittest.TestCase):
     def held(self, *arguments, **rest):
         (found,) = held(Ends(Walker(load(self.values))), [promise(*arguments, **rest)])
         return found
+
+    def test_what_a_machine_listens_to_counts_whatever_was_asked_before(self):
+        """Nothing in front of cat and dan tells ssh and smtp apart, and of cat it does not matter: dan takes ssh alone."""
+        values = base()
+        for name, listens in (("cat", ["https"]), ("dan", ["ssh"])):
+            values["instances"][name]["listens"] = listens
+        asked = [promise(["ann"], [name], service, "allowed")
+                 for name, service in (("cat", "https"), ("dan", "smtp"), ("dan", "ssh"))]  # fmt: skip
+        found = held(Ends(Walker(load(values))), asked)
+        self.assertEqual([HELD, BROKEN, HELD], [each.state for each in found])
 
     def test_only_these_means_that_they_get_through_and_nobody_else_does(self):
         self.assertEqual(HELD, self.held(["bob", "cat"], ["ann"], "ssh", "only", family=4).state)

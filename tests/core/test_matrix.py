@@ -209,7 +209,13 @@ class Cells(unittest.TestCase):
                 space = Space(ends, resolve_service("any", {}))
                 members = ends.resolve("any").members
                 senders, receivers = (space.ends_of(members, 4, each) for each in (True, False))
-                found.append([(b.senders, b.outcome.answered.copy()) for b in space.blocks(senders, receivers, 4)])
+                space.prepare(receivers)
+                found.append(
+                    [
+                        (b.senders, b.outcome.answered.copy())
+                        for b in space.blocks(senders, receivers, 4, space.kinds(4))
+                    ]
+                )
         self.assertEqual(len(found[0]), len(found[1]))
         for (_, one), (_, other) in zip(*found, strict=True):
             self.assertTrue(np.array_equal(one, other))

@@ -333,6 +333,21 @@ class Lines(unittest.TestCase):
         everybody = {member.name for chain in chains for member in chain.sources}
         self.assertNotIn("desk-0", everybody, "whoever gets there at once needs no chain")
 
+    def test_a_chain_goes_by_what_each_machine_on_the_way_listens_to(self):
+        """To ann gets cat alone, to cat dan alone, and to dan one may log in by rdp, not by ssh: of cat it is not known
+        what listens there, so that nothing tells these two apart until dan is asked about."""
+        values = base()
+        for name, sender in (("ann", "cat"), ("cat", "dan"), ("dan", "bob")):
+            values["filters"][f"{name}-guard"] = a_filter("instance", inbound=[{"action": "allow", "from": sender}])
+            values["instances"][name]["interfaces"][0]["filters"] = [f"{name}-guard"]
+        values["instances"]["dan"]["listens"] = ["rdp"]
+        ends = Ends(Walker(load(values)))
+        logins = resolve_service("ssh", {}) | resolve_service("rdp", {})
+        question = ReachQuestion(ends.resolve("ann"), resolve_service("https", {}), family=4, only="recorded")
+        (chain,) = (each for each in stepping_stones(ends, question, logins, 3) if each.steps == 3)
+        self.assertEqual([("dan", 3389), ("cat", 22), ("ann", 443)],
+                         [(hop.destination.name, hop.service.detail) for hop in chain.hops])  # fmt: skip
+
     def test_a_chain_ends_where_nobody_may_log_in(self):
         question = ReachQuestion(self.ends.resolve("ann"), resolve_service("tcp/5432", {}), family=4, only="recorded")
         self.assertEqual((), stepping_stones(self.ends, question, resolve_service("tcp/1", {}), 1))

@@ -56,8 +56,9 @@ class HeldToTheWalk(unittest.TestCase):
         """Every pair of `any` with `any`, once."""
         members = space.ends.resolve("any").members
         senders, receivers = (space.ends_of(members, family, is_sender) for is_sender in (True, False))
+        space.prepare(receivers)
         found = {}
-        for block in space.blocks(senders, receivers, family, with_hanging=True):
+        for block in space.blocks(senders, receivers, family, space.kinds(family), with_hanging=True):
             for column, row in np.argwhere(block.there).tolist():
                 key = int(block.senders[row]), int(block.receivers[column])
                 self.assertNotIn(key, found, "a pair is judged once")
@@ -131,13 +132,34 @@ class HeldToTheWalk(unittest.TestCase):
             [m for each in ("ann", "bob", "cat", "dan") for m in ends.resolve(each).members], 4, True
         )
         (receiver,) = space.ends_of(ends.resolve("dan").members, 4, False)
+        space.prepare([receiver])
         found = {}
-        for block in space.blocks(senders, [receiver], 4):
+        for block in space.blocks(senders, [receiver], 4, space.kinds(4)):
             for row in np.flatnonzero(block.there[0]).tolist():
                 found[senders[int(block.senders[row])].name] = bool(block.outcome.arrives[0, row].any())
         walks = {name: ends.walk_pair(ends.pairs(ends.resolve(name).members[0], ends.resolve("dan").members[0], 4)[0],
                                       Service(6, 22)) for name in ("ann", "bob", "cat")}  # fmt: skip
         self.assertEqual({name: bool(each.delivered) for name, each in walks.items()}, found)
+
+    def test_what_further_receivers_tell_apart_makes_other_kinds_and_those_of_before_are_refused(self):
+        """Of cat nothing tells ssh and smtp apart; dan listens to the one alone."""
+        values = base()
+        values["instances"]["dan"]["listens"] = ["ssh"]
+        ends = Ends(Walker(load(values)))
+        space = Space(ends, resolve_service("ssh", {}) | resolve_service("smtp", {}))
+        cat, dan = (space.ends_of(ends.resolve(name).members, 4, False) for name in ("cat", "dan"))
+        senders = space.ends_of(ends.resolve("ann").members, 4, True)
+        space.prepare(cat)
+        before = space.kinds(4)
+        self.assertEqual(1, len(before.services))
+        with self.assertRaises(ValueError):
+            list(space.blocks(senders, dan, 4, before))
+        (block,) = space.blocks(senders, dan, 4, space.kinds(4))
+        arriving = space.kinds(4).by_service(space.kinds(4).unpacked(block.outcome.arrives[0, 0]))
+        self.assertEqual(
+            [resolve_service("ssh", {})],
+            [each for each, number in zip(space.kinds(4).services, arriving, strict=True) if number],
+        )
 
     def test_a_machine_of_several_interfaces_sends_by_the_one_in_the_receivers_subnet(self):
         values = base()
@@ -158,7 +180,7 @@ class HeldToTheWalk(unittest.TestCase):
         space = Space(ends, resolve_service("ssh", {}))
         members = ends.resolve("10.1.1.160/28").members
         senders, receivers = (space.ends_of(members, 4, is_sender) for is_sender in (True, False))
-        (block,) = space.blocks(senders, receivers, 4)
+        (block,) = space.blocks(senders, receivers, 4, space.kinds(4))
         self.assertTrue(block.there.all())
         pair = ends.pairs(Member("", None, (), members[0].low, members[0].low),
                           Member("", None, (), members[0].high, members[0].high), 4)[0]  # fmt: skip

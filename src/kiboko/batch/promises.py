@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from kiboko.batch.observing import Evidence, observed_of
+from kiboko.batch.spanning import spread
 from kiboko.core.changes.expecting import HELD, ONLY, held
 from kiboko.core.errors import Place
 from kiboko.core.evidence.asking import Asking, addresses_of
@@ -97,7 +98,7 @@ def drafted(walker: Walker, summary: Summary) -> list[Expectation]:
                 continue  # several services that nothing tells apart
             found[name] = Expectation(name, (source,), (destination,), services, service, ALLOWED, place)
     # What was recorded of some of them only is no promise to begin with.
-    return [each.expectation for each in held(Ends(walker), list(found.values())) if each.state == HELD]
+    return [each.expectation for each in held(Ends(walker), list(found.values()), spread) if each.state == HELD]
 
 
 def _pairs(holders: Holders, groups: Sequence[FindingGroup]) -> Iterator[tuple[str, str]]:

@@ -60,6 +60,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Hold the network to its expectations. 0 where all are held, else 1."""
+    from kiboko.batch.spanning import spread
     from kiboko.core.changes.expecting import BROKEN, held
     from kiboko.views.expect_view import ExpectShown, expect_json, show_expectations, write_junit
 
@@ -73,7 +74,7 @@ def run(args: argparse.Namespace) -> int:
         return _draft(ends, args)
     expectations = _chosen(topology, args)
     with working("looking at every pair that is promised something"):
-        outcomes = held(ends, expectations)
+        outcomes = held(ends, expectations, spread)
         found = _changed_since(outcomes, args) if args.changed_since is not None else outcomes
     same, outcomes = len(outcomes) - len(found), found
     seen, told = _seen(ends, outcomes, args)
@@ -122,6 +123,7 @@ def _changed_since(outcomes: list[Held], args: argparse.Namespace) -> list[Held]
 
 def _held_then(ends: Ends, expectations: list[Expectation]) -> list[Held | None]:
     """What came of expectations in an older network; None of those that spoke of somebody whom there was not."""
+    from kiboko.batch.spanning import spread
     from kiboko.core.changes.expecting import held
 
     def is_known(each: Expectation) -> bool:
@@ -133,7 +135,7 @@ def _held_then(ends: Ends, expectations: list[Expectation]) -> list[Held | None]
         return True
 
     known = [each for each in expectations if is_known(each)]
-    outcomes = {each.expectation.id: each for each in held(ends, known)}
+    outcomes = {each.expectation.id: each for each in held(ends, known, spread)}
     return [outcomes.get(each.id) for each in expectations]
 
 
@@ -181,7 +183,7 @@ def _chosen(topology: Topology, args: argparse.Namespace) -> list[Expectation]:
 def _draft(ends: Ends, args: argparse.Namespace) -> int:
     if args.flows:
         return _draft_of_flows(ends, args)
-    from kiboko.batch.spanning import matrix_of
+    from kiboko.batch.spanning import matrix_of, spread
     from kiboko.core.changes.expecting import draft
     from kiboko.core.reachability.matrix import usual_services
     from kiboko.views.expect_view import draft_yaml
@@ -189,7 +191,7 @@ def _draft(ends: Ends, args: argparse.Namespace) -> int:
     topology = ends.topology
     names = [*topology.groups, *topology.outsides] or [*topology.subnets, *topology.outsides]
     with working("looking at every pair of ends"):
-        found = draft(ends, names, usual_services(ends, _MOST_SERVICES), matrix_of)
+        found = draft(ends, names, usual_services(ends, _MOST_SERVICES), matrix_of, spread)
     print(draft_yaml(found), end="")
     return 0
 

@@ -171,7 +171,7 @@ class _Asking:
         space.prepare(self._of_family(family)[1])
         kinds = space.kinds(family)
         words = np.zeros((len(receivers), kinds.words), dtype=np.uint64)
-        for block in space.blocks(senders, receivers, family):
+        for block in space.blocks(senders, receivers, family, kinds):
             passed = np.where(block.there[..., None], block.outcome.answered, np.uint64(0))
             words[block.receivers] |= np.bitwise_or.reduce(passed, axis=1)
         reached: dict[str, RangeSet] = {}

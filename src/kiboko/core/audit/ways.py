@@ -144,6 +144,7 @@ def of_hosts(ends: Ends, scope: Scope = WHOLE, spread: Spread = map) -> Iterator
                     "ask of those that matter: kiboko reach NAME --doors")  # fmt: skip
     chosen = asked[:_MOST_ASKED]
     space = Space(ends, RangeSet.of(pair for each in chosen for pair in each.rule.services or ()))
+    space.prepare_for(dict.fromkeys(member for each in chosen for member in each.receivers))
 
     def against(number: int) -> list[Finding]:
         return list(_against_hosts(space, chosen[number]))

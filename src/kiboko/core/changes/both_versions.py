@@ -225,7 +225,7 @@ class OfFamily:
             like = self._readings[which] if self._readings else readings[0] if readings else None
             reading = Statuses(kinds, senders, like if like is not None and like.kinds.kinds == kinds.kinds else None)
             table = np.zeros((len(columns), len(rows)), dtype=np.int32)
-            for block in space.blocks(senders, receivers, self.family):
+            for block in space.blocks(senders, receivers, self.family, kinds):
                 ids = reading.ids(block.senders, block.outcome.arrives, block.outcome.answered, block.outcome.doubtful)
                 where = np.ix_(block.receivers, block.senders)
                 table[where] = np.where(block.there, ids, table[where])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
@@ -20,6 +21,7 @@ from kiboko.core.queries.members import Member, member_addresses
 from kiboko.core.reachability.products import apart
 from kiboko.core.reachability.reach import without_addresses
 from kiboko.core.reachability.space import NOBODY, Block, Space, SpaceEnd
+from kiboko.core.spreading import Spread
 from kiboko.core.tables.kinds import Kinds
 from kiboko.core.walk.walk import ALLOWED, BLOCKED
 
@@ -30,6 +32,9 @@ if TYPE_CHECKING:
 
 HELD, BROKEN = "held", "broken"
 ONLY = "only"
+_FEW_PAIRS = 1_000_000
+"""As many pairs are sooner looked at than processes started."""
+_PIECES = 16
 _THROUGH, _SHUT = "through", "shut"
 """What is promised of a pair: that all gets through, or that nothing arrives."""
 
@@ -58,8 +63,9 @@ class Held:
     family: int | None = None
 
 
-def held(ends: Ends, expectations: Sequence[Expectation]) -> list[Held]:
-    """What comes of each expectation, in their order. Raises UsageError for an end that is not known.
+def held(ends: Ends, expectations: Sequence[Expectation], spread: Spread = map) -> list[Held]:
+    """What comes of each expectation, in their order. `spread` has a function called with some numbers, as `map` does,
+    perhaps by other processes; of few pairs it is not asked. Raises UsageError for an end that is not known.
 
     `allowed`: every sender gets through to every receiver, from all of its client ports. Addresses of subnets where
     nobody is recorded are no promise of anybody's, and left out. `blocked`: no request of any sender arrives, neither
@@ -71,7 +77,20 @@ def held(ends: Ends, expectations: Sequence[Expectation]) -> list[Held]:
         return []
     every = RangeSet.of(pair for each in expectations for pair in each.services)
     space = Space(ends, every)
-    return [_Held(space, each).outcome() for each in expectations]
+    asked = [_Held(space, each) for each in expectations]
+    space.prepare_for(dict.fromkeys(
+        member for held_to in asked for name in held_to.expectation.destinations for member in held_to.resolve(name)
+    ))  # fmt: skip
+    pairs = np.cumsum([each.most_pairs() for each in asked], dtype=np.float64)
+    # Where one piece ends and the next begins: each has about as many pairs.
+    edges = np.searchsorted(pairs, np.linspace(0, pairs[-1], _PIECES + 1)[1:-1], side="right").tolist()
+    pieces = [asked[begin:end] for begin, end in itertools.pairwise([0, *edges, len(asked)]) if begin < end]
+
+    def outcomes(number: int) -> list[Held]:
+        return [each.outcome() for each in pieces[number]]
+
+    done = (spread if pairs[-1] > _FEW_PAIRS else map)(outcomes, range(len(pieces)))
+    return [each for some in done for each in some]
 
 
 class _Held:
@@ -106,6 +125,16 @@ class _Held:
             )
             return Held(asked, BROKEN, 0, 0, who)
         return Held(asked, BROKEN if self.wrong else HELD, self.pairs, self.wrong, self.why, self.example, self.family)
+
+    def most_pairs(self) -> int:
+        """As many pairs of members are looked at at most, without further addresses."""
+        asked = self.expectation
+        sources, destinations = (
+            sum(len(self.resolve(name)) for name in names) for names in (asked.sources, asked.destinations)
+        )
+        if asked.expect == ONLY:
+            sources += len(self.ends.resolve("any").members)
+        return sources * destinations
 
     def miss(self, sources: Sequence[Member], destinations: Sequence[Member]) -> None:
         """Machines of which a promise cannot be kept, since they have no address, or none of a family in common."""
@@ -166,7 +195,9 @@ class _Held:
         if not mine.any():
             return
         sends = kinds.sent_by([each.ports for each in senders]) & mine
-        for block in space.blocks(senders, receivers, family, with_hanging=promise == _THROUGH):
+        first: tuple[int, int] | None = None
+        words: tuple[NDArray[np.uint64], NDArray[np.uint64] | None] | None = None
+        for block in space.blocks(senders, receivers, family, kinds, with_hanging=promise == _THROUGH):
             own = np.where(block.there[..., None], sends[block.senders][None], np.uint64(0))
             outcome = block.outcome
             broken = own & outcome.arrives
@@ -176,28 +207,43 @@ class _Held:
             self.pairs += int(block.there.sum())
             self.wrong += int(hit.sum())
             if hit.any() and self.example is None:
-                self.note(block, broken, hit, senders, receivers, kinds, family, promise)
+                row, column = _first(block, hit)
+                pair = int(block.senders[column]), int(block.receivers[row])
+                if first is None or pair < first:
+                    hanging = outcome.hanging[row, column] if outcome.hanging is not None else None
+                    first, words = pair, (broken[row, column], hanging)
+        if first is not None and words is not None:
+            ends = senders[first[0]], receivers[first[1]]
+            self.note(*ends, kinds, *words, promise)
+            self.family = family
 
     def note(
-        self, block: Block, broken: NDArray[np.uint64], hit: NDArray[np.bool_], senders: Sequence[SpaceEnd],
-        receivers: Sequence[SpaceEnd], kinds: Kinds, family: int, promise: str,
+        self, sender: SpaceEnd, receiver: SpaceEnd, kinds: Kinds, broken: NDArray[np.uint64],
+        hanging: NDArray[np.uint64] | None, promise: str,
     ) -> None:  # fmt: skip
-        """Keep the first pair that breaks the promise."""
-        row, column = divmod(int(hit.argmax()), hit.shape[1])
-        place = int(kinds.unpacked(broken[row, column]).argmax())
-        kind, hanging = kinds.kinds[place], block.outcome.hanging
-        source, destination = apart([senders[int(block.senders[column])]], [receivers[int(block.receivers[row])]])
+        """Keep a pair that breaks the promise, by the first of the kinds of traffic on which it does."""
+        place = int(kinds.unpacked(broken).argmax())
+        kind = kinds.kinds[place]
+        source, destination = apart([sender], [receiver])
         number = (kind.services & self.expectation.services).lowest
         number = kind.service if kind.service in self.expectation.services else number
         port = kind.port if kind.port >= 0 else None
         self.example = Counterexample(source, destination, Service(number >> 16, number & 0xFFFF), port)
-        self.family = family
         word = "does not get through" if promise == _THROUGH else "arrives"
-        if hanging is not None and kinds.unpacked(hanging[row, column])[place]:
+        if hanging is not None and kinds.unpacked(hanging)[place]:
             word = "gets through with its first packet alone: what is opened hangs"
         self.why = f"{source.name} to {destination.name} on {self.example.service} {word}"
         if promise == _SHUT and self.expectation.expect == ONLY:
             self.why += f", and is not among {', '.join(self.expectation.sources)}"
+
+
+def _first(block: Block, hit: NDArray[np.bool_]) -> tuple[int, int]:
+    """The row and column of the first pair that is hit, by its sender and then its receiver: whatever the order in
+    which pairs were looked at."""
+    columns = np.flatnonzero(hit.any(axis=0))
+    column = int(columns[block.senders[columns].argmin()])
+    rows = np.flatnonzero(hit[:, column])
+    return int(rows[block.receivers[rows].argmin()]), column
 
 
 def _without_family(sources: Sequence[Member], destinations: Sequence[Member]) -> tuple[int, tuple[str, ...]]:
@@ -227,11 +273,11 @@ def _without(interface: Interface, named: set[tuple[str, Address]]) -> Interface
 
 
 def draft(
-    ends: Ends, names: Sequence[str], services: Sequence[tuple[str, RangeSet]], judged: Judged
+    ends: Ends, names: Sequence[str], services: Sequence[tuple[str, RangeSet]], judged: Judged, spread: Spread = map
 ) -> list[Expectation]:
     """A first set of promises for a person to cut down: what gets through whole between names today, and what of the
-    services that are not for everybody is shut to outsides. `judged` makes a matrix of a question, perhaps by other
-    processes."""
+    services that are not for everybody is shut to outsides. `judged` makes a matrix of a question, `spread` calls a
+    function with some numbers, either perhaps by other processes."""
     from kiboko.core.errors import Place
     from kiboko.core.reachability.matrix import STATES, MatrixQuestion, axis_names
 
@@ -251,4 +297,4 @@ def draft(
                         Place("draft", 1),
                     ))  # fmt: skip
     # What a machine without an address breaks today is no promise to begin with.
-    return [each.expectation for each in held(ends, found) if each.state == HELD]
+    return [each.expectation for each in held(ends, found, spread) if each.state == HELD]

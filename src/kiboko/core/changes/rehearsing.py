@@ -62,7 +62,7 @@ def rehearse(
     """What a change does, from the network before and after it, and to some expectations. `spread` has a function
     called with some numbers, as `map` does, perhaps by other processes. Raises UsageError as `difference` does."""
     found = difference(old, new, services, family, spread=spread)
-    before, after = held(old, expectations), held(new, expectations)
+    before, after = (held(ends, expectations, spread) for ends in (old, new))
     whole = _of_all_services(old, new, found, services if family is None else RangeSet(), spread)
     scope = _scope(found)
     # A finding gathers all machines that nobody reaches on the same services: what is told is what differs of each.

@@ -96,7 +96,7 @@ def single_doors(
         return
     judge = _OfFamily(space, family, receivers, senders, True)
     met: list[tuple[SpaceEnd, SpaceEnd, list[int]]] = []
-    for block in space.blocks(senders, receivers, family, with_single=True):
+    for block in space.blocks(senders, receivers, family, judge.kinds, with_single=True):
         assert block.outcome.single is not None
         sent = judge.sent[block.senders][None]
         single = np.where(block.there[..., None], block.outcome.single & sent, np.uint64(0))
@@ -151,7 +151,7 @@ class _OfFamily:
         if count > _MOST_FLOWS:
             raise UsageError(f"there are {count:,} kinds of traffic to be looked at for doors, more than anybody reads"
                              f" ({_MOST_FLOWS:,} at most): say which service, or ask about less")  # fmt: skip
-        self.blocks = list(self.space.blocks(self.senders, self.receivers, self.family))
+        self.blocks = list(self.space.blocks(self.senders, self.receivers, self.family, self.kinds))
         codes, known = self.codes()
         there = np.zeros((len(self.senders), len(self.receivers)), dtype=np.bool_)
         for block in self.blocks:

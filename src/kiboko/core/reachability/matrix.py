@@ -144,7 +144,8 @@ class MatrixOfFamily:
         own = np.arange(*piece)
         public = self._public.between(*piece)
         more = MoreByPublic(public, len(self._senders), self.kinds.words)
-        for block in self._space.blocks(self._senders, self._receivers[piece[0] : piece[1]], self._family):
+        receivers = self._receivers[piece[0] : piece[1]]
+        for block in self._space.blocks(self._senders, receivers, self._family, self.kinds):
             outcome = block.outcome
             sent = np.where(block.there[..., None], self._sends[block.senders][None], np.uint64(0))
             more.take_usual(own[block.receivers], block)
@@ -165,7 +166,7 @@ class MatrixOfFamily:
 
     def _add_public(self, found: Sums, public: PublicTargets, more: MoreByPublic) -> None:
         """Take in what more comes to public addresses."""
-        for block in self._space.blocks(self._senders, public.ends, self._family):
+        for block in self._space.blocks(self._senders, public.ends, self._family, self.kinds):
             sent = np.where(block.there[..., None], self._sends[block.senders][None], np.uint64(0))
             rows, by_row = self._from.among(block.senders)
             columns, by_column = self._to.among(public.usual[block.receivers])

@@ -169,8 +169,8 @@ class _Reach:
     def of_family(self, far: Sequence[SpaceEnd], near: Sequence[SpaceEnd], family: int) -> None:
         is_out = self.question.is_out
         senders, receivers = (near, far) if is_out else (far, near)
-        blocks = list(self.space.blocks(senders, receivers, family, with_hanging=True))
         kinds = self.space.kinds(family)
+        blocks = list(self.space.blocks(senders, receivers, family, kinds, with_hanging=True))
         status = np.zeros((len(far), len(near), len(kinds.services)), dtype=np.int32)
         met = np.zeros((len(far), len(near)), dtype=np.bool_)
         reading = Statuses(kinds, senders)

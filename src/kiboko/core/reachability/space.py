@@ -137,6 +137,8 @@ class Space:
         self._services, self._ports = services, ports
         self._subnets = {name: number for number, name in enumerate(topology.subnets)}
         self._judges: dict[int, tuple[Kinds, PairWords]] = {}
+        self._told_by: dict[int, int] = {}
+        """How many sets of what is listened to the kinds of a family are told apart by."""
         self._cuts: dict[tuple[Address, Address], list[tuple[int, Member]]] = {}
         self._like: Space | None = None
         self._sent: tuple[Sequence[SpaceEnd], list[Senders]] | None = None
@@ -258,34 +260,51 @@ class Space:
 
     def prepare(self, receivers: Sequence[SpaceEnd]) -> None:
         """Look up what some receivers listen to, before it is asked what nothing tells apart."""
-        self.layout.listening_at(np.array([each.atom for each in receivers], dtype=np.int32))
+        atoms = {atom for each in receivers for atom in (each.atom, each.public) if atom != NONE}
+        self.layout.listening_at(np.array(sorted(atoms), dtype=np.int32))
+
+    def prepare_for(self, members: Iterable[Member]) -> None:
+        """Look up what all of some members listen to, where they are asked about one after the other: kinds of traffic
+        that stay as they are need be judged once."""
+        asked = list(members)
+        for family in (4, 6):
+            self.prepare(self.ends_of(asked, family, False, with_further=True))
 
     def kinds(self, family: int) -> Kinds:
-        """The kinds of traffic of an address family. Ask only when all receivers are known: what they listen to tells
-        services apart."""
+        """The kinds of traffic of an address family. What all receivers that were prepared until now listen to tells
+        services apart, so that they may be others when more are."""
         return self._judge(family)[0]
 
     def _judge(self, family: int) -> tuple[Kinds, PairWords]:
-        if family not in self._judges and self._like is not None:
+        known = self._judges.get(family)
+        if self._like is not None:
             kinds, judge = self._like._judge(family)
-            self._judges[family] = kinds, judge.of_changed(self.layout)
-        if family not in self._judges:
+            if known is None or known[0] is not kinds:
+                known = self._judges[family] = kinds, judge.of_changed(self.layout)
+            return known
+        count = len(self.layout.listeners)
+        if known is None or self._told_by[family] != count:
             topology = self.walker.topology
             clients = [self._ports] if self._ports else client_ports(topology)
             kinds = Kinds(self.layout, services_for(self._services, family), clients)
-            self._judges[family] = kinds, PairWords(self.layout, kinds)
-        return self._judges[family]
+            if known is None or known[0].kinds != kinds.kinds:
+                known = self._judges[family] = kinds, PairWords(self.layout, kinds)
+            self._told_by[family] = count
+        return known
 
     def blocks(
-        self, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd], family: int, with_single: bool = False,
-        with_hanging: bool = False,
+        self, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd], family: int, kinds: Kinds,
+        with_single: bool = False, with_hanging: bool = False,
     ) -> Iterator[Block]:  # fmt: skip
         """What becomes of all kinds between all senders and receivers of one family, block by block; `with_single` also
         what one gate alone stops, `with_hanging` what gets through with its first packet alone. Pairs of which both
-        ends are outside are left out: no gate lies between them."""
+        ends are outside are left out: no gate lies between them. `kinds` are those that were asked for when these
+        receivers had been prepared. Raises ValueError for others, of which one may be what these tell apart."""
         layout = self.layout
         self.prepare(receivers)
-        judge = self._judge(family)[1]
+        known, judge = self._judge(family)
+        if known is not kinds:
+            raise ValueError("kinds of traffic from before these receivers were prepared")
         for sent in self._by_outside(senders):
             theirs = np.array(
                 [row for row, each in enumerate(receivers) if sent.outside is None or self._is_met(each, sent.outside)],

@@ -16,6 +16,7 @@ from kiboko.core.queries.members import Member
 from kiboko.core.reachability.letting_in import LetIn, let_in
 from kiboko.core.reachability.reach import ReachQuestion, far_members
 from kiboko.core.reachability.space import NOBODY, OUTSIDE, RECORDED, Space, SpaceEnd
+from kiboko.core.tables.kinds import Kind
 
 Rows = NDArray[np.int64]
 
@@ -47,7 +48,7 @@ class _Link:
     """How a sender goes on: to which end, on which kind of traffic."""
 
     receiver: SpaceEnd
-    kind: int
+    kind: Kind
 
 
 def stepping_stones(ends: Ends, question: ReachQuestion, logins: RangeSet, most: int) -> tuple[Chain, ...]:
@@ -115,8 +116,9 @@ class _Stones:
     ) -> None:  # fmt: skip
         """Note for every sender that gets through to a receiver the first of them, and the first kind of traffic."""
         asked = [senders[row] for row in rows]
-        blocks = list(space.blocks(asked, receivers, self.family))
+        space.prepare(receivers)
         kinds = space.kinds(self.family)
+        blocks = list(space.blocks(asked, receivers, self.family, kinds))
         sends = kinds.sent_by([each.ports for each in asked])
         for block in blocks:
             passed = block.outcome.answered & ~block.outcome.doubtful & sends[block.senders][None]
@@ -125,7 +127,7 @@ class _Stones:
             for column in np.flatnonzero(hit.any(axis=0)).tolist():
                 place = int(block.senders[column])
                 row = int(hit[:, column].argmax())
-                kind = int(kinds.unpacked(passed[row, column]).argmax())
+                kind = kinds.kinds[int(kinds.unpacked(passed[row, column]).argmax())]
                 links.setdefault(rows[place], (steps, _Link(receivers[int(block.receivers[row])], kind), space))
 
     def of_step(
@@ -133,7 +135,7 @@ class _Stones:
         by_instance: dict[str | None, int],
     ) -> Iterator[Chain]:  # fmt: skip
         """The chains of so many connections, those of one next machine and service together."""
-        alike: dict[tuple[str | None, int, int], list[int]] = {}
+        alike: dict[tuple[str | None, Kind, int], list[int]] = {}
         for row, (at, link, _) in links.items():
             if at == steps:
                 alike.setdefault((link.receiver.instance, link.kind, senders[row].kind), []).append(row)
@@ -149,7 +151,7 @@ class _Stones:
 
     def hop(self, sender: SpaceEnd, link: _Link, space: Space) -> Hop:
         """One connection of a chain."""
-        kind = space.kinds(self.family).kinds[link.kind]
+        kind = link.kind
         rules, _ = let_in(space, [sender], [link.receiver], [kind])
         service = Service(kind.service >> 16, kind.service & 0xFFFF)
         return Hop(sender.members[0], link.receiver.members[-1], service, rules)

@@ -25,6 +25,9 @@ class Listeners:
         self._rows: list[NDArray[np.uint8]] = []
         self._table = np.zeros((0, services.size), dtype=np.uint8)
 
+    def __len__(self) -> int:
+        return len(self._rows)
+
     def numbers(self, taken: Sequence[Sequence[RangeSet]], elsewhere: Sequence[Sequence[RangeSet]] = ()) -> list[int]:
         """The numbers of several sets of services that are taken at an address, each beside those taken at others only
         (none by default)."""
