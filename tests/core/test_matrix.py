@@ -182,6 +182,20 @@ class Cells(unittest.TestCase):
         found = self.cell(values, names="both,bob")
         self.assertEqual(("partly", "address"), (found.state, found.by))
 
+    def test_what_a_machine_of_one_family_alone_listens_to_tells_services_of_the_other_apart_as_well(self):
+        """Nothing else tells ssh and smtp apart; a cell of both families is of what both come to."""
+        values = base()
+        values["instances"]["six"] = {"interfaces": [{"subnet": "a1", "addresses": ["2001:db8:1:1::66"]}],
+                                      "listens": ["ssh"]}  # fmt: skip
+        ends = Ends(Walker(load(values)))
+        asked = [(service, resolve_service(service, {})) for service in ("ssh", "smtp")]
+        question = MatrixQuestion(ends, axis_names(ends, "ann,bob,six"), asked, None)
+        found = matrix_of(question)
+        self.assertEqual(
+            [["allowed", "allowed"], ["allowed", "blocked"], ["no pair", "no pair"]],
+            [[found.cell(*cell, number).state for number in (0, 1)] for cell in ((0, 1), (0, 2), (1, 2))],
+        )
+
     def test_a_machine_alone_makes_no_pair_with_itself(self):
         ends = Ends(Walker(load(base())))
         question = MatrixQuestion(ends, axis_names(ends, "ann"), [("ssh", resolve_service("ssh", {}))], 4)

@@ -108,7 +108,10 @@ class MatrixOfFamily:
         if self._receivers and self._senders:
             # What is listened to tells services apart, so that all of it is known before any of them is judged.
             space.prepare([*self._receivers, *self._public.ends])
-        self.kinds = space.kinds(family)
+
+    def settle(self) -> None:
+        """Settle the kinds of traffic, now that the receivers of all families are known."""
+        self.kinds = self._space.kinds(self._family)
         self._sends = self.kinds.sent_by([end.ports for end in self._senders])
 
     def _ends_of(
@@ -249,6 +252,8 @@ class MatrixQuestion:
             MatrixOfFamily(space, names, each, with_nobody) for each in ((4, 6) if family is None else (family,))
             if services_for(union, each)
         ]  # fmt: skip
+        for part in self.parts:
+            part.settle()
 
     def pieces(self) -> list[tuple[int, tuple[int, int]]]:
         """All pieces of work: which part, which receivers."""
