@@ -15,7 +15,8 @@ from kiboko.core.errors import InputError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.queries.ends import Ends, resolve_service
-from kiboko.core.queries.proposals import proposals, stops, walked_again
+from kiboko.core.queries.proposals import proposals, stops
+from kiboko.core.queries.proving import walked_again
 from kiboko.core.walk.walk import ALLOWED, Walker
 from kiboko.files.changes.applying import changed
 from kiboko.files.changes.change_file import change_of, change_text

@@ -3,36 +3,35 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from kiboko.core.errors import Place
-from kiboko.core.header.addresses import Address, AddressSet, Prefix
+from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.packet import Packet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, parse_services
 from kiboko.core.network import edits
-from kiboko.core.network.edits import Edit
 from kiboko.core.network.host_rules import HostRule, Match, Values, Verdict
 from kiboko.core.network.model import (
     ALLOW,
     DROP,
     Crossing,
     Filter,
-    Gateway,
     Instance,
     Listener,
     Literal,
-    RouteEntry,
     Rule,
     Topology,
     peer_text,
 )
 from kiboko.core.queries.near_misses import asked_service, packet_at
 from kiboko.core.queries.proposed import Proposal, Steps, at_gate, way_of
+from kiboko.core.queries.proving import gate_of, is_shut, tried, walked_again
+from kiboko.core.queries.route_fixes import for_route, for_translation
 from kiboko.core.queries.rule_fixes import is_by_place, put_in, rule_fixes, stops_at, wider_rules
-from kiboko.core.walk.gates import FORWARD, Row
+from kiboko.core.walk.gates import Row
 from kiboko.core.walk.walk import Walk, Walker
 
 _MOST_STEPS = 16
@@ -65,20 +64,20 @@ def proposals(walker: Walker, walk: Walk) -> Proposals:
     topology, now = walker.topology, walk
     given_up: set[tuple[object, ...]] = set()
     for _ in range(_MOST_STEPS):
-        row = next((each for each in now.stops() if _gate(each) not in given_up), None)
+        row = next((each for each in now.stops() if gate_of(each) not in given_up), None)
         if row is None:
             break
-        proposal = _proved(walker, walk, row, _propose(walker.on(topology), now, row))
-        others = (_proved(walker, walk, row, each) for each in proposal.others)
+        proposal = tried(walker, walk, row, _propose(walker.on(topology), now, row))
+        others = (tried(walker, walk, row, each) for each in proposal.others)
         proposal = dataclasses.replace(proposal, others=tuple(each for each in others if each.proved))
         found.append(proposal)
         if proposal.edit is None:
-            given_up.add(_gate(row))
+            given_up.add(gate_of(row))
             continue
         topology = proposal.edit(topology)
         now = walked_again(walker.on(topology), now)
-        if any(each.stops and _gate(each) == _gate(row) for each in now.rows):
-            given_up.add(_gate(row))
+        if is_shut(now, row):
+            given_up.add(gate_of(row))
     return Proposals(tuple(found), now.verdict)
 
 
@@ -99,33 +98,6 @@ def stops(walker: Walker, walk: Walk) -> tuple[Proposal, ...]:
     return tuple(found)
 
 
-def walked_again(walker: Walker, walk: Walk) -> Walk:
-    """The same question asked of a changed network. A sender from outside uses a receiver's public address, where it
-    has one now (S1)."""
-    topology = walker.topology
-    flow, directory = walk.flow, walker.directory
-    source = directory.endpoint(flow.source.address, flow.source.name)
-    receiver, target = directory.interface_at(flow.target), flow.target
-    if source.outside is not None and receiver is not None and receiver.public is not None and target.family == 4:
-        network = topology.subnets[receiver.subnet].network
-        if directory.tunnel(network, source.outside.name) is None:
-            target = receiver.public
-    return walker.walk(source, target, flow.service, flow.source_ports)
-
-
-def _gate(row: Row) -> tuple[object, ...]:
-    return (row.direction, row.gate, row.at, row.filters)
-
-
-def _proved(walker: Walker, walk: Walk, row: Row, proposal: Proposal) -> Proposal:
-    """The proposal with what the walk says of the network as it is with this change alone."""
-    if proposal.edit is None:
-        return proposal
-    after = walked_again(walker.on(proposal.edit(walker.topology)), walk)
-    proved = not any(each.stops and _gate(each) == _gate(row) for each in after.rows)
-    return dataclasses.replace(proposal, proved=proved, verdict_after=after.verdict if proved else None)
-
-
 def _propose(walker: Walker, walk: Walk, row: Row) -> Proposal:
     topology = walker.topology
     if row.filter is not None and row.filter in topology.filters:
@@ -133,8 +105,8 @@ def _propose(walker: Walker, walk: Walk, row: Row) -> Proposal:
         listed = [*rule_fixes(walker, walk, row), added, *wider_rules(walker, walk, row)]
         return _best_of(walker, walk, row, listed, added)
     makers: dict[str, Callable[[Walker, Walk, Row], Proposal]] = {
-        "source": _for_source, "destination": _for_stopped, "zone": _for_zone, "route": _for_route,
-        "translate": _for_translation, "listener": _for_listener, "host-in": _for_kernel, "host-out": _for_kernel,
+        "source": _for_source, "destination": _for_stopped, "zone": _for_zone, "route": for_route,
+        "translate": for_translation, "listener": _for_listener, "host-in": _for_kernel, "host-out": _for_kernel,
     }  # fmt: skip
     make = makers.get(row.gate)
     return make(walker, walk, row) if make is not None else at_gate(row, f"{row.gate} at {row.at}: {row.reason}")
@@ -145,7 +117,7 @@ def _propose(walker: Walker, walk: Walk, row: Row) -> Proposal:
 
 def _best_of(walker: Walker, walk: Walk, row: Row, listed: list[Proposal], added: Proposal) -> Proposal:
     """The first of some changes that opens the gate, with the others that do; the rule to add where none does."""
-    proved = [each for each in (_proved(walker, walk, row, each) for each in listed) if each.proved]
+    proved = [each for each in (tried(walker, walk, row, each) for each in listed) if each.proved]
     if not proved:
         return added
     return dataclasses.replace(proved[0], others=tuple(proved[1:]))
@@ -154,7 +126,7 @@ def _best_of(walker: Walker, walk: Walk, row: Row, listed: list[Proposal], added
 def _rule_for(walker: Walker, walk: Walk, row: Row) -> Proposal:
     """An allow for exactly this traffic in the filter that stops it, in front of the rule that decides."""
     chosen = walker.topology.filters[row.filter or ""]
-    stopped = RangeSet.of(pair for r in walk.rows if r.stops and _gate(r) == _gate(row) for pair in r.ports)
+    stopped = RangeSet.of(pair for r in walk.rows if r.stops and gate_of(r) == gate_of(row) for pair in r.ports)
     rule, fields = _smallest_rule(packet_at(walk, row), stopped, row, walker.topology)
     way = way_of(row, chosen.rules is not None)
     place, order = _place_of(chosen, way, row)
@@ -372,147 +344,3 @@ def _for_zone(walker: Walker, walk: Walk, row: Row) -> Proposal:
     ):
         steps = ()  # type: ignore[assignment]
     return at_gate(row, text, lambda topology: edits.with_crossing(topology, crossing, chosen), "new crossing", steps)
-
-
-# Routes.
-
-
-def _for_route(walker: Walker, walk: Walk, row: Row) -> Proposal:
-    lookup, topology = row.step.lookup, walker.topology
-    subnet = topology.subnets.get(row.at)
-    if lookup is None or subnet is None:
-        owner = walk.arrival.interface if walk.arrival is not None else None
-        if owner is not None and owner.public is None and row.step.source.family == 4:
-            return _public_for(walker, row, owner.name, f"give {owner.name} a public address: {row.reason}")
-        return at_gate(row, f"give the receiver an address that this sender can use: {row.reason}")
-    entry = lookup.entry
-    if entry is None:
-        return _new_route(walker, walk, row, None)
-    table = subnet.route_table
-    if entry.instance is not None and entry.instance in topology.instances and not lookup.beaten:
-        hop = topology.instances[entry.instance]
-        what = f"start {hop.name}" if hop.forwards else f"have {hop.name} forward ('forwards: true')"
-        told: dict[str, Any] = {"instance": hop.name, "forwards": True} | ({} if hop.running else {"state": "running"})
-        return at_gate(row, f"{what}: {row.reason}", lambda changed: edits.forwarding(changed, hop.name),
-                       steps=({"set_instance": told},))  # fmt: skip
-    if table is not None and entry.origin != "connected" and entry.place is not None:
-        if lookup.beaten:
-            text = f"remove the route {entry} ({entry.place}); then {lookup.beaten[0]} carries it"
-        else:
-            text = f"remove or correct the route {entry} ({entry.place})"
-        chosen = table
-        step = {"remove_route": {"table": chosen, "to": str(entry.to), "origin": entry.origin}}
-        removed = at_gate(row, text, lambda changed: edits.without_route(changed, chosen, entry), steps=(step,))
-        if _proved(walker, walk, row, removed).proved:
-            return removed
-        added = _new_route(walker, walk, row, entry)
-        return added if added.edit is not None else removed
-    return at_gate(row, f"no change of a route carries it: {row.reason}")
-
-
-def _new_route(walker: Walker, walk: Walk, row: Row, against: RouteEntry | None) -> Proposal:
-    """A route by the first exit that carries the packet, more specific than the entry `against` that wins now; the
-    others that would are named too."""
-    topology, destination = walker.topology, row.step.destination
-    to = _block_to(walker, destination, against)
-    place = Place(topology.file, 1)
-    table = topology.subnets[row.at].route_table
-    into = f"to route table {table}" if table else f"to a route table of subnet {row.at}, which has none"
-    works: list[tuple[str, Edit, str]] = []
-    for gateway in _exits(topology, topology.subnets[row.at].network):
-        entry = RouteEntry(to, "static", place, gateway=gateway.name)
-
-        def edit(changed: Topology, entry: RouteEntry = entry) -> Topology:
-            return edits.with_route(changed, row.at, entry)
-
-        after = walked_again(walker.on(edit(topology)), walk)
-        if not any(each.stops and _gate(each) == _gate(row) for each in after.rows):
-            missing = next((r.reason for r in after.rows if r.stops and r.gate == "translate"), "")
-            needs = f" (but then {missing})" if missing else _translation(gateway)
-            needs += _nearly(topology, table, gateway, to, destination)
-            works.append((f"{{to: {_quoted(to)}, via: {gateway.name}}}{needs}", edit, gateway.name))
-    if not works:
-        kinds = "its network has no gateway that leads there"
-        now = f"no route to {destination}" if against is None else f"{against} does not carry it"
-        return at_gate(row, f"{now} in the table of subnet {row.at}, and {kinds}")
-    works.sort(key=lambda option: "(but then" in option[0])
-    text = f"add {into}: {works[0][0]}"
-    if len(works) > 1:
-        text += "; or by " + " or ".join(option for option, *_ in works[1:])
-    return at_gate(row, text, works[0][1], "new route", _routing(topology, table, str(to), works[0][2]))
-
-
-def _routing(topology: Topology, table: str | None, to: str, gateway: str) -> Steps:
-    """The step of a change file that has a route table lead there; none where the subnet has no table."""
-    if table is None:
-        return ()
-    route = {"to": to, "via": gateway}
-    is_there = any(str(each.to) == to and each.origin == "static" for each in topology.route_tables[table].entries)
-    if is_there:
-        return ({"replace_route": {"table": table, "to": to, "origin": "static", "with": route}},)
-    return ({"add_route": {"table": table, "route": route}},)
-
-
-def _nearly(topology: Topology, table: str | None, gateway: Gateway, to: Prefix, destination: Address) -> str:
-    """The entry that leads to a part of that block already, and not to this destination."""
-    for entry in topology.route_tables[table].entries if table else ():
-        inside = entry.to.family == to.family and to.value <= entry.to.value <= to.last
-        if entry.gateway == gateway.name and inside and destination not in entry.to:
-            return f", since {entry} ({entry.place}) does not hold {destination}"
-    return ""
-
-
-def _translation(gateway: Gateway) -> str:
-    if gateway.kind == "nat":
-        return f" (sends as {gateway.address})"
-    return " (sends as the public address)" if gateway.kind == "internet" else ""
-
-
-def _quoted(prefix: Prefix) -> str:
-    return f'"{prefix}"' if prefix.family == 6 else str(prefix)
-
-
-def _exits(topology: Topology, network: str) -> Iterator[Gateway]:
-    """The gateways that a table of a network may name."""
-    return (gateway for gateway in topology.gateways.values() if network in gateway.networks)
-
-
-def _block_to(walker: Walker, destination: Address, against: RouteEntry | None) -> Prefix:
-    """The block that a route to an address is for: that of its network, its subnet, its outside, or all there is; the
-    first that is more specific than what an entry is for that must not win."""
-    network, subnet = walker.directory.network_of(destination), walker.directory.subnet_of(destination)
-    outside = walker.directory.outside_of(destination)
-    blocks = [block for holder in (network, subnet) if holder is not None for block in holder.blocks]
-    if outside is not None and walker.directory.public_owner(destination) is None:
-        blocks += sorted(outside.prefixes, key=lambda p: -p.length)
-    bits = 32 if destination.family == 4 else 128
-    last = (
-        Prefix(destination.family, destination.value, bits) if against is not None else Prefix(destination.family, 0, 0)
-    )
-    longer = against.to.length if against is not None else -1
-    return next((block for block in blocks if destination in block and block.length > longer), last)
-
-
-def _for_translation(walker: Walker, walk: Walk, row: Row) -> Proposal:
-    """A public address for the sender; where the network has a nat gateway, a route by that is named too."""
-    topology = walker.topology
-    gateway = row.step.gateway
-    sender = walker.directory.interface_at(row.step.source)
-    if gateway is None or row.direction != FORWARD or sender is None or row.step.source.family == 6:
-        return at_gate(row, f"the reply must leave by the way that the request came: {row.reason}")
-    nats = [g.name for g in topology.gateways.values() if g.kind == "nat" and set(g.networks) & set(gateway.networks)]
-    other = f", or route by {' or '.join(nats)}" if nats else ""
-    return _public_for(walker, row, sender.name, f"give {sender.name} a public address{other}: {row.reason}")
-
-
-def _public_for(walker: Walker, row: Row, interface_name: str, text: str) -> Proposal:
-    """A public address for an interface, tried with one that nobody has."""
-    interface = walker.directory.interface(interface_name)
-    assert interface is not None
-    free = next(
-        address
-        for value in range(0xC6120001, 0xC6140000)  # 198.18.0.0/15, which is for trials (RFC 2544)
-        if walker.directory.network_of(address := Address(4, value)) is None
-        and walker.directory.public_owner(address) is None
-    )
-    return at_gate(row, text, lambda topology: edits.with_public(topology, interface, free))

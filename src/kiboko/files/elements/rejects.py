@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+import numpy as np
+from numpy.typing import NDArray
+
 from kiboko.core.errors import InputError, Place, Problem
 
 
@@ -30,6 +33,12 @@ class Rejects:
         """Tell of something odd that rejects nothing."""
         first, before = self.remarks.get(kind, (line, 0))
         self.remarks[kind] = min(first, line), before + count
+
+    def remark_all(self, kind: str, lines: NDArray[np.int64]) -> None:
+        """The same of many rows, by their lines in ascending order."""
+        mine = lines[(lines >= self.first_line) & (lines <= self.last_line)]
+        if len(mine):
+            self.remark(kind, int(mine[0]), len(mine))
 
     def note(self, kind: str, text: str, line: int) -> None:
         """Count a rejected row; `line` counts from 1."""
