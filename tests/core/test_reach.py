@@ -1,5 +1,6 @@
 """Reach, doors and stepping stones held to walks, one by one."""
 
+import contextlib
 import copy
 import os
 import tempfile
@@ -8,14 +9,15 @@ from pathlib import Path
 from unittest import mock
 
 from kiboko.core.errors import UsageError
+from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.services import Service
 from kiboko.core.queries.ends import Ends, resolve_service, services_for
-from kiboko.core.queries.members import Member
+from kiboko.core.queries.members import Member, member_addresses
 from kiboko.core.reachability.doors import doors
 from kiboko.core.reachability.naming import Namer
 from kiboko.core.reachability.reach import ReachQuestion, far_members, reach
 from kiboko.core.reachability.stepping_stones import stepping_stones
-from kiboko.core.walk.walk import Walker
+from kiboko.core.walk.walk import ALLOWED, PARTLY, Walker
 from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
 from tests.core.test_clauses_signals import listing
@@ -266,6 +268,55 @@ class HeldToWalks(unittest.TestCase):
             write_demo(Path(folder))
             topology = load_network(str(Path(folder) / "network.yaml"))
         self.assertGreater(self.hold(topology, ["database", "gauges", "internet"]), 2000)
+
+
+class ChainsHeldToReach(unittest.TestCase):
+    """A chain of k connections is of whoever gets, by a login, to a machine that is k - 1 connections from there."""
+
+    def who(self, members):
+        names = {each.instance for each in members if each.low is None and not each.is_further}
+        return names, AddressSet.union(member_addresses(each) for each in members if each.low is not None)
+
+    def who_gets_to(self, ends, name, services, family):
+        """Everybody who does by reach; (names, addresses), none where there is nobody to ask about."""
+        with contextlib.suppress(UsageError):
+            lines = reach(ends, ReachQuestion(ends.resolve(name), services, family=family)).lines
+            return self.who(
+                member for line in lines if line.verdict in (ALLOWED, PARTLY) and any(not n.is_further for n in line.near)
+                for member in line.far
+            )  # fmt: skip
+        return set(), AddressSet()
+
+    def by_steps(self, ends, target, services, logins, family):
+        """Who is at the beginning of chains of one, two and three connections, of none before."""
+        names, addresses = self.who_gets_to(ends, target, services, family)
+        found, seen = [(names, addresses)], [{*names, target}, addresses]
+        for _ in range(2):
+            before, names, addresses = found[-1][0] - {target}, set(), AddressSet()
+            for name in before:
+                others, more = self.who_gets_to(ends, name, logins, family)
+                names, addresses = names | others, addresses | more
+            found.append((names - seen[0], addresses - seen[1]))
+            seen = [seen[0] | names, seen[1] | addresses]
+        return found
+
+    def test_on_random_networks(self):
+        """Also where rules tell addresses apart on the last connection that they do not on those before it."""
+        met = 0
+        for seed in range(2, 2 + 2 * NETWORKS):
+            ends = Ends(Walker(load(random_network(seed))))
+            for target in list(ends.topology.instances)[:3]:
+                for service, login in (("tcp/8000-8010", "ssh"), ("any", "ssh"), ("udp/53", "any")):
+                    services, logins = resolve_service(service, {}), resolve_service(login, {})
+                    question = ReachQuestion(ends.resolve(target), services, family=4)
+                    with contextlib.suppress(UsageError):
+                        chains = stepping_stones(ends, question, logins, 3)
+                        expected = self.by_steps(ends, target, services, logins, 4)
+                        for steps in (2, 3):
+                            found = self.who(m for chain in chains if chain.steps == steps for m in chain.sources)
+                            self.assertEqual(expected[steps - 1], found, (seed, target, service, login, steps))
+                            met += any(map(bool, found))
+        self.assertGreater(met, 0)
 
 
 class Lines(unittest.TestCase):

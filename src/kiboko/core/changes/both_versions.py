@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import bisect
-import dataclasses
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -16,6 +15,7 @@ from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet, shared_parts
 from kiboko.core.queries.members import Member
+from kiboko.core.reachability.common_ends import common_ends, machines_of, pieces_of
 from kiboko.core.reachability.space import Space, SpaceEnd, usual_of
 from kiboko.core.reachability.statuses import Statuses
 from kiboko.core.spreading import Spread
@@ -310,42 +310,20 @@ def _common(
     spaces: tuple[Space, Space], family: int, is_sender: bool, chosen: Sequence[Sequence[Member]],
     moved: dict[str, None],
 ) -> list[tuple[SpaceEnd, SpaceEnd]]:  # fmt: skip
-    """The ends that both versions have, each as either has it: machines by name and address; addresses as far as
-    neither tells them apart. What has none in the other is noted in `moved`."""
-    found = [
+    """The ends that both versions have, each as either has it. What has none in the other is noted in `moved`."""
+    found = tuple(
         space.ends_of(some, family, is_sender, with_further=True) for space, some in zip(spaces, chosen, strict=True)
-    ]
-    machines = [
-        {(end.instance, space.layout.addresses.first(end.atom), end.is_further): end
-         for end in ends if end.members[0].low is None}
-        for ends, space in zip(found, spaces, strict=True)
-    ]  # fmt: skip
-    pairs = [(end, machines[1][key]) for key, end in machines[0].items() if key in machines[1]]
-    pieces = [
-        {(member.low, member.high): (end, member) for end in ends for member in end.members if member.low is not None}
-        for ends in found
-    ]
-    alike: dict[tuple[int, int], tuple[SpaceEnd, SpaceEnd, list[Member]]] = {}
-    for span, (end, member) in pieces[0].items():
-        if span in pieces[1]:
-            other, _ = pieces[1][span]
-            alike.setdefault((id(end), id(other)), (end, other, []))[2].append(member)
+    )
+    machines = [machines_of(ends, space) for ends, space in zip(found, spaces, strict=True)]
     for keys, others in ((machines[0], machines[1]), (machines[1], machines[0])):
         moved.update((end.instance or end.name, None) for key, end in keys.items()
                      if key not in others and not end.is_further)  # fmt: skip
+    pieces = [pieces_of(ends) for ends in found]
     for spans, rest in ((pieces[0], pieces[1]), (pieces[1], pieces[0])):
-        left = [(low, high) for low, high in spans if (low, high) not in rest and low is not None and high is not None]
+        left = [span for span in spans if span not in rest]
         if left:
             ranges = RangeSet.of((low.value, high.value) for low, high in left)
             moved.update(
                 (text, None) for text in (AddressSet(ranges) if family == 4 else AddressSet(v6=ranges)).texts()
             )
-    for end, other, members in alike.values():
-        some = tuple(members)
-        first = members[0].low
-        assert first is not None
-        pairs.append((
-            dataclasses.replace(end, members=some, atom=spaces[0].layout.addresses.atom(first)),
-            dataclasses.replace(other, members=some, atom=spaces[1].layout.addresses.atom(first)),
-        ))  # fmt: skip
-    return pairs
+    return common_ends(spaces, (found[0], found[1]))

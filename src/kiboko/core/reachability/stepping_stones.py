@@ -13,6 +13,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.members import Member
+from kiboko.core.reachability.common_ends import common_ends
 from kiboko.core.reachability.letting_in import LetIn, let_in
 from kiboko.core.reachability.reach import ReachQuestion, far_members
 from kiboko.core.reachability.space import NOBODY, OUTSIDE, RECORDED, Space, SpaceEnd
@@ -84,13 +85,16 @@ class _Stones:
     def chains(self, most: int) -> Iterator[Chain]:
         """All chains of one family, the shortest first."""
         targets = self.last.ends_of(self.targets, self.family, False)
-        senders = self.last.ends_of(self.members, self.family, True)
-        if not targets or not senders:
+        spaces = self.last, self.on_the_way
+        found = [space.ends_of(self.members, self.family, True) for space in spaces]
+        # What rules tell apart on the last connection and on those before it differs: an end is what neither does.
+        both = common_ends(spaces, (found[0], found[1]))
+        if not targets or not both:
             return
+        senders, senders_later = [one for one, _ in both], [other for _, other in both]
         own = {each.instance for each in targets if each.instance}
         links: dict[int, tuple[int, _Link, Space]] = {}
         self.link(self.last, senders, targets, range(len(senders)), 1, links)
-        senders_later = self.on_the_way.ends_of(self.members, self.family, True)
         stones = self.on_the_way.ends_of(self.members, self.family, False)
         done = set(own)
         by_instance: dict[str | None, int] = {}
