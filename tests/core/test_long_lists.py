@@ -250,6 +250,8 @@ class Ranges(unittest.TestCase):
         self.assertEqual(mine - theirs, {value for low, high in left for value in range(low, high + 1)})
         self.assertEqual(left, RangeSet.of(left.ranges))
         self.assertEqual(bool(mine & theirs), one.meets(other))
+        self.assertEqual(mine <= theirs, one <= other)
+        self.assertLessEqual(one & other, one)
 
 
 if __name__ == "__main__":

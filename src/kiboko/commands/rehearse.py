@@ -26,8 +26,10 @@ from kiboko.views.output import Output, working
 if TYPE_CHECKING:
     from kiboko.core.changes.rehearsing import Rehearsal
     from kiboko.core.evidence.turning import Turned
+    from kiboko.core.header.addresses import AddressSet
     from kiboko.core.header.ranges import RangeSet
     from kiboko.core.network.model import Topology
+    from kiboko.core.queries.members import Member
     from kiboko.views.compare_view import CompareShown
 
 _FOLDER = Path("rehearsals")
@@ -168,19 +170,29 @@ def _save(args: argparse.Namespace, found: Rehearsal, ends: tuple[Ends, Ends], s
     from kiboko.core.evidence.asking import addresses_of
     from kiboko.core.header.services import services_texts
     from kiboko.core.reachability.naming import Namer
-    from kiboko.files.changes.kept_rehearsals import KeptLine, KeptRehearsal, keep, now
-    from kiboko.views.reach_view import check_words, named
+    from kiboko.files.changes.kept_rehearsals import KeptExample, KeptLine, KeptRehearsal, keep, now
+    from kiboko.views.reach_view import check_words, named, names_asked
 
     namer, topology = Namer(ends[1]), ends[1].topology
+    known: dict[tuple[int, bool], tuple[str, AddressSet]] = {}
+
+    def told(members: tuple[Member, ...], is_sender: bool) -> tuple[str, AddressSet]:
+        """Some ends in words, and their addresses: of many lines the ends are the very same."""
+        key = id(members), is_sender
+        if key not in known:
+            known[key] = named(namer.names(members), False), addresses_of(topology, members, is_sender)
+        return known[key]
+
     lines = []
     for each in found.difference.changed:
-        near, far = (named(namer.names(some), False) for some in (each.sources, each.destinations))
+        (near, senders), (far, targets) = told(each.sources, True), told(each.destinations, False)
         texts = services_texts(each.services)
         more = f" and {len(texts) - 4} more" if len(texts) > 4 else ""
+        one, other, service = each.example
         lines.append(KeptLine(
-            each.kind, each.before, each.after, addresses_of(topology, each.sources, True),
-            addresses_of(topology, each.destinations, False), each.services,
+            each.kind, each.before, each.after, senders, targets, each.services,
             f"{near} to {far} on {', '.join(texts[:4])}{more}", check_words(each.example, each.family, shown.options),
+            KeptExample(*names_asked(one, other), str(service), each.family),
         ))  # fmt: skip
     change = args.change or " ".join(f"--toggle {rule}" for rule in args.toggle)
     kept = KeptRehearsal(args.save, args.reason or reason, now(), args.network, change, tuple(lines))
@@ -204,10 +216,11 @@ def _after(args: argparse.Namespace) -> int:
     """What was seen since of each verdict that was to change; 1 where anything shows that it did not."""
     from kiboko.batch.observing import Evidence, observed_of
     from kiboko.core.evidence.asking import Asking
+    from kiboko.core.queries.pair import verdict_between
     from kiboko.core.records.flow_table import milliseconds
     from kiboko.files.changes.kept_rehearsals import path_of, read_kept
     from kiboko.files.elements.fields import time_filter
-    from kiboko.views.rehearse_view import after_json, show_after, told_by
+    from kiboko.views.rehearse_view import AfterShown, after_json, show_after, told_by
 
     kept = read_kept(path_of(args.folder, args.after))
     wanted = time_filter(args.since, args.until)
@@ -216,12 +229,15 @@ def _after(args: argparse.Namespace) -> int:
 
         wanted = dataclasses.replace(wanted, since=milliseconds(kept.made))
     walker = Walker(network_of(args))
+    ends, examples = Ends(walker), [each.example for each in kept.lines]
+    now = [verdict_between(ends, each.source, each.destination, each.service, each.family) if each is not None else None
+           for each in examples]  # fmt: skip
     asked = [Asking(each.senders, each.targets, each.services) for each in kept.lines]
     evidence = Evidence(args.flows, args.probes, wanted, columns_of(args), args.strict)
     with working("looking for that traffic in what was recorded since"):
         observed, told = observed_of(walker, asked, evidence)
     if args.json:
-        print(json.dumps(after_json(kept, observed, told), indent=1))
+        print(json.dumps(after_json(kept, observed, now, told, args.network), indent=1))
     else:
-        show_after(kept, observed, told, Output())
+        show_after(kept, observed, now, told, AfterShown(args.network, args.top, args.full), Output())
     return 1 if any(told_by(each, mine)[0] == "not done" for each, mine in zip(kept.lines, observed)) else 0

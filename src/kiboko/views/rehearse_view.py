@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -10,12 +11,13 @@ from kiboko.core.audit.findings import Finding
 from kiboko.core.changes.expecting import Held
 from kiboko.core.changes.rehearsing import Rehearsal
 from kiboko.core.evidence.turning import PASSES, STOPPED, TRIED, Turned
+from kiboko.core.header.addresses import reads_as_address
 from kiboko.core.queries.ends import Ends
 from kiboko.core.records.flow_table import moment
 from kiboko.views.compare_view import CompareShown, compare_json, show_difference
 from kiboko.views.expect_view import promise_text
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted, iso
+from kiboko.views.text import counted, iso, network_option
 
 if TYPE_CHECKING:
     from kiboko.core.evidence.observed import Observed
@@ -179,8 +181,21 @@ def told_by(line: KeptLine, seen: Observed) -> tuple[str, str]:
 _STYLE = {DONE: "allowed", NOT_DONE: "blocked", NOT_SEEN: "quiet", MIXED: "partly"}
 
 
-def show_after(kept: KeptRehearsal, observed: Sequence[Observed], told: Sequence[str], out: Output) -> None:
-    """What was seen since of each verdict that was to change."""
+@dataclass(frozen=True, slots=True)
+class AfterShown:
+    """How what came of a change is shown: the network file as it was named, and how many verdicts of each kind."""
+
+    network: str
+    top: int = 20
+    full: bool = False
+
+
+def show_after(
+    kept: KeptRehearsal, observed: Sequence[Observed], now: Sequence[str | None], told: Sequence[str],
+    shown: AfterShown, out: Output,
+) -> None:  # fmt: skip
+    """What was seen since of each verdict that was to change, first of those that did not; `now` is what the rules of
+    the network file as it is say of each."""
     found = [told_by(line, seen) for line, seen in zip(kept.lines, observed, strict=True)]
     counts = {state: sum(each[0] == state for each in found) for state in _STYLE}
     reason = f" ({kept.reason})" if kept.reason else ""
@@ -190,17 +205,52 @@ def show_after(kept: KeptRehearsal, observed: Sequence[Observed], told: Sequence
         f" {counts[NOT_SEEN]:,} nothing was seen that tells.",
         "heading",
     )
-    for line, (state, what) in zip(kept.lines, found, strict=True):
-        out.line()
-        out.parts((f"{state.upper():<9}", _STYLE[state]), (f"{line.before} → {line.after}: ", ""), (line.told, "mark"))
-        out.labelled("  seen  ", what)
-        out.labelled("  see   ", line.check, is_paste=True)
-    if told:
+    for state in (NOT_DONE, MIXED, DONE, NOT_SEEN):
+        mine = [place for place, each in enumerate(found) if each[0] == state]
+        most = len(mine) if shown.full else shown.top
+        for place in mine[:most]:
+            line = kept.lines[place]
+            out.line()
+            out.parts(
+                (f"{state.upper():<9}", _STYLE[state]), (f"{line.before} → {line.after}: ", ""), (line.told, "mark")
+            )
+            out.labelled("  seen  ", found[place][1])
+            out.labelled("  see   ", _question(line, now[place], shown.network), is_paste=True)
+        if len(mine) > most:
+            out.line()
+            out.line(
+                f"and {counted(len(mine) - most, 'more verdict')} {state}; --top N shows more, --full all", "quiet"
+            )
+    caveats = [*_caveats_of(kept, now, shown.network), *told]
+    if caveats:
         out.heading("Bear in mind")
-        out.bullets(list(told))
+        out.bullets(caveats)
 
 
-def after_json(kept: KeptRehearsal, observed: Sequence[Observed], told: Sequence[str]) -> dict[str, Any]:
+def _question(line: KeptLine, now: str | None, network: str) -> str:
+    """The line that shows what a verdict was to become: where the network file has the change by now, of that file."""
+    if line.example is None or now != line.after:
+        return line.check
+    asked = line.example
+    is_by_address = any(reads_as_address(name) for name in (asked.source, asked.destination))
+    family = "" if is_by_address else f" -{asked.family}"
+    return f"kiboko check {asked.source} {asked.destination} {asked.service}{family}{network_option(network)}"
+
+
+def _caveats_of(kept: KeptRehearsal, now: Sequence[str | None], network: str) -> list[str]:
+    """Whether the network file has the change."""
+    known = [(line, verdict) for line, verdict in zip(kept.lines, now, strict=True) if verdict is not None]
+    wrong = sum(line.after != verdict for line, verdict in known)
+    if not wrong:
+        return []
+    some = "none" if wrong == len(known) else f"{len(known) - wrong:,} of {len(known):,}"
+    return [f"by the rules of {network} {some} of these verdicts came about: the change is not made there, or something"
+            " else came between"]  # fmt: skip
+
+
+def after_json(
+    kept: KeptRehearsal, observed: Sequence[Observed], now: Sequence[str | None], told: Sequence[str], network: str
+) -> dict[str, Any]:
     """What was seen since, as `after/1`."""
     found = [told_by(line, seen) for line, seen in zip(kept.lines, observed, strict=True)]
     return {
@@ -208,9 +258,10 @@ def after_json(kept: KeptRehearsal, observed: Sequence[Observed], told: Sequence
         "summary": {"name": kept.name, "made": iso(kept.made), "reason": kept.reason,
                     **{state.replace(" ", "_"): sum(each[0] == state for each in found) for state in _STYLE}},
         "rows": [
-            {"before": line.before, "after": line.after, "what": line.told, "state": state, "seen": seen.counts,
-             "last": {word: iso(moment(last)) for word, last in seen.last.items()}, "check": line.check}
-            for line, seen, (state, _) in zip(kept.lines, observed, found, strict=True)
+            {"before": line.before, "after": line.after, "now": verdict, "what": line.told, "state": state,
+             "seen": seen.counts, "last": {word: iso(moment(last)) for word, last in seen.last.items()},
+             "check": _question(line, verdict, network)}
+            for line, seen, verdict, (state, _) in zip(kept.lines, observed, now, found, strict=True)
         ],
-        "caveats": list(told),
+        "caveats": [*_caveats_of(kept, now, network), *told],
     }  # fmt: skip

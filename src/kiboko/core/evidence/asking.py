@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence.evaluator import Judged
 from kiboko.core.header.addresses import Address, AddressSet
-from kiboko.core.header.ranges import EMPTY, RangeSet
+from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.directory import Directory
 from kiboko.core.network.model import Topology
 from kiboko.core.queries.members import Member
@@ -99,19 +99,21 @@ class RecordedEnds:
 
 def addresses_of(topology: Topology, members: Iterable[Member], is_sender: bool) -> AddressSet:
     """Every address under which some ends may be recorded."""
-    found = []
+    ranges: dict[int, list[tuple[int, int]]] = {4: [], 6: []}
+    single: list[Address] = []
     networks: set[str] = set()
     for member in members:
         if member.low is not None and member.high is not None:
-            span = RangeSet.span(member.low.value, member.high.value)
-            found.append(AddressSet(span, EMPTY) if member.low.family == 4 else AddressSet(EMPTY, span))
+            ranges[member.low.family].append((member.low.value, member.high.value))
         for each in member.interfaces:
-            found.append(AddressSet.of_addresses([*each.addresses, *([each.public] if each.public else [])]))
+            single += each.addresses
+            if each.public is not None:
+                single.append(each.public)
             networks.add(topology.subnets[each.subnet].network)
     if is_sender:
         near = (each for each in topology.gateways.values() if networks & set(each.networks))
-        found.append(AddressSet.of_addresses(each.address for each in near if each.address is not None))
-    return AddressSet.union(found)
+        single += (each.address for each in near if each.address is not None)
+    return AddressSet(RangeSet.of(ranges[4]), RangeSet.of(ranges[6])) | AddressSet.of_addresses(single)
 
 
 def recorded_as(directory: Directory, source: Address, target: Address) -> tuple[AddressSet, AddressSet]:

@@ -136,7 +136,12 @@ class RangeSet:
         return False
 
     def __le__(self, other: RangeSet) -> bool:
-        return not (self - other)
+        begun = 0
+        for low, high in self.ranges:  # each lies within one of the other's, between which there are gaps
+            begun = bisect_right(other.ranges, (low, _ABOVE_ALL), begun)
+            if not begun or other.ranges[begun - 1][1] < high:
+                return False
+        return True
 
     @property
     def lowest(self) -> int:

@@ -99,16 +99,16 @@ class Namer:
         for each in members:
             if each.low is not None and each.high is not None:
                 ranges[each.low.family].append((each.low.value, each.high.value))
-        left = AddressSet(RangeSet.of(ranges[4]), RangeSet.of(ranges[6]))
+        left = {family: RangeSet.of(each) for family, each in ranges.items()}
         found: list[Name] = []
         for family in (4, 6):
             for said, sets in (("{}", self._outside), ("the rest of {}", self._rest),
                                ("the other addresses of {}", self._free)):  # fmt: skip
-                for name, whole in sets.items():
-                    part = AddressSet(whole.v4) if family == 4 else AddressSet(v6=whole.v6)
-                    if part and not part - left:
+                for name, whole in sets.items() if left[family] else ():
+                    part = whole.family(family)
+                    if part and part <= left[family]:
                         found.append(Name(said.format(name) + (" (IPv6)" if family == 6 else ""), part.size, False))
-                        left = left - part
+                        left[family] -= part
         for family in (4, 6):
-            found += [Name(range_text(family, low, high), high - low + 1, False) for low, high in left.family(family)]
+            found += [Name(range_text(family, low, high), high - low + 1, False) for low, high in left[family]]
         return found

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 import re
 from collections.abc import Iterator
@@ -20,9 +21,19 @@ _NAME = re.compile(r"[a-z0-9][a-z0-9._-]*")
 
 
 @dataclass(frozen=True, slots=True)
+class KeptExample:
+    """A pair whose verdict was to change, as a question names it."""
+
+    source: str
+    destination: str
+    service: str
+    family: int
+
+
+@dataclass(frozen=True, slots=True)
 class KeptLine:
     """Verdicts that were to change: from some addresses to some on some services, what they were and were to be, and
-    how that was told."""
+    how that was told; `check` asks about an example with the change made."""
 
     kind: str
     before: str
@@ -32,6 +43,7 @@ class KeptLine:
     services: RangeSet
     told: str
     check: str
+    example: KeptExample | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,8 +107,9 @@ def now() -> datetime:
 def _line(told: dict[str, Any]) -> KeptLine:
     services = RangeSet.of((int(low), int(high)) for low, high in told["services"])
     senders, targets = (AddressSet.union(map(parse_address_set, told[name])) for name in ("senders", "targets"))
+    example = KeptExample(**told["example"]) if "example" in told else None
     return KeptLine(
-        told["kind"], told["before"], told["after"], senders, targets, services, told["told"], told["check"]
+        told["kind"], told["before"], told["after"], senders, targets, services, told["told"], told["check"], example
     )
 
 
@@ -115,6 +128,7 @@ def _as_json(kept: KeptRehearsal) -> dict[str, Any]:
                 "after": each.after,
                 "told": each.told,
                 "check": each.check,
+                **({"example": dataclasses.asdict(each.example)} if each.example is not None else {}),
                 "senders": each.senders.texts(),
                 "targets": each.targets.texts(),
                 "services": [list(pair) for pair in each.services],
