@@ -203,13 +203,15 @@ def sets_of_thousands(folder: Path, pair: list[str], cache: Path) -> None:
 def everyday(folder: Path, values: dict[str, Any], pair: list[str], many: list[str], cache: Path) -> None:
     """What is asked every day, as whole commands: of one machine, of a log, of one rule that is switched."""
     chosen = next(name for name, each in values["filters"].items() if each["layer"] == "subnet" and each.get("inbound"))
-    rule = f"{chosen}/inbound/{values['filters'][chosen]['inbound'][0].get('order', 1)}"
+    orders = [each.get("order", number) for number, each in enumerate(values["filters"][chosen]["inbound"], 1)]
+    rule, widest = f"{chosen}/inbound/{orders[0]}", f"{chosen}/inbound/{orders[-1]}"
     machine, changed = values["instances"]["box-7"], folder / "changed.yaml"
     other = {**values["instances"], "box-7": machine | {"tags": {"role": "r3"}}}
     changed.write_text(json.dumps(json.loads((folder / "network.yaml").read_text()) | {"instances": other}))
     for what, *words in (
         ("show of one machine", "show", "box-7"),
         ("rehearsal of one rule switched", "rehearse", "--toggle", rule),
+        ("rehearsal of the rule that lets in most", "rehearse", "--toggle", widest),
         ("rehearsal of a file in which one machine is of another role", "rehearse", str(changed)),
         ("check of a pair with what each fix does besides", "check", "box-1", "box-7", "tcp/443", "--fixes"),
         ("reach of one machine", "reach", "box-7"),

@@ -17,7 +17,7 @@ from kiboko.core.audit.audit import audit
 from kiboko.core.audit.covering import Boxes
 from kiboko.core.audit.findings import KINDS
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
@@ -381,6 +381,35 @@ class OfWays(unittest.TestCase):
             values["instances"][name]["interfaces"][0]["filters"] = [f"{name}-guard"]
             values["instances"][name] |= {"host_filter": "own", "listens": [listens]}
         self.assertEqual(["cat: own/otherwise", "dan: own/otherwise"], told(values, "host-filter-against"))
+
+    def test_of_very_many_machines_those_that_listen_to_one_service_are_one_finding(self):
+        """Each of twelve listens to two services of its own out of five: told one by one while they are few."""
+        services = ("ssh", "smtp", "https", "tcp/8000-8003", "tcp/8002-8005")
+
+        def listeners(count):
+            values = base()
+            values["filters"]["guard"] = a_filter("instance", inbound=[])
+            for number, listens in enumerate(itertools.islice(itertools.combinations(services, 2), count)):
+                values["instances"][f"n{number}"] = {"listens": list(listens), "interfaces": [
+                    {"subnet": "a2", "addresses": [f"10.1.2.{60 + number}"], "filters": ["guard"]}]}  # fmt: skip
+            values["instances"]["n99"] = values["instances"]["n0"] | {"interfaces": [
+                {"subnet": "a2", "addresses": ["10.1.2.99"], "filters": ["guard"]}], "listens": list(services[:3])}  # fmt: skip
+            ends = Ends(Walker(load(values)))
+            shut = listening.unreached(ends)
+            return shut, list(listening.of_unreached(ends, shut))
+
+        shut, found = listeners(9)
+        self.assertEqual(10, len(found))
+        shut, found = listeners(10)
+        self.assertEqual(
+            ["tcp/22", "tcp/25", "tcp/443", "tcp/8000-8001", "tcp/8002-8003", "tcp/8004-8005"],
+            sorted(each.proof.split(" to ")[1].split(",")[0] for each in found),
+        )
+        counts = [len(each.machines) for each in found]
+        self.assertEqual(sorted(counts, reverse=True), counts)
+        for each in found:  # nothing of any machine is lost, and nothing made up
+            (low, _), *_ = resolve_service(each.check.split()[4], {})
+            self.assertEqual({name for name, services in shut.items() if low in services}, set(each.machines))
 
     def test_a_service_that_is_bound_to_loopback_is_told(self):
         values = self.opened({"id": "web", "action": "allow", "service": "https"})

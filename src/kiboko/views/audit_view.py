@@ -11,7 +11,7 @@ from urllib.parse import quote
 
 from kiboko import __version__
 from kiboko.core.audit.audit import Audit
-from kiboko.core.audit.findings import HIGH, KINDS, LOW, MEDIUM, NOTE, SEVERITIES, Finding
+from kiboko.core.audit.findings import FEW, HIGH, KINDS, LOW, MEDIUM, NOTE, SEVERITIES, Finding
 from kiboko.core.errors import Place
 from kiboko.views.output import Output
 from kiboko.views.text import counted, iso
@@ -74,6 +74,8 @@ def _show_all(findings: Sequence[Finding], shown: AuditShown, out: Output) -> No
         for each in mine[:most]:
             where = f"  ({each.place})" if each.place is not None else ""
             out.parts(("  ", ""), (each.id, "mark"), (f"  {each.at}", ""), (where, "quiet"))
+            if shown.full and len(each.machines) > FEW:
+                out.labelled("      all  ", ", ".join(each.machines))
             out.labelled("      why  ", each.proof)
             out.labelled("      fix  ", each.fix)
             if each.others:
@@ -113,7 +115,8 @@ def _finding_json(each: Finding, shown: AuditShown) -> dict[str, Any]:
     word = each.accepted
     return {
         "finding": each.id, "severity": each.severity, "at": each.at, **_place_json(each.place), "proof": each.proof,
-        "fix": each.fix, "rules": [{"rule": name, **_place_json(place)} for name, place in each.others],
+        "fix": each.fix, "machines": list(each.machines),
+        "rules": [{"rule": name, **_place_json(place)} for name, place in each.others],
         "check": each.check + shown.options if each.check else None,
         "accepted": {"reason": word.reason, "until": iso(word.until)} if word is not None else None,
     }  # fmt: skip

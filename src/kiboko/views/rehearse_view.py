@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from kiboko.core.audit.findings import Finding
+from kiboko.core.audit.findings import FEW, Finding
 from kiboko.core.changes.expecting import Held
 from kiboko.core.changes.rehearsing import Rehearsal
 from kiboko.core.evidence.turning import PASSES, STOPPED, TRIED, Turned
@@ -53,6 +53,8 @@ def show_rehearsal(
             most = len(mine) if shown.full else min(shown.top, _MOST_ALIKE)
             for finding in mine[:most]:
                 out.parts((f"  {finding.severity:<7}", style), (f"{finding.id} ", "mark"), (finding.at, ""))
+                if shown.full and len(finding.machines) > FEW:
+                    out.labelled("         ", ", ".join(finding.machines), "quiet")
                 out.labelled("         ", finding.proof)
             if len(mine) > most:
                 out.line(f"  and {len(mine) - most:,} more of {kind}; --full shows all", "quiet")
@@ -117,6 +119,7 @@ def _finding_json(finding: Finding, change: str) -> dict[str, Any]:
         "finding": finding.id,
         "severity": finding.severity,
         "at": finding.at,
+        "machines": list(finding.machines),
         "proof": finding.proof,
     }
 

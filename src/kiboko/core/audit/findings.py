@@ -61,8 +61,8 @@ KINDS: dict[str, FindingKind] = {
     "accepted-in-vain": FindingKind(LOW, "an acceptance that is over, or of a finding that there is not"),
 }  # fmt: skip
 """Every kind of finding, by its id."""
-BY_SIZE = ("leak", "break", "older-session")
-"""Kinds of which those come first that were recorded most."""
+BY_SIZE = ("leak", "break", "older-session", "unallowed-listener")
+"""Kinds of which those come first that were recorded most, or are of the most machines."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,7 +71,8 @@ class Finding:
 
     `at` is what it is about (`FILTER/DIRECTION/RULE`, or a name), `proof` one sentence that shows it and `fix` one that
     ends it. `others` are the rules that the proof names, with their places; `check` is a question that shows it, empty
-    where there is none. `accepted` is the word of whoever lives with it.
+    where there is none. `accepted` is the word of whoever lives with it. `machines` are all that it is about, where it
+    is about some, of which the text has the first few.
     """
 
     id: str
@@ -83,21 +84,24 @@ class Finding:
     others: tuple[tuple[str, Place], ...] = ()
     check: str = ""
     accepted: Accepted | None = None
+    machines: tuple[str, ...] = ()
 
 
-_FEW = 6
+FEW = 6
+"""As many names are told one by one."""
 
 
-def few(names: Iterable[str], most: int = _FEW) -> str:
+def few(names: Iterable[str], most: int = FEW) -> str:
     """Some names, each once: the first few, and how many more there are."""
     listed = list(dict.fromkeys(names))
     shown = ", ".join(listed[:most])
-    return f"{shown} and {len(listed) - most} more" if len(listed) > most else shown
+    return f"{shown} and {len(listed) - most:,} more" if len(listed) > most else shown
 
 
 def found(
     kind: str, at: str, place: Place | None, proof: str, fix: str, *, others: tuple[tuple[str, Place], ...] = (),
-    check: str = "", severity: str | None = None,
+    check: str = "", severity: str | None = None, machines: Iterable[str] = (),
 ) -> Finding:  # fmt: skip
     """A finding of a kind, as grave as its kind is unless it says otherwise."""
-    return Finding(kind, severity or KINDS[kind].severity, at, place, proof, fix, others, check)
+    return Finding(kind, severity or KINDS[kind].severity, at, place, proof, fix, others, check,
+                   machines=tuple(machines))  # fmt: skip

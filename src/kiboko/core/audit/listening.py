@@ -20,6 +20,8 @@ from kiboko.core.spreading import Spread
 _VERY_MANY = 1 << 16
 """As many services are more than a rule is about, and no listener is missed of them."""
 _FEW_SENDERS = 200
+_FEW_SETS = 10
+"""As many sets of services that nobody can reach are told one by one."""
 _MANY_PAIRS = 4_000_000
 """As many pairs take long enough that other processes help."""
 
@@ -183,14 +185,33 @@ class _Asking:
 
 
 def of_unreached(ends: Ends, machines: Mapping[str, RangeSet]) -> Iterator[Finding]:
-    """Machines that listen to what nobody can reach, those of the same services together."""
+    """Machines that listen to what nobody can reach: those of the same services together, or all of the same service
+    where that tells it in fewer words; of very many machines hardly two listen to the same."""
     topology = ends.topology
     alike: dict[RangeSet, list[str]] = {}
     for name, shut in machines.items():
         alike.setdefault(shut, []).append(name)
-    for shut, names in alike.items():
+    told = list(alike.items())
+    if len(told) > _FEW_SETS:
+        told = min(told, _by_service(machines), key=len)
+    for shut, names in sorted(told, key=lambda each: -len(each[1])):
         texts = services_texts(shut)
         yield found("unallowed-listener", few(names), topology.instances[names[0]].place,
-                    f"{'it listens' if len(names) == 1 else f'these {len(names)} listen'} to {few(texts)}, which"
+                    f"{'it listens' if len(names) == 1 else f'these {len(names):,} listen'} to {few(texts)}, which"
                     " nobody at all can reach", "let in whom it is there for, or stop it",
-                    check=f"kiboko reach {names[0]} --service {texts[0]} --doors")  # fmt: skip
+                    check=f"kiboko reach {names[0]} --service {texts[0]} --doors", machines=names)  # fmt: skip
+
+
+def _by_service(machines: Mapping[str, RangeSet]) -> list[tuple[RangeSet, list[str]]]:
+    """The machines that listen to each service, those services together that the same ones listen to."""
+    edges = sorted({edge for shut in set(machines.values()) for low, high in shut for edge in (low, high + 1)})
+    place = {edge: number for number, edge in enumerate(edges)}
+    listening: dict[int, list[str]] = {}
+    for name, shut in machines.items():
+        for low, high in shut:
+            for number in range(place[low], place[high + 1]):
+                listening.setdefault(number, []).append(name)
+    together: dict[tuple[str, ...], list[tuple[int, int]]] = {}
+    for number, who in sorted(listening.items()):
+        together.setdefault(tuple(who), []).append((edges[number], edges[number + 1] - 1))
+    return [(RangeSet.of(pairs), list(names)) for names, pairs in together.items()]

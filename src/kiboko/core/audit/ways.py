@@ -67,7 +67,7 @@ def of_openness(ends: Ends, scope: Scope = WHOLE) -> Iterator[Finding]:
         told = RangeSet.of(pair for each in who.values() for pair in each)
         yield found("one-door-only", rule, place,
                     f"it alone ({gate}) keeps {names} from {few(services_texts(told))} of {few(list(who))}",
-                    "close the way at a second layer as well, where that is not meant so")  # fmt: skip
+                    "close the way at a second layer as well, where that is not meant so", machines=who)  # fmt: skip
 
 
 def _is_exposed(instance: Instance) -> bool:
@@ -189,7 +189,8 @@ def _against_hosts(space: Space, asked: _LetInByName) -> Iterator[Finding]:
             yield found("host-filter-against", f"{here}: {door.filter}/{door.rule}", place,
                         f"rule {asked.name} lets in {few(list(who))} on {rule.service_text}, and the host filter of"
                         f" {here} alone stops it ({door.filter}/{door.rule})",
-                        "let them in there too, or nowhere", others=((asked.name, rule.place),))  # fmt: skip
+                        "let them in there too, or nowhere", others=((asked.name, rule.place),),
+                        machines=machines)  # fmt: skip
 
 
 def _members_of(ends: Ends, item: Named | Literal | Carrying) -> Iterator[Member]:
