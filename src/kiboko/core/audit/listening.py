@@ -93,8 +93,8 @@ def unreached(ends: Ends, scope: Scope = WHOLE, spread: Spread = map) -> dict[st
 
 def reached_by(ends: Ends, senders: Sequence[Member], scope: Scope = WHOLE) -> dict[str, RangeSet]:
     """What some senders reach of what machines listen to, of each machine of which they reach anything."""
-    heard = _heard(ends, scope)
-    if not heard or not senders:
+    heard = _heard(ends, scope) if senders else {}
+    if not heard:
         return {}
     asking = _Asking(ends, heard, senders)
     found: dict[str, RangeSet] = {}

@@ -124,17 +124,7 @@ def _turned(
     the other only by who gets there in that alone. None for all machines."""
     if whole is None or len(whole.moved) > _FEW_MACHINES:
         return None, None
-    found: tuple[_Machines, _Machines] = ({}, {})
-    on: tuple[dict[int, tuple[tuple[Member, ...], list[RangeSet]]], ...] = ({}, {})
-    for each in whole.changed:
-        if each.was_answered != each.is_answered:
-            some = on[each.was_answered].setdefault(id(each.destinations), (each.destinations, []))
-            some[1].append(each.services)
-    for mine, by_ends in zip(found, on, strict=True):
-        for members, some_services in by_ends.values():
-            union = RangeSet.of(pair for each in some_services for pair in each)
-            for name in {member.instance for member in members if member.instance is not None}:
-                mine[name] = mine.get(name, RangeSet()) | union
+    found = _opened_and_closed(whole)
     # Of machines that are not as they were, verdicts are not compared, neither what they get to nor what gets to them.
     alone = [*whole.gone, *whole.new, *whole.moved]
     for mine, other in zip(found, (new, old), strict=True):
@@ -143,4 +133,20 @@ def _turned(
             mine[name] = mine.get(name, RangeSet()) | services
         listening = [*alone, *(each.name for each in whole.said if each.section == "instances")]
         mine.update(dict.fromkeys(listening, resolve_service("any", {})))
+    return found
+
+
+def _opened_and_closed(whole: Difference) -> tuple[_Machines, _Machines]:
+    """The machines and services of which anything is answered now that was not, and the other way round."""
+    found: tuple[_Machines, _Machines] = ({}, {})
+    on: tuple[dict[int, tuple[tuple[Member, ...], list[RangeSet]]], ...] = ({}, {})
+    for each in whole.changed:
+        if each.was_answered != each.is_answered:  # of many lines the receivers are the very same
+            some = on[each.was_answered].setdefault(id(each.destinations), (each.destinations, []))
+            some[1].append(each.services)
+    for mine, by_ends in zip(found, on, strict=True):
+        for members, some_services in by_ends.values():
+            union = RangeSet.of(pair for each in some_services for pair in each)
+            for name in {member.instance for member in members if member.instance is not None}:
+                mine[name] = mine.get(name, RangeSet()) | union
     return found
