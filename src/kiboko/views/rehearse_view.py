@@ -201,13 +201,12 @@ def show_after(
     the network file as it is say of each."""
     found = [told_by(line, seen) for line, seen in zip(kept.lines, observed, strict=True)]
     counts = {state: sum(each[0] == state for each in found) for state in _STYLE}
-    reason = f" ({kept.reason})" if kept.reason else ""
-    out.line(
-        f"{kept.name}, rehearsed {kept.made:%Y-%m-%d %H:%M}Z{reason}: of {counted(len(found), 'verdict')} that were to"
-        f" change {counts[DONE]:,} did, {counts[NOT_DONE]:,} did not, {counts[MIXED]:,} did and did not; of"
-        f" {counts[NOT_SEEN]:,} nothing was seen that tells.",
-        "heading",
-    )
+    parts = [f"{counts[state]:,} {word}" for state, word in
+             ((DONE, "did"), (NOT_DONE, "did not"), (MIXED, "did and did not")) if counts[state]]  # fmt: skip
+    rest = f"of {counts[NOT_SEEN]:,} nothing was seen that tells" if parts else "nothing was seen that tells"
+    told_of = "; ".join([*([", ".join(parts)] if parts else []), *([rest] if counts[NOT_SEEN] or not parts else [])])
+    out.line(f"{kept.name}: of {counted(len(found), 'verdict')} that were to change {told_of}.", "heading")
+    out.line(f"rehearsed {kept.made:%Y-%m-%d %H:%M}Z{f': {kept.reason}' if kept.reason else ''}", "quiet")
     for state in (NOT_DONE, MIXED, DONE, NOT_SEEN):
         mine = [place for place, each in enumerate(found) if each[0] == state]
         most = len(mine) if shown.full else shown.top
