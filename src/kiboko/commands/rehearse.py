@@ -18,6 +18,7 @@ from kiboko.commands.options import (
     network_of,
 )
 from kiboko.core.errors import InputError, UsageError
+from kiboko.core.header.services import Service
 from kiboko.core.network.edits import is_enabled
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.walk.walk import Walker
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
     from kiboko.core.header.ranges import RangeSet
     from kiboko.core.network.model import Topology
     from kiboko.core.queries.members import Member
+    from kiboko.files.changes.kept_rehearsals import KeptExample
     from kiboko.views.compare_view import CompareShown
 
 _FOLDER = Path("rehearsals")
@@ -212,11 +214,22 @@ def _list(args: argparse.Namespace) -> int:
     return 0
 
 
+def _verdict_now(ends: Ends, asked: KeptExample | None) -> str | None:
+    """What the rules of the network file as it is say of a pair; None where that is not known."""
+    from kiboko.core.queries.pair import walk_between
+
+    if asked is None:
+        return None
+    number = resolve_service(asked.service, ends.topology.services).lowest
+    service = Service(number >> 16, number & 0xFFFF)
+    walk = walk_between(ends, asked.source, asked.destination, service, asked.family)
+    return walk.verdict if walk is not None else None
+
+
 def _after(args: argparse.Namespace) -> int:
     """What was seen since of each verdict that was to change; 1 where anything shows that it did not."""
     from kiboko.batch.observing import Evidence, observed_of
     from kiboko.core.evidence.asking import Asking
-    from kiboko.core.queries.pair import verdict_between
     from kiboko.core.records.flow_table import milliseconds
     from kiboko.files.changes.kept_rehearsals import path_of, read_kept
     from kiboko.files.elements.fields import time_filter
@@ -229,9 +242,8 @@ def _after(args: argparse.Namespace) -> int:
 
         wanted = dataclasses.replace(wanted, since=milliseconds(kept.made))
     walker = Walker(network_of(args))
-    ends, examples = Ends(walker), [each.example for each in kept.lines]
-    now = [verdict_between(ends, each.source, each.destination, each.service, each.family) if each is not None else None
-           for each in examples]  # fmt: skip
+    ends = Ends(walker)
+    now = [_verdict_now(ends, each.example) for each in kept.lines]
     asked = [Asking(each.senders, each.targets, each.services) for each in kept.lines]
     evidence = Evidence(args.flows, args.probes, wanted, columns_of(args), args.strict)
     with working("looking for that traffic in what was recorded since"):

@@ -15,6 +15,7 @@ from kiboko.core.header.services import services_texts
 from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.holders import Holders
 from kiboko.core.queries.members import Member
+from kiboko.core.queries.pair import walk_between
 from kiboko.core.reachability.naming import Namer
 from kiboko.core.reachability.set_answer import EndCount
 from kiboko.core.walk.gates import REPLY, Row
@@ -272,12 +273,8 @@ def _show_line(
 def _walks(each: Changed, ends: tuple[Ends, Ends]) -> list[Walk | None]:
     """The example in each version, as the line to paste asks about it."""
     source, destination, service = each.example
-    found: list[Walk | None] = []
-    for which in ends:
-        one, other = (which.resolve(name).members for name in names_asked(source, destination))
-        pairs = which.pairs(one[0], other[0], each.family) if one and other else []
-        found.append(which.walk_pair(pairs[0], service) if pairs else None)
-    return found
+    names = names_asked(source, destination)
+    return [walk_between(which, *names, service, each.family) for which in ends]
 
 
 def compare_json(found: Difference, shown: CompareShown, ends: tuple[Ends, Ends]) -> dict[str, Any]:

@@ -190,9 +190,13 @@ def names_asked(source: Member, destination: Member) -> tuple[str, str]:
 def check_words(example: tuple[Member, Member, Service], family: int, options: str) -> str:
     """A line to be pasted that asks about an example."""
     source, destination, service = example
-    names = names_asked(source, destination)
     both = all(len(each.families) > 1 for each in (source, destination))
-    return f"kiboko check {names[0]} {names[1]} {service}{f' -{family}' if both else ''}{options}"
+    return question_words(names_asked(source, destination), str(service), family if both else None, options)
+
+
+def question_words(names: tuple[str, str], service: str, family: int | None, options: str) -> str:
+    """The same by the names of both ends, in a family where that has to be said."""
+    return f"kiboko check {names[0]} {names[1]} {service}{f' -{family}' if family is not None else ''}{options}"
 
 
 # Stepping stones and doors.

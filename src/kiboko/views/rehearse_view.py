@@ -17,6 +17,7 @@ from kiboko.core.records.flow_table import moment
 from kiboko.views.compare_view import CompareShown, compare_json, show_difference
 from kiboko.views.expect_view import promise_text
 from kiboko.views.output import Grid, Output
+from kiboko.views.reach_view import question_words
 from kiboko.views.text import counted, iso, network_option
 
 if TYPE_CHECKING:
@@ -203,9 +204,10 @@ def show_after(
     counts = {state: sum(each[0] == state for each in found) for state in _STYLE}
     parts = [f"{counts[state]:,} {word}" for state, word in
              ((DONE, "did"), (NOT_DONE, "did not"), (MIXED, "did and did not")) if counts[state]]  # fmt: skip
-    rest = f"of {counts[NOT_SEEN]:,} nothing was seen that tells" if parts else "nothing was seen that tells"
-    told_of = "; ".join([*([", ".join(parts)] if parts else []), *([rest] if counts[NOT_SEEN] or not parts else [])])
-    out.line(f"{kept.name}: of {counted(len(found), 'verdict')} that were to change {told_of}.", "heading")
+    if counts[NOT_SEEN]:
+        parts.append(f"of {counts[NOT_SEEN]:,} nothing was seen that tells")
+    what = counted(len(found), "verdict was", "verdicts were")
+    out.line(f"{kept.name}: {what} to change; {', '.join(parts) or 'there is none'}.", "heading")
     out.line(f"rehearsed {kept.made:%Y-%m-%d %H:%M}Z{f': {kept.reason}' if kept.reason else ''}", "quiet")
     for state in (NOT_DONE, MIXED, DONE, NOT_SEEN):
         mine = [place for place, each in enumerate(found) if each[0] == state]
@@ -233,10 +235,9 @@ def _question(line: KeptLine, now: str | None, network: str) -> str:
     """The line that shows what a verdict was to become: where the network file has the change by now, of that file."""
     if line.example is None or now != line.after:
         return line.check
-    asked = line.example
-    is_by_address = any(reads_as_address(name) for name in (asked.source, asked.destination))
-    family = "" if is_by_address else f" -{asked.family}"
-    return f"kiboko check {asked.source} {asked.destination} {asked.service}{family}{network_option(network)}"
+    names = line.example.source, line.example.destination
+    family = None if any(map(reads_as_address, names)) else line.example.family
+    return question_words(names, line.example.service, family, network_option(network))
 
 
 def _caveats_of(kept: KeptRehearsal, now: Sequence[str | None], network: str) -> list[str]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
-from kiboko.core.queries.ends import NO_FAMILY, Ends, resolve_service, services_for, single_service
+from kiboko.core.queries.ends import NO_FAMILY, Ends, services_for, single_service
 from kiboko.core.queries.members import End, Member, Pair
 from kiboko.core.routing.steps import Path, Step
 from kiboko.core.walk.walk import ALLOWED, PARTLY, Walk
@@ -172,15 +172,12 @@ def ask_ways(ends: Ends, sender: End, receiver: End, family: int | None) -> Ways
     return Ways(sender.text, receiver.text, request, ends.walker.paths.reply(request))
 
 
-def verdict_between(ends: Ends, source: str, destination: str, service: str, family: int) -> str | None:
-    """The verdict of one pair in one family, by the names that a question would have; None where nobody is called so,
-    or the two make no pair in it."""
+def walk_between(ends: Ends, source: str, destination: str, service: Service, family: int) -> Walk | None:
+    """The walk of one pair in one family, by the names that a question would have; None where nobody is called so, or
+    the two make no pair in it."""
     try:
         senders, receivers = (ends.resolve(name).members for name in (source, destination))
     except UsageError:
         return None
-    if not senders or not receivers:
-        return None
-    number = resolve_service(service, ends.topology.services).lowest
-    pairs = ends.pairs(senders[0], receivers[0], family)
-    return ends.walk_pair(pairs[0], Service(number >> 16, number & 0xFFFF)).verdict if pairs else None
+    pairs = ends.pairs(senders[0], receivers[0], family) if senders and receivers else []
+    return ends.walk_pair(pairs[0], service) if pairs else None
