@@ -174,31 +174,6 @@ class OfRules(unittest.TestCase):
             self.assertEqual([], told(self.with_rules([rule]), "wide-rule"))
 
 
-class OfReplies(unittest.TestCase):
-    def edge(self, outbound):
-        values = base()
-        values["filters"]["edge"] = a_filter(
-            "subnet", decide="first", stateful=False, inbound=[{"order": 10, "action": "allow", "service": "https"}],
-            outbound=outbound,
-        )  # fmt: skip
-        values["subnets"]["a1"]["filter"] = "edge"
-        return values
-
-    def test_no_reply_some_replies_and_all_replies(self):
-        every = {"order": 10, "action": "allow", "service": "tcp/32768-60999"}
-        some = {"order": 10, "action": "allow", "service": "tcp/49152-65535"}
-        other = {"order": 10, "action": "allow", "service": "udp/32768-60999"}
-        for rule, kinds in ((every, []), (some, ["partial-way-back"]), (other, ["no-way-back"])):
-            met = findings(self.edge([rule]), "no-way-back", "partial-way-back")
-            self.assertEqual(kinds, [each.id for each in met], rule)
-
-    def test_who_alone_gets_replies_is_set_apart(self):
-        rules = [{"order": 10, "action": "allow", "service": "tcp/49152-65535"},
-                 {"order": 20, "action": "allow", "to": "10.2.0.0/16"}]  # fmt: skip
-        (found,) = findings(self.edge(rules), "partial-way-back")
-        self.assertIn("back to all but 10.2.0.0/16 to client ports 49152-60999 only", found.proof)
-
-
 class OfPlaces(unittest.TestCase):
     def test_each_kind_on_the_smallest_network_that_shows_it(self):
         values = base()

@@ -11,9 +11,10 @@ from kiboko.core.audit.findings import BY_SIZE, KINDS, SEVERITIES, Finding, foun
 from kiboko.core.audit.first_packets import of_first_packets
 from kiboko.core.audit.listening import of_listeners
 from kiboko.core.audit.places import of_attachments, of_names, of_routes
+from kiboko.core.audit.replies import of_replies
 from kiboko.core.audit.rules import of_filter, of_kernel
 from kiboko.core.audit.scope import WHOLE, Scope
-from kiboko.core.audit.ways import of_hosts, of_openness, of_replies
+from kiboko.core.audit.ways import of_hosts, of_openness
 from kiboko.core.errors import TooMuch
 from kiboko.core.hints import nearest
 from kiboko.core.network.model import Accepted

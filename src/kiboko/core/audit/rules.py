@@ -52,9 +52,14 @@ class RuleList:
         return self.walker.ground.judge.rules(self.filter, self.way or "in") or ()
 
     @cached_property
+    def sides(self) -> dict[int, list[Sides]]:
+        """What each of them matches, by address family."""
+        return {family: [box_of(rule, family) for rule in self.rules] for family in (4, 6)}
+
+    @cached_property
     def boxes(self) -> dict[int, Boxes]:
-        """Their boxes, by address family."""
-        return {family: Boxes([box_of(rule, family) for rule in self.rules]) for family in (4, 6)}
+        """The same as boxes that are asked about one another."""
+        return {family: Boxes(sides) for family, sides in self.sides.items()}
 
     def name(self, rule: Rule | None) -> str:
         """What a rule is called: `bank-edge/inbound/20`."""
@@ -172,25 +177,40 @@ def _contradicted(listed: RuleList) -> Iterator[Finding]:
         if ready.rule.action == ALLOW:
             continue
         for family in (4, 6):
-            boxes, own = listed.boxes[family], box_of(ready, family)
+            boxes, own = listed.boxes[family], listed.sides[family][number]
             if not all(own) or listed.by_earlier[number] is not None:
                 continue
-            met = boxes.meeting(number)[:number]
-            wider = [
-                each for each in np.flatnonzero(met).tolist()
-                if listed.rules[each].rule.action == ALLOW and _crosses(own, box_of(listed.rules[each], family))
+            crossing = [
+                each for each in np.flatnonzero(boxes.meeting(number)[:number]).tolist()
+                if listed.rules[each].rule.action == ALLOW and _crosses(own, listed.sides[family][each])
             ]  # fmt: skip
-            if not wider:
+            passed = {each: part for each in crossing if (part := _passed(listed, own, each, family)) is not None}
+            if not passed:
                 continue
-            other = box_of(listed.rules[wider[0]], family)
-            shared = [mine & theirs for mine, theirs in zip(own, other, strict=True)]
-            example = _part_text(shared, family)
+            wider = list(passed)
+            example = _part_text(passed[wider[0]], family)
             others = listed.others(wider)
             names = few([name.rpartition("/")[2] for name, _ in others])
             yield found("contradicted-rule", listed.name(ready.rule), ready.rule.place,
                         f"rule {names}, asked before it, lets a part of it pass: {example}",
                         f"move it in front of {names}", others=others)  # fmt: skip
             break
+
+
+def _passed(listed: RuleList, own: Sides, number: int, family: int) -> Sides | None:
+    """A part of a box that an earlier rule lets pass, not one asked before it; None where there is none that is known.
+    All that the two share, where no rule before has any of it."""
+    sides, boxes = listed.sides[family], listed.boxes[family]
+    one, two, three, four = (mine & theirs for mine, theirs in zip(own, sides[number], strict=True))
+    shared = one, two, three, four
+    before = np.flatnonzero(boxes.meeting(number)[:number]).tolist()
+    if not before:
+        return shared
+    outside = Boxes([*(sides[each] for each in before), shared]).covered(len(before), np.arange(len(before))).outside
+    if outside is None:
+        return None
+    one, two, three, four = map(RangeSet.one, outside)
+    return one, two, three, four
 
 
 def _crosses(own: Sides, other: Sides) -> bool:
@@ -214,7 +234,8 @@ def _redundant(listed: RuleList) -> Iterator[Finding]:
         mine = [each for each in behind if met[each]]
         same = [each for each in mine if _is_same(listed, rule, listed.rules[each].rule)]
         first_other = next((each for each in mine if each not in same), len(listed.rules))
-        cover = listed.covered(number, [each for each in same if each < first_other])
+        # A rule that no packet gets to is to be taken out itself: both would be one too many.
+        cover = listed.covered(number, [each for each in same if each < first_other and not listed.by_earlier[each]])
         if cover is not None:
             others = listed.others(cover.by)
             names = few([name.rpartition("/")[2] for name, _ in others])

@@ -1,5 +1,5 @@
-"""Findings on whole ways: what is open to the outside, what one gate alone holds back, hosts that stop whom a rule
-above lets in by name, and replies that a stateless filter does not let back."""
+"""Findings on whole ways: what is open to the outside, what one gate alone holds back, and hosts that stop whom a rule
+above lets in by name."""
 
 from __future__ import annotations
 
@@ -7,14 +7,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from kiboko.core.audit.findings import Finding, few, found
-from kiboko.core.audit.rules import WAY_NAMES, RuleList, directions
 from kiboko.core.audit.scope import WHOLE, Scope
 from kiboko.core.errors import Place
-from kiboko.core.filters.filters import ReadyRule
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.nesting import Nesting
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import TCP, UDP, services_texts
+from kiboko.core.header.services import services_texts
 from kiboko.core.network.model import ALLOW, Carrying, Instance, Literal, Named, Rule
 from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.members import End, Member
@@ -23,13 +21,12 @@ from kiboko.core.reachability.letting_in import LetIn
 from kiboko.core.reachability.reach import ReachLine, ReachQuestion, reach
 from kiboko.core.reachability.space import Space
 from kiboko.core.spreading import Spread
-from kiboko.core.walk.walk import ALLOWED, PARTLY, Walker
+from kiboko.core.walk.walk import ALLOWED, PARTLY
 
 _VERY_MANY = 1 << 16
 """As many addresses outside are more than those of any partner or office."""
 _LAYERS = ("instance-in", "host-in", "subnet-in", "zone", "outside")
 """Where one would close first what is open: nearest to the machine."""
-_MOST_REGIONS, _FEW_CLIENT_PORTS = 64, 1000
 _FEW_ASKED, _MOST_ASKED = 6, 48
 
 
@@ -199,107 +196,3 @@ def _members_of(ends: Ends, item: Named | Literal | Carrying) -> Iterator[Member
         yield from ends.resolve(item.name).members
     elif isinstance(item, Literal):
         yield from ends.block_end(item.text, item.addresses).members
-
-
-# Replies through stateless filters.
-
-
-def of_replies(walker: Walker, scope: Scope = WHOLE) -> Iterator[Finding]:
-    """Stateless filters that let requests pass one way, and their replies not back the other, or only to some ports."""
-    topology = walker.topology
-    attached = {each.filter for each in topology.subnets.values()} | {
-        each.filter for each in topology.outsides.values()
-    }
-    for chosen in topology.filters.values():
-        if not scope.has_filter(chosen.name):
-            continue
-        if chosen.stateful or chosen.layer != "subnet" or chosen.name not in attached:
-            continue
-        ways = [way for way in directions(chosen) if way]
-        for way in ways:
-            back = {"in": "out", "out": "in"}[way]
-            if back in ways:
-                yield from _of_replies(RuleList(walker, chosen, way), RuleList(walker, chosen, back))
-
-
-def _of_replies(asked: RuleList, back: RuleList) -> Iterator[Finding]:
-    """Each rule that lets TCP or UDP services pass, by the replies to what it alone decides."""
-    clients = asked.walker.topology.defaults.ephemeral_ports
-    for number, ready in enumerate(asked.rules):
-        rule = ready.rule
-        if rule.action != ALLOW or rule.source_ports is not None or asked.by_earlier[number] is not None:
-            continue
-        for protocol, word in ((TCP, "tcp"), (UDP, "udp")):
-            if rule.services is None and protocol == UDP:
-                continue  # who lets all pass means TCP first, and would be told of it twice
-            named = _details(rule.services, protocol)
-            ports = named - clients
-            if not ports or (named & clients).size > _FEW_CLIENT_PORTS:
-                continue  # what names the clients' own ports lets replies pass, and asks for none
-            worst = min(_let_back(back, ready, protocol, ports, clients), key=lambda each: each[1].size)
-            who, passed = worst
-            if passed == clients:
-                continue
-            told = rule.service_text if rule.services is not None else word
-            where = f"{back.filter.name}/{WAY_NAMES[back.way]}"
-            to = "" if who is None else f" to {_who(who)}"
-            if not passed:
-                yield found("no-way-back", asked.name(rule), rule.place,
-                            f"it lets {told} pass, and {where} lets no {word} reply back{to} to client ports {clients}",
-                            f"allow {word}/{clients} in {where}")  # fmt: skip
-            else:
-                yield found("partial-way-back", asked.name(rule), rule.place,
-                            f"it lets {told} pass, and {where} lets {word} replies back{to} to client ports {passed}"
-                            f" only, of {clients}", f"allow {word}/{clients} in {where}")  # fmt: skip
-
-
-def _details(services: RangeSet | None, protocol: int) -> RangeSet:
-    """The ports of one protocol among some services."""
-    if services is None:
-        return RangeSet.span(1, 1023)
-    whole = RangeSet.span(protocol << 16, protocol << 16 | 0xFFFF)
-    return RangeSet.of((low & 0xFFFF, high & 0xFFFF) for low, high in services & whole)
-
-
-def _let_back(
-    back: RuleList, asked: ReadyRule, protocol: int, ports: RangeSet, clients: RangeSet
-) -> Iterator[tuple[AddressSet | None, RangeSet]]:
-    """Whoever asked, as far as the rules for replies tell them apart, and the client ports that replies from some ports
-    may go back to; None where nothing tells them apart."""
-    regions: list[AddressSet | None] = [asked.sources]
-    for ready in back.rules:
-        if ready.destinations is not None:
-            regions = [*(part for each in regions for part in _split(each, ready.destinations))][:_MOST_REGIONS]
-    for region in regions:
-        left, passed = clients, RangeSet()
-        for ready in back.rules:
-            rule = ready.rule
-            here = clients if rule.services is None else _details(rule.services, protocol)
-            fits = rule.source_ports is None or bool(rule.source_ports & ports)
-            to = ready.destinations is None or (region is not None and not region - ready.destinations)
-            if fits and to and _meet(ready.sources, asked.destinations):
-                if rule.action == ALLOW:
-                    passed = passed | (here & left)
-                left = left - here
-        if back.filter.otherwise == ALLOW:
-            passed = passed | left
-        yield (region if len(regions) > 1 else None), passed & clients
-
-
-_WHOLE = AddressSet(RangeSet.span(0, (1 << 32) - 1), RangeSet.span(0, (1 << 128) - 1))
-
-
-def _who(region: AddressSet) -> str:
-    """A region in words: by what is in it, or by what is not where that is shorter."""
-    inside, outside = region.texts(), (_WHOLE - region).texts()
-    return few(inside) if len(inside) <= len(outside) else f"all but {few(outside)}"
-
-
-def _split(region: AddressSet | None, at: AddressSet) -> Iterator[AddressSet | None]:
-    """A region in two: within some addresses and outside of them."""
-    whole = _WHOLE if region is None else region
-    yield from (part for part in (whole & at, whole - at) if part)
-
-
-def _meet(one: AddressSet | None, other: AddressSet | None) -> bool:
-    return one is None or other is None or bool(one & other)
