@@ -166,6 +166,29 @@ class OfRules(unittest.TestCase):
             values = self.with_rules([{"id": "one", "action": "allow", "service": "ssh", "note": f"only until {day}"}])
             self.assertEqual(expected, told(values, "expired-note"), day)
 
+    def test_whoever_sends_is_anybody_however_that_is_written(self):
+        for peer, expected in (("0.0.0.0/0", ["guard/inbound/one"]), ("::/0", ["guard/inbound/one"]),
+                               ("0.0.0.0/1", []), (["0.0.0.0/1", "128.0.0.0/1"], ["guard/inbound/one"])):  # fmt: skip
+            values = self.with_rules([{"id": "one", "action": "allow", "from": peer}])
+            self.assertEqual(expected, told(values, "wide-rule"), peer)
+
+    def test_an_outside_in_a_rule_stands_for_our_own_addresses_too(self):
+        """A stop that hits our own machines is grave where they would pass without it, and what lets them pass a note."""
+        stop, rest = (
+            {"order": 10, "action": "drop", "from": "internet", "service": "ssh"},
+            {"order": 20, "action": "allow"},
+        )
+        (found,) = findings(self.with_rules([stop, rest]), "outside-holds-own")
+        self.assertEqual(("guard/inbound/10", "medium"), (found.at, found.severity))
+        self.assertIn("it drops from 10.1.1.0-10.1.2.255, 10.2.1.0/24 on tcp/22", found.proof)
+        own = {"order": 5, "action": "allow", "from": ["north", "south"], "service": "ssh"}
+        self.assertEqual([], told(self.with_rules([own, stop, rest]), "outside-holds-own"))
+        self.assertEqual([], told(self.with_rules([stop]), "outside-holds-own"))  # the filter drops them in any case
+        named = stop | {"from": ["internet", "north", "south"]}
+        self.assertEqual([], told(self.with_rules([named, rest]), "outside-holds-own"))
+        (found,) = findings(self.with_rules([stop | {"action": "allow"}]), "outside-holds-own")
+        self.assertEqual("note", found.severity)
+
     def test_any_to_anything_is_wide_and_many_ports_are(self):
         for rule in ({"id": "one", "action": "allow"}, {"id": "one", "action": "allow", "service": "tcp/1-9000"}):
             self.assertEqual(["guard/inbound/one"], told(self.with_rules([rule]), "wide-rule"))
@@ -203,6 +226,9 @@ class OfPlaces(unittest.TestCase):
         values["route_tables"]["north-table"].append({"to": "10.77.0.0/16", "via": {"instance": "box"}})
         self.assertEqual(["north-table: 10.77.0.0/16"], told(values, "route-to-nothing"))
         values["instances"]["box"]["forwards"] = True
+        self.assertEqual([], told(values, "route-to-nothing"))
+        del values["instances"]["box"]["forwards"]
+        values["route_tables"]["north-table"][-1]["to"] = "10.1.1.90/32"  # its own address: nothing to be passed on
         self.assertEqual([], told(values, "route-to-nothing"))
 
     def test_a_group_of_very_many_addresses_is_looked_at_in_no_time(self):
@@ -250,6 +276,10 @@ class OfPlaces(unittest.TestCase):
         ]
         self.assertTrue(any(at.startswith("b1: 10.1.1.0/24") for at in told(values, "no-return-route")))
         self.assertEqual([], told(base(), "no-return-route"))
+        values["route_tables"]["north-table"].append(
+            {"to": "10.2.1.0/24", "via": "discard"}
+        )  # nothing gets there at all
+        self.assertEqual([], told(values, "no-return-route"))
 
 
 class OfKernelRuleSets(unittest.TestCase):
@@ -390,6 +420,8 @@ class OfWays(unittest.TestCase):
         values = self.opened({"id": "web", "action": "allow", "service": "https"})
         values["instances"]["ann"]["listens"] = [{"service": "https", "address": "127.0.0.1"}]
         self.assertEqual(["ann: https"], told(values, "bound-elsewhere"))
+        values["filters"]["guard"]["inbound"][0]["to"] = "10.1.1.11"  # a rule for somebody else
+        self.assertEqual([], told(values, "bound-elsewhere"))
 
 
 class Accepting(unittest.TestCase):

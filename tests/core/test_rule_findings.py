@@ -356,7 +356,9 @@ class OfReplies(unittest.TestCase):
         outbound = [{"order": 10, "action": "drop", "to": "192.0.2.0/24"}, replies]
         self.assertEqual([], self.edge(outbound, inbound))
         (found,) = self.edge([{"order": 20, "action": "drop", "from": "10.1.1.9"}, replies], inbound)
-        self.assertIn("lets no tcp reply back from 10.1.1.9 to client ports 32768-60999; stopped by 20", found.proof)
+        self.assertIn(
+            "lets no tcp reply back from 10.1.1.9 to client ports 32768-60999; stopped by rule 20", found.proof
+        )
         self.assertEqual("allow tcp/32768-60999 in edge/outbound, in front of 20, or do not let their requests in",
                          found.fix)  # fmt: skip
 

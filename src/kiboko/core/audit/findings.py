@@ -45,6 +45,7 @@ KINDS: dict[str, FindingKind] = {
     "group-without-addresses": FindingKind(MEDIUM, "a member of a group has no address, so that no rule matches it"),
     "nearly-member": FindingKind(MEDIUM, "an instance whose tags nearly match a group, and do not"),
     "outside-over-own": FindingKind(MEDIUM, "an outside whose addresses are our own"),
+    "outside-holds-own": FindingKind(MEDIUM, "a rule that names an outside decides for our own machines as well"),
     "unused-service": FindingKind(NOTE, "a named service that no rule and no listener speaks of"),
     "unserved-rule": FindingKind(LOW, "a rule lets in what none of the machines that carry it listens to"),
     "bound-elsewhere": FindingKind(MEDIUM, "a rule lets in what a machine listens to at another address only"),

@@ -45,7 +45,11 @@ def _unserved(ends: Ends, scope: Scope) -> Iterator[Finding]:
             continue
         for rule in chosen.inbound or ():
             if rule.enabled and rule.action == ALLOW and rule.services is not None:
-                yield from _unserved_rule(ends, chosen, rule, carried_by)
+                to = ends.walker.membership.peer_addresses(rule.destinations)
+                meant = [(who, member) for who, member in carried_by
+                         if to is None or any(address in to for address in member.interfaces[0].addresses)]  # fmt: skip
+                if meant:
+                    yield from _unserved_rule(ends, chosen, rule, meant)
 
 
 def _unserved_rule(

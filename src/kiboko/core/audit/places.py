@@ -184,6 +184,9 @@ def _leads_to_nothing(walker: Walker, entry: RouteEntry, beyond: Callable[[str],
     topology = walker.topology
     if entry.instance is not None:
         instance = topology.instances[entry.instance]
+        own = AddressSet.of_addresses(address for each in instance.interfaces for address in each.addresses)
+        if own and AddressSet.of_prefixes([entry.to]) <= own:
+            return ""  # a next hop that is the destination has nothing to pass on (S30)
         if not instance.running:
             return f"it leads to {instance.name}, which is stopped"
         if not instance.forwards:
@@ -208,7 +211,7 @@ def _without_return(walker: Walker, tables: set[str]) -> Iterator[Finding]:
         for entry, gateway, other in led_to(subnet.route_table, subnet.network) if subnet.route_table else ():
             near = subnet.block(entry.to.family)
             key = (subnet.route_table or "", other.name, subnet.network)
-            if near is None or key in told:
+            if near is None or key in told or router.look_up(subnet, _first(_block(other, entry))).entry is not entry:
                 continue
             back = router.look_up(other, _first(near)).entry
             out = topology.gateways.get(back.gateway or "") if back is not None else None
@@ -273,6 +276,13 @@ def _without_way_out(walker: Walker) -> Iterator[Finding]:
                             "give it a public address and a route, or leave it out of that filter",
                             others=((f"{chosen.name}/inbound/{rule.name}", rule.place),),
                             check=f"kiboko check {outsides[0]} {interface.instance} any", severity=LOW)  # fmt: skip
+
+
+def _block(subnet: Subnet, entry: RouteEntry) -> Prefix:
+    """The block of a subnet that an entry leads to."""
+    block = subnet.block(entry.to.family)
+    assert block is not None
+    return block
 
 
 def _first(block: Prefix) -> Address:

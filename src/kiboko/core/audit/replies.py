@@ -11,6 +11,7 @@ import numpy as np
 
 from kiboko.core.audit.covering import Boxes, Sides
 from kiboko.core.audit.findings import Finding, few, found
+from kiboko.core.audit.parts import Part, TooManyParts, few_enough, less, meeting
 from kiboko.core.audit.rules import WAY_NAMES, RuleList, directions
 from kiboko.core.audit.scope import WHOLE, Scope
 from kiboko.core.header.addresses import SPECIAL_PURPOSE, AddressSet
@@ -22,17 +23,8 @@ from kiboko.core.walk.walk import Walker
 
 _FEW_CLIENT_PORTS = 1000
 """What names more of the clients' own ports lets replies pass, and asks for none."""
-_MOST_PARTS = 2_000
-"""As many parts of what a rule lets pass are looked at before nothing is said of it."""
 _BACK = {"in": "out", "out": "in"}
 _EVERY_PORT = RangeSet.span(0, 0xFFFF)
-
-_Part = tuple[RangeSet, ...]
-"""Some requests: of every source to every destination and port, and of parts that have them, from every client port."""
-
-
-class _TooMany(Exception):
-    """More parts than are looked at."""
 
 
 def of_replies(walker: Walker, scope: Scope = WHOLE) -> Iterator[Finding]:
@@ -159,7 +151,7 @@ class _OfWay:
                 if ports:
                     try:
                         lost = self._worst(number, protocol, ports)
-                    except _TooMany:
+                    except TooManyParts:
                         continue
                     if lost is not None:
                         yield self._finding(ready.rule, word, ports, lost)
@@ -172,7 +164,7 @@ class _OfWay:
         return RangeSet() if (named & self.usual).size > _FEW_CLIENT_PORTS else named - self.usual
 
     def _worst(self, number: int, protocol: int, ports: RangeSet) -> _Lost | None:
-        """What is lost of the replies to what one rule lets pass. Raises _TooMany."""
+        """What is lost of the replies to what one rule lets pass. Raises TooManyParts."""
         of_family = [_Replies(self, number, family, protocol, ports) for family in (4, 6)]
         is_of_both = all(each.requests for each in of_family)
         for is_whole in (True, False):
@@ -207,10 +199,12 @@ class _OfWay:
         if not any(who) and lost.is_of_one:
             narrow += f" by IPv{4 if lost.sources.v4 else 6}"
         names = [each.name if each is not None else "otherwise" for each in lost.by]
-        tail = f"; stopped by {few(names)}" + ("" if lost.is_all else ", and so are others")
+        tail = f"; stopped by {few([each if each == 'otherwise' else f'rule {each}' for each in names])}" + (
+            "" if lost.is_all else ", and so are others"
+        )
         before = [name for name, each in zip(names, lost.by, strict=True) if each is not None]
         fix = f"allow {word}/{lost.stopped} in {where}" + (f", in front of {few(before)}" if before else "")
-        if narrow:
+        if narrow and not lost.passed:
             fix += f", or do not let their requests {'in' if is_in else 'out'}"
         others = tuple((self.back.name(each), each.place) for each in lost.by if each is not None)
         passed, every = lost.passed, lost.passed | lost.stopped
@@ -227,12 +221,12 @@ class _Replies:
         self.way, self.number, self.family, self.protocol = way, number, family, protocol
         self.is_to_anybody = way.asked.way == "out" and way.asked.rules[number].rule.destinations is None
         """Whether requests go out to whom no rule names: with whom one talks, the other direction's rules say."""
-        self.requests = _less(list(self._let_pass(number, ports)), self._decided_before(number))
-        self.passed: list[_Part] = []
-        self.stopped: list[tuple[_Part, Rule | None]] = []
+        self.requests = less(list(self._let_pass(number, ports)), self._decided_before(number))
+        self.passed: list[Part] = []
+        self.stopped: list[tuple[Part, Rule | None]] = []
         self._judge()
 
-    def _let_pass(self, number: int, ports: RangeSet) -> Iterator[_Part]:
+    def _let_pass(self, number: int, ports: RangeSet) -> Iterator[Part]:
         """All that a rule matches, by who uses which client ports."""
         is_in = self.way.asked.way == "in"
         sources, destinations, _, clients = self.way.asked.sides[self.family][number]
@@ -244,7 +238,7 @@ class _Replies:
                 if all(part):
                     yield part
 
-    def _decided_before(self, number: int) -> Iterator[_Part]:
+    def _decided_before(self, number: int) -> Iterator[Part]:
         """What the rules before one decide, and what never meets the filter: traffic within one subnet (S8)."""
         boxes = self.way.asked.boxes[self.family]
         for each in boxes.meeting(number)[:number].nonzero()[0].tolist():
@@ -254,7 +248,7 @@ class _Replies:
                 own = block.family(self.family)
                 yield own, own, _EVERY_PORT, _EVERY_PORT
 
-    def _part(self, box: Sides) -> _Part:
+    def _part(self, box: Sides) -> Part:
         """What a rule matches of one protocol."""
         return box[0], box[1], _ports_of(box[2], self.protocol), box[3] & _EVERY_PORT
 
@@ -268,26 +262,26 @@ class _Replies:
             sources, destinations, clients, ports = self._part(boxes[number])
             part = destinations, sources, ports, clients
             rule = self.way.back.rules[number].rule
-            self._note([both for each in left if all(both := _meet(each, part))], rule, rule.action)
-            left = _less(left, [part])
+            self._note([both for each in left if all(both := meeting(each, part))], rule, rule.action)
+            left = less(left, [part])
         self._note(left, None, self.way.back.filter.otherwise)
         if self.is_to_anybody:
             everybody = self._side(1)
             self.passed = [(sources, everybody, *more) for sources, _, *more in self.passed]
-            self.stopped = [(left, rule) for part, rule in self.stopped for left in _less([part], self.passed)]
+            self.stopped = [(left, rule) for part, rule in self.stopped for left in less([part], self.passed)]
 
-    def _note(self, parts: Iterable[_Part], rule: Rule | None, action: str) -> None:
+    def _note(self, parts: Iterable[Part], rule: Rule | None, action: str) -> None:
         if action == ALLOW:
             self.passed.extend(parts)
         else:
             self.stopped.extend((part, rule) for part in parts)
-        _few_enough(len(self.passed) + len(self.stopped))
+        few_enough(len(self.passed) + len(self.stopped))
 
     def lost(self, *, is_whole: bool) -> _Lost | None:
         """The largest part of which all replies are lost, or of which some are; None where there is no such part."""
         passed = [part[:3] for part in self.passed]
         if is_whole:
-            regions = [left for part in self.requests for left in _less([part[:3]], passed)]
+            regions = [left for part in self.requests for left in less([part[:3]], passed)]
         else:
             regions = [part[:3] for part, _ in self.stopped]
         if not regions:
@@ -295,7 +289,7 @@ class _Replies:
         region = max(regions, key=lambda part: math.prod(side.size for side in part))
         region, back = _narrowed(region, [(part[:3], part[3]) for part in self.passed])
         region, away = _narrowed(region, [(part[:3], part[3]) for part, _ in self.stopped])
-        by = dict.fromkeys(rule for part, rule in self.stopped if all(_meet(part[:3], region)))
+        by = dict.fromkeys(rule for part, rule in self.stopped if all(meeting(part[:3], region)))
         sources, destinations = self._addresses(region[0]), self._addresses(region[1])
         return _Lost(sources, destinations, region[2], self.ends, away, back, tuple(by), len(regions) == 1)
 
@@ -312,48 +306,17 @@ class _Replies:
         return AddressSet(ranges) if self.family == 4 else AddressSet(v6=ranges)
 
 
-def _narrowed(region: _Part, of_ports: Iterable[tuple[_Part, RangeSet]]) -> tuple[_Part, RangeSet]:
+def _narrowed(region: Part, of_ports: Iterable[tuple[Part, RangeSet]]) -> tuple[Part, RangeSet]:
     """A part of a region that each of some others holds whole or does not meet, and the client ports of those that
     hold it: those that it can do without are left out."""
     ports = RangeSet()
     for other, clients in of_ports:
-        without = _less([region], [other])
+        without = less([region], [other])
         if without:
             region = max(without, key=lambda part: math.prod(side.size for side in part))
         else:
             ports = ports | clients
     return region, ports
-
-
-def _less(parts: Sequence[_Part], taken: Iterable[_Part]) -> list[_Part]:
-    """Some parts without others, as parts of which no two made of one meet. Raises _TooMany."""
-    left = list(parts)
-    for other in taken:
-        if not left:
-            break
-        left = [rest for part in left for rest in _without(part, other)]
-        _few_enough(len(left))
-    return left
-
-
-def _without(part: _Part, other: _Part) -> Iterator[_Part]:
-    shared = _meet(part, other)
-    if not all(shared):
-        yield part
-        return
-    for side, (mine, both) in enumerate(zip(part, shared, strict=True)):
-        rest = mine - both
-        if rest:
-            yield (*shared[:side], rest, *part[side + 1 :])
-
-
-def _meet(one: _Part, other: _Part) -> _Part:
-    return tuple(mine & theirs for mine, theirs in zip(one, other, strict=True))
-
-
-def _few_enough(count: int) -> None:
-    if count > _MOST_PARTS:
-        raise _TooMany
 
 
 def _ports_of(services: RangeSet, protocol: int) -> RangeSet:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -12,6 +13,7 @@ import numpy as np
 
 from kiboko.core.audit.covering import Boxes, Cover, Sides
 from kiboko.core.audit.findings import LOW, Finding, few, found
+from kiboko.core.audit.parts import TooManyParts, less
 from kiboko.core.errors import Place
 from kiboko.core.filters.filters import ReadyRule
 from kiboko.core.header.addresses import AddressSet
@@ -103,7 +105,7 @@ def _side(addresses: AddressSet | None, family: int) -> RangeSet:
     return _EVERY[family] if addresses is None else addresses.family(family)
 
 
-def _part_text(sides: Sequence[RangeSet], family: int) -> str:
+def part_text(sides: Sequence[RangeSet], family: int) -> str:
     """What some sides hold in words: `from 192.0.2.0/24 on tcp/22`; an end that is not named is left out."""
     told = []
     for word, side in zip(("from", "to"), sides[:2], strict=True):
@@ -188,7 +190,7 @@ def _contradicted(listed: RuleList) -> Iterator[Finding]:
             if not passed:
                 continue
             wider = list(passed)
-            example = _part_text(passed[wider[0]], family)
+            example = part_text(passed[wider[0]], family)
             others = listed.others(wider)
             names = few([name.rpartition("/")[2] for name, _ in others])
             yield found("contradicted-rule", listed.name(ready.rule), ready.rule.place,
@@ -203,13 +205,14 @@ def _passed(listed: RuleList, own: Sides, number: int, family: int) -> Sides | N
     sides, boxes = listed.sides[family], listed.boxes[family]
     one, two, three, four = (mine & theirs for mine, theirs in zip(own, sides[number], strict=True))
     shared = one, two, three, four
-    before = np.flatnonzero(boxes.meeting(number)[:number]).tolist()
-    if not before:
-        return shared
-    outside = Boxes([*(sides[each] for each in before), shared]).covered(len(before), np.arange(len(before))).outside
-    if outside is None:
+    before = [sides[each] for each in np.flatnonzero(boxes.meeting(number)[:number]).tolist()]
+    try:
+        left = less([shared], before)
+    except TooManyParts:
         return None
-    one, two, three, four = map(RangeSet.one, outside)
+    if not left:
+        return None
+    one, two, three, four = max(left, key=lambda part: math.prod(side.size for side in part))
     return one, two, three, four
 
 
@@ -285,7 +288,7 @@ def _wide(listed: RuleList) -> Iterator[Finding]:
     clients = listed.walker.topology.defaults.ephemeral_ports
     for ready in listed.rules:
         rule = ready.rule
-        if rule.action != ALLOW or ready.sources is not None or rule.source_ports is not None:
+        if rule.action != ALLOW or rule.source_ports is not None or not _is_anybody(ready.sources):
             continue
         if rule.services is None:
             if listed.filter.layer == "subnet" and not listed.filter.stateful and len(listed.rules) == 1:
@@ -300,6 +303,11 @@ def _wide(listed: RuleList) -> Iterator[Finding]:
             yield found("wide-rule", listed.name(rule), rule.place,
                         f"it lets in anybody to {ports:,} ports ({rule.service_text})",
                         "name the services that are meant")  # fmt: skip
+
+
+def _is_anybody(sources: AddressSet | None) -> bool:
+    """Whether a rule matches whoever sends, in one address family at least: as 0.0.0.0/0 does."""
+    return sources is None or any(sources.is_whole(family) for family in (4, 6))
 
 
 def of_kernel(instance: Instance) -> Iterator[Finding]:
