@@ -28,6 +28,7 @@ left; stops it in either way; may stop it (clause S35); or nothing is known of i
 ACTIONS = {ALLOW: PASSES, DROP: DROPS, REJECT: REJECTS}
 NO_LIST, UNFILTERED, UNFILTERED_TRACKED = -1, -2, -3
 """In place of a list: no filter is there; it does not filter this direction, and keeps no state, or does."""
+_LONG = 1 << 14
 _PROTOCOLS = {"tcp": TCP, "udp": UDP, "sctp": SCTP}
 
 
@@ -62,6 +63,7 @@ class FilterLists:
         self._ground, self._subject = ground, subject
         self._addresses, self._services, self._ports = addresses, services, ports
         self._boxes = BoxLists((addresses.size, addresses.size, services.size, ports.size))
+        self._by_rule: dict[tuple[int, int], NDArray[np.uint64]] = {}
         self.deciders: list[Decider] = [Decider()]
         self._decider_of: dict[Decider, int] = {Decider(): 0}
         self._list_of: dict[tuple[object, ...], int] = {}
@@ -192,6 +194,16 @@ class FilterLists:
     def matching(self, dimension: int, chosen: int) -> NDArray[np.uint64]:
         """For each class of a list's dimension the rules that match it, one bit each: uint64[classes, words]."""
         return self._boxes.matching(dimension, chosen)
+
+    def matching_by_rule(self, dimension: int, chosen: int) -> NDArray[np.uint64]:
+        """The same, laid out so that one word of all classes lies together: quick to read rule by rule. Of long lists
+        it is kept, as they are read so again and again."""
+        known = self._by_rule.get((dimension, chosen))
+        if known is None:
+            known = np.asfortranarray(self.matching(dimension, chosen))
+            if known.size > _LONG:
+                self._by_rule[dimension, chosen] = known
+        return known
 
     def rules_of(self, chosen: int) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
         """What the rules of a list do, in their order, `otherwise` last: action and whether state is kept."""

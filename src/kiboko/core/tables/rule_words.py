@@ -94,7 +94,7 @@ class _Side:
         """The side of some pairs, by what rules match."""
         start = np.concatenate([[0], np.cumsum(np.bincount(classes, minlength=len(words)))])
         met = np.bitwise_or.reduce(words[np.unique(classes)], axis=0)
-        return cls(classes, np.asfortranarray(words), met, np.argsort(classes, kind="stable"), start)
+        return cls(classes, words, met, np.argsort(classes, kind="stable"), start)
 
     def count(self, matched: NDArray[np.bool_]) -> int:
         """How many pairs are of some classes."""
@@ -147,6 +147,7 @@ class RuleWords:
         self._base[:_BELOW] = range(_BELOW)
         self._size = _BELOW
         self._joined: _Tables | None = None
+        self._last: tuple[int, Words] | None = None
         self._rejecting: NDArray[np.bool_] | None = None
 
     def done(self, lists: Rows, sources: Rows, destinations: Rows) -> Done:
@@ -235,11 +236,8 @@ class RuleWords:
         Rule by rule, each takes what those before it have left of what it matches: the cost grows with the pairs of
         classes that rules match, and most rules of a long list match few.
         """
-        lists, kinds = np.full(len(self._kinds), number, dtype=np.int64), self._kinds
-        by_kind = (self._lists.matching(SERVICES, number)[self._lists.classes(SERVICES, lists, self._services)]
-                   & self._lists.matching(PORTS, number)[self._lists.classes(PORTS, lists, self._ports)])  # fmt: skip
-        by_kind = np.asfortranarray(by_kind)  # read rule by rule
-        sides = [_Side.of(self._lists.matching(dimension, number), classes)
+        by_kind, kinds = self._matching_kinds(number), self._kinds
+        sides = [_Side.of(self._lists.matching_by_rule(dimension, number), classes)
                  for dimension, classes in ((SOURCES, from_), (DESTINATIONS, to))]  # fmt: skip
         action, keeps = self._lists.rules_of(number)
         otherwise = len(action) - 1
@@ -269,6 +267,20 @@ class RuleWords:
             taking.append((otherwise, np.arange(len(from_)), left))
             decides, begin, count = self._note_decided(number, len(from_), taking)
         return _Tables(matched, stopped, kept, decides, begin, count)
+
+    def _matching_kinds(self, number: int) -> Words:
+        """The rules of a list that match each kind, one bit each, laid out to be read rule by rule: uint64[kinds,
+        words]. That of the last list is kept: one that is worked out pair by pair is asked for again and again."""
+        if self._last is None or self._last[0] != number:
+            lists = np.full(len(self._kinds), number, dtype=np.int64)
+            self._last = None
+            by_service, by_port = (
+                np.take(self._lists.matching_by_rule(dimension, number).T,
+                        self._lists.classes(dimension, lists, atoms), axis=1)
+                for dimension, atoms in ((SERVICES, self._services), (PORTS, self._ports))
+            )  # fmt: skip
+            self._last = number, (by_service & by_port).T
+        return self._last[1]
 
     def _note_decided(
         self, number: int, entries: int, taking: list[tuple[int, Rows, Words]]
