@@ -129,6 +129,13 @@ class Expect(OnTheDemo):
         (suite,) = JUnitXml.fromfile(str(self.folder / "out.xml"))
         self.assertEqual((6, 5), (suite.tests, suite.failures))
 
+    def test_a_draft_of_nothing_is_a_file_of_no_expectations(self):
+        bare = "kiboko: 1\nnetworks: {n: {cidrs: [10.0.0.0/16]}}\n"
+        for more in ("", "subnets: {s: {network: n, cidr: 10.0.1.0/24}}\n"):  # no name, and no service
+            (self.folder / "bare.yaml").write_text(bare + more)
+            (self.folder / "draft.yaml").write_text(self.kiboko("expect --draft -n bare.yaml", 0))
+            self.assertIn("there is no expectation", self.kiboko("expect --file draft.yaml -n bare.yaml", 2))
+
     def test_a_draft_holds_today_and_can_be_read_back(self):
         (self.folder / "draft.yaml").write_text(self.kiboko("expect --draft", 0))
         self.assertIn(", 0 broken", self.kiboko("expect --file draft.yaml", 0))

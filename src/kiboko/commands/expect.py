@@ -191,7 +191,8 @@ def _draft(ends: Ends, args: argparse.Namespace) -> int:
     topology = ends.topology
     names = [*topology.groups, *topology.outsides] or [*topology.subnets, *topology.outsides]
     with working("looking at every pair of ends"):
-        found = draft(ends, names, usual_services(ends, _MOST_SERVICES), matrix_of, spread)
+        services = usual_services(ends, _MOST_SERVICES)
+        found = draft(ends, names, services, matrix_of, spread) if names and services else []
     print(draft_yaml(found), end="")
     return 0
 

@@ -191,6 +191,8 @@ def draft_yaml(expectations: Sequence[Expectation]) -> str:
     """A file of expectations as text."""
     import json
 
+    if not expectations:
+        return "# Nothing was found that could be promised.\nkiboko: expectations/1\nexpectations: []\n"
     lines = ["# A first set: what holds today. Cut it down to what is meant."]
     lines += ["kiboko: expectations/1", "expectations:"]
     for each in expectations:

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import Address, AddressSet, reads_as_address
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import Service
+from kiboko.core.header.services import TCP, Service, usual_services
 from kiboko.core.network.model import Expectation, Interface
 from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.members import Member, member_addresses
@@ -35,6 +35,8 @@ ONLY = "only"
 _FEW_PAIRS = 1_000_000
 """As many pairs are sooner looked at than processes started."""
 _PIECES = 16
+_MOST_KINDS = 1000
+"""Among so many kinds of traffic that break a promise one is looked for that people ask about."""
 _THROUGH, _SHUT = "through", "shut"
 """What is promised of a pair: that all gets through, or that nothing arrives."""
 
@@ -221,12 +223,10 @@ class _Held:
         self, sender: SpaceEnd, receiver: SpaceEnd, kinds: Kinds, broken: NDArray[np.uint64],
         hanging: NDArray[np.uint64] | None, promise: str,
     ) -> None:  # fmt: skip
-        """Keep a pair that breaks the promise, by the first of the kinds of traffic on which it does."""
-        place = int(kinds.unpacked(broken).argmax())
+        """Keep a pair that breaks the promise, on a service that people ask about where it does on one."""
+        place, number = self.most_usual(kinds, np.flatnonzero(kinds.unpacked(broken))[:_MOST_KINDS].tolist())
         kind = kinds.kinds[place]
         source, destination = apart([sender], [receiver])
-        number = (kind.services & self.expectation.services).lowest
-        number = kind.service if kind.service in self.expectation.services else number
         port = kind.port if kind.port >= 0 else None
         self.example = Counterexample(source, destination, Service(number >> 16, number & 0xFFFF), port)
         word = "does not get through" if promise == _THROUGH else "arrives"
@@ -235,6 +235,18 @@ class _Held:
         self.why = f"{source.name} to {destination.name} on {self.example.service} {word}"
         if promise == _SHUT and self.expectation.expect == ONLY:
             self.why += f", and is not among {', '.join(self.expectation.sources)}"
+
+    def most_usual(self, kinds: Kinds, places: Sequence[int]) -> tuple[int, int]:
+        """Of some kinds of traffic that are promised one that people ask about, and which service of it: its place and
+        number. The first of them where there is none."""
+        asked = [(place, kinds.kinds[place].services & self.expectation.services) for place in places]
+        usual = sorted(usual_services(self.ends.topology.services), key=lambda number: number >> 16 != TCP)
+        found = next(((place, number) for number in usual for place, services in asked if number in services), None)
+        if found is not None:
+            return found
+        place, services = asked[0]
+        example = kinds.kinds[place].service
+        return place, example if example in services else services.lowest
 
 
 def _first(block: Block, hit: NDArray[np.bool_]) -> tuple[int, int]:
