@@ -27,6 +27,27 @@ class Mistakes(OnTheDemo):
                 self.refused(f"{line} --top 0", "--top: at least one line is shown")
         self.refused("reach gauges --top many", "--top: 'many' is no number of lines")
 
+    def test_an_address_of_no_one_machine_is_no_end_of_any_question(self):
+        """Nothing is delivered to it, so that nothing would be promised or reached."""
+        (self.folder / "odd.yaml").write_text(
+            "kiboko: expectations/1\nexpectations:\n"
+            "  - {id: odd, from: desks, to: 10.61.4.255, service: ssh, expect: allowed}\n"
+        )
+        for line in ("check desk-1 10.61.4.255 ssh", "route desk-1 10.61.4.255", "reach 10.61.4.255",
+                     "reach --out 10.61.4.255", "matrix --by gauges,10.61.4.255", "expect --file odd.yaml"):  # fmt: skip
+            with self.subTest(line):
+                self.refused(line, "10.61.4.255 is broadcast in subnet bank-east: no router of this network delivers")
+        self.refused("reach 127.0.0.1", "127.0.0.1 is loopback")
+
+    def test_of_a_network_file_that_is_none_it_is_said_what_is_wrong_with_it_whatever_was_to_be_changed(self):
+        change = next(iter(sorted((self.folder / "changes").glob("*.yaml"))))
+        for text, said in (('{"a": 1}\n{"b": 2}\n', "odd.yaml:2:"), ("- 1\n- 2\n", "odd.yaml:1:"),
+                           ("kiboko: 1\nfilters: [\n", "odd.yaml")):  # fmt: skip
+            (self.folder / "odd.yaml").write_text(text)
+            for line in (f"apply changes/{change.name} --diff", f"rehearse changes/{change.name}"):
+                with self.subTest(line, text=text):
+                    self.refused(f"{line} -n odd.yaml", said)
+
     def test_a_name_of_a_command_may_be_that_of_an_end(self):
         self.refused("check show desk-1 ssh", "'show' is neither an address nor a name of the network")
 

@@ -129,7 +129,7 @@ def _held_then(ends: Ends, expectations: list[Expectation]) -> list[Held | None]
     def is_known(each: Expectation) -> bool:
         try:
             for name in (*each.sources, *each.destinations, *each.excepted):
-                ends.resolve(name)
+                ends.resolve_deliverable(name)
         except UsageError:
             return False
         return True

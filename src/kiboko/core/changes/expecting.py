@@ -151,7 +151,7 @@ class _Held:
     def resolve(self, name: str) -> tuple[Member, ...]:
         """The members of an end."""
         try:
-            return self.ends.resolve(name).members
+            return self.ends.resolve_deliverable(name).members
         except UsageError as error:
             raise UsageError(f"{self.expectation.place}: expectation '{self.expectation.id}': {error}") from error
 

@@ -72,6 +72,19 @@ class Ends:
                 raise UsageError(str(error)) from error
         raise UsageError(self._unknown(text))
 
+    def resolve_deliverable(self, text: str) -> End:
+        """The same, of what can take part in traffic at all. Raises UsageError for an address of no one machine too."""
+        end = self.resolve(text)
+        self.refuse_undeliverable(end)
+        return end
+
+    def refuse_undeliverable(self, end: End) -> None:
+        """An address that stands for no one machine is no end of a question (S4). Raises UsageError."""
+        low = end.members[0].low if len(end.members) == 1 and not end.is_set else None
+        what = self.directory.why_undeliverable(low) if low is not None else None
+        if what is not None:
+            raise UsageError(f"{end.text} is {what}: no router of this network delivers to it or from it")
+
     def _zone_end(self, text: str, name: str) -> End:
         """`zone:NAME`: the subnets and the outsides of a zone. Raises UsageError."""
         topology = self.topology

@@ -51,7 +51,7 @@ def ask(
     ('blocked', 'silent', 'core-guard')
     """
     for end in (sender, receiver):
-        refuse_undeliverable(ends, end)
+        ends.refuse_undeliverable(end)
     if sender.is_set or receiver.is_set:
         return None
     source, target = sender.members[0], receiver.members[0]
@@ -75,14 +75,6 @@ def ask(
                *_by_public(ends, walk, first, ports))  # fmt: skip
     address = str(first.target) if first.usable else None
     return Answer(walk, sender.text, receiver.text, address, caveats)
-
-
-def refuse_undeliverable(ends: Ends, end: End) -> None:
-    """An address that stands for no one machine is no end of a question. Raises UsageError."""
-    low = end.members[0].low if len(end.members) == 1 and not end.is_set else None
-    what = ends.directory.why_undeliverable(low) if low is not None else None
-    if what is not None:
-        raise UsageError(f"{end.text} is {what}: no router of this network delivers to it or from it")
 
 
 def refuse_outside_to_outside(ends: Ends, pair: Pair) -> None:
@@ -163,7 +155,7 @@ def ask_ways(ends: Ends, sender: End, receiver: End, family: int | None) -> Ways
     for end in (sender, receiver):
         if end.is_set:
             raise UsageError(f"'{end.text}' stands for more than one end; a route has one at each side")
-        refuse_undeliverable(ends, end)
+        ends.refuse_undeliverable(end)
     pairs = ends.pairs(sender.members[0], receiver.members[0], family)
     if not pairs:
         raise UsageError(f"{sender.text} and {receiver.text} have no address of one family to send between")

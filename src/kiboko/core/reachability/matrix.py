@@ -322,7 +322,7 @@ def axis_names(ends: Ends, by: str) -> list[AxisName]:
     else:
         listed = [text.strip() for text in by.split(",") if text.strip()]
         try:
-            return [AxisName(text, ends.resolve(text).members) for text in dict.fromkeys(listed)]
+            return [AxisName(text, ends.resolve_deliverable(text).members) for text in dict.fromkeys(listed)]
         except UsageError as error:
             hint = nearest(by, list(_KINDS_OF_NAMES), 1, 0.6)
             raise UsageError(f"--by {by}: {error}{hint}; --by is {', '.join(_KINDS_OF_NAMES)}, tag:KEY, or names with"

@@ -98,7 +98,7 @@ def reach(ends: Ends, question: ReachQuestion) -> ReachAnswer:
 
     Raises
     ------
-    UsageError : where there are too many pairs to be told one by one, or none
+    UsageError : where there are too many pairs to be told one by one, or none; of an address of no one machine
 
     >>> from kiboko.core.queries.ends import resolve_service
     >>> from kiboko.core.walk.walk import Walker
@@ -108,6 +108,7 @@ def reach(ends: Ends, question: ReachQuestion) -> ReachAnswer:
     >>> [(line.verdict, line.far[0].outside) for line in found.lines]
     [('allowed', 'crews')]
     """
+    ends.refuse_undeliverable(question.name)
     return _Reach(ends, question).answer()
 
 

@@ -25,7 +25,11 @@ def changed(path: str, change: Change, files_elsewhere: bool = False) -> tuple[T
     """The network that a file or folder describes once a change is made, and its files with the change in them: nothing
     is written. Raises InputError where the change does not fit, or what comes of it is no network file."""
     sheets = Sheets.read(path)
-    make(change, sheets)
+    try:
+        make(change, sheets)
+    except Exception:
+        load_with_files(path, files_elsewhere)  # where the network file itself is wrong, that is what has to be told
+        raise
     try:
         return load_with_files(path, files_elsewhere, sheets.texts())[0], sheets
     except InputError as error:
