@@ -7,21 +7,27 @@ whose other traffic arrives is not cut off. What is left standing comes first.
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Collection, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from kiboko.core.errors import KibokoError
-from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK
+from kiboko.core.evidence.comparison import BREAK, LEAK
 from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.finding_rows import FindingRows
 from kiboko.core.evidence.telling import met_at_the_ends, most_telling
+from kiboko.core.evidence.weighed_evidence import (
+    WeighedEvidence,
+    groups_that_would_turn,
+    receiver_of,
+    rule_key,
+    sender_of,
+    stops_of,
+)
 from kiboko.core.header.services import TCP, Service
-from kiboko.core.network.model import REJECT, Named, Rule
-from kiboko.core.queries.near_misses import near_misses
-from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, REFUSED, SILENT, FlowRecord
+from kiboko.core.network.model import REJECT, Named
+from kiboko.core.records.records import DENIED, REFUSED, FlowRecord
 from kiboko.core.walk.gates import Row
-from kiboko.core.walk.walk import ALLOWED, ONE_WAY, Walk, Walker
+from kiboko.core.walk.walk import ALLOWED, Walk, Walker
 
 CAUSE_IDS = (
     "not-enforced", "exempt", "not-attached", "older-filter", "membership", "no-address", "service-down", "host-filter",
@@ -29,7 +35,6 @@ CAUSE_IDS = (
 )  # fmt: skip
 _ATTACHED = ("instance-in", "instance-out", "subnet-in", "subnet-out", "zone", "outside")
 _LEAST = 0.1
-_MOST_LOOKED_UP = 60
 _SYN = 0x02
 
 
@@ -44,39 +49,6 @@ class Cause:
     to_confirm: str
 
 
-_RuleKey = tuple[str, str, str | None, str | None, Service]
-"""A rule at a gate as one service meets it: gate, place, filter, rule, service."""
-
-
-@dataclass(slots=True)
-class _Board:
-    """What the evidence as a whole says, by who and where."""
-
-    enforced_at: dict[str, set[str]] = field(default_factory=lambda: defaultdict(set))
-    """For each place of a gate, the filters seen to stop something there that no other would have stopped."""
-    working_at: set[str] = field(default_factory=set)
-    """Places of gates where something was seen to be stopped, by whatever filter."""
-    misplaced: dict[tuple[str, str], set[str]] = field(default_factory=lambda: defaultdict(set))
-    """For each group and each end outside of it that it would turn things for, the places where it did."""
-    passed_rules: set[_RuleKey] = field(default_factory=set)
-    answered_by: dict[str, set[tuple[str, Service]]] = field(default_factory=lambda: defaultdict(set))
-    """For each receiver who was answered, on what; `worked_*` also hold what was only seen to arrive."""
-    worked_to: dict[str, set[tuple[str, Service]]] = field(default_factory=lambda: defaultdict(set))
-    worked_from: dict[str, set[tuple[str, Service]]] = field(default_factory=lambda: defaultdict(set))
-    broken_to: dict[str, set[tuple[str, Service]]] = field(default_factory=lambda: defaultdict(set))
-    broken_from: dict[str, set[tuple[str, Service]]] = field(default_factory=lambda: defaultdict(set))
-    leaking_at: dict[str, set[tuple[str, Service]]] = field(default_factory=lambda: defaultdict(set))
-    breaking_rules: dict[_RuleKey, int] = field(default_factory=lambda: defaultdict(int))
-    denied_at: dict[tuple[str, str, Service], str] = field(default_factory=dict)
-    """For each sender, receiver and service of a break, the place where it was seen to be denied."""
-    lost_replies: set[tuple[str, Service]] = field(default_factory=set)
-    """Of which receivers and services replies were seen to be denied, though the rules let them back."""
-    passed_anywhere: set[tuple[str | None, str | None, Service]] = field(default_factory=set)
-    """The rules that let a service pass at any place: filter, rule, service."""
-    looked_up: int = 0
-    """How many leaks were looked at for groups that would turn them."""
-
-
 class Causes:
     """The causes of one summary's groups. `older` walks an older network file of the same network, where one is at
     hand: what agrees with that file and not with today's is most likely a filter that was never brought up to date."""
@@ -84,7 +56,7 @@ class Causes:
     def __init__(self, walker: Walker, groups: FindingRows, older: Walker | None = None) -> None:
         self.walker = walker
         self._older = older
-        self._board = _Board()
+        self._evidence = WeighedEvidence()
         self._groups = groups
         self._weighed: set[tuple[int, int]] = set()
         """The groups that were looked at, by where their examples are."""
@@ -113,7 +85,7 @@ class Causes:
             self._weighed.add(key)
             walk = group.finding.walk
             if walk is not None:
-                self._note(group, walk)
+                self._evidence.note(self.walker, group, walk)
 
     def look_around(self, shown: Iterable[FindingGroup]) -> None:
         """Of more kinds of traffic than can be weighed, weigh those that were met at the ends of some that are to be
@@ -121,50 +93,6 @@ class Causes:
         if self.left_out:
             for group in shown:
                 self._weigh([group, *met_at_the_ends(self._groups, group)])
-
-    def _note(self, group: FindingGroup, walk: Walk) -> None:
-        board, status = self._board, group.concluded.status
-        sender, receiver = sender_of(walk), receiver_of(walk)
-        service = walk.flow.service
-        observed = group.concluded.observed
-        if status == AGREE and walk.verdict == ALLOWED and observed in (ANSWERED, ARRIVED, PASSED):
-            if observed in (ANSWERED, ARRIVED):
-                board.answered_by[receiver].add((sender, service))
-                board.worked_to[receiver].add((sender, service))
-                board.worked_from[sender].add((receiver, service))
-            asked = walk.rows if observed == ANSWERED else group.finding.asked or walk.rows
-            for row in asked:
-                if row.filters and not row.tracked:
-                    board.passed_rules.add(_rule_key(row, service))
-                    board.passed_anywhere.add((row.filter, row.rule, service))
-        elif group.concluded.is_proved_stop:
-            # Silence tells of a filter only where nothing else would have kept silent too.
-            stops = walk.stops() if observed in (DENIED, SILENT) else []
-            if observed == DENIED and group.finding.decider is not None:
-                stops = [row for row in stops if row.at == group.finding.decider.at]
-            if len({row.at for row in stops}) == 1:
-                board.working_at.add(stops[0].at)
-                stopping = {name for row in stops for name in row.filters}
-                if len({row.filters for row in stops}) == 1:
-                    board.enforced_at[stops[0].at].update(stopping)
-        elif status == BREAK:
-            board.broken_to[receiver].add((sender, service))
-            board.broken_from[sender].add((receiver, service))
-            if group.concluded.cause == "no-way-back":
-                board.lost_replies.add((receiver, service))
-            elif group.concluded.at is not None:
-                board.denied_at[sender, receiver, service] = group.concluded.at
-            for row in walk.rows:
-                if row.filters and not row.tracked:
-                    board.breaking_rules[_rule_key(row, service)] += 1
-        elif status == LEAK:
-            places = {row.at for row in _stops(group)}
-            for place in places:
-                board.leaking_at[place].add((sender, service))
-            if board.looked_up < _MOST_LOOKED_UP:
-                board.looked_up += 1
-                for name, end in self._groups_that_would_turn(walk):
-                    board.misplaced[name, end].update(places)
 
     def of(self, group: FindingGroup) -> list[Cause]:
         """The likely causes of a leak or break, the likeliest first, each id once; empty for anything else."""
@@ -186,7 +114,7 @@ class Causes:
     # Leaks.
 
     def _of_leak(self, group: FindingGroup, walk: Walk) -> Iterator[Cause]:
-        stops = _stops(group)
+        stops = stops_of(group)
         if not stops:
             return
         places = {row.at for row in stops}
@@ -208,13 +136,14 @@ class Causes:
 
     def _filter_that_does_nothing(self, stops: list[Row], filters: set[str]) -> Iterator[Cause]:
         place = stops[0].at
-        enforced = self._board.enforced_at.get(place, set())
-        leaking = max(1, len(self._board.leaking_at[place]))  # what is asked about, though it may not have been weighed
+        enforced = self._evidence.enforced_at.get(place, set())
+        # What is asked about is one of them, though it may not have been weighed.
+        leaking = max(1, len(self._evidence.leaking_at[place]))
         at_interface = all(row.gate in ("instance-in", "instance-out") for row in stops)
         kinds = "1 kind" if leaking == 1 else f"{leaking} kinds"
         several = f"{kinds} of traffic that only {place} stops {'gets' if leaking == 1 else 'get'} through"
         if at_interface:
-            if place in self._board.working_at:
+            if place in self._evidence.working_at:
                 by = f"{_names(enforced)} still {_verb(enforced, 'stop')}" if enforced else "something still stops"
                 yield _cause("not-enforced", 0.12, f"{by} other traffic at {place}")
             else:
@@ -242,11 +171,11 @@ class Causes:
 
     def _of_break(self, group: FindingGroup, walk: Walk) -> Iterator[Cause]:
         sender, receiver, service = sender_of(walk), receiver_of(walk), walk.flow.service
-        board = self._board
+        seen = self._evidence
         reply_denied = group.concluded.cause == "no-way-back"
-        if reply_denied or (receiver, service) in board.lost_replies:
+        if reply_denied or (receiver, service) in seen.lost_replies:
             yield _cause("no-way-back", 0.95, f"a reply of {receiver} on {service} was seen to be denied on its way")
-        at = group.concluded.at or board.denied_at.get((sender, receiver, service))
+        at = group.concluded.at or seen.denied_at.get((sender, receiver, service))
         if reply_denied:  # the request came all the way, and nothing on its way there is to blame
             yield from self._older_filter(walk, "blocked", set(), set())
             here = next((row for row in walk.reply if row.filters and row.at == at), None)
@@ -264,11 +193,11 @@ class Causes:
             return
         refused = group.concluded.observed == REFUSED
         denied = group.concluded.observed == DENIED
-        others = {who for who, what in board.worked_to[receiver] if what == service and who != sender}
-        reached = {who for who, what in board.worked_from[sender] if what == service}
+        others = {who for who, what in seen.worked_to[receiver] if what == service and who != sender}
+        reached = {who for who, what in seen.worked_from[sender] if what == service}
         yield from self._older_filter(walk, "blocked", set(), set())
         yield from self._rule_of_yesterday(walk.forward if denied else walk.rows, service, refused)
-        answered = {who for who, what in board.answered_by[receiver] if what == service}
+        answered = {who for who, what in seen.answered_by[receiver] if what == service}
         if service.has_ports and not denied:
             if answered:
                 yield _cause("service-down", 0.15, f"{service} of {receiver} answered {_names(answered)}")
@@ -289,18 +218,18 @@ class Causes:
 
     def _of_denied(self, walk: Walk, at: str) -> Iterator[Cause]:
         """A request that was seen to be denied at a place: it has passed every gate in front of that."""
-        board, service = self._board, walk.flow.service
+        seen, service = self._evidence, walk.flow.service
         machine = at.partition("/")[0]
         sender, receiver = sender_of(walk), receiver_of(walk)
         here = [row for row in walk.forward if row.filters and (row.at == at or row.at.startswith(f"{machine}/"))]
-        waiting = [row for row in here if (row.filter, row.rule, service) not in board.passed_anywhere]
+        waiting = [row for row in here if (row.filter, row.rule, service) not in seen.passed_anywhere]
         nobody = walk.arrival is not None and walk.arrival.subnet is not None and walk.arrival.interface is None
         if machine in self.walker.topology.instances and nobody and machine != sender:
             looked = f"it was denied at {machine}, which may have the address {walk.flow.target} that nobody recorded"
             yield _cause("no-address", 0.9, looked)
         elif machine in self.walker.topology.instances:
-            broken = board.broken_to[machine] | board.broken_from[machine]
-            works = board.worked_to[machine] | board.worked_from[machine]
+            broken = seen.broken_to[machine] | seen.broken_from[machine]
+            works = seen.worked_to[machine] | seen.worked_from[machine]
             if not works and len({what for _, what in broken}) > 1 and len({who for who, _ in broken}) > 1:
                 looked = (
                     f"{machine} denied whatever was sent to it or from it, on {len({w for _, w in broken})} services"
@@ -322,12 +251,12 @@ class Causes:
         is not in force yet."""
         if self._older is not None:
             return
-        board = self._board
+        seen = self._evidence
         asked = [row for row in rows if row.filters and not row.tracked]
-        waiting = [row for row in asked if _rule_key(row, service) not in board.passed_rules]
+        waiting = [row for row in asked if rule_key(row, service) not in seen.passed_rules]
         if waiting:
-            shared = max(waiting, key=lambda row: board.breaking_rules[_rule_key(row, service)])
-            count = max(1, board.breaking_rules[_rule_key(shared, service)])  # this one, where it was not weighed
+            shared = max(waiting, key=lambda row: seen.breaking_rules[rule_key(row, service)])
+            count = max(1, seen.breaking_rules[rule_key(shared, service)])  # this one, where it was not weighed
             needed = f"{count} broken kind{' of traffic needs' if count == 1 else 's of traffic need'}"
             looked = f"no {service} was seen to pass {_rule_text(shared)}, which {needed}"
             weight = (0.75 if count > 1 else 0.6) * (0.6 if refused and shared.action != REJECT else 1.0)
@@ -336,10 +265,10 @@ class Causes:
             yield _cause("older-filter", 0.2, "every rule on the way was seen to let other traffic pass")
 
     def _unwell(self, sender: str, receiver: str) -> Iterator[Cause]:
-        board = self._board
-        broken = {service for _, service in board.broken_to[receiver]}
-        senders = {who for who, _ in board.broken_to[receiver]}
-        if board.answered_by[receiver]:
+        seen = self._evidence
+        broken = {service for _, service in seen.broken_to[receiver]}
+        senders = {who for who, _ in seen.broken_to[receiver]}
+        if seen.answered_by[receiver]:
             return
         if len(broken) > 1 and len(senders) > 1:
             looked = f"none of {len(broken)} services of {receiver} answered any of {len(senders)} senders"
@@ -357,7 +286,7 @@ class Causes:
         factor: float,
         denied: bool,
     ) -> Iterator[Cause]:
-        lost = {who for who, what in self._board.broken_from[sender] if what == service}
+        lost = {who for who, what in self._evidence.broken_from[sender] if what == service}
         if denied:
             return
         if reached:
@@ -376,9 +305,9 @@ class Causes:
             return
         factor = 0.5 if refused else 1.0
         service = walk.flow.service
-        if any(what == service for _, what in self._board.answered_by[receiver]):
+        if any(what == service for _, what in self._evidence.answered_by[receiver]):
             factor *= 0.4  # it answers others on this very service
-        answers = {str(what) for _, what in self._board.answered_by[receiver]}
+        answers = {str(what) for _, what in self._evidence.answered_by[receiver]}
         if instance.host_filter is None and answers:
             looked = f"no host filter of {receiver} is recorded, and it answers {_names(answers)}"
             yield _cause("host-filter", 0.5 * factor, looked)
@@ -405,7 +334,7 @@ class Causes:
             looked = f"by the older network file it is {before.verdict}"
             yield _cause("older-filter", 0.95 if agrees else 0.05, looked)
         elif filters and len(places) == 1:
-            enforced = filters & self._board.enforced_at.get(next(iter(places)), set())
+            enforced = filters & self._evidence.enforced_at.get(next(iter(places)), set())
             if enforced:
                 so = "so it is in force" if len(enforced) == 1 else "so they are in force"
                 looked = f"{_names(enforced)} {_verb(enforced, 'stop')} other traffic at {_names(places)}"
@@ -420,7 +349,7 @@ class Causes:
 
     def _membership(self, walk: Walk) -> Iterator[Cause]:
         """A group that holds more, or less, than the network file says."""
-        turning = list(self._groups_that_would_turn(walk))
+        turning = list(groups_that_would_turn(self.walker, walk))
         for end in (walk.flow.source, walk.arrival):
             if end is not None and end.subnet is not None and end.interface is None:
                 looked = f"no instance is recorded at {end.address}"
@@ -428,30 +357,13 @@ class Causes:
                     looked += f", and it would be right, were it a member of {turning[0][0]}"
                 yield _cause("no-address", 0.9 if turning else 0.5, looked)
         for name, end_name in turning[:1]:
-            places = self._board.misplaced[name, end_name]
+            places = self._evidence.misplaced[name, end_name]
             looked = f"a rule would turn it, were {end_name} in group {name}"
             if len(places) > 1:
                 looked += f"; the same holds at {len(places)} places"
             yield _cause("membership", 0.85 if len(places) > 1 else 0.45, looked)
             if self.walker.membership.without_address((Named(name),)):
                 yield _cause("no-address", 0.3, f"a member of group {name} has no address recorded")
-
-    def _groups_that_would_turn(self, walk: Walk) -> Iterator[tuple[str, str]]:
-        """Each group, with the end of a flow outside of it (or in it, for a rule that stops), of which the verdict
-        would be another were it a member."""
-        for miss in near_misses(self.walker, walk):
-            rule = self._rule(miss.filter, miss.rule)
-            if rule is None or miss.field not in ("from", "to"):
-                continue
-            end = sender_of(walk) if miss.field == "from" else receiver_of(walk)
-            for item in (rule.sources if miss.field == "from" else rule.destinations) or ():
-                if isinstance(item, Named) and item.name in self.walker.topology.groups:
-                    yield item.name, end
-
-    def _rule(self, filter_name: str, text: str) -> Rule | None:
-        chosen = self.walker.topology.filters.get(filter_name)
-        rules = chosen.every_rule() if chosen else ()
-        return next((rule for rule in rules if (rule.id or str(rule.order)) == text), None)
 
 
 _TO_CONFIRM = {
@@ -475,40 +387,10 @@ def _cause(name: str, weight: float, looked_at: str) -> Cause:
     return Cause(name, weight, looked_at, _TO_CONFIRM[name])
 
 
-def _stops(group: FindingGroup) -> list[Row]:
-    """What the rules say stops a flow on the way that the evidence speaks of, less listeners and stopped ends; of a
-    one-way flow, the gates of the reply."""
-    walk = group.finding.walk
-    if walk is None:
-        return []
-    rows = group.finding.asked or (walk.reply if walk.verdict == ONE_WAY else walk.forward)
-    return [row for row in rows if row.stops and row.gate not in ("listener", "source", "destination")]
-
-
-def _rule_key(row: Row, service: Service) -> _RuleKey:
-    return row.gate, row.at, row.filter, row.rule, service
-
-
 def _rule_text(row: Row) -> str:
     """What lets something pass there, in words; a filter that does not name the direction has no rule for it."""
     rule = {None: "", "otherwise": "the default of "}.get(row.rule, f"rule {row.rule} of ")
     return f"{rule}{row.filter or ', '.join(row.filters)} at {row.at}"
-
-
-def sender_of(walk: Walk) -> str:
-    """Who sends: the instance, the outside, or the bare address."""
-    source = walk.flow.source
-    if source.interface is not None:
-        return source.interface.instance
-    return source.outside.name if source.outside is not None else str(source.address)
-
-
-def receiver_of(walk: Walk) -> str:
-    """Who is sent to: the instance, the outside, or the bare address."""
-    arrival = walk.arrival
-    if arrival is not None and arrival.interface is not None:
-        return arrival.interface.instance
-    return arrival.outside.name if arrival is not None and arrival.outside is not None else str(walk.flow.target)
 
 
 def _verb(names: Collection[str], one: str, several: str | None = None) -> str:
