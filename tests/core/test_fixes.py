@@ -143,6 +143,25 @@ class ByHand(unittest.TestCase):
                          ({"set_instance": {"instance": "bob", "tags": {"role": "desk"}}},))  # fmt: skip
         self.assertEqual(first("dan", Service(6, 443)).rule["order"], 15, "nothing there fits: a rule is added")
 
+    def test_a_second_change_in_a_filter_that_the_first_one_brings_is_made_with_that(self):
+        """Out and back in between neighbours: no crossing public>left is listed, which both legs need."""
+        values = base()
+        values["zones"] = {"left": {}, "right": {}, "public": {}, "depots": {}}
+        values["defaults"] = {"between_zones": "drop"}
+        values["outside"]["internet"]["zone"] = "public"
+        values["filters"]["out"] = a_filter("zone", stateful=False, rules=[{"order": 10, "action": "allow"}])
+        values["crossings"] = [{"from": "left", "to": "public", "filter": "out"}]
+        walker = Walker(load(values))
+        sender = walker.directory.endpoint(walker.topology.instances["ann"].interfaces[0].addresses[0])
+        target = walker.topology.instances["cat"].interfaces[0].public
+        walk = walker.walk(sender, target, Service(6, 443))
+        found = proposals(walker, walk)
+        self.assertEqual([None, "public-to-left"], [each.filter for each in found.each])
+        self.assertEqual((ALLOWED, True), (found.verdict_with_all, all(each.proved for each in found.each)))
+        self.assertIn("with that filter there, in public-to-left, rules, at the end", found.each[1].text)
+        for each in found.each:  # each by itself, as `--fixes` asks what else it would do
+            self.assertEqual(each.verdict_after, walked_again(walker.on(each.edit(walker.topology)), walk).verdict)
+
 
 @unittest.skipIf(why_not(), why_not())
 class HeldToTheKernel(unittest.TestCase):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,6 +13,7 @@ from kiboko.core.header.packet import Packet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, parse_services
 from kiboko.core.network import edits
+from kiboko.core.network.edits import Edit
 from kiboko.core.network.host_rules import HostRule, Match, Values, Verdict
 from kiboko.core.network.model import (
     ALLOW,
@@ -61,24 +62,43 @@ def proposals(walker: Walker, walk: Walk) -> Proposals:
     (['core-guard'], 'allowed')
     """
     found: list[Proposal] = []
+    made: list[Edit] = []
     topology, now = walker.topology, walk
     given_up: set[tuple[object, ...]] = set()
     for _ in range(_MOST_STEPS):
         row = next((each for each in now.stops() if gate_of(each) not in given_up), None)
         if row is None:
             break
-        proposal = tried(walker, walk, row, _propose(walker.on(topology), now, row))
-        others = (tried(walker, walk, row, each) for each in proposal.others)
+        listed = _propose(walker.on(topology), now, row)
+        proposal, *others = (
+            tried(walker, walk, row, _resting_on(walker.topology, made, each)) for each in (listed, *listed.others)
+        )
         proposal = dataclasses.replace(proposal, others=tuple(each for each in others if each.proved))
         found.append(proposal)
         if proposal.edit is None:
             given_up.add(gate_of(row))
             continue
+        made.append(proposal.edit)
         topology = proposal.edit(topology)
         now = walked_again(walker.on(topology), now)
         if is_shut(now, row):
             given_up.add(gate_of(row))
     return Proposals(tuple(found), now.verdict)
+
+
+def _resting_on(topology: Topology, made: Sequence[Edit], proposal: Proposal) -> Proposal:
+    """A change as it is made by itself: in a filter that an earlier one brings (of a crossing without), with it."""
+    name, edit = proposal.filter, proposal.edit
+    if name is None or edit is None or name in topology.filters:
+        return proposal
+    bringing = next((each for each in made if name in each(topology).filters), None)
+    if bringing is None:
+        return proposal
+
+    def with_that(given: Topology) -> Topology:
+        return edit(given if name in given.filters else bringing(given))
+
+    return dataclasses.replace(proposal, edit=with_that, text=f"with that filter there, {proposal.text}")
 
 
 def stops(walker: Walker, walk: Walk) -> tuple[Proposal, ...]:
