@@ -71,9 +71,10 @@ lint: $(STAMP)
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 
-# Damaged datagrams, messages and files for ten minutes.
+# Damaged datagrams, messages and files, then random command lines, for ten minutes each.
 fuzz: $(STAMP)
 	$(BIN)/python -m tests.fuzz 600
+	$(BIN)/python -m tests.fuzz_commands 600
 
 bench: compiled
 	$(BIN)/python bench/startup.py
