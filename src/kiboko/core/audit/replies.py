@@ -198,11 +198,11 @@ class _OfWay:
         narrow = f"{f' from {from_}' if from_ else ''}{f' to {who[1]}' if who[1] else ''}"
         if not any(who) and lost.is_of_one:
             narrow += f" by IPv{4 if lost.sources.v4 else 6}"
-        names = [each.name if each is not None else "otherwise" for each in lost.by]
-        tail = f"; stopped by {few([each if each == 'otherwise' else f'rule {each}' for each in names])}" + (
-            "" if lost.is_all else ", and so are others"
-        )
-        before = [name for name, each in zip(names, lost.by, strict=True) if each is not None]
+        before = [each.name for each in lost.by if each is not None]
+        stopping = [f"rule {name}" for name in before]
+        if None in lost.by:
+            stopping.append(f"the default {self.back.filter.otherwise}")
+        tail = f"; stopped by {few(stopping)}{'' if lost.is_all else ', and so are others'}"
         fix = f"allow {word}/{lost.stopped} in {where}" + (f", in front of {few(before)}" if before else "")
         if narrow and not lost.passed:
             fix += f", or do not let their requests {'in' if is_in else 'out'}"
