@@ -391,5 +391,21 @@ class OfReplies(unittest.TestCase):
         self.assertIn("edge/inbound lets no tcp reply back by IPv6 to client ports", found.proof)
 
 
+class AtTheEdgeOfASite(unittest.TestCase):
+    def test_replies_go_to_public_addresses_alone_where_there_is_no_tunnel(self):
+        """Ann (203.0.113.10) and cat (203.0.113.20) are seen there, and nobody's private address."""
+        values = base()
+        values["outside"]["depot"] |= {"filter": "uplink", "addresses": ["198.51.100.16/28"]}
+        values["gateways"] = {name: each for name, each in values["gateways"].items() if each["kind"] != "tunnel"}
+        for to, said in (("203.0.113.0/24", None), ("203.0.113.10", " to all but 203.0.113.10 to client ports")):
+            values["filters"]["uplink"] = a_filter(
+                "subnet", stateful=False, inbound=[{"action": "allow", "service": "https"}],
+                outbound=[{"action": "allow", "to": to}],
+            )  # fmt: skip
+            told = [each.proof for each in findings(values, "no-way-back") if each.at.startswith("uplink/inbound")]
+            self.assertEqual([said is not None], [bool(told)])
+            self.assertTrue(said is None or said in told[0], told)
+
+
 if __name__ == "__main__":
     unittest.main()

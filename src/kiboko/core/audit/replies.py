@@ -62,10 +62,17 @@ class _Meetings:
         """Where a filter is attached: at some subnets, at some outsides."""
         blocks = [AddressSet.of_prefixes(each.blocks) for each in self._topology.subnets.values()
                   if each.filter == name]  # fmt: skip
-        outside = AddressSet.union(self._outside(each.name) for each in self._topology.outsides.values()
-                                   if each.filter == name)  # fmt: skip
+        outsides = [each.name for each in self._topology.outsides.values() if each.filter == name]
         edges = [_Edge(AddressSet.union(blocks), self._everybody, tuple(blocks))] if blocks else []
-        return [*edges, _Edge(outside, self._ours)] if outside else edges
+        return [*edges, *(_Edge(self._outside(each), self._seen_from(each)) for each in outsides)]
+
+    def _seen_from(self, outside: str) -> AddressSet:
+        """Which addresses of ours the edge of an outside sees: public ones, by a tunnel those of its network (S10)."""
+        directory = self._walker.directory
+        subnets = [each for each in self._topology.subnets.values() if directory.tunnel(each.network, outside)]
+        behind = AddressSet.of_prefixes(block for each in subnets for block in each.blocks)
+        public = AddressSet.of_addresses(directory.public_addresses())
+        return AddressSet.union([behind, public, AddressSet(v6=self._ours.v6)])
 
     @cached_property
     def clients(self) -> list[tuple[RangeSet, AddressSet]]:
