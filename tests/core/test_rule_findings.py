@@ -6,8 +6,10 @@ import itertools
 import random
 import unittest
 from datetime import date
+from unittest import mock
 
 from kiboko.core.audit.audit import audit
+from kiboko.core.audit.parts import MOST_PARTS
 from kiboko.core.queries.ends import Ends
 from kiboko.core.walk.walk import Walker
 from tests.core.test_audit import findings
@@ -389,6 +391,16 @@ class OfReplies(unittest.TestCase):
         )  # fmt: skip
         (found,) = [each for each in findings(values, "no-way-back") if each.at == "edge/outbound/10"]
         self.assertIn("edge/inbound lets no tcp reply back by IPv6 to client ports", found.proof)
+
+
+class TooMuch(unittest.TestCase):
+    def test_of_rules_that_fall_apart_into_very_many_pieces_nothing_is_said(self):
+        kinds = "no-way-back", "partial-way-back", "outside-holds-own", "contradicted-rule"
+        met = []
+        for most in (MOST_PARTS, 0):
+            with mock.patch("kiboko.core.audit.parts.MOST_PARTS", most):
+                met.append(sum(len(findings(random_filters(seed), *kinds)) for seed in range(4)))
+        self.assertGreater(met[0], met[1])
 
 
 class AtTheEdgeOfASite(unittest.TestCase):
