@@ -17,7 +17,6 @@ from kiboko.core.errors import InputError, Place, Problem
 from kiboko.core.header.addresses import AddressSet, reads_as_address
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.network import consistency
-from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import (
     ADMINISTRATION,
     LOGINS,
@@ -27,9 +26,6 @@ from kiboko.core.network.model import (
     Expectation,
     Gateway,
     Group,
-    Instance,
-    Interface,
-    Listener,
     Network,
     ObservationPoint,
     Outside,
@@ -41,14 +37,13 @@ from kiboko.core.network.model import (
 )
 from kiboko.files.documents.lined_yaml import Items, Table
 from kiboko.files.network.filter_section import FilterReader
-from kiboko.files.network.names import PEER_KINDS, Names, name_fault
+from kiboko.files.network.instance_section import InstanceReader, device_of
+from kiboko.files.network.names import PEER_KINDS, Names
 from kiboko.files.network.parts import Part, Texts, read_parts, unread_files
 from kiboko.files.network.schema import (
     ExpectationShape,
     GatewayShape,
     GroupShape,
-    InstanceShape,
-    InterfaceShape,
     OutsideShape,
     RouteShape,
     SubnetShape,
@@ -97,11 +92,11 @@ def load_with_files(
     parts = read_parts(Path(path), shown, problems, texts)
     builder = _Builder(Path(path), parts, problems, files_elsewhere)
     topology = builder.build(shown)
-    problems.extend(unread_files(Path(path), shown, builder.used_files))
+    problems.extend(unread_files(Path(path), shown, builder.machines.used_files))
     if problems:
         raise InputError(_in_order(problems))
     warnings = tuple(_in_order(list(consistency.warnings_of(topology))))
-    return dataclasses.replace(topology, warnings=warnings), tuple(sorted(builder.used_files))
+    return dataclasses.replace(topology, warnings=warnings), tuple(sorted(builder.machines.used_files))
 
 
 def _in_order(problems: list[Problem]) -> list[Problem]:
@@ -111,16 +106,13 @@ def _in_order(problems: list[Problem]) -> list[Problem]:
 
 class _Builder:
     def __init__(self, path: Path, parts: list[Part], problems: list[Problem], files_elsewhere: bool) -> None:
-        self.files_elsewhere = files_elsewhere
-        self.folder = path if path.is_dir() else path.parent
+        folder = path if path.is_dir() else path.parent
         self.parts = parts
         self.problems = problems
-        self._rule_sets: dict[str, HostRuleSet | None] = {}
-        self._rule_sets_by_text: dict[str, HostRuleSet] = {}
         self.names = Names(problems)
         self.values = ValueReader(self.names, problems)
-        self.used_files: set[Path] = set()
         self.filter_layers: dict[str, str] = {}
+        self.machines = InstanceReader(self.names, self.values, problems, self._refer_filter, folder, files_elsewhere)
 
     def build(self, file: str) -> Topology:
         self._define_names()
@@ -143,7 +135,7 @@ class _Builder:
             filters=self._section("filters", FilterReader(self.names, self.values, self.problems).read),
             groups=self._section("groups", self._group),
             services=self.values.named_services,
-            instances=self._section("instances", self._instance),
+            instances=self._section("instances", self.machines.read),
             observation_points=self._observation_points(),
             logins=self._services("logins", LOGINS),
             administration=self._services("administration", ADMINISTRATION),
@@ -164,7 +156,7 @@ class _Builder:
             for name, shape in part.shape.instances.items():
                 raw = part.raw["instances"][name]
                 for index, interface in enumerate(shape.interfaces):
-                    full = f"{name}/{_device(interface, index)}"
+                    full = f"{name}/{device_of(interface, index)}"
                     self.names.note_interface(full, raw["interfaces"].place(index))
 
     def _define_services(self) -> None:
@@ -368,112 +360,6 @@ class _Builder:
         addresses = AddressSet.union(self.values.address_set(owner, text, raw.place("addresses")) for text in texts)
         return Group(name, place, tuple(members), where, addresses, texts, shape.note)
 
-    def _instance(self, name: str, shape: InstanceShape, raw: Table, place: Place) -> Instance:
-        owner = f"instance '{name}'"
-        interfaces = []
-        devices: set[str] = set()
-        for index, each in enumerate(shape.interfaces):
-            at = raw["interfaces"].place(index)
-            interface = self._interface(owner, name, each, raw["interfaces"][index], at, index)
-            if interface.name in devices:
-                self.values.fault(at, f"{owner}: interface '{interface.device}' is given twice")
-            devices.add(interface.name)
-            interfaces.append(interface)
-        ports = None
-        if shape.ephemeral_ports is not None:
-            ports = self.values.ports(owner, shape.ephemeral_ports, raw.place("ephemeral_ports"))
-        return Instance(
-            name, place, tuple(interfaces), shape.state == "running", shape.tags,
-            self._host_filter(owner, shape.host_filter, raw) if shape.host_filter is not None else None,
-            self._listens(owner, shape.listens, raw) if "listens" in raw else None,
-            shape.forwards, ports, shape.note,
-        )  # fmt: skip
-
-    def _interface(
-        self, owner: str, instance: str, shape: InterfaceShape, raw: Table, place: Place, index: int
-    ) -> Interface:
-        device = _device(shape, index)
-        if name_fault(device):
-            self.values.fault(place, f"{owner}: interface '{device}': {name_fault(device)}")
-        owner = f"{owner}, interface '{device}'"
-        self._refer(owner, shape.subnet, "subnet", raw.place("subnet"))
-        for each in shape.filters:
-            self._refer_filter(owner, each, "instance", raw.place("filters"))
-        found = [self.values.address(owner, text, raw.place("addresses")) for text in shape.addresses]
-        public = None
-        if shape.public is not None:
-            public = self.values.address(owner, shape.public, raw.place("public"))
-            if public is not None and public.family != 4:
-                text = f"{owner}: IPv6 is never translated; an IPv6 address is public by itself"
-                self.values.fault(raw.place("public"), text)
-        addresses = tuple(address for address in found if address is not None)
-        filters = tuple(map(str, shape.filters))
-        return Interface(f"{instance}/{device}", instance, shape.subnet, addresses, place, public, filters)
-
-    def _host_filter(self, owner: str, value: Any, raw: Table) -> str | HostRuleSet | None:
-        place = raw.place("host_filter")
-        if isinstance(value, str):
-            self._refer_filter(owner, value, "host", place)
-            return str(value)
-        from kiboko.files.hosts.rule_set_listing import read_rule_set
-
-        path = self._file_of(owner, "host_filter", value, "nftables", place)
-        if path is None:
-            return None
-        if path[1] not in self._rule_sets:  # many machines may name one file
-            self._rule_sets[path[1]] = read_rule_set(path[0], path[1], self.problems, self._rule_sets_by_text)
-        return self._rule_sets[path[1]]
-
-    def _listens(self, owner: str, value: Any, raw: Table) -> tuple[Listener, ...] | None:
-        place = raw.place("listens")
-        if value is None:
-            return None
-        if isinstance(value, dict):
-            from kiboko.files.hosts.sockets import read_sockets
-
-            path = self._file_of(owner, "listens", value, "sockets", place)
-            return read_sockets(path[0], path[1], self.problems) if path else None
-        if not isinstance(value, list):
-            self.values.fault(place, f"{owner}: 'listens' is a list of services or {{sockets: FILE}}")
-            return None
-        found = []
-        for index, item in enumerate(value):
-            at = value.place(index) if isinstance(value, Items) else place
-            listener = self._listener(owner, item, at)
-            if listener is not None:
-                found.append(listener)
-        return tuple(found)
-
-    def _listener(self, owner: str, item: Any, place: Place) -> Listener | None:
-        if isinstance(item, str):
-            services = self.values.services(f"{owner}, listens", [item], place)
-            return Listener(services or EMPTY, str(item), place)
-        if not isinstance(item, dict) or not {"service"} <= set(item) <= {"service", "address"}:
-            self.values.fault(place, f"{owner}: a listener is a service or {{service: NAME, address: ADDRESS}}")
-            return None
-        services = self.values.services(f"{owner}, listens", [str(item["service"])], place)
-        address = None
-        if item.get("address") is not None:
-            address = self.values.address(f"{owner}, listens", str(item["address"]), place)
-        text = str(item["service"]) + (f" on {address}" if address else "")
-        return Listener(services or EMPTY, text, place, address)
-
-    def _file_of(self, owner: str, key: str, value: Any, kind: str, place: Place) -> tuple[Path, str] | None:
-        """The file that `{KIND: FILE}` names, relative to the network's folder, and how it is shown."""
-        if not isinstance(value, dict) or set(value) != {kind} or not isinstance(value[kind], str):
-            self.values.fault(place, f"{owner}: '{key}' is a name or {{{kind}: FILE}}")
-            return None
-        path = self.folder / value[kind]
-        if not path.is_file():
-            self.values.fault(place, f"{owner}: file '{value[kind]}' does not exist beside the network file")
-            return None
-        if not self.files_elsewhere and not path.resolve().is_relative_to(self.folder.resolve()):
-            text = f"{owner}: file '{value[kind]}' does not lie below the network's folder; --files-elsewhere allows it"
-            self.values.fault(place, text)
-            return None
-        self.used_files.add(path.resolve())
-        return path, str(path)
-
     # Observation points.
 
     def _observation_points(self) -> dict[str, ObservationPoint]:
@@ -507,7 +393,3 @@ def expectation_of(shape: ExpectationShape, services: RangeSet, place: Place) ->
         shape.id, tuple(shape.source), tuple(shape.destination), services, ", ".join(shape.service), shape.expect,
         place, tuple(shape.excepted), shape.family, shape.owner, shape.reason,
     )  # fmt: skip
-
-
-def _device(shape: InterfaceShape, index: int) -> str:
-    return shape.name if shape.name is not None else f"eth{index}"

@@ -1,0 +1,147 @@
+"""The section `instances`: machines with their interfaces, what they listen to, and files of rule sets and sockets."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from kiboko.core.errors import Place, Problem
+from kiboko.core.header.ranges import EMPTY
+from kiboko.core.network.host_rules import HostRuleSet
+from kiboko.core.network.model import Instance, Interface, Listener
+from kiboko.files.documents.lined_yaml import Items, Table
+from kiboko.files.network.names import Names, name_fault
+from kiboko.files.network.schema import InstanceShape, InterfaceShape
+from kiboko.files.network.values import ValueReader
+
+ReferFilter = Callable[[str, str, str, Place], None]
+"""Looks up a filter that something names: by the owner in words, its name, the layer it has to be of, and the place."""
+
+
+class InstanceReader:
+    """Makes machines of their shapes; what is wrong with them is added to `problems`. Files that they name lie below
+    `folder`, but for `files_elsewhere`; those that were read are in `used_files`."""
+
+    def __init__(
+        self, names: Names, values: ValueReader, problems: list[Problem], refer_filter: ReferFilter, folder: Path,
+        files_elsewhere: bool,
+    ) -> None:  # fmt: skip
+        self.names, self.values, self.problems = names, values, problems
+        self.refer_filter = refer_filter
+        self.folder, self.files_elsewhere = folder, files_elsewhere
+        self.used_files: set[Path] = set()
+        self._rule_sets: dict[str, HostRuleSet | None] = {}
+        self._rule_sets_by_text: dict[str, HostRuleSet] = {}
+
+    def read(self, name: str, shape: InstanceShape, raw: Table, place: Place) -> Instance:
+        """One machine with its interfaces, what it listens to and its own filter."""
+        owner = f"instance '{name}'"
+        interfaces = []
+        devices: set[str] = set()
+        for index, each in enumerate(shape.interfaces):
+            at = raw["interfaces"].place(index)
+            interface = self._interface(owner, name, each, raw["interfaces"][index], at, index)
+            if interface.name in devices:
+                self.values.fault(at, f"{owner}: interface '{interface.device}' is given twice")
+            devices.add(interface.name)
+            interfaces.append(interface)
+        ports = None
+        if shape.ephemeral_ports is not None:
+            ports = self.values.ports(owner, shape.ephemeral_ports, raw.place("ephemeral_ports"))
+        return Instance(
+            name, place, tuple(interfaces), shape.state == "running", shape.tags,
+            self._host_filter(owner, shape.host_filter, raw) if shape.host_filter is not None else None,
+            self._listens(owner, shape.listens, raw) if "listens" in raw else None,
+            shape.forwards, ports, shape.note,
+        )  # fmt: skip
+
+    def _interface(
+        self, owner: str, instance: str, shape: InterfaceShape, raw: Table, place: Place, index: int
+    ) -> Interface:
+        device = device_of(shape, index)
+        if name_fault(device):
+            self.values.fault(place, f"{owner}: interface '{device}': {name_fault(device)}")
+        owner = f"{owner}, interface '{device}'"
+        self.names.refer(owner, shape.subnet, ("subnet",), raw.place("subnet"))
+        for each in shape.filters:
+            self.refer_filter(owner, each, "instance", raw.place("filters"))
+        found = [self.values.address(owner, text, raw.place("addresses")) for text in shape.addresses]
+        public = None
+        if shape.public is not None:
+            public = self.values.address(owner, shape.public, raw.place("public"))
+            if public is not None and public.family != 4:
+                text = f"{owner}: IPv6 is never translated; an IPv6 address is public by itself"
+                self.values.fault(raw.place("public"), text)
+        addresses = tuple(address for address in found if address is not None)
+        filters = tuple(map(str, shape.filters))
+        return Interface(f"{instance}/{device}", instance, shape.subnet, addresses, place, public, filters)
+
+    def _host_filter(self, owner: str, value: Any, raw: Table) -> str | HostRuleSet | None:
+        place = raw.place("host_filter")
+        if isinstance(value, str):
+            self.refer_filter(owner, value, "host", place)
+            return str(value)
+        from kiboko.files.hosts.rule_set_listing import read_rule_set
+
+        path = self._file_of(owner, "host_filter", value, "nftables", place)
+        if path is None:
+            return None
+        if path[1] not in self._rule_sets:  # many machines may name one file
+            self._rule_sets[path[1]] = read_rule_set(path[0], path[1], self.problems, self._rule_sets_by_text)
+        return self._rule_sets[path[1]]
+
+    def _listens(self, owner: str, value: Any, raw: Table) -> tuple[Listener, ...] | None:
+        place = raw.place("listens")
+        if value is None:
+            return None
+        if isinstance(value, dict):
+            from kiboko.files.hosts.sockets import read_sockets
+
+            path = self._file_of(owner, "listens", value, "sockets", place)
+            return read_sockets(path[0], path[1], self.problems) if path else None
+        if not isinstance(value, list):
+            self.values.fault(place, f"{owner}: 'listens' is a list of services or {{sockets: FILE}}")
+            return None
+        found = []
+        for index, item in enumerate(value):
+            at = value.place(index) if isinstance(value, Items) else place
+            listener = self._listener(owner, item, at)
+            if listener is not None:
+                found.append(listener)
+        return tuple(found)
+
+    def _listener(self, owner: str, item: Any, place: Place) -> Listener | None:
+        if isinstance(item, str):
+            services = self.values.services(f"{owner}, listens", [item], place)
+            return Listener(services or EMPTY, str(item), place)
+        if not isinstance(item, dict) or not {"service"} <= set(item) <= {"service", "address"}:
+            self.values.fault(place, f"{owner}: a listener is a service or {{service: NAME, address: ADDRESS}}")
+            return None
+        services = self.values.services(f"{owner}, listens", [str(item["service"])], place)
+        address = None
+        if item.get("address") is not None:
+            address = self.values.address(f"{owner}, listens", str(item["address"]), place)
+        text = str(item["service"]) + (f" on {address}" if address else "")
+        return Listener(services or EMPTY, text, place, address)
+
+    def _file_of(self, owner: str, key: str, value: Any, kind: str, place: Place) -> tuple[Path, str] | None:
+        """The file that `{KIND: FILE}` names, relative to the network's folder, and how it is shown."""
+        if not isinstance(value, dict) or set(value) != {kind} or not isinstance(value[kind], str):
+            self.values.fault(place, f"{owner}: '{key}' is a name or {{{kind}: FILE}}")
+            return None
+        path = self.folder / value[kind]
+        if not path.is_file():
+            self.values.fault(place, f"{owner}: file '{value[kind]}' does not exist beside the network file")
+            return None
+        if not self.files_elsewhere and not path.resolve().is_relative_to(self.folder.resolve()):
+            text = f"{owner}: file '{value[kind]}' does not lie below the network's folder; --files-elsewhere allows it"
+            self.values.fault(place, text)
+            return None
+        self.used_files.add(path.resolve())
+        return path, str(path)
+
+
+def device_of(shape: InterfaceShape, index: int) -> str:
+    """What an interface is called on its machine: `eth0` and so on where nothing is said."""
+    return shape.name if shape.name is not None else f"eth{index}"
