@@ -1,12 +1,11 @@
 """Sets as ends: one row for each distinct outcome, exact, however many ends there are (clause S36).
 
-Members that nothing in the network tells apart form a class; each pair of classes is walked once for each family and
-service atom, by the one walk, and the outcome holds for all their members.
+Members that nothing in the network tells apart form a class (`end_classes`); each pair of them is walked once for each
+family and service atom, by the one walk or its tables, and the outcome holds for all their members.
 """
 
 from __future__ import annotations
 
-import dataclasses
 import itertools
 import operator
 from collections import defaultdict
@@ -15,15 +14,13 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
 from kiboko.core.errors import UsageError
-from kiboko.core.header.addresses import somebodys
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import TCP, Service, usual_services
 from kiboko.core.memory import as_old, without_garbage
-from kiboko.core.network.model import Instance
 from kiboko.core.queries.ends import NO_FAMILY, Ends, services_for
 from kiboko.core.queries.members import End, Member, Pair, machines_of, sent_to_at
 from kiboko.core.queries.subjects import subject_of
-from kiboko.core.reachability.end_classes import NOBODY, OUTSIDE, RECORDED, Cells, EndClass, is_beyond
+from kiboko.core.reachability.end_classes import NOBODY, Cells, EndClass, EndClasses, is_beyond, representatives
 from kiboko.core.reachability.set_answer import EndCount, OutcomeKey, SetAnswer, SetRow, outcome_key, told_together
 from kiboko.core.reachability.set_products import Products
 from kiboko.core.tables.cuts import address_atoms, service_cuts, split_services
@@ -122,12 +119,9 @@ class _SetQuestion:
         self.ports = ports
         self.families = (4, 6) if family is None else (family,)
         self.subject = subject_of(ends, services, ports, sender.members, receiver.members, with_refusals=True)
-        self.atoms = address_atoms(ends.walker.ground, self.subject)
+        self.classes = EndClasses(ends, address_atoms(ends.walker.ground, self.subject))
         self.receivers = [ends.topology.instances[name] for name in machines_of(receiver.members)]
         self.cuts = service_cuts(ends.walker.ground, self.receivers, self.subject)
-        self.next_hops = {
-            entry.instance for table in ends.topology.route_tables.values() for entry in table.entries if entry.instance
-        }
         self.walks = self.grid_walks = 0
         self.known: dict[RangeSet, RangeSet] = {}
         self.parted: dict[tuple[int, int, int], tuple[RangeSet, RangeSet, RangeSet, RangeSet]] = {}
@@ -141,8 +135,8 @@ class _SetQuestion:
 
     def answer(self) -> SetAnswer:
         sender, receiver = self.sender, self.receiver
-        sources = self.classes(sender.members)
-        destinations = self.classes(each for member in receiver.members for each in sent_to_at(member))
+        sources = self.classes.of(sender.members)
+        destinations = self.classes.of(each for member in receiver.members for each in sent_to_at(member))
         senders, receivers = (EndCount.of(member for each in side for member in each.members)
                               for side in (sources, destinations))  # fmt: skip
         sources, destinations = self.without_outside_pairs(sources, destinations)
@@ -267,55 +261,6 @@ class _SetQuestion:
             " or no address family in common"
         )
 
-    # Classes.
-
-    def classes(self, members: Iterable[Member]) -> list[EndClass]:
-        found: dict[object, EndClass] = {}
-        for member in members:
-            if member.low is None or member.high is None:
-                found.setdefault(self.instance_key(member), EndClass(RECORDED)).members.append(member)
-                continue
-            if member.count == 1 and not self.ends.is_foreign(member.low):
-                kind = NOBODY if self.ends.directory.network_of(member.low) is not None else RECORDED
-                found.setdefault(("one", member.low), EndClass(kind)).members.append(member)
-                continue
-            for first, last, signature in self.atoms.split(member.low, member.high):
-                name = str(first) if first == last else f"{first}-{last}"
-                there = self.ends.directory.endpoint(first)
-                outside = there.outside.name if there.outside else None
-                subnet = there.subnet.name if there.subnet else None
-                piece = Member(name, None, (), first, last, outside=outside)
-                key = ("range", first.family, signature, subnet, there.network, outside)
-                kind = OUTSIDE if there.network is None else NOBODY
-                found.setdefault(key, EndClass(kind)).members.append(piece)
-        return list(found.values())
-
-    def instance_key(self, member: Member) -> object:
-        instance = self.ends.topology.instances[member.instance or ""]
-        filters_on = self.ends.walker.membership.filters_on
-        by_kernel = instance.host_filter is not None and not isinstance(instance.host_filter, str)
-        interfaces = tuple(
-            (
-                interface.subnet,
-                tuple(each.name for each in filters_on(interface)),
-                tuple((a.family, self.atoms.signature(a)) for a in interface.addresses),
-                self.atoms.signature(interface.public) if interface.public else None,
-                interface.device if by_kernel else None,
-            )
-            for interface in member.interfaces
-        )
-        return (
-            interfaces,
-            instance.running,
-            instance.host_filter if not by_kernel else id(instance.host_filter),
-            _listening(instance, member),
-            instance.ephemeral_ports,
-            instance.name if instance.name in self.next_hops else None,
-            len(instance.interfaces) == len(member.interfaces),
-            member.is_literal,
-            member.is_by_address,
-        )
-
     # Outcomes.
 
     def meetings(self, sources: list[EndClass], destinations: list[EndClass]) -> tuple[list[_Met], list[ToldRow]]:
@@ -325,7 +270,7 @@ class _SetQuestion:
         asked: dict[int, list[_Meeting]] = {family: [] for family in self.families}
         pairs, told = self.alike(sources, destinations)
         for number, i, j, places in pairs:
-            chosen = _representatives(sources[i], destinations[j])
+            chosen = representatives(sources[i], destinations[j])
             if chosen is None:
                 continue
             by_family = self.met(i, j, chosen)
@@ -363,7 +308,7 @@ class _SetQuestion:
             return groups.pairs(), []
 
         def walk(group: int, family: int, service: Service) -> Walk:
-            chosen = _representatives(sources[groups.source[group]], destinations[groups.destination[group]])
+            chosen = representatives(sources[groups.source[group]], destinations[groups.destination[group]])
             assert chosen is not None
             self.names_of[group] = chosen[0].name, chosen[1].name
             self.walks += 1
@@ -390,7 +335,7 @@ class _SetQuestion:
         return any(
             one.members[0].families == other.members[0].families
             and one.members[0].families[0] in self.families
-            and _representatives(one, other) is not None
+            and representatives(one, other) is not None
             for one, other in itertools.product(*outside)
         )
 
@@ -484,31 +429,3 @@ class _SetQuestion:
 def _rank(verdict: str, first: tuple[str, ...]) -> tuple[bool, ...]:
     """What does not get through comes first, or what does."""
     return (verdict not in first,) if first else (verdict == ALLOWED,)
-
-
-def _listening(instance: Instance, member: Member) -> object:
-    if instance.listens is None:
-        return None
-    addresses = [address for interface in member.interfaces for address in interface.addresses]
-    return tuple((each.services, tuple(each.accepts(a) for a in addresses)) for each in instance.listens)
-
-
-def _representatives(source: EndClass, destination: EndClass) -> tuple[Member, Member] | None:
-    """One member of each class, not the same instance twice; None where there are no two."""
-    for one in source.members[:2]:
-        for other in destination.members[:2]:
-            same_instance = one.instance is not None and one.instance == other.instance
-            same_address = one.low is not None and one.low == other.low and one.count == 1
-            if not same_instance and not same_address:
-                if one.low is not None and one.low == other.low and other.high is not None:
-                    # The same range on both sides: take its first and its last address.
-                    return one, Member(str(other.high), None, (), other.high, other.high, outside=other.outside)
-                return _likely(one), _likely(other)
-    return None
-
-
-def _likely(member: Member) -> Member:
-    """Of an outside's addresses, which all are treated alike, one that somebody could have."""
-    if member.outside is None or member.low is None or member.high is None:
-        return member
-    return dataclasses.replace(member, low=somebodys(member.low, member.high))
