@@ -9,7 +9,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.evidence.evaluator import Judged
+from kiboko.core.evidence.judged import Judged
 from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.directory import Directory

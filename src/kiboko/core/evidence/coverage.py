@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE
-from kiboko.core.evidence.evaluator import Judged
+from kiboko.core.evidence.judged import Judged
 from kiboko.core.header.addresses import Address, Prefix
 from kiboko.core.network.model import Topology
 from kiboko.core.records.columns import distinct, in_order

@@ -10,17 +10,17 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence import judging
 from kiboko.core.evidence.addressed import Addressed, Asked
-from kiboko.core.evidence.comparison import Comparison, Conclusion
+from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.conclusions import Conclusions
 from kiboko.core.evidence.conversations import Conversations, KnownPorts, bring_together
 from kiboko.core.evidence.gate_outcomes import GateOutcomes, Situation
+from kiboko.core.evidence.judged import Classes, Judged
 from kiboko.core.evidence.judging import IS_LEAK
 from kiboko.core.evidence.known_proofs import KnownProofs, ages_of
 from kiboko.core.evidence.passages import NOWHERE, Passages
@@ -31,7 +31,7 @@ from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.tallies import Tallies, no_tallies
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD, Service
 from kiboko.core.network.model import ObservationPoint
-from kiboko.core.records.columns import Distinct, Growing, KeyNumbers, ascending, distinct, has_ports, numbered
+from kiboko.core.records.columns import Distinct, KeyNumbers, ascending, distinct, has_ports, numbered
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import GateTables
@@ -51,59 +51,6 @@ _MOST_BEHIND = 256
 """As many senders as are looked at behind one shared address."""
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
-
-
-@dataclass(frozen=True, slots=True)
-class Judged:
-    """What the records of a table come to, each by its conversation: `conclusion` int64[n] is an index of `concluded`;
-    `classes` int64[n] tells conversations apart as far as anything in the network does; `is_reply` bool[n] which
-    records are of whoever was sent to; `weight` uint8[n] is 0 for those whose packets others show too. `found` are the
-    conversations, of which `asked` has the ends, and `joined` counts records of one capture taken twice and those taken
-    at a further point."""
-
-    conclusion: Rows
-    concluded: list[Conclusion]
-    classes: Rows
-    is_reply: Truths
-    weight: NDArray[np.uint8]
-    found: Conversations | None
-    asked: Asked | None
-    joined: tuple[int, int]
-
-    def part(self, rows: Rows | slice) -> Judged:
-        """Those of some of the records."""
-        return Judged(self.conclusion[rows], self.concluded, self.classes[rows], self.is_reply[rows], self.weight[rows],
-                      None, None, (0, 0))  # fmt: skip
-
-
-class _Classes:
-    """What each class came to: `reason` an index of `REASONS`, `conclusion` one of all conclusions, `passed` how many
-    steps of the request's way were passed for sure."""
-
-    def __init__(self) -> None:
-        self._reason = Growing(np.dtype(np.uint8))
-        self._conclusion, self._passed = (Growing(np.dtype(np.int64)) for _ in range(2))
-
-    def __len__(self) -> int:
-        return len(self._reason)
-
-    @property
-    def reason(self) -> NDArray[np.uint8]:
-        return self._reason.values
-
-    @property
-    def conclusion(self) -> Rows:
-        return self._conclusion.values
-
-    @property
-    def passed(self) -> Rows:
-        return self._passed.values
-
-    def add(self, reason: NDArray[np.uint8], conclusion: Rows, passed: Rows) -> None:
-        """Further ones."""
-        self._reason.add(reason)
-        self._conclusion.add(conclusion)
-        self._passed.add(passed)
 
 
 class Evaluator:
@@ -150,7 +97,7 @@ class Evaluator:
         self._situation_of: dict[tuple[int, ...], int] = {}
         self._every_situation: list[Situation] = []
         self._numbers: dict[tuple[int, int, int], int] = {}
-        self._classes = _Classes()
+        self._classes = Classes()
         self._known.clear()
         self._outcomes.forget()
 

@@ -10,7 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence.asking import Asking, RecordedEnds
-from kiboko.core.evidence.evaluator import Evaluator, Judged
+from kiboko.core.evidence.evaluator import Evaluator
+from kiboko.core.evidence.judged import Judged
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
 from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, REFUSED, SILENT, UNREACHABLE
 

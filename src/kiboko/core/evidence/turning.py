@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence.comparison import Comparison
-from kiboko.core.evidence.evaluator import Evaluator, Judged
+from kiboko.core.evidence.evaluator import Evaluator
+from kiboko.core.evidence.judged import Judged
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import service_text

@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.disagreements import Disagreements
-from kiboko.core.evidence.evaluator import Evaluator, Judged
+from kiboko.core.evidence.evaluator import Evaluator
+from kiboko.core.evidence.judged import Judged
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.flow_table import FlowTable, joined
 
