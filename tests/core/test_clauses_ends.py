@@ -73,6 +73,17 @@ class EndsAndAddresses(unittest.TestCase):
         values["instances"]["ann"]["interfaces"][0]["filters"] = ["f"]
         self.assertEqual(decided(walk(values, "bob", "ann", "ssh")), ("instance-in", "ann/eth0", "f", "1"))
 
+    def test_s2_it_is_said_where_an_outside_in_a_rule_stops_a_machine_of_ours(self):
+        values = base()
+        stop = {"order": 10, "action": "drop", "from": ["internet"], "service": "ssh"}
+        values["filters"]["guard"] = a_filter("instance", inbound=[stop, {"order": 20, "action": "allow"}])
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["guard"]
+        said = "rule 10 of guard names internet, which holds addresses of ours as well: 10.1.2.10"
+        self.assertIn(said, question(values, "cat", "ann", "ssh").caveats)
+        self.assertEqual([], [each for each in question(values, "192.0.2.7", "ann", "ssh").caveats if "guard" in each])
+        stop["from"] = ["internet", "north"]  # which names it by its own name
+        self.assertEqual([], [each for each in question(values, "cat", "ann", "ssh").caveats if "guard" in each])
+
     def test_s2_an_address_of_a_network_is_never_outside(self):
         found = walk(base(), "10.1.1.77", "dan", "ssh")
         self.assertEqual((found.flow.source.outside, found.flow.source.subnet.name), (None, "a1"))

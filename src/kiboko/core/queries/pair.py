@@ -8,8 +8,10 @@ from dataclasses import dataclass
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
+from kiboko.core.network.model import Named
 from kiboko.core.queries.ends import NO_FAMILY, Ends, services_for, single_service
 from kiboko.core.queries.members import End, Member, Pair
+from kiboko.core.queries.near_misses import packet_at
 from kiboko.core.routing.steps import Path, Step
 from kiboko.core.walk.walk import ALLOWED, PARTLY, Walk
 
@@ -72,7 +74,7 @@ def ask(
     walk = ends.walk_pair(first, service, ports)
     others = [(pair, one) for pair, some in asked[1:] if (one := single_service(some)) is not None]
     caveats = (*_differing(ends, walk, first, others, ports), *_sent_otherwise(ends, walk, first, source, ports),
-               *_by_public(ends, walk, first, ports))  # fmt: skip
+               *_by_public(ends, walk, first, ports), *_as_outside(ends, walk))  # fmt: skip
     address = str(first.target) if first.usable else None
     return Answer(walk, sender.text, receiver.text, address, caveats)
 
@@ -118,6 +120,24 @@ def _by_public(ends: Ends, walk: Walk, pair: Pair, ports: RangeSet | None) -> It
             other = ends.walker.walk(pair.source, interface.public, walk.flow.service, ports)
             if other.verdict in (ALLOWED, PARTLY):
                 yield f"{other.verdict} where the address is {interface.public}: ask for it by that address"
+
+
+def _as_outside(ends: Ends, walk: Walk) -> Iterator[str]:
+    """Where the rule that decides matches an address of ours only since an outside that it names holds it too (S2)."""
+    row = walk.decided_by
+    chosen = ends.topology.filters.get(row.filter or "") if row is not None else None
+    if row is None or chosen is None:
+        return
+    rule = next((each for each in chosen.direction(row.step.bound or "in") or () if each.name == row.rule), None)
+    packet = packet_at(walk, row)
+    peers = (rule.sources, rule.destinations) if rule is not None else ()
+    for peer, address in zip(peers, (packet.source, packet.destination), strict=False):
+        if address is None or ends.directory.network_of(address) is None:
+            continue
+        matching = [item for item in peer or () if address in (ends.walker.membership.peer_addresses((item,)) or ())]
+        names = [each.name for each in matching if isinstance(each, Named) and each.name in ends.topology.outsides]
+        if names and len(names) == len(matching):
+            yield f"rule {row.rule} of {row.filter} names {names[0]}, which holds addresses of ours as well: {address}"
 
 
 def _nowhere(ends: Ends, sender: End, receiver: End, services: RangeSet) -> Answer:
