@@ -17,6 +17,7 @@ from kiboko.core.audit.audit import audit
 from kiboko.core.audit.covering import Boxes
 from kiboko.core.audit.findings import KINDS
 from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import Service
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
@@ -35,6 +36,16 @@ def findings(values, *kinds):
 
 def told(values, kind):
     return [each.at for each in findings(values, kind)]
+
+
+def rules_met(walker, source, target, service):
+    """Which rules a packet and its reply meet, as findings call them."""
+    for row in walker.walk(walker.directory.endpoint(source), target, service).rows:
+        chosen = walker.topology.filters.get(row.filter or "")
+        if chosen is not None and row.rule is not None:
+            ways = {"in": "inbound", "out": "outbound"}
+            way = "rules" if chosen.rules is not None else ways.get(row.step.bound, "")
+            yield f"{chosen.name}/{way}/{row.rule}"
 
 
 class WithoutPairs(unittest.TestCase):
@@ -188,6 +199,28 @@ class OfRules(unittest.TestCase):
         self.assertEqual([], told(self.with_rules([named, rest]), "outside-holds-own"))
         (found,) = findings(self.with_rules([stop | {"action": "allow"}]), "outside-holds-own")
         self.assertEqual("note", found.severity)
+
+    def test_a_rule_for_who_is_not_where_its_filter_is_is_told(self):
+        """Ann (10.1.1.10, public 203.0.113.10) carries the filter, whose rules see her own address."""
+        for to, severity in (("203.0.113.10", "medium"), ("10.1.1.11", "low"), ("cat", "low"), ("ann", None),
+                             ("a1", None), (["10.1.1.11", "10.1.1.10"], None)):  # fmt: skip
+            values = self.with_rules([{"id": "one", "action": "allow", "to": to, "service": "https"}])
+            met = [(each.at, each.severity) for each in findings(values, "misplaced-rule")]
+            self.assertEqual([("guard/inbound/one", severity)] if severity else [], met, to)
+        values["filters"]["guard"]["inbound"][0]["to"] = "203.0.113.10"
+        self.assertEqual("name ann, or 10.1.1.10", findings(values, "misplaced-rule")[0].fix)
+        values["instances"]["ann"]["forwards"] = True  # what is for others comes in there, too
+        self.assertEqual([], told(values, "misplaced-rule"))
+
+    def test_of_rules_without_a_direction_either_end_may_be_there(self):
+        rule = {"order": 10, "action": "allow", "from": "dan", "to": "cat"}
+        values = base()
+        values["filters"]["guard"] = a_filter("instance", rules=[rule])
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["guard"]
+        self.assertEqual(["guard/rules/10"], told(values, "misplaced-rule"))
+        for end in ("from", "to"):
+            values["filters"]["guard"]["rules"] = [rule | {end: ["ann", "bob"]}]
+            self.assertEqual([], told(values, "misplaced-rule"))
 
     def test_any_to_anything_is_wide_and_many_ports_are(self):
         for rule in ({"id": "one", "action": "allow"}, {"id": "one", "action": "allow", "service": "tcp/1-9000"}):
@@ -480,6 +513,22 @@ class OnWholeNetworks(unittest.TestCase):
                 self.assertEqual(elsewhere, here, seed)
                 self.assertIn("unallowed-listener", {each.id for each in here.findings})
         self.assertEqual(asked, [4, 6] * 2)
+
+    def test_what_is_called_misplaced_no_packet_meets(self):
+        told_of = 0
+        for seed in (11, 12, 17):
+            values = random_network(seed)
+            walker = Walker(load(values))
+            misplaced = set(told(values, "misplaced-rule"))
+            told_of += len(misplaced)
+            met = {rule for one in walker.directory.interfaces() for source in one.addresses
+                   for other in walker.directory.interfaces() for target in (*other.addresses, other.public)
+                   if target is not None and target.family == source.family and other is not one
+                   for service in (Service(6, 22), Service(6, 80), Service(17, 53))
+                   for rule in rules_met(walker, source, target, service)}  # fmt: skip
+            self.assertTrue(met)
+            self.assertFalse(misplaced & met, seed)
+        self.assertTrue(told_of)
 
     def test_every_kind_of_finding_is_in_the_list(self):
         met = audit(Ends(Walker(load_network(str(self.folder / "network.yaml")))), TODAY).findings

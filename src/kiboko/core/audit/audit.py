@@ -10,6 +10,7 @@ from datetime import date
 from kiboko.core.audit.findings import BY_SIZE, KINDS, SEVERITIES, Finding, found
 from kiboko.core.audit.first_packets import of_first_packets
 from kiboko.core.audit.listening import of_listeners
+from kiboko.core.audit.misplaced import of_misplaced
 from kiboko.core.audit.outsides import of_outsides_in_rules
 from kiboko.core.audit.places import of_attachments, of_names, of_routes
 from kiboko.core.audit.replies import of_replies
@@ -78,6 +79,7 @@ def _all(ends: Ends, today: date) -> Iterator[Finding]:
     for chosen in walker.topology.filters.values():
         yield from of_filter(walker, chosen, today)
         yield from of_outsides_in_rules(walker, chosen)
+        yield from of_misplaced(walker, chosen)
     for instance in walker.topology.instances.values():
         yield from of_kernel(instance)
     yield from of_first_packets(walker)
@@ -93,6 +95,7 @@ def _within(ends: Ends, today: date, scope: Scope, filters: frozenset[str]) -> I
     for name in filters & set(walker.topology.filters):
         yield from of_filter(walker, walker.topology.filters[name], today)
         yield from of_outsides_in_rules(walker, walker.topology.filters[name])
+        yield from of_misplaced(walker, walker.topology.filters[name])
     yield from of_attachments(walker)
     yield from of_replies(walker, scope)
 

@@ -24,6 +24,7 @@ class FindingKind:
 KINDS: dict[str, FindingKind] = {
     "unreachable-rule": FindingKind(MEDIUM, "earlier rules together match everything that the rule does"),
     "contradicted-rule": FindingKind(MEDIUM, "an earlier, wider rule lets pass a part of what the rule is to stop"),
+    "misplaced-rule": FindingKind(LOW, "a rule names nobody who is where its filter is"),
     "redundant-rule": FindingKind(LOW, "without the rule everything would be decided the same"),
     "order-matters-not": FindingKind(NOTE, "no two rules of opposite actions match the same: any order decides alike"),
     "unattached-filter": FindingKind(MEDIUM, "nothing carries the filter, so that it decides nothing"),
