@@ -10,8 +10,8 @@ from datetime import date
 from kiboko.core.audit.findings import BY_SIZE, KINDS, SEVERITIES, Finding, found
 from kiboko.core.audit.first_packets import of_first_packets
 from kiboko.core.audit.listening import of_listeners
-from kiboko.core.audit.misplaced import of_misplaced
-from kiboko.core.audit.outsides import of_outsides_in_rules
+from kiboko.core.audit.misplaced import Misplaced
+from kiboko.core.audit.outsides import OutsidesInRules
 from kiboko.core.audit.places import of_attachments, of_names, of_routes
 from kiboko.core.audit.replies import of_replies
 from kiboko.core.audit.rules import of_filter, of_kernel
@@ -19,9 +19,10 @@ from kiboko.core.audit.scope import WHOLE, Scope
 from kiboko.core.audit.ways import of_hosts, of_openness
 from kiboko.core.errors import TooMuch
 from kiboko.core.hints import nearest
-from kiboko.core.network.model import Accepted
+from kiboko.core.network.model import Accepted, Filter
 from kiboko.core.queries.ends import Ends
 from kiboko.core.spreading import Spread
+from kiboko.core.walk.walk import Walker
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,10 +77,7 @@ def audit(
 
 def _all(ends: Ends, today: date) -> Iterator[Finding]:
     walker = ends.walker
-    for chosen in walker.topology.filters.values():
-        yield from of_filter(walker, chosen, today)
-        yield from of_outsides_in_rules(walker, chosen)
-        yield from of_misplaced(walker, chosen)
+    yield from _of_filters(walker, walker.topology.filters.values(), today)
     for instance in walker.topology.instances.values():
         yield from of_kernel(instance)
     yield from of_first_packets(walker)
@@ -92,12 +90,19 @@ def _all(ends: Ends, today: date) -> Iterator[Finding]:
 def _within(ends: Ends, today: date, scope: Scope, filters: frozenset[str]) -> Iterator[Finding]:
     """What rests on the rules of some filters."""
     walker = ends.walker
-    for name in filters & set(walker.topology.filters):
-        yield from of_filter(walker, walker.topology.filters[name], today)
-        yield from of_outsides_in_rules(walker, walker.topology.filters[name])
-        yield from of_misplaced(walker, walker.topology.filters[name])
+    known = walker.topology.filters
+    yield from _of_filters(walker, [known[name] for name in filters if name in known], today)
     yield from of_attachments(walker)
     yield from of_replies(walker, scope)
+
+
+def _of_filters(walker: Walker, filters: Iterable[Filter], today: date) -> Iterator[Finding]:
+    """What is found on the rules of some filters."""
+    outsides, misplaced = OutsidesInRules(walker), Misplaced(walker)
+    for chosen in filters:
+        yield from of_filter(walker, chosen, today)
+        yield from outsides.of_filter(chosen)
+        yield from misplaced.of_filter(chosen)
 
 
 def _of_whole_ways(ends: Ends, scope: Scope, spread: Spread, left_out: list[str]) -> Iterator[Finding]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import cached_property
 
 import numpy as np
 
@@ -14,18 +15,58 @@ from kiboko.core.network.model import ALLOW, Filter, Named, Peer, Rule
 from kiboko.core.walk.walk import Walker
 
 
-def of_outsides_in_rules(walker: Walker, chosen: Filter) -> Iterator[Finding]:
-    """Rules of a filter that stop our own machines, or let them pass, only since an outside that they name holds them
-    too (S2): where the other rules would decide the same, nothing is said."""
-    for way in directions(chosen):
-        listed = RuleList(walker, chosen, way)
-        for number, ready in enumerate(listed.rules):
-            for side, peer in enumerate((ready.rule.sources, ready.rule.destinations)):
-                names, own = _own(walker, peer)
-                if own and side in _sides(walker, chosen, way):
-                    part = _turned(listed, number, side, own - _never_met(walker, chosen))
-                    if part is not None:
-                        yield _finding(listed, ready.rule, names, *part)
+class OutsidesInRules:
+    """Looks for rules that stop our own machines, or let them pass, only since an outside that they name holds them too
+    (S2): where the other rules would decide the same, nothing is said."""
+
+    def __init__(self, walker: Walker) -> None:
+        self._walker, self._topology = walker, walker.topology
+
+    def of_filter(self, chosen: Filter) -> Iterator[Finding]:
+        """Those of one filter."""
+        for way in directions(chosen):
+            listed = RuleList(self._walker, chosen, way)
+            for number, ready in enumerate(listed.rules):
+                for side, peer in enumerate((ready.rule.sources, ready.rule.destinations)):
+                    names, own = self._own(peer)
+                    if own and side in self._sides(chosen, way):
+                        part = _turned(listed, number, side, own - self._never_met(chosen))
+                        if part is not None:
+                            yield _finding(listed, ready.rule, names, *part)
+
+    def _own(self, peer: Peer | None) -> tuple[list[str], AddressSet]:
+        """The outsides that a rule names which hold addresses of ours, and those that nothing else it names holds."""
+        outsides = [
+            each.name for each in peer or () if isinstance(each, Named) and each.name in self._topology.outsides
+        ]
+        if not outsides:
+            return [], AddressSet()
+        membership = self._walker.membership
+        held = {name: own for name in outsides if (own := membership.name_addresses(name) & self._blocks)}
+        others = tuple(each for each in peer or () if not isinstance(each, Named) or each.name not in outsides)
+        return list(held), AddressSet.union(held.values()) - (membership.peer_addresses(others) or AddressSet())
+
+    @cached_property
+    def _blocks(self) -> AddressSet:
+        """Every address of a subnet."""
+        return AddressSet.of_prefixes(block for each in self._topology.subnets.values() for block in each.blocks)
+
+    def _sides(self, chosen: Filter, way: str) -> set[int]:
+        """On which sides a filter meets addresses of ours from afar: 0 for sources, 1 for destinations."""
+        if chosen.layer == "zone":
+            ours = {each.zone for each in self._topology.subnets.values()}
+            crossings = [each for each in self._topology.crossings if each.filter == chosen.name]
+            return {side for each in crossings for side, zone in enumerate((each.source, each.destination))
+                    if zone in ours}  # fmt: skip
+        if chosen.layer == "subnet" and all(each.filter != chosen.name for each in self._topology.subnets.values()):
+            return set()  # at the edge of a site nobody sees our own addresses
+        return {"in": {0}, "out": {1}, "": {0, 1}}[way]
+
+    def _never_met(self, chosen: Filter) -> AddressSet:
+        """The block of the only subnet that carries a filter: what is sent within it does not meet the filter (S8)."""
+        carriers = [each for each in self._topology.subnets.values() if each.filter == chosen.name]
+        is_one = chosen.layer == "subnet" and len(carriers) == 1
+        return AddressSet.of_prefixes(carriers[0].blocks) if is_one else AddressSet()
 
 
 def _finding(listed: RuleList, rule: Rule, names: list[str], part: Part, family: int) -> Finding:
@@ -36,36 +77,6 @@ def _finding(listed: RuleList, rule: Rule, names: list[str], part: Part, family:
                  f"it names {few(names)}, whose addresses hold our own too: it {does} {what}, as no other rule would",
                  "name whom it is meant for, or put a rule on our own networks in front of it",
                  severity=NOTE if rule.action == ALLOW else MEDIUM)  # fmt: skip
-
-
-def _own(walker: Walker, peer: Peer | None) -> tuple[list[str], AddressSet]:
-    """The outsides that a rule names which hold addresses of ours, and those that nothing else that it names holds."""
-    outsides = [each.name for each in peer or () if isinstance(each, Named) and each.name in walker.topology.outsides]
-    if not outsides:
-        return [], AddressSet()
-    blocks = AddressSet.union(AddressSet.of_prefixes(each.blocks) for each in walker.topology.subnets.values())
-    held = {name: own for name in outsides if (own := walker.membership.name_addresses(name) & blocks)}
-    others = tuple(each for each in peer or () if not isinstance(each, Named) or each.name not in outsides)
-    named = walker.membership.peer_addresses(others) or AddressSet()
-    return list(held), AddressSet.union(held.values()) - named
-
-
-def _sides(walker: Walker, chosen: Filter, way: str) -> set[int]:
-    """On which sides a filter meets addresses of ours from afar: 0 for sources, 1 for destinations."""
-    if chosen.layer == "zone":
-        ours = {each.zone for each in walker.topology.subnets.values()}
-        crossings = [each for each in walker.topology.crossings if each.filter == chosen.name]
-        return {side for each in crossings for side, zone in enumerate((each.source, each.destination)) if zone in ours}
-    if chosen.layer == "subnet" and all(each.filter != chosen.name for each in walker.topology.subnets.values()):
-        return set()  # at the edge of a site nobody sees our own addresses
-    return {"in": {0}, "out": {1}, "": {0, 1}}[way]
-
-
-def _never_met(walker: Walker, chosen: Filter) -> AddressSet:
-    """The block of the only subnet that carries a filter: what its machines send each other does not meet it (S8)."""
-    carriers = [each for each in walker.topology.subnets.values() if each.filter == chosen.name]
-    is_one = chosen.layer == "subnet" and len(carriers) == 1
-    return AddressSet.of_prefixes(carriers[0].blocks) if is_one else AddressSet()
 
 
 def _turned(listed: RuleList, number: int, side: int, own: AddressSet) -> tuple[Part, int] | None:
