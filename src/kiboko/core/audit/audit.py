@@ -13,8 +13,8 @@ from kiboko.core.audit.listening import of_listeners
 from kiboko.core.audit.misplaced import Misplaced
 from kiboko.core.audit.outsides import OutsidesInRules
 from kiboko.core.audit.places import of_attachments, of_names, of_routes
-from kiboko.core.audit.replies import of_replies
-from kiboko.core.audit.rules import of_filter, of_kernel
+from kiboko.core.audit.replies import Replies
+from kiboko.core.audit.rules import of_filter, of_kernel, rule_lists
 from kiboko.core.audit.scope import WHOLE, Scope
 from kiboko.core.audit.ways import of_hosts, of_openness
 from kiboko.core.errors import TooMuch
@@ -56,7 +56,7 @@ def audit(
     ['archive-guard']
     """
     left_out: list[str] = []
-    by_itself = _all(ends, today) if scope.filters is None else _within(ends, today, scope, scope.filters)
+    by_itself = _all(ends, today) if scope.filters is None else _within(ends, today, scope.filters)
     made = (*by_itself, *_of_whole_ways(ends, scope, spread if scope.filters is None else map, left_out))
     listed = [each for each in (*made, *further) if not kinds or each.id in kinds]
     left, accepted, used = [], [], set()
@@ -84,25 +84,24 @@ def _all(ends: Ends, today: date) -> Iterator[Finding]:
     yield from of_attachments(walker)
     yield from of_names(walker)
     yield from of_routes(walker)
-    yield from of_replies(walker)
 
 
-def _within(ends: Ends, today: date, scope: Scope, filters: frozenset[str]) -> Iterator[Finding]:
+def _within(ends: Ends, today: date, filters: frozenset[str]) -> Iterator[Finding]:
     """What rests on the rules of some filters."""
     walker = ends.walker
     known = walker.topology.filters
     yield from _of_filters(walker, [known[name] for name in filters if name in known], today)
     yield from of_attachments(walker)
-    yield from of_replies(walker, scope)
 
 
 def _of_filters(walker: Walker, filters: Iterable[Filter], today: date) -> Iterator[Finding]:
     """What is found on the rules of some filters."""
-    outsides, misplaced = OutsidesInRules(walker), Misplaced(walker)
+    further = OutsidesInRules(walker), Misplaced(walker), Replies(walker)
     for chosen in filters:
-        yield from of_filter(walker, chosen, today)
-        yield from outsides.of_filter(chosen)
-        yield from misplaced.of_filter(chosen)
+        lists = rule_lists(walker, chosen)
+        yield from of_filter(chosen, lists, today)
+        for each in further:
+            yield from each.of_filter(chosen, lists)
 
 
 def _of_whole_ways(ends: Ends, scope: Scope, spread: Spread, left_out: list[str]) -> Iterator[Finding]:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from functools import cached_property
 
 from kiboko.core.audit.findings import LOW, MEDIUM, Finding, few, found
-from kiboko.core.audit.rules import RuleList, directions
+from kiboko.core.audit.rules import RuleList
 from kiboko.core.filters.filters import ReadyRule
 from kiboko.core.header.addresses import AddressSet, Prefix
 from kiboko.core.network.model import Filter, Interface
@@ -22,13 +22,12 @@ class Misplaced:
     def __init__(self, walker: Walker) -> None:
         self._walker, self._topology = walker, walker.topology
 
-    def of_filter(self, chosen: Filter) -> Iterator[Finding]:
+    def of_filter(self, chosen: Filter, lists: dict[str, RuleList]) -> Iterator[Finding]:
         """Those of one filter."""
         own = self._behind(chosen)
         if not own:
             return
-        for way in directions(chosen):
-            listed = RuleList(self._walker, chosen, way)
+        for way, listed in lists.items():
             for ready in listed.rules:
                 sides = {"in": (1,), "out": (0,), "": (0, 1)}[way]
                 named = [(side, each) for side in sides if (each := (ready.sources, ready.destinations)[side])]

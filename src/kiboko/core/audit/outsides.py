@@ -9,7 +9,7 @@ import numpy as np
 
 from kiboko.core.audit.findings import MEDIUM, NOTE, Finding, few, found
 from kiboko.core.audit.parts import Part, TooManyParts, less, meeting
-from kiboko.core.audit.rules import RuleList, directions, part_text
+from kiboko.core.audit.rules import RuleList, part_text
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.network.model import ALLOW, Filter, Named, Peer, Rule
 from kiboko.core.walk.walk import Walker
@@ -22,10 +22,9 @@ class OutsidesInRules:
     def __init__(self, walker: Walker) -> None:
         self._walker, self._topology = walker, walker.topology
 
-    def of_filter(self, chosen: Filter) -> Iterator[Finding]:
+    def of_filter(self, chosen: Filter, lists: dict[str, RuleList]) -> Iterator[Finding]:
         """Those of one filter."""
-        for way in directions(chosen):
-            listed = RuleList(self._walker, chosen, way)
+        for way, listed in lists.items():
             for number, ready in enumerate(listed.rules):
                 for side, peer in enumerate((ready.rule.sources, ready.rule.destinations)):
                     names, own = self._own(peer)

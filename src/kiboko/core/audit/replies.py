@@ -12,35 +12,18 @@ import numpy as np
 from kiboko.core.audit.covering import Boxes, Sides
 from kiboko.core.audit.findings import Finding, few, found
 from kiboko.core.audit.parts import Part, TooManyParts, few_enough, less, meeting
-from kiboko.core.audit.rules import WAY_NAMES, RuleList, directions
-from kiboko.core.audit.scope import WHOLE, Scope
+from kiboko.core.audit.rules import WAY_NAMES, RuleList
 from kiboko.core.header.addresses import SPECIAL_PURPOSE, AddressSet
 from kiboko.core.header.nesting import Nesting
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP
-from kiboko.core.network.model import ALLOW, Rule
+from kiboko.core.network.model import ALLOW, Filter, Rule
 from kiboko.core.walk.walk import Walker
 
 _FEW_CLIENT_PORTS = 1000
 """What names more of the clients' own ports lets replies pass, and asks for none."""
 _BACK = {"in": "out", "out": "in"}
 _EVERY_PORT = RangeSet.span(0, 0xFFFF)
-
-
-def of_replies(walker: Walker, scope: Scope = WHOLE) -> Iterator[Finding]:
-    """Stateless subnet filters that let requests pass one way, and their replies not back the other, or only to some
-    client ports (S21). Each rule is held against the rules of the other direction exactly: for everybody whom it alone
-    lets pass, at the subnets and outsides that carry the filter, by every sender's own client ports (S23)."""
-    meetings = _Meetings(walker)
-    for chosen in walker.topology.filters.values():
-        if chosen.stateful or chosen.layer != "subnet" or not scope.has_filter(chosen.name):
-            continue
-        places = meetings.of_filter(chosen.name)
-        ways = [way for way in directions(chosen) if way]
-        for way in ways if places else ():
-            if _BACK[way] in ways:
-                asked = RuleList(walker, chosen, way)
-                yield from _OfWay(asked, RuleList(walker, chosen, _BACK[way]), places, meetings.clients).findings()
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,13 +35,23 @@ class _Edge:
     apart: tuple[AddressSet, ...] = ()
 
 
-class _Meetings:
-    """Who meets the filters of subnets and outsides, and from which client ports."""
+class Replies:
+    """Looks for stateless subnet filters that let requests pass one way, and their replies not back the other, or only
+    to some client ports (S21). Each rule is held against those of the other direction exactly: for everybody whom it
+    alone lets pass, at the subnets and outsides that carry the filter, by every sender's own client ports (S23)."""
 
     def __init__(self, walker: Walker) -> None:
         self._walker, self._topology = walker, walker.topology
 
-    def of_filter(self, name: str) -> list[_Edge]:
+    def of_filter(self, chosen: Filter, lists: dict[str, RuleList]) -> Iterator[Finding]:
+        """Those of one filter."""
+        if chosen.stateful or chosen.layer != "subnet" or not {"in", "out"} <= set(lists):
+            return
+        places = self._places(chosen.name)
+        for way in lists if places else ():
+            yield from _OfWay(lists[way], lists[_BACK[way]], places, self._clients).findings()
+
+    def _places(self, name: str) -> list[_Edge]:
         """Where a filter is attached: at some subnets, at some outsides."""
         blocks = [AddressSet.of_prefixes(each.blocks) for each in self._topology.subnets.values()
                   if each.filter == name]  # fmt: skip
@@ -75,7 +68,7 @@ class _Meetings:
         return AddressSet.union([behind, public, AddressSet(v6=self._ours.v6)])
 
     @cached_property
-    def clients(self) -> list[tuple[RangeSet, AddressSet]]:
+    def _clients(self) -> list[tuple[RangeSet, AddressSet]]:
         """Ephemeral ports, each with all who use them."""
         own: dict[RangeSet, list[AddressSet]] = {}
         for machine in self._topology.instances.values():
@@ -172,7 +165,7 @@ class _OfWay:
 
     def _worst(self, number: int, protocol: int, ports: RangeSet) -> _Lost | None:
         """What is lost of the replies to what one rule lets pass. Raises TooManyParts."""
-        of_family = [_Replies(self, number, family, protocol, ports) for family in (4, 6)]
+        of_family = [_OfRule(self, number, family, protocol, ports) for family in (4, 6)]
         is_of_both = all(each.requests for each in of_family)
         for is_whole in (True, False):
             lost = [each for replies in of_family if (each := replies.lost(is_whole=is_whole)) is not None]
@@ -221,7 +214,7 @@ class _OfWay:
                      f"it lets {told} pass, and {where} lets {what}{tail}", fix, others=others)  # fmt: skip
 
 
-class _Replies:
+class _OfRule:
     """What becomes of the replies to what one rule lets pass, in one address family."""
 
     def __init__(self, way: _OfWay, number: int, family: int, protocol: int, ports: RangeSet) -> None:

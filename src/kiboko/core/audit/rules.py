@@ -89,6 +89,12 @@ class RuleList:
         return Cover(tuple(sorted(by))) if by else None
 
 
+def rule_lists(walker: Walker, chosen: Filter) -> dict[str, RuleList]:
+    """The rules of a filter, direction by direction: one value for all that is asked of them, since what is worked out
+    of them is remembered there."""
+    return {way: RuleList(walker, chosen, way) for way in directions(chosen)}
+
+
 def box_of(ready: ReadyRule, family: int) -> Sides:
     """What a rule matches in one address family: sources, destinations, services, sender's ports."""
     rule = ready.rule
@@ -114,21 +120,20 @@ def part_text(sides: Sequence[RangeSet], family: int) -> str:
     return " ".join([*told, f"on {few(services_texts(sides[2]))}"])
 
 
-def of_filter(walker: Walker, chosen: Filter, today: date) -> Iterator[Finding]:
+def of_filter(chosen: Filter, lists: dict[str, RuleList], today: date) -> Iterator[Finding]:
     """Everything that is found on the rules of a filter by themselves."""
-    for way in directions(chosen):
-        listed = RuleList(walker, chosen, way)
+    for listed in lists.values():
         yield from _unreachable(listed)
         if chosen.decide == "first":
             yield from _contradicted(listed)
             yield from _redundant(listed)
             yield from _without_order(listed)
         yield from _wide(listed)
-    for way in directions(chosen):
+    for way, listed in lists.items():
         for rule in chosen.direction(way or "in") or ():
             match = _DATE.search(rule.note)
             if match is not None and rule.enabled and _is_over(match[1], today):
-                yield found("expired-note", RuleList(walker, chosen, way).name(rule), rule.place,
+                yield found("expired-note", listed.name(rule), rule.place,
                             f'its note says "{rule.note}", and today is {today.isoformat()}',
                             "take the rule out, or write until when it is wanted")  # fmt: skip
 
