@@ -2,7 +2,7 @@
 
 import unittest
 
-from tests.helpers import OnTheDemo
+from tests.helpers import OnTheDemo, kiboko
 
 
 class Mistakes(OnTheDemo):
@@ -18,6 +18,28 @@ class Mistakes(OnTheDemo):
         ):  # fmt: skip
             with self.subTest(line):
                 self.refused(line, said)
+
+    def test_an_empty_word_is_no_name_of_the_folder_that_one_is_in(self):
+        """Which is what a path of nothing stands for: `-n "$NETWORK"` where there is no such variable."""
+        for line, said in ((["confirm", "--flows", ""], "behind 'kiboko confirm --flows'"), ([""], "behind 'kiboko'"),
+                           (["check", "desk-1", "desk-2", "ssh", "--network="], "behind 'kiboko check desk-1 desk-2 ssh --network='"),
+                           (["compare", "", "network.yaml"], "behind 'kiboko compare'; is it a variable")):  # fmt: skip
+            with self.subTest(line):
+                done = kiboko(*line, cwd=self.folder)
+                self.assertEqual((done.returncode, done.stdout), (2, ""))
+                self.assertIn(f"an empty word {said}", done.stderr)
+
+    def test_an_ipv4_address_as_programs_write_it_that_take_both_families_is_itself(self):
+        """RFC 4291, section 2.5.5.2: no packet has such an address."""
+        plain = self.kiboko("check 10.61.4.14 ingest-1 telemetry", 1)
+        mapped = self.kiboko("check ::ffff:10.61.4.14 ingest-1 telemetry", 1)
+        self.assertIn("10.61.4.14", plain)
+        self.assertEqual(mapped.split("\n", 2)[1:], plain.split("\n", 2)[1:])
+        self.assertIn("gauge-04", self.kiboko("show ::ffff:a3d:40e", 0))
+        network = (self.folder / "network.yaml").read_text()
+        (self.folder / "odd.yaml").write_text(network.replace("from: 192.0.2.0/24", 'from: "::ffff:192.0.2.0/120"'))
+        self.refused("check gauge-04 ingest-1 telemetry -n odd.yaml",
+                     "'::ffff:192.0.2.0/120' is IPv4 written as IPv6 (RFC 4291, section 2.5.5.2); write 192.0.2.0/24")  # fmt: skip
 
     def test_no_lines_at_all_are_refused_by_every_command_that_shows_some(self):
         """None would look as if there were nothing."""

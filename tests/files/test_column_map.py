@@ -247,7 +247,7 @@ class UsualNames(Reading):
 
     def test_a_record_that_ends_before_it_begins_is_kept_and_told(self):
         head = "start,end,src,dst,dport,proto\n"
-        records, rejects = self.read("log.csv", head + "2000,1000,10.1.1.10,10.2.1.10,22,6\n", None)
+        records, rejects = self.read("log.csv", head + "1763632802000,1763632801000,10.1.1.10,10.2.1.10,22,6\n", None)
         self.assertEqual(
             (len(records), rejects.remarks), (1, {"ending before they begin: some clock is wrong": (2, 1)})
         )

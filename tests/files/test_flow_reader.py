@@ -10,12 +10,14 @@ from unittest import mock
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.parquet
 
 from kiboko.core.errors import InputError, UsageError
 from kiboko.core.header.services import parse_services
 from kiboko.core.records.flow_query import FlowFilter, Timeline
 from kiboko.core.records.flow_sums import Sums
 from kiboko.core.records.flow_table import table_of
+from kiboko.files.elements.fields import time_filter
 from kiboko.files.logs.flow_pieces import flow_files, pieces_of
 from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.store.flow_export import write_tables
@@ -149,6 +151,54 @@ class Reading(unittest.TestCase):
             with self.subTest(text):
                 records, _ = self.read(self.write("log.csv", HEADER + ROWS[0].replace("2026-11-20 10:00:00.000", text)))
                 self.assertEqual(records[0].start.isoformat(timespec="milliseconds"), "2026-11-20T10:00:00.250+00:00")
+
+    def test_numbers_of_a_plain_header_are_of_the_unit_that_their_size_says(self):
+        moment = "2026-11-20T09:20:00.250000+00:00"
+        header = "time,src,dst,src_port,dst_port,proto\n"
+        rest = "10.1.1.10,10.2.1.10,40000,22,6"
+        texts = ("1795166400.25", "1795166400250", "1795166400250000", "1795166400250000000")
+        for text in texts:
+            with self.subTest(text):
+                path = self.write("one.csv", f"{header}{text},{rest}\n")
+                (record,), _ = self.read(path)
+                self.assertEqual(record.start.isoformat(), moment)
+                (record,), _ = self.read(self.write("one.csv.gz", gzip.compress(path.read_bytes())))
+                self.assertEqual(record.start.isoformat(), moment)
+        ends = {"src": "10.1.1.10", "dst": "10.2.1.10", "src_port": 40000, "dst_port": 22, "proto": 6}
+        values = [*map(float, texts[:1]), *map(int, texts[1:]), *texts, moment]
+        several = self.write("all.jsonl", "".join(json.dumps(ends | {"time": each}) + "\n" for each in values))
+        self.assertEqual({record.start.isoformat() for record in self.read(several)[0]}, {moment})
+        self.assertEqual(len(self.read(several)[0]), 9)
+        whole = self.write("whole.csv", f"{header}1795166400,{rest}\n,{rest}\n0,{rest}\n")
+        self.assertEqual([str(record.start) for record in self.read(whole)[0]],
+                         ["2026-11-20 09:20:00+00:00", "None", "1970-01-01 00:00:00+00:00"])  # fmt: skip
+
+    def test_an_element_whose_name_tells_its_unit_is_read_in_it_and_a_year_that_cannot_be_is_told(self):
+        header = HEADER.split(",", 2)[0] + ",src,dst,dst_port,proto\n"
+        records, rejects = self.read(self.write("declared.csv", f"{header}1795166400,10.1.1.10,10.2.1.10,22,6\n"))
+        self.assertEqual([record.start.year for record in records], [1970])
+        self.assertIn("1 row beginning before 1973: a clock that was never set, or seconds", rejects.sentences()[0])
+
+    def test_the_times_of_a_question_are_of_the_unit_that_their_size_says_too(self):
+        for text in ("1795166400", "1795166400000", "2026-11-20T09:20:00Z", "2026-11-20 10:20:00+01:00"):
+            self.assertEqual(time_filter(text, None).since, 1795166400000)
+
+    def test_an_ipv4_address_written_as_one_of_ipv6_is_itself(self):
+        """RFC 4291, section 2.5.5.2, in each way of reading: short and long texts, octets, and a row by itself."""
+        header = "time,src,dst,src_port,dst_port,proto\n"
+        rows = ("1795166400250,::ffff:10.1.1.10,10.2.1.10,40000,22,6\n"
+                "1795166400250,0:0:0:0:0:ffff:10.1.1.10,::FFFF:a02:10a,40000,22,6\n"
+                "1795166400250, ::ffff:10.1.1.10,10.2.1.10,40000, 22,tcp\n")  # fmt: skip
+        records, rejects = self.read(self.write("mapped.csv", header + rows))
+        self.assertEqual((len(records), rejects.counts), (3, {}))
+        self.assertEqual({(str(each.source), str(each.destination)) for each in records}, {("10.1.1.10", "10.2.1.10")})
+        octets = [b"\0" * 10 + b"\xff\xff\x0a\x01\x01\x0a", b"\0" * 10 + b"\xff\xff\x0a\x02\x01\x0a"]
+        packed = [pa.array([each], pa.binary(16)) for each in octets]
+        table = pa.table({"sourceIPv6Address": packed[0], "destinationIPv6Address": packed[1],
+                          "destinationTransportPort": [22], "protocolIdentifier": [6]})  # fmt: skip
+        pyarrow.parquet.write_table(table, self.folder / "mapped.parquet")
+        ((record,), _) = self.read(self.folder / "mapped.parquet")
+        self.assertEqual((str(record.source), str(record.destination)), ("10.1.1.10", "10.2.1.10"))
 
     def test_words_for_protocols_events_and_flags(self):
         header = "src,dst,proto,sport,dport,action,flags\n"

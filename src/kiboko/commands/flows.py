@@ -153,7 +153,7 @@ def _ends(names: list[str], walker: Walker | None) -> AddressSet | None:
     for name in names:
         if not reads_as_address(name) and "/" not in name:
             raise UsageError(f"'{name}' is no address, and there is no network file that could know the name")
-    return AddressSet.union([parse_address_set(name) for name in names])
+    return AddressSet.union([parse_address_set(name).unmapped() for name in names])
 
 
 def _rules(args: argparse.Namespace, walker: Walker | None, wanted: FlowFilter, files: list[Path]) -> int:

@@ -57,7 +57,12 @@ def build_parser(chosen: str | None = None) -> argparse.ArgumentParser:
 
 def _read(given: Sequence[str]) -> argparse.Namespace:
     """What a command line says. Exits, as the parser does, where something is wrong with it; raises UsageError for a
-    word that is no command, and for words that the command has no place for."""
+    word that is no command, for words that the command has no place for, and for an empty one: as the name of a file or
+    folder it would stand for the folder that one is in."""
+    empty = next((at for at, word in enumerate(given) if not word or re.fullmatch(r"--[a-z-]+=", word)), None)
+    if empty is not None:
+        before = " ".join(["kiboko", *given[: empty + bool(given[empty])]])
+        raise UsageError(f"an empty word behind '{before}'; is it a variable that is not set?")
     first = next((word for word in given if not word.startswith("-")), None)
     chosen = next((word for word in given if word in COMMANDS), None)
     if first != chosen:

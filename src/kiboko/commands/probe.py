@@ -13,7 +13,7 @@ from pathlib import Path
 
 from kiboko.commands.options import add_examples, add_network_option, network_of
 from kiboko.core.errors import UsageError
-from kiboko.core.header.addresses import Address, parse_address
+from kiboko.core.header.addresses import Address, parse_meant
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service, parse_ports
 from kiboko.core.network.model import Topology
@@ -245,6 +245,6 @@ def _redirect(text: str | None) -> tuple[Address | None, int | None]:
     elif text.count(":") == 1:
         host, _, port = text.partition(":")
     try:
-        return parse_address(host), parse_ports(port).lowest if port else None
+        return parse_meant(host), parse_ports(port).lowest if port else None
     except ValueError as error:
         raise UsageError(f"--address: {error}") from error

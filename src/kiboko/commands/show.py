@@ -8,7 +8,7 @@ import json
 
 from kiboko.commands.options import add_examples, add_network_option, network_of
 from kiboko.core.errors import UsageError
-from kiboko.core.header.addresses import parse_address, reads_as_address
+from kiboko.core.header.addresses import parse_meant, reads_as_address
 from kiboko.core.header.services import WELL_KNOWN, parse_services
 from kiboko.core.hints import nearest
 from kiboko.core.queries.ends import Ends, resolve_service
@@ -53,7 +53,7 @@ def _sheet(shower: Shower, ends: Ends, name: str) -> Sheet:
         return found
     if reads_as_address(name):
         try:
-            return shower.address(parse_address(name))
+            return shower.address(parse_meant(name))
         except ValueError as error:
             raise UsageError(f"'{name}' is not one address; show takes one, or a name") from error
     topology = ends.topology

@@ -13,6 +13,7 @@ from kiboko.core.header.ranges import EMPTY, RangeSet
 
 BITS = {4: 32, 6: 128}
 _ZEROS = bytes(10)
+_MAPPED, _V4 = 0xFFFF, (1 << 32) - 1
 
 
 class Address(NamedTuple):
@@ -136,6 +137,12 @@ class AddressSet:
     def __le__(self, other: AddressSet) -> bool:
         return self.v4 <= other.v4 and self.v6 <= other.v6
 
+    def unmapped(self) -> AddressSet:
+        """What a set of IPv4-mapped addresses alone (RFC 4291, section 2.5.5.2) stands for; any other as it is."""
+        if self.v4 or not self.v6 or any(low >> 32 != _MAPPED or high >> 32 != _MAPPED for low, high in self.v6):
+            return self
+        return AddressSet(RangeSet.of((low & _V4, high & _V4) for low, high in self.v6))
+
     def addresses(self) -> Iterator[Address]:
         """Every member, ascending, IPv4 first. Only for sets known to be small."""
         for family in (4, 6):
@@ -190,6 +197,14 @@ def parse_address(text: str) -> Address:
     if parsed.version == 6 and parsed.scope_id:
         raise ValueError(f"'{text}' has a zone index; write the address without '%{parsed.scope_id}'")
     return Address(parsed.version, int(parsed))
+
+
+def parse_meant(text: str) -> Address:
+    """One address as programs print it that take both families at one socket: an IPv4-mapped one (RFC 4291, section
+    2.5.5.2) is the IPv4 address for which it stands, since no packet bears it. Raises ValueError."""
+    found = parse_address(text)
+    is_mapped = found.family == 6 and found.value >> 32 == _MAPPED
+    return Address(4, found.value & _V4) if is_mapped else found
 
 
 def parse_prefix(text: str) -> Prefix:

@@ -67,7 +67,7 @@ class Ends:
             return self._zone_end(text, name) if kind == "zone" else self._tag_end(text, name)
         if reads_as_address(text) or "/" in text:
             try:
-                return self.block_end(text, parse_address_set(text))
+                return self.block_end(text, parse_address_set(text).unmapped())
             except ValueError as error:
                 raise UsageError(str(error)) from error
         raise UsageError(self._unknown(text))

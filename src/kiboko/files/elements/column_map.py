@@ -12,13 +12,14 @@ from numpy.typing import NDArray
 
 from kiboko.core.errors import InputError, Place, Problem
 from kiboko.core.hints import nearest
-from kiboko.files.elements.arrays import values_of
-from kiboko.files.elements.fields import element_of, in_other_units, require_columns
-from kiboko.files.elements.moments import REPEATED, UNREADABLE, read_moments
+from kiboko.files.elements.arrays import filled, values_of
+from kiboko.files.elements.fields import TIMES, element_of, in_other_units, is_whole_name, require_columns
+from kiboko.files.elements.moments import REPEATED, UNREADABLE, by_size, read_moments
 
 JOINED = " + "
 """Between the names of columns whose texts are put together."""
 _NUMBER = r"^[+-]?\d{1,19}(\.\d{0,12})?$"
+_EPOCH = r"^\d{9,19}(\.\d{1,12})?$"
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,7 +27,8 @@ class Column:
     """What one column holds: an element, its values multiplied by `scale`, translated by `texts` (as written, and what
     it means), or times in the form `form` (that of `strptime`) and the time zone `zone`. Numbers may have a `decimal`
     sign other than a point, and one that parts `thousands`. A name with ` + ` in it is that of several columns, whose
-    texts are put together, such as those of date and time."""
+    texts are put together, such as those of date and time. Numbers that are times of no unit that anybody told are read
+    `by_size`."""
 
     name: str
     element: str
@@ -36,6 +38,7 @@ class Column:
     zone: str | None = None
     decimal: str | None = None
     thousands: str | None = None
+    by_size: bool = False
 
     @property
     def names(self) -> list[str]:
@@ -147,6 +150,7 @@ class Chosen:
             for other in joined.get(place, ()) if JOINED in column.name else ():
                 values = _put_together(values, _without(batch.column(label(other)), self.none))
             values = values if column.is_plain else _translated(column, values, repeated)
+            values = _by_size(values) if column.by_size else values
             known = found.get(column.element)
             found[column.element] = values if known is None else _either(known, values)
         for element, text in self.constants:
@@ -188,7 +192,8 @@ def _usual(header: tuple[str, ...]) -> list[tuple[int, Column]]:
             continue
         element, other = element_of(name), in_other_units(name)
         if element is not None:
-            found.append((int(name != element), place, Column(name, element)))
+            by_size = element in TIMES and not is_whole_name(name)
+            found.append((int(name != element), place, Column(name, element, by_size=by_size)))
         elif other is not None:
             found.append((2, place, Column(name, other[0], other[1])))
     return [(place, column) for _, place, column in sorted(found, key=lambda item: item[:2])]
@@ -241,6 +246,24 @@ def _may_have(texts: pa.Array, words: Sequence[str]) -> bool:
             return True
     lengths = np.diff(places)
     return any(bool((lengths == size).any()) for size in {len(word.encode()) for word in words})
+
+
+def _by_size(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Times of which numbers are in milliseconds, whatever unit they were in; texts and times stay as they are."""
+    if pa.types.is_timestamp(column.type) or pa.types.is_null(column.type):
+        return column
+    if pa.types.is_integer(column.type) or pa.types.is_floating(column.type):
+        values, absent = filled(column, 0)
+        return pa.chunked_array([pa.array(by_size(values), mask=absent)])
+    import pyarrow.compute as pc
+
+    text = pc.utf8_trim_whitespace(_text(column))
+    fits = pc.match_substring_regex(text, _EPOCH)
+    if not pc.any(fits).as_py():
+        return column
+    numbers = pc.if_else(fits, text, pa.scalar(None, pa.string())).cast(pa.float64())
+    values, absent = filled(numbers, 0)
+    return pc.coalesce(pa.chunked_array([pa.array(by_size(values), mask=absent)]).cast(pa.string()), text)
 
 
 def _put_together(one: pa.ChunkedArray, other: pa.ChunkedArray) -> pa.ChunkedArray:

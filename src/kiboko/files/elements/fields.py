@@ -8,16 +8,20 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
+import numpy as np
+
 from kiboko.core.errors import InputError, Place, Problem, UsageError
-from kiboko.core.header.addresses import Address, parse_address
+from kiboko.core.header.addresses import Address, parse_meant
 from kiboko.core.header.services import ICMP, ICMP6, PROTOCOLS, UNTOLD, WITH_PORTS, Service
 from kiboko.core.records.flow_query import FlowFilter
 from kiboko.core.records.flow_table import milliseconds
 from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
+from kiboko.files.elements.moments import by_size
 from kiboko.files.elements.rejects import Rejects
 
 SOURCES = ("sourceIPv4Address", "sourceIPv6Address")
 DESTINATIONS = ("destinationIPv4Address", "destinationIPv6Address")
+TIMES = ("flowStartMilliseconds", "flowEndMilliseconds")
 # Plain headers that say the same as an information element, whatever their case.
 _PLAIN = {
     "sourceIPv4Address": ("src", "source", "src_ip", "srcip", "src_addr", "source_ip", "source_address", "c_ip"),
@@ -106,6 +110,11 @@ def element_of(name: str) -> str | None:
     return _BY_CASE.get(plain.lower()) or _BY_PLAIN.get(plain.lower().replace("-", "_").replace(" ", "_"))
 
 
+def is_whole_name(name: str) -> bool:
+    """Whether a column bears the name of an information element, which tells its unit, and no plain one."""
+    return name.strip().lower() in _BY_CASE
+
+
 def in_other_units(name: str) -> tuple[str, float] | None:
     """The element that a column is in another unit, and the factor to it; None for any other column."""
     return _OTHER_BY_CASE.get(name.strip().lower())
@@ -191,7 +200,7 @@ class RecordMaker:
         if known is not None:
             return known
         try:
-            parsed = parse_address(text)
+            parsed = parse_meant(text)
         except ValueError as error:
             raise _BadField("bad address", f"{names[0]} {text!r} is not an address") from error
         if len(self._addresses) > 200_000:
@@ -278,12 +287,17 @@ def parse_flow_time(text: str) -> datetime:
     return found.replace(tzinfo=UTC) if found.tzinfo is None else found.astimezone(UTC)
 
 
+def _moment(text: str) -> int:
+    """A time that a user gives in milliseconds. Raises ValueError, OverflowError."""
+    return int(by_size(np.array([int(text)]))[0]) if text.isdecimal() else milliseconds(parse_flow_time(text))
+
+
 def time_filter(since: str | None, until: str | None) -> FlowFilter:
     """The filter of two times as a user gives them. Raises UsageError for what is no time."""
     limits: list[int | None] = []
     for text in (since, until):
         try:
-            limits.append(milliseconds(parse_flow_time(text)) if text else None)
+            limits.append(_moment(text) if text else None)
         except (ValueError, OverflowError) as error:
             raise UsageError(f"'{text}' is no time; write it as 2026-11-20T10:00:00Z") from error
     return FlowFilter(since=limits[0], until=limits[1])

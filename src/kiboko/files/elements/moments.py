@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from datetime import UTC, datetime
+from typing import Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -14,6 +15,8 @@ from kiboko.core.records.flow_table import NO_TIME, milliseconds
 
 _DIRECTIVES = frozenset("aAbBdfHIjmMpSyYzZ%")
 _SHORT = {"T": "%H:%M:%S", "D": "%m/%d/%y", "F": "%Y-%m-%d", "R": "%H:%M", "h": "%b", "e": "%d"}
+_SECONDS, _MILLISECONDS, _MICROSECONDS, _NANOSECONDS = 10**8, 10**11, 10**14, 10**17
+"""From where on a number is one of each unit: of March 1973, and once more in the year 5138."""
 UNREADABLE, PLAIN, ZONELESS, REPEATED = range(4)
 """What a text was: no time that can be read, a time that is sure, one without a zone, or one of an hour that the clocks
 of its zone show twice."""
@@ -66,3 +69,12 @@ def _read(text: str, form: str | None, zone: ZoneInfo | None) -> tuple[int, int]
         return milliseconds(local.astimezone(UTC)), REPEATED if is_repeated else PLAIN
     except (ValueError, OverflowError):
         return int(NO_TIME), UNREADABLE
+
+
+def by_size(values: NDArray[Any]) -> NDArray[np.int64]:
+    """Numbers since 1970 UTC whose unit nobody told, int64[n] or float64[n], in milliseconds, int64[n]: ten digits are
+    seconds, thirteen milliseconds, sixteen microseconds, nineteen nanoseconds. What is smaller stays as it is."""
+    bounds = [values < least for least in (_SECONDS, _MILLISECONDS, _MICROSECONDS, _NANOSECONDS)]
+    told = np.select(bounds, [values, values * 1_000, values, (values + 500) // 1_000], (values + 500_000) // 1_000_000)
+    found: NDArray[np.int64] = np.rint(told).astype(np.int64)
+    return found

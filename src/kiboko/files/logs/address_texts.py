@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from kiboko.core.header.addresses import Address, parse_address
+from kiboko.core.header.addresses import Address, parse_meant
 from kiboko.core.records.columns import KeyNumbers, distinct
 from kiboko.core.records.flow_table import AddressTable
 from kiboko.files.elements.arrays import filled
@@ -122,7 +122,7 @@ class AddressTexts:
     def _address(self, text: str) -> Address | None:
         if text not in self._known:
             try:
-                self._known[text] = parse_address(text.strip())
+                self._known[text] = parse_meant(text.strip())
             except ValueError:
                 self._known[text] = None
         return self._known[text]

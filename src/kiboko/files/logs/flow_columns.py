@@ -26,6 +26,8 @@ from kiboko.files.logs.element_columns import LATEST, ElementColumns, protocol_o
 from kiboko.files.logs.translations import Translated, in_front
 
 _PORTED = has_ports(np.arange(256))
+_EARLY = 10**11
+"""Milliseconds from 1970 to March 1973: whatever is before has another reason than that it was then."""
 _POST_SOURCE, _POST_PORT = "postNATSourceIPv4Address", "postNAPTSourceTransportPort"
 
 
@@ -106,6 +108,12 @@ class Converter:
             table, reverse = self._parts_joined(table, reverse, parts, rejects)
         if reverse is not None:
             table = reverse.added_to(table, rejects)
+        early = (table.start < _EARLY) & (table.start != NO_TIME)
+        if early.any():
+            rejects.remark_all(
+                "beginning before 1973: a clock that was never set, or seconds where milliseconds are meant",
+                table.line[early],
+            )
         turned = table.end < table.start
         if turned.any() and (turned := turned & (table.end != NO_TIME)).any():
             rejects.remark_all("ending before they begin: some clock is wrong", table.line[turned])

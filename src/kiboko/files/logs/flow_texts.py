@@ -16,7 +16,7 @@ import pyarrow.csv
 import pyarrow.json
 
 from kiboko.files.elements.column_map import Chosen, ColumnMap, label
-from kiboko.files.elements.fields import DESTINATIONS, SOURCES
+from kiboko.files.elements.fields import DESTINATIONS, SOURCES, TIMES
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.log_lines import LineReader, read_lines
 from kiboko.files.logs.nested_json import delimited, expanded
@@ -266,8 +266,8 @@ def _columns(header: tuple[str, ...], delimiter: str, chosen: Chosen, data: pa.B
     sample = _first_cells(delimiter, data.slice(0, min(data.size, 1 << 16)).to_pybytes())
     typed = chosen.typed(_TYPES)
     for place, column in chosen.columns:
-        if column.is_plain and column.element in ("flowStartMilliseconds", "flowEndMilliseconds"):
-            typed[label(place)] = _time_type(sample[place] if place < len(sample) else "")
+        if column.is_plain and column.element in TIMES:
+            typed[label(place)] = _time_type(sample[place] if place < len(sample) else "", column.by_size)
     attempts = [typed, dict.fromkeys(wanted, pa.string())]
     numbered = {
         label(place): pa.int32()
@@ -322,9 +322,11 @@ def _first_cells(delimiter: str, data: bytes) -> list[str]:
         return []
 
 
-def _time_type(sample: str) -> pa.DataType:
+def _time_type(sample: str, by_size: bool) -> pa.DataType:
     """The type of a time column, by its first value."""
     text = sample.strip()
+    if by_size and text.replace(".", "", 1).isdecimal() and "." in text:
+        return pa.float64()
     if text.lstrip("-").isdecimal() or not text:
         return pa.int64()
     zoned = text.endswith("Z") or "+" in text[10:] or "-" in text[10:]

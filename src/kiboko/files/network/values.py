@@ -27,6 +27,25 @@ from kiboko.files.network.names import PEER_KINDS, Names
 T = TypeVar("T")
 
 
+def _address(text: str) -> Address:
+    return _of_packets(parse_address(text), text)
+
+
+def _prefix(text: str) -> Prefix:
+    return _of_packets(parse_prefix(text), text)
+
+
+def _address_set(text: str) -> AddressSet:
+    return _of_packets(parse_address_set(text), text)
+
+
+def _of_packets(found: T, text: str) -> T:
+    """What was parsed of a text. Raises ValueError for what is IPv4-mapped: no packet bears such an address."""
+    if ":" in text and (meant := parse_address_set(text).unmapped()).v4:
+        raise ValueError(f"'{text}' is IPv4 written as IPv6 (RFC 4291, section 2.5.5.2); write {meant}")
+    return found
+
+
 class ValueReader:
     """Parses the scalars of one network file. A value that cannot be parsed is a problem, and None."""
 
@@ -49,11 +68,11 @@ class ValueReader:
 
     def address(self, owner: str, text: str, place: Place) -> Address | None:
         """One address."""
-        return self._try(owner, place, parse_address, text)
+        return self._try(owner, place, _address, text)
 
     def prefix(self, owner: str, text: str, place: Place) -> Prefix | None:
         """One CIDR block."""
-        return self._try(owner, place, parse_prefix, text)
+        return self._try(owner, place, _prefix, text)
 
     def prefixes(self, owner: str, texts: list[str], place: Place) -> tuple[Prefix, ...]:
         """CIDR blocks."""
@@ -64,7 +83,7 @@ class ValueReader:
         """Addresses, blocks and ranges as the blocks that make them up."""
         found: list[Prefix] = []
         for text in texts:
-            addresses = self._try(owner, place, parse_address_set, text)
+            addresses = self._try(owner, place, _address_set, text)
             for family in (4, 6):
                 for low, high in addresses.family(family) if addresses else ():
                     found.extend(range_prefixes(family, low, high))
@@ -140,13 +159,13 @@ class ValueReader:
             return None
         text = str(item)
         if reads_as_address(text) or ("/" in text and text.partition("/")[2].isdigit()):
-            addresses = self._try(owner, place, parse_address_set, text)
+            addresses = self._try(owner, place, _address_set, text)
             return Literal(text, addresses) if addresses is not None else None
         return Named(text) if self._names.refer(owner, text, PEER_KINDS, place) else None
 
     def address_set(self, owner: str, text: str, place: Place) -> AddressSet:
         """An address, block or range; empty, and a problem, where it is none."""
-        return self._try(owner, place, parse_address_set, text) or AddressSet()
+        return self._try(owner, place, _address_set, text) or AddressSet()
 
     def time(self, owner: str, text: str, place: Place) -> datetime | None:
         """A time with its zone, RFC 3339."""
