@@ -200,6 +200,25 @@ class Reading(unittest.TestCase):
         ((record,), _) = self.read(self.folder / "mapped.parquet")
         self.assertEqual((str(record.source), str(record.destination)), ("10.1.1.10", "10.2.1.10"))
 
+    def test_empty_lines_before_the_header_are_passed_over(self):
+        data = "\n \r\n" + HEADER + "".join(ROWS) + ROWS[0].replace(",6,", ",x,")
+        for name, text in (("blank.csv", data.encode()), ("blank.csv.gz", gzip.compress(data.encode()))):
+            records, rejects = self.read(self.write(name, text))
+            self.assertEqual([record.line for record in records], [4, 5, 6])
+            self.assertIn("(line 7)", rejects.sentences()[0])
+
+    def test_text_in_another_coding_and_lines_that_are_none_are_told_what_to_do(self):
+        data = HEADER + "".join(ROWS)
+        for text, said in ((data.encode("utf-16"), "this is UTF-16 text; save it as UTF-8"),
+                           (data.replace("\n", "\r").encode(), "its lines end with a carriage return alone")):  # fmt: skip
+            with self.subTest(said), self.assertRaisesRegex(InputError, said):
+                self.read(self.write("odd.csv", text))
+
+    def test_objects_without_any_field_of_a_flow_record_are_rejected_each(self):
+        records, rejects = self.read(self.write("odd.jsonl", '{"a": 1}\n{"b": 2}\n{}\n'))
+        self.assertEqual((records, rejects.counts), ([], {"without a field of a flow record": 3}))
+        self.assertEqual(rejects.first["without a field of a flow record"], (1, "it has 'a'"))
+
     def test_words_for_protocols_events_and_flags(self):
         header = "src,dst,proto,sport,dport,action,flags\n"
         rows = ["10.0.0.1,10.0.0.2,TCP,1000,22,ALLOW,0x12\n", "10.0.0.1,10.0.0.2,udp,1000,53,Blocked,\n",

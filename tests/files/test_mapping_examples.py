@@ -61,7 +61,6 @@ class Examples(unittest.TestCase):
 
     def test_where_nothing_can_be_guessed_it_is_said_what_to_write(self):
         for example, log, told in (
-            ("04-one-document", "log.json", "with 'records: logs[].entries[]'"),
             ("05-text-in-documents", "log.json", "with 'records: batches[].messages[]'"),
             ("08-free-text", "log.txt", "a 'pattern' of named groups"),
             ("09-tabs-without-a-header", "log.tsv", "lists its columns as 'names'"),
@@ -69,6 +68,30 @@ class Examples(unittest.TestCase):
             done = kiboko("flows", LOGS / example / log, "--guess")
             self.assertEqual((2, ""), (done.returncode, done.stdout), example)
             self.assertIn(told, done.stderr)
+
+    def test_of_records_inside_json_the_path_is_guessed_and_the_guess_reads_them(self):
+        with tempfile.TemporaryDirectory() as scratch:
+            rows = [{"src": "10.1.1.10", "dst": f"10.2.1.{end}", "port": 22, "proto": 6} for end in range(10, 13)]
+            inside = {"note": ["x"], "site": "a", "found": {"rows": [{"of": "b", "seen": rows}, {"seen": rows}]}}
+            for name, text in (("one.json", json.dumps(inside, indent=1)), ("line.json", json.dumps(inside)),
+                               ("array.json", json.dumps([inside, inside], indent=1)),
+                               ("cut.json", json.dumps(inside | {"more": "x" * (5 << 20)}, indent=1))):  # fmt: skip
+                Path(scratch, name).write_text(text)
+            for log, path, records in (
+                (LOGS / "04-one-document" / "log.json", "logs[].entries[]", 3), ("one.json", "found.rows[].seen[]", 6),
+                ("line.json", "found.rows[].seen[]", 6), ("array.json", "[].found.rows[].seen[]", 12),
+                ("cut.json", "found.rows[].seen[]", 6),
+            ):  # fmt: skip
+                with self.subTest(log):
+                    done = kiboko("flows", log, "--guess", cwd=scratch)
+                    self.assertIn(f'records: "{path}"', done.stdout, done.stderr)
+                    Path(scratch, "columns.yaml").write_text(done.stdout)
+                    done = kiboko("flows", log, "--columns", "columns.yaml", cwd=scratch)
+                    self.assertIn(f"{records} records, ", done.stdout, done.stderr)
+                    plain = kiboko("flows", log, cwd=scratch)
+                    self.assertEqual((2, ""), (plain.returncode, plain.stdout))
+                    self.assertIn("without a field of a flow record", plain.stderr)
+                    self.assertIn(f"at {path.removeprefix('[].')}: flows --guess proposes", plain.stderr)
 
     def test_the_page_names_each_of_them(self):
         page = (LOGS / "README.md").read_text()

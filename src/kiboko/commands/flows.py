@@ -121,9 +121,9 @@ def _guess(args: argparse.Namespace) -> int:
     from kiboko.files.logs.first_rows import first_rows
 
     files = flow_files(args.paths)
-    rows, delimiter = first_rows(files[0])
-    guesses, unknown = guess_columns(rows)
-    print(mapping_text(guesses, unknown, delimiter, str(files[0])), end="")
+    first = first_rows(files[0])
+    guesses, unknown = guess_columns(first.rows)
+    print(mapping_text(guesses, unknown, str(files[0]), first.delimiter, first.records), end="")
     return 0
 
 

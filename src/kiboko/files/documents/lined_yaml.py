@@ -90,7 +90,8 @@ def read_text(path: Path, name: str) -> str:
         return data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         line = data.count(b"\n", 0, error.start) + 1
-        raise InputError([Problem(Place(name, line), "this is not UTF-8 text")]) from error
+        told = "UTF-16 text; save it as UTF-8" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "not UTF-8 text"
+        raise InputError([Problem(Place(name, line), f"this is {told}")]) from error
 
 
 def parse(text: str, file: str) -> tuple[Any, list[Problem]]:

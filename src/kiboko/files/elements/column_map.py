@@ -122,6 +122,11 @@ class Chosen:
     """For columns that are put together, by the place of the first, the places of the others."""
 
     @property
+    def is_nothing(self) -> bool:
+        """Whether nothing at all is read."""
+        return not self.columns and not self.constants
+
+    @property
     def places(self) -> list[int]:
         """The places of all columns that are needed, ascending."""
         others = {place for _, more in self.joined for place in more}

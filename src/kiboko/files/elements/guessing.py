@@ -181,13 +181,19 @@ _KINDS: tuple[tuple[str, Callable[[str, list[str]], bool]], ...] = (
 )  # fmt: skip
 
 
-def mapping_text(guesses: Sequence[Guess], unknown: Mapping[str, list[str]], delimiter: str | None, file: str) -> str:
-    """The mapping file as text, with what is not known and what is missing as comments."""
+def mapping_text(
+    guesses: Sequence[Guess], unknown: Mapping[str, list[str]], file: str, delimiter: str | None, records: str
+) -> str:
+    """The mapping file as text, with what is not known and missing as comments; of a log with such a `delimiter`
+    of its cells, where it is no comma, and such a path to its `records`, where they lie inside JSON."""
     lines = [f"# Proposed for {_comment(file)} from its first records: read it before you use it.", "kiboko: columns/1"]
-    if all(element_of(guess.column) == guess.element and not guess.more for guess in guesses):
+    is_usual = all(element_of(guess.column) == guess.element and not guess.more for guess in guesses)
+    if guesses and is_usual and not records:
         lines.insert(1, "# All columns bear known names: the log is read as it stands, without a mapping file.")
     if delimiter is not None:
         lines.append(f"delimiter: {({chr(9): 'tab', ' ': 'space'}).get(delimiter, _quoted(delimiter))}")
+    if records:
+        lines.append(f"records: {_quoted(records)}")
     lines.append("columns:")
     for guess in guesses:
         told = {"element": guess.element, **guess.more}

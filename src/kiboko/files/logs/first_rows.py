@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import gzip
 import io
@@ -9,14 +10,14 @@ import itertools
 import json
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import pyarrow as pa
 
 from kiboko.core.errors import InputError
-from kiboko.core.header.addresses import parse_address
 from kiboko.files.logs.flow_pieces import whole_form
 from kiboko.files.logs.log_lines import LogLines
+from kiboko.files.logs.nested_json import expanded, is_address, path_inside
 from kiboko.files.messages.syslog import flow_fields, parse_syslog
 
 _MOST = 1000
@@ -24,48 +25,54 @@ _OCTETS = 4 << 20
 _DELIMITERS = (",", "\t", ";", "|", " ")
 
 
-def first_rows(path: Path) -> tuple[list[Mapping[str, Any]], str | None]:
-    """Up to a thousand records, and what parts the cells of a line where that is no comma. Raises InputError where none
-    can be made out."""
+class FirstRows(NamedTuple):
+    """The first records of a log, as fields by name; what parts the cells of a line, where that is no comma; and the
+    path to them inside JSON, where they do not lie in the open."""
+
+    rows: list[Mapping[str, Any]]
+    delimiter: str | None = None
+    records: str = ""
+
+
+def first_rows(path: Path) -> FirstRows:
+    """Up to a thousand records. Raises InputError where none can be made out."""
     try:
         data = _opened(path)
     except (OSError, EOFError, pa.ArrowException) as error:
         raise InputError(f"{path}: cannot be read: {error}") from error
     if isinstance(data, list):
-        return data, None
+        return FirstRows(data)
     lines = [line for line in data.decode("utf-8-sig", "replace").splitlines()[: _MOST + 1] if line.strip()]
     if not lines:
         raise InputError(f"{path}: there is nothing in it")
-    rows = _objects(lines)
-    if rows and not any(map(_is_address, rows[0].values())):
-        inner = _path_inside(json.loads(lines[0]))
-        if inner:
+    values, step = _objects(lines), ""
+    is_document = not values
+    if is_document:
+        values, step = _document(data)
+    rows: list[Mapping[str, Any]] = list(map(_flat, values))
+    if rows and not any(is_address(str(each)) for each in rows[0].values()) and (inner := path_inside(values[0])):
+        inside = _inside(values, inner, is_document and not step)
+        if not inside:
             raise InputError(
-                f"{path}: its records lie inside its objects: write a mapping file with 'records: {inner}', and the"
-                " columns of what lies there"
+                f"{path}: its records lie inside its objects: write a mapping file with 'records: {step}{inner}', and"
+                " the columns of what lies there"
             )
+        return FirstRows(inside, records=step + inner)
     rows = rows or _log(lines)
-    return (rows, None) if rows else _cells(lines, path)
+    return FirstRows(rows) if rows else _cells(lines, path)
 
 
-def _path_inside(value: Any) -> str:
-    """Where the first array of objects or texts inside a value lies, as a mapping file has it; nothing for none."""
-    for name, inner in value.items() if isinstance(value, dict) else ():
-        if isinstance(inner, list) and inner and isinstance(inner[0], dict | str):
-            further = _path_inside(inner[0])
-            return f"{name}[].{further}" if further else f"{name}[]"
-        found = _path_inside(inner)
-        if found:
-            return f"{name}.{found}"
-    return ""
-
-
-def _is_address(value: Any) -> bool:
-    try:
-        parse_address(str(value))
-    except ValueError:
-        return False
-    return True
+def _inside(values: list[dict[str, Any]], path: str, is_streamed: bool) -> list[Mapping[str, Any]]:
+    """The records to which a path leads in some values, with the fields of the objects around them; none where no
+    address is among them. Of one document, which is streamed, what lies around the outermost array is not kept."""
+    steps = tuple(path.split("."))
+    outer = 1 + next(at for at, step in enumerate(steps) if step.endswith("[]")) if is_streamed else 0
+    found: list[Mapping[str, Any]] = []
+    for chain, leaf in itertools.islice((each for value in values for each in expanded(value, steps)), _MOST):
+        around = {name: value for each in chain[outer:] for name, value in _flat(each).items()}
+        if isinstance(leaf, dict):
+            found.append(around | _flat(leaf))
+    return found if any(is_address(str(value)) for row in found[:1] for value in row.values()) else []
 
 
 def _opened(path: Path) -> bytes | list[Mapping[str, Any]]:
@@ -89,8 +96,9 @@ def _opened(path: Path) -> bytes | list[Mapping[str, Any]]:
         return stream.read(_OCTETS)
 
 
-def _objects(lines: list[str]) -> list[Mapping[str, Any]]:
-    found: list[Mapping[str, Any]] = []
+def _objects(lines: list[str]) -> list[dict[str, Any]]:
+    """The objects of JSON Lines."""
+    found: list[dict[str, Any]] = []
     for line in lines:
         try:
             value = json.loads(line)
@@ -98,8 +106,25 @@ def _objects(lines: list[str]) -> list[Mapping[str, Any]]:
             return found
         if not isinstance(value, dict):
             return found
-        found.append(_flat(value))
+        found.append(value)
     return found
+
+
+def _document(data: bytes) -> tuple[list[dict[str, Any]], str]:
+    """The objects of one JSON document, or the beginning of one, and the step of a path that leads to them."""
+    import ijson
+
+    text = data.removeprefix(b"\xef\xbb\xbf").lstrip()
+    if text[:1] not in (b"{", b"["):
+        return [], ""
+    built = ijson.ObjectBuilder()
+    with contextlib.suppress(ijson.JSONError, UnicodeDecodeError):  # it may be cut off, or another may follow
+        for event, value in ijson.basic_parse(io.BytesIO(text), use_float=True):
+            built.event(event, value)
+    whole = getattr(built, "value", None)
+    if isinstance(whole, list):
+        return [each for each in whole[:_MOST] if isinstance(each, dict)], "[]."
+    return [whole] if isinstance(whole, dict) else [], ""
 
 
 def _flat(value: Mapping[str, Any], before: str = "") -> dict[str, Any]:
@@ -129,7 +154,7 @@ def _log(lines: list[str]) -> list[Mapping[str, Any]]:
     return rows if len(rows) * 2 > len(lines) else []
 
 
-def _cells(lines: list[str], path: Path) -> tuple[list[Mapping[str, Any]], str | None]:
+def _cells(lines: list[str], path: Path) -> FirstRows:
     fields = next((line for line in lines if line.lower().startswith("#fields:")), None)
     if fields is not None:
         lines = [fields.partition(":")[2].strip(), *(line for line in lines if not line.startswith("#"))]
@@ -148,10 +173,10 @@ def _cells(lines: list[str], path: Path) -> tuple[list[Mapping[str, Any]], str |
             f"{path}: no columns can be made out; for free text write a mapping file with a 'pattern' of named groups"
         )
     header, *rest = best[2]
-    if any(map(_is_address, header)):
+    if any(map(is_address, header)):
         raise InputError(
             f"{path}: its first line is no header: an address is in it; write a mapping file that lists its columns"
             " as 'names'"
         )
     made: list[Mapping[str, Any]] = [dict(zip(header, row, strict=False)) for row in rest if len(row) == len(header)]
-    return made, None if best[1] == "," else best[1]
+    return FirstRows(made, None if best[1] == "," else best[1])

@@ -280,8 +280,14 @@ def opening_of(stream: BinaryIO | io.BytesIO, name: str, columns: ColumnMap) -> 
     """What a text is, by its first line. Raises InputError where that cannot be a flow log."""
     stream.seek(0)
     first = stream.readline(_LONGEST_LINE)
+    if first.startswith((b"\xff\xfe", b"\xfe\xff")):
+        raise InputError([Problem(Place(name, 1), "this is UTF-16 text; save it as UTF-8")])
+    blank = 0
+    while first.isspace() and columns.pattern is None:
+        blank, first = blank + 1, stream.readline(_LONGEST_LINE)
     if not first:
         raise InputError([Problem(Place(name, 1), "the file is empty; a flow log has at least a header")])
+    header_ends = stream.tell()
     if columns.pattern is not None:
         stream.seek(0)
         lines = [stream.readline(_LONGEST_LINE) for _ in range(_TRIED)]
@@ -311,7 +317,7 @@ def opening_of(stream: BinaryIO | io.BytesIO, name: str, columns: ColumnMap) -> 
         if is_log(lines, LogLines(written_at(name), bool(columns.columns))):
             return Opening(LINES)
         raise
-    return Opening("csv", header, delimiter, len(first), 1)
+    return Opening("csv", header, delimiter, header_ends, blank + 1)
 
 
 def written_at(name: str) -> datetime:
@@ -356,7 +362,8 @@ def _header(first: bytes, name: str, columns: ColumnMap) -> tuple[tuple[str, ...
         try:
             header = tuple(each.strip() for each in next(csv.reader([text], delimiter=delimiter), []))
         except csv.Error as error:
-            raise InputError([Problem(Place(name, 1), f"not CSV: {error}")]) from error
+            told = "its lines end with a carriage return alone, where a line feed belongs" if "\r" in text else error
+            raise InputError([Problem(Place(name, 1), f"not CSV: {told}")]) from error
         known = {each.name for each in columns.columns}
         sense = sum(each in known if known else element_of(each) is not None for each in header)
         tried.append((sense, header, delimiter))

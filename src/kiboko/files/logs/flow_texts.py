@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import csv
 import io
+import itertools
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -19,7 +20,7 @@ from kiboko.files.elements.column_map import Chosen, ColumnMap, label
 from kiboko.files.elements.fields import DESTINATIONS, SOURCES, TIMES
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.log_lines import LineReader, read_lines
-from kiboko.files.logs.nested_json import delimited, expanded
+from kiboko.files.logs.nested_json import delimited, expanded, path_inside
 
 _WHOLE = ("flowStartMilliseconds", "flowEndMilliseconds", "flowDurationMilliseconds", "packetDeltaCount",
           "octetDeltaCount")  # fmt: skip
@@ -33,6 +34,7 @@ _TYPES = {
     **dict.fromkeys((*SOURCES, *DESTINATIONS), pa.binary()),
     **dict.fromkeys(_CODED, pa.dictionary(pa.int32(), pa.string())),
 }
+_NOTHING = pa.table({"protocolIdentifier": pa.array([], pa.string())})
 _BLOCK = 1 << 20  # octets that are parsed at once: what stays in a processor's cache
 
 
@@ -144,10 +146,11 @@ class TextReader:
                 options = pyarrow.json.ReadOptions(use_threads=False, block_size=max(text.data.size + 1, 1 << 16))
                 columns = pyarrow.json.read_json(text.data, options)
                 columns.validate(full=True)
-                if columns.num_rows == lines and not any(pa.types.is_nested(each.type) for each in columns.schema):
-                    header = tuple(columns.column_names)
+                header = tuple(columns.column_names)
+                chosen, is_flat = self._map.chosen(header), not any(map(pa.types.is_nested, columns.schema.types))
+                if columns.num_rows == lines and is_flat and not chosen.is_nothing:
                     columns = columns.rename_columns([label(place) for place in range(len(header))])
-                    return batch_of(columns, self._map.chosen(header), None, text.line, lines, rejects)
+                    return batch_of(columns, chosen, None, text.line, lines, rejects)
             except (pa.ArrowException, UnicodeDecodeError):
                 pass
         text.bounded(rejects, lines)
@@ -190,7 +193,12 @@ class TextReader:
             if all(row.get(name) is None for row in rows):
                 rejects.remark(f"without '{name}', which the mapping file reads", places[0], len(rows))
         header = self._map.fields or tuple({name: None for row in rows for name in row})
-        return batch_of(table_of_rows(rows, header), self._map.chosen(header), places, first, lines, rejects)
+        chosen = self._map.chosen(header)
+        if chosen.is_nothing:
+            for row, place in zip(rows, places, strict=True):
+                rejects.note("without a field of a flow record", _without_fields(row), place)
+            return Batch(_NOTHING, [], lines)
+        return batch_of(table_of_rows(rows, header), chosen, places, first, lines, rejects)
 
     def _objects(self, line: bytes, number: int, data: bytes, first: int, rejects: Rejects) -> list[Mapping[str, Any]]:
         try:
@@ -226,6 +234,13 @@ class TextReader:
         if not found and self._map.records and not _reaches(value, self._map.records):
             rejects.note("no records", f"the path '{'.'.join(self._map.records)}' leads nowhere", number)
         return found
+
+
+def _without_fields(row: Mapping[str, Any]) -> str:
+    """What an object has in place of the fields of a flow record."""
+    told = f"it has {', '.join(repr(str(name)[:40]) for name in itertools.islice(row, 5))}" if row else "it is empty"
+    inside = path_inside(row)
+    return told + (f"; records may lie inside, at {inside}: flows --guess proposes a mapping file" if inside else "")
 
 
 def _lookup(chain: tuple[Mapping[str, Any], ...], name: str) -> Any:

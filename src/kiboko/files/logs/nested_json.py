@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import csv
+import re
 from collections.abc import Iterator, Mapping
 from typing import Any
 
+from kiboko.core.header.addresses import parse_address
 from kiboko.files.elements.streams import Stream
 
 Chain = tuple[Mapping[str, Any], ...]
@@ -38,6 +40,40 @@ def delimited(text: str, delimiter: str, names: tuple[str, ...]) -> dict[str, st
     else:
         cells = next(csv.reader([text.strip("\r\n")], delimiter=delimiter), [])
     return dict(zip(names, cells, strict=True)) if len(cells) == len(names) else None
+
+
+def path_inside(value: Any) -> str:
+    """Where the records inside a value lie, as a mapping file has it; nothing for none. Of its arrays of objects or
+    texts it is one that has addresses, else one of objects, and the innermost of those."""
+    return max(_arrays(value), key=lambda each: (_likeness(each[1]), each[0].count("[]")), default=("", None))[0]
+
+
+def _arrays(value: Any, before: str = "") -> Iterator[tuple[str, Any]]:
+    """The arrays of objects or texts inside a value, by their paths, each with its first element."""
+    for name, inner in value.items() if isinstance(value, dict) else ():
+        path = f"{before}.{name}" if before else str(name)
+        if isinstance(inner, list) and inner and isinstance(inner[0], dict | str):
+            path = f"{path}[]"
+            yield path, inner[0]
+            inner = inner[0]
+        yield from _arrays(inner, path)
+
+
+def _likeness(element: Any) -> int:
+    """How much an element of an array is like a record: most where it has an address."""
+    values = element.values() if isinstance(element, dict) else re.split(r"[\s,;|]+", element)
+    if any(isinstance(each, str) and is_address(each) for each in values):
+        return 2
+    return int(isinstance(element, dict))
+
+
+def is_address(text: str) -> bool:
+    """Whether a text is an address and nothing else."""
+    try:
+        parse_address(text)
+    except ValueError:
+        return False
+    return True
 
 
 def outer_items(stream: Stream, path: tuple[str, ...]) -> Iterator[tuple[Any, tuple[str, ...]]]:
