@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from kiboko.core.errors import InputError
 from kiboko.core.hints import alike
 from kiboko.files.documents.lined_yaml import MOST_DEPTH, parse
+from kiboko.files.hosts.sockets import read_sockets
 from kiboko.files.network import schema
 from kiboko.files.network.network_file import load_network
 from tests.helpers import base
@@ -363,7 +364,7 @@ class HostFiles(unittest.TestCase):
 
         bridge = {"table": {"family": "bridge", "name": "b", "handle": 1}}
         cases = {
-            "not json": "host.file:1: not JSON: Expecting value",
+            "not json": "host.file:1: not JSON: Expecting value; it takes what `nft -j list ruleset` prints",
             "{}": "host.file:1: not a listing of `nft -j list ruleset`: the key 'nftables' with a list is missing",
             wrapped(
                 {"metainfo": {"json_schema_version": 2}}
@@ -383,6 +384,24 @@ class HostFiles(unittest.TestCase):
     def test_real_lines_with_an_interface_behind_the_address(self):
         lines = "udp UNCONN 0 0 [fe80::1]%v0:546 [::]:*\nudp UNCONN 0 0 0.0.0.0%eth0:68 0.0.0.0:*\n"
         self.assertEqual(self.with_file("listens", "sockets", lines), [])
+
+    def test_all_sockets_of_a_machine_are_its_listeners_alone(self):
+        """As `ss -an` lists them, header, connections, local sockets and all: lines of that program."""
+        lines = ("Netid State  Recv-Q Send-Q  Local Address:Port  Peer Address:Port Process\n"
+                 "nl    UNCONN 0      0               rtnl:kernel          *\n"
+                 "u_str LISTEN 0      4096   /run/dbus/bus.socket 8034     * 0\n"
+                 "udp   ESTAB  0      0     10.1.1.10%eth0:68  10.1.1.1:67\n"
+                 "tcp   LISTEN 0      128      0.0.0.0:22        0.0.0.0:*    users:((\"sshd\",pid=7,fd=3))\n"
+                 "tcp   LISTEN 0      50  [::ffff:10.1.1.10]:9000  *:*\n"
+                 "tcp   ESTAB  0      0      10.1.1.10:22        10.1.1.11:40312\n"
+                 "tcp   TIME-WAIT 0   0      10.1.1.10:22        10.1.1.11:40310\n")  # fmt: skip
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder, "sockets")
+            path.write_text(lines)
+            problems = []
+            self.assertEqual([each.text for each in read_sockets(path, "sockets", problems)],
+                             ["tcp/22", "tcp/9000 on 10.1.1.10"])  # fmt: skip
+            self.assertEqual(problems, [])
 
     def test_files_outside_the_networks_folder_are_refused_unless_allowed(self):
         with tempfile.TemporaryDirectory() as folder:

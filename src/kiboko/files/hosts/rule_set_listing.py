@@ -103,10 +103,11 @@ def read_rule_set(
         problems.extend(error.problems)
         return None
     except json.JSONDecodeError as error:
-        problems.append(Problem(Place(shown, error.lineno), f"not JSON: {error.msg}"))
+        told = f"not JSON: {error.msg}; it takes what `nft -j list ruleset` prints"
+        problems.append(Problem(Place(shown, error.lineno), told))
         return None
     except ValueError:  # a number of more digits than are read
-        problems.append(Problem(Place(shown, 1), "not JSON that can be read"))
+        problems.append(Problem(Place(shown, 1), "not JSON that can be read, as `nft -j list ruleset` prints it"))
         return None
     except RecursionError:
         problems.append(Problem(Place(shown, 1), "nested too deeply to be a rule set"))

@@ -13,12 +13,18 @@ from kiboko.core.network.model import Listener
 from kiboko.files.documents.lined_yaml import read_text
 
 _LINE = re.compile(r"(tcp|udp|sctp)\s+(LISTEN|UNCONN)\s+\d+\s+\d+\s+(\S+):(\d+)\s+\S+")
+_HEADER = re.compile(r"Netid\s+State\s")
+# What `ss` lists besides: connections, and sockets that are none of the network's.
+_CONNECTED = "ESTAB|SYN-SENT|SYN-RECV|FIN-WAIT-[12]|TIME-WAIT|CLOSE|CLOSE-WAIT|LAST-ACK|CLOSING"
+_ELSEWHERE = r"nl|p_raw|p_dgr|u_str|u_seq|u_dgr|raw|icmp|icmp6|v_str|v_dgr|ti_\w+|xdp"
+_OTHERS = re.compile(rf"((tcp|udp|sctp)\s+({_CONNECTED})|({_ELSEWHERE})\s+[A-Z0-9-]+)\s")
 _EVERY: dict[str, int | None] = {"*": None, "0.0.0.0": 4, "::": 6}
 _PROTOCOLS = {"tcp": TCP, "udp": UDP, "sctp": SCTP}
 
 
 def read_sockets(path: Path, shown: str, problems: list[Problem]) -> tuple[Listener, ...]:
-    """The listeners in a file of `ss -H -tuln` output; each line that is none is a problem.
+    """The listeners in a file of `ss -H -tuln` output, with its header or without and with other sockets among them or
+    not; each line that is none of these is a problem.
 
     `*` stands for all addresses of both families, `0.0.0.0` for those of IPv4 and `[::]` for those of IPv6: a
     socket that serves both is printed as `*`.
@@ -30,7 +36,7 @@ def read_sockets(path: Path, shown: str, problems: list[Problem]) -> tuple[Liste
         return ()
     found = []
     for number, line in enumerate(text.splitlines(), 1):
-        if not line.strip():
+        if not line.strip() or _HEADER.match(line) or _OTHERS.match(line.strip()):
             continue
         place = Place(shown, number)
         match = _LINE.match(line.strip())
@@ -39,9 +45,9 @@ def read_sockets(path: Path, shown: str, problems: list[Problem]) -> tuple[Liste
                 Problem(place, "not a line of `ss -H -tuln`, such as 'tcp LISTEN 0 128 0.0.0.0:22 0.0.0.0:*'")
             )
             continue
-        bound = match[3].partition("%")[0].strip("[]")  # `[fe80::1]%eth0`: the interface stands behind the bracket
+        bound = match[3].partition("%")[0].strip("[]").removeprefix("::ffff:")  # behind the bracket is the interface
         try:
-            address = None if bound in _EVERY else parse_address(bound.removeprefix("::ffff:"))
+            address = None if bound in _EVERY else parse_address(bound)
         except ValueError:
             problems.append(Problem(place, "the local address of this line cannot be read"))
             continue
