@@ -27,13 +27,13 @@ from kiboko.core.queries.inspection import (
     OUT,
     AppliedRule,
     applied_rules,
-    asked_of_replies,
     attachments,
     filter_rules,
     group_reasons,
     groups_of,
     listening,
     rules_for,
+    rules_for_replies,
 )
 from kiboko.core.walk.walk import Walker
 from kiboko.views.sheet import Cell, Sheet, SheetTable
@@ -188,19 +188,19 @@ class Shower:
             self._replies(sheet, interface, way, own)
 
     def _replies(self, sheet: Sheet, interface: Interface, way: str, own: AddressSet) -> None:
-        """The rules that the replies need to requests that go `way`: those of stateless filters, the other way."""
+        """The rules that the replies need to requests that go `way`: of filters that do not know all of these."""
         assert self.services is not None
         back, clients = (OUT, IN) if way == IN else (IN, OUT)
         instance = self.walker.directory.instance_of(interface)
         ports = self.topology.defaults.ephemeral_ports
         if clients == OUT and instance.ephemeral_ports is not None:
             ports = instance.ephemeral_ports
-        rules = [rule for rule in asked_of_replies(applied_rules(self.walker, interface, back))
+        rules = [rule for rule in rules_for_replies(self.walker, interface, back)
                  if rule.concerns_reply(self.services, ports, self.peers, back) and rule.is_for(own, back)]  # fmt: skip
         if rules:
             sides = {IN: "inbound", OUT: "outbound"}
             title = (f"Replies to those {sides[way]} requests, {sides[back]} at {interface.device}:"
-                     " the rules of stateless filters that could match them")  # fmt: skip
+                     " the rules that could match them, where a filter may not know the request")  # fmt: skip
             self._rules(sheet, title, rules, ["to" if back == OUT else "from"], own=(own, back))
 
     def _rules(

@@ -11,6 +11,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS, Service, details_of, reply_of
 from kiboko.core.network.model import Filter, Group, Instance, Interface, Listener, Rule, Subnet
 from kiboko.core.queries.members import End, member_addresses
+from kiboko.core.tables.reply_filters import asked_of_replies
 from kiboko.core.walk.walk import Walker
 
 IN, OUT = "in", "out"
@@ -80,13 +81,11 @@ def replies_to(services: RangeSet) -> RangeSet:
     return RangeSet.of(found)
 
 
-def asked_of_replies(rules: list[AppliedRule]) -> list[AppliedRule]:
-    """Those of some rules that replies need: of filters that are stateless, or of which a rule is."""
-    return [
-        each
-        for each in rules
-        if not each.filter.stateful or any(rule.stateful is False for rule in each.filter.every_rule())
-    ]
+def rules_for_replies(walker: Walker, interface: Interface, way: str) -> list[AppliedRule]:
+    """The rules at an interface, in the order that they are asked, that replies going `way` may need: those of filters
+    that do not know all their requests."""
+    asked = asked_of_replies(walker.ground)
+    return [each for each in applied_rules(walker, interface, way) if each.filter.name in asked]
 
 
 @dataclass(frozen=True, slots=True)
