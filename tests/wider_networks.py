@@ -9,6 +9,8 @@ ICMP messages.
 
 import random
 
+from tests.random_networks import both_global, by_an_appliance, in_more_zones, random_network
+
 ACTIONS = ["allow", "allow", "allow", "drop", "reject"]
 SERVICES = ["any", "any", "ssh", "tcp/80", "tcp/8000-8010", "udp/53", "udp", "tcp", "ping", "icmp", "icmp6", "sctp/80", "sctp",
             "proto/47", ["ssh", "udp/53", "proto/47"], "tcp/32768-60999", "udp/20000-60999", "tcp/40000-60999",
@@ -323,3 +325,11 @@ class _Draw:
 
 
 __all__ = ["STRANGERS", "wider_network"]
+
+
+def any_network(seed):
+    """A random network of each kind in turn, as values."""
+    if seed % 5 == 4:
+        return wider_network(seed)
+    vary = (None, by_an_appliance, in_more_zones, both_global)[seed % 5]
+    return vary(random_network(seed), random.Random(seed)) if vary is not None else random_network(seed)

@@ -348,9 +348,9 @@ class OfKernelRuleSets(unittest.TestCase):
 
 
 class OfWays(unittest.TestCase):
-    def opened(self, rule):
+    def opened(self, *rules):
         values = base()
-        values["filters"]["guard"] = a_filter("instance", inbound=[rule])
+        values["filters"]["guard"] = a_filter("instance", inbound=list(rules))
         values["instances"]["ann"]["interfaces"][0] |= {"filters": ["guard"], "public": "203.0.113.9"}
         return values
 
@@ -389,6 +389,18 @@ class OfWays(unittest.TestCase):
         self.assertEqual(["ann"], told(values, "unallowed-listener"))
         values["instances"]["ann"]["listens"] = ["https"]
         self.assertEqual([], told(values, "unserved-rule") + told(values, "unallowed-listener"))
+
+    def test_nobody_reaches_what_answers_only_to_client_ports_that_no_sender_has(self):
+        """Bob alone sends from such ports, and is not let in."""
+        values = self.opened({"action": "drop", "from": "bob"}, {"action": "allow"})
+        values["filters"]["guard"] |= {"stateful": False, "outbound": [
+            {"action": "allow", "service": "tcp/20000-20999"}, {"action": "drop"}]}  # fmt: skip
+        values["instances"]["ann"]["listens"] = ["ssh"]
+        self.assertEqual(["ann"], told(values, "unallowed-listener"))
+        values["instances"]["bob"]["ephemeral_ports"] = "20000-20999"
+        self.assertEqual(["ann"], told(values, "unallowed-listener"))
+        values["filters"]["guard"]["inbound"].pop(0)
+        self.assertEqual([], told(values, "unallowed-listener"))
 
     def test_rules_that_are_too_many_to_be_held_against_hosts_are_counted(self):
         values = base()

@@ -12,24 +12,16 @@ from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.inspection import applied_rules, rules_for_replies
 from kiboko.core.walk.walk import Walker
 from tests.helpers import load
-from tests.random_networks import both_global, by_an_appliance, in_more_zones, random_network
-from tests.wider_networks import wider_network
+from tests.wider_networks import any_network
 
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))
 
 
 class Inspection(unittest.TestCase):
-    def network(self, seed):
-        chance = random.Random(seed)
-        if seed % 5 == 4:
-            return wider_network(seed)
-        vary = (None, by_an_appliance, in_more_zones, both_global)[seed % 5]
-        return vary(random_network(seed), chance) if vary is not None else random_network(seed)
-
     def test_what_decides_in_a_walk_is_among_the_rules_of_its_end_and_is_for_this_traffic(self):
         decided = 0
         for seed in range(NETWORKS):
-            chance, walker = random.Random(seed), Walker(load(self.network(seed)))
+            chance, walker = random.Random(seed), Walker(load(any_network(seed)))
             ends, topology = Ends(walker), walker.topology
             names = chance.sample(list(topology.instances), min(5, len(topology.instances)))
             services = self.services(topology, chance)

@@ -177,8 +177,10 @@ class _Asking:
         space.prepare(self._of_family(family)[1])
         kinds = space.kinds(family)
         words = np.zeros((len(receivers), kinds.words), dtype=np.uint64)
+        sends = kinds.sent_by([each.ports for each in senders])
         for block in space.blocks(senders, receivers, family, kinds):
-            passed = np.where(block.there[..., None], block.outcome.answered, np.uint64(0))
+            answered = block.outcome.answered & sends[block.senders][None]
+            passed = np.where(block.there[..., None], answered, np.uint64(0))
             words[block.receivers] |= np.bitwise_or.reduce(passed, axis=1)
         reached: dict[str, RangeSet] = {}
         for end, truths in zip(receivers, kinds.by_service(kinds.unpacked(words)), strict=True):
