@@ -1,5 +1,6 @@
 """The findings that a change brings and ends, held to what a whole audit finds before and after it."""
 
+import copy
 import functools
 import os
 import random
@@ -45,6 +46,18 @@ def keys(ends, scope=None):
             if each.severity != NOTE and each.id != "unallowed-listener"}  # fmt: skip
 
 
+def exposed(ends):
+    """What of each machine very many outside can get to that they should not, by a whole audit."""
+    return together(audit(ends, TODAY, kinds=("open-administration",)).findings)
+
+
+def together(findings):
+    found = {}
+    for name, services in (pair for each in findings for pair in each.opened):
+        found[name] = found.get(name, RangeSet()) | services
+    return found
+
+
 class OnRandomNetworks(unittest.TestCase):
     def held(self, seed, change):
         """How many machines and findings a change turns; nothing of that is out of its scope."""
@@ -62,6 +75,10 @@ class OnRandomNetworks(unittest.TestCase):
             expected = [(each.at, each.proof) for each in of_unreached(ends, some)]
             self.assertCountEqual(expected, [(each.at, each.proof) for each in told
                                              if each.id == "unallowed-listener"], seed)  # fmt: skip
+        before, after = map(exposed, (old, new))
+        for told, mine, others in ((found.ended, before, after), (found.brought, after, before)):
+            self.assertEqual({name: left for name, some in mine.items() if (left := some - others.get(name, RangeSet()))},
+                             together(told), seed)  # fmt: skip
         whole = keys(old) ^ keys(new)
         self.assertLessEqual(whole, keys(old, scope) ^ keys(new, scope), seed)
         return sum(map(len, turned)) + len(whole)
@@ -132,6 +149,27 @@ class Findings(unittest.TestCase):
                 {"order": 10, "action": "drop"}, {"order": order, "action": "allow", "service": "ssh"}])}  # fmt: skip
         self.assertEqual([[("unreachable-rule", "guard/inbound/20")], [("unreachable-rule", "guard/inbound/30")]],
                          self.turned())  # fmt: skip
+
+    def test_one_more_machine_that_is_open_by_the_same_rule_is_told_and_one_that_is_so_by_another_is_not(self):
+        self.old["filters"]["guard"] = a_filter(
+            "instance", inbound=[{"order": 10, "action": "allow", "service": "ssh"}]
+        )
+        self.old["filters"]["shut"] = a_filter("instance", inbound=[])
+        interfaces = {name: each["interfaces"][0] for name, each in self.old["instances"].items()}
+        interfaces["ann"] |= {"public": "203.0.113.9", "filters": ["guard"]}
+        interfaces["bob"] |= {"public": "203.0.113.10", "filters": ["shut"]}
+        self.new = copy.deepcopy(self.old)
+        self.new["instances"]["bob"]["interfaces"][0]["filters"] = ["guard"]
+        found = rehearse(*both(self.old, self.new), ANY, None, TODAY, [])
+        (told,) = (each for each in found.brought if each.id == "open-administration")
+        self.assertEqual(("guard/10", ("bob",)), (told.at, told.machines))
+        self.assertTrue(told.proof.startswith("new is tcp/22 of bob: tcp/22 of ann, bob, cat can be reached"), told.proof)
+        (told,) = rehearse(*both(self.new, self.old), ANY, None, TODAY, []).ended[:1]
+        self.assertTrue(told.proof.startswith("over is tcp/22 of bob: tcp/22 of ann, bob, cat can be reached"), told.proof)
+        self.new["filters"]["guard"]["inbound"][0]["order"] = 20
+        self.new["instances"]["bob"]["interfaces"][0]["filters"] = ["shut"]
+        found = rehearse(*both(self.old, self.new), ANY, None, TODAY, [])
+        self.assertNotIn("open-administration", {each.id for each in (*found.brought, *found.ended)})
 
     def test_a_machine_that_begins_to_listen_is_looked_at(self):
         self.new = {**self.old, "instances": {**self.old["instances"], "dan": {

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from types import MappingProxyType
 
 from kiboko.core.errors import Place
+from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.model import Accepted
 
 HIGH, MEDIUM, LOW, NOTE = "high", "medium", "low", "note"
@@ -74,7 +76,8 @@ class Finding:
     `at` is what it is about (`FILTER/DIRECTION/RULE`, or a name), `proof` one sentence that shows it and `fix` one that
     ends it. `others` are the rules that the proof names, with their places; `check` is a question that shows it, empty
     where there is none. `accepted` is the word of whoever lives with it. `machines` are all that it is about, where it
-    is about some, of which the text has the first few.
+    is about some, of which the text has the first few; `opened` of what can be got to that should not be, each of those
+    machines with the services.
     """
 
     id: str
@@ -87,6 +90,7 @@ class Finding:
     check: str = ""
     accepted: Accepted | None = None
     machines: tuple[str, ...] = ()
+    opened: tuple[tuple[str, RangeSet], ...] = ()
 
 
 FEW = 6
@@ -103,7 +107,8 @@ def few(names: Iterable[str], most: int = FEW) -> str:
 def found(
     kind: str, at: str, place: Place | None, proof: str, fix: str, *, others: tuple[tuple[str, Place], ...] = (),
     check: str = "", severity: str | None = None, machines: Iterable[str] = (),
+    opened: Mapping[str, RangeSet] = MappingProxyType({}),
 ) -> Finding:  # fmt: skip
     """A finding of a kind, as grave as its kind is unless it says otherwise."""
     return Finding(kind, severity or KINDS[kind].severity, at, place, proof, fix, others, check,
-                   machines=tuple(machines))  # fmt: skip
+                   machines=tuple(opened or machines), opened=tuple(opened.items()))  # fmt: skip

@@ -3,7 +3,7 @@ above lets in by name."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from kiboko.core.audit.findings import Finding, few, found
@@ -46,7 +46,7 @@ def of_openness(ends: Ends, scope: Scope = WHOLE) -> Iterator[Finding]:
     for line in answer.lines:
         if line.verdict in (ALLOWED, PARTLY) and sum(member.count for member in line.near) >= _VERY_MANY:
             yield _open(line, names)
-    by_door: dict[tuple[str, str, Place | None], dict[str, RangeSet]] = {}
+    by_door: dict[tuple[str, str, Place | None], dict[Member, RangeSet]] = {}
     space = Space(ends, administration)
     exposed = [
         ends.resolve(instance.name).members[0] for instance in topology.instances.values() if _is_exposed(instance)
@@ -59,12 +59,20 @@ def of_openness(ends: Ends, scope: Scope = WHOLE) -> Iterator[Finding]:
             for door, _, receiver, served in single_doors(space, family, near, space.ends_of(exposed, family, False)):
                 if door.filter is not None:
                     services = by_door.setdefault((door.gate, f"{door.filter}/{door.rule}", door.place), {})
-                    services[receiver.name] = services.get(receiver.name, RangeSet()) | served
+                    member = receiver.members[0]
+                    services[member] = services.get(member, RangeSet()) | served
     for (gate, rule, place), who in by_door.items():
         told = RangeSet.of(pair for each in who.values() for pair in each)
         yield found("one-door-only", rule, place,
-                    f"it alone ({gate}) keeps {names} from {few(services_texts(told))} of {few(list(who))}",
-                    "close the way at a second layer as well, where that is not meant so", machines=who)  # fmt: skip
+                    f"it alone ({gate}) keeps {names} from {few(services_texts(told))} of {_few_ends(who)}",
+                    "close the way at a second layer as well, where that is not meant so",
+                    machines=dict.fromkeys(each.instance or each.name for each in who))  # fmt: skip
+
+
+def _few_ends(members: Iterable[Member]) -> str:
+    """The first few of some ends, a machine at another address of its own by that address as well."""
+    return few(f"{each.name} ({each.instance})" if each.is_by_address and each.instance else each.name
+               for each in members)  # fmt: skip
 
 
 def _is_exposed(instance: Instance) -> bool:
@@ -90,7 +98,7 @@ def _size(end: End) -> int:
 def _open(line: ReachLine, names: str) -> Finding:
     nearest = min(line.rules, key=_closeness, default=None)
     source, destination, service = line.example
-    who = few([member.name for member in line.far])
+    who = _few_ends(line.far)
     let_in = "; ".join(f"{rule.gate} {rule.filter}/{rule.rule}" for rule in line.rules if rule.direction == "forward")
     return found(
         "open-administration", f"{nearest.filter}/{nearest.rule}" if nearest is not None else who,
@@ -100,6 +108,7 @@ def _open(line: ReachLine, names: str) -> Finding:
         "name in that rule who may come in",
         others=tuple((f"{rule.filter}/{rule.rule}", rule.place) for rule in line.rules if rule.place is not None),
         check=f"kiboko check {source.low or source.name} {destination.name} {service}",
+        opened=dict.fromkeys((member.instance or member.name for member in line.far), line.services),
     )  # fmt: skip
 
 

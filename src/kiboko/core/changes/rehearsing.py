@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date
 
 from kiboko.core.audit.audit import audit
-from kiboko.core.audit.findings import NOTE, Finding
+from kiboko.core.audit.findings import NOTE, Finding, few
 from kiboko.core.audit.listening import of_unreached, reached_by, unreached
 from kiboko.core.audit.scope import Scope
 from kiboko.core.changes.difference import Difference, difference
 from kiboko.core.changes.expecting import Held, held
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import services_texts
 from kiboko.core.network.edits import toggled_rule
 from kiboko.core.network.model import Expectation, Topology
 from kiboko.core.queries.ends import Ends, resolve_service
@@ -71,19 +72,50 @@ def rehearse(
     only = [{name: left for name, some in mine.items() if (left := some - others.get(name, RangeSet()))}
             for mine, others in (shut, shut[::-1])]  # fmt: skip
 
-    def listed(version: int) -> tuple[dict[tuple[str, str], Finding], tuple[str, ...]]:
+    def listed(version: int) -> tuple[list[Finding], tuple[str, ...]]:
         ends = (old, new)[version]
         audited = audit(ends, today, of_unreached(ends, only[version]), scope=scope)
-        return {(each.id, each.at): each for each in audited.findings if each.severity != NOTE}, audited.left_out
+        return [each for each in audited.findings if each.severity != NOTE], audited.left_out
 
     audits = list((spread if len(old.topology.instances) > _FEW_MACHINES else map)(listed, range(2)))
     findings = [mine for mine, _ in audits]
     left_out = dict.fromkeys(each for _, sentences in audits for each in sentences)
     ended, brought = (
-        tuple(each for key, each in mine.items() if key not in others or each.id == "unallowed-listener")
-        for mine, others in (findings, findings[::-1])
+        tuple(_of_one_version(word, *each)) for word, each in (("over", findings), ("new", findings[::-1]))
     )
     return Rehearsal(found, tuple(zip(before, after, strict=True)), ended, brought, tuple(left_out))
+
+
+def _of_one_version(word: str, mine: Sequence[Finding], others: Sequence[Finding]) -> Iterator[Finding]:
+    """The findings of one version that the other has not: what can be got to by its machines and services, whichever
+    rule lets it in, all else by its kind and place. Machines that nobody reaches are those that differ anyhow. What is
+    in one version in part is told of first, by `word`."""
+    known = {(each.id, each.at) for each in others}
+    opened = [_opened(findings) for findings in (mine, others)]
+    told: set[tuple[str, str]] = set()
+    for each in mine:
+        key = each.id, each.at
+        if each.opened:
+            fresh = {name: left for name, services in each.opened
+                     if (left := services - opened[1].get((each.id, name), RangeSet()))}  # fmt: skip
+            if fresh == dict(each.opened):
+                yield each
+            elif fresh:
+                services = RangeSet.of(pair for some in fresh.values() for pair in some)
+                proof = f"{word} is {few(services_texts(services))} of {few(fresh)}: {each.proof}"
+                yield dataclasses.replace(each, proof=proof, machines=tuple(fresh), opened=tuple(fresh.items()))
+        elif each.id == "unallowed-listener" or (key not in known and key not in told):
+            told.add(key)
+            yield each
+
+
+def _opened(findings: Sequence[Finding]) -> dict[tuple[str, str], RangeSet]:
+    """What can be got to that should not be by some findings: the services of each kind and machine."""
+    found: dict[tuple[str, str], RangeSet] = {}
+    for each in findings:
+        for name, services in each.opened:
+            found[each.id, name] = found.get((each.id, name), RangeSet()) | services
+    return found
 
 
 def _of_all_services(
