@@ -163,9 +163,13 @@ class Findings(unittest.TestCase):
         found = rehearse(*both(self.old, self.new), ANY, None, TODAY, [])
         (told,) = (each for each in found.brought if each.id == "open-administration")
         self.assertEqual(("guard/10", ("bob",)), (told.at, told.machines))
-        self.assertTrue(told.proof.startswith("new is tcp/22 of bob: tcp/22 of ann, bob, cat can be reached"), told.proof)
+        self.assertTrue(
+            told.proof.startswith("new is tcp/22 of bob: tcp/22 of ann, bob, cat can be reached"), told.proof
+        )
         (told,) = rehearse(*both(self.new, self.old), ANY, None, TODAY, []).ended[:1]
-        self.assertTrue(told.proof.startswith("over is tcp/22 of bob: tcp/22 of ann, bob, cat can be reached"), told.proof)
+        self.assertTrue(
+            told.proof.startswith("over is tcp/22 of bob: tcp/22 of ann, bob, cat can be reached"), told.proof
+        )
         self.new["filters"]["guard"]["inbound"][0]["order"] = 20
         self.new["instances"]["bob"]["interfaces"][0]["filters"] = ["shut"]
         found = rehearse(*both(self.old, self.new), ANY, None, TODAY, [])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
 import sys
 from pathlib import Path
@@ -10,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from kiboko.commands.options import add_examples, add_family_option, add_network_option, lines_shown, network_of
 from kiboko.core.errors import UsageError
+from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.model import Topology
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.walk.walk import Walker
@@ -17,7 +19,8 @@ from kiboko.views.output import Output, working
 from kiboko.views.text import network_option
 
 if TYPE_CHECKING:
-    from kiboko.core.reachability.matrix import Matrix
+    from kiboko.core.changes.cells import CellsCompared
+    from kiboko.core.reachability.matrix import Matrix, MatrixQuestion
 
 _MOST_SERVICES = 12
 
@@ -43,9 +46,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Work it out, show it, write what is wanted. 0, or 1 where it differs from another network file."""
+    from kiboko.batch.spanning import matrix_of
     from kiboko.views.matrix_view import (
         MatrixShown,
-        differences,
         matrix_json,
         show_differences,
         show_matrix,
@@ -60,11 +63,12 @@ def run(args: argparse.Namespace) -> int:
         from kiboko.files.documents.saving import check_writable
 
         check_writable(args.csv)
-    topology = network_of(args)
-    other = _other(args) if args.against is not None else None
+    ends = Ends(Walker(network_of(args)))
+    other = Ends(Walker(_other(args))) if args.against is not None else None
     with working("looking at every pair of ends"):
-        matrix = _matrix(topology, args, None)
-        before = _matrix(other, args, topology) if other is not None else None
+        question = _question(ends, args, None)
+        matrix = matrix_of(question)
+        found = _against(other, ends, args, question, matrix) if other is not None else None
     if args.plot is not None:
         from kiboko.views.matrix_figure import draw_matrix
 
@@ -78,13 +82,14 @@ def run(args: argparse.Namespace) -> int:
         with written_whole(args.csv) as temporary, open(temporary, "w", encoding="utf-8", newline="") as stream:
             write_csv(matrix, stream)
     family = f" -{args.family}" if args.family else ""
-    shown = MatrixShown(args.by, network_option(args.network) + family, args.top)
+    shown = MatrixShown(args.by, network_option(args.network) + family, args.top, args.network, args.against)
     if args.json:
-        print(json.dumps(matrix_json(matrix, shown, args.against, before), indent=1))
-        return int(before is not None and any(differences(matrix, before)))
+        print(json.dumps(matrix_json(matrix, shown, found), indent=1))
+        return int(found is not None and found.is_other)
     out = Output()
-    if before is not None:
-        return int(show_differences(matrix, before, args.against, shown, out))
+    if found is not None:
+        show_differences(matrix, found, shown, out)
+        return int(found.is_other)
     show_matrix(matrix, shown, out)
     return 0
 
@@ -94,17 +99,31 @@ def _other(args: argparse.Namespace) -> Topology:
     return network_of(argparse.Namespace(**{**vars(args), "network": args.against}))
 
 
-def _matrix(topology: Topology, args: argparse.Namespace, as_in: Topology | None) -> Matrix:
-    """The matrix of one network file; its usual services are those of another one where it is compared with that."""
-    from kiboko.batch.spanning import matrix_of
+def _question(ends: Ends, args: argparse.Namespace, as_in: Ends | None) -> MatrixQuestion:
+    """What is asked of one network file; its usual services are those of another one where it is compared with that."""
     from kiboko.core.reachability.matrix import MatrixQuestion, axis_names, usual_services
 
-    ends = Ends(Walker(topology))
     if args.service:
-        services = [(text, resolve_service(text, topology.services)) for text in dict.fromkeys(args.service)]
+        services = [(text, resolve_service(text, ends.topology.services)) for text in dict.fromkeys(args.service)]
     else:
-        services = usual_services(ends if as_in is None else Ends(Walker(as_in)), _MOST_SERVICES)
+        services = usual_services(ends if as_in is None else as_in, _MOST_SERVICES)
     if not services:
         raise UsageError("no rule and no listener speaks of a service: say which with --service")
-    names = axis_names(ends, args.by)
-    return matrix_of(MatrixQuestion(ends, names, services, args.family, args.every_address))
+    return MatrixQuestion(ends, axis_names(ends, args.by), services, args.family, args.every_address)
+
+
+def _against(old: Ends, new: Ends, args: argparse.Namespace, question: MatrixQuestion, matrix: Matrix) -> CellsCompared:
+    """What of a matrix differs from that of another network file, for pairs within its cells as well."""
+    from kiboko.batch.spanning import matrix_of, spread
+    from kiboko.core.changes.cells import alike_in_part, compared, turned_within
+    from kiboko.core.changes.difference import difference
+
+    asked_before = _question(old, args, new)
+    before = matrix_of(asked_before)
+    within = None
+    if alike_in_part(matrix, before).any():
+        asked = RangeSet.of(pair for _, each in question.services for pair in each)
+        with contextlib.suppress(UsageError):  # too many pairs: it is said that nothing is known of them
+            found = difference(old, new, asked, args.family, spread=spread)
+            within = turned_within(question.names, asked_before.names, question.services, found, args.every_address)
+    return compared(matrix, before, within)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import csv
+import shlex
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any, TextIO
+from typing import TYPE_CHECKING, Any, TextIO
 
 import numpy as np
 
@@ -14,6 +15,9 @@ from kiboko.core.reachability.matrix import NO_PAIR, STATES, Cell, Matrix
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
 from kiboko.views.output import Grid, Output
 from kiboko.views.text import clean, counted
+
+if TYPE_CHECKING:
+    from kiboko.core.changes.cells import CellsCompared, OtherCell
 
 MARKS = {ALLOWED: "all", PARTLY: "part", ONE_WAY: "1way", UNKNOWN: "?", BLOCKED: ".", NO_PAIR: "-"}
 PUBLIC = "*"
@@ -32,11 +36,14 @@ _MORE = "more to public addresses"
 
 @dataclass(frozen=True, slots=True)
 class MatrixShown:
-    """How a matrix is shown: what it is by, what else goes on a command line, and how many cells are told in words."""
+    """How a matrix is shown: what it is by, what else goes on a command line, how many cells are told in words, and the
+    network files that it is of and that it is compared with."""
 
     by: str
     options: str
     top: int = _MOST_LISTED
+    network: str = "network.yaml"
+    against: str | None = None
 
 
 def show_matrix(matrix: Matrix, shown: MatrixShown, out: Output) -> None:
@@ -164,43 +171,38 @@ def reach_line(source: str, destination: str, service: str, options: str) -> str
     return f"kiboko reach {destination} --service {service.partition('+')[0]}{options}"
 
 
-def show_differences(matrix: Matrix, other: Matrix, against: str, shown: MatrixShown, out: Output) -> bool:
-    """The cells in which two matrices differ, with what they were there; whether there are any."""
-    found = list(differences(matrix, other))
-    names = set(matrix.names) ^ set(other.names)
-    out.line(f"{counted(len(found), 'cell')} differ from {clean(against)}, of {matrix.state.size:,}.", "heading")
-    if names:
-        out.line(f"Names that only one of both has are left out: {', '.join(sorted(names)[:12])}", "quiet")
-    grid = Grid(["from", "to", "service", f"in {clean(against)}", "here", "in detail"])
-    for source, destination, service, before, now in found[: shown.top]:
-        line_of = reach_line if _state(before) == _state(now) else check_line
-        line = line_of(source, destination, service, shown.options)
-        grid.add([source, destination, service, _text(before), _text(now), line])
-    if found:
+def show_differences(matrix: Matrix, found: CellsCompared, shown: MatrixShown, out: Output) -> None:
+    """The cells in which a matrix differs from that of another network file, with what they were there."""
+    other = clean(shown.against or "")
+    out.line(f"{counted(len(found.differ), 'cell')} differ from {other}, of {matrix.state.size:,}.", "heading")
+    if found.alone:
+        out.line(f"Names that only one of both has are left out: {', '.join(found.alone[:12])}", "quiet")
+    grid = Grid(["from", "to", "service", f"in {other}", "here", "in detail"])
+    for each in found.differ[: shown.top]:
+        now = f"{_text(each.now)}, of other ends" if each.is_within else _text(each.now)
+        grid.add([each.source, each.destination, each.service, _text(each.before), now, _detail(each, shown)])
+    if found.differ:
         out.line()
         out.grid(grid)
-    if len(found) > shown.top:
-        out.line(f"and {counted(len(found) - shown.top, 'more cell')}; --top N shows more, --json all", "quiet")
-    return bool(found)
+    if len(found.differ) > shown.top:
+        out.line(f"and {counted(len(found.differ) - shown.top, 'more cell')}; --top N shows more, --json all", "quiet")
+    if found.untold:
+        out.line(_untold(found))
 
 
-def differences(matrix: Matrix, other: Matrix) -> Iterator[tuple[str, str, str, Cell, Cell]]:
-    """The cells of both that differ: source, destination, service, what it is in the other and in this one."""
-    mine = [[place for place, name in enumerate(some) if name in known]
-            for some, known in ((matrix.names, set(other.names)), (matrix.services, set(other.services)))]  # fmt: skip
-    theirs = ([other.names.index(matrix.names[at]) for at in mine[0]],
-              [other.services.index(matrix.services[at]) for at in mine[1]])  # fmt: skip
-    here, there = np.ix_(mine[0], mine[0], mine[1]), np.ix_(theirs[0], theirs[0], theirs[1])
-    differ = matrix.state[here] != other.state[there]
-    differ |= (matrix.state[here] == STATES.index(PARTLY)) & (matrix.by_port[here] != other.by_port[there])
-    differ |= matrix.more_to_public[here] != other.more_to_public[there]
-    for row, column, number in np.argwhere(differ).tolist():
-        source, destination, service = mine[0][row], mine[0][column], mine[1][number]
-        yield (
-            matrix.names[source], matrix.names[destination], matrix.services[service],
-            other.cell(theirs[0][row], theirs[0][column], theirs[1][number]),
-            matrix.cell(source, destination, service),
-        )  # fmt: skip
+def _detail(each: OtherCell, shown: MatrixShown) -> str:
+    """A line to be pasted that tells more of a cell that differs."""
+    if each.is_within:
+        service = each.service.partition("+")[0]
+        files = shlex.join((clean(shown.against or ""), clean(shown.network)))
+        return f"kiboko compare {files} --service {service}"
+    line_of = reach_line if _state(each.before) == _state(each.now) else check_line
+    return line_of(each.source, each.destination, each.service, shown.options)
+
+
+def _untold(found: CellsCompared) -> str:
+    return (f"Of {counted(found.untold, 'cell')} that something gets through in part in both it is not known whether"
+            " that is of the same ends: there are too many pairs; ask about fewer services")  # fmt: skip
 
 
 def _state(cell: Cell) -> str:
@@ -227,20 +229,21 @@ def write_csv(matrix: Matrix, stream: TextIO) -> None:
                                  "yes" if cell.more_to_public else ""])  # fmt: skip
 
 
-def matrix_json(matrix: Matrix, shown: MatrixShown, against: str | None, other: Matrix | None) -> dict[str, Any]:
+def matrix_json(matrix: Matrix, shown: MatrixShown, found: CellsCompared | None) -> dict[str, Any]:
     """The matrix as `matrix/1`: every cell but those of names that have no two ends that could meet; with another one
     only what differs."""
     summary: dict[str, Any] = {"by": shown.by, "names": list(matrix.names), "services": list(matrix.services)}
-    if other is not None:
+    if found is not None:
         rows = [
-            {"source": source, "destination": destination, "service": service, "state": now.state, "by": now.by,
-             "more_to_public": now.more_to_public,
-             "before": before.state, "before_by": before.by, "before_more_to_public": before.more_to_public,
-             "check": check_line(source, destination, service, shown.options)}
-            for source, destination, service, before, now in differences(matrix, other)
+            {"source": each.source, "destination": each.destination, "service": each.service, "state": each.now.state,
+             "by": each.now.by, "more_to_public": each.now.more_to_public, "of_other_ends": each.is_within,
+             "before": each.before.state, "before_by": each.before.by,
+             "before_more_to_public": each.before.more_to_public, "check": _detail(each, shown)}
+            for each in found.differ
         ]  # fmt: skip
-        return {"kiboko": "matrix/1", "summary": summary | {"against": against, "differ": len(rows)}, "rows": rows,
-                "caveats": []}  # fmt: skip
+        summary |= {"against": shown.against, "differ": len(rows), "not_known": found.untold}
+        return {"kiboko": "matrix/1", "summary": summary, "rows": rows,
+                "caveats": [_untold(found)] if found.untold else []}  # fmt: skip
     met = Counter(STATES[each] for each in matrix.state.reshape(-1).tolist())
     rows = []
     for source, destination, service in np.argwhere(matrix.state != STATES.index(NO_PAIR)).tolist():
