@@ -18,7 +18,7 @@ from kiboko.core.records.flow_query import FlowFilter, Timeline
 from kiboko.core.records.flow_sums import Sums
 from kiboko.core.records.flow_table import table_of
 from kiboko.files.elements.fields import time_filter
-from kiboko.files.logs.flow_pieces import flow_files, pieces_of
+from kiboko.files.logs.flow_pieces import flow_files, pieces_of, without_copies
 from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.store.flow_export import write_tables
 from kiboko.views.flow_figures import draw_flows
@@ -256,6 +256,20 @@ class Reading(unittest.TestCase):
         self.assertEqual(names, ["one.csv", "two.csv"])
         with self.assertRaisesRegex(InputError, "no such file"):
             flow_files([self.folder / "none*"])
+
+    def test_of_a_folder_what_is_not_named_as_a_log_is_told_and_what_was_put_aside_is_read(self):
+        for number, name in enumerate(("a.csv", "a.csv.1", "a.csv.2.gz", "a.csv-20261120", "b.jsonl.2026-11-20", "c.dat",
+                                       "messages", "d.csv.gz.part")):  # fmt: skip
+            data = (HEADER + ROWS[0].replace("40000", str(40000 + number))).encode()
+            self.write(f"b/{name}", gzip.compress(data) if name.endswith(".gz") else data)
+        files = flow_files([self.folder / "b"])
+        self.assertEqual([path.name for path in files],
+                         ["a.csv", "a.csv-20261120", "a.csv.1", "a.csv.2.gz", "b.jsonl.2026-11-20"])  # fmt: skip
+        (told,) = without_copies(files)[1]
+        self.assertIn("b: 3 files are not read, by the name: c.dat, d.csv.gz.part, messages; logs of a folder", told)
+        self.write("none/x.dat", "x")
+        with self.assertRaisesRegex(InputError, "none: no log is in this folder; 1 file is not read, by the name: x.dat"):
+            flow_files([self.folder / "none"])
 
     def test_times_of_every_unit_and_beyond_any_calendar_in_an_arrow_stream(self):
         # 2026-11-20 09:20:00 and 123 ms, in each unit; 2**62 of most of them lies beyond the year 9999.

@@ -44,6 +44,7 @@ _SUFFIXES = (".csv", ".tsv", ".json", ".jsonl", ".ndjson", ".log", ".txt", ".par
 _PROBES = re.compile(rb'\{\s*"kiboko"\s*:\s*"probe/')
 _TRACKED = re.compile(rb"\[(NEW|UPDATE|DESTROY|\d{1,11}\.\d)")
 _LOOKED_AT = 200
+_FEW_NAMES = 6
 _TRIED = 1000
 _MAGIC = {b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd", b"PAR1": "parquet", b"\xff\xff\xff\xff": "arrow"}
 _IPFIX_VERSION = b"\x00\x0a"
@@ -102,14 +103,26 @@ class PiecePart:
         return (line >= first) & (line < first + self.lines)
 
 
-def flow_files(given: Sequence[str | Path]) -> list[Path]:
+class FlowFiles(list[Path]):
+    """Logs in their order; `beside` tells of what lies beside them in a folder that was given, and is not read."""
+
+    beside: Sequence[str] = ()
+
+
+def flow_files(given: Sequence[str | Path]) -> FlowFiles:
     """The files that some paths, folders and patterns stand for, in order, each once: of a folder those that are named
     as logs. Raises InputError for none."""
     found: dict[Path, None] = {}
+    beside = []
     for each in given:
         path = Path(each)
         if path.is_dir():
-            inside = [p for p in sorted(path.rglob("*")) if p.is_file() and _is_log(p) and not _is_finished(p)]
+            every = [p for p in sorted(path.rglob("*")) if p.is_file() and not _is_own(p)]
+            inside = [p for p in every if _is_log(p)]
+            others = [str(p.relative_to(path)) for p in every if not _is_log(p)]
+            if not inside:
+                raise InputError(f"{each}: no log is in this folder{'; ' + _beside(others) if others else ''}")
+            beside += [f"{each}: {_beside(others)}"] if others else []
         elif path.exists():
             inside = [path if path.is_file() else _spooled(path)]
         else:
@@ -117,7 +130,17 @@ def flow_files(given: Sequence[str | Path]) -> list[Path]:
         if not inside:
             raise InputError(f"{each}: no such file, and no file that fits{nearby(path)}")
         found.update(dict.fromkeys(inside))
-    return list(found)
+    files = FlowFiles(found)
+    files.beside = beside
+    return files
+
+
+def _beside(names: Sequence[str]) -> str:
+    """What is said of files that are not named as logs."""
+    count = f"{len(names):,} files are" if len(names) > 1 else "1 file is"
+    more = f" and {len(names) - _FEW_NAMES:,} more" if len(names) > _FEW_NAMES else ""
+    return (f"{count} not read, by the name: {', '.join(names[:_FEW_NAMES])}{more}; logs of a folder end in"
+            f" {', '.join(_SUFFIXES)}, and any other is given by itself")  # fmt: skip
 
 
 def _spooled(path: Path) -> Path:
@@ -143,10 +166,11 @@ def there_now(path: Path) -> Path | None:
     return whole if whole.exists() else None
 
 
-def without_copies(paths: list[Path]) -> tuple[list[Path], list[str]]:
-    """The files without those that hold the same as one before them, and a sentence for each of these."""
+def without_copies(paths: Sequence[Path]) -> tuple[list[Path], list[str]]:
+    """The files without those that hold the same as one before them, and a sentence for each of these and for what is
+    not read beside them."""
     sizes: dict[int, list[Path]] = {}
-    kept, said = [], []
+    kept, said = [], list(paths.beside) if isinstance(paths, FlowFiles) else []
     for path in paths:
         try:
             size = path.stat().st_size if path.is_file() else -1
@@ -170,15 +194,17 @@ def _digest(path: Path) -> bytes:
 
 
 def _is_log(path: Path) -> bool:
-    """Whether a file in a folder is a log, by its name: what lies beside logs is none of them."""
-    suffixes = [each for each in path.suffixes if each not in (".gz", ".zst")]
-    is_hidden = path.name.startswith(".") or path.name == DISAGREEMENTS
-    return not is_hidden and bool(suffixes) and suffixes[-1] in _SUFFIXES
+    """Whether a file in a folder is a log, by its name, also where it was compressed or put aside under a number or a
+    day: what lies beside logs is none of them."""
+    name = re.sub(r"([.-]\d{1,14})+$", "", re.sub(r"\.(gz|zst)$", "", path.name))
+    return Path(name).suffix in _SUFFIXES
 
 
-def _is_finished(path: Path) -> bool:
-    """Whether a growing segment of a store has become a Parquet file already, which a crash left beside it."""
-    return path.suffix == ".arrows" and path.with_suffix(".parquet").exists()
+def _is_own(path: Path) -> bool:
+    """Whether a file is hidden, or of a store and no log: what disagreed, or a growing segment that has become a
+    Parquet file already, which a crash left beside it."""
+    is_finished = path.suffix == ".arrows" and path.with_suffix(".parquet").exists()
+    return path.name.startswith(".") or path.name == DISAGREEMENTS or is_finished
 
 
 def pieces_of(path: Path, columns: ColumnMap = USUAL) -> Iterator[Piece]:
