@@ -268,7 +268,9 @@ class Reading(unittest.TestCase):
         (told,) = without_copies(files)[1]
         self.assertIn("b: 3 files are not read, by the name: c.dat, d.csv.gz.part, messages; logs of a folder", told)
         self.write("none/x.dat", "x")
-        with self.assertRaisesRegex(InputError, "none: no log is in this folder; 1 file is not read, by the name: x.dat"):
+        with self.assertRaisesRegex(
+            InputError, "none: no log is in this folder; 1 file is not read, by the name: x.dat"
+        ):
             flow_files([self.folder / "none"])
 
     def test_times_of_every_unit_and_beyond_any_calendar_in_an_arrow_stream(self):

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 from kiboko.batch.observing import Evidence, observed_of
 from kiboko.batch.spanning import spread
-from kiboko.core.changes.expecting import HELD, ONLY, held
+from kiboko.core.changes.expecting import HELD, held
+from kiboko.core.changes.spoken_of import ONLY
 from kiboko.core.errors import Place
 from kiboko.core.evidence.asking import Asking, addresses_of
 from kiboko.core.evidence.comparison import AGREE

@@ -108,7 +108,7 @@ def run(args: argparse.Namespace) -> int:
         print(json.dumps(rehearsal_json(found, shown, ends, turned, told), indent=1))
     else:
         show_rehearsal(found, shown, ends, Output(), turned, told)
-    return 1 if found.broken or found.brought else 0
+    return 1 if found.broken or found.worse or found.brought else 0
 
 
 def _refuse(args: argparse.Namespace) -> None:

@@ -8,7 +8,8 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 
-from kiboko.core.changes.expecting import BROKEN, ONLY, Counterexample, Held
+from kiboko.core.changes.expecting import BROKEN, Counterexample, Held
+from kiboko.core.changes.spoken_of import ONLY
 from kiboko.core.network.model import Expectation
 from kiboko.views.output import Grid, Output
 from kiboko.views.text import counted

@@ -76,6 +76,8 @@ def _told(fix: Fix, namer: Namer) -> Iterator[tuple[str, str]]:
     for word, some in (("breaks", effects.broken), ("mends", effects.mended)):
         if some:
             yield word, ", ".join(f"expectation {each.expectation.id} ({each.expectation.place})" for each in some)
+    for each, pair in effects.worse:
+        yield "breaks", f"expectation {each.expectation.id} ({each.expectation.place}) further: now {pair} as well"
     if fix.turned is not None:
         yield "recorded", _recorded(fix.turned)
 
@@ -106,6 +108,7 @@ def fix_json(fix: Fix) -> dict[str, Any]:
             for line in effects.other
         ]  # fmt: skip
         found["breaks"] = [each.expectation.id for each in effects.broken]
+        found["breaks_further"] = [each.expectation.id for each, _ in effects.worse]
         found["mends"] = [each.expectation.id for each in effects.mended]
         found["not_told"] = effects.refused or None
     if fix.turned is not None:

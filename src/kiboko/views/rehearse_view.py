@@ -46,6 +46,10 @@ def show_rehearsal(
                     (f"  {word} ", style), (each.expectation.id, "mark"), (f"  ({each.expectation.place})", "quiet")
                 )
                 out.labelled("      ", promise_text(each.expectation) + (f"; {each.why}" if each.why else ""))
+        for each, pair in found.worse:
+            out.parts(("  breaks further ", "blocked"), (each.expectation.id, "mark"),
+                      (f"  ({each.expectation.place})", "quiet"))  # fmt: skip
+            out.labelled("      ", f"{promise_text(each.expectation)}; now {pair} as well")
     for word, style, findings in (("brings", "blocked", found.brought), ("ends", "allowed", found.ended)):
         if findings:
             out.heading(f"Findings that it {word}")
@@ -104,14 +108,18 @@ def rehearsal_json(
     whole["recorded"] = None if turned is None else _turned_json(turned)
     whole["caveats"] = [*whole["caveats"], *told]
     whole["kiboko"] = "rehearse/1"
-    whole["expectations"] = [_held_json(before, after) for before, after in found.expectations]
+    worse = {id(each.expectation): pair for each, pair in found.worse}
+    whole["expectations"] = [
+        _held_json(before, after, worse.get(id(after.expectation))) for before, after in found.expectations
+    ]
     whole["findings"] = [_finding_json(each, "brought") for each in found.brought]
     whole["findings"] += [_finding_json(each, "ended") for each in found.ended]
     return whole
 
 
-def _held_json(before: Held, after: Held) -> dict[str, Any]:
-    return {"id": after.expectation.id, "before": before.state, "after": after.state, "why": after.why or None}
+def _held_json(before: Held, after: Held, worse: str | None) -> dict[str, Any]:
+    return {"id": after.expectation.id, "before": before.state, "after": after.state, "why": after.why or None,
+            "worse": worse}  # fmt: skip
 
 
 def _finding_json(finding: Finding, change: str) -> dict[str, Any]:

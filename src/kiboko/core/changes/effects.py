@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 from kiboko.core.changes.difference import Changed, difference
 from kiboko.core.changes.expecting import BROKEN, HELD, Held, held
+from kiboko.core.changes.worsened import still_broken
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.edits import Edit
@@ -26,6 +27,8 @@ class Effects:
     moved: tuple[str, ...] = ()
     broken: tuple[Held, ...] = ()
     mended: tuple[Held, ...] = ()
+    worse: tuple[tuple[Held, str], ...] = ()
+    """The promises that are broken without it and for more by it, each with a pair of those."""
     refused: str = ""
 
     @property
@@ -57,6 +60,7 @@ class EffectsOf:
             tuple(each for each in besides if each is not None), (*found.gone, *found.new, *found.moved),
             tuple(is_ for was, is_ in both if was.state == HELD and is_.state == BROKEN),
             tuple(is_ for was, is_ in both if was.state == BROKEN and is_.state == HELD),
+            still_broken(new, both, found),
         )  # fmt: skip
 
     def _beside(self, line: Changed) -> Changed | None:

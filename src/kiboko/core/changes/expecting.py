@@ -4,22 +4,20 @@ from __future__ import annotations
 
 import itertools
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.errors import UsageError
-from kiboko.core.header.addresses import Address, AddressSet, reads_as_address
+from kiboko.core.changes.spoken_of import ONLY, SHUT, THROUGH, SpokenOf
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, Service, usual_services
-from kiboko.core.network.model import Expectation, Interface
+from kiboko.core.network.model import Expectation
 from kiboko.core.queries.ends import Ends
-from kiboko.core.queries.members import Member, member_addresses
+from kiboko.core.queries.members import Member
 from kiboko.core.reachability.products import apart
-from kiboko.core.reachability.reach import without_addresses
 from kiboko.core.reachability.space import NOBODY, Block, Space, SpaceEnd
 from kiboko.core.spreading import Spread
 from kiboko.core.tables.kinds import Kinds
@@ -31,14 +29,11 @@ if TYPE_CHECKING:
     Judged = Callable[[MatrixQuestion], Matrix]
 
 HELD, BROKEN = "held", "broken"
-ONLY = "only"
 _FEW_PAIRS = 1_000_000
 """As many pairs are sooner looked at than processes started."""
 _PIECES = 16
 _MOST_KINDS = 1000
 """Among so many kinds of traffic that break a promise one is looked for that people ask about."""
-_THROUGH, _SHUT = "through", "shut"
-"""What is promised of a pair: that all gets through, or that nothing arrives."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,9 +75,8 @@ def held(ends: Ends, expectations: Sequence[Expectation], spread: Spread = map) 
     every = RangeSet.of(pair for each in expectations for pair in each.services)
     space = Space(ends, every)
     asked = [_Held(space, each) for each in expectations]
-    space.prepare_for(dict.fromkeys(
-        member for held_to in asked for name in held_to.expectation.destinations for member in held_to.resolve(name)
-    ))  # fmt: skip
+    space.prepare_for(dict.fromkeys(member for held_to in asked for name in held_to.expectation.destinations
+                                    for member in held_to.spoken.resolve(name)))  # fmt: skip
     pairs = np.cumsum([each.most_pairs() for each in asked], dtype=np.float64)
     # Where one piece ends and the next begins: each has about as many pairs.
     edges = np.searchsorted(pairs, np.linspace(0, pairs[-1], _PIECES + 1)[1:-1], side="right").tolist()
@@ -95,9 +89,20 @@ def held(ends: Ends, expectations: Sequence[Expectation], spread: Spread = map) 
     return [each for some in done for each in some]
 
 
+def broken_by(ends: Ends, expectation: Expectation, machines: Collection[str]) -> str:
+    """How an expectation is broken by pairs of which some machines are an end; nothing where it is not."""
+    held_to = _Held(Space(ends, expectation.services), expectation)
+    for family in (4, 6) if expectation.family is None else (expectation.family,):
+        for part in held_to.spoken.parts():
+            for source, destination in part.with_one_of(machines):
+                held_to.hold(source, destination, family, part.promise)
+    return held_to.why
+
+
 class _Held:
     def __init__(self, space: Space, expectation: Expectation) -> None:
         self.space, self.ends, self.expectation = space, space.ends, expectation
+        self.spoken = SpokenOf(space.ends, expectation)
         self.pairs = self.wrong = 0
         self.why = ""
         self.example: Counterexample | None = None
@@ -106,21 +111,12 @@ class _Held:
     def outcome(self) -> Held:
         """What comes of it."""
         asked = self.expectation
-        for name in (*asked.sources, *asked.destinations, *asked.excepted):
-            self.resolve(name)
-        excepted = [member for name in asked.excepted for member in self.resolve(name)]
-        sources = list(self.members(asked.sources, excepted))
-        destinations = list(self.members(asked.destinations, []))
+        parts = self.spoken.parts()
         for family in (4, 6) if asked.family is None else (asked.family,):
-            if asked.expect == BLOCKED:
-                self.hold(sources, destinations, family, _SHUT)
-            else:
-                self.hold(sources, destinations, family, _THROUGH)
-            if asked.expect == ONLY:
-                everybody = self.ends.resolve("any").members
-                self.hold(list(self.less(everybody, [*sources, *excepted])), destinations, family, _SHUT)
+            for part in parts:
+                self.hold(part.sources, part.destinations, family, part.promise)
         if asked.expect != BLOCKED:
-            self.miss(sources, destinations)
+            self.miss(parts[0].sources, parts[0].destinations)
         if not self.pairs:
             who = self.why or (
                 "nobody that could send to anybody is among them: an empty group, or no address family in common"
@@ -132,7 +128,7 @@ class _Held:
         """As many pairs of members are looked at at most, without further addresses."""
         asked = self.expectation
         sources, destinations = (
-            sum(len(self.resolve(name)) for name in names) for names in (asked.sources, asked.destinations)
+            sum(len(self.spoken.resolve(name)) for name in names) for names in (asked.sources, asked.destinations)
         )
         if asked.expect == ONLY:
             sources += len(self.ends.resolve("any").members)
@@ -148,44 +144,15 @@ class _Held:
             self.why = (f"{', '.join(bare)} {'has' if len(bare) == 1 else 'have'} no address" if bare else
                         f"{' and '.join(first)} have no address family in common")  # fmt: skip
 
-    def resolve(self, name: str) -> tuple[Member, ...]:
-        """The members of an end."""
-        try:
-            return self.ends.resolve_deliverable(name).members
-        except UsageError as error:
-            raise UsageError(f"{self.expectation.place}: expectation '{self.expectation.id}': {error}") from error
-
-    def members(self, names: Sequence[str], excepted: Sequence[Member]) -> Iterator[Member]:
-        """What some names stand for, each once, without those that are excepted."""
-        found = dict.fromkeys(member for name in names for member in self.resolve(name))
-        yield from self.less(tuple(found), excepted)
-
-    def less(self, members: Sequence[Member], excepted: Sequence[Member]) -> Iterator[Member]:
-        """Members without others: machines address by address, ranges by what is in them."""
-        named = {(interface.name, address) for each in excepted for interface in each.interfaces
-                 for address in interface.addresses}  # fmt: skip
-        whole = {each.instance for each in excepted if each.low is None and not each.interfaces}
-        addresses = AddressSet.union(member_addresses(each) for each in excepted if each.low is not None)
-        for member in members:
-            if member.low is not None:
-                yield from without_addresses(member, addresses)
-            elif member.instance in whole:
-                continue
-            elif not any((each.name, address) in named for each in member.interfaces for address in each.addresses):
-                yield member
-            elif left := tuple(rest for each in member.interfaces if (rest := _without(each, named)).addresses):
-                yield Member(left[0].name, member.instance, left)
-
     def hold(self, sources: Sequence[Member], destinations: Sequence[Member], family: int, promise: str) -> None:
         """Hold one family of pairs to what is promised of them."""
         space = self.space
         # What must not arrive must not from or at any address; what must get through does by those that are used.
-        senders = space.ends_of(sources, family, True, with_further=promise == _SHUT)
-        receivers = space.ends_of(destinations, family, False, with_further=promise == _SHUT)
-        asked_as_address = [name for name in self.expectation.destinations if reads_as_address(name) or "/" in name]
-        if not asked_as_address:
+        senders = space.ends_of(sources, family, True, with_further=promise == SHUT)
+        receivers = space.ends_of(destinations, family, False, with_further=promise == SHUT)
+        if not self.spoken.is_of_addresses:
             receivers = [each for each in receivers if each.kind != NOBODY]
-        if promise == _THROUGH:
+        if promise == THROUGH:
             senders = [each for each in senders if each.kind != NOBODY]
         if not senders or not receivers:
             return
@@ -199,7 +166,7 @@ class _Held:
         sends = kinds.sent_by([each.ports for each in senders]) & mine
         first: tuple[int, int] | None = None
         words: tuple[NDArray[np.uint64], NDArray[np.uint64] | None] | None = None
-        for block in space.blocks(senders, receivers, family, kinds, with_hanging=promise == _THROUGH):
+        for block in space.blocks(senders, receivers, family, kinds, with_hanging=promise == THROUGH):
             own = np.where(block.there[..., None], sends[block.senders][None], np.uint64(0))
             outcome = block.outcome
             broken = own & outcome.arrives
@@ -229,11 +196,11 @@ class _Held:
         source, destination = apart([sender], [receiver])
         port = kind.port if kind.port >= 0 else None
         self.example = Counterexample(source, destination, Service(number >> 16, number & 0xFFFF), port)
-        word = "does not get through" if promise == _THROUGH else "arrives"
+        word = "does not get through" if promise == THROUGH else "arrives"
         if hanging is not None and kinds.unpacked(hanging)[place]:
             word = "gets through with its first packet alone: what is opened hangs"
         self.why = f"{source.name} to {destination.name} on {self.example.service} {word}"
-        if promise == _SHUT and self.expectation.expect == ONLY:
+        if promise == SHUT and self.expectation.expect == ONLY:
             self.why += f", and is not among {', '.join(self.expectation.sources)}"
 
     def most_usual(self, kinds: Kinds, places: Sequence[int]) -> tuple[int, int]:
@@ -276,12 +243,6 @@ def _without_family(sources: Sequence[Member], destinations: Sequence[Member]) -
                 first = each.name, other.name
             number += left
     return number, first
-
-
-def _without(interface: Interface, named: set[tuple[str, Address]]) -> Interface:
-    """An interface without some of its addresses."""
-    left = tuple(address for address in interface.addresses if (interface.name, address) not in named)
-    return interface._replace(addresses=left)
 
 
 def draft(

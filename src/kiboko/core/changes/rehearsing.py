@@ -13,6 +13,7 @@ from kiboko.core.audit.listening import of_unreached, reached_by, unreached
 from kiboko.core.audit.scope import Scope
 from kiboko.core.changes.difference import Difference, difference
 from kiboko.core.changes.expecting import Held, held
+from kiboko.core.changes.worsened import still_broken
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import services_texts
@@ -37,6 +38,8 @@ class Rehearsal:
     brought: tuple[Finding, ...]
     left_out: tuple[str, ...] = ()
     """Findings that were not looked for, in sentences: there is too much to look at."""
+    worse: tuple[tuple[Held, str], ...] = ()
+    """The expectations that were broken before and are for more now, each with a pair of those."""
 
     @property
     def broken(self) -> tuple[Held, ...]:
@@ -83,7 +86,9 @@ def rehearse(
     ended, brought = (
         tuple(_of_one_version(word, *each)) for word, each in (("over", findings), ("new", findings[::-1]))
     )
-    return Rehearsal(found, tuple(zip(before, after, strict=True)), ended, brought, tuple(left_out))
+    outcomes = tuple(zip(before, after, strict=True))
+    worse = still_broken(new, outcomes, whole if whole is not None else found)
+    return Rehearsal(found, outcomes, ended, brought, tuple(left_out), worse)
 
 
 def _of_one_version(word: str, mine: Sequence[Finding], others: Sequence[Finding]) -> Iterator[Finding]:
