@@ -10,7 +10,7 @@ from datetime import date
 from kiboko.core.changes.difference import difference
 from kiboko.core.changes.expecting import BROKEN, HELD, held
 from kiboko.core.changes.rehearsing import rehearse
-from kiboko.core.changes.worsened import worse_for
+from kiboko.core.changes.worsened import Worsened as Worse
 from kiboko.core.errors import InputError, Place
 from kiboko.core.network.model import Expectation
 from kiboko.core.queries.ends import Ends, resolve_service
@@ -48,7 +48,7 @@ class Worsened(unittest.TestCase):
                 before, after = (held(ends, pairs) for ends in (old, new))
                 is_worse = any(was.state == HELD and now.state == BROKEN and now.pairs
                                for was, now in zip(before, after, strict=True))  # fmt: skip
-                self.assertLessEqual(is_worse, bool(worse_for(new, asked, found)), (seed, expect, service))
+                self.assertLessEqual(is_worse, bool(Worse(new, found).shown(asked)), (seed, expect, service))
                 counted[is_worse] += 1
         self.assertGreater(min(counted.values()), 0, counted)
 

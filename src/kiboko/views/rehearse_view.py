@@ -40,16 +40,18 @@ def show_rehearsal(
         still = sum(before.state == after.state == "broken" for before, after in found.expectations)
         out.line(f"{counted(len(found.expectations), 'expectation')}: {len(found.broken)} broken by it, "
                  f"{len(found.mended)} mended by it, {still} broken before and after.")  # fmt: skip
-        for word, style, outcomes in (("breaks", "blocked", found.broken), ("mends", "allowed", found.mended)):
-            for each in outcomes:
-                out.parts(
-                    (f"  {word} ", style), (each.expectation.id, "mark"), (f"  ({each.expectation.place})", "quiet")
-                )
-                out.labelled("      ", promise_text(each.expectation) + (f"; {each.why}" if each.why else ""))
-        for each, pair in found.worse:
-            out.parts(("  breaks further ", "blocked"), (each.expectation.id, "mark"),
-                      (f"  ({each.expectation.place})", "quiet"))  # fmt: skip
-            out.labelled("      ", f"{promise_text(each.expectation)}; now {pair} as well")
+        for word, style, outcomes in (
+            ("breaks", "blocked", [(each, each.why) for each in found.broken]),
+            ("breaks further", "blocked", [(each, f"now {pair} as well") for each, pair in found.worse]),
+            ("mends", "allowed", [(each, each.why) for each in found.mended]),
+        ):
+            most = len(outcomes) if shown.full else shown.top
+            for each, why in outcomes[:most]:
+                asked = each.expectation
+                out.parts((f"  {word} ", style), (asked.id, "mark"), (f"  ({asked.place})", "quiet"))
+                out.labelled("      ", promise_text(asked) + (f"; {why}" if why else ""))
+            if len(outcomes) > most:
+                out.line(f"  {word} {len(outcomes) - most:,} more; --full shows all", "quiet")
     for word, style, findings in (("brings", "blocked", found.brought), ("ends", "allowed", found.ended)):
         if findings:
             out.heading(f"Findings that it {word}")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 
 from kiboko.core.changes.difference import Changed, Difference
 from kiboko.core.changes.expecting import BROKEN, Held, broken_by
@@ -18,58 +18,75 @@ from kiboko.core.walk.walk import ALLOWED, BLOCKED
 def still_broken(new: Ends, outcomes: Sequence[tuple[Held, Held]], found: Difference) -> tuple[tuple[Held, str], ...]:
     """Of expectations as they are held before a change and after it those that are broken for more pairs by it, each
     with one that shows it. `found` is all that differs on their services."""
-    told = ((now, worse_for(new, now.expectation, found)) for was, now in outcomes if was.state == now.state == BROKEN)
+    worse = Worsened(new, found)
+    told = ((now, worse.shown(now.expectation)) for was, now in outcomes if was.state == now.state == BROKEN)
     return tuple((now, pair) for now, pair in told if pair)
 
 
-def worse_for(new: Ends, expectation: Expectation, found: Difference) -> str:
-    """Of an expectation that is broken before and after what shows that it is so for more pairs now, by all that
-    differs between both versions on its services; nothing where it is not."""
-    spoken = SpokenOf(new, expectation)
-    for part in spoken.parts():
-        held = _HeldTo(spoken, part)
-        told = next(filter(None, map(held.newly_broken, found.changed)), "")
-        if told:
-            return told
-    others = {*found.new, *found.moved} & new.topology.instances.keys()
-    return broken_by(new, expectation, others) if others else ""
+class Worsened:
+    """What a change breaks further, by all that differs between both versions."""
 
+    def __init__(self, new: Ends, found: Difference) -> None:
+        self._new, self._found = new, found
+        self._others = {*found.new, *found.moved} & new.topology.instances.keys()
+        self._usual = sorted(usual_services(new.topology.services), key=lambda number: number >> 16 != TCP)
+        self._addresses: dict[tuple[int, bool, bool], AddressSet] = {}
+        """By which members these are: they stay where they are as long as all that differs does."""
 
-class _HeldTo:
-    """Verdicts that changed, held to a part of an expectation."""
+    def shown(self, expectation: Expectation) -> str:
+        """A pair that breaks an expectation now and did not; nothing where there is none."""
+        spoken = SpokenOf(self._new, expectation)
+        for part in spoken.parts():
+            told = self._of_part(spoken, part)
+            if told:
+                return told
+        return broken_by(self._new, expectation, self._others) if self._others else ""
 
-    def __init__(self, spoken: SpokenOf, part: Part) -> None:
-        self._spoken = spoken
-        self._sides = [AddressSet.union(map(member_addresses, side)) for side in (part.sources, part.destinations)]
-        self._is_shut = part.promise == SHUT
-
-    def newly_broken(self, changed: Changed) -> str:
-        """A pair of those whose verdict changed which breaks the promise now and did not."""
-        asked = self._spoken.expectation
-        services = changed.services & asked.services
-        if not services or asked.family not in (None, changed.family) or not self._is_broken(changed):
-            return ""
+    def _of_part(self, spoken: SpokenOf, part: Part) -> str:
+        sides = [AddressSet.union(map(member_addresses, side)) for side in (part.sources, part.destinations)]
+        is_shut, asked = part.promise == SHUT, spoken.expectation
         # What must not arrive must not from anywhere; all else is of machines and outsides, unless it was asked for.
-        source = next(self._among(changed.sources, 0, self._is_shut), None)
-        destination = next(self._among(changed.destinations, 1, self._spoken.is_of_addresses), None)
-        if source is None or destination is None:
-            return ""
-        usual = sorted(usual_services(self._spoken.ends.topology.services), key=lambda number: number >> 16 != TCP)
-        number = next((each for each in usual if each in services), services.lowest)
-        word = "arrives" if self._is_shut else "does not get through"
-        return f"{_one_of(source)} to {_one_of(destination)} on {Service(number >> 16, number & 0xFFFF)} {word}"
+        with_nobody = is_shut, spoken.is_of_addresses
+        for each in self._found.changed:
+            services = each.services & asked.services
+            if not services or asked.family not in (None, each.family) or not _is_broken(each, is_shut):
+                continue
+            ends = [
+                (members, side, nobody, is_shut)
+                for members, side, nobody in zip((each.sources, each.destinations), sides, with_nobody, strict=True)
+            ]
+            if all(self._of(members, *told).meets(side) for members, side, *told in ends):
+                source, destination = (
+                    _one_of(next(one for one in members if _is_meant(one, *told) and one.is_among(side)))
+                    for members, side, *told in ends
+                )
+                number = next((number for number in self._usual if number in services), services.lowest)
+                word = "arrives" if is_shut else "does not get through"
+                return f"{source} to {destination} on {Service(number >> 16, number & 0xFFFF)} {word}"
+        return ""
 
-    def _is_broken(self, changed: Changed) -> bool:
-        if self._is_shut:
-            return changed.before == BLOCKED != changed.after
-        return changed.before == ALLOWED != changed.after
+    def _of(self, members: tuple[Member, ...], with_nobody: bool, with_further: bool) -> AddressSet:
+        """The addresses of those members that are meant."""
+        key = id(members), with_nobody, with_further
+        if key not in self._addresses:
+            self._addresses[key] = AddressSet.union(
+                member_addresses(each) for each in members if _is_meant(each, with_nobody, with_further)
+            )
+        return self._addresses[key]
 
-    def _among(self, members: Sequence[Member], side: int, with_nobody: bool) -> Iterator[Member]:
-        """Those that the promise is about: what must get through does by the addresses that are used."""
-        for each in members:
-            is_asked = with_nobody or each.machine is not None or each.outside is not None
-            if is_asked and (self._is_shut or not each.is_further) and each.is_among(self._sides[side]):
-                yield each
+
+def _is_broken(changed: Changed, is_shut: bool) -> bool:
+    """Whether verdicts that changed break a promise now and did not."""
+    if is_shut:
+        return changed.before == BLOCKED != changed.after
+    return changed.before == ALLOWED != changed.after
+
+
+def _is_meant(member: Member, with_nobody: bool, with_further: bool) -> bool:
+    """Whether a promise is about an end: addresses where nobody is recorded may count or not, and so may those of a
+    machine that it does not use without being asked."""
+    is_somebody = member.machine is not None or member.outside is not None
+    return (with_nobody or is_somebody) and (with_further or not member.is_further)
 
 
 def _one_of(member: Member) -> str:
