@@ -3,11 +3,13 @@
 import json
 import re
 import shutil
+import tempfile
 import unittest
+from pathlib import Path
 
 from junitparser import JUnitXml
 
-from tests.helpers import OnTheDemo, base, git
+from tests.helpers import OnTheDemo, a_filter, base, git
 from tests.helpers import kiboko as run
 
 
@@ -83,6 +85,27 @@ class Expect(OnTheDemo):
         )
         self.assertIn("to-eve", [row["id"] for row in json.loads(self.kiboko(line, 1))["rows"]])
         self.assertIn("there is no revision 'v7'", self.kiboko(line.replace("HEAD", "v7"), 2))
+
+    def test_a_promise_that_is_broken_for_another_pair_has_changed_though_it_is_for_as_many(self):
+        values = base()
+        values["filters"] |= {"open": a_filter("instance", inbound=[{"action": "allow", "service": "ssh"}]),
+                              "shut": a_filter("instance", inbound=[])}  # fmt: skip
+        values["expectations"] = [
+            {"id": "shut", "from": "cat", "to": ["ann", "bob"], "service": "ssh", "expect": "blocked"}
+        ]
+        with tempfile.TemporaryDirectory() as folder:
+            for number, guards in enumerate((("open", "shut"), ("shut", "open"))):
+                for name, guard in zip(("ann", "bob"), guards, strict=True):
+                    values["instances"][name]["interfaces"][0]["filters"] = [guard]
+                Path(folder, "network.yaml").write_text(json.dumps(values))
+                if not number:
+                    git(folder, "init", "-q")
+                    git(folder, "add", "network.yaml")
+                    git(folder, "commit", "-qm", "one")
+                    done = run("expect", "--changed-since", "HEAD", "--json", cwd=folder)
+                    self.assertEqual((0, []), (done.returncode, json.loads(done.stdout)["rows"]))
+            done = run("expect", "--changed-since", "HEAD", "--json", cwd=folder)
+            self.assertEqual((1, ["shut"]), (done.returncode, [row["id"] for row in json.loads(done.stdout)["rows"]]))
 
     def test_expectations_stand_in_the_network_file_too(self):
         values = base()

@@ -16,6 +16,7 @@ from kiboko.commands.options import (
     network_of,
 )
 from kiboko.core.errors import InputError, UsageError
+from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.model import Expectation, Topology
 from kiboko.core.queries.ends import Ends
 from kiboko.core.walk.walk import Walker
@@ -75,7 +76,7 @@ def run(args: argparse.Namespace) -> int:
     expectations = _chosen(topology, args)
     with working("looking at every pair that is promised something"):
         outcomes = held(ends, expectations, spread)
-        found = _changed_since(outcomes, args) if args.changed_since is not None else outcomes
+        found = _changed_since(ends, outcomes, args) if args.changed_since is not None else outcomes
     same, outcomes = len(outcomes) - len(found), found
     seen, told = _seen(ends, outcomes, args)
     if same:
@@ -95,7 +96,7 @@ def run(args: argparse.Namespace) -> int:
     return 1 if is_seen_broken or any(each.state == BROKEN for each in outcomes) else 0
 
 
-def _changed_since(outcomes: list[Held], args: argparse.Namespace) -> list[Held]:
+def _changed_since(ends: Ends, outcomes: list[Held], args: argparse.Namespace) -> list[Held]:
     """Those that are new or worded otherwise since a revision, or that come to something else now. Raises InputError
     where there is no such revision, or the network file was not in it."""
     from kiboko.files.expectations.reading import read_expectations, read_table
@@ -115,10 +116,31 @@ def _changed_since(outcomes: list[Held], args: argparse.Namespace) -> list[Held]
     known = {each.id: each for each in before}
     met = [each for each in outcomes if each.expectation.id in known]
     same = [each for each in met if _worded(known[each.expectation.id]) == _worded(each.expectation)]
-    held_then = _held_then(Ends(Walker(then)), [known[each.expectation.id] for each in same])
-    unchanged = {each.expectation.id for each, old in zip(same, held_then, strict=True)
-                 if old is not None and (old.state, old.wrong) == (each.state, each.wrong)}  # fmt: skip
+    ends_then = Ends(Walker(then))
+    held_then = _held_then(ends_then, [known[each.expectation.id] for each in same])
+    alike = [(old, each) for each, old in zip(same, held_then, strict=True)
+             if old is not None and (old.state, old.wrong) == (each.state, each.wrong)]  # fmt: skip
+    unchanged = {each.expectation.id for _, each in alike} - _broken_for_others(ends_then, ends, alike)
     return [each for each in outcomes if each.expectation.id not in unchanged]
+
+
+def _broken_for_others(then: Ends, ends: Ends, alike: list[tuple[Held, Held]]) -> set[str]:
+    """Of expectations that were and are broken for as many pairs those that are so for others of them now, by their
+    ids; all of them where that cannot be told."""
+    from kiboko.batch.spanning import spread
+    from kiboko.core.changes.difference import difference
+    from kiboko.core.changes.expecting import BROKEN
+    from kiboko.core.changes.worsened import still_broken
+
+    broken = [each for each in alike if each[1].state == BROKEN]
+    if not broken:
+        return set()
+    services = RangeSet.of(pair for _, each in broken for pair in each.expectation.services)
+    try:
+        found = difference(then, ends, services, spread=spread)
+    except UsageError:
+        return {each.expectation.id for _, each in broken}
+    return {each.expectation.id for each, _ in still_broken(ends, broken, found)}
 
 
 def _held_then(ends: Ends, expectations: list[Expectation]) -> list[Held | None]:
