@@ -22,7 +22,7 @@ from confirming import proportional
 from estate import Estate
 
 from kiboko.core.records.flow_table import FlowTable
-from kiboko.files.logs.flow_pieces import flow_files
+from kiboko.files.logs.chosen_files import flow_files
 from kiboko.files.logs.flow_reader import tables_of
 
 PER_MESSAGE = 20

@@ -17,7 +17,7 @@ from pathlib import Path
 import trustme
 
 from kiboko.core.errors import InputError
-from kiboko.files.logs.flow_pieces import flow_files
+from kiboko.files.logs.chosen_files import flow_files
 from kiboko.files.logs.flow_reader import tables_of
 from tests.captures import ACK, FIN_ACK, PSH_ACK, SYN, SYN_ACK, capture, packet, tcp, udp
 from tests.export_messages import FLOW, a_flow, data, message, template

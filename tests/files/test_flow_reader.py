@@ -18,7 +18,8 @@ from kiboko.core.records.flow_query import FlowFilter, Timeline
 from kiboko.core.records.flow_sums import Sums
 from kiboko.core.records.flow_table import table_of
 from kiboko.files.elements.fields import time_filter
-from kiboko.files.logs.flow_pieces import flow_files, pieces_of, without_copies
+from kiboko.files.logs.chosen_files import flow_files, without_copies
+from kiboko.files.logs.flow_pieces import pieces_of
 from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.store.flow_export import write_tables
 from kiboko.views.flow_figures import draw_flows
@@ -218,6 +219,8 @@ class Reading(unittest.TestCase):
         records, rejects = self.read(self.write("odd.jsonl", '{"a": 1}\n{"b": 2}\n{}\n'))
         self.assertEqual((records, rejects.counts), ([], {"without a field of a flow record": 3}))
         self.assertEqual(rejects.first["without a field of a flow record"], (1, "it has 'a'"))
+        _, rejects = self.read(self.write("in.jsonl", '{"a": {"src": "10.1.1.10", "dst": "10.2.1.10", "proto": 1}}\n'))
+        self.assertIn("it has 'a'; its fields may lie inside: flows --guess proposes", rejects.sentences()[0])
 
     def test_words_for_protocols_events_and_flags(self):
         header = "src,dst,proto,sport,dport,action,flags\n"

@@ -11,7 +11,7 @@ from kiboko.core.header.addresses import parse_address
 from kiboko.core.header.services import Service
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.records.records import PASSED, FlowRecord
-from kiboko.files.logs.flow_pieces import flow_files
+from kiboko.files.logs.chosen_files import flow_files
 from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.store.flow_store import FlowStore, Keeping, finish_segment
 

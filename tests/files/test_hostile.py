@@ -333,7 +333,7 @@ class Stores(unittest.TestCase):
     def test_reading_goes_on_while_segments_are_finished_or_removed(self):
         from kiboko.batch.flow_summing import Question, summed
         from kiboko.core.records.flow_query import FlowFilter
-        from kiboko.files.logs.flow_pieces import flow_files
+        from kiboko.files.logs.chosen_files import flow_files
 
         store = FlowStore.opened(self.folder, Keeping(), NOW)
         store.append(records(0, 10), NOW)

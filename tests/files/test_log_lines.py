@@ -168,6 +168,19 @@ class Lines(unittest.TestCase):
         self.assertEqual([(r.octets, r.start.isoformat()) for r in records],
                          [(1200, "2025-11-20T10:00:00+00:00"), (60, "2025-11-20T10:00:01+00:00")])  # fmt: skip
 
+    def test_of_fields_inside_structures_the_last_name_counts_and_one_port_is_the_one_that_was_sent_to(self):
+        for ends, wanted in (
+            ('"net": {"src": "10.1.1.11", "dst": "10.1.1.10", "dport": 22, "proto": 6}', "net.dport: destinationTransportPort"),
+            ('"a": "10.1.1.11", "b": "10.1.1.10", "the_port": 22, "proto": 6', "the_port: destinationTransportPort"),
+            ('"a": "10.1.1.11", "b": "10.1.1.10", "my.sport": 4000, "my.dport": 22, "proto": 6', "my.sport: sourceTransport"),
+        ):  # fmt: skip
+            (self.folder / "in.jsonl").write_text(f"{{{ends}}}\n")
+            done = kiboko("flows", "in.jsonl", "--guess", cwd=self.folder)
+            self.assertIn(f"  {wanted}", done.stdout)
+            (self.folder / "map.yaml").write_text(done.stdout)
+            done = kiboko("flows", "in.jsonl", "--columns", "map.yaml", "--by", "service", cwd=self.folder)
+            self.assertIn("tcp/22", done.stdout, done.stderr)
+
     def test_what_needs_no_mapping_file_is_said(self):
         (self.folder / "plain.csv").write_text("src,dst,src_port,dst_port,protocol\n10.1.1.11,10.1.1.10,1,2,6\n")
         done = kiboko("flows", "plain.csv", "--guess", cwd=self.folder)

@@ -20,7 +20,7 @@ from kiboko.core.queries.holders import Holders
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.fields import time_filter
-from kiboko.files.logs.flow_pieces import flow_files
+from kiboko.files.logs.chosen_files import flow_files, without_copies
 
 NEVER_HIT, OLDER_SESSION = "never-hit", "older-session"
 OF_EVIDENCE = (LEAK, BREAK, OLDER_SESSION, NEVER_HIT)
@@ -53,7 +53,9 @@ def evidence_findings(
     caveats: list[str] = []
     findings: list[Finding] = []
     if summary is not None:
-        for path in recorded.probes:
+        paths, copies = without_copies(recorded.probes)
+        caveats += copies
+        for path in paths:
             caveats += take_probes(path, recorded.strict, comparison, summary)[1]
     if recorded.flows:
         times = time_filter(recorded.since, recorded.until)

@@ -14,6 +14,7 @@ from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.records import ProbeRecord
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.rejects import Rejects
+from kiboko.files.logs.chosen_files import without_copies
 from kiboko.files.logs.probe_log import read_probes
 
 if TYPE_CHECKING:
@@ -53,7 +54,7 @@ class FlowsRead:
         from kiboko.batch.flow_judging import FlowJudge
         from kiboko.files.elements.column_map import USUAL
         from kiboko.files.elements.fields import time_filter
-        from kiboko.files.logs.flow_pieces import flow_files
+        from kiboko.files.logs.chosen_files import flow_files
 
         column_map = USUAL
         if self.columns:
@@ -105,7 +106,9 @@ def confirmed(
     comparison, summary = Comparison(walker), Summary(walker.directory)
     caveats: list[str] = []
     coverage = None
-    for path in probes:
+    paths, copies = without_copies(probes)
+    caveats.extend(copies)
+    for path in paths:
         caveats.extend(take_probes(path, strict, comparison, summary)[1])
     if flows:
         reading = FlowsRead(flows, strict, since, until, columns, cluster)

@@ -18,7 +18,8 @@ from kiboko.core.records.flow_table import FlowTable
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.rejects import Rejects
-from kiboko.files.logs.flow_pieces import Piece, PiecePart, pieces_of, without_copies
+from kiboko.files.logs.chosen_files import without_copies
+from kiboko.files.logs.flow_pieces import Piece, PiecePart, pieces_of
 from kiboko.files.logs.flow_reader import PieceReader
 
 if TYPE_CHECKING:

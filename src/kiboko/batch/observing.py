@@ -20,7 +20,8 @@ from kiboko.core.records.flow_table import milliseconds
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.rejects import Rejects
-from kiboko.files.logs.flow_pieces import Piece, flow_files, pieces_of, without_copies
+from kiboko.files.logs.chosen_files import flow_files, without_copies
+from kiboko.files.logs.flow_pieces import Piece, pieces_of
 from kiboko.files.logs.flow_reader import PieceReader
 from kiboko.files.logs.probe_log import read_probes
 
@@ -88,7 +89,9 @@ def observed_of(walker: Walker, asked: Sequence[Asking], evidence: Evidence) -> 
             for mine, more in zip(found, outcome.observed, strict=True):
                 mine.merge(more)
         told += accounts.sentences()
-    for path in evidence.probes:
+    probes, copies = without_copies(evidence.probes)
+    told += copies
+    for path in probes:
         told += _take_probes(walker, path, asked, evidence, found)
     return found, told
 

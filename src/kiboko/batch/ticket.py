@@ -18,6 +18,7 @@ from kiboko.core.queries.members import End
 from kiboko.core.records.group_sums import Sum
 from kiboko.core.records.records import ProbeRecord
 from kiboko.core.walk.walk import Walker
+from kiboko.files.logs.chosen_files import without_copies
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,7 +96,9 @@ def ticket_of(
     asking = _asking(walker, question)
     caveats: list[str] = []
     looked = 0
-    for path in probes:
+    paths, copies = without_copies(probes)
+    caveats.extend(copies)
+    for path in paths:
         used, told = take_probes(path, strict, comparison, summary, functools.partial(is_asked, comparison, asking))
         looked += used
         caveats.extend(told)

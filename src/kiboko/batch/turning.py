@@ -19,7 +19,8 @@ from kiboko.core.records.flow_query import FlowFilter
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.rejects import Rejects
-from kiboko.files.logs.flow_pieces import Piece, flow_files, pieces_of, without_copies
+from kiboko.files.logs.chosen_files import flow_files, without_copies
+from kiboko.files.logs.flow_pieces import Piece, pieces_of
 from kiboko.files.logs.flow_reader import PieceReader
 
 

@@ -25,7 +25,7 @@ from kiboko.core.records.flow_table import FlowTable
 from kiboko.core.walk.walk import Walker
 from kiboko.files.collection.intake import Intake
 from kiboko.files.documents.saving import LineAppender
-from kiboko.files.logs.flow_pieces import DISAGREEMENTS
+from kiboko.files.logs.chosen_files import DISAGREEMENTS
 from kiboko.files.store.flow_store import FlowStore, Keeping, finish_segment
 from kiboko.views.collect_view import (
     LiveTally,

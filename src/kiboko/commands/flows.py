@@ -34,7 +34,8 @@ from kiboko.core.walk.walk import Walker
 from kiboko.files.documents.saving import check_writable
 from kiboko.files.elements.fields import time_filter
 from kiboko.files.elements.rejects import Rejects
-from kiboko.files.logs.flow_pieces import flow_files, pieces_of, without_copies
+from kiboko.files.logs.chosen_files import flow_files, without_copies
+from kiboko.files.logs.flow_pieces import pieces_of
 from kiboko.files.logs.flow_reader import PieceReader
 from kiboko.views.flows_view import flows_json, show_flows, show_usage, usage_json
 from kiboko.views.output import Output, working

@@ -24,8 +24,8 @@ _NEEDED = (
     ("observationPointId", "where it was taken: without that a record proves little of what passed"),
 )  # fmt: skip
 _NO_VALUE = ("-", "", "n/a", "na", "null", "none", "?")
-_SOURCE = re.compile(r"src|source|from|client|orig|local|sender|initiator|^s[ap]$", re.I)
-_DESTINATION = re.compile(r"dst|dest|to$|^to|server|resp|remote|target|receiver|^d[ap]$", re.I)
+_SOURCE = re.compile(r"src|source|from|client|orig|local|sender|initiator|^s[ap]$|(^|[._-])s_?port$", re.I)
+_DESTINATION = re.compile(r"dst|dest|to$|^to|server|resp|remote|target|receiver|^d[ap]$|(^|[._-])d_?port$", re.I)
 _PASSED = re.compile(r"^(pass|allow|accept|permit|ok$|forward|start|create|build|established)", re.I)
 _DENIED = re.compile(r"^(den|drop|reject|block|refus|discard|fail)", re.I)
 _MOST_VALUES = 5
@@ -58,6 +58,10 @@ def guess_columns(rows: Sequence[Mapping[str, Any]]) -> tuple[list[Guess], dict[
             found[element] = _checked(name, element, given[name])
         elif other is not None and other[0] not in found:
             found[other[0]] = Guess(name, other[0], why="its name says so, in another unit")
+    for name in given:  # fields inside structures have dotted names
+        element = element_of(name.rpartition(".")[2]) if "." in name else None
+        if element is not None and element not in found:
+            found[element] = _checked(name, element, given[name])
     taken = {guess.column for guess in found.values()}
     _by_date_and_time(given, found, taken)
     for kind, is_it in _KINDS:
@@ -99,6 +103,8 @@ def _assigned(kind: str, names: list[str], found: Mapping[str, Guess]) -> list[t
             result.append((match, element))
             left.remove(element)
             names = [n for n in names if n != match]
+    if kind == "port" and len(names) == 1:  # of one port alone it is the one that was sent to
+        left.reverse()
     return [*result, *zip(names, left, strict=False)]
 
 

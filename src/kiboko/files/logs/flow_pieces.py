@@ -1,4 +1,4 @@
-"""Which files are flow logs, in which form each is, and how large ones are cut into pieces.
+"""In which form a flow log is, and how large ones are cut into pieces.
 
 Pieces of a fixed size can be read apart and by several workers, so that memory does not grow with the log. Where they
 are cut depends on the log alone, never on the workers.
@@ -6,18 +6,13 @@ are cut depends on the log alone, never on the workers.
 
 from __future__ import annotations
 
-import atexit
 import csv
-import glob
 import gzip
-import hashlib
 import io
 import json
 import os
 import re
-import shutil
-import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -29,7 +24,6 @@ from numpy.typing import NDArray
 
 from kiboko.core.errors import InputError, Place, Problem
 from kiboko.core.records.flow_table import FlowTable
-from kiboko.files.documents.nearby import nearby
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.fields import element_of
 from kiboko.files.logs.log_lines import LINES, LogLines, PatternLines, is_journal, is_log, try_pattern
@@ -40,18 +34,14 @@ CONTEXT = 1 << 19
 """Octets before and after a piece in which the other half of a conversation is looked for."""
 ROWS = 250_000
 """Rows in a piece of a Parquet file, at least."""
-_SUFFIXES = (".csv", ".tsv", ".json", ".jsonl", ".ndjson", ".log", ".txt", ".parquet", ".ipfix", ".arrows")
 _PROBES = re.compile(rb'\{\s*"kiboko"\s*:\s*"probe/')
 _TRACKED = re.compile(rb"\[(NEW|UPDATE|DESTROY|\d{1,11}\.\d)")
 _LOOKED_AT = 200
-_FEW_NAMES = 6
 _TRIED = 1000
 _MAGIC = {b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd", b"PAR1": "parquet", b"\xff\xff\xff\xff": "arrow"}
 _IPFIX_VERSION = b"\x00\x0a"
 _DELIMITERS = (",", ";", "\t", " ", "|")
 _LONGEST_LINE = 16 << 20
-DISAGREEMENTS = "disagreements.jsonl"
-"""What a collector writes into its store beside the records: leaks and breaks, which are no flow records."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,60 +93,6 @@ class PiecePart:
         return (line >= first) & (line < first + self.lines)
 
 
-class FlowFiles(list[Path]):
-    """Logs in their order; `beside` tells of what lies beside them in a folder that was given, and is not read."""
-
-    beside: Sequence[str] = ()
-
-
-def flow_files(given: Sequence[str | Path]) -> FlowFiles:
-    """The files that some paths, folders and patterns stand for, in order, each once: of a folder those that are named
-    as logs. Raises InputError for none."""
-    found: dict[Path, None] = {}
-    beside = []
-    for each in given:
-        path = Path(each)
-        if path.is_dir():
-            every = [p for p in sorted(path.rglob("*")) if p.is_file() and not _is_own(p)]
-            inside = [p for p in every if _is_log(p)]
-            others = [str(p.relative_to(path)) for p in every if not _is_log(p)]
-            if not inside:
-                raise InputError(f"{each}: no log is in this folder{'; ' + _beside(others) if others else ''}")
-            beside += [f"{each}: {_beside(others)}"] if others else []
-        elif path.exists():
-            inside = [path if path.is_file() else _spooled(path)]
-        else:
-            inside = [Path(p) for p in sorted(glob.glob(str(each), recursive=True)) if Path(p).is_file()]
-        if not inside:
-            raise InputError(f"{each}: no such file, and no file that fits{nearby(path)}")
-        found.update(dict.fromkeys(inside))
-    files = FlowFiles(found)
-    files.beside = beside
-    return files
-
-
-def _beside(names: Sequence[str]) -> str:
-    """What is said of files that are not named as logs."""
-    count = f"{len(names):,} files are" if len(names) > 1 else "1 file is"
-    more = f" and {len(names) - _FEW_NAMES:,} more" if len(names) > _FEW_NAMES else ""
-    return (f"{count} not read, by the name: {', '.join(names[:_FEW_NAMES])}{more}; logs of a folder end in"
-            f" {', '.join(_SUFFIXES)}, and any other is given by itself")  # fmt: skip
-
-
-def _spooled(path: Path) -> Path:
-    """What a pipe holds as a file of the same name, since logs are read piece by piece, from several places at once. It
-    goes when the program ends. Raises InputError."""
-    folder = tempfile.mkdtemp(prefix="kiboko-")
-    atexit.register(shutil.rmtree, folder, ignore_errors=True)
-    whole = Path(folder, path.name)
-    try:
-        with path.open("rb") as stream, whole.open("wb") as copy:
-            shutil.copyfileobj(stream, copy, 1 << 20)
-    except OSError as error:
-        raise InputError(f"{path}: cannot be read: {error.strerror}") from error
-    return whole
-
-
 def there_now(path: Path) -> Path | None:
     """A log of a store that a collector writes to meanwhile: the file that a growing segment has become, or None where
     it was too old and is gone."""
@@ -164,47 +100,6 @@ def there_now(path: Path) -> Path | None:
         return path
     whole = path.with_suffix(".parquet")
     return whole if whole.exists() else None
-
-
-def without_copies(paths: Sequence[Path]) -> tuple[list[Path], list[str]]:
-    """The files without those that hold the same as one before them, and a sentence for each of these and for what is
-    not read beside them."""
-    sizes: dict[int, list[Path]] = {}
-    kept, said = [], list(paths.beside) if isinstance(paths, FlowFiles) else []
-    for path in paths:
-        try:
-            size = path.stat().st_size if path.is_file() else -1
-        except OSError:
-            size = -1
-        same = next((other for other in sizes.get(size, []) if size > 0 and _digest(other) == _digest(path)), None)
-        if same is not None:
-            said.append(f"{path}: the same file as {same}, not counted twice")
-            continue
-        sizes.setdefault(size, []).append(path)
-        kept.append(path)
-    return kept, said
-
-
-def _digest(path: Path) -> bytes:
-    try:
-        with path.open("rb") as stream:
-            return hashlib.file_digest(stream, "blake2b").digest()
-    except OSError:
-        return str(path).encode()
-
-
-def _is_log(path: Path) -> bool:
-    """Whether a file in a folder is a log, by its name, also where it was compressed or put aside under a number or a
-    day: what lies beside logs is none of them."""
-    name = re.sub(r"([.-]\d{1,14})+$", "", re.sub(r"\.(gz|zst)$", "", path.name))
-    return Path(name).suffix in _SUFFIXES
-
-
-def _is_own(path: Path) -> bool:
-    """Whether a file is hidden, or of a store and no log: what disagreed, or a growing segment that has become a
-    Parquet file already, which a crash left beside it."""
-    is_finished = path.suffix == ".arrows" and path.with_suffix(".parquet").exists()
-    return path.name.startswith(".") or path.name == DISAGREEMENTS or is_finished
 
 
 def pieces_of(path: Path, columns: ColumnMap = USUAL) -> Iterator[Piece]:

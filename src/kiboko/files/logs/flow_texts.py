@@ -240,7 +240,10 @@ def _without_fields(row: Mapping[str, Any]) -> str:
     """What an object has in place of the fields of a flow record."""
     told = f"it has {', '.join(repr(str(name)[:40]) for name in itertools.islice(row, 5))}" if row else "it is empty"
     inside = path_inside(row)
-    return told + (f"; records may lie inside, at {inside}: flows --guess proposes a mapping file" if inside else "")
+    if not inside and not any(isinstance(value, dict) for value in row.values()):
+        return told
+    what = f"records may lie inside, at {inside}" if inside else "its fields may lie inside"
+    return f"{told}; {what}: flows --guess proposes a mapping file"
 
 
 def _lookup(chain: tuple[Mapping[str, Any], ...], name: str) -> Any:
