@@ -41,6 +41,18 @@ class Mistakes(OnTheDemo):
         self.refused("check gauge-04 ingest-1 telemetry -n odd.yaml",
                      "'::ffff:192.0.2.0/120' is IPv4 written as IPv6 (RFC 4291, section 2.5.5.2); write 192.0.2.0/24")  # fmt: skip
 
+    def test_ends_and_services_as_others_write_them_are_told_how_they_are_written_here(self):
+        for ends, said in (
+            ("GAUGE-04 ingest-1 ssh", "did you mean 'gauge-04'"), ("all ingest-1 ssh", "did you mean 'any'?"),
+            ("10.61.4.14:22 ingest-1 ssh", "an address stands by itself, and its port is in the service: tcp/22"),
+            ("[2001:db8::1]:53 ingest-1 ssh", "its port is in the service: tcp/53"),
+            ("gauge-04/eth1 ingest-1 ssh", "gauge-04 has no interface 'eth1'; it has eth0"),
+            ("https://10.61.4.14/ ingest-1 ssh", "is neither an address nor a name of the network"),
+            ("gauge-04 ingest-1 tcp/https", "did you mean 'https'?"), ("gauge-04 ingest-1 dns/udp", "did you mean 'dns'?"),
+        ):  # fmt: skip
+            with self.subTest(ends):
+                self.refused(f"check {ends}", said)
+
     def test_no_lines_at_all_are_refused_by_every_command_that_shows_some(self):
         """None would look as if there were nothing."""
         for line in ("check gauges any any", "reach --out gauges", "matrix --by subnet", "flows evidence/flows.csv",

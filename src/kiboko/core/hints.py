@@ -10,7 +10,8 @@ _MANY, _FEW = 1000, 200
 
 
 def alike(word: str, candidates: Iterable[str], most: int = 1, likeness: float = 0.6) -> list[str]:
-    """The candidates most like a word, best first; `likeness` runs from 0 (anything) to 1 (the word itself).
+    """The candidates most like a word, best first; `likeness` runs from 0 (anything) to 1 (the word itself). Where none
+    is as it is written, those are that are like it in small letters, as names are.
 
     The library is imported here, since only who mistypes needs it.
     """
@@ -20,9 +21,10 @@ def alike(word: str, candidates: Iterable[str], most: int = 1, likeness: float =
     if len(listed) > _MANY:
         import heapq
 
-        own = _pairs(word)
-        listed = heapq.nlargest(_FEW, listed, key=lambda each: _shared(own, _pairs(each)))
-    return difflib.get_close_matches(word, listed, most, likeness)
+        own = _pairs(word.lower())
+        listed = heapq.nlargest(_FEW, listed, key=lambda each: _shared(own, _pairs(each.lower())))
+    found = difflib.get_close_matches(word, listed, most, likeness)
+    return found or difflib.get_close_matches(word.lower(), listed, most, likeness)
 
 
 def _pairs(word: str) -> set[tuple[str, str]]:

@@ -113,7 +113,7 @@ def _is_service(text: str, named: Mapping[str, RangeSet]) -> bool:
 
 
 def _written_as_here(text: str) -> str | None:
-    """A service that is written as in other places (`443/tcp`, `tcp:443`, `TCP/443`, `*`) as it is written here; None
+    """A service that is written as in other places (`443/tcp`, `tcp:443`, `https/tcp`, `*`) as it is written here; None
     where it does not look like one."""
     lowered = text.strip().lower()
     if lowered in ("*", "all"):
@@ -124,6 +124,9 @@ def _written_as_here(text: str) -> str | None:
     found = re.fullmatch(r"(\d+(?:-\d+)?)\s*[/: ]\s*([a-z]+)", lowered, re.ASCII)
     if found is not None:
         return f"{found[2]}/{found[1]}"
+    found = re.fullmatch(r"([a-z][a-z0-9-]*)\s*[/: ]\s*([a-z][a-z0-9-]*)", lowered, re.ASCII)
+    if found is not None and (found[1] in PROTOCOLS) != (found[2] in PROTOCOLS):
+        return found[2] if found[1] in PROTOCOLS else found[1]
     return lowered if lowered != text else None
 
 

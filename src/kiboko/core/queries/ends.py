@@ -65,7 +65,11 @@ class Ends:
         kind, colon, name = text.partition(":")
         if colon and kind in ("zone", "tag"):
             return self._zone_end(text, name) if kind == "zone" else self._tag_end(text, name)
-        if reads_as_address(text) or "/" in text:
+        machine, slash, device = text.partition("/")
+        if slash and machine in topology.instances:
+            own = ", ".join(each.device for each in topology.instances[machine].interfaces) or "none"
+            raise UsageError(f"'{text}': {machine} has no interface '{device}'; it has {own}")
+        if reads_as_address(text) or ("/" in text and "://" not in text):
             try:
                 return self.block_end(text, parse_address_set(text).unmapped())
             except ValueError as error:
@@ -117,7 +121,13 @@ class Ends:
         if what:
             own = f"zone:{text} is what is in it" if what == "zone" else "name an instance, address, subnet or group"
             return f"'{text}' is a {what}, which cannot send or receive; {own}"
-        return f"'{text}' is neither an address nor a name of the network" + nearest(text, self.known_names(), 3, 0.5)
+        told = f"'{text}' is neither an address nor a name of the network"
+        before, _, port = text.rpartition(":")
+        if port.isdecimal() and reads_as_address(before.strip("[]")):
+            return f"{told}; an address stands by itself, and its port is in the service: tcp/{port}"
+        if text.lower() in ("*", "all", "any"):
+            return f"{told}; did you mean 'any'?"
+        return told + nearest(text, self.known_names(), 3, 0.5)
 
     def _instance(self, name: str) -> Member:
         found = self._machines.get(name)
