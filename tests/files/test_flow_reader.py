@@ -183,6 +183,11 @@ class Reading(unittest.TestCase):
     def test_the_times_of_a_question_are_of_the_unit_that_their_size_says_too(self):
         for text in ("1795166400", "1795166400000", "2026-11-20T09:20:00Z", "2026-11-20 10:20:00+01:00"):
             self.assertEqual(time_filter(text, None).since, 1795166400000)
+        for text in ("20261120", "2026-11-20", "20261120T000000Z"):
+            self.assertEqual(time_filter(None, text).until, 1795132800000)
+        for text in ("20261399", "0", "1130", "yesterday", "1e9"):
+            with self.assertRaisesRegex(UsageError, f"'{text}' is no time"):
+                time_filter(text, None)
 
     def test_an_ipv4_address_written_as_one_of_ipv6_is_itself(self):
         """RFC 4291, section 2.5.5.2, in each way of reading: short and long texts, octets, and a row by itself."""

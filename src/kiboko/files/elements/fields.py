@@ -100,6 +100,7 @@ EVENT_NAMES = {
 }  # fmt: skip
 
 
+_DIGITS_OF_A_DAY = 8
 FORWARDED = (SEEN, PASSED, DENIED, PASSED)
 """What the upper two bits of forwardingStatus say (RFC 7270, section 4.12): not known, forwarded, dropped, consumed."""
 
@@ -288,8 +289,15 @@ def parse_flow_time(text: str) -> datetime:
 
 
 def _moment(text: str) -> int:
-    """A time that a user gives in milliseconds. Raises ValueError, OverflowError."""
-    return int(by_size(np.array([int(text)]))[0]) if text.isdecimal() else milliseconds(parse_flow_time(text))
+    """A time that a user gives in milliseconds: eight digits are a day, more a number of the unit that its size tells.
+    Raises ValueError, OverflowError."""
+    if not text.isdecimal():
+        return milliseconds(parse_flow_time(text))
+    if len(text) > _DIGITS_OF_A_DAY:
+        return int(by_size(np.array([int(text)]))[0])
+    if len(text) < _DIGITS_OF_A_DAY:
+        raise ValueError(text)
+    return milliseconds(datetime.fromisoformat(text).replace(tzinfo=UTC))
 
 
 def time_filter(since: str | None, until: str | None) -> FlowFilter:
