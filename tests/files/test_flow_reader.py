@@ -180,6 +180,18 @@ class Reading(unittest.TestCase):
         self.assertEqual([record.start.year for record in records], [1970])
         self.assertIn("1 row beginning before 1973: a clock that was never set, or seconds", rejects.sentences()[0])
 
+    def test_flags_as_numbers_names_and_letters_and_what_may_mean_two_things(self):
+        header = "src,dst,src_port,dst_port,proto,flags\n"
+        good = {"18": 18, "0x12": 18, "SA": 18, "sa": 18, "SYN|ACK": 18, '"SYN,ACK"': 18, "syn ack": 18, ".A..S.": 18,
+                "-------S": 2, "PA": 24, "CEUAPRSF": 255, "W": 128, "65535": 65535, "": None, "......": 0, "27": 27}  # fmt: skip
+        bad = ("S.", ".", "SS", "XY", "70000", "SYN|XYZ", "[S.]", "-1")
+        rows = "".join(f"10.1.1.10,10.2.1.10,40000,22,6,{text}\n" for text in (*good, *bad))
+        records, rejects = self.read(self.write("flags.csv", header + rows))
+        self.assertEqual([record.tcp_flags for record in records], list(good.values()))
+        self.assertEqual(rejects.counts, {"bad tcpControlBits": len(bad)})
+        (record,), _ = self.read(self.write("one.csv", header + "10.1.1.10,10.2.1.10,40000,22,tcp,SA\n"))
+        self.assertEqual(record.tcp_flags, 18)
+
     def test_the_times_of_a_question_are_of_the_unit_that_their_size_says_too(self):
         for text in ("1795166400", "1795166400000", "2026-11-20T09:20:00Z", "2026-11-20 10:20:00+01:00"):
             self.assertEqual(time_filter(text, None).since, 1795166400000)

@@ -190,7 +190,7 @@ class RecordMaker:
             end,
             _read(fields, "packetDeltaCount", _count) or _read(fields, "initiatorPackets", _count) or 0,
             _read(fields, "octetDeltaCount", _count) or _read(fields, "initiatorOctets", _count) or 0,
-            _read(fields, "tcpControlBits", _flags),
+            _read(fields, "tcpControlBits", parse_flags),
             point,
             line,
         )
@@ -247,8 +247,30 @@ def _count(text: str) -> int:
     return _bounded(text, (1 << 64) - 1)
 
 
-def _flags(text: str) -> int:
-    return _bounded(text, 0xFFFF, 16 if text.lower().startswith("0x") else 10)
+FLAG_BITS = {"FIN": 1, "SYN": 2, "RST": 4, "PSH": 8, "ACK": 16, "URG": 32, "ECE": 64, "CWR": 128}
+"""The flags of TCP (RFC 9293, RFC 3168) as bits of tcpControlBits."""
+_FLAG_LETTERS = {**{name[0]: bit for name, bit in FLAG_BITS.items()}, "W": FLAG_BITS["CWR"]}
+_PLACES = (6, 8)
+"""Of so many places each has a flag or a sign for none."""
+
+
+def parse_flags(text: str) -> int:
+    """The flags of TCP: a number, hexadecimal or not; their names, whatever parts them; or their letters, also each in
+    a place of its own with `.` or `-` in the others. (In shorter texts a point may stand for ACK, and is not read.)
+    Raises ValueError."""
+    told = text.strip().upper()
+    if told[:1].isdigit():
+        return _bounded(told, 0xFFFF, 16 if told.startswith("0X") else 10)
+    names = [name for name in re.split(r"[^A-Z]+", told) if name]
+    if names and all(name in FLAG_BITS for name in names):
+        return sum({FLAG_BITS[name] for name in names})
+    letters = told.translate(_NO_FLAG) if len(told) in _PLACES else told
+    if not told or len(set(letters)) < len(letters) or not set(letters) <= _FLAG_LETTERS.keys():
+        raise ValueError(text)
+    return sum({_FLAG_LETTERS[letter] for letter in letters})
+
+
+_NO_FLAG = str.maketrans("", "", ".-")
 
 
 def _bounded(text: str, most: int, base: int = 10) -> int:

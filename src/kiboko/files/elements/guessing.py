@@ -13,7 +13,7 @@ from kiboko.core.header.addresses import parse_address
 from kiboko.core.header.services import PROTOCOLS
 from kiboko.core.records.records import DENIED, PASSED
 from kiboko.files.elements.column_map import JOINED
-from kiboko.files.elements.fields import EVENT_NAMES, element_of, in_other_units
+from kiboko.files.elements.fields import EVENT_NAMES, element_of, in_other_units, parse_flags
 
 _NEEDED = (
     ("sourceIPv4Address", "who sent it"), ("destinationIPv4Address", "who it was sent to"),
@@ -173,6 +173,13 @@ def _is_fate(name: str, values: list[str]) -> bool:
     return len(words) <= 12 and len(fates) * 2 > len(words)
 
 
+def _is_flags(name: str, values: list[str]) -> bool:
+    try:
+        return bool(re.search("flag", name, re.I)) and bool([parse_flags(value) for value in values])
+    except ValueError:
+        return False
+
+
 def _is_counter(pattern: str) -> Callable[[str, list[str]], bool]:
     def is_it(name: str, values: list[str]) -> bool:
         return bool(re.search(pattern, name, re.I)) and all(re.fullmatch(r"[\d.,]+", v) for v in values)
@@ -183,7 +190,7 @@ def _is_counter(pattern: str) -> Callable[[str, list[str]], bool]:
 _KINDS: tuple[tuple[str, Callable[[str, list[str]], bool]], ...] = (
     ("address", _is_address), ("port", _is_port), ("protocolIdentifier", _is_protocol), ("time", _is_time),
     ("firewallEvent", _is_fate), ("packetDeltaCount", _is_counter("pack|pkt")),
-    ("octetDeltaCount", _is_counter("byte|oct|size|len|vol")), ("tcpControlBits", _is_counter("flag")),
+    ("octetDeltaCount", _is_counter("byte|oct|size|len|vol")), ("tcpControlBits", _is_flags),
 )  # fmt: skip
 
 

@@ -16,7 +16,7 @@ from kiboko.core.header.services import ICMP6, PROTOCOLS
 from kiboko.core.records.columns import combined
 from kiboko.core.records.flow_table import EVENTS, NO_TIME
 from kiboko.files.elements.arrays import filled, values_of
-from kiboko.files.elements.fields import EVENT_NAMES, FORWARDED, parse_mac
+from kiboko.files.elements.fields import EVENT_NAMES, FORWARDED, parse_flags, parse_mac
 from kiboko.files.elements.moments import PLAIN, UNREADABLE, ZONELESS, read_moments
 from kiboko.files.logs.biflows import Reverse
 
@@ -46,6 +46,13 @@ class ElementColumns:
     def whole(self, name: str, missing: int, most: int) -> NDArray[np.int32]:
         """Whole numbers from 0 to `most`; `missing` where there is none."""
         return self._whole(name, missing, most).astype(np.int32, copy=False)
+
+    def flags(self, name: str) -> NDArray[np.int32]:
+        """Flags of TCP; -1 where there are none."""
+        column = self._column(name)
+        if column is None or pa.types.is_integer(column.type) or pa.types.is_null(column.type):
+            return self.whole(name, -1, 0xFFFF)
+        return self._each_read(column, parse_flags, -1, np.int32)
 
     def icmp_kind(self, name: str) -> NDArray[np.int32]:
         """Type and code of ICMP messages: together, or in two elements; -1 where neither is there."""
@@ -113,7 +120,7 @@ class ElementColumns:
             told = np.where(told == 0, 1, told).astype(np.uint8)
         return Reverse(
             self.counts("reversePacketDeltaCount", "responderPackets"),
-            self.counts("reverseOctetDeltaCount", "responderOctets"), self.whole("reverseTcpControlBits", -1, 0xFFFF),
+            self.counts("reverseOctetDeltaCount", "responderOctets"), self.flags("reverseTcpControlBits"),
             self.times("reverseFlowStartMilliseconds"), self.times("reverseFlowEndMilliseconds"), told,
         )  # fmt: skip
 
@@ -195,8 +202,14 @@ class ElementColumns:
                 if found.min() == _BAD:
                     self.bad |= found == _BAD
                 return found
+        return self._each_read(column, read, missing, np.int16)
+
+    def _each_read(
+        self, column: pa.ChunkedArray, read: Callable[[str], int], missing: int, kind: type[np.signedinteger[Any]]
+    ) -> NDArray[Any]:
+        """A column of texts, each distinct one read once."""
         texts, codes = _coded(column)
-        read_once = np.full(len(texts) + 1, missing, dtype=np.int16)
+        read_once = np.full(len(texts) + 1, missing, dtype=kind)
         wrong = np.zeros(len(texts) + 1, dtype=np.bool_)
         for index, text in enumerate(texts):
             try:

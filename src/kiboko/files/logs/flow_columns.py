@@ -64,7 +64,7 @@ class Converter:
             fallback = np.where(port > 0, port, np.int32(UNTOLD))
             detail = np.where(protocol == number, np.where(kind >= 0, kind, fallback), detail)
         event = columns.events()
-        flags = columns.whole("tcpControlBits", -1, 0xFFFF)
+        flags = columns.flags("tcpControlBits")
         packets, octets = (
             columns.counts("packetDeltaCount", "initiatorPackets"),
             columns.counts("octetDeltaCount", "initiatorOctets"),

@@ -14,7 +14,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from kiboko.core.records.records import SEEN
-from kiboko.files.elements.fields import EVENT_NAMES, element_of
+from kiboko.files.elements.fields import EVENT_NAMES, FLAG_BITS, element_of
 
 _PRIORITY = re.compile(rb"<(\d{1,3})>")
 _HEADER = re.compile(
@@ -33,7 +33,6 @@ _TAG = re.compile(r"(?P<host>[^\s:\[]+ )?(?P<app>[^\s:\[]{1,48})(?:\[(?P<process
 _PAIR = re.compile(r"(?<![\w.\-])([A-Za-z_][\w.\-]*+)=(\"(?:[^\"\\]|\\.)*+\"|[^\s,;\"]*+)")
 _MONTHS = {"Jan": 1, "Feb": 2, "Mar": 3, "Apr": 4, "May": 5, "Jun": 6, "Jul": 7, "Aug": 8, "Sep": 9, "Oct": 10,
            "Nov": 11, "Dec": 12}  # fmt: skip
-_FLAGS = {"FIN": 1, "SYN": 2, "RST": 4, "PSH": 8, "ACK": 16, "URG": 32, "ECE": 64, "CWR": 128}
 _UPTIME = re.compile(r"^\[ *\d+\.\d+\] ")
 _KERNEL = {
     "SRC": "sourceIPv4Address", "DST": "destinationIPv4Address", "SPT": "sourceTransportPort",
@@ -176,7 +175,7 @@ def _kernel_fields(line: str) -> dict[str, Any]:
     found |= {element: pairs[name] for name, element in _KERNEL.items() if pairs.get(name)}
     flags = {word for word in own.split() if "=" not in word}
     if pairs.get("PROTO") == "TCP":
-        found["tcpControlBits"] = sum(bit for name, bit in _FLAGS.items() if name in flags)
+        found["tcpControlBits"] = sum(bit for name, bit in FLAG_BITS.items() if name in flags)
     number, code = (_octet(pairs.get(name, "")) for name in ("TYPE", "CODE"))
     if number is not None:
         kind = number << 8 | (code or 0)
