@@ -223,7 +223,8 @@ def _read(fields: Mapping[str, Any], name: str, parse: Callable[[str], Any]) -> 
     try:
         return parse(str(value))
     except (ValueError, KeyError, OverflowError) as error:
-        raise _BadField(f"bad {name}", f"{name} {str(value)[:40]!r} cannot be read") from error
+        more = ": a mapping file (--columns) gives the form of other times" if name in TIMES else ""
+        raise _BadField(f"bad {name}", f"{name} {str(value)[:40]!r} cannot be read{more}") from error
 
 
 def _protocol(text: str) -> int:
