@@ -118,6 +118,7 @@ class Matrix(OnTheDemo):
     def test_against_another_file_only_what_differs_is_told(self):
         text = self.kiboko("matrix --by zone --service ssh --against clean/network.yaml", 1)
         self.assertRegex(text, "zone:office +zone:riverside +ssh +allowed +partly")
+        self.kiboko("matrix --by zone --service ssh --against clean/network.yaml --csv -", 1)
         same = self.kiboko("matrix --by zone --service ssh --against network.yaml", 0)
         self.assertTrue(same.startswith("0 cells differ"), same)
 

@@ -69,6 +69,7 @@ def run(args: argparse.Namespace) -> int:
         question = _question(ends, args, None)
         matrix = matrix_of(question)
         found = _against(other, ends, args, question, matrix) if other is not None else None
+    status = int(found is not None and found.is_other)
     if args.plot is not None:
         from kiboko.views.matrix_figure import draw_matrix
 
@@ -76,7 +77,7 @@ def run(args: argparse.Namespace) -> int:
     if args.csv is not None:
         if str(args.csv) == "-":
             write_csv(matrix, sys.stdout)
-            return 0
+            return status
         from kiboko.files.documents.saving import written_whole
 
         with written_whole(args.csv) as temporary, open(temporary, "w", encoding="utf-8", newline="") as stream:
@@ -85,13 +86,11 @@ def run(args: argparse.Namespace) -> int:
     shown = MatrixShown(args.by, network_option(args.network) + family, args.top, args.network, args.against)
     if args.json:
         print(json.dumps(matrix_json(matrix, shown, found), indent=1))
-        return int(found is not None and found.is_other)
-    out = Output()
-    if found is not None:
-        show_differences(matrix, found, shown, out)
-        return int(found.is_other)
-    show_matrix(matrix, shown, out)
-    return 0
+    elif found is not None:
+        show_differences(matrix, found, shown, Output())
+    else:
+        show_matrix(matrix, shown, Output())
+    return status
 
 
 def _other(args: argparse.Namespace) -> Topology:
