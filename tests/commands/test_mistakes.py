@@ -1,5 +1,6 @@
 """Command lines of somebody who is tired: each says what is wrong and where to look, with status 2."""
 
+import json
 import unittest
 
 from tests.helpers import OnTheDemo, kiboko
@@ -52,6 +53,17 @@ class Mistakes(OnTheDemo):
         ):  # fmt: skip
             with self.subTest(ends):
                 self.refused(f"check {ends}", said)
+
+    def test_how_many_rows_could_not_be_read_is_told_in_the_first_line(self):
+        log = (self.folder / "evidence" / "flows.csv").read_text().splitlines(keepends=True)
+        torn = "".join(line.replace(",6,", ",x,") for line in log[4:9])
+        number = torn.count(",x,")
+        self.assertGreater(number, 3)
+        (self.folder / "odd.csv").write_text("".join([*log, torn]))
+        told = self.kiboko("confirm --flows odd.csv", 1).splitlines()[0]
+        self.assertRegex(told, rf"^DISAGREE: 16 leaks in [\d,]+ records; {number} rows could not be read\.$")
+        self.assertEqual(json.loads(self.kiboko("confirm --flows odd.csv --json", 1))["summary"]["rejected"], number)
+        self.assertNotIn("could not be read", self.kiboko("confirm --flows evidence/flows.csv", 1).splitlines()[0])
 
     def test_no_lines_at_all_are_refused_by_every_command_that_shows_some(self):
         """None would look as if there were nothing."""

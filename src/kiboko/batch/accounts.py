@@ -47,6 +47,11 @@ class Accounts:
         self._read[piece.path] = self._read.get(piece.path, 0) + outcome.read
         return before
 
+    @property
+    def rejected(self) -> int:
+        """How many rows could not be used."""
+        return sum(rejects.total for rejects in self._rejects.values())
+
     def sentences(self) -> list[str]:
         """What was rejected. Raises InputError for a file of which not one record could be read, and where there is
         none in any file: that they say nothing must not look like nothing being wrong."""

@@ -150,4 +150,5 @@ def take_probes(
             what = "; ".join(rejects.sentences())
             told = f"no record could be used; {what}; probe records are JSON Lines, and flow logs go with --flows"
         raise InputError(f"{path}: {told}")
+    summary.rejected += rejects.total
     return used, rejects.sentences()

@@ -197,4 +197,6 @@ class FlowJudge:
             self.twice += outcome.twice
             self.elsewhere += outcome.elsewhere
             self.coverage.merge(outcome.coverage)
+        if self._summary is not None:
+            self._summary.rejected += accounts.rejected
         return accounts.sentences()

@@ -76,16 +76,17 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
     """Totals, then what disagrees, group by group."""
     total = summary.records
     leaks, breaks = summary.totals[LEAK], summary.totals[BREAK]
+    end = f"; {counted(summary.rejected, 'row')} could not be read." if summary.rejected else "."
     if not total:
         out.parts(("NOT KNOWN", "unsure"), (": there is no record to hold against the rules.", ""))
     elif leaks or breaks:
         told = " and ".join(counted(number, word) for number, word in ((leaks, "leak"), (breaks, "break")) if number)
-        out.parts(("DISAGREE", "leak" if leaks else "break"), (f": {told} in {counted(total, 'record')}.", ""))
+        out.parts(("DISAGREE", "leak" if leaks else "break"), (f": {told} in {counted(total, 'record')}{end}", ""))
     elif not summary.totals[AGREE]:
         out.parts(("NOTHING PROVED", "unsure"),
-                  (f": none of {counted(total, 'record')} shows what became of its traffic.", ""))  # fmt: skip
+                  (f": none of {counted(total, 'record')} shows what became of its traffic{end}", ""))  # fmt: skip
     else:
-        out.parts(("AGREE", "agree"), (f": no leak and no break in {counted(total, 'record')}.", ""))
+        out.parts(("AGREE", "agree"), (f": no leak and no break in {counted(total, 'record')}{end}", ""))
     for status in _ORDER:
         if summary.totals[status]:
             note = _note(summary, status)
@@ -380,6 +381,7 @@ def _around(summary: Summary, causes: Causes, caveats: list[str], coverage: Cove
             **{status: summary.totals[status] for status in _ORDER},
             "agree_as_far_as_seen": summary.as_far_as_seen,
             "conversations": summary.conversations,
+            "rejected": summary.rejected,
             "replies": summary.replies,
             "different_signal": summary.different_signal,
             "stopped_elsewhere": summary.elsewhere,

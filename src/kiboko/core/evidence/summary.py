@@ -73,6 +73,8 @@ class Summary:
     first_alone: int = 0
     before_as_of: int = 0
     answered_probes: int = 0
+    rejected: int = 0
+    """How many rows of what was read could not be used, and are in none of the other numbers."""
     _probes: dict[_Key, FindingGroup] = field(default_factory=dict)
     """The groups of probes, by what tells them apart."""
     _gathered: list[GroupColumns] = field(default_factory=list)
