@@ -5,6 +5,7 @@ import io
 import json
 import tempfile
 import unittest
+import warnings
 from pathlib import Path
 from unittest import mock
 
@@ -170,6 +171,16 @@ class Reading(unittest.TestCase):
         several = self.write("all.jsonl", "".join(json.dumps(ends | {"time": each}) + "\n" for each in values))
         self.assertEqual({record.start.isoformat() for record in self.read(several)[0]}, {moment})
         self.assertEqual(len(self.read(several)[0]), 9)
+        kinds = (pa.float64(), pa.uint64(), pa.int64(), pa.string())
+        for kind in kinds:
+            values = [1795166400.25, None, float("nan")] if kind == pa.float64() else [1795166400250, None, 0]
+            table = pa.table({"time": pa.array(list(map(str, values)) if kind == pa.string() else values, kind),
+                              **{name: pa.array([each] * 3) for name, each in ends.items()}})  # fmt: skip
+            pyarrow.parquet.write_table(table, self.folder / "kinds.parquet")
+            with warnings.catch_warnings():
+                warnings.simplefilter("error")
+                first = self.read(self.folder / "kinds.parquet")[0][0]
+            self.assertEqual(first.start.isoformat(), moment, kind)
         whole = self.write("whole.csv", f"{header}1795166400,{rest}\n,{rest}\n0,{rest}\n")
         self.assertEqual([str(record.start) for record in self.read(whole)[0]],
                          ["2026-11-20 09:20:00+00:00", "None", "1970-01-01 00:00:00+00:00"])  # fmt: skip

@@ -259,6 +259,9 @@ def _by_size(column: pa.ChunkedArray) -> pa.ChunkedArray:
         return column
     if pa.types.is_integer(column.type) or pa.types.is_floating(column.type):
         values, absent = filled(column, 0)
+        if pa.types.is_floating(column.type):
+            is_none = ~np.isfinite(values)
+            values, absent = np.where(is_none, 0, values), is_none if absent is None else absent | is_none
         return pa.chunked_array([pa.array(by_size(values), mask=absent)])
     import pyarrow.compute as pc
 
