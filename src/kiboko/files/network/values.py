@@ -41,7 +41,7 @@ def _address_set(text: str) -> AddressSet:
 
 def _of_packets(found: T, text: str) -> T:
     """What was parsed of a text. Raises ValueError for what is IPv4-mapped: no packet bears such an address."""
-    if ":" in text and (meant := parse_address_set(text).unmapped()).v4:
+    if "ffff" in text.lower() and (meant := parse_address_set(text).unmapped()).v4:
         raise ValueError(f"'{text}' is IPv4 written as IPv6 (RFC 4291, section 2.5.5.2); write {meant}")
     return found
 
