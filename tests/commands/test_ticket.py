@@ -15,6 +15,18 @@ from tests.helpers import kiboko as run
 FLOWS, PROBES = "evidence/flows.csv", "evidence/probes.jsonl"
 
 
+def asked_by_two_addresses():
+    """A network in which cat is let in at its private address, and not at its public one."""
+    values = base()
+    values["filters"]["edge"] = a_filter("subnet", inbound=[{"action": "allow", "from": "north"}])
+    values["subnets"]["a2"]["filter"] = "edge"
+    values["expectations"] = [
+        {"id": "by-name", "from": "ann", "to": "cat", "service": "ssh", "expect": "allowed"},
+        {"id": "by-whatever", "from": "ann", "to": "cat", "service": "ssh", "expect": "blocked"},
+    ]
+    return values
+
+
 class Recorded(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
@@ -140,12 +152,41 @@ class Recorded(unittest.TestCase):
         self.assertEqual(("allowed", [], 2), (first["verdict"], first["evidence"]["findings"],
                                               first["evidence"]["records_at_other_addresses"]))  # fmt: skip
         self.assertEqual(0, told.returncode)
-        self.assertIn("2 records of it at another address of the sender or the receiver", told.stdout)
+        self.assertIn("2 flow records of it at another address of the sender or the receiver", told.stdout)
         self.assertEqual(("blocked", ["leak"], 0), (
             second["verdict"], [each["status"] for each in second["evidence"]["findings"]],
             second["evidence"]["records_at_other_addresses"]))  # fmt: skip
         self.assertEqual([("dan", "10.1.1.12")],
                          [(each["source"], each["destination"]) for each in confirmed["rows"]])  # fmt: skip
+
+    def test_what_was_sent_to_the_public_address_of_a_machine_proves_nothing_of_its_private_one(self):
+        """Inside, a name means the private address. What goes to the public one takes another way, on which the subnet
+        filter stops it, and a silent probe of it is no proof that the network does what the rules say of the name."""
+        probe = {"kiboko": "probe/1", "time": "2026-11-20T10:00:00Z", "from": "ann", "to": "203.0.113.20",
+                 "address": "203.0.113.20", "service": "tcp/22", "source_port": 40000, "outcome": "silent",
+                 "rtt_ms": None, "attempts": 2, "sent_from": "10.1.1.10", "redirected": False}  # fmt: skip
+        rows = [
+            "start,src,dst,src_port,dst_port,proto,action,flags",
+            "2026-11-20T10:00:01Z,10.1.1.10,203.0.113.20,40001,22,tcp,drop,2",
+        ]
+        evidence = ("--flows", "log.csv", "--probes", "probes.jsonl")
+        with tempfile.TemporaryDirectory() as folder:
+            (Path(folder) / "network.yaml").write_text(json.dumps(asked_by_two_addresses()))
+            (Path(folder) / "log.csv").write_text("\n".join(rows) + "\n")
+            (Path(folder) / "probes.jsonl").write_text(json.dumps(probe) + "\n")
+            named = run("check", "ann", "cat", "ssh", *evidence, cwd=folder)
+            public = run("check", "ann", "203.0.113.20", "ssh", *evidence, cwd=folder)
+            groups = run("check", "ann", "a2", "ssh", *evidence, cwd=folder)
+            promised = run("expect", *evidence, "--json", cwd=folder)
+        self.assertEqual(0, named.returncode, named.stdout)
+        self.assertIn("Nothing of it was recorded", named.stdout)
+        self.assertIn("1 flow record and 1 probe of it at another address", named.stdout)
+        self.assertIn("Nothing of it was recorded", groups.stdout)
+        self.assertIn("the network does what the rules say", public.stdout)
+        self.assertNotIn("another address", public.stdout)
+        by_name, by_whatever = (each["recorded"] for each in json.loads(promised.stdout)["rows"])
+        self.assertEqual((0, 0), (by_name["keep"], by_name["break"]))
+        self.assertEqual((2, 0), (by_whatever["keep"], by_whatever["break"]))
 
     def test_of_sets_too(self):
         done = self.ask(f"check internet gauges ssh --only allowed --flows {FLOWS}", 1)

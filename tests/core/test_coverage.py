@@ -44,6 +44,14 @@ def network():
     return values
 
 
+def translated():
+    """The network in which what comes to cat from public addresses is dropped."""
+    values = network()
+    values["filters"]["edge"] = a_filter("subnet", inbound=[{"action": "allow", "from": "north"}])
+    values["subnets"]["a2"]["filter"] = "edge"
+    return values
+
+
 class Covering(unittest.TestCase):
     def setUp(self):
         self.walker = Walker(load(network()))
@@ -120,8 +128,8 @@ class Covering(unittest.TestCase):
 
 
 class SideBySide(unittest.TestCase):
-    def told(self, probes, records):
-        walker = Walker(load(network()))
+    def told(self, probes, records, values=None):
+        walker = Walker(load(values or network()))
         comparison, summary = Comparison(walker), Summary(walker.directory)
         for destination, address, port, outcome in probes:
             record = ProbeRecord(TEN, "ann", destination, address, f"tcp/{port}", outcome, 40000)
@@ -159,6 +167,28 @@ class SideBySide(unittest.TestCase):
         for probe, event in (("answered", "passed"), ("silent", "passed"), ("silent", "denied")):
             side = Side("a", "b", "tcp/22", walk, Counter({probe: 1}), Counter({event: 1}))
             self.assertTrue(side.conclusion.startswith("the rules cannot tell"), side.conclusion)
+
+    def test_a_machine_asked_by_two_addresses_is_two_kinds_of_traffic(self):
+        """cat is let in by its private address, and not by its public one."""
+        probes = [("cat", "10.1.2.10", 22, "answered"), ("203.0.113.20", "203.0.113.20", 22, "silent")]
+        records = [flow(0), flow(0, "10.1.2.10", "10.1.1.10", 40000, source_port=22, flags=18),
+                   flow(1, destination="203.0.113.20", event=DENIED)]  # fmt: skip
+        told = self.told(probes, records, translated())
+        self.assertEqual(
+            [("cat", {"silent": 1}, {"denied": 1}, "all three agree"),
+             ("cat", {"answered": 1}, {"arrived": 2}, "all three agree")],
+            sorted(((to, probe, seen, said) for _, to, _, probe, seen, said in told), key=lambda each: "silent" not in each[1]),
+        )  # fmt: skip
+
+    def test_records_of_services_that_no_rule_tells_apart_are_of_the_one_that_was_probed(self):
+        ((_, _, service, _, seen, _),) = self.told(
+            [("dan", "10.2.1.10", 8083, "silent")],
+            [flow(minute, destination="10.2.1.10", port=port, event=DENIED) for minute, port in ((0, 8081), (1, 8090))],
+        )
+        self.assertEqual(("tcp/8083", {"denied": 2}), (service, seen))
+        self.assertEqual(
+            [], self.told([("dan", "10.2.1.10", 8095, "silent")], [flow(0, destination="10.2.1.10", port=8081)])
+        )
 
     def test_what_only_one_of_them_speaks_of_is_not_shown(self):
         self.assertEqual(self.told([("cat", "10.1.2.10", 22, "answered")], [flow(0, port=443)]), [])

@@ -10,7 +10,7 @@ from kiboko.batch.spanning import spread
 from kiboko.core.changes.expecting import HELD, held
 from kiboko.core.changes.spoken_of import ONLY
 from kiboko.core.errors import Place
-from kiboko.core.evidence.asking import Asking, addresses_of
+from kiboko.core.evidence.asking import Asker, Asking, addresses_of
 from kiboko.core.evidence.comparison import AGREE
 from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.observed import Observed
@@ -52,8 +52,8 @@ def seen_of(
     ends: Ends, expectations: Sequence[Expectation], evidence: Evidence
 ) -> tuple[dict[str, SeenPromise], list[str]]:
     """What evidence shows of each expectation, by id, and what has to be borne in mind. Raises InputError."""
-    topology = ends.topology
-    asked = []
+    topology, asker = ends.topology, Asker(ends.directory)
+    asked: list[Asking] = []
     for each in expectations:
         excepted = _addresses(ends, each.excepted, True)
         senders = _addresses(ends, each.sources, True) - excepted
@@ -61,7 +61,9 @@ def seen_of(
         others = AddressSet()
         if each.expect == ONLY:
             others = _everybody(topology) - _addresses(ends, each.sources, True) - excepted
-        asked += [Asking(senders, targets, each.services), Asking(others, targets, each.services)]
+        # What is to be stopped is so by whatever address (S3); what is to get through, by that which names mean.
+        mine = Asking if each.expect == BLOCKED else asker.by_name
+        asked += [mine(senders, targets, each.services), Asking(others, targets, each.services)]
     found, told = observed_of(ends.walker, asked, evidence)
     return {each.id: SeenPromise(each, found[2 * at], found[2 * at + 1]) for at, each in enumerate(expectations)}, told
 

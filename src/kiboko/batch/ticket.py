@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import functools
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from kiboko.batch.confirming import FlowsRead, take_probes
-from kiboko.core.evidence.asking import Asking, addresses_of, recorded_as
+from kiboko.core.evidence.asking import Asker, Asking, addresses_of
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, Comparison, Conclusion
 from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.summary import Summary
@@ -40,8 +39,8 @@ class Ticket:
     `groups` are the findings, the worst first; `read` sums up all the flow records that were looked through (None where
     no log was given), `between` how many of them are of other traffic between the same ends, `further` how many of this
     traffic are at addresses of theirs that the verdict is not about, `left_out` how many were not of the time asked
-    for; `probes` how many probe records were looked through. `sent` is what came of a probe sent
-    just now, `aside` why it says nothing of this traffic, if so.
+    for; `probes` how many probe records were looked through, `probes_further` how many of those at such addresses.
+    `sent` is what came of a probe sent just now, `aside` why it says nothing of this traffic, if so.
     """
 
     groups: tuple[FindingGroup, ...]
@@ -53,6 +52,7 @@ class Ticket:
     sent: FindingGroup | None = None
     aside: str | None = None
     further: int = 0
+    probes_further: int = 0
 
     @property
     def _telling(self) -> list[Conclusion]:
@@ -95,11 +95,19 @@ def ticket_of(
     comparison, summary = Comparison(walker), Summary(walker.directory)
     asking = _asking(walker, question)
     caveats: list[str] = []
-    looked = 0
+    looked = probes_further = 0
+    wide = asking.widened()
+
+    def is_mine(record: ProbeRecord) -> bool:
+        nonlocal probes_further
+        mine = is_asked(comparison, asking, record)
+        probes_further += not mine and is_asked(comparison, wide, record)
+        return mine
+
     paths, copies = without_copies(probes)
     caveats.extend(copies)
     for path in paths:
-        used, told = take_probes(path, strict, comparison, summary, functools.partial(is_asked, comparison, asking))
+        used, told = take_probes(path, strict, comparison, summary, is_mine)
         looked += used
         caveats.extend(told)
     read, between, further, left_out = None, 0, 0, 0
@@ -113,7 +121,7 @@ def ticket_of(
     now, aside = _sent(comparison, asking, sent) if sent is not None else (None, None)
     return Ticket(
         tuple(summary.rows()), read, between, left_out, looked if probes else None, tuple(caveats), now, aside,
-        further,
+        further, probes_further,
     )  # fmt: skip
 
 
@@ -122,22 +130,16 @@ def _asking(walker: Walker, question: Question) -> Asking:
     others is counted only: the verdict on the one says nothing of them."""
     wide = (addresses_of(walker.topology, question.sender.members, True),
             addresses_of(walker.topology, question.receiver.members, False))  # fmt: skip
+    asker = Asker(walker.directory)
     if question.addresses is None:
-        return Asking(*wide, question.services, question.ports)
-    asked = recorded_as(walker.directory, *question.addresses)
-    return Asking(*asked, question.services, question.ports, (wide[0] - asked[0], wide[1] - asked[1]))
+        return asker.by_name(*wide, question.services, question.ports)
+    return asker.of_pair(*question.addresses, wide, question.services, question.ports)
 
 
 def is_asked(comparison: Comparison, asking: Asking, record: ProbeRecord) -> bool:
     """Whether a probe is of the traffic asked about. Raises UsageError where its ends are not known."""
-    walk = comparison.walk_of_probe(record)
-    ports, port = asking.ports, record.source_port
-    return (
-        walk.flow.source.address in asking.senders
-        and walk.flow.target in asking.targets
-        and walk.flow.service.number in asking.services
-        and (ports is None or port is None or port in ports)
-    )
+    flow = comparison.walk_of_probe(record).flow
+    return asking.asks_of(flow.source.address, flow.target, flow.service.number, record.source_port)
 
 
 def _sent(comparison: Comparison, asking: Asking, record: ProbeRecord) -> tuple[FindingGroup | None, str | None]:

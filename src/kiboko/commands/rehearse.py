@@ -229,7 +229,7 @@ def _verdict_now(ends: Ends, asked: KeptExample | None) -> str | None:
 def _after(args: argparse.Namespace) -> int:
     """What was seen since of each verdict that was to change; 1 where anything shows that it did not."""
     from kiboko.batch.observing import Evidence, observed_of
-    from kiboko.core.evidence.asking import Asking
+    from kiboko.core.evidence.asking import Asker
     from kiboko.core.records.flow_table import milliseconds
     from kiboko.files.changes.kept_rehearsals import path_of, read_kept
     from kiboko.files.elements.fields import time_filter
@@ -244,7 +244,8 @@ def _after(args: argparse.Namespace) -> int:
     walker = Walker(network_of(args))
     ends = Ends(walker)
     now = [_verdict_now(ends, each.example) for each in kept.lines]
-    asked = [Asking(each.senders, each.targets, each.services) for each in kept.lines]
+    asker = Asker(walker.directory)
+    asked = [asker.by_name(each.senders, each.targets, each.services) for each in kept.lines]
     evidence = Evidence(args.flows, args.probes, wanted, columns_of(args), args.strict)
     with working("looking for that traffic in what was recorded since"):
         observed, told = observed_of(walker, asked, evidence)

@@ -294,7 +294,7 @@ def _show_sides(sides: list[Side], shown: FindingsShown, out: Output) -> None:
         return
     grid = Grid(["from", "to", "service", "rules say", "probe says", "log says", "conclusion"], wide=("conclusion",))
     for side in sides:
-        grid.add([side.source, side.destination, side.service, side.walk.verdict, _counts(side.probes),
+        grid.add([side.source, side.destination, side.service, side.rules, _counts(side.probes),
                   _counts(side.records), side.conclusion])  # fmt: skip
     out.grid(grid)
 
@@ -303,15 +303,15 @@ def _show_conclusions(sides: list[Side], out: Output) -> None:
     """What follows of how many pairs and services, with the first of each; what all agree on comes last."""
     alike: dict[tuple[str, str], list[Side]] = {}
     for side in sides:
-        alike.setdefault((side.walk.verdict, side.conclusion), []).append(side)
+        alike.setdefault((side.rules, side.conclusion), []).append(side)
     grid = Grid(["pairs", "rules say", "probe says", "log says", "conclusion", "the first"],
                 wide=("conclusion",), numbers=("pairs",))  # fmt: skip
-    for (verdict, conclusion), each in sorted(
+    for (rules, conclusion), each in sorted(
         alike.items(), key=lambda item: (item[0][1].startswith(ALL_AGREE), -len(item[1]))
     ):
         probes, records = (sum(counts, Counter()) for counts in ([s.probes for s in each], [s.records for s in each]))
         first = f"{each[0].source} to {each[0].destination}, {each[0].service}"
-        grid.add([f"{len(each):,}", verdict, _counts(probes), _counts(records), conclusion, first])
+        grid.add([f"{len(each):,}", rules, _counts(probes), _counts(records), conclusion, first])
     out.grid(grid)
     out.line(f"{counted(len(sides), 'pair and service', 'pairs and services')} in all; --by pair lists each of them",
              "quiet")  # fmt: skip
@@ -396,6 +396,7 @@ def _around(summary: Summary, causes: Causes, caveats: list[str], coverage: Cove
                 "destination": side.destination,
                 "service": side.service,
                 "rules": side.walk.verdict,
+                "signal": side.walk.signal,
                 "probes": dict(side.probes),
                 "records": dict(side.records),
                 "conclusion": side.conclusion,

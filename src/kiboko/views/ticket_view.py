@@ -45,8 +45,10 @@ def show_ticket(ticket: Ticket, out: Output, is_set: bool = False) -> None:
         out.line(f"Nothing of it was recorded: {_looked_at(ticket)}.", "mark")
     elif ticket.groups:
         out.line(f"  of {_looked_at(ticket)}", "quiet")
-    if ticket.further:
-        out.line(f"  {counted(ticket.further, 'record')} of it at another address of the sender or the receiver, which"
+    elsewhere = [counted(ticket.further, "flow record")] if ticket.further else []
+    elsewhere += [counted(ticket.probes_further, "probe")] if ticket.probes_further else []
+    if elsewhere:
+        out.line(f"  {' and '.join(elsewhere)} of it at another address of the sender or the receiver, which"
                  " this verdict is not about: ask for it by that address", "quiet")  # fmt: skip
 
 
@@ -103,6 +105,7 @@ def ticket_json(ticket: Ticket, network: str) -> dict[str, Any]:
         "other_records_between": ticket.between,
         "records_at_other_addresses": ticket.further,
         "probes": ticket.probes,
+        "probes_at_other_addresses": ticket.probes_further,
         "sent": {**_group_json(ticket.sent, options), "says_nothing_because": ticket.aside} if ticket.sent else None,
         "findings": [_group_json(group, options) for group in ticket.groups],
         "caveats": list(ticket.caveats),

@@ -19,6 +19,8 @@ from kiboko.core.records.columns import distinct, within
 from kiboko.core.records.flow_query import among
 from kiboko.core.records.flow_table import AddressTable
 
+_NONE = AddressSet()
+
 
 class Recorded(NamedTuple):
     """Of a judged table the `rows` of conversations asked about, int64[n], in their order; how many records are of
@@ -34,25 +36,47 @@ class Recorded(NamedTuple):
 class Asking:
     """Traffic from some addresses to some, on some services, from some client ports (any of them where None). A
     machine's addresses are its own, its public ones, and of a sender the shared ones that it may be behind.
-    `further` are those of the senders and the targets that are not asked about, since a name does not mean them."""
+    `further` are those of the senders and the targets that are not asked about, since a name does not mean them, and
+    `apart` senders that do not mean some of the targets: what a machine of ours sends to the public address of another
+    takes another way than what it sends to the private one (S29), and proves nothing of that. `either` are targets that
+    records do not tell from those asked about."""
 
     senders: AddressSet
     targets: AddressSet
     services: RangeSet
     ports: RangeSet | None = None
-    further: tuple[AddressSet, AddressSet] = (AddressSet(), AddressSet())
+    further: tuple[AddressSet, AddressSet] = (_NONE, _NONE)
+    apart: tuple[AddressSet, AddressSet] = (_NONE, _NONE)
+    either: AddressSet = _NONE
 
     def conversations(self, ends: RecordedEnds) -> NDArray[np.bool_]:
         """Which conversations it asks about, at the ends that are meant, bool[k]."""
-        return ends.between(self.senders, self.targets) & ends.on(self.services, self.ports)
+        found = ends.between(self.senders, self.targets | self.either) & ends.on(self.services, self.ports)
+        return found & ~ends.between(*self.apart) if self.apart[1] else found
+
+    def widened(self) -> Asking:
+        """The same at whatever addresses of the same machines."""
+        senders, targets = self.senders | self.further[0], self.targets | self.either | self.further[1]
+        return Asking(senders, targets, self.services, self.ports)
+
+    def asks_of(self, source: Address, target: Address, service: int, port: int | None) -> bool:
+        """Whether it asks about what one address sends to another, on a service by its number, from a client port
+        (None where that is not known)."""
+        return (
+            source in self.senders
+            and target in self.targets
+            and not (source in self.apart[0] and target in self.apart[1])
+            and service in self.services
+            and (self.ports is None or port is None or port in self.ports)
+        )
 
     def recorded(self, ends: RecordedEnds) -> Recorded:
         """What a judged table has of it."""
-        senders, targets = self.senders | self.further[0], self.targets | self.further[1]
-        forth = ends.between(senders, targets)
+        wide = self.widened()
+        forth, back = ends.between(wide.senders, wide.targets), ends.between(wide.targets, wide.senders)
         wanted = forth & ends.on(self.services, self.ports)
-        other = int(((forth | ends.between(targets, senders)) & ~wanted)[ends.of].sum())
-        if not any(self.further):
+        other = int(((forth | back) & ~wanted)[ends.of].sum())
+        if not any((*self.further, self.apart[1])):
             return Recorded(np.flatnonzero(wanted[ends.of]), other)
         mine = self.conversations(ends)
         return Recorded(np.flatnonzero(mine[ends.of]), other, int((wanted & ~mine)[ends.of].sum()))
@@ -106,7 +130,8 @@ def addresses_of(topology: Topology, members: Iterable[Member], is_sender: bool)
         if member.low is not None and member.high is not None:
             ranges[member.low.family].append((member.low.value, member.high.value))
         for each in member.interfaces:
-            single += each.addresses
+            if member.name != str(each.public):  # it is no machine at its public address
+                single += each.addresses
             if each.public is not None:
                 single.append(each.public)
             networks.add(topology.subnets[each.subnet].network)
@@ -116,17 +141,47 @@ def addresses_of(topology: Topology, members: Iterable[Member], is_sender: bool)
     return AddressSet(RangeSet.of(ranges[4]), RangeSet.of(ranges[6])) | AddressSet.of_addresses(single)
 
 
-def recorded_as(directory: Directory, source: Address, target: Address) -> tuple[AddressSet, AddressSet]:
-    """The addresses under which what one address sends to another may be recorded, of the sender and of the receiver:
-    in front of gateways and behind them."""
-    found = []
-    for address in (source, target):
-        owner = directory.interface_at(address) or directory.public_owner(address)
-        mine = {address}
-        if owner is not None and address in (owner.public, owner.address(4)):
-            mine |= {each for each in (owner.public, owner.address(4)) if each is not None}
-        found.append(mine)
-    end = directory.endpoint(source)
-    found[0] |= {each.address for each in directory.topology.gateways.values()
-                 if each.address is not None and end.network in each.networks}  # fmt: skip
-    return AddressSet.of_addresses(found[0]), AddressSet.of_addresses(found[1])
+class Asker:
+    """Makes questions to what was recorded of one network out of the addresses of ends."""
+
+    def __init__(self, directory: Directory) -> None:
+        self._directory = directory
+        public = directory.public_addresses()
+        self._ours = directory.network_blocks | AddressSet.of_addresses(public)
+        self._translated = [(each, owner.address(4)) for each in public if (owner := directory.public_owner(each))]
+
+    def by_name(
+        self, senders: AddressSet, targets: AddressSet, services: RangeSet, ports: RangeSet | None = None
+    ) -> Asking:
+        """What some ends send to others. By its name a machine of ours is asked at its private addresses by those
+        inside, and at its public one only where that stands alone among the targets (S1)."""
+        unmeant = (each for each, own in self._translated if each in targets and own is not None and own in targets)
+        return Asking(senders, targets, services, ports, apart=(self._ours, AddressSet.of_addresses(unmeant)))
+
+    def of_pair(
+        self, source: Address, target: Address, ends: tuple[AddressSet, AddressSet], services: RangeSet,
+        ports: RangeSet | None = None,
+    ) -> Asking:  # fmt: skip
+        """What one address sends to another, of `ends` that have further ones. The sender's may be recorded in front of
+        gateways and behind them; of the receiver the one that was sent to counts, but for who has a tunnel to it and
+        may have used its private address or its public one: records do not tell."""
+        directory = self._directory
+        gateways = directory.topology.gateways.values()
+        end = directory.endpoint(source)
+        shared = {each.address for each in gateways if each.address is not None and end.network in each.networks}
+        senders = AddressSet.of_addresses({source, *self._alike(source), *shared})
+        either = AddressSet()
+        owner = directory.interface_at(target) or directory.public_owner(target)
+        if owner is not None and end.outside is not None:
+            network = directory.topology.subnets[owner.subnet].network
+            if any(each.outside == end.outside.name and network in each.networks for each in gateways):
+                either = AddressSet.of_addresses(self._alike(target) - {target})
+        targets = AddressSet.of_addresses([target])
+        further = ends[0] - senders, ends[1] - targets - either
+        return Asking(senders, targets, services, ports, further, either=either)
+
+    def _alike(self, address: Address) -> set[Address]:
+        """An address in front of a gateway and behind it."""
+        owner = self._directory.interface_at(address) or self._directory.public_owner(address)
+        both = {owner.public, owner.address(4)} if owner is not None else set()
+        return {each for each in both if each is not None} if address in both else {address}

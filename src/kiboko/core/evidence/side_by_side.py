@@ -7,18 +7,20 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from kiboko.core.evidence.comparison import LEAK
+from kiboko.core.evidence.comparison import AGREE, LEAK
+from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.summary import Summary
+from kiboko.core.header.services import Service
 from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, REFUSED, SILENT
-from kiboko.core.walk.walk import ALLOWED, PARTLY, UNKNOWN, Walk
+from kiboko.core.walk.walk import ALLOWED, BLOCKED, PARTLY, UNKNOWN, Walk
 
 ALL_AGREE = "all three agree"
 
 
 @dataclass(slots=True)
 class Side:
-    """One kind of traffic that both probes and flow records speak of. `probes` counts outcomes, `records` those of flow
-    records: answered, arrived, passed, denied, refused, silent, seen."""
+    """One kind of traffic that both probes and flow records speak of, and of which the rules say one thing. `probes`
+    counts outcomes, `records` those of flow records: answered, arrived, passed, denied, refused, silent, seen."""
 
     source: str
     destination: str
@@ -28,6 +30,13 @@ class Side:
     records: Counter[str] = field(default_factory=Counter)
     leaked: bool = False
     """Whether a flow record alone shows that a gate did not stop what it stops by the rules."""
+    as_ruled: bool = True
+    """Whether every flow record is as the rules say, as far as it was seen."""
+
+    @property
+    def rules(self) -> str:
+        """What the rules say: the verdict, and of what they stop what the sender sees."""
+        return f"{self.walk.verdict}, {self.walk.signal}" if self.walk.verdict == BLOCKED else self.walk.verdict
 
     @property
     def conclusion(self) -> str:
@@ -38,7 +47,7 @@ class Side:
         denied = self.records[DENIED] > 0
         if answered and failed:
             return "answered at one time or from one port, and not at another: look at when"
-        if passed and denied:
+        if passed and denied and not self.as_ruled:
             return "passed at one time or place, denied at another: look at when and where"
         if self.walk.verdict == PARTLY:
             return "it rests on the client port"
@@ -72,35 +81,71 @@ class Side:
         return f"on its way where the log was taken, and {what}: as the rules say, stopped further on"
 
 
+@dataclass(frozen=True, slots=True)
+class _Asked:
+    """What is the same traffic: the ends by name, and what the rules say of it. A machine is asked by its own address
+    or by its public one, a client by several ports, and the rules may treat these in different ways."""
+
+    source: str
+    destination: str
+    verdict: str
+    signal: str
+
+    @classmethod
+    def of(cls, summary: Summary, walk: Walk, verdict: str | None = None) -> _Asked:
+        directory, flow = summary.directory, walk.flow
+        owner = directory.public_owner(flow.target)
+        arrived = owner.address(4) if owner is not None else flow.target
+        target = arrived if arrived is not None else flow.target
+        verdict = verdict or walk.verdict
+        signal = "" if verdict == PARTLY else walk.signal
+        return cls(directory.end_name(flow.source.address), directory.end_name(target), verdict, signal)
+
+
 def side_by_side(summary: Summary) -> list[Side]:
-    """The traffic that both kinds of evidence speak of, in the order of the groups."""
-    found: dict[tuple[str, str, str], Side] = {}
+    """The traffic that both kinds of evidence speak of, in the order of the groups.
+
+    Flow records are of the same traffic as a probe where the ends have the same names, the rules do not tell the
+    services apart, and say the same of both. Of a probe that is `partly` let through they may be from any client port.
+    """
     rows = summary.rows()
-    probes = rows.of("probe")
-    probed = {frozenset(_ends_of(summary, walk)[:2]) for each in probes if (walk := each.finding.walk) is not None}
-    ends = rows.numbers_of({name for pair in probed for name in pair})
-    is_at_both = np.isin(rows.column("source"), ends) & np.isin(rows.column("destination"), ends)
-    for group in rows.where(is_at_both | (rows.column("is_flow") == 0)) if probed else ():
-        if group.evidence != "probe" and frozenset((group.source, group.destination)) not in probed:
-            continue
+    is_flow = rows.column("is_flow") == 1
+    probed: dict[_Asked, dict[Service, Side]] = {}
+    order: dict[int, int] = {}
+    for place, group in zip(np.flatnonzero(~is_flow).tolist(), rows.where(~is_flow), strict=True):
         walk = group.finding.walk
-        if walk is None:
-            continue
-        key = _ends_of(summary, walk)
-        side = found.setdefault(key, Side(*key, walk))
-        if group.evidence == "probe":
+        if walk is not None:
+            asked, service = _Asked.of(summary, walk), walk.flow.service
+            sides = probed.setdefault(asked, {})
+            side = sides.setdefault(service, Side(asked.source, asked.destination, str(service), walk))
             side.probes[group.concluded.observed] += group.count
-            side.walk = walk
-        else:
-            side.records[group.concluded.observed] += group.count
-            side.leaked |= group.concluded.status == LEAK
-    return [side for side in found.values() if side.probes and side.records]
+            order.setdefault(id(side), place)
+    ends = rows.numbers_of({name for asked in probed for name in (asked.source, asked.destination)})
+    is_between = np.isin(rows.column("source"), ends) & np.isin(rows.column("destination"), ends)
+    pairs = {frozenset((asked.source, asked.destination)) for asked in probed}
+    chosen = is_between & is_flow if probed else np.zeros(len(rows), dtype=np.bool_)
+    for place, group in zip(np.flatnonzero(chosen).tolist(), rows.where(chosen), strict=True):
+        if frozenset((group.source, group.destination)) in pairs:
+            for side in _sides_of(summary, probed, group):
+                side.records[group.concluded.observed] += group.count
+                side.leaked |= group.concluded.status == LEAK
+                side.as_ruled &= group.concluded.status == AGREE
+                order[id(side)] = min(order[id(side)], place)
+    found = [side for sides in probed.values() for side in sides.values() if side.records]
+    return sorted(found, key=lambda side: order[id(side)])
 
 
-def _ends_of(summary: Summary, walk: Walk) -> tuple[str, str, str]:
-    directory = summary.directory
-    flow = walk.flow
-    owner = directory.public_owner(flow.target)
-    arrived = owner.address(4) if owner is not None else flow.target
-    target = arrived if arrived is not None else flow.target
-    return directory.end_name(flow.source.address), directory.end_name(target), str(flow.service)
+def _sides_of(summary: Summary, probed: dict[_Asked, dict[Service, Side]], group: FindingGroup) -> list[Side]:
+    """The probed traffic that a group of flow records is of: of several services that the rules do not tell apart, all
+    that were met."""
+    walk = group.finding.walk
+    if walk is None:
+        return []
+    own, (low, high) = walk.flow.service, group.met or (0, -1)
+    for asked in (_Asked.of(summary, walk), _Asked.of(summary, walk, PARTLY)):
+        found = [
+            side for service, side in probed.get(asked, {}).items() if service == own or low <= service.number <= high
+        ]
+        if found:
+            return found
+    return []
