@@ -232,6 +232,19 @@ class SentNow(unittest.TestCase):
         self.assertIn("it left from 127.0.0.1, which is no address of bench-pc", done.stdout)
         self.assertNotIn("does what the rules say", done.stdout)
 
+    def test_a_record_of_a_probe_that_left_from_another_address_is_told_as_it_is_made(self):
+        network = Path(self.temporary.name, "loopback", "network.yaml")
+        other = Path(self.temporary.name, "loopback", "elsewhere.yaml")
+        other.write_text(network.read_text().replace("addresses: [127.0.0.1]", "addresses: [127.5.5.5]"))
+        words = ("probe", "lamp", "ping", "--as", "bench-pc", "-n", "loopback/elsewhere.yaml")
+        done = run(*words, "--record", "elsewhere.jsonl", cwd=self.temporary.name)
+        self.assertIn("1 probe of something else: it left from 127.0.0.1, which is no address of bench-pc", done.stdout)
+        self.assertIn("it left from 127.0.0.1", run(*words, "--json", cwd=self.temporary.name).stderr)
+        held = run("confirm", "--probes", "elsewhere.jsonl", "-n", "loopback/elsewhere.yaml", cwd=self.temporary.name)
+        self.assertIn("NOTHING PROVED", held.stdout)
+        self.assertIn("it left from 127.0.0.1, which is no address of bench-pc", held.stdout)
+        self.assertNotIn("something else", run("probe", "lamp", "ping", "--as", "bench-pc", cwd=network.parent).stdout)
+
     def test_who_this_machine_is_has_to_be_said_and_one_thing_asked(self):
         self.assertIn("say with --as", self.ask("bench-pc lamp reading --probe", 2).stderr)
         self.assertIn("give --probe too", self.ask("bench-pc lamp reading --as bench-pc", 2).stderr)

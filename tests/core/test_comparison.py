@@ -1,7 +1,7 @@
 """Probes against the rules, and the likely causes of what disagrees. Expected results are worked out by hand."""
 
 import unittest
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
 from kiboko.core.errors import UsageError
 from kiboko.core.evidence.causes import Causes
@@ -38,8 +38,16 @@ def comparison(values=None):
     return Comparison(Walker(load(values or network())))
 
 
-def probe(source, destination, service, outcome, port=None, address="10.0.0.0", redirected=False):
-    return ProbeRecord(NOW, source, destination, address, service, outcome, port, redirected=redirected)
+OWN = {"ann": "10.1.1.10", "bob": "10.1.1.11", "cat": "10.1.2.10", "dan": "10.2.1.10"}
+PUBLIC = {"ann": "203.0.113.10", "cat": "203.0.113.20"}
+
+
+def probe(source, destination, service, outcome, port=None, address=None, redirected=False, sent_from=None):
+    means = OWN if source in OWN or source.startswith("10.") else {**OWN, **PUBLIC}
+    address = address or means.get(destination, destination)
+    return ProbeRecord(
+        NOW, source, destination, address, service, outcome, port, redirected=redirected, sent_from=sent_from
+    )
 
 
 def flow(source, destination, service, port, event="passed", flags=None, point=None, start=NOW, end=NOW):
@@ -108,6 +116,76 @@ class Probes(unittest.TestCase):
             self.statuses(probe("ann", "bob", "ssh", "silent"), probe("ann", "bob", "ssh", "answered")),
             ["break", "agree"],
         )
+
+    def test_s40_a_probe_is_of_the_addresses_that_it_left_from_and_went_to(self):
+        """ann takes ssh from bob alone, who is 10.1.1.11; cat is asked from outside at 203.0.113.20 alone."""
+        held = comparison()
+        for record, status, why in (
+            (probe("bob", "ann", "ssh", "answered", sent_from="10.1.1.11"), "agree", "answered, as the rules say"),
+            (probe("203.0.113.20", "ann", "ssh", "silent", address="10.1.1.10", sent_from="10.1.2.10"), "agree",
+             "both fail"),
+            (probe("bob", "ann", "ssh", "answered", sent_from="10.1.2.10"), "unsure",
+             "it left from 10.1.2.10, which is no address of bob"),
+            (probe("bob", "ann", "ssh", "answered", sent_from="172.17.0.2"), "unsure",
+             "it left from 172.17.0.2, which is no address of bob"),
+            (probe("bob", "ann", "ssh", "answered", sent_from="2001:db8:1:1::10"), "unsure",
+             "it left from 2001:db8:1:1::10, which is no address of bob"),
+            (probe("bob", "ann", "ssh", "answered", address="10.1.2.10"), "unsure",
+             "it went to 10.1.2.10, which is no address of ann"),
+            # The address of ann that it went to is the public one, where the sender is another than bob's.
+            (probe("bob", "ann", "ssh", "silent", address="203.0.113.10"), "agree", "both fail"),
+        ):  # fmt: skip
+            with self.subTest(record):
+                found = held.probe(record)
+                self.assertEqual((status, why), (found.status, found.why))
+
+    def test_s40_a_machine_of_several_addresses_is_probed_from_the_one_that_packets_left_from(self):
+        values = network()
+        values["instances"]["bob"]["interfaces"].append({"name": "second", "subnet": "a2", "addresses": ["10.1.2.12"]})
+        values["filters"]["guard"]["inbound"][0]["from"] = "10.1.1.11"
+        held = comparison(values)
+        first, second = (
+            held.probe(probe("bob", "ann", "ssh", "answered", sent_from=address))
+            for address in ("10.1.1.11", "10.1.2.12")
+        )
+        self.assertEqual(("agree", "leak"), (first.status, second.status))
+
+    def test_s40_whose_own_address_is_translated_stands_for_all_of_its_outside(self):
+        """The depot is 198.51.100.0/28, and ssh of ann is for bob; http of cat is for everybody but half of the depot."""
+        values = network()
+        values["filters"]["half"] = a_filter(
+            "instance", inbound=[{"action": "drop", "from": "198.51.100.8/29"}, {"action": "allow"}]
+        )
+        values["instances"]["cat"]["interfaces"][0]["filters"] = ["half"]
+        held = comparison(values)
+        for sender, service, sent_from, outcome, status in (
+            ("depot", "ssh", "192.168.1.5", "answered", "leak"),  # to ann: nobody of it may
+            ("depot", "http", "192.168.1.5", "answered", "unsure"),  # to cat: some may, and some may not
+            ("depot", "http", None, "silent", "unsure"),
+            ("depot", "http", "198.51.100.3", "answered", "agree"),
+            ("depot", "http", "198.51.100.9", "answered", "leak"),
+            ("198.51.100.9", "http", "192.168.1.5", "answered", "leak"),  # it is said which
+            ("depot", "http", "192.0.2.9", "answered", "unsure"),  # of somebody else
+            ("depot", "http", "10.1.1.11", "answered", "unsure"),  # bob, who calls himself the depot
+            ("internet", "http", "192.168.1.5", "answered", "agree"),  # the depot has a name of its own
+        ):
+            with self.subTest(sender=sender, service=service, sent_from=sent_from):
+                target = "ann" if service == "ssh" else "cat"
+                found = held.probe(probe(sender, target, service, outcome, sent_from=sent_from))
+                self.assertEqual(status, found.status, found.why)
+
+    def test_s40_what_was_probed_before_as_of_is_no_leak_and_no_break(self):
+        for days, statuses in ((-1, ["break", "leak", "agree"]), (1, ["unsure", "unsure", "agree"])):
+            values = network()
+            values["as_of"] = (NOW + timedelta(days=days)).isoformat()
+            held = comparison(values)
+            found = [
+                held.probe(probe(*each))
+                for each in (("bob", "ann", "ssh", "silent"), ("cat", "ann", "ssh", "answered"),
+                             ("bob", "ann", "ssh", "answered"))
+            ]  # fmt: skip
+            self.assertEqual(statuses, [each.status for each in found])
+            self.assertEqual(days > 0, found[0].concluded.before_as_of)
 
     def test_ends_that_the_network_does_not_know_are_refused(self):
         with self.assertRaises(UsageError):

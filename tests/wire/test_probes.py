@@ -8,7 +8,7 @@ import unittest
 from pathlib import Path
 
 from tests.helpers import kiboko
-from tests.namespaces import SERVER4, SERVER6, TwoMachines
+from tests.namespaces import CLIENT4, CLIENT6, SERVER4, SERVER6, TwoMachines
 
 DROPPING = """table inet t { chain input { type filter hook input priority 0; policy accept;
     tcp dport 1001 drop
@@ -28,6 +28,8 @@ class Outcomes(TwoMachines):
             echo = next(name for name in outcomes if "echo" in name or name == "ping")
             self.assertEqual([outcomes[each] for each in [*services[:-1], echo]],
                              ["answered", "refused", "silent", "unreachable"] * 2 + ["answered"])  # fmt: skip
+            own = {record["sent_from"] for record in records}
+            self.assertEqual({CLIENT4 if address == SERVER4 else CLIENT6}, own, "of echo requests as well")
             self.assertIn(
                 records[-1]["outcome"], ("silent",), "what is there is handed over while others are waited for"
             )

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from kiboko.batch.flow_judging import FlowJudge
     from kiboko.core.evidence.asking import Asking
     from kiboko.core.evidence.coverage import Coverage
+    from kiboko.core.evidence.probed import Probed
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,7 +132,7 @@ def take_probes(
     strict: bool,
     comparison: Comparison,
     summary: Summary,
-    is_wanted: Callable[[ProbeRecord], bool] | None = None,
+    is_wanted: Callable[[ProbeRecord, Probed], bool] | None = None,
 ) -> tuple[int, list[str]]:
     """Hold a file of probe records against the rules, or those of them that are wanted. How many could be used, wanted
     or not, and what was rejected, in sentences. Raises InputError where not one could."""
@@ -139,7 +140,7 @@ def take_probes(
     used = 0
     for number, record in enumerate(read_probes(path, rejects), 1):
         try:
-            if is_wanted is None or is_wanted(record):
+            if is_wanted is None or is_wanted(record, comparison.probes.of(record)):
                 summary.add(record, comparison.probe(record))
             used += 1
         except UsageError as error:

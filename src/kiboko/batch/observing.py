@@ -104,12 +104,14 @@ def _take_probes(
     for number, record in enumerate(read_probes(path, rejects), 1):
         when = milliseconds(record.time)
         try:
-            mine = [each for each, asking in zip(found, asked, strict=True) if is_asked(comparison, asking, record)]
+            probed = comparison.probes.of(record)
         except UsageError as error:
             rejects.note("ends that the network does not know", str(error), number)
             continue
         used += 1
-        if not record.redirected and (since is None or when >= since) and (until is None or when < until):
+        is_of_it = not record.redirected and probed.doubt is None
+        mine = [each for each, asking in zip(found, asked, strict=True) if is_asked(asking, probed, record)]
+        if is_of_it and (since is None or when >= since) and (until is None or when < until):
             for each in mine:
                 each.note(record.outcome, 1, when)
     if not used:

@@ -10,8 +10,9 @@ from kiboko.batch.confirming import FlowsRead, take_probes
 from kiboko.core.evidence.asking import Asker, Asking, addresses_of
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, Comparison, Conclusion
 from kiboko.core.evidence.finding_groups import FindingGroup
+from kiboko.core.evidence.probed import Probed
 from kiboko.core.evidence.summary import Summary
-from kiboko.core.header.addresses import Address, parse_address
+from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.queries.members import End
 from kiboko.core.records.group_sums import Sum
@@ -98,10 +99,10 @@ def ticket_of(
     looked = probes_further = 0
     wide = asking.widened()
 
-    def is_mine(record: ProbeRecord) -> bool:
+    def is_mine(record: ProbeRecord, asked: Probed) -> bool:
         nonlocal probes_further
-        mine = is_asked(comparison, asking, record)
-        probes_further += not mine and is_asked(comparison, wide, record)
+        mine = is_asked(asking, asked, record)
+        probes_further += not mine and is_asked(wide, asked, record)
         return mine
 
     paths, copies = without_copies(probes)
@@ -136,18 +137,19 @@ def _asking(walker: Walker, question: Question) -> Asking:
     return asker.of_pair(*question.addresses, wide, question.services, question.ports)
 
 
-def is_asked(comparison: Comparison, asking: Asking, record: ProbeRecord) -> bool:
-    """Whether a probe is of the traffic asked about. Raises UsageError where its ends are not known."""
-    flow = comparison.walk_of_probe(record).flow
+def is_asked(asking: Asking, asked: Probed, record: ProbeRecord) -> bool:
+    """Whether a probe is of the traffic asked about."""
+    flow = asked.walk.flow
     return asking.asks_of(flow.source.address, flow.target, flow.service.number, record.source_port)
 
 
 def _sent(comparison: Comparison, asking: Asking, record: ProbeRecord) -> tuple[FindingGroup | None, str | None]:
     """What came of a probe sent just now, and why it says nothing of the traffic asked about, if so."""
+    asked = comparison.probes.of(record)
     group = Summary(comparison.walker.directory).add(record, comparison.probe(record))
-    if not is_asked(comparison, asking, record):
-        return group, f"it was sent by {record.source}, which is not who was asked about"
-    own = addresses_of(comparison.walker.topology, comparison.ends.resolve(record.source).members, True)
-    if record.sent_from is not None and parse_address(record.sent_from) not in own:
-        return group, f"it left from {record.sent_from}, which is no address of {record.source}"
-    return group, None
+    if is_asked(asking, asked, record):
+        return group, asked.doubt
+    if is_asked(asking.widened(), asked, record):
+        flow = asked.walk.flow
+        return group, f"it went from {flow.source.address} to {flow.target}, which this verdict is not about"
+    return group, f"it was sent by {record.source}, which is not who was asked about"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+from collections import Counter
 from collections.abc import Iterator
 from contextlib import ExitStack
 from dataclasses import dataclass
@@ -24,7 +25,7 @@ from kiboko.core.walk.walk import Walker
 from kiboko.files.documents.saving import LineAppender
 from kiboko.files.logs.probe_log import to_line
 from kiboko.views.output import Output
-from kiboko.views.probe_view import left_out_text, show_outcome, show_probe_summary
+from kiboko.views.probe_view import doubt_text, left_out_text, show_outcome, show_probe_summary
 from kiboko.wire.probes import Outcome, Sending, Target, probe_all
 
 _MOST_TARGETS = 65536
@@ -100,12 +101,28 @@ def run(args: argparse.Namespace) -> int:
                 print(to_line(record), flush=True)
             else:
                 show_outcome(record, out)
+    doubts = _doubts(args, records)
     if args.json:
-        for reason, names in left_out.items():
-            print(f"kiboko probe: {left_out_text(reason, names)}", file=sys.stderr)
+        for text in (
+            *(left_out_text(*each) for each in left_out.items()),
+            *(doubt_text(*each) for each in doubts.items()),
+        ):
+            print(f"kiboko probe: {text}", file=sys.stderr)
     else:
-        show_probe_summary(records, left_out, args.record, out)
+        show_probe_summary(records, left_out, doubts, args.record, out)
     return 0 if not left_out and all(record.outcome == ANSWERED for record in records) else 1
+
+
+def _doubts(args: argparse.Namespace, records: list[ProbeRecord]) -> Counter[str]:
+    """Why records are not of what they name, by the addresses that packets left from and went to, and how many are
+    not."""
+    if args.sender is None:
+        return Counter()
+    from kiboko.core.evidence.probed import ProbeEnds
+
+    probes = ProbeEnds(Ends(Walker(network_of(args))))
+    found = (probes.of(each).doubt for each in records if not each.redirected)
+    return Counter(doubt for doubt in found if doubt is not None)
 
 
 def probe_now(

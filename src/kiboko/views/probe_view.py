@@ -33,15 +33,23 @@ def left_out_text(reason: str, names: Sequence[str]) -> str:
     return f"not probed: {', '.join(names[:_MOST_NAMES])}{more} ({reason})"
 
 
+def doubt_text(doubt: str, count: int) -> str:
+    """Why some probes say nothing of what they name."""
+    return f"{counted(count, 'probe')} of something else: {doubt} (confirm calls it unsure)"
+
+
 def show_probe_summary(
-    records: Sequence[ProbeRecord], left_out: Mapping[str, Sequence[str]], log: Path | None, out: Output
-) -> None:
-    """How many saw what, who was left out, and where the records are."""
+    records: Sequence[ProbeRecord], left_out: Mapping[str, Sequence[str]], doubts: Mapping[str, int], log: Path | None,
+    out: Output,
+) -> None:  # fmt: skip
+    """How many saw what, who was left out, which are of something else, and where the records are."""
     if len(records) > 1:
         counts = Counter(record.outcome for record in records)
         told = ", ".join(f"{counts[outcome]} {outcome}" for outcome in OUTCOMES if counts[outcome])
         out.line(f"{counted(len(records), 'probe')}: {told}")
     for reason, names in left_out.items():
         out.line(left_out_text(reason, names), "unsure")
+    for doubt, count in doubts.items():
+        out.line(doubt_text(doubt, count), "unsure")
     if log is not None:
         out.line(f"{counted(len(records), 'record')} appended to {log}", "quiet")

@@ -15,7 +15,7 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from queue import SimpleQueue
 from typing import Any
 
@@ -204,13 +204,24 @@ def _echo_once(target: Target, sending: Sending) -> Outcome:
     # A raw socket first: it is shown the whole ICMP error, so that one about another packet can be told.
     for privileged in (True, False):
         try:
-            return _echo(target, sending, privileged)
+            return replace(_echo(target, sending, privileged), sent_from=_left_from(target))
         except SocketPermissionError:
             continue
     raise EnvironmentFailure(
         f"probing {target.address} {target.service}: this system lets only root send echo requests;"
         " widen net.ipv4.ping_group_range or run as root"
     )
+
+
+def _left_from(target: Target) -> str | None:
+    """The address from which the system sends to a target: that of a datagram socket that is connected to it, by which
+    no packet goes out (connect(2))."""
+    if target.source is not None:
+        return str(target.source)
+    with contextlib.suppress(OSError), socket.socket(_family(target.address), socket.SOCK_DGRAM) as made:
+        made.connect((str(target.address), 9))
+        return str(made.getsockname()[0])
+    return None
 
 
 def _echo(target: Target, sending: Sending, privileged: bool) -> Outcome:

@@ -6,13 +6,13 @@ from __future__ import annotations
 import itertools
 from dataclasses import dataclass, replace
 
-from kiboko.core.errors import UsageError
+from kiboko.core.evidence.probed import REDIRECTED, ProbeEnds
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, WELL_KNOWN, Service, parse_services, union_services
 from kiboko.core.network.directory import Endpoint
 from kiboko.core.network.model import listened
-from kiboko.core.queries.ends import Ends, resolve_service, services_for, single_service
+from kiboko.core.queries.ends import Ends
 from kiboko.core.records.records import (
     ANSWERED,
     ARRIVED,
@@ -115,6 +115,7 @@ class Comparison:
     def __init__(self, walker: Walker) -> None:
         self.walker = walker
         self.ends = Ends(walker)
+        self.probes = ProbeEnds(self.ends)
         self.served = self._served_services()
 
     def _served_services(self) -> RangeSet:
@@ -127,9 +128,21 @@ class Comparison:
 
     def probe(self, record: ProbeRecord) -> Finding:
         """A probe held against the rules. Raises UsageError where its ends are not known to the network."""
+        found, as_of = self._probe(record), self.walker.topology.as_of
+        if found.status in (LEAK, BREAK) and as_of is not None and record.time < as_of:
+            why = "probed before the time that the network file tells of"
+            cause = "log-before-as-of"
+            older = replace(found.concluded, status=UNSURE, why=why, before_as_of=True, cause=cause)
+            return replace(found, concluded=older)
+        return found
+
+    def _probe(self, record: ProbeRecord) -> Finding:
         if record.redirected:
-            return _finding(UNSURE, record.outcome, "the packets went to another address than the name's own")
-        walk = self.walk_of_probe(record)
+            return _finding(UNSURE, record.outcome, REDIRECTED)
+        asked = self.probes.of(record)
+        walk = asked.walk
+        if asked.doubt is not None:
+            return _finding(UNSURE, record.outcome, asked.doubt)
         if walk.verdict == PARTLY and record.source_port is None:
             why = f"the rules allow only client ports {walk.answered}, and the probe's port is not known"
             return _finding(UNSURE, record.outcome, why, walk, walk.decided_by)
@@ -140,22 +153,6 @@ class Comparison:
         same = _as_failure(record.outcome) == _as_failure(walk.signal)
         why = "both fail" if same else f"both fail, but the rules say {walk.signal}: it dies at another place"
         return _finding(AGREE, record.outcome, why, walk, walk.decided_by, different_signal=not same)
-
-    def walk_of_probe(self, record: ProbeRecord) -> Walk:
-        """The walk of what a probe asked. Raises UsageError where its ends are not known to the network."""
-        sender, receiver = self.ends.resolve(record.source), self.ends.resolve(record.destination)
-        if len(receiver.members) != 1 or receiver.members[0].count != 1:
-            raise UsageError(f"'{record.destination}' stands for more than one end; a probe goes to one")
-        services = resolve_service(record.service, self.walker.topology.services)
-        family = 6 if ":" in record.address else 4
-        pairs = self.ends.pairs(sender.members[0], receiver.members[0], family)
-        service = single_service(services_for(services, family))
-        if not pairs or service is None:
-            raise UsageError(
-                f"a probe of {record.destination} {record.service} from {record.source} means nothing here"
-            )
-        port = RangeSet.one(record.source_port) if record.source_port is not None else None
-        return self.ends.walk_pair(pairs[0], service, port)
 
     def _probe_of_allowed(self, record: ProbeRecord, walk: Walk) -> Finding:
         outcome = record.outcome

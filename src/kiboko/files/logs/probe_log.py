@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from kiboko.core.errors import InputError
+from kiboko.core.header.addresses import parse_address
 from kiboko.core.records.records import OUTCOMES, ProbeRecord
 from kiboko.files.documents.nearby import nearby
 from kiboko.files.documents.times import parse_time
@@ -68,15 +69,24 @@ def _record(value: Any) -> ProbeRecord:
         time=parse_time(_text(value, "time")),
         source=_text(value, "from"),
         destination=_text(value, "to"),
-        address=_text(value, "address"),
+        address=_address(value, "address"),
         service=_text(value, "service"),
         outcome=value["outcome"],
         source_port=port,
         rtt_ms=value.get("rtt_ms"),
         attempts=int(value.get("attempts") or 1),
-        sent_from=value.get("sent_from"),
+        sent_from=_address(value, "sent_from") if value.get("sent_from") is not None else None,
         redirected=bool(value.get("redirected", False)),
     )
+
+
+def _address(value: dict[str, Any], key: str) -> str:
+    text = _text(value, key)
+    try:
+        parse_address(text)
+    except ValueError as error:
+        raise ValueError(f"{key} '{text}' is no address") from error
+    return text
 
 
 def _text(value: dict[str, Any], key: str) -> str:
