@@ -54,6 +54,21 @@ class Mistakes(OnTheDemo):
             with self.subTest(ends):
                 self.refused(f"check {ends}", said)
 
+    def test_a_network_file_of_a_later_time_than_its_evidence_is_told_in_the_first_line(self):
+        """By a year that was mistyped every leak is older than the network file, and none of them one."""
+        text = (self.folder / "network.yaml").read_text()
+        self.assertIn("as_of: 2026-", text)
+        (self.folder / "later.yaml").write_text(text.replace("as_of: 2026-", "as_of: 2027-"))
+        first, *rest = self.kiboko(
+            "confirm -n later.yaml --flows evidence/flows.csv --probes evidence/probes.jsonl", 0
+        ).splitlines()
+        self.assertRegex(
+            first, r"^AGREE: no leak and no break in 457 records; 21 that disagree are older than the network"
+        )
+        told = "\n".join(rest)
+        self.assertIn("probed before the time that the network file tells of", told)
+        self.assertNotIn("a leak", told)
+
     def test_how_many_rows_could_not_be_read_is_told_in_the_first_line(self):
         log = (self.folder / "evidence" / "flows.csv").read_text().splitlines(keepends=True)
         torn = "".join(line.replace(",6,", ",x,") for line in log[4:9])

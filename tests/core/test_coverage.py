@@ -128,16 +128,19 @@ class Covering(unittest.TestCase):
 
 
 class SideBySide(unittest.TestCase):
-    def told(self, probes, records, values=None):
+    def sides(self, probes, records, values=None):
         walker = Walker(load(values or network()))
         comparison, summary = Comparison(walker), Summary(walker.directory)
-        for destination, address, port, outcome in probes:
-            record = ProbeRecord(TEN, "ann", destination, address, f"tcp/{port}", outcome, 40000)
+        for destination, address, port, outcome, *client_port in probes:
+            record = ProbeRecord(TEN, "ann", destination, address, f"tcp/{port}", outcome, *(client_port or [40000]))
             summary.add(record, comparison.probe(record))
         summary.take_all(Evaluator(comparison).tallies(table_of(records)), comparison.finding)
+        return side_by_side(summary)
+
+    def told(self, probes, records, values=None):
         return [
-            (s.source, s.destination, s.service, dict(s.probes), dict(s.records), s.conclusion.partition(":")[0])
-            for s in side_by_side(summary)
+            (s.source, s.destination, s.service, dict(s.probes), dict(s.records), s.follows.partition(":")[0])
+            for s in self.sides(probes, records, values)
         ]
 
     def test_what_follows_from_all_three(self):
@@ -179,6 +182,33 @@ class SideBySide(unittest.TestCase):
              ("cat", {"answered": 1}, {"arrived": 2}, "all three agree")],
             sorted(((to, probe, seen, said) for _, to, _, probe, seen, said in told), key=lambda each: "silent" not in each[1]),
         )  # fmt: skip
+
+    def test_what_traffic_of_one_name_is_told_apart_by_is_said(self):
+        """ssh of cat by two addresses; of dan by two client ports, of which replies come back to the upper one alone."""
+        ports = network()
+        ports["filters"]["quiet"] |= {
+            "stateful": False, "inbound": [{"action": "allow"}],
+            "outbound": [{"action": "allow", "service": "tcp/50000-60999"}],
+        }  # fmt: skip
+        for values, probes, records, said in (
+            (translated(), [("cat", "10.1.2.10", 22, "answered"), ("203.0.113.20", "203.0.113.20", 22, "silent")],
+             [flow(0), flow(1, destination="203.0.113.20", event=DENIED)], "(it rests on the address that is asked)"),
+            (ports, [("dan", "10.2.1.10", 22, "silent"), ("dan", "10.2.1.10", 22, "answered", 50001)],
+             [flow(0, destination="10.2.1.10"), flow(9, destination="10.2.1.10", source_port=50001)],
+             "(it rests on the client port)"),
+        ):  # fmt: skip
+            sides = self.sides(probes, records, values)
+            self.assertEqual(2, len(sides))
+            self.assertTrue(all(side.conclusion.endswith(said) for side in sides), [s.conclusion for s in sides])
+
+    def test_what_is_older_than_the_network_file_is_no_leak_beside_each_other_either(self):
+        values = network()
+        values["as_of"] = "2026-11-21T00:00:00Z"
+        evidence = [("dan", "10.2.1.10", 80, "answered")], [flow(0, destination="10.2.1.10", port=80)]
+        self.assertEqual(["both saw it get through"], [each[-1] for each in self.told(*evidence)])
+        self.assertEqual(
+            ["against the rules, and older than the network file"], [each[-1] for each in self.told(*evidence, values)]
+        )
 
     def test_records_of_services_that_no_rule_tells_apart_are_of_the_one_that_was_probed(self):
         ((_, _, service, _, seen, _),) = self.told(

@@ -77,6 +77,9 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
     total = summary.records
     leaks, breaks = summary.totals[LEAK], summary.totals[BREAK]
     end = f"; {counted(summary.rejected, 'row')} could not be read." if summary.rejected else "."
+    if summary.before_as_of and not (leaks or breaks):
+        count = summary.before_as_of
+        end = f"; {count:,} that {'disagrees is' if count == 1 else 'disagree are'} older than the network file{end}"
     if not total:
         out.parts(("NOT KNOWN", "unsure"), (": there is no record to hold against the rules.", ""))
     elif leaks or breaks:
@@ -303,7 +306,7 @@ def _show_conclusions(sides: list[Side], out: Output) -> None:
     """What follows of how many pairs and services, with the first of each; what all agree on comes last."""
     alike: dict[tuple[str, str], list[Side]] = {}
     for side in sides:
-        alike.setdefault((side.rules, side.conclusion), []).append(side)
+        alike.setdefault((side.rules, side.follows), []).append(side)
     grid = Grid(["pairs", "rules say", "probe says", "log says", "conclusion", "the first"],
                 wide=("conclusion",), numbers=("pairs",))  # fmt: skip
     for (rules, conclusion), each in sorted(

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from kiboko.core.evidence.comparison import AGREE, LEAK
+from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, Conclusion
 from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.header.services import Service
@@ -32,6 +32,17 @@ class Side:
     """Whether a flow record alone shows that a gate did not stop what it stops by the rules."""
     as_ruled: bool = True
     """Whether every flow record is as the rules say, as far as it was seen."""
+    disagrees: bool = False
+    """Whether anything is a leak or a break."""
+    is_older: bool = False
+    """Whether anything would be one, and is older than the network file."""
+    rests_on: str | None = None
+    """What the rules tell it apart by from other traffic of the same ends and service, if there is some."""
+
+    def note(self, concluded: Conclusion) -> None:
+        """Take in what some probes or flow records come to."""
+        self.disagrees |= concluded.status in (LEAK, BREAK)
+        self.is_older |= concluded.before_as_of
 
     @property
     def rules(self) -> str:
@@ -41,10 +52,17 @@ class Side:
     @property
     def conclusion(self) -> str:
         """What follows from all three."""
+        return self.follows + (f" (it rests on {self.rests_on})" if self.rests_on is not None else "")
+
+    @property
+    def follows(self) -> str:
+        """The same, without what it rests on."""
         answered = self.probes[ANSWERED] > 0
         failed = sum(self.probes.values()) > self.probes[ANSWERED]
         passed = any(self.records[word] > 0 for word in (PASSED, ARRIVED, ANSWERED))
         denied = self.records[DENIED] > 0
+        if self.is_older and not self.disagrees:
+            return "against the rules, and older than the network file: what they were then it does not say"
         if answered and failed:
             return "answered at one time or from one port, and not at another: look at when"
         if passed and denied and not self.as_ruled:
@@ -119,6 +137,7 @@ def side_by_side(summary: Summary) -> list[Side]:
             sides = probed.setdefault(asked, {})
             side = sides.setdefault(service, Side(asked.source, asked.destination, str(service), walk))
             side.probes[group.concluded.observed] += group.count
+            side.note(group.concluded)
             order.setdefault(id(side), place)
     ends = rows.numbers_of({name for asked in probed for name in (asked.source, asked.destination)})
     is_between = np.isin(rows.column("source"), ends) & np.isin(rows.column("destination"), ends)
@@ -130,9 +149,26 @@ def side_by_side(summary: Summary) -> list[Side]:
                 side.records[group.concluded.observed] += group.count
                 side.leaked |= group.concluded.status == LEAK
                 side.as_ruled &= group.concluded.status == AGREE
+                side.note(group.concluded)
                 order[id(side)] = min(order[id(side)], place)
     found = [side for sides in probed.values() for side in sides.values() if side.records]
+    _tell_apart(found)
     return sorted(found, key=lambda side: order[id(side)])
+
+
+def _tell_apart(sides: list[Side]) -> None:
+    """Note of traffic of one name, of which the rules say several things, what that rests on."""
+    alike: dict[tuple[str, str, str], list[Side]] = {}
+    for side in sides:
+        alike.setdefault((side.source, side.destination, side.service), []).append(side)
+    for each in alike.values():
+        flows = [side.walk.flow for side in each]
+        if len(each) > 1:
+            by_target = len({flow.target for flow in flows}) > 1
+            by_source = len({flow.source.address for flow in flows}) > 1
+            rests_on = "the address that is asked" if by_target else "the sender's address"
+            for side in each:
+                side.rests_on = rests_on if by_target or by_source else "the client port"
 
 
 def _sides_of(summary: Summary, probed: dict[_Asked, dict[Service, Side]], group: FindingGroup) -> list[Side]:
