@@ -1,5 +1,6 @@
 """Probes against the rules, and the likely causes of what disagrees. Expected results are worked out by hand."""
 
+import json
 import unittest
 from datetime import UTC, datetime, timedelta
 
@@ -116,6 +117,48 @@ class Probes(unittest.TestCase):
             self.statuses(probe("ann", "bob", "ssh", "silent"), probe("ann", "bob", "ssh", "answered")),
             ["break", "agree"],
         )
+
+    def test_a_probe_of_what_is_not_known_is_no_leak_and_no_failure_of_the_rules(self):
+        """A rule with a limit may let ssh pass, or not (S35): it was seen to, or what stopped it is open."""
+        values = network()
+        values["instances"]["bob"]["host_filter"] = {"nftables": "bob.json"}
+        values["instances"]["bob"]["listens"] = ["ssh"]
+        limited = json.loads(listing("input", "drop", ("new", "accept")))
+        limited["nftables"][-1]["rule"]["expr"] = [{"limit": {"rate": 10, "per": "second"}}, {"accept": None}]
+        held = Comparison(Walker(load(values, {"bob.json": json.dumps(limited)})))
+        found = {
+            outcome: held.probe(probe("ann", "bob", "ssh", outcome))
+            for outcome in ("answered", "refused", "silent", "unreachable")
+        }
+        self.assertEqual({"unknown"}, {each.walk.verdict for each in found.values()})
+        self.assertEqual("agree", found.pop("answered").status)
+        self.assertEqual(
+            {("unsure", "it rests on host-in at bob, which is not known")},
+            {(each.status, each.why) for each in found.values()},
+        )
+
+    def test_e9_an_answer_that_only_the_inventory_stops_is_no_leak(self):
+        values = network()
+        values["instances"]["bob"]["listens"] = ["http"]
+        values["instances"]["dan"]["state"] = "stopped"
+        values["subnets"]["b1"].pop("filter")
+        held = comparison(values)
+        for target in ("bob", "dan"):
+            answered, silent = (held.probe(probe("ann", target, "ssh", outcome)) for outcome in ("answered", "silent"))
+            self.assertEqual(("agree", True), (answered.status, answered.concluded.is_inventory), target)
+            self.assertEqual(("agree", False), (silent.status, silent.concluded.is_inventory), target)
+
+    def test_s4_of_what_no_rule_is_asked_about_a_probe_proves_nothing(self):
+        held = comparison()
+        for source, target, why in (
+            ("ann", "ann", "of one machine"), ("ann", "203.0.113.10", "of one machine"),
+            ("192.0.2.1", "192.0.2.2", "both ends are outside"), ("ann", "10.1.1.255", "no router delivers"),
+            ("ann", "224.0.0.1", "no router delivers"), ("127.0.0.1", "ann", "no router delivers"),
+        ):  # fmt: skip
+            for outcome in ("answered", "silent"):
+                found = held.probe(probe(source, target, "ssh", outcome))
+                self.assertEqual("unsure", found.status, (source, target))
+                self.assertIn(why, found.why)
 
     def test_s40_a_probe_is_of_the_addresses_that_it_left_from_and_went_to(self):
         """ann takes ssh from bob alone, who is 10.1.1.11; cat is asked from outside at 203.0.113.20 alone."""

@@ -22,10 +22,16 @@ from kiboko.core.records.records import (
     UNREACHABLE,
     ProbeRecord,
 )
+from kiboko.core.routing.steps import NOT_KNOWN
 from kiboko.core.walk.gates import FORWARD, Row
-from kiboko.core.walk.walk import ALLOWED, PARTLY, Walk, Walker
+from kiboko.core.walk.walk import ALLOWED, PARTLY, UNKNOWN, Walk, Walker
 
 _MOST_LOOKED_AT = 1000
+_OF_ENDS = ("source", "destination", "listener")
+NOT_DELIVERED = "no router delivers to one of its ends (multicast, broadcast, link-local and the like)"
+BOTH_OUTSIDE = "both ends are outside: no gate lies between them"
+OF_ONE_MACHINE = "both ends are of one machine, or of addresses that nothing tells apart: no gate lies between them"
+OUT_OF_DATE = "the filters let it pass, as the rules say; the inventory is out of date"
 AGREE, LEAK, BREAK, UNSURE = "agree", "leak", "break", "unsure"
 Decided = tuple[str, str | None, str | None]
 """The gate, the filter and the rule that stop something; without a filter the gate alone."""
@@ -141,16 +147,20 @@ class Comparison:
             return _finding(UNSURE, record.outcome, REDIRECTED)
         asked = self.probes.of(record)
         walk = asked.walk
-        if asked.doubt is not None:
-            return _finding(UNSURE, record.outcome, asked.doubt)
+        doubt = asked.doubt or self._without_rules(walk.flow.source, walk.flow.target)
+        if doubt is not None:
+            return _finding(UNSURE, record.outcome, doubt)
         if walk.verdict == PARTLY and record.source_port is None:
             why = f"the rules allow only client ports {walk.answered}, and the probe's port is not known"
             return _finding(UNSURE, record.outcome, why, walk, walk.decided_by)
-        if walk.verdict == ALLOWED:
+        if walk.verdict in (ALLOWED, UNKNOWN):
             return self._probe_of_allowed(record, walk)
         if record.outcome == ANSWERED:
+            if all(row.gate in _OF_ENDS for row in walk.stops()):
+                found = _finding(AGREE, record.outcome, OUT_OF_DATE, walk, walk.decided_by)
+                return replace(found, concluded=replace(found.concluded, is_inventory=True))
             return _finding(LEAK, record.outcome, "answered, though the rules stop it", walk, walk.decided_by)
-        same = _as_failure(record.outcome) == _as_failure(walk.signal)
+        same = walk.signal == NOT_KNOWN or _as_failure(record.outcome) == _as_failure(walk.signal)
         why = "both fail" if same else f"both fail, but the rules say {walk.signal}: it dies at another place"
         return _finding(AGREE, record.outcome, why, walk, walk.decided_by, different_signal=not same)
 
@@ -184,12 +194,8 @@ class Comparison:
     def finding(self, concluded: Conclusion, flow: FlowAsked, is_reply: bool = False) -> Finding:
         """What a conversation comes to, with the walk of what it asked."""
         source = self._behind(flow) or self.walker.directory.endpoint(flow.source)
-        if self.walker.directory.why_undeliverable(flow.source) or self.walker.directory.why_undeliverable(flow.target):
+        if self._without_rules(source, flow.target) is not None:
             return Finding(concluded, None, is_reply=is_reply)
-        if source.network is None and self.ends.is_foreign(flow.target):
-            return Finding(concluded, None, is_reply=is_reply)
-        if self._is_of_one(source, flow.target):
-            return Finding(concluded, None, is_reply=is_reply)  # the rules say nothing of it
         port = RangeSet.one(flow.port) if flow.port is not None else None
         walk = self.walker.walk(source, flow.target, flow.service, port)
         steps = [id(step) for step in walk.request_path.steps][: flow.passed]
@@ -201,10 +207,18 @@ class Comparison:
             asked = (*asked, decider)
         return Finding(concluded, walk, decider, asked or walk.forward, is_reply)
 
-    def _is_of_one(self, source: Endpoint, target: Address) -> bool:
-        """Whether both ends are of one machine, whose packets to itself pass no gate."""
-        receiver = self.walker.directory.endpoint(target).interface
-        return receiver is not None and source.interface is not None and receiver.instance == source.interface.instance
+    def _without_rules(self, source: Endpoint, target: Address) -> str | None:
+        """Why the rules say nothing of traffic between two ends, None where they do."""
+        directory = self.walker.directory
+        if directory.why_undeliverable(source.address) or directory.why_undeliverable(target):
+            return NOT_DELIVERED
+        if source.network is None and self.ends.is_foreign(target):
+            return BOTH_OUTSIDE
+        receiver = directory.endpoint(target).interface
+        is_of_one = receiver is not None and source.interface is not None and (
+            receiver.instance == source.interface.instance
+        )  # fmt: skip
+        return OF_ONE_MACHINE if is_of_one else None  # a machine's packets to itself pass no gate
 
     def _behind(self, flow: FlowAsked) -> Endpoint | None:
         """Of a flow from a shared address the first end that may stand behind it (clause E11): what all of them come to

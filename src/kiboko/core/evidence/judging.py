@@ -12,6 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from kiboko.core.evidence import comparison
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE
 from kiboko.core.evidence.proofs import UNANSWERED, UNASKED
 from kiboko.core.tables.filter_lists import DOUBTFUL, NOT_KNOWN, PASSES, REJECTS
@@ -61,7 +62,7 @@ SEEN_BEFORE = _reason(AGREE, "recorded before the gate that stops it by the rule
 REPLY_STOPPED = _reason(AGREE, "it arrived, and its reply is stopped, as the rules say")
 REPLY_TO_COME = _reason(AGREE, "it arrived, as the rules say; what became of the reply is not recorded",
                         as_far_as_seen=True)  # fmt: skip
-INVENTORY = _reason(AGREE, "the filters let it pass, as the rules say; the inventory is out of date", is_inventory=True)
+INVENTORY = _reason(AGREE, comparison.OUT_OF_DATE, is_inventory=True)
 ARRIVED_LEAK = _reason(LEAK, "it arrived, though the rules stop it")
 ANSWERED_LEAK = _reason(LEAK, "answered, though the rules stop it")
 PASSED_LEAK = _reason(LEAK, "it passed the gate that stops it by the rules")
@@ -91,12 +92,11 @@ WHICH_ADDRESS = _reason(UNSURE, "whether it was sent to the public or to the pri
                         " matters")  # fmt: skip
 WHO_BEGAN = _reason(UNSURE, "who began is not recorded, and it matters")
 ENDED_EARLY = _reason(UNSURE, "a reset without its request: refused, or the end of what went before")
-APART = _reason(UNSURE, "no router delivers to one of its ends (multicast, broadcast, link-local and the like)")
-BOTH_OUTSIDE = _reason(UNSURE, "both ends are outside: no gate lies between them")
+APART = _reason(UNSURE, comparison.NOT_DELIVERED)
+BOTH_OUTSIDE = _reason(UNSURE, comparison.BOTH_OUTSIDE)
 UNCLEAR_REPLY = _reason(UNSURE, "something came back: an answer or a refusal, which its record without TCP flags does"
                         " not say")  # fmt: skip
-NO_GATE = _reason(UNSURE, "both ends are of one machine, or of addresses that nothing tells apart: no gate lies between"
-                  " them")  # fmt: skip
+NO_GATE = _reason(UNSURE, comparison.OF_ONE_MACHINE)
 AN_ERROR = _reason(UNSURE, "an ICMP error: what it speaks of is not recorded")
 TYPE_UNTOLD = _reason(UNSURE, "which ICMP message it is was not recorded")
 SHARED_UNSURE = _reason(UNSURE, "some that may stand behind the shared address may, and some may not")
