@@ -80,6 +80,42 @@ class Mistakes(OnTheDemo):
         self.assertEqual(json.loads(self.kiboko("confirm --flows odd.csv --json", 1))["summary"]["rejected"], number)
         self.assertNotIn("could not be read", self.kiboko("confirm --flows evidence/flows.csv", 1).splitlines()[0])
 
+    def test_an_option_without_effect_is_refused_since_whoever_gives_it_expects_one(self):
+        flows, probes = "--flows evidence/flows.csv", "--probes evidence/probes.jsonl"
+        for line, said in (
+            ("check desk-1 gauge-03 ssh --since 2026-11-20", "--since is about evidence: give --flows"),
+            ("check desk-1 gauge-03 ssh --expectations expectations.yaml", "it goes with --fixes or --stop"),
+            ("audit --until 2026-11-20", "--until is about evidence"),
+            (f"audit --kinds {probes}", "leave out --probes"),
+            ("audit --kinds --json", "leave out --json"),
+            (f"expect --draft {probes}", "leave out --probes"),
+            ("expect --draft --junit out.xml", "leave out --junit"),
+            ("expect --draft --changed-since HEAD", "leave out --changed-since"),
+            (f"rehearse --list {flows}", "leave out --flows"),
+            ("matrix --csv - --json", "both go to standard output"),
+            ("flows evidence/flows.csv --guess --export out.csv", "leave out --export"),
+            ("flows evidence/flows.csv --guess --source desk-1", "leave out --source"),
+            ("flows evidence/flows.csv --rules --rule bank-edge/20", "leave out --rule"),
+            ("flows evidence/flows.csv --rules-of bank-edge --export out.csv", "leave out --export"),
+            ("flows evidence/flows.csv --raw", "--raw goes with --export"),
+            ("flows evidence/flows.csv --counters relay-2=x.json", "--counters goes with --rules"),
+        ):  # fmt: skip
+            with self.subTest(line):
+                self.refused(line, said)
+        self.assertEqual([], [name for name in ("out.csv", "out.xml") if (self.folder / name).exists()])
+
+    def test_times_asked_for_hold_for_probes_as_well(self):
+        words = "--probes evidence/probes.jsonl --since 2026-11-20T10:05:10Z"
+        later = self.kiboko(f"confirm {words} --until 2026-11-20T10:05:11Z", 1)
+        self.assertIn("DISAGREE: 1 leak in 1 record.", later)
+        self.assertIn("13 probes are not of the time asked for, and left out", later)
+        none = self.kiboko("confirm --probes evidence/probes.jsonl --since 2026-11-21", 1)
+        self.assertIn("NOT KNOWN", none.splitlines()[0])
+        ticket = self.kiboko("check gauge-08 relay-2 tcp/9100 --probes evidence/probes.jsonl --since 2026-11-21", 1)
+        self.assertIn("Nothing of it was recorded: 0 probes looked through", ticket)
+        self.assertIn("14 probes are not of the time asked for", ticket)
+        self.refused("confirm --probes evidence/probes.jsonl --since yesterday", "'yesterday' is no time")
+
     def test_no_lines_at_all_are_refused_by_every_command_that_shows_some(self):
         """None would look as if there were nothing."""
         for line in ("check gauges any any", "reach --out gauges", "matrix --by subnet", "flows evidence/flows.csv",

@@ -6,8 +6,8 @@ from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from kiboko.batch.confirming import take_probes
 from kiboko.batch.flow_judging import FlowJudge
+from kiboko.batch.probes_read import ProbesRead
 from kiboko.core.audit.findings import Finding, few, found
 from kiboko.core.errors import Place
 from kiboko.core.evidence.causes import Causes
@@ -20,7 +20,7 @@ from kiboko.core.queries.holders import Holders
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.fields import time_filter
-from kiboko.files.logs.chosen_files import flow_files, without_copies
+from kiboko.files.logs.chosen_files import flow_files
 
 NEVER_HIT, OLDER_SESSION = "never-hit", "older-session"
 OF_EVIDENCE = (LEAK, BREAK, OLDER_SESSION, NEVER_HIT)
@@ -53,10 +53,8 @@ def evidence_findings(
     caveats: list[str] = []
     findings: list[Finding] = []
     if summary is not None:
-        paths, copies = without_copies(recorded.probes)
-        caveats += copies
-        for path in paths:
-            caveats += take_probes(path, recorded.strict, comparison, summary)[1]
+        probes = ProbesRead(recorded.probes, recorded.strict, recorded.since, recorded.until)
+        caveats += probes.taken(comparison, summary).caveats
     if recorded.flows:
         times = time_filter(recorded.since, recorded.until)
         judge = FlowJudge(comparison, summary, recorded.strict, times, usage, recorded.columns)

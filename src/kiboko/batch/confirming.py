@@ -2,26 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from kiboko.core.errors import InputError, UsageError
+from kiboko.batch.probes_read import ProbesRead
 from kiboko.core.evidence.causes import Causes
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.summary import Summary
-from kiboko.core.records.records import ProbeRecord
 from kiboko.core.walk.walk import Walker
-from kiboko.files.elements.rejects import Rejects
-from kiboko.files.logs.chosen_files import without_copies
-from kiboko.files.logs.probe_log import read_probes
 
 if TYPE_CHECKING:
     from kiboko.batch.flow_judging import FlowJudge
     from kiboko.core.evidence.asking import Asking
     from kiboko.core.evidence.coverage import Coverage
-    from kiboko.core.evidence.probed import Probed
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,7 +89,7 @@ def confirmed(
 
     Parameters
     ----------
-    since, until : times as a user gives them; flow records of other times are left out
+    since, until : times as a user gives them; probes and flow records of other times are left out
     columns : mapping files for the flow logs
     cluster : where to read them, as `cluster_outcomes` has it; None for this machine
     older : an older version of the network, whose rules may still be in force
@@ -105,12 +100,8 @@ def confirmed(
     UsageError : for a time that is none
     """
     comparison, summary = Comparison(walker), Summary(walker.directory)
-    caveats: list[str] = []
     coverage = None
-    paths, copies = without_copies(probes)
-    caveats.extend(copies)
-    for path in paths:
-        caveats.extend(take_probes(path, strict, comparison, summary)[1])
+    caveats = ProbesRead(probes, strict, since, until).taken(comparison, summary).caveats
     if flows:
         reading = FlowsRead(flows, strict, since, until, columns, cluster)
         judge, told = reading.judged(comparison, summary)
@@ -125,31 +116,3 @@ def confirmed(
 def flow_records(number: int, one: str, several: str) -> str:
     """How many flow records do something."""
     return f"{number:,} flow record{'' if number == 1 else 's'} {one if number == 1 else several}"
-
-
-def take_probes(
-    path: Path,
-    strict: bool,
-    comparison: Comparison,
-    summary: Summary,
-    is_wanted: Callable[[ProbeRecord, Probed], bool] | None = None,
-) -> tuple[int, list[str]]:
-    """Hold a file of probe records against the rules, or those of them that are wanted. How many could be used, wanted
-    or not, and what was rejected, in sentences. Raises InputError where not one could."""
-    rejects = Rejects(str(path), strict)
-    used = 0
-    for number, record in enumerate(read_probes(path, rejects), 1):
-        try:
-            if is_wanted is None or is_wanted(record, comparison.probes.of(record)):
-                summary.add(record, comparison.probe(record))
-            used += 1
-        except UsageError as error:
-            rejects.note("ends that the network does not know", str(error), number)
-    if not used:
-        told = "there is no record in it"
-        if rejects.total:
-            what = "; ".join(rejects.sentences())
-            told = f"no record could be used; {what}; probe records are JSON Lines, and flow logs go with --flows"
-        raise InputError(f"{path}: {told}")
-    summary.rejected += rejects.total
-    return used, rejects.sentences()

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from kiboko.batch.accounts import Accounts
 from kiboko.batch.piecework import outcomes
+from kiboko.batch.probes_read import is_of_time
 from kiboko.batch.ticket import is_asked
 from kiboko.core.errors import InputError, UsageError
 from kiboko.core.evidence.asking import Asking
@@ -100,7 +101,6 @@ def _take_probes(
     walker: Walker, path: Path, asked: Sequence[Asking], evidence: Evidence, found: list[Observed]
 ) -> list[str]:
     comparison, rejects, used = Comparison(walker), Rejects(str(path), evidence.strict), 0
-    since, until = evidence.wanted.since, evidence.wanted.until
     for number, record in enumerate(read_probes(path, rejects), 1):
         when = milliseconds(record.time)
         try:
@@ -111,7 +111,7 @@ def _take_probes(
         used += 1
         is_of_it = not record.redirected and probed.doubt is None
         mine = [each for each, asking in zip(found, asked, strict=True) if is_asked(asking, probed, record)]
-        if is_of_it and (since is None or when >= since) and (until is None or when < until):
+        if is_of_it and is_of_time(record, evidence.wanted):
             for each in mine:
                 each.note(record.outcome, 1, when)
     if not used:

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
-from kiboko.batch.confirming import FlowsRead, take_probes
+from kiboko.batch.confirming import FlowsRead
+from kiboko.batch.probes_read import ProbesRead
 from kiboko.core.evidence.asking import Asker, Asking, addresses_of
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, Comparison, Conclusion
 from kiboko.core.evidence.finding_groups import FindingGroup
@@ -18,7 +17,6 @@ from kiboko.core.queries.members import End
 from kiboko.core.records.group_sums import Sum
 from kiboko.core.records.records import ProbeRecord
 from kiboko.core.walk.walk import Walker
-from kiboko.files.logs.chosen_files import without_copies
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,16 +74,15 @@ class Ticket:
 def ticket_of(
     walker: Walker,
     question: Question,
-    probes: Sequence[Path],
+    probes: ProbesRead | None,
     flows: FlowsRead | None,
     sent: ProbeRecord | None = None,
-    strict: bool = False,
 ) -> Ticket:
     """What logs and probes say of a question.
 
     Parameters
     ----------
-    probes : files of probe records
+    probes : files of probe records, None for none
     flows : flow logs, None for none
     sent : a probe sent just now, None for none
 
@@ -96,7 +93,7 @@ def ticket_of(
     comparison, summary = Comparison(walker), Summary(walker.directory)
     asking = _asking(walker, question)
     caveats: list[str] = []
-    looked = probes_further = 0
+    probes_further = 0
     wide = asking.widened()
 
     def is_mine(record: ProbeRecord, asked: Probed) -> bool:
@@ -105,12 +102,11 @@ def ticket_of(
         probes_further += not mine and is_asked(wide, asked, record)
         return mine
 
-    paths, copies = without_copies(probes)
-    caveats.extend(copies)
-    for path in paths:
-        used, told = take_probes(path, strict, comparison, summary, is_mine)
-        looked += used
-        caveats.extend(told)
+    looked = None
+    if probes is not None:
+        taken = probes.taken(comparison, summary, is_mine)
+        looked = taken.used
+        caveats.extend(taken.caveats)
     read, between, further, left_out = None, 0, 0, 0
     if flows is not None:
         judge, told = flows.judged(comparison, summary, asking)
@@ -121,7 +117,7 @@ def ticket_of(
             read.add(0, 0, 0, each.first, each.last)
     now, aside = _sent(comparison, asking, sent) if sent is not None else (None, None)
     return Ticket(
-        tuple(summary.rows()), read, between, left_out, looked if probes else None, tuple(caveats), now, aside,
+        tuple(summary.rows()), read, between, left_out, looked, tuple(caveats), now, aside,
         further, probes_further,
     )  # fmt: skip
 

@@ -14,6 +14,8 @@ from kiboko.commands.options import (
     add_time_options,
     columns_of,
     network_of,
+    refuse_beside,
+    refuse_without_evidence,
 )
 from kiboko.core.audit.findings import Finding
 from kiboko.core.errors import UsageError
@@ -56,7 +58,9 @@ def run(args: argparse.Namespace) -> int:
     from kiboko.core.audit.findings import KINDS
     from kiboko.views.audit_view import AuditShown, audit_json, chosen, sarif, show_audit, show_kinds
 
+    refuse_without_evidence(args)
     if args.kinds:
+        refuse_beside(args, "--kinds lists all kinds of findings", ("finding", "flows", "probes", "sarif", "json"))
         show_kinds(Output())
         return 0
     for name in args.finding:

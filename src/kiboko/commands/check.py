@@ -18,6 +18,7 @@ from kiboko.commands.options import (
     client_ports_of,
     lines_shown,
     network_of,
+    refuse_without_evidence,
 )
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import Address
@@ -84,9 +85,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Answer, show, and return 0 where all is allowed and nothing that was seen contradicts it, else 1."""
+    refuse_without_evidence(args)
     if args.probe != (args.sender is not None):
         raise UsageError("--probe sends from this machine: say with --as which endpoint of the network file it is"
                          if args.probe else "--as says who sends a probe: give --probe too")  # fmt: skip
+    if args.expectations and not (args.fixes or args.stop):
+        raise UsageError("--expectations are what each fix is held to: it goes with --fixes or --stop")
     as_it_is = topology = network_of(args)
     if args.change is not None:
         from kiboko.files.changes.applying import changed
@@ -123,6 +127,7 @@ def _seen(
     if not (args.flows or args.probes or args.probe):
         return None
     from kiboko.batch.confirming import FlowsRead
+    from kiboko.batch.probes_read import ProbesRead
     from kiboko.batch.ticket import Question, ticket_of
 
     sent = None
@@ -130,12 +135,14 @@ def _seen(
         from kiboko.commands.probe import probe_now
 
         sent = probe_now(Ends(walker), asked, services, ports, args.family, args.sender)
-    flows = None
+    flows = probes = None
+    if args.probes:
+        probes = ProbesRead(args.probes, args.strict, args.since, args.until)
     if args.flows:
         flows = FlowsRead(args.flows, args.strict, args.since, args.until, args.columns, args.cluster)
     with working("looking for this traffic in what was recorded"):
         question = Question(*asked, services, ports, addresses)
-        return ticket_of(walker, question, args.probes, flows, sent, args.strict)
+        return ticket_of(walker, question, probes, flows, sent)
 
 
 def _asked(args: argparse.Namespace) -> list[tuple[str, str]]:

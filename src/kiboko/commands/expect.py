@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,6 +15,8 @@ from kiboko.commands.options import (
     add_time_options,
     columns_of,
     network_of,
+    refuse_beside,
+    refuse_without_evidence,
 )
 from kiboko.core.errors import InputError, UsageError
 from kiboko.core.header.ranges import RangeSet
@@ -21,7 +24,7 @@ from kiboko.core.network.model import Expectation, Topology
 from kiboko.core.queries.ends import Ends
 from kiboko.core.walk.walk import Walker
 from kiboko.views.output import Output, working
-from kiboko.views.text import network_option
+from kiboko.views.text import clean, network_option
 
 if TYPE_CHECKING:
     from kiboko.batch.promises import SeenPromise
@@ -65,6 +68,7 @@ def run(args: argparse.Namespace) -> int:
     from kiboko.core.changes.expecting import BROKEN, held
     from kiboko.views.expect_view import ExpectShown, expect_json, show_expectations, write_junit
 
+    refuse_without_evidence(args)
     if args.junit is not None:
         from kiboko.files.documents.saving import check_writable
 
@@ -203,6 +207,8 @@ def _chosen(topology: Topology, args: argparse.Namespace) -> list[Expectation]:
 
 
 def _draft(ends: Ends, args: argparse.Namespace) -> int:
+    beside = ("file", "table", "id", "every", "changed_since", "probes", "junit", "json")
+    refuse_beside(args, "--draft prints a first set of expectations, as YAML", beside)
     if args.flows:
         return _draft_of_flows(ends, args)
     from kiboko.batch.spanning import matrix_of, spread
@@ -230,6 +236,8 @@ def _draft_of_flows(ends: Ends, args: argparse.Namespace) -> int:
     summary = Summary(ends.directory)
     reading = FlowsRead(args.flows, args.strict, args.since, args.until, args.columns)
     with working("looking at what was recorded"):
-        reading.judged(Comparison(ends.walker), summary)
+        _, told = reading.judged(Comparison(ends.walker), summary)
+    for each in told:  # the draft alone goes to where it can be kept
+        print(f"kiboko expect: {clean(each)}", file=sys.stderr)
     print(draft_yaml(drafted(ends.walker, summary)), end="")
     return 0

@@ -19,6 +19,7 @@ from kiboko.commands.options import (
     columns_of,
     lines_shown,
     network_of,
+    refuse_beside,
 )
 from kiboko.core.errors import InputError, Problem, UsageError
 from kiboko.core.header.addresses import AddressSet, parse_address_set, reads_as_address
@@ -44,6 +45,9 @@ if TYPE_CHECKING:
     from kiboko.core.evidence.rules_met import RuleKey
 
 
+_FIELDS, _MEASURE = "source,destination,service", "octets"
+
+
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of `flows`."""
     parser.add_argument("paths", metavar="PATH", nargs="+", help="flow logs: files, folders of them, patterns")
@@ -58,11 +62,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_time_options(parser)
     add_columns_option(parser)
     add_cluster_option(parser)
-    parser.add_argument("--by", metavar="FIELD,...", default="source,destination,service",
+    parser.add_argument("--by", metavar="FIELD,...",
                         help=f"sum up by these fields: {', '.join(FIELDS)} (source,destination,service)")  # fmt: skip
-    parser.add_argument(
-        "--sort-by", choices=MEASURES, default="octets", help="what the groups shown first have most of (octets)"
-    )
+    parser.add_argument("--sort-by", choices=MEASURES, help="what the groups shown first have most of (octets)")
     parser.add_argument(
         "--top", metavar="N", type=lines_shown, default=20, help="show so many groups, or lists of rules (20)"
     )
@@ -93,8 +95,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Read, filter, sum up and show; 0, or 1 where `--rules` finds a rule that nothing hit."""
     if args.guess:
+        beside = ("source_names", "destination_names", "end_names", "service", "rule", "outcome", "since", "until",
+                  "columns", "by", "sort_by", "rules", "rules_of", "counters", "plot", "export", "json")  # fmt: skip
+        refuse_beside(args, "--guess proposes a mapping file from the first records as they are", beside)
         return _guess(args)
-    fields = tuple(name.strip() for name in args.by.split(",") if name.strip())
+    if args.rules or args.rules_of:
+        what = "what hit each rule is not summed up by fields, drawn or written"
+        refuse_beside(args, what, ("rule", "by", "sort_by", "plot", "export"))
+    elif args.counters:
+        raise UsageError("--counters goes with --rules")
+    if args.raw and args.export is None:
+        raise UsageError("--raw goes with --export")
+    fields = tuple(name.strip() for name in (args.by or _FIELDS).split(",") if name.strip())
     wrong = [name for name in fields if name not in FIELDS]
     if wrong:
         raise UsageError(f"'{wrong[0]}' is no field to sum up by: {', '.join(FIELDS)}")
@@ -242,11 +254,11 @@ def _sums(
     if args.plot is not None:
         from kiboko.views.flow_figures import draw_flows
 
-        draw_flows(sums, timeline, args.sort_by, args.plot)
+        draw_flows(sums, timeline, args.sort_by or _MEASURE, args.plot)
     if args.json:
-        print(json.dumps(flows_json(sums, timeline, args.sort_by, args.top, caveats), indent=1))
+        print(json.dumps(flows_json(sums, timeline, args.sort_by or _MEASURE, args.top, caveats), indent=1))
     else:
-        show_flows(sums, timeline, args.sort_by, args.top, caveats, Output())
+        show_flows(sums, timeline, args.sort_by or _MEASURE, args.top, caveats, Output())
     return 0
 
 

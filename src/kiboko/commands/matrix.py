@@ -59,6 +59,8 @@ def run(args: argparse.Namespace) -> int:
         from kiboko.views.figures import check_figure
 
         check_figure(args.plot)
+    if str(args.csv) == "-" and args.json:
+        raise UsageError("--csv - and --json both go to standard output: name a file for --csv")
     if args.csv is not None and str(args.csv) != "-":
         from kiboko.files.documents.saving import check_writable
 

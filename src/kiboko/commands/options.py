@@ -14,7 +14,7 @@ from kiboko.core.header.services import parse_ports
 from kiboko.views.text import clean
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Iterable
 
     from kiboko.core.network.model import Topology
     from kiboko.files.elements.column_map import ColumnMap
@@ -94,11 +94,28 @@ def network_of(args: argparse.Namespace) -> Topology:
 
 
 def add_time_options(parser: Options) -> None:
-    """`--since` and `--until`, for commands that read flow records."""
+    """`--since` and `--until`, for commands that read evidence."""
     parser.add_argument(
-        "--since", metavar="TIME", help="only flow records that touch this time or later (RFC 3339; UTC without a zone)"
-    )
-    parser.add_argument("--until", metavar="TIME", help="only flow records that began before this time")
+        "--since", metavar="TIME", help="only records of this time or later (RFC 3339; UTC without a zone): flows that"
+        " touch it, probes sent in it",
+    )  # fmt: skip
+    parser.add_argument("--until", metavar="TIME", help="only what began, or was sent, before this time")
+
+
+def refuse_beside(args: argparse.Namespace, what: str, names: Iterable[str]) -> None:
+    """Refuse options, by the names of their values, that would have no effect beside what is asked for: whoever gives
+    one expects one. `what` says why they have none. Raises UsageError."""
+    for name in names:
+        if getattr(args, name):
+            option = name.removesuffix("_names").replace("_", "-")
+            raise UsageError(f"{what}: leave out --{option}")
+
+
+def refuse_without_evidence(args: argparse.Namespace) -> None:
+    """What says which records count, and how they are read, means nothing without any. Raises UsageError."""
+    given = [name for name in ("since", "until", "columns") if getattr(args, name)]
+    if given and not args.flows and not args.probes:
+        raise UsageError(f"--{given[0]} is about evidence: give --flows, --probes, or both")
 
 
 def add_columns_option(parser: Options) -> None:

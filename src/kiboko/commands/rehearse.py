@@ -16,6 +16,8 @@ from kiboko.commands.options import (
     add_time_options,
     columns_of,
     network_of,
+    refuse_beside,
+    refuse_without_evidence,
 )
 from kiboko.core.errors import InputError, UsageError
 from kiboko.core.header.services import Service
@@ -70,6 +72,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Rehearse, show, and return 1 where it breaks an expectation or brings a finding."""
+    refuse_without_evidence(args)
     _refuse(args)
     if args.listed:
         return _list(args)
@@ -127,6 +130,8 @@ def _refuse(args: argparse.Namespace) -> None:
         raise UsageError("--probes goes with --after NAME")
     if args.reason is not None and args.save is None:
         raise UsageError("--reason goes with --save NAME")
+    if args.listed:
+        refuse_beside(args, "--list lists the rehearsals that were kept", ("flows", "probes", "file", "service"))
 
 
 def _changed(before: Topology, args: argparse.Namespace) -> tuple[Topology, str, str]:
