@@ -14,7 +14,7 @@ from kiboko.core.errors import InputError, UsageError
 from kiboko.core.evidence.asking import Asking
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
-from kiboko.core.evidence.observed import Observed, observe
+from kiboko.core.evidence.observed import Observed, observe, told_by
 from kiboko.core.network.model import Topology
 from kiboko.core.records.flow_query import FlowFilter
 from kiboko.core.records.flow_table import milliseconds
@@ -111,9 +111,10 @@ def _take_probes(
         used += 1
         is_of_it = not record.redirected and probed.doubt is None
         mine = [each for each, asking in zip(found, asked, strict=True) if is_asked(asking, probed, record)]
-        if is_of_it and is_of_time(record, evidence.wanted):
+        if mine and is_of_it and is_of_time(record, evidence.wanted):
+            told = told_by(comparison.probe(record).concluded, probed.walk.flow.service.protocol)
             for each in mine:
-                each.note(record.outcome, 1, when)
+                each.note(told, 1, when)
     if not used:
         what = "; ".join(rejects.sentences())
         raise InputError(f"{path}: no record could be used{'; ' + what if what else ''}")

@@ -131,7 +131,7 @@ def _refuse(args: argparse.Namespace) -> None:
     if args.reason is not None and args.save is None:
         raise UsageError("--reason goes with --save NAME")
     if args.listed:
-        refuse_beside(args, "--list lists the rehearsals that were kept", ("flows", "probes", "file", "service"))
+        refuse_beside(args, "--list lists the rehearsals that were kept", ("flows", "probes", "file"))
 
 
 def _changed(before: Topology, args: argparse.Namespace) -> tuple[Topology, str, str]:

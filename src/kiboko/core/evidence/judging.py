@@ -84,7 +84,8 @@ WHERE_NOT_TOLD = _reason(UNSURE, "it passed somewhere, and where is not known: p
 RESTS_ON_UNKNOWN = _reason(UNSURE, "it rests on a gate that is not known")
 REFUSED_UNSURE = _reason(UNSURE, "refused: is anything listening?")
 SILENT_UNSURE = _reason(UNSURE, "no answer was recorded: is anything listening?")
-SILENT_UDP = _reason(UNSURE, "no answer was recorded: many UDP services answer only what they understand")
+SILENT_UDP = _reason(UNSURE, "no answer was recorded, which without TCP proves nothing: many services answer only what"
+                     " they understand")  # fmt: skip
 REPLY_ELSEWHERE = _reason(UNSURE, "the reply was denied where by the rules it does not come by")
 REPLY_TO_WHOM = _reason(UNSURE, "denied, as the reply of a flow to the private address would be")
 REPLY_TO_NOTHING = _reason(UNSURE, "a reply to nothing that was recorded")

@@ -10,14 +10,28 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence.asking import Asking, RecordedEnds
+from kiboko.core.evidence.comparison import UNSURE, Conclusion
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.judged import Judged
+from kiboko.core.header.services import ICMP, ICMP6, TCP
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
 from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, REFUSED, SILENT, UNREACHABLE
 
 GOT_THROUGH = (ANSWERED, ARRIVED)
 """What shows that a request passed every gate."""
 STOPPED = (DENIED, REFUSED, SILENT, UNREACHABLE)
+NOT_TOLD = "not telling"
+"""What was recorded of it, and shows neither."""
+
+
+def told_by(concluded: Conclusion, protocol: int) -> str:
+    """What a conversation or a probe shows of what it asked, in one word. It shows nothing where it is not sure who
+    began, or whose it is; where only silence was seen, but of TCP; and where nothing but its first packet gets through.
+    That it is older than the network file takes nothing from what was seen."""
+    is_older = concluded.before_as_of or concluded.cause == "older-session"
+    if (concluded.status == UNSURE and not is_older) or concluded.is_first_alone:
+        return NOT_TOLD
+    return NOT_TOLD if concluded.observed == SILENT and protocol not in (TCP, ICMP, ICMP6) else concluded.observed
 
 
 @dataclass(slots=True)
@@ -64,7 +78,6 @@ def observe(
     """What the wanted records of a judged table, bool[n], show of each of some questions."""
     if judged.found is None:
         return [Observed() for _ in asked]
-    words = [each.observed for each in judged.concluded]
     rows = np.flatnonzero(wanted)
     # Of each conversation of which records are wanted, the first of these, and when the last was.
     conversations, first = np.unique(judged.found.of[rows], return_index=True)
@@ -74,10 +87,13 @@ def observe(
     latest = np.full(count, int(NO_TIME), dtype=np.int64)
     np.maximum.at(latest, judged.found.of[rows], table.last()[rows])
     known, found = RecordedEnds(judged, evaluator.ends_of(table, judged)), []
+    protocol = judged.asked.service >> 16 if judged.asked is not None else np.zeros(count, dtype=np.int64)
     for asking in asked:
         met = np.flatnonzero(asking.conversations(known) & is_wanted)
         mine = Observed()
-        for code, when in zip(conclusion[met].tolist(), latest[met].tolist(), strict=True):
-            mine.note(words[code], 1, when)
+        for code, kind, when in zip(
+            conclusion[met].tolist(), protocol[met].tolist(), latest[met].tolist(), strict=True
+        ):
+            mine.note(told_by(judged.concluded[code], kind), 1, when)
         found.append(mine)
     return found
