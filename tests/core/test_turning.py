@@ -52,37 +52,52 @@ class HeldToWalks(unittest.TestCase):
         self.assertTrue(all(met[kind] > 5 for kind in (STOPPED, PASSES, TRIED)), met)
 
     def by_walks(self, old, new, table):
-        """Conversation by conversation, each taken as a table of classes of its own."""
+        """Conversation by conversation. Where it is not known who began one, it is turned where both ways are so."""
         comparison = Comparison(old)
         evaluator = Evaluator(comparison)
         judged, want = evaluator.judge(table), Counter()
         sources, targets = evaluator.ends_of(table, judged)
-        shared = {each.address for each in old.topology.gateways.values() if each.address is not None}
-        of = judged.found.of
         for number in range(len(judged.found)):
-            source, target, asked = sources[number], targets[number], judged.asked
-            if any(old.directory.why_undeliverable(each) for each in (source, target)) or source in shared:
-                continue
-            service = int(asked.service[number])
-            port = int(asked.port[number])
-            end = old.directory.endpoint(source)
-            if (end.network is None and comparison.ends.is_foreign(target)) or (
-                service >> 16 in (6, 17, 132) and port < 0
-            ):
-                continue
-            ports = RangeSet.one(port) if port >= 0 else None
-            verdicts = [each.walk(each.directory.endpoint(source), target, Service(service >> 16, service & 0xFFFF), ports)
-                        .verdict for each in (old, new)]  # fmt: skip
-            kind = None
-            if verdicts[0] == ALLOWED != verdicts[1]:
-                kind = STOPPED
-            elif verdicts[1] == ALLOWED != verdicts[0]:
-                kind = PASSES
-            elif verdicts == [BLOCKED, BLOCKED]:
-                kind = TRIED
+            source, target = sources[number], targets[number]
+            service, port = int(judged.asked.service[number]), int(judged.asked.port[number])
+            kind = self.kind_of(comparison, new, source, target, service, port)
+            if judged.found.began[number] < 0:
+                one, other = self.turned_round(old, source, target)
+                back = self.kind_of(comparison, new, one, other, service & ~0xFFFF | max(port, 0), service & 0xFFFF)
+                kind = kind if kind == back else None
             if kind is not None:
-                want[kind, old.directory.end_name(source), old.directory.end_name(target)] += int((of == number).sum())
+                ends = old.directory.end_name(source), old.directory.end_name(target)
+                want[kind, *ends] += int((judged.found.of == number).sum())
         return want
+
+    def turned_round(self, walker, source, target):
+        """The ends if the other one had begun: it sends from its private address, and to the public one from outside."""
+        directory = walker.directory
+        owner, receiver = directory.public_owner(target), directory.interface_at(source)
+        sender = owner.address(4) if owner is not None else target
+        outside = directory.endpoint(sender).outside
+        if outside is None or receiver is None or receiver.public is None or source != receiver.address(4):
+            return sender, source
+        network = walker.topology.subnets[receiver.subnet].network
+        return sender, source if directory.tunnel(network, outside.name) is not None else receiver.public
+
+    def kind_of(self, comparison, new, source, target, service, port):
+        """How what one end asks of another is turned; None where it is not, or nobody can say."""
+        old = comparison.walker
+        shared = {each.address for each in old.topology.gateways.values() if each.address is not None}
+        if any(old.directory.why_undeliverable(each) for each in (source, target)) or source in shared:
+            return None
+        end = old.directory.endpoint(source)
+        if (end.network is None and comparison.ends.is_foreign(target)) or (service >> 16 in (6, 17, 132) and port < 0):
+            return None
+        ports = RangeSet.one(port) if port >= 0 else None
+        verdicts = [each.walk(each.directory.endpoint(source), target, Service(service >> 16, service & 0xFFFF), ports)
+                    .verdict for each in (old, new)]  # fmt: skip
+        if verdicts[0] == ALLOWED != verdicts[1]:
+            return STOPPED
+        if verdicts[1] == ALLOWED != verdicts[0]:
+            return PASSES
+        return TRIED if verdicts == [BLOCKED, BLOCKED] else None
 
 
 class ByHand(unittest.TestCase):
@@ -109,6 +124,21 @@ class ByHand(unittest.TestCase):
             told = {(kind, *key): (each.conversations, each.records) for kind in KINDS for key, each in turned.of(kind)}
             self.assertEqual(told, {(STOPPED, "cat", "ann", "tcp/22"): (2, 3), (PASSES, "cat", "ann", "tcp/80"): (1, 1),
                                     (TRIED, "cat", "ann", "tcp/443"): (1, 1)})  # fmt: skip
+
+    def test_what_either_end_may_have_begun_is_turned_where_it_is_whoever_did(self):
+        """ann and cat send to each other from high ports, and nothing tells who began. What is shut for the one way alone
+        may have been turned or not; that is not passed over."""
+        values = base()
+        udp = [flow("10.1.1.10", "10.1.2.10", "udp/47000", 46000), flow("10.1.2.10", "10.1.1.10", "udp/46000", 47000)]
+        for guarded, seen in ((("ann",), (0, 2)), (("cat",), (0, 2)), (("ann", "cat"), (2, 0)), ((), (0, 0))):
+            other = copy.deepcopy(values)
+            other["filters"]["guard"] = a_filter("instance", inbound=[])
+            for name in guarded:
+                other["instances"][name]["interfaces"][0]["filters"] = ["guard"]
+            turning, turned = Turning(Walker(load(values)), Walker(load(other))), Turned()
+            table = table_of(udp)
+            turning.take(table, turning.judge(table), np.arange(2), turned)
+            self.assertEqual(seen, (turned.total(STOPPED).records, turned.untold), guarded)
 
     def test_what_is_too_much_to_be_listed_is_counted(self):
         values = base()

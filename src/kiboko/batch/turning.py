@@ -86,7 +86,7 @@ def turned_by(
     if found.untold:
         told.append(
             f"of {found.untold:,} flow records it is not told what the change does: their sender stands behind"
-            " a shared address, or its port was not recorded"
+            " a shared address, or its port or who began was not recorded"
         )
     if found.left_out:
         told.append(f"{flow_records(found.left_out, 'is', 'are')} of more ends and services than are listed, in the"

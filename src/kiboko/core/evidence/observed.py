@@ -91,9 +91,10 @@ def observe(
     for asking in asked:
         met = np.flatnonzero(asking.conversations(known) & is_wanted)
         mine = Observed()
-        for code, kind, when in zip(
-            conclusion[met].tolist(), protocol[met].tolist(), latest[met].tolist(), strict=True
+        is_known = judged.found.began[met] >= 0
+        for code, known, kind, when in zip(
+            conclusion[met].tolist(), is_known.tolist(), protocol[met].tolist(), latest[met].tolist(), strict=True
         ):
-            mine.note(told_by(judged.concluded[code], kind), 1, when)
+            mine.note(told_by(judged.concluded[code], kind) if known else NOT_TOLD, 1, when)
         found.append(mine)
     return found

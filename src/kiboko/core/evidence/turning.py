@@ -25,6 +25,7 @@ from kiboko.core.tables.places import NONE
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, Walker
 
 KINDS = STOPPED, PASSES, TRIED = "newly stopped", "newly let pass", "stopped as before"
+_STOPPED, _PASSES, _TRIED, _AS_BEFORE = range(4)
 _OPEN = VERDICTS.index(ALLOWED)
 _SHUT = VERDICTS.index(BLOCKED)
 Ends = tuple[str, ...]
@@ -34,7 +35,7 @@ Ends = tuple[str, ...]
 @dataclass(slots=True)
 class Turned:
     """Recorded traffic by how a change turns it. `untold` records are of senders behind a shared address, or of traffic
-    of which the ports that it was sent from matter and were not recorded."""
+    of which the ports that it was sent from, or who began it, matter and are not known."""
 
     sums: dict[str, GroupSums] = field(default_factory=lambda: {kind: GroupSums(3) for kind in KINDS})
     records: int = 0
@@ -87,39 +88,53 @@ class Turning:
 
     def take(self, table: FlowTable, judged: Judged, rows: NDArray[np.int64], into: Turned) -> None:
         """Take in some records of a table."""
-        tallies = self._evaluator.summed(table, judged, rows)
-        if not len(tallies):
+        if judged.found is None:
             return
-        into.records += int(tallies.count.sum())
-        told, verdicts = self._verdicts(tallies)
-        into.untold += int(tallies.count[~told].sum())
-        before, after = verdicts
-        was_open, is_open = before == _OPEN, after == _OPEN
-        for kind, mask in (
-            (STOPPED, told & was_open & ~is_open),
-            (PASSES, told & ~was_open & is_open),
-            (TRIED, told & (before == _SHUT) & (after == _SHUT)),
-        ):
-            self._note(tallies, np.flatnonzero(mask), into.sums[kind])
+        is_open = judged.found.began[judged.found.of[rows]] < 0
+        for mine, either in ((rows[~is_open], False), (rows[is_open], True)):
+            tallies = self._evaluator.summed(table, judged, mine)
+            if len(tallies):
+                self._take(tallies, either, into)
 
-    def _verdicts(self, tallies: Tallies) -> tuple[NDArray[np.bool_], list[NDArray[np.uint8]]]:
-        """Of which tallies both versions tell, bool[m], and the verdicts of either, indices of `VERDICTS`."""
+    def _take(self, tallies: Tallies, either: bool, into: Turned) -> None:
+        """Take in tallies; of those of which `either` end may have begun what holds whoever did."""
+        into.records += int(tallies.count.sum())
+        told, kind = self._kinds(tallies)
+        if either:
+            known, other = self._kinds(tallies, reverse=True)
+            is_turned = (kind == _STOPPED) | (kind == _PASSES) | (other == _STOPPED) | (other == _PASSES)
+            told &= known & ((kind == other) | ~is_turned)
+            kind = np.where(kind == other, kind, _AS_BEFORE)
+        into.untold += int(tallies.count[~told].sum())
+        for number, name in enumerate(KINDS):
+            self._note(tallies, np.flatnonzero(told & (kind == number)), into.sums[name])
+
+    def _kinds(self, tallies: Tallies, reverse: bool = False) -> tuple[NDArray[np.bool_], NDArray[np.int64]]:
+        """Of which tallies both versions tell, bool[m], and how the change turns each, an index of `KINDS` or
+        `_AS_BEFORE`: as they were asked, or as if the other end had begun (`reverse`)."""
         ends = self._evaluator.ends
         sender, target = ends.atoms(tallies.sources), ends.atoms(tallies.targets)
+        service, port = tallies.service, tallies.port
+        if reverse:
+            sender, own = ends.own(target), ends.own(sender)
+            target = ends.target(sender, own, np.zeros(len(own), dtype=np.bool_))
+            service, port = service & ~0xFFFF | np.maximum(port, 0), np.where(port < 0, port, service & 0xFFFF)
         told = ~(ends.is_apart(sender) | ends.is_apart(target))
         told &= ~(ends.is_foreign(sender) & ends.is_foreign(target))
         asked = told.copy()
         told &= ends.shared_by(sender) == NONE
-        told &= ~(has_ports(tallies.service >> 16) & (tallies.port < 0))
+        told &= ~(has_ports(service >> 16) & (port < 0))
         rows = np.flatnonzero(told)
-        flows = Flows(sender[rows].astype(np.int32), target[rows].astype(np.int32), tallies.service[rows],
-                      tallies.port[rows])  # fmt: skip
+        flows = Flows(sender[rows].astype(np.int32), target[rows].astype(np.int32), service[rows], port[rows])
         before = np.full(len(tallies), _OPEN, dtype=np.uint8)
         before[rows] = self._tables[0].judge(flows).verdict
         may = np.arange(len(rows)) if self._services is None else np.flatnonzero(within(self._services, flows.service))
         after = before.copy()
         after[rows[may]] = self._tables[1].judge(flows.taken(may)).verdict
-        return told | ~asked, [before, after]  # what no gate lies between is turned by nothing
+        was_open, is_open = before == _OPEN, after == _OPEN
+        kinds = np.select([was_open & ~is_open, ~was_open & is_open, (before == _SHUT) & (after == _SHUT)],
+                          [_STOPPED, _PASSES, _TRIED], _AS_BEFORE)  # fmt: skip
+        return told | ~asked, kinds  # what no gate lies between is turned by nothing
 
     def _note(self, tallies: Tallies, rows: NDArray[np.int64], into: GroupSums) -> None:
         if not len(rows):
