@@ -51,7 +51,9 @@ class Shown(unittest.TestCase):
         ends = [AddressSet.of_addresses([parse_address(each)]) for each in (ANN, CAT)]
         judged = evaluator.judge(table)
         everything = table.line >= 0
-        (seen,) = observe(evaluator, table, judged, everything, [Asking(*ends, parse_services(service))])
+        asked = [Asking(*ends, parse_services(service)), Asking(*ends, parse_services("rdp"))]
+        seen, nothing = observe(evaluator, table, judged, everything, asked)
+        self.assertEqual({}, nothing.counts)
         return seen.through, seen.stopped
 
     def test_what_got_through_and_what_was_denied(self):

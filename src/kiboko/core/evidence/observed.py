@@ -91,10 +91,8 @@ def observe(
     for asking in asked:
         met = np.flatnonzero(asking.conversations(known) & is_wanted)
         mine = Observed()
-        is_known = judged.found.began[met] >= 0
-        for code, known, kind, when in zip(
-            conclusion[met].tolist(), is_known.tolist(), protocol[met].tolist(), latest[met].tolist(), strict=True
-        ):
-            mine.note(told_by(judged.concluded[code], kind) if known else NOT_TOLD, 1, when)
+        columns = conclusion[met], judged.found.began[met] >= 0, protocol[met], latest[met]
+        for code, is_told, kind, when in zip(*(column.tolist() for column in columns), strict=True):
+            mine.note(told_by(judged.concluded[code], kind) if is_told else NOT_TOLD, 1, when)
         found.append(mine)
     return found
