@@ -181,6 +181,7 @@ class Probes(unittest.TestCase):
             with self.subTest(record):
                 found = held.probe(record)
                 self.assertEqual((status, why), (found.status, found.why))
+        self.assertEqual(("bob", "203.0.113.10"), found.named)
 
     def test_s40_a_machine_of_several_addresses_is_probed_from_the_one_that_packets_left_from(self):
         values = network()
@@ -192,6 +193,8 @@ class Probes(unittest.TestCase):
             for address in ("10.1.1.11", "10.1.2.12")
         )
         self.assertEqual(("agree", "leak"), (first.status, second.status))
+        # The question names what was judged: bob, and the address that his name does not mean.
+        self.assertEqual([("bob", "ann"), ("10.1.2.12", "ann")], [first.named, second.named])
 
     def test_s40_whose_own_address_is_translated_stands_for_all_of_its_outside(self):
         """The depot is 198.51.100.0/28, and ssh of ann is for bob; http of cat is for everybody but half of the depot."""

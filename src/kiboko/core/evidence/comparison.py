@@ -6,7 +6,7 @@ from __future__ import annotations
 import itertools
 from dataclasses import dataclass, replace
 
-from kiboko.core.evidence.probed import REDIRECTED, ProbeEnds
+from kiboko.core.evidence.probed import REDIRECTED, Probed, ProbeEnds
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, WELL_KNOWN, Service, parse_services, union_services
@@ -98,6 +98,8 @@ class Finding:
     decider: Row | None = None
     asked: tuple[Row, ...] = ()
     is_reply: bool = False
+    named: tuple[str, str] | None = None
+    """Of a probe the sender and the receiver as a question names them."""
 
     @property
     def status(self) -> str:
@@ -146,6 +148,9 @@ class Comparison:
         if record.redirected:
             return _finding(UNSURE, record.outcome, REDIRECTED)
         asked = self.probes.of(record)
+        return replace(self._probed(record, asked), named=asked.named)
+
+    def _probed(self, record: ProbeRecord, asked: Probed) -> Finding:
         walk = asked.walk
         doubt = asked.doubt or self._without_rules(walk.flow.source, walk.flow.target)
         if doubt is not None:

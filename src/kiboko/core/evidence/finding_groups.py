@@ -122,8 +122,8 @@ class FindingGroup:
             )
         walk, port = self.finding.walk, None
         if isinstance(self.example, ProbeRecord):
-            ends, service = (self.example.source, self.example.destination), self.example.service
-            port = self.example.source_port
+            ends = self.finding.named or (self.example.source, self.example.destination)
+            service, port = self.example.service, self.example.source_port
         elif walk is not None:
             ends, service = (str(walk.flow.source.address), str(walk.flow.target)), str(walk.flow.service)
             ports = walk.flow.source_ports

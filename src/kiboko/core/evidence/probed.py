@@ -22,10 +22,11 @@ _MOST_TRIED = 64
 
 @dataclass(frozen=True, slots=True)
 class Probed:
-    """The walk of what a probe asked, by the names of its ends; `doubt` says why its packets may have been of other
-    traffic than that, None where they were of it."""
+    """The walk of what a probe asked; `doubt` says why its packets may have been of other traffic, None where they were
+    of it. `named` are its ends as a question names them: by their names where these mean the very addresses."""
 
     walk: Walk
+    named: tuple[str, str]
     doubt: str | None = None
 
 
@@ -67,7 +68,10 @@ class ProbeEnds:
         walks = [ends.walker.walk(each, target, service, port) for each in sources]
         if len({_said(walk) for walk in walks}) > 1:
             where = f"{_untold(record)}, and the rules do not treat all of them alike"
-        return Probed(walks[0], doubt or where)
+        is_usual = sources[0].address == pairs[0].source.address and not (sender.is_set and record.sent_from)
+        named = (record.source if is_usual or len(sources) > 1 else str(sources[0].address),
+                 record.destination if target == meant[0] else str(target))  # fmt: skip
+        return Probed(walks[0], named, doubt or where)
 
     def _sources(
         self, record: ProbeRecord, sender: End, usual: Endpoint, target: Address
