@@ -7,6 +7,8 @@ from collections import Counter
 from pathlib import Path
 from unittest import mock
 
+import numpy as np
+
 from kiboko.core.evidence import flow_numbers
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
@@ -42,8 +44,9 @@ class Usage(unittest.TestCase):
         comparison = Comparison(Walker(topology))
         evaluator, usage = Evaluator(comparison), RuleUsage(topology)
         table = table_of(list(records))
-        tallies = evaluator.tallies(table)
-        usage.take(tallies, evaluator.rules_met(tallies))
+        judged, rows = evaluator.judge(table), np.arange(len(table))
+        for each in evaluator.uses(table, judged, evaluator.summed(table, judged, rows), rows):
+            usage.take(*each)
         self.assertEqual(usage.records, len(records))
         return {line.key: line.sum.records for line in usage.lines()}
 
@@ -63,6 +66,16 @@ class Usage(unittest.TestCase):
         hit = self.hits(request, reply)
         self.assertEqual((hit["edge", "outbound", "1"], hit["edge", "inbound", "2"]), (1, 1))
         self.assertEqual(hit["guard", "inbound", "way-in"], 1)
+
+    def test_where_nothing_tells_who_began_the_rules_of_both_ways_are_hit(self):
+        """ann and dan send to each other from high ports: either request may be the one that its rule let through, and a
+        rule that was never hit is one to take out."""
+        one = flow("10.1.1.10", "10.2.1.10", "udp/47000", 46000)
+        other = flow("10.2.1.10", "10.1.1.10", "udp/46000", 47000)
+        hit = self.hits(one, other)
+        self.assertEqual(1, hit["guard", "inbound", "otherwise"], "by dan's request")
+        self.assertEqual(2, hit["edge", "inbound", "2"], "by ann's request, and by her reply to dan")
+        self.assertEqual(2, hit["edge", "outbound", "1"], "by dan's request, and by his reply to ann")
 
     def test_what_no_rule_matches_is_counted_as_otherwise(self):
         self.assertEqual(self.hits(flow("10.1.2.10", "10.1.1.10", "http", 40000))["guard", "inbound", "otherwise"], 1)

@@ -94,7 +94,8 @@ class Worker:
                 if not self._only_usage:
                     tallies.append(summed)
                 if usage is not None:
-                    usage.take(summed, self._evaluator.rules_met(summed))
+                    for each in self._evaluator.uses(part.table, judged, summed, rows):
+                        usage.take(*each)
             twice, elsewhere = twice + judged.joined[0], elsewhere + judged.joined[1]
             lines += part.lines
         return JudgedPiece(tallies, rejects, lines, read, left_out, coverage, twice, elsewhere, between, further, usage)

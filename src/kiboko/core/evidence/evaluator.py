@@ -9,7 +9,7 @@ classes are asked at once by the gate tables, and held against the proofs by col
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import numpy as np
 from numpy.typing import NDArray
@@ -276,6 +276,16 @@ class Evaluator:
     def rules_met(self, tallies: Tallies) -> Met:
         """The rules that the packets of tallies met."""
         return self._rules.of(tallies)
+
+    def uses(
+        self, table: FlowTable, judged: Judged, summed: Tallies, rows: Rows
+    ) -> Iterator[tuple[Tallies, Met, bool]]:
+        """The rules that the packets of some records of a judged table met, which `summed` sums up; and once more as if
+        the other end had begun (True), of those of which nothing tells who did."""
+        yield summed, self.rules_met(summed), False
+        if judged.found is not None and (is_open := judged.found.began[judged.found.of[rows]] < 0).any():
+            turned = self.summed(table, judged, rows[is_open]).turned_round()
+            yield turned, self.rules_met(turned), True
 
     def meeting(self, table: FlowTable, wanted: frozenset[RuleKey]) -> Truths:
         """The records whose packets met one of some rules."""

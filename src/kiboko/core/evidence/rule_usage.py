@@ -58,9 +58,10 @@ class RuleUsage:
     records: int = 0
     only: Collection[str] = ()
 
-    def take(self, tallies: Tallies, met: Met) -> None:
-        """Count the records of tallies at every rule that they met."""
-        self.records += int(tallies.count.sum())
+    def take(self, tallies: Tallies, met: Met, again: bool = False) -> None:
+        """Count the records of tallies at every rule that they met; `again`, where they were counted before, as if the
+        other end had begun."""
+        self.records += 0 if again else int(tallies.count.sum())
         replies = np.stack([tallies.replies, tallies.reply_packets, tallies.reply_octets])
         requests = np.stack([tallies.count, tallies.packets, tallies.octets]) - replies
         for numbers, amounts in ((met.request, requests), (met.reply, replies)):

@@ -61,7 +61,7 @@ class RulesMet:
 
     def of(self, tallies: Tallies) -> Met:
         """The rules that the packets of tallies met."""
-        sender, target = self._ends.atoms(tallies.sources), self._ends.atoms(tallies.targets)
+        sender, target = self._ends.own(self._ends.atoms(tallies.sources)), self._ends.atoms(tallies.targets)
         known = ~(self._ends.is_apart(sender) | self._ends.is_apart(target))
         known &= ~(self._ends.is_foreign(sender) & self._ends.is_foreign(target))
         by_walk = self._ends.shared_by(sender) != NONE

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence.comparison import Conclusion, FlowAsked
 from kiboko.core.header.services import Service
+from kiboko.core.records.columns import has_ports
 from kiboko.core.records.flow_table import AddressTable, FlowTable, joined
 from kiboko.core.records.records import FlowRecord
 
@@ -86,6 +87,17 @@ class Tallies:
             "targets": self.targets.taken(rows),
         }  # fmt: skip
         return Tallies(**columns)
+
+    def turned_round(self) -> Tallies:
+        """The same as if the other end had begun each of them: its requests were what were taken for replies."""
+        ported = has_ports(self.service >> 16) & (self.port >= 0)
+        return dataclasses.replace(
+            self, sources=self.targets, targets=self.sources,
+            service=np.where(ported, self.service & ~0xFFFF | self.port, self.service),
+            port=np.where(ported, self.service & 0xFFFF, self.port),
+            replies=self.count - self.replies, reply_packets=self.packets - self.reply_packets,
+            reply_octets=self.octets - self.reply_octets,
+        )  # fmt: skip
 
     def __getitem__(self, index: int) -> Tally:
         low, high = self.alike[index].tolist()

@@ -101,7 +101,7 @@ class Turning:
         into.records += int(tallies.count.sum())
         told, kind = self._kinds(tallies)
         if either:
-            known, other = self._kinds(tallies, reverse=True)
+            known, other = self._kinds(tallies.turned_round())
             is_turned = (kind == _STOPPED) | (kind == _PASSES) | (other == _STOPPED) | (other == _PASSES)
             told &= known & ((kind == other) | ~is_turned)
             kind = np.where(kind == other, kind, _AS_BEFORE)
@@ -109,16 +109,13 @@ class Turning:
         for number, name in enumerate(KINDS):
             self._note(tallies, np.flatnonzero(told & (kind == number)), into.sums[name])
 
-    def _kinds(self, tallies: Tallies, reverse: bool = False) -> tuple[NDArray[np.bool_], NDArray[np.int64]]:
+    def _kinds(self, tallies: Tallies) -> tuple[NDArray[np.bool_], NDArray[np.int64]]:
         """Of which tallies both versions tell, bool[m], and how the change turns each, an index of `KINDS` or
-        `_AS_BEFORE`: as they were asked, or as if the other end had begun (`reverse`)."""
+        `_AS_BEFORE`."""
         ends = self._evaluator.ends
-        sender, target = ends.atoms(tallies.sources), ends.atoms(tallies.targets)
+        sender, target = ends.own(ends.atoms(tallies.sources)), ends.atoms(tallies.targets)
+        target = ends.target(sender, target, np.zeros(len(sender), dtype=np.bool_))
         service, port = tallies.service, tallies.port
-        if reverse:
-            sender, own = ends.own(target), ends.own(sender)
-            target = ends.target(sender, own, np.zeros(len(own), dtype=np.bool_))
-            service, port = service & ~0xFFFF | np.maximum(port, 0), np.where(port < 0, port, service & 0xFFFF)
         told = ~(ends.is_apart(sender) | ends.is_apart(target))
         told &= ~(ends.is_foreign(sender) & ends.is_foreign(target))
         asked = told.copy()
