@@ -219,6 +219,12 @@ class Probes(unittest.TestCase):
                 target = "ann" if service == "ssh" else "cat"
                 found = held.probe(probe(sender, target, service, outcome, sent_from=sent_from))
                 self.assertEqual(status, found.status, found.why)
+                own = sent_from if sent_from in ("198.51.100.3", "198.51.100.9") else sender
+                self.assertEqual((own, target), found.named)
+        six = held.probe(
+            probe("internet", "ann", "https", "silent", address="2001:db8:1:1::10", sent_from="2001:db8:9::1")
+        )
+        self.assertEqual("agree", six.status, "an outside has addresses of both families")
 
     def test_s40_what_was_probed_before_as_of_is_no_leak_and_no_break(self):
         for days, statuses in ((-1, ["break", "leak", "agree"]), (1, ["unsure", "unsure", "agree"])):

@@ -52,7 +52,8 @@ class ProbeEnds:
             raise UsageError(f"'{record.destination}' stands for more than one end; a probe goes to one")
         went = _address(record.address)
         services = resolve_service(record.service, ends.topology.services)
-        pairs = [pair for each in sender.members[:1] for pair in ends.pairs(each, receiver.members[0], went.family)]
+        first = next((each for each in sender.members if went.family in each.families), None)
+        pairs = ends.pairs(first, receiver.members[0], went.family) if first is not None else []
         service = single_service(services_for(services, went.family))
         if not pairs or service is None:
             raise UsageError(
@@ -68,8 +69,9 @@ class ProbeEnds:
         walks = [ends.walker.walk(each, target, service, port) for each in sources]
         if len({_said(walk) for walk in walks}) > 1:
             where = f"{_untold(record)}, and the rules do not treat all of them alike"
-        is_usual = sources[0].address == pairs[0].source.address and not (sender.is_set and record.sent_from)
-        named = (record.source if is_usual or len(sources) > 1 else str(sources[0].address),
+        source = sources[0].address
+        is_other = sender.is_set or source != pairs[0].source.address
+        named = (str(source) if is_other and _left_from(record) == source else record.source,
                  record.destination if target == meant[0] else str(target))  # fmt: skip
         return Probed(walks[0], named, doubt or where)
 
@@ -77,7 +79,7 @@ class ProbeEnds:
         self, record: ProbeRecord, sender: End, usual: Endpoint, target: Address
     ) -> tuple[list[Endpoint], str | None]:
         """The ends that may have sent it, and why it may be that none of them did, if so."""
-        left = _address(record.sent_from) if record.sent_from is not None else None
+        left = _left_from(record)
         mine = addresses_of_sender(sender)
         if left is not None and (usual.outside is None or not self._is_translated(left, sender)):
             if left not in mine and left != usual.address:  # who is named by a public address has a private one
@@ -122,6 +124,10 @@ def _address(text: str) -> Address:
         return parse_meant(text)
     except ValueError as error:
         raise UsageError(f"'{text}' is no address") from error
+
+
+def _left_from(record: ProbeRecord) -> Address | None:
+    return _address(record.sent_from) if record.sent_from is not None else None
 
 
 def _untold(record: ProbeRecord) -> str:
