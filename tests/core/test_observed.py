@@ -114,8 +114,10 @@ class ProbesOfPromises(unittest.TestCase):
             with self.subTest(record), tempfile.TemporaryDirectory() as folder:
                 path = Path(folder, "probes.jsonl")
                 path.write_text(to_line(record) + "\n")
-                seen, _ = seen_of(ends, list(ends.topology.expectations), Evidence(probes=[path]))
+                seen, told = seen_of(ends, list(ends.topology.expectations), Evidence(probes=[path]))
                 self.assertEqual(counted, (seen[promise].keeps, seen[promise].breaks))
+                doubt = "1 probe tells nothing: it left from 10.1.1.11, which is no address of ann"
+                self.assertEqual([doubt] if record.sent_from != ANN else [], told)
 
 
 if __name__ == "__main__":

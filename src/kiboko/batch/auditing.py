@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from kiboko.batch.flow_judging import FlowJudge
-from kiboko.batch.probes_read import ProbesRead
+from kiboko.batch.probes_read import ProbesRead, left_aside
 from kiboko.core.audit.findings import Finding, few, found
 from kiboko.core.errors import Place
 from kiboko.core.evidence.causes import Causes
@@ -67,6 +68,10 @@ def evidence_findings(
         findings += [_of_disagreement(each, causes) for each in faults]
         if causes.caveat and faults:
             caveats.append(causes.caveat)
+        doubts: Counter[str] = Counter()
+        for group in summary.rows((UNSURE,)).of("probe"):
+            doubts[group.concluded.why] += group.count if group.finding.walk is None else 0
+        caveats += left_aside(+doubts)
         findings += [_of_older(each) for each in alike if each.groups[0].concluded.cause == OLDER_SESSION]
     if usage is not None:
         findings += _never_hit(usage)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from kiboko.batch.accounts import Accounts
 from kiboko.batch.piecework import outcomes
-from kiboko.batch.probes_read import is_of_time
+from kiboko.batch.probes_read import is_of_time, left_aside
 from kiboko.batch.ticket import is_asked
 from kiboko.core.errors import InputError, UsageError
 from kiboko.core.evidence.asking import Asking
@@ -101,6 +102,7 @@ def _take_probes(
     walker: Walker, path: Path, asked: Sequence[Asking], evidence: Evidence, found: list[Observed]
 ) -> list[str]:
     comparison, rejects, used = Comparison(walker), Rejects(str(path), evidence.strict), 0
+    doubts: Counter[str] = Counter()
     for number, record in enumerate(read_probes(path, rejects), 1):
         when = milliseconds(record.time)
         try:
@@ -109,13 +111,15 @@ def _take_probes(
             rejects.note("ends that the network does not know", str(error), number)
             continue
         used += 1
-        is_of_it = not record.redirected and probed.doubt is None
+        if probed.doubt is not None:
+            doubts[probed.doubt] += 1
+            continue
         mine = [each for each, asking in zip(found, asked, strict=True) if is_asked(asking, probed, record)]
-        if mine and is_of_it and is_of_time(record, evidence.wanted):
+        if mine and is_of_time(record, evidence.wanted):
             told = told_by(comparison.probe(record).concluded, probed.walk.flow.service.protocol)
             for each in mine:
                 each.note(told, 1, when)
     if not used:
         what = "; ".join(rejects.sentences())
         raise InputError(f"{path}: no record could be used{'; ' + what if what else ''}")
-    return rejects.sentences()
+    return [*rejects.sentences(), *left_aside(doubts)]

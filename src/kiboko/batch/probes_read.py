@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -17,6 +18,7 @@ from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.chosen_files import without_copies
 from kiboko.files.logs.probe_log import read_probes
 
+_MOST_DOUBTS = 5
 Wanted = Callable[[ProbeRecord, Probed], bool]
 
 
@@ -90,6 +92,12 @@ class ProbesRead:
             raise InputError(f"{path}: {told}")
         summary.rejected += rejects.total
         found.caveats.extend(rejects.sentences())
+
+
+def left_aside(doubts: Counter[str]) -> list[str]:
+    """Sentences that say of how many probes why they tell nothing."""
+    return [f"{count:,} probe{' tells' if count == 1 else 's tell'} nothing: {doubt}"
+            for doubt, count in doubts.most_common(_MOST_DOUBTS)]  # fmt: skip
 
 
 def is_of_time(record: ProbeRecord, times: FlowFilter) -> bool:
