@@ -188,6 +188,27 @@ class Recorded(unittest.TestCase):
         self.assertEqual((0, 0), (by_name["keep"], by_name["break"]))
         self.assertEqual((2, 0), (by_whatever["keep"], by_whatever["break"]))
 
+    def test_what_either_end_may_have_begun_is_shown_to_whoever_asks_about_one_of_the_ways(self):
+        """ann and cat sent to each other from high ports, of which the rules let in one at ann and none at cat."""
+        values = base()
+        values["filters"]["shut"] = a_filter("instance", inbound=[])
+        values["instances"]["cat"]["interfaces"][0]["filters"] = ["shut"]
+        rows = ["start,src,dst,src_port,dst_port,proto", "2026-11-20T10:00:00Z,10.1.1.10,10.1.2.10,46000,47000,17",
+                "2026-11-20T10:00:00Z,10.1.2.10,10.1.1.10,47000,46000,17"]  # fmt: skip
+        with tempfile.TemporaryDirectory() as folder:
+            (Path(folder) / "network.yaml").write_text(json.dumps(values))
+            (Path(folder) / "log.csv").write_text("\n".join(rows) + "\n")
+            for words, status, seen in (
+                (("ann", "cat", "udp/47000"), 1, True), (("cat", "ann", "udp/46000"), 0, True),
+                (("ann", "cat", "udp/46000"), 1, False), (("cat", "ann", "udp/47000"), 0, False),
+                (("ann", "cat", "udp/47000", "--client-ports", "46000"), 1, True),
+                (("ann", "cat", "udp/47000", "--client-ports", "46001"), 1, False),
+            ):  # fmt: skip
+                told = run("check", *words, "--flows", "log.csv", cwd=folder)
+                self.assertEqual(status, told.returncode, told.stderr)
+                self.assertEqual(seen, "unsure: who began is not recorded" in told.stdout, told.stdout)
+                self.assertEqual(seen, "Nothing of it was recorded" not in told.stdout)
+
     def test_of_sets_too(self):
         done = self.ask(f"check internet gauges ssh --only allowed --flows {FLOWS}", 1)
         self.assertRegex(

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence.judged import Judged
+from kiboko.core.evidence.tallies import turned_round
 from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.directory import Directory
@@ -50,9 +51,15 @@ class Asking:
     either: AddressSet = _NONE
 
     def conversations(self, ends: RecordedEnds) -> NDArray[np.bool_]:
-        """Which conversations it asks about, at the ends that are meant, bool[k]."""
+        """Which conversations it asks about, at the ends that are meant, bool[k]; also those that either end may have
+        begun."""
         found = ends.between(self.senders, self.targets | self.either) & ends.on(self.services, self.ports)
-        return found & ~ends.between(*self.apart) if self.apart[1] else found
+        if self.apart[1]:
+            found &= ~ends.between(*self.apart)
+        if ends.is_open.any():
+            back = ends.between(self.targets | self.either, self.senders) & ends.on(self.services, self.ports, True)
+            found |= back & ends.is_open
+        return found
 
     def widened(self) -> Asking:
         """The same at whatever addresses of the same machines."""
@@ -74,11 +81,9 @@ class Asking:
         """What a judged table has of it."""
         wide = self.widened()
         forth, back = ends.between(wide.senders, wide.targets), ends.between(wide.targets, wide.senders)
-        wanted = forth & ends.on(self.services, self.ports)
-        other = int(((forth | back) & ~wanted)[ends.of].sum())
-        if not any((*self.further, self.apart[1])):
-            return Recorded(np.flatnonzero(wanted[ends.of]), other)
         mine = self.conversations(ends)
+        wanted = mine | forth & ends.on(self.services, self.ports)
+        other = int(((forth | back) & ~wanted)[ends.of].sum())
         return Recorded(np.flatnonzero(mine[ends.of]), other, int((wanted & ~mine)[ends.of].sum()))
 
 
@@ -93,6 +98,8 @@ class RecordedEnds:
         """`ends` are who asked, and which address was asked, as `Evaluator.ends_of` has them."""
         self._asked, self._count = judged.asked, len(ends[0])
         self.of = judged.found.of if judged.found is not None else np.zeros(0, dtype=np.int64)
+        self.is_open = judged.found.began < 0 if judged.found is not None else np.zeros(0, dtype=np.bool_)
+        """Of which conversations nothing tells who began, bool[k]."""
         self._sides = []
         for table in ends if self._count else ():
             known = distinct(table.family, table.high, table.low)
@@ -111,10 +118,14 @@ class RecordedEnds:
             found &= mine[codes]
         return found
 
-    def on(self, services: RangeSet, ports: RangeSet | None) -> NDArray[np.bool_]:
-        """Which of them are on some services, from some client ports (any of them where None), bool[k]."""
+    def on(self, services: RangeSet, ports: RangeSet | None, turned: bool = False) -> NDArray[np.bool_]:
+        """Which of them are on some services, from some client ports (any of them where None), bool[k]; or would be, if
+        the other end had begun (`turned`)."""
         if self._asked is None or not self._count:
             return np.zeros(self._count, dtype=np.bool_)
+        if turned:
+            service, port = turned_round(self._asked.service, self._asked.port)
+            return within(services, service) & (within(ports, port) if ports is not None else True)
         found: NDArray[np.bool_] = within(services, self._services)[self._service_of]
         if ports is not None:
             found &= (self._asked.port < 0) | within(ports, self._asked.port)

@@ -90,11 +90,9 @@ class Tallies:
 
     def turned_round(self) -> Tallies:
         """The same as if the other end had begun each of them: its requests were what were taken for replies."""
-        ported = has_ports(self.service >> 16) & (self.port >= 0)
+        service, port = turned_round(self.service, self.port)
         return dataclasses.replace(
-            self, sources=self.targets, targets=self.sources,
-            service=np.where(ported, self.service & ~0xFFFF | self.port, self.service),
-            port=np.where(ported, self.service & 0xFFFF, self.port),
+            self, sources=self.targets, targets=self.sources, service=service, port=port,
             replies=self.count - self.replies, reply_packets=self.packets - self.reply_packets,
             reply_octets=self.octets - self.reply_octets,
         )  # fmt: skip
@@ -118,6 +116,12 @@ class Tallies:
 
     def __iter__(self) -> Iterator[Tally]:
         return (self[index] for index in range(len(self)))
+
+
+def turned_round(service: Rows, port: Rows) -> tuple[Rows, Rows]:
+    """The services and client ports of flows if the other end had begun them: as they are where no port is known."""
+    ported = has_ports(service >> 16) & (port >= 0)
+    return np.where(ported, service & ~0xFFFF | port, service), np.where(ported, service & 0xFFFF, port)
 
 
 def no_tallies() -> Tallies:
