@@ -106,19 +106,21 @@ def _take_probes(
     for number, record in enumerate(read_probes(path, rejects), 1):
         when = milliseconds(record.time)
         try:
-            probed = comparison.probes.of(record)
+            probe = comparison.probes.of(record)
         except UsageError as error:
             rejects.note("ends that the network does not know", str(error), number)
             continue
         used += 1
+        mine = [each for each, asking in zip(found, asked, strict=True) if is_asked(asking, probe)]
+        if not mine or not is_of_time(record, evidence.wanted):
+            continue
+        probed = comparison.probes.walked(probe)
         if probed.doubt is not None:
             doubts[probed.doubt] += 1
             continue
-        mine = [each for each, asking in zip(found, asked, strict=True) if is_asked(asking, probed, record)]
-        if mine and is_of_time(record, evidence.wanted):
-            told = told_by(comparison.probe(record).concluded, probed.walk.flow.service.protocol)
-            for each in mine:
-                each.note(told, 1, when)
+        told = told_by(comparison.probe(record).concluded, probe.service.protocol)
+        for each in mine:
+            each.note(told, 1, when)
     if not used:
         what = "; ".join(rejects.sentences())
         raise InputError(f"{path}: no record could be used{'; ' + what if what else ''}")

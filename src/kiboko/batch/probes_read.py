@@ -9,7 +9,7 @@ from pathlib import Path
 
 from kiboko.core.errors import InputError, UsageError
 from kiboko.core.evidence.comparison import Comparison
-from kiboko.core.evidence.probed import Probed
+from kiboko.core.evidence.probed import ProbeAsked
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.flow_query import FlowFilter
 from kiboko.core.records.flow_table import milliseconds
@@ -19,7 +19,7 @@ from kiboko.files.logs.chosen_files import without_copies
 from kiboko.files.logs.probe_log import read_probes
 
 _MOST_DOUBTS = 5
-Wanted = Callable[[ProbeRecord, Probed], bool]
+Wanted = Callable[[ProbeAsked], bool]
 
 
 @dataclass(slots=True)
@@ -71,18 +71,16 @@ class ProbesRead:
         rejects = Rejects(str(path), self.strict)
         used = 0
         for number, record in enumerate(read_probes(path, rejects), 1):
+            is_due = is_of_time(record, times)
             try:
-                finding = comparison.probe(record)
-                is_mine = is_wanted is None or is_wanted(record, comparison.probes.of(record))
+                is_mine = is_wanted is None or is_wanted(comparison.probes.of(record))
+                finding = comparison.probe(record) if is_mine and is_due else None
             except UsageError as error:
                 rejects.note("ends that the network does not know", str(error), number)
                 continue
             used += 1
-            if not is_of_time(record, times):
-                found.left_out += 1
-                continue
-            found.used += 1
-            if is_mine:
+            found.used, found.left_out = found.used + is_due, found.left_out + (not is_due)
+            if finding is not None:
                 summary.add(record, finding)
         if not used:
             told = "there is no record in it"

@@ -9,7 +9,7 @@ from kiboko.batch.probes_read import ProbesRead
 from kiboko.core.evidence.asking import Asker, Asking, addresses_of
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, Comparison, Conclusion
 from kiboko.core.evidence.finding_groups import FindingGroup
-from kiboko.core.evidence.probed import Probed
+from kiboko.core.evidence.probed import ProbeAsked
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import RangeSet
@@ -96,10 +96,10 @@ def ticket_of(
     probes_further = 0
     wide = asking.widened()
 
-    def is_mine(record: ProbeRecord, asked: Probed) -> bool:
+    def is_mine(asked: ProbeAsked) -> bool:
         nonlocal probes_further
-        mine = is_asked(asking, asked, record)
-        probes_further += not mine and is_asked(wide, asked, record)
+        mine = is_asked(asking, asked)
+        probes_further += not mine and is_asked(wide, asked)
         return mine
 
     looked = None
@@ -133,19 +133,19 @@ def _asking(walker: Walker, question: Question) -> Asking:
     return asker.of_pair(*question.addresses, wide, question.services, question.ports)
 
 
-def is_asked(asking: Asking, asked: Probed, record: ProbeRecord) -> bool:
+def is_asked(asking: Asking, asked: ProbeAsked) -> bool:
     """Whether a probe is of the traffic asked about."""
-    flow = asked.walk.flow
-    return asking.asks_of(flow.source.address, flow.target, flow.service.number, record.source_port)
+    port = asked.ports.lowest if asked.ports is not None else None
+    return asking.asks_of(asked.sources[0].address, asked.target, asked.service.number, port)
 
 
 def _sent(comparison: Comparison, asking: Asking, record: ProbeRecord) -> tuple[FindingGroup | None, str | None]:
     """What came of a probe sent just now, and why it says nothing of the traffic asked about, if so."""
     asked = comparison.probes.of(record)
     group = Summary(comparison.walker.directory).add(record, comparison.probe(record))
-    if is_asked(asking, asked, record):
+    if is_asked(asking, asked):
         return group, asked.doubt
-    if is_asked(asking.widened(), asked, record):
-        flow = asked.walk.flow
-        return group, f"it went from {flow.source.address} to {flow.target}, which this verdict is not about"
+    if is_asked(asking.widened(), asked):
+        source = asked.sources[0].address
+        return group, f"it went from {source} to {asked.target}, which this verdict is not about"
     return group, f"it was sent by {record.source}, which is not who was asked about"

@@ -148,7 +148,7 @@ class Comparison:
         if record.redirected:
             return _finding(UNSURE, record.outcome, REDIRECTED)
         asked = self.probes.of(record)
-        return replace(self._probed(record, asked), named=asked.named)
+        return replace(self._probed(record, self.probes.walked(asked)), named=asked.named)
 
     def _probed(self, record: ProbeRecord, asked: Probed) -> Finding:
         walk = asked.walk

@@ -8,6 +8,7 @@ from functools import cached_property
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import PRIVATE_USE, Address, AddressSet, parse_meant
 from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import Service
 from kiboko.core.network.directory import Endpoint
 from kiboko.core.queries.ends import Ends, resolve_service, services_for, single_service
 from kiboko.core.queries.members import End
@@ -21,12 +22,28 @@ _MOST_TRIED = 64
 
 
 @dataclass(frozen=True, slots=True)
+class ProbeAsked:
+    """What a probe asked: which ends may have sent it (of an outside whose own address is not known one of each kind
+    that rules tell apart), to which address, on which service, from which client ports (None where that is not known).
+
+    `named` are its ends as a question names them: by their names where these mean the very addresses. `doubt` says why
+    its packets may have been of other traffic, None where they were of it.
+    """
+
+    sources: tuple[Endpoint, ...]
+    target: Address
+    service: Service
+    ports: RangeSet | None
+    named: tuple[str, str]
+    doubt: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Probed:
-    """The walk of what a probe asked; `doubt` says why its packets may have been of other traffic, None where they were
-    of it. `named` are its ends as a question names them: by their names where these mean the very addresses."""
+    """The walk of what a probe asked, by the first end that may have sent it; and why its packets may have been of
+    other traffic, or took one of several walks."""
 
     walk: Walk
-    named: tuple[str, str]
     doubt: str | None = None
 
 
@@ -44,7 +61,15 @@ class ProbeEnds:
     def _atoms(self) -> AddressAtoms:
         return address_atoms(self._ends.walker.ground)
 
-    def of(self, record: ProbeRecord) -> Probed:
+    def walked(self, asked: ProbeAsked) -> Probed:
+        """The walk of what a probe asked."""
+        walks = [self._ends.walker.walk(each, asked.target, asked.service, asked.ports) for each in asked.sources]
+        doubt = asked.doubt
+        if doubt is None and len({_said(walk) for walk in walks}) > 1:
+            doubt = f"{_untold(asked.named[0])}, and the rules do not treat all of them alike"
+        return Probed(walks[0], doubt)
+
+    def of(self, record: ProbeRecord) -> ProbeAsked:
         """What a probe asked. Raises UsageError where its ends are not known to the network."""
         ends = self._ends
         sender, receiver = ends.resolve(record.source), ends.resolve(record.destination)
@@ -66,14 +91,11 @@ class ProbeEnds:
         doubt = REDIRECTED if record.redirected else doubt
         sources, where = self._sources(record, sender, pairs[0].source, target)
         port = RangeSet.one(record.source_port) if record.source_port is not None else None
-        walks = [ends.walker.walk(each, target, service, port) for each in sources]
-        if len({_said(walk) for walk in walks}) > 1:
-            where = f"{_untold(record)}, and the rules do not treat all of them alike"
         source = sources[0].address
         is_other = sender.is_set or source != pairs[0].source.address
         named = (str(source) if is_other and _left_from(record) == source else record.source,
                  record.destination if target == meant[0] else str(target))  # fmt: skip
-        return Probed(walks[0], named, doubt or where)
+        return ProbeAsked(tuple(sources), target, service, port, named, doubt or where)
 
     def _sources(
         self, record: ProbeRecord, sender: End, usual: Endpoint, target: Address
@@ -91,7 +113,7 @@ class ProbeEnds:
         if not sender.is_set:
             return [usual], None
         found = self._kinds_of(record.source, mine, target.family)
-        return (found, None) if found else ([usual], _untold(record))
+        return (found, None) if found else ([usual], _untold(record.source))
 
     def _is_translated(self, left: Address, sender: End) -> bool:
         """Whether somebody outside has another address for others than the one that packets left from."""
@@ -130,8 +152,8 @@ def _left_from(record: ProbeRecord) -> Address | None:
     return _address(record.sent_from) if record.sent_from is not None else None
 
 
-def _untold(record: ProbeRecord) -> str:
-    return f"which address of {record.source} it was sent from is not recorded"
+def _untold(name: str) -> str:
+    return f"which address of {name} it was sent from is not recorded"
 
 
 def _said(walk: Walk) -> tuple[object, ...]:
