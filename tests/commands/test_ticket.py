@@ -188,6 +188,32 @@ class Recorded(unittest.TestCase):
         self.assertEqual((0, 0), (by_name["keep"], by_name["break"]))
         self.assertEqual((2, 0), (by_whatever["keep"], by_whatever["break"]))
 
+    def test_what_came_from_behind_a_shared_address_is_of_a_sender_that_nobody_shares_it_with(self):
+        """dan and eve are behind one address; a promise over the whole network is one of whoever sent it."""
+        values = base()
+        values["instances"]["eve"] = {"interfaces": [{"subnet": "b1", "addresses": ["10.2.1.11"]}]}
+        values["expectations"] = [
+            {"id": name, "from": name, "to": "depot", "service": "https", "expect": "allowed"}
+            for name in ("dan", "south")
+        ]
+        rows = ["start,src,dst,src_port,dst_port,proto,flags", "2026-11-20T10:00:00Z,203.0.113.2,198.51.100.3,40000,443,6,27",
+                "2026-11-20T10:00:00Z,198.51.100.3,203.0.113.2,443,40000,6,27"]  # fmt: skip
+        words = ("198.51.100.3", "https", "--flows", "log.csv")
+        with tempfile.TemporaryDirectory() as folder:
+            (Path(folder) / "network.yaml").write_text(json.dumps(values))
+            (Path(folder) / "log.csv").write_text("\n".join(rows) + "\n")
+            one = run("check", "dan", *words, cwd=folder).stdout
+            every = run("check", "south", *words, cwd=folder).stdout
+            promised = json.loads(run("expect", "--flows", "log.csv", "--json", cwd=folder).stdout)
+            del values["instances"]["eve"]
+            (Path(folder) / "network.yaml").write_text(json.dumps(values))
+            alone = run("check", "dan", *words, cwd=folder).stdout
+        self.assertIn("Nothing of it was recorded", one)
+        self.assertIn("2 flow records of such traffic from behind a shared address", one)
+        self.assertIn("the network does what the rules say", every)
+        self.assertIn("the network does what the rules say", alone)
+        self.assertEqual({"dan": 0, "south": 1}, {row["id"]: row["recorded"]["keep"] for row in promised["rows"]})
+
     def test_what_either_end_may_have_begun_is_shown_to_whoever_asks_about_one_of_the_ways(self):
         """ann and cat sent to each other from high ports, of which the rules let in one at ann and none at cat."""
         values = base()

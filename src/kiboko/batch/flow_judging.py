@@ -15,7 +15,7 @@ import numpy as np
 
 from kiboko.batch.accounts import Accounts
 from kiboko.batch.piecework import cluster_outcomes, outcomes
-from kiboko.core.evidence.asking import Asking, RecordedEnds
+from kiboko.core.evidence.asking import Asking, Beside, RecordedEnds
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
 from kiboko.core.evidence.evaluator import Evaluator, as_slice
@@ -37,8 +37,7 @@ from kiboko.files.logs.flow_reader import PieceReader
 class JudgedPiece:
     """What came of a piece: its tallies, what was rejected, its lines, how many records it has, how many of them were
     not wanted, and what the others cover. Of `twice` and `elsewhere` many records other ones show the same packets: in
-    the same capture, or at another point. `between` counts those between ends that were asked about, of other traffic;
-    `further` those of such traffic at addresses that were not asked about.
+    the same capture, or at another point. `beside` counts those beside what was asked about.
     """
 
     tallies: list[Tallies]
@@ -49,8 +48,7 @@ class JudgedPiece:
     coverage: Coverage
     twice: int
     elsewhere: int
-    between: int = 0
-    further: int = 0
+    beside: Beside
     usage: RuleUsage | None = None
     """The rules that they met, where that is asked for."""
 
@@ -74,7 +72,8 @@ class Worker:
         """Read and judge one piece. Raises InputError."""
         rejects = Rejects(piece.path, word=piece.word)
         tallies: list[Tallies] = []
-        lines = read = left_out = twice = elsewhere = between = further = 0
+        lines = read = left_out = twice = elsewhere = 0
+        beside = Beside()
         usage = RuleUsage(self._topology) if self._with_usage else None
         coverage = Coverage(self._places)
         for part in self._reader.read(piece, rejects):
@@ -89,7 +88,7 @@ class Worker:
                 coverage.add(part.table.taken(together), judged.part(together))
                 if self._asking is not None:
                     met = self._asking.recorded(RecordedEnds(judged, self._evaluator.ends_of(part.table, judged)))
-                    rows, between, further = met.rows[wanted[met.rows]], between + met.other, further + met.elsewhere
+                    rows, beside = met.rows[wanted[met.rows]], beside.and_more(met.beside)
                 summed = self._evaluator.summed(part.table, judged, rows)
                 if not self._only_usage:
                     tallies.append(summed)
@@ -98,7 +97,7 @@ class Worker:
                         usage.take(*each)
             twice, elsewhere = twice + judged.joined[0], elsewhere + judged.joined[1]
             lines += part.lines
-        return JudgedPiece(tallies, rejects, lines, read, left_out, coverage, twice, elsewhere, between, further, usage)
+        return JudgedPiece(tallies, rejects, lines, read, left_out, coverage, twice, elsewhere, beside, usage)
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,7 +147,8 @@ class FlowJudge:
         self._wanted = wanted or FlowFilter()
         self._columns = columns
         self._asking = asking
-        self.read = self.left_out = self.twice = self.elsewhere = self.between = self.further = 0
+        self.read = self.left_out = self.twice = self.elsewhere = 0
+        self.beside = Beside()
         self.coverage = Coverage(SubnetPlaces.of(comparison.walker.topology))
 
     def take(self, paths: list[Path], workers: int | None = None, cluster: str | None = None) -> list[str]:
@@ -192,8 +192,7 @@ class FlowJudge:
             if self._usage is not None and outcome.usage is not None:
                 self._usage.merge(outcome.usage)
             self.read += outcome.read
-            self.between += outcome.between
-            self.further += outcome.further
+            self.beside = self.beside.and_more(outcome.beside)
             self.left_out += outcome.left_out
             self.twice += outcome.twice
             self.elsewhere += outcome.elsewhere

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from kiboko.batch.confirming import FlowsRead
 from kiboko.batch.probes_read import ProbesRead
-from kiboko.core.evidence.asking import Asker, Asking, addresses_of
+from kiboko.core.evidence.asking import Asker, Asking, Beside, addresses_of
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, Comparison, Conclusion
 from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.probed import ProbeAsked
@@ -36,21 +36,20 @@ class Ticket:
     """What evidence says of one question.
 
     `groups` are the findings, the worst first; `read` sums up all the flow records that were looked through (None where
-    no log was given), `between` how many of them are of other traffic between the same ends, `further` how many of this
-    traffic are at addresses of theirs that the verdict is not about, `left_out` how many were not of the time asked
-    for; `probes` how many probe records were looked through, `probes_further` how many of those at such addresses.
-    `sent` is what came of a probe sent just now, `aside` why it says nothing of this traffic, if so.
+    no log was given), `beside` counts those of them that are near this traffic and not of it, `left_out` those that
+    were not of the time asked for; `probes` how many probe records were looked through, `probes_further` how many of
+    those at further addresses of the ends. `sent` is what came of a probe sent just now, `aside` why it says nothing of
+    this traffic, if so.
     """
 
     groups: tuple[FindingGroup, ...]
     read: Sum | None
-    between: int
+    beside: Beside
     left_out: int
     probes: int | None
     caveats: tuple[str, ...]
     sent: FindingGroup | None = None
     aside: str | None = None
-    further: int = 0
     probes_further: int = 0
 
     @property
@@ -107,18 +106,18 @@ def ticket_of(
         taken = probes.taken(comparison, summary, is_mine)
         looked = taken.used
         caveats.extend(taken.caveats)
-    read, between, further, left_out = None, 0, 0, 0
+    read, beside, left_out = None, Beside(), 0
     if flows is not None:
         judge, told = flows.judged(comparison, summary, asking)
         caveats.extend(told)
-        read, between, further = Sum(judge.read - judge.left_out), judge.between, judge.further
+        read, beside = Sum(judge.read - judge.left_out), judge.beside
         left_out = judge.left_out
         for each, _ in judge.coverage.points.values():
             read.add(0, 0, 0, each.first, each.last)
     now, aside = _sent(comparison, asking, sent) if sent is not None else (None, None)
     return Ticket(
-        tuple(summary.rows()), read, between, left_out, looked, tuple(caveats), now, aside,
-        further, probes_further,
+        tuple(summary.rows()), read, beside, left_out, looked, tuple(caveats), now, aside,
+        probes_further,
     )  # fmt: skip
 
 

@@ -45,11 +45,14 @@ def show_ticket(ticket: Ticket, out: Output, is_set: bool = False) -> None:
         out.line(f"Nothing of it was recorded: {_looked_at(ticket)}.", "mark")
     elif ticket.groups:
         out.line(f"  of {_looked_at(ticket)}", "quiet")
-    elsewhere = [counted(ticket.further, "flow record")] if ticket.further else []
+    elsewhere = [counted(ticket.beside.further, "flow record")] if ticket.beside.further else []
     elsewhere += [counted(ticket.probes_further, "probe")] if ticket.probes_further else []
     if elsewhere:
         out.line(f"  {' and '.join(elsewhere)} of it at another address of the sender or the receiver, which"
                  " this verdict is not about: ask for it by that address", "quiet")  # fmt: skip
+    if ticket.beside.behind:
+        out.line(f"  {counted(ticket.beside.behind, 'flow record')} of such traffic from behind a shared address: who"
+                 " sent it, this sender or another one behind it, is not recorded", "quiet")  # fmt: skip
 
 
 def _looked_at(ticket: Ticket) -> str:
@@ -59,7 +62,7 @@ def _looked_at(ticket: Ticket) -> str:
         span = ""
         if ticket.read.first != NO_TIME:
             span = f" from {time_text(ticket.read.first)} to {time_text(ticket.read.last)}"
-        between = f", {ticket.between:,} of other traffic between the same ends" if ticket.between else ""
+        between = f", {ticket.beside.other:,} of other traffic between the same ends" if ticket.beside.other else ""
         out = f", {ticket.left_out:,} left out for their time" if ticket.left_out else ""
         told.append(f"{counted(ticket.read.records, 'flow record')}{span}{between}{out}")
     if ticket.probes is not None:
@@ -102,8 +105,9 @@ def ticket_json(ticket: Ticket, network: str) -> dict[str, Any]:
         "first": iso_of(read.first) if read is not None else None,
         "last": iso_of(read.last) if read is not None else None,
         "left_out": ticket.left_out,
-        "other_records_between": ticket.between,
-        "records_at_other_addresses": ticket.further,
+        "other_records_between": ticket.beside.other,
+        "records_at_other_addresses": ticket.beside.further,
+        "records_behind_shared_address": ticket.beside.behind,
         "probes": ticket.probes,
         "probes_at_other_addresses": ticket.probes_further,
         "sent": {**_group_json(ticket.sent, options), "says_nothing_because": ticket.aside} if ticket.sent else None,

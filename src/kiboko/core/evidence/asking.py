@@ -23,14 +23,25 @@ from kiboko.core.records.flow_table import AddressTable
 _NONE = AddressSet()
 
 
+class Beside(NamedTuple):
+    """How many records are beside those asked about: of `other` traffic between the same ends, in either direction; of
+    such traffic at `further` addresses of the same machines; and of what somebody sent from `behind` a shared address,
+    who may be one of the senders."""
+
+    other: int = 0
+    further: int = 0
+    behind: int = 0
+
+    def and_more(self, more: Beside) -> Beside:
+        """With those of other tables."""
+        return Beside(*(mine + theirs for mine, theirs in zip(self, more, strict=True)))
+
+
 class Recorded(NamedTuple):
-    """Of a judged table the `rows` of conversations asked about, int64[n], in their order; how many records are of
-    `other` traffic between the same ends, in either direction; and how many of such traffic `elsewhere`, at further
-    addresses of the same machines."""
+    """Of a judged table the `rows` of conversations asked about, int64[n], in their order; and what is beside them."""
 
     rows: NDArray[np.int64]
-    other: int = 0
-    elsewhere: int = 0
+    beside: Beside = Beside()
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +51,7 @@ class Asking:
     `further` are those of the senders and the targets that are not asked about, since a name does not mean them, and
     `apart` senders that do not mean some of the targets: what a machine of ours sends to the public address of another
     takes another way than what it sends to the private one (S29), and proves nothing of that. `either` are targets that
-    records do not tell from those asked about."""
+    records do not tell from those asked about, and `shared` are addresses that senders may be behind, as others may."""
 
     senders: AddressSet
     targets: AddressSet
@@ -49,6 +60,7 @@ class Asking:
     further: tuple[AddressSet, AddressSet] = (_NONE, _NONE)
     apart: tuple[AddressSet, AddressSet] = (_NONE, _NONE)
     either: AddressSet = _NONE
+    shared: AddressSet = _NONE
 
     def conversations(self, ends: RecordedEnds) -> NDArray[np.bool_]:
         """Which conversations it asks about, at the ends that are meant, bool[k]; also those that either end may have
@@ -63,7 +75,8 @@ class Asking:
 
     def widened(self) -> Asking:
         """The same at whatever addresses of the same machines."""
-        senders, targets = self.senders | self.further[0], self.targets | self.either | self.further[1]
+        senders = self.senders | self.further[0] | self.shared
+        targets = self.targets | self.either | self.further[1]
         return Asking(senders, targets, self.services, self.ports)
 
     def asks_of(self, source: Address, target: Address, service: int, port: int | None) -> bool:
@@ -82,9 +95,12 @@ class Asking:
         wide = self.widened()
         forth, back = ends.between(wide.senders, wide.targets), ends.between(wide.targets, wide.senders)
         mine = self.conversations(ends)
-        wanted = mine | forth & ends.on(self.services, self.ports)
-        other = int(((forth | back) & ~wanted)[ends.of].sum())
-        return Recorded(np.flatnonzero(mine[ends.of]), other, int((wanted & ~mine)[ends.of].sum()))
+        is_of_it = ends.on(self.services, self.ports)
+        behind = ends.between(self.shared, self.targets | self.either) & is_of_it & ~mine
+        elsewhere = forth & is_of_it & ~mine & ~behind
+        other = (forth | back) & ~mine & ~behind & ~elsewhere
+        counts = (int(each[ends.of].sum()) for each in (other, elsewhere, behind))
+        return Recorded(np.flatnonzero(mine[ends.of]), Beside(*counts))
 
 
 class RecordedEnds:
@@ -159,6 +175,8 @@ class Asker:
         self._directory = directory
         public = directory.public_addresses()
         self._ours = directory.network_blocks | AddressSet.of_addresses(public)
+        self._behind: dict[str, AddressSet] = {}
+        """The addresses of the machines that may be behind a gateway."""
         self._translated = [(each, owner.address(4)) for each in public if (owner := directory.public_owner(each))]
 
     def by_name(
@@ -167,7 +185,9 @@ class Asker:
         """What some ends send to others. By its name a machine of ours is asked at its private addresses by those
         inside, and at its public one only where that stands alone among the targets (S1)."""
         unmeant = (each for each, own in self._translated if each in targets and own is not None and own in targets)
-        return Asking(senders, targets, services, ports, apart=(self._ours, AddressSet.of_addresses(unmeant)))
+        apart = self._ours, AddressSet.of_addresses(unmeant)
+        shared = self._not_theirs_alone(senders)
+        return Asking(senders - shared, targets, services, ports, apart=apart, shared=shared)
 
     def of_pair(
         self, source: Address, target: Address, ends: tuple[AddressSet, AddressSet], services: RangeSet,
@@ -179,8 +199,10 @@ class Asker:
         directory = self._directory
         gateways = directory.topology.gateways.values()
         end = directory.endpoint(source)
-        shared = {each.address for each in gateways if each.address is not None and end.network in each.networks}
-        senders = AddressSet.of_addresses({source, *self._alike(source), *shared})
+        near = {each.address for each in gateways if each.address is not None and end.network in each.networks}
+        senders = AddressSet.of_addresses({source, *self._alike(source), *near})
+        shared = self._not_theirs_alone(senders)
+        senders -= shared
         either = AddressSet()
         owner = directory.interface_at(target) or directory.public_owner(target)
         if owner is not None and end.outside is not None:
@@ -188,8 +210,24 @@ class Asker:
             if any(each.outside == end.outside.name and network in each.networks for each in gateways):
                 either = AddressSet.of_addresses(self._alike(target) - {target})
         targets = AddressSet.of_addresses([target])
-        further = ends[0] - senders, ends[1] - targets - either
-        return Asking(senders, targets, services, ports, further, either=either)
+        further = ends[0] - senders - shared, ends[1] - targets - either
+        return Asking(senders, targets, services, ports, further, either=either, shared=shared)
+
+    def _not_theirs_alone(self, senders: AddressSet) -> AddressSet:
+        """The shared addresses among those of some senders that others may be behind as well."""
+        found = []
+        for gateway in self._directory.topology.gateways.values():
+            if gateway.address is not None and gateway.address in senders:
+                if gateway.name not in self._behind:
+                    subnets = self._directory.topology.subnets
+                    self._behind[gateway.name] = AddressSet.of_addresses(
+                        address
+                        for each in self._directory.interfaces()
+                        if subnets[each.subnet].network in gateway.networks and (address := each.address(4)) is not None
+                    )
+                if not self._behind[gateway.name] <= senders:
+                    found.append(gateway.address)
+        return AddressSet.of_addresses(found)
 
     def _alike(self, address: Address) -> set[Address]:
         """An address in front of a gateway and behind it."""
