@@ -136,7 +136,8 @@ class Output:
             for index, (texts, width) in enumerate(zip(folded, widths, strict=True)):
                 text = texts[line] if line < len(texts) else ""
                 shown = text.rjust(width) if grid.headings[index] in grid.numbers else text.ljust(width)
-                own = cells[index] if cells[index] in STYLES and style != "quiet" else style
+                words = cells[index].split(", ")  # a verdict may be followed by what the sender sees
+                own = words[0] if style != "quiet" and all(each in STYLES for each in words) else style
                 parts.append((shown + "  " if index < len(widths) - 1 else shown.rstrip(), own))
             self.parts(*parts)
 
