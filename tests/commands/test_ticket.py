@@ -193,8 +193,9 @@ class Recorded(unittest.TestCase):
         values = base()
         values["instances"]["eve"] = {"interfaces": [{"subnet": "b1", "addresses": ["10.2.1.11"]}]}
         values["expectations"] = [
-            {"id": name, "from": name, "to": "depot", "service": "https", "expect": "allowed"}
+            {"id": f"{name}-{expect}", "from": name, "to": "depot", "service": "https", "expect": expect}
             for name in ("dan", "south")
+            for expect in ("allowed", "blocked")
         ]
         rows = ["start,src,dst,src_port,dst_port,proto,flags", "2026-11-20T10:00:00Z,203.0.113.2,198.51.100.3,40000,443,6,27",
                 "2026-11-20T10:00:00Z,198.51.100.3,203.0.113.2,443,40000,6,27"]  # fmt: skip
@@ -212,7 +213,10 @@ class Recorded(unittest.TestCase):
         self.assertIn("2 flow records of such traffic from behind a shared address", one)
         self.assertIn("the network does what the rules say", every)
         self.assertIn("the network does what the rules say", alone)
-        self.assertEqual({"dan": 0, "south": 1}, {row["id"]: row["recorded"]["keep"] for row in promised["rows"]})
+        self.assertEqual(
+            {"dan-allowed": (0, 0), "dan-blocked": (0, 0), "south-allowed": (1, 0), "south-blocked": (0, 1)},
+            {row["id"]: (row["recorded"]["keep"], row["recorded"]["break"]) for row in promised["rows"]},
+        )
 
     def test_what_either_end_may_have_begun_is_shown_to_whoever_asks_about_one_of_the_ways(self):
         """ann and cat sent to each other from high ports, of which the rules let in one at ann and none at cat."""

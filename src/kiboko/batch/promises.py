@@ -62,7 +62,7 @@ def seen_of(
         if each.expect == ONLY:
             others = _everybody(topology) - _addresses(ends, each.sources, True) - excepted
         # What is to be stopped is so by whatever address (S3); what is to get through, by that which names mean.
-        mine = Asking if each.expect == BLOCKED else asker.by_name
+        mine = asker.by_any if each.expect == BLOCKED else asker.by_name
         asked += [mine(senders, targets, each.services), Asking(others, targets, each.services)]
     found, told = observed_of(ends.walker, asked, evidence)
     return {each.id: SeenPromise(each, found[2 * at], found[2 * at + 1]) for at, each in enumerate(expectations)}, told

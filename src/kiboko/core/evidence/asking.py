@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import NamedTuple
@@ -186,8 +187,14 @@ class Asker:
         inside, and at its public one only where that stands alone among the targets (S1)."""
         unmeant = (each for each, own in self._translated if each in targets and own is not None and own in targets)
         apart = self._ours, AddressSet.of_addresses(unmeant)
+        return dataclasses.replace(self.by_any(senders, targets, services, ports), apart=apart)
+
+    def by_any(
+        self, senders: AddressSet, targets: AddressSet, services: RangeSet, ports: RangeSet | None = None
+    ) -> Asking:
+        """What some ends send to others, by whatever address."""
         shared = self._not_theirs_alone(senders)
-        return Asking(senders - shared, targets, services, ports, apart=apart, shared=shared)
+        return Asking(senders - shared, targets, services, ports, shared=shared)
 
     def of_pair(
         self, source: Address, target: Address, ends: tuple[AddressSet, AddressSet], services: RangeSet,
