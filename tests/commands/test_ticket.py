@@ -188,6 +188,27 @@ class Recorded(unittest.TestCase):
         self.assertEqual((0, 0), (by_name["keep"], by_name["break"]))
         self.assertEqual((2, 0), (by_whatever["keep"], by_whatever["break"]))
 
+    def test_an_answer_that_the_inventory_knows_nothing_of_and_another_stop_are_no_confirmation(self):
+        """By the network file nothing listens to ssh at cat, who answers it; and http to bob is dropped, and refused."""
+        values = base()
+        values["filters"]["shut"] = a_filter("instance", inbound=[])
+        values["instances"]["cat"]["listens"] = ["http"]
+        values["instances"]["bob"]["interfaces"][0]["filters"] = ["shut"]
+        rows = ["start,src,dst,src_port,dst_port,proto,flags", "2026-11-20T10:00:00Z,10.1.1.10,10.1.2.10,40000,22,6,27",
+                "2026-11-20T10:00:00Z,10.1.2.10,10.1.1.10,22,40000,6,27",
+                "2026-11-20T10:00:00Z,10.1.1.10,10.1.1.11,40000,80,6,2",
+                "2026-11-20T10:00:00Z,10.1.1.11,10.1.1.10,80,40000,6,20"]  # fmt: skip
+        with tempfile.TemporaryDirectory() as folder:
+            (Path(folder) / "network.yaml").write_text(json.dumps(values))
+            (Path(folder) / "log.csv").write_text("\n".join(rows) + "\n")
+            for words, said in (
+                (("ann", "cat", "ssh"), "the filters do what the rules say, and the inventory is out of date"),
+                (("ann", "bob", "http"), "it fails, and not as the rules say: something else stops it"),
+            ):
+                told = run("check", *words, "--flows", "log.csv", cwd=folder)
+                self.assertEqual(1, told.returncode)
+                self.assertIn(f"What was seen of it: {said}", told.stdout)
+
     def test_what_came_from_behind_a_shared_address_is_of_a_sender_that_nobody_shares_it_with(self):
         """dan and eve are behind one address; a promise over the whole network is one of whoever sent it."""
         values = base()

@@ -18,6 +18,12 @@ from kiboko.core.records.group_sums import Sum
 from kiboko.core.records.records import ProbeRecord
 from kiboko.core.walk.walk import Walker
 
+CONTRADICTED = "the network does not do what the rules say"
+INVENTORY = "the filters do what the rules say, and the inventory is out of date"
+CONFIRMED = "the network does what the rules say"
+ELSEWHERE = "it fails, and not as the rules say: something else stops it"
+OPEN = "nothing that settles it"
+
 
 @dataclass(frozen=True, slots=True)
 class Question:
@@ -64,10 +70,16 @@ class Ticket:
         return any(each.status in (LEAK, BREAK) for each in self._telling)
 
     @property
-    def is_confirmed(self) -> bool:
-        """Whether something that was seen proves that the network does what the rules say, and nothing else."""
-        proved = any(each.status == AGREE and not each.as_far_as_seen for each in self._telling)
-        return proved and not self.is_contradicted
+    def comes_to(self) -> str:
+        """What everything that was seen comes to, beside the rules."""
+        if self.is_contradicted:
+            return CONTRADICTED
+        proved = [each for each in self._telling if each.status == AGREE and not each.as_far_as_seen]
+        if any(each.is_inventory for each in proved):
+            return INVENTORY
+        if any(not (each.is_elsewhere or each.different_signal) for each in proved):
+            return CONFIRMED
+        return ELSEWHERE if proved else OPEN
 
 
 def ticket_of(

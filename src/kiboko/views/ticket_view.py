@@ -32,11 +32,7 @@ def show_ticket(ticket: Ticket, out: Output, is_set: bool = False) -> None:
         grid.add(["recorded" if group.evidence == "flow" else "probed", time_text(group.latest), _seen(group),
                   _compared(group), _of(group, is_set)], style)  # fmt: skip
     if sent or ticket.groups:
-        if ticket.is_contradicted:
-            compared = ": the network does not do what the rules say"
-        else:
-            compared = ": the network does what the rules say" if ticket.is_confirmed else ": nothing that settles it"
-        out.heading(f"What was seen of it{compared}")
+        out.heading(f"What was seen of it: {ticket.comes_to}")
         out.grid(grid)
     more = len(ticket.groups) - _MOST
     if more > 0:
