@@ -155,6 +155,8 @@ class SideBySide(unittest.TestCase):
              "on its way where the log was taken, and not answered"),
             ("dan", "10.2.1.10", 80, "refused", [flow(0, destination="10.2.1.10", port=80, point="1")], {"passed": 1},
              "refused, where the rule that stops it keeps silent"),
+            ("cat", "10.1.2.10", 23, "answered", [flow(0, port=23), flow(0, "10.1.2.10", "10.1.1.10", 40000, source_port=23, flags=18)],
+             {"arrived": 2}, "it gets through the filters, as the rules say"),
             ("cat", "10.1.2.10", 23, "refused", [flow(0, port=23)], {"passed": 1}, "on its way where the log was taken, and refused"),
             ("cat", "10.1.2.10", 22, "silent", [flow(0, event=DENIED)], {"denied": 1},
              "a filter stops it that the rules do not have there"),

@@ -80,7 +80,7 @@ class ProbeEnds:
         first = next((each for each in sender.members if went.family in each.families), None)
         pairs = ends.pairs(first, receiver.members[0], went.family) if first is not None else []
         service = single_service(services_for(services, went.family))
-        if not pairs or service is None:
+        if first is None or not pairs or service is None:
             raise UsageError(
                 f"a probe of {record.destination} {record.service} from {record.source} means nothing here"
             )
@@ -91,10 +91,11 @@ class ProbeEnds:
         doubt = REDIRECTED if record.redirected else doubt
         sources, where = self._sources(record, sender, pairs[0].source, target)
         port = RangeSet.one(record.source_port) if record.source_port is not None else None
-        source = sources[0].address
-        is_other = sender.is_set or source != pairs[0].source.address
-        named = (str(source) if is_other and _left_from(record) == source else record.source,
-                 record.destination if target == meant[0] else str(target))  # fmt: skip
+        source, left = sources[0].address, _left_from(record)
+        is_other = left == source and (sender.is_set or source != pairs[0].source.address)
+        asked_first = ends.pairs(first, receiver.members[0])[0].target  # of two families IPv4 (S6)
+        named = (str(source) if is_other else record.source,
+                 str(target) if target != asked_first else record.destination)  # fmt: skip
         return ProbeAsked(tuple(sources), target, service, port, named, doubt or where)
 
     def _sources(

@@ -36,6 +36,8 @@ class Side:
     """Whether anything is a leak or a break."""
     is_older: bool = False
     """Whether anything would be one, and is older than the network file."""
+    is_inventory: bool = False
+    """Whether anything got through that only a listener or a stopped machine stops by the network file."""
     rests_on: str | None = None
     """What the rules tell it apart by from other traffic of the same ends and service, if there is some."""
 
@@ -43,6 +45,7 @@ class Side:
         """Take in what some probes or flow records come to."""
         self.disagrees |= concluded.status in (LEAK, BREAK)
         self.is_older |= concluded.before_as_of
+        self.is_inventory |= concluded.is_inventory
 
     @property
     def rules(self) -> str:
@@ -87,6 +90,8 @@ class Side:
         return "the log has it on its way, and nothing came back: look behind the observation point and at the way back"
 
     def _of_stopped(self, answered: bool, denied: bool) -> str:
+        if self.is_inventory and not self.disagrees:
+            return "it gets through the filters, as the rules say: the inventory is out of date"
         if answered:
             return "denied for others, answered to the probe" if denied else "both saw it get through: a leak"
         if denied:
