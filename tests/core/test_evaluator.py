@@ -6,6 +6,7 @@ import os
 import random
 import tempfile
 import unittest
+from collections import Counter
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from unittest import mock
@@ -97,7 +98,7 @@ class AskedAbout(unittest.TestCase):
     """Questions about a table look at each distinct address once; here each conversation is looked at by itself."""
 
     def test_conversations_that_are_asked_about_and_others_between_the_same_ends(self):
-        met = 0
+        met, beside = 0, Counter()
         for seed in range(4):
             chance, topology = random.Random(seed), load(random_network(seed))
             table = table_of(random_records(topology, chance, 300))
@@ -106,24 +107,49 @@ class AskedAbout(unittest.TestCase):
             sender, target = evaluator.ends_of(table, judged)
             known = RecordedEnds(judged, (sender, target))
             bears = [each for some in addresses_of(topology).values() for each in some]
+            of = judged.found.of.tolist()
             for _ in range(60):
-                some, others = ({each for each in bears if chance.random() < share} for share in (0.3, 0.6))
+                some, others, more, apart, shared = (
+                    {each for each in bears if chance.random() < share} for share in (0.3, 0.6, 0.1, 0.05, 0.05)
+                )
                 services = chance.choice([parse_services("any"), parse_services("ssh"), parse_services("tcp/1-1000")])
                 ports = chance.choice([None, None, RangeSet.of([(0, 40000)])])
-                asking = Asking(AddressSet.of_addresses(some), AddressSet.of_addresses(others), services, ports)
-                wanted, between = set(), set()
+                kinds = [AddressSet.of_addresses(each) for each in (some - shared, others, more, apart, shared)]
+                asking = Asking(kinds[0], kinds[1], services, ports, (kinds[2], kinds[2]), (kinds[0], kinds[3]),
+                                shared=kinds[4])  # fmt: skip
+
+                def is_on(service, port, services=services, ports=ports):
+                    return service in services and (ports is None or port < 0 or port in ports)
+
+                told = Counter()
+                mine, some = set(), some - shared
                 for each in range(len(sender)):
-                    ends, port = (sender[each], target[each]), int(judged.asked.port[each])
-                    forth = ends[0] in some and ends[1] in others
-                    is_on = int(judged.asked.service[each]) in services and (ports is None or port < 0 or port in ports)
-                    wanted |= {each} if forth and is_on else set()
-                    between |= {each} if forth or (ends[0] in others and ends[1] in some) else set()
-                of = judged.found.of.tolist()
-                recorded = asking.recorded(known)
-                self.assertEqual(np.flatnonzero(asking.conversations(known)).tolist(), sorted(wanted))
-                self.assertEqual(recorded.rows.tolist(), [row for row, each in enumerate(of) if each in wanted])
-                self.assertEqual(recorded.other, sum(each in between - wanted for each in of))
-                met += len(wanted)
+                    ends = sender[each], target[each]
+                    service, port = int(judged.asked.service[each]), int(judged.asked.port[each])
+                    if judged.found.began[each] < 0 and ends[1] in some and ends[0] in others:
+                        ported = service >> 16 in (6, 17, 132) and port >= 0
+                        turned = (service & ~0xFFFF | port, service & 0xFFFF) if ported else (service, port)
+                        mine |= {each} if turned[0] in services and (ports is None or turned[1] in ports) else set()
+                    on = is_on(service, port)
+                    if on and ends[0] in some and ends[1] in others and ends[1] not in apart:
+                        mine.add(each)
+                    wide = (some | more | shared, others | more)
+                    if each not in mine and (ends[0] in wide[0] and ends[1] in wide[1]):
+                        behind = on and ends[0] in shared and ends[1] in others
+                        told[each] = 3 if behind else 2 if on else 1
+                    elif each not in mine and ends[1] in wide[0] and ends[0] in wide[1]:
+                        told[each] = 1
+                wanted = np.array([chance.random() < 0.7 for _ in of])
+                recorded = asking.recorded(known, wanted)
+                self.assertEqual(np.flatnonzero(asking.conversations(known)).tolist(), sorted(mine))
+                self.assertEqual(
+                    recorded.rows.tolist(), [row for row, each in enumerate(of) if each in mine and wanted[row]]
+                )
+                counts = Counter(told[each] for row, each in enumerate(of) if wanted[row])
+                self.assertEqual(recorded.beside, tuple(counts[kind] for kind in (1, 2, 3)))
+                met += len(mine)
+                beside += +counts
+        self.assertTrue(all(beside[kind] > 50 for kind in (1, 2, 3)), beside)
         self.assertGreater(met, 500)
 
     def test_of_a_table_without_records_there_is_none(self):
@@ -133,7 +159,8 @@ class AskedAbout(unittest.TestCase):
         known = RecordedEnds(judged, evaluator.ends_of(table, judged))
         everything = AddressSet.of_prefixes([Prefix(4, 0, 0)])
         asking = Asking(everything, everything, parse_services("any"))
-        self.assertEqual((asking.recorded(known).rows.tolist(), asking.conversations(known).tolist()), ([], []))
+        nothing = asking.recorded(known, np.zeros(0, dtype=np.bool_)).rows
+        self.assertEqual((nothing.tolist(), asking.conversations(known).tolist()), ([], []))
 
 
 class AgainstThePlainJudge(unittest.TestCase):

@@ -87,8 +87,9 @@ class Worker:
                 together = as_slice(rows)
                 coverage.add(part.table.taken(together), judged.part(together))
                 if self._asking is not None:
-                    met = self._asking.recorded(RecordedEnds(judged, self._evaluator.ends_of(part.table, judged)))
-                    rows, beside = met.rows[wanted[met.rows]], beside.and_more(met.beside)
+                    ends = RecordedEnds(judged, self._evaluator.ends_of(part.table, judged))
+                    met = self._asking.recorded(ends, wanted)
+                    rows, beside = met.rows, beside.and_more(met.beside)
                 summed = self._evaluator.summed(part.table, judged, rows)
                 if not self._only_usage:
                     tallies.append(summed)

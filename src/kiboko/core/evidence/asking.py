@@ -91,8 +91,8 @@ class Asking:
             and (self.ports is None or port is None or port in self.ports)
         )
 
-    def recorded(self, ends: RecordedEnds) -> Recorded:
-        """What a judged table has of it."""
+    def recorded(self, ends: RecordedEnds, wanted: NDArray[np.bool_]) -> Recorded:
+        """What the wanted records of a judged table, bool[n], have of it; others are there for their conversations."""
         wide = self.widened()
         forth, back = ends.between(wide.senders, wide.targets), ends.between(wide.targets, wide.senders)
         mine = self.conversations(ends)
@@ -100,8 +100,8 @@ class Asking:
         behind = ends.between(self.shared, self.targets | self.either) & is_of_it & ~mine
         elsewhere = forth & is_of_it & ~mine & ~behind
         other = (forth | back) & ~mine & ~behind & ~elsewhere
-        counts = (int(each[ends.of].sum()) for each in (other, elsewhere, behind))
-        return Recorded(np.flatnonzero(mine[ends.of]), Beside(*counts))
+        counts = (int((each[ends.of] & wanted).sum()) for each in (other, elsewhere, behind))
+        return Recorded(np.flatnonzero(mine[ends.of] & wanted), Beside(*counts))
 
 
 class RecordedEnds:
