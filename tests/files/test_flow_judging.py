@@ -94,6 +94,20 @@ class Judging(unittest.TestCase):
         self.assertEqual(pieces[0]["summary"], whole[0]["summary"])
         self.assertEqual(unpacked[0]["summary"], whole[0]["summary"])
 
+    def test_records_of_the_same_packets_are_counted_in_their_own_piece_alone(self):
+        def counts():
+            judge = FlowJudge(Comparison(self.walker), Summary(self.walker.directory))
+            judge.take([self.log], 1)
+            return judge.twice, judge.elsewhere
+
+        whole = counts()
+        self.assertTrue(all(each > 100 for each in whole), whole)
+        with (
+            mock.patch("kiboko.files.logs.flow_pieces.PIECE", 60_000),
+            mock.patch("kiboko.files.logs.flow_pieces.CONTEXT", 1 << 20),
+        ):
+            self.assertEqual(whole, counts())
+
     def test_every_form_comes_to_the_same_findings(self):
         whole = self.judged(self.log, 1)[0]
         for name in ("copy.parquet", "copy.jsonl"):

@@ -96,7 +96,8 @@ class Worker:
                 if usage is not None:
                     for each in self._evaluator.uses(part.table, judged, summed, rows):
                         usage.take(*each)
-            twice, elsewhere = twice + judged.joined[0], elsewhere + judged.joined[1]
+            joined = judged.joined(rows)
+            twice, elsewhere = twice + joined[0], elsewhere + joined[1]
             lines += part.lines
         return JudgedPiece(tallies, rejects, lines, read, left_out, coverage, twice, elsewhere, beside, usage)
 

@@ -125,13 +125,13 @@ class Evaluator:
             self._forget()
         if not len(table):
             none = np.zeros(0, dtype=np.int64)
-            return Judged(none, self._conclusions.listed, none, none > 0, none.astype(np.uint8), None, None, (0, 0))
+            return Judged(none, self._conclusions.listed, none, none > 0, none.astype(np.uint8), None, None, none > 0)
         found = bring_together(table, self.ends, self._known_ports)
         points = self._points_of(table)
         asked, conclusion, classes = self._judged(table, found, points)
-        weight, joined = weights(table, found)
+        weight, is_twice = weights(table, found)
         return Judged(conclusion[found.of], self._conclusions.listed, classes[found.of], found.is_reply(), weight,
-                      found, asked, joined)  # fmt: skip
+                      found, asked, is_twice)  # fmt: skip
 
     def _judged(self, table: FlowTable, found: Conversations, points: Rows | None) -> tuple[Asked, Rows, Rows]:
         """What conversations ask and come to, and their classes."""

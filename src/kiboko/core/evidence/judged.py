@@ -21,8 +21,8 @@ class Judged:
     """What the records of a table come to, each by its conversation: `conclusion` int64[n] is an index of `concluded`;
     `classes` int64[n] tells conversations apart as far as anything in the network does; `is_reply` bool[n] which
     records are of whoever was sent to; `weight` uint8[n] is 0 for those whose packets others show too. `found` are the
-    conversations, of which `asked` has the ends, and `joined` counts records of one capture taken twice and those taken
-    at a further point."""
+    conversations, of which `asked` has the ends. `is_twice` bool[n] are records of one capture that was taken twice; of
+    the others whose packets count elsewhere they were taken at a further point."""
 
     conclusion: Rows
     concluded: list[Conclusion]
@@ -31,12 +31,17 @@ class Judged:
     weight: NDArray[np.uint8]
     found: Conversations | None
     asked: Asked | None
-    joined: tuple[int, int]
+    is_twice: Truths
+
+    def joined(self, rows: Rows) -> tuple[int, int]:
+        """How many of some records are of one capture taken twice, and how many were taken at a further point."""
+        twice = int(np.count_nonzero(self.is_twice[rows]))
+        return twice, len(rows) - int(np.count_nonzero(self.weight[rows])) - twice
 
     def part(self, rows: Rows | slice) -> Judged:
         """Those of some of the records."""
         return Judged(self.conclusion[rows], self.concluded, self.classes[rows], self.is_reply[rows], self.weight[rows],
-                      None, None, (0, 0))  # fmt: skip
+                      None, None, self.is_twice[rows])  # fmt: skip
 
 
 class Classes:

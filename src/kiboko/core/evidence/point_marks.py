@@ -54,9 +54,9 @@ def point_marks(table: FlowTable, found: Conversations, points: Rows, ends: Seen
     return PointMarks(hashes.view(np.int64), of, number)
 
 
-def weights(table: FlowTable, found: Conversations) -> tuple[NDArray[np.uint8], tuple[int, int]]:
+def weights(table: FlowTable, found: Conversations) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
     """Which records count for packets, uint8[n] (clause E1): of one capture taken twice one, and of several points that
-    with the most packets. And how many do not, for the one reason and for the other."""
+    with the most packets. And which do not for the first of these reasons, bool[n]."""
     weight = np.ones(len(table), dtype=np.uint8)
     direction, points = found.of * 2 + found.side, len(table.points)
     # A cell is a direction of a conversation as it was recorded at one point.
@@ -73,12 +73,9 @@ def weights(table: FlowTable, found: Conversations) -> tuple[NDArray[np.uint8], 
                 table.destination,
             )))  # fmt: skip
             weight[crowded[same.further()]] = 0
-    twice = len(table) - int(np.count_nonzero(weight))
-    elsewhere = 0
+    is_twice = weight == 0
     if points > 1 and cells > int(np.count_nonzero(counts.reshape(-1, points).any(axis=1))):
         packets = np.bincount(cell, weights=table.packets * weight, minlength=len(counts))
         best = np.where(counts > 0, packets, -1).reshape(-1, points).argmax(axis=1)
-        other = (table.point != best[direction]) & (weight > 0)
-        weight[other] = 0
-        elsewhere = int(other.sum())
-    return weight, (twice, elsewhere)
+        weight[table.point != best[direction]] = 0
+    return weight, is_twice
