@@ -5,6 +5,8 @@ import unittest
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+import numpy as np
+
 from kiboko.batch.observing import Evidence
 from kiboko.batch.promises import seen_of
 from kiboko.core.evidence.asking import Asking
@@ -52,7 +54,7 @@ class Shown(unittest.TestCase):
         judged = evaluator.judge(table)
         everything = table.line >= 0
         asked = [Asking(*ends, parse_services(service)), Asking(*ends, parse_services("rdp"))]
-        seen, nothing = observe(evaluator, table, judged, everything, asked)
+        seen, nothing = observe(evaluator, table, judged, everything, everything, asked)
         self.assertEqual({}, nothing.counts)
         return seen.through, seen.stopped
 
@@ -61,6 +63,18 @@ class Shown(unittest.TestCase):
         self.assertEqual((1, 0), self.counts("ssh", *answered))
         self.assertEqual((0, 1), self.counts("ssh", flow("ssh", event=DENIED, flags=SYN)))
         self.assertEqual((0, 0), self.counts("http", *answered))
+
+    def test_a_conversation_counts_where_its_first_record_is_ones_own(self):
+        """Of two pieces of a log each has the records around it, and the second one the reply."""
+        evaluator = Evaluator(Comparison(Walker(load(network()))))
+        table = table_of([flow("ssh", flags=SYN), flow("tcp/40000", CAT, ANN, 22, flags=SYN_ACK, after=20)])
+        ends = [AddressSet.of_addresses([parse_address(each)]) for each in (ANN, CAT)]
+        judged, asked = evaluator.judge(table), [Asking(*ends, parse_services("ssh"))]
+        own = np.array([True, False])
+        counts = [observe(evaluator, table, judged, each, own | ~own, asked)[0].through for each in (own, ~own)]
+        self.assertEqual([1, 0], counts)
+        later = [observe(evaluator, table, judged, each, ~own, asked)[0].through for each in (own, ~own)]
+        self.assertEqual([1, 0], later, "also where only its reply is of the time asked for")
 
     def test_of_which_it_is_not_known_who_began_it_shows_nothing(self):
         """Either may have asked the other, at one and the same time; cat may ask ann, who is free to."""
@@ -93,6 +107,28 @@ class Shown(unittest.TestCase):
         answered = flow("ssh", flags=SYN_ACK), flow("tcp/40000", CAT, ANN, 22, flags=SYN_ACK, after=20)
         self.assertEqual((1, 0), self.counts("ssh", *answered))
         self.assertEqual((0, 0), self.counts("ssh", *answered, values=values, files=files))
+
+
+class FlowsOfPromises(unittest.TestCase):
+    def test_what_arrives_alone_keeps_no_promise_of_allowed_and_breaks_one_of_blocked(self):
+        """The edge of cat's subnet keeps no state and lets nothing out, so that no reply gets back."""
+        values = network()
+        values["filters"]["edge"] = a_filter("subnet", stateful=False, inbound=[{"action": "allow"}], outbound=[])
+        values["subnets"]["a2"]["filter"] = "edge"
+        values["expectations"] = [
+            {"id": expect, "from": "ann", "to": "cat", "service": "ssh", "expect": expect}
+            for expect in ("allowed", "blocked")
+        ]
+        rows = ["start,src,dst,src_port,dst_port,proto,flags,point", f"2026-11-20T10:00:00Z,{ANN},{CAT},40000,22,6,2,1",
+                f"2026-11-20T10:00:00Z,{CAT},{ANN},22,40000,6,18,"]  # fmt: skip
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder, "flows.csv")
+            path.write_text("\n".join(rows) + "\n")
+            for made, counted in ((network(), [(1, 0), (0, 1)]), (values, [(0, 0), (0, 1)])):
+                made["expectations"] = values["expectations"]
+                ends = Ends(Walker(load(made)))
+                seen, _ = seen_of(ends, list(ends.topology.expectations), Evidence(flows=[path]))
+                self.assertEqual(counted, [(each.keeps, each.breaks) for each in seen.values()])
 
 
 class ProbesOfPromises(unittest.TestCase):

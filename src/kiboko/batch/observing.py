@@ -56,8 +56,9 @@ class ObserveJob:
             lines = read = 0
             for part in reader.read(piece, rejects):
                 judged = evaluator.judge(part.table)
-                wanted = part.own & self.wanted.mask(part.table)
-                for mine, more in zip(found, observe(evaluator, part.table, judged, wanted, self.asked), strict=True):
+                own, wanted = part.own, self.wanted.mask(part.table)
+                told = observe(evaluator, part.table, judged, own, wanted, self.asked)
+                for mine, more in zip(found, told, strict=True):
                     mine.merge(more)
                 lines, read = lines + part.lines, read + int(part.own.sum())
             return ObservedPiece(found, rejects, lines, read)

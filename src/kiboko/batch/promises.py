@@ -45,7 +45,7 @@ class SeenPromise:
         """How many were seen to keep it."""
         if self.expectation.expect == BLOCKED:
             return self.seen.stopped
-        return self.seen.through + (self.others.stopped if self.expectation.expect == ONLY else 0)
+        return self.seen.answered + (self.others.stopped if self.expectation.expect == ONLY else 0)
 
 
 def seen_of(

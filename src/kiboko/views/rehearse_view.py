@@ -184,7 +184,7 @@ def told_by(line: KeptLine, seen: Observed) -> tuple[str, str]:
     parts = [f"{count:,} {word}" for word, count in seen.counts.items()]
     what = ", ".join(parts) or "nothing was recorded of it"
     is_open = line.after == "allowed"
-    good, bad = (seen.through, seen.stopped) if is_open else (seen.stopped, seen.through)
+    good, bad = (seen.answered, seen.stopped) if is_open else (seen.stopped, seen.through)
     if line.after not in ("allowed", "blocked"):
         return NOT_SEEN, f"{what}; it was to be {line.after}, which rests on more than that"
     if good and bad:

@@ -17,7 +17,9 @@ from kiboko.core.header.services import ICMP, ICMP6, TCP
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
 from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, REFUSED, SILENT, UNREACHABLE
 
-GOT_THROUGH = (ANSWERED, ARRIVED)
+ALONE = "arrived alone"
+"""That it arrived, where the rules let no reply back and none was seen to come all the way."""
+GOT_THROUGH = (ANSWERED, ARRIVED, ALONE)
 """What shows that a request passed every gate."""
 STOPPED = (DENIED, REFUSED, SILENT, UNREACHABLE)
 NOT_TOLD = "not telling"
@@ -31,6 +33,8 @@ def told_by(concluded: Conclusion, protocol: int) -> str:
     is_older = concluded.before_as_of or concluded.cause == "older-session"
     if (concluded.status == UNSURE and not is_older) or concluded.is_first_alone:
         return NOT_TOLD
+    if concluded.observed == ARRIVED and concluded.as_far_as_seen and concluded.decider is not None:
+        return ALONE
     return NOT_TOLD if concluded.observed == SILENT and protocol not in (TCP, ICMP, ICMP6) else concluded.observed
 
 
@@ -62,6 +66,11 @@ class Observed:
         return self.total(GOT_THROUGH)
 
     @property
+    def answered(self) -> int:
+        """How many of those nothing is known to have kept from being answered."""
+        return self.total((ANSWERED, ARRIVED))
+
+    @property
     def stopped(self) -> int:
         """How many were surely stopped, or never answered."""
         return self.total(STOPPED)
@@ -73,9 +82,15 @@ class Observed:
 
 
 def observe(
-    evaluator: Evaluator, table: FlowTable, judged: Judged, wanted: NDArray[np.bool_], asked: Sequence[Asking]
+    evaluator: Evaluator,
+    table: FlowTable,
+    judged: Judged,
+    own: NDArray[np.bool_],
+    wanted: NDArray[np.bool_],
+    asked: Sequence[Asking],
 ) -> list[Observed]:
-    """What the wanted records of a judged table, bool[n], show of each of some questions."""
+    """What the wanted records of a judged table, bool[n], show of each of some questions. A conversation counts once:
+    where its first record is one of the table's `own`, bool[n], and no other's."""
     if judged.found is None:
         return [Observed() for _ in asked]
     rows = np.flatnonzero(wanted)
@@ -84,6 +99,7 @@ def observe(
     count = len(judged.found)
     is_wanted, conclusion = np.zeros(count, dtype=np.bool_), np.zeros(count, dtype=np.int64)
     is_wanted[conversations], conclusion[conversations] = True, judged.conclusion[rows[first]]
+    is_wanted &= own[judged.found.first]
     latest = np.full(count, int(NO_TIME), dtype=np.int64)
     np.maximum.at(latest, judged.found.of[rows], table.last()[rows])
     known, found = RecordedEnds(judged, evaluator.ends_of(table, judged)), []
