@@ -10,10 +10,11 @@ from unittest import mock
 import numpy as np
 
 from kiboko.core.evidence import flow_numbers
-from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.comparison import Comparison, FlowAsked
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.rule_usage import RuleUsage
 from kiboko.core.evidence.rules_met import rules_met
+from kiboko.core.header.services import Service
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
@@ -76,6 +77,11 @@ class Usage(unittest.TestCase):
         self.assertEqual(1, hit["guard", "inbound", "otherwise"], "by dan's request")
         self.assertEqual(2, hit["edge", "inbound", "2"], "by ann's request, and by her reply to dan")
         self.assertEqual(2, hit["edge", "outbound", "1"], "by dan's request, and by his reply to ann")
+        evaluator = Evaluator(Comparison(Walker(load(network()))))
+        guard, edge = (frozenset({key}) for key in (("guard", "inbound", "otherwise"), ("edge", "inbound", "2")))
+        table = table_of([one, other])
+        self.assertEqual([False, True], evaluator.meeting(table, guard).tolist())
+        self.assertEqual([True, False], evaluator.meeting(table, edge).tolist())
 
     def test_what_no_rule_matches_is_counted_as_otherwise(self):
         self.assertEqual(self.hits(flow("10.1.2.10", "10.1.1.10", "http", 40000))["guard", "inbound", "otherwise"], 1)
@@ -136,8 +142,23 @@ class HeldToTheWalk(unittest.TestCase):
                 judged.conclusion.tolist(), judged.classes.tolist(), judged.is_reply, strict=True
             )
         ]
+        # Of what either end may have begun, so are those that would meet it if the other one had.
+        turned = [comparison.finding(tally.concluded, self.turned_round(tally.flow)) for tally in tallies]
+        for row, (conclusion, kind, is_reply) in enumerate(zip(
+            judged.conclusion.tolist(), judged.classes.tolist(), judged.is_reply.tolist(), strict=True
+        )):  # fmt: skip
+            if judged.found.began[judged.found.of[row]] < 0:
+                rules = rules_met(topology, turned[at[conclusion, kind]], not is_reply)
+                want[row] |= not wanted.isdisjoint(rules)
         self.assertEqual(evaluator.meeting(table, wanted).tolist(), want)
         self.assertTrue(0 < sum(want) < len(want))
+
+    def turned_round(self, flow):
+        """What the other end would have asked."""
+        own = flow.service
+        if flow.port is None:
+            return FlowAsked(flow.target, flow.source, own, None)
+        return FlowAsked(flow.target, flow.source, Service(own.protocol, flow.port), own.detail)
 
 
 if __name__ == "__main__":

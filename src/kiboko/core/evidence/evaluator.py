@@ -292,11 +292,15 @@ class Evaluator:
         judged = self.judge(table)
         if judged.found is None:
             return np.zeros(0, dtype=np.bool_)
-        tallies = self.summed(table, judged, np.arange(len(table)))
-        met = self.rules_met(tallies)
-        groups = distinct(judged.conclusion, judged.classes)  # in the order of the tallies
-        hit = [met.any_of(wanted, np.full(len(tallies), way)) for way in (False, True)]
-        return np.where(judged.is_reply, hit[1][groups.codes], hit[0][groups.codes])
+        every = np.arange(len(table))
+        found = np.zeros(len(table), dtype=np.bool_)
+        for tallies, met, turned in self.uses(table, judged, self.summed(table, judged, every), every):
+            rows = np.flatnonzero(judged.found.began[judged.found.of] < 0) if turned else every
+            groups = distinct(judged.conclusion[rows], judged.classes[rows])  # in the order of the tallies
+            hit = [met.any_of(wanted, np.full(len(tallies), way)) for way in (False, True)]
+            is_reply = judged.is_reply[rows] != turned
+            found[rows] |= np.where(is_reply, hit[1][groups.codes], hit[0][groups.codes])
+        return found
 
     # Proofs.
 
