@@ -12,9 +12,14 @@ import random
 import unittest
 from datetime import timedelta
 
+import numpy as np
+
+from kiboko.batch.ticket import CONFIRMED, CONTRADICTED, Ticket
+from kiboko.core.evidence.asking import Asker, Beside, RecordedEnds
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
-from kiboko.core.header.addresses import parse_address
+from kiboko.core.evidence.finding_groups import FindingGroup
+from kiboko.core.header.addresses import AddressSet, parse_address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service, parse_services
 from kiboko.core.network.model import ObservationPoint
@@ -118,6 +123,16 @@ class Truth:
             return f"leak, and it was {outcome} where the rules say {rules.verdict}, as built {real.verdict}"
         return None
 
+    def fault_of_ticket(self, told, key):
+        """What is wrong with what is said of one conversation that is asked about alone; None where it is right."""
+        outcome, rules, _ = self.walks(key)
+        is_as_said = (outcome == "answered") == (rules.verdict == "allowed") or rules.later is not None
+        if told == CONFIRMED and not is_as_said:
+            return f"confirmed, and it was {outcome} where the rules say {rules.verdict}"
+        if told == CONTRADICTED and outcome == "answered" and rules.verdict == "allowed":
+            return "contradicted, and it was answered as the rules say"
+        return None
+
     def may_leak(self, found, rules, real, answered, key):
         """Whether a gate that stops it by the rules was really passed."""
         if answered:
@@ -175,7 +190,7 @@ def reduced(records, chance):
 class AgainstTheKernel(unittest.TestCase):
     def test_no_agreement_leak_or_break_is_wrong_whatever_is_missing_from_the_log(self):
         statuses = collections.defaultdict(collections.Counter)
-        wrong = collections.Counter()
+        wrong, asked = collections.Counter(), collections.Counter()
         for seed in range(FIRST_NETWORK, FIRST_NETWORK + NETWORKS):
             chance = random.Random(seed)
             topology = observed_everywhere(load(random_network(seed)), chance)
@@ -194,6 +209,11 @@ class AgainstTheKernel(unittest.TestCase):
                         wrong[f"{name}: {fault}"] += 1
                         if wrong.total() < 8:
                             print(f"network {seed}, faults {[(f.kind, f.who) for f in faults]}: {key}\n  {found}")
+                for key, told in tickets(topology, truth, records, random.Random(seed)):
+                    asked[told] += 1
+                    fault = truth.fault_of_ticket(told, key)
+                    if fault is not None:
+                        wrong[f"{name}, asked about alone: {fault}"] += 1
         print()
         for name, counts in statuses.items():
             total = counts.total()
@@ -201,6 +221,7 @@ class AgainstTheKernel(unittest.TestCase):
             print(f"  {name}: {total:,} conversations, {told}")
         self.assertEqual({}, dict(wrong))
         self.assertGreater(statuses["all of it"]["agree"], 0)
+        self.assertGreater(asked[CONFIRMED], 0)
 
 
 def conclusions(topology, records):
@@ -219,6 +240,28 @@ def conclusions(topology, records):
         key = (sender, Service(service >> 16, service & 0xFFFF), port)
         turned = (receiver, Service(service >> 16, max(0, port)), service & 0xFFFF)
         yield key, turned, judged.concluded[int(judged.conclusion[row])]
+
+
+def tickets(topology, truth, records, chance):
+    """What is said of some conversations, each asked about alone by its ends, its service and its client's port."""
+    if not records:
+        return
+    walker = Walker(topology)
+    evaluator, asker = Evaluator(Comparison(walker)), Asker(walker.directory)
+    table = table_of(records)
+    judged = evaluator.judge(table)
+    ends = RecordedEnds(judged, evaluator.ends_of(table, judged))
+    everything = np.ones(len(table), dtype=np.bool_)
+    for key in chance.sample(sorted(truth.outcomes, key=str), min(40, len(truth.outcomes))):
+        sender, service, port = key
+        source, target = walker.directory.endpoint(sender).address, truth.outcomes[key][1]
+        asking = asker.of_pair(
+            source, target, (AddressSet(), AddressSet()), RangeSet.one(service.number), RangeSet.one(port)
+        )
+        rows = asking.recorded(ends, everything).rows
+        found = [judged.concluded[number] for number in set(judged.conclusion[rows].tolist())]
+        groups = tuple(FindingGroup("flow", "", "", each, None) for each in found)
+        yield key, Ticket(groups, None, Beside(), 0, None, ()).comes_to
 
 
 def own(walker, address):
