@@ -2,6 +2,7 @@
 
 import contextlib
 import errno
+import json
 import os
 import tempfile
 import unittest
@@ -117,6 +118,25 @@ class Logs(unittest.TestCase):
         rejects = Rejects("probes")
         self.assertEqual(list(read_probes(path, rejects)), [self.record()])
         self.assertEqual(rejects.counts, {"not a probe record": 2, "not JSON": 1, "torn last line": 1})
+
+    def test_a_probe_record_with_a_field_of_another_kind_is_rejected_with_its_name(self):
+        right = json.loads(to_line(self.record()))
+        for key, value, said in (
+            ("rtt_ms", "fast", "rtt_ms 'fast' is no number"), ("rtt_ms", [1], "is no number"),
+            ("rtt_ms", -5, "no time in milliseconds"), ("attempts", "x", "attempts 'x' is no number"),
+            ("attempts", 1e400, "is no number"), ("source_port", True, "source_port 'True' is no number"),
+            ("source_port", 1.5, "is no number"), ("source_port", 70000, "is not a port"),
+            ("redirected", "no", "neither true nor false"), ("address", "relay-1", "address 'relay-1' is no address"),
+            ("sent_from", "10.1.1.0/24", "sent_from '10.1.1.0/24' is no address"), ("from", None, "'from' is not text"),
+            ("outcome", ["answered"], "is none of"),
+        ):  # fmt: skip
+            path, rejects = self.folder / "odd", Rejects("odd")
+            path.write_text(json.dumps(right | {key: value}) + "\n" + json.dumps(right) + "\n")
+            self.assertEqual([self.record()], list(read_probes(path, rejects)), (key, value))
+            self.assertIn(said, rejects.sentences()[0])
+        path.write_text(json.dumps(right | {"source_port": 0, "rtt_ms": None}) + "\n")
+        (found,) = read_probes(path, Rejects("odd"))
+        self.assertEqual((None, None), (found.source_port, found.rtt_ms))
 
     # Writing.
 

@@ -16,6 +16,8 @@ from kiboko.files.documents.times import parse_time
 from kiboko.files.elements.rejects import Rejects
 
 FORM = "probe/1"
+_LONGEST = 1e9
+"""Milliseconds: no probe waits for an answer as long."""
 
 
 def to_line(record: ProbeRecord) -> str:
@@ -62,9 +64,14 @@ def _record(value: Any) -> ProbeRecord:
         raise ValueError(f"the form is not {FORM}")
     if value["outcome"] not in OUTCOMES:
         raise ValueError(f"outcome '{value['outcome']}' is none of {', '.join(OUTCOMES)}")
-    port = value.get("source_port")
-    if port is not None and not (isinstance(port, int) and 0 <= port <= 65535):
+    port, rtt = _number(value, "source_port", int), _number(value, "rtt_ms", int | float)
+    if port is not None and not 0 <= port <= 65535:
         raise ValueError(f"source_port '{port}' is not a port")
+    if rtt is not None and not 0 <= rtt < _LONGEST:
+        raise ValueError(f"rtt_ms '{rtt}' is no time in milliseconds")
+    redirected = value.get("redirected", False)
+    if not isinstance(redirected, bool):
+        raise ValueError(f"redirected '{redirected}' is neither true nor false")
     return ProbeRecord(
         time=parse_time(_text(value, "time")),
         source=_text(value, "from"),
@@ -72,12 +79,19 @@ def _record(value: Any) -> ProbeRecord:
         address=_address(value, "address"),
         service=_text(value, "service"),
         outcome=value["outcome"],
-        source_port=port,
-        rtt_ms=value.get("rtt_ms"),
-        attempts=int(value.get("attempts") or 1),
+        source_port=int(port) if port else None,  # 0 is no port that anything is sent from
+        rtt_ms=rtt,
+        attempts=int(_number(value, "attempts", int) or 1),
         sent_from=_address(value, "sent_from") if value.get("sent_from") is not None else None,
-        redirected=bool(value.get("redirected", False)),
+        redirected=redirected,
     )
+
+
+def _number(value: dict[str, Any], key: str, kind: Any) -> float | None:
+    found = value.get(key)
+    if found is not None and (isinstance(found, bool) or not isinstance(found, kind)):
+        raise ValueError(f"{key} '{found}' is no number")
+    return found
 
 
 def _address(value: dict[str, Any], key: str) -> str:
