@@ -1,5 +1,6 @@
 """`compare` and `rehearse` as they are called."""
 
+import copy
 import json
 import re
 
@@ -132,6 +133,12 @@ changes:
         self.assertIn("nothing was recorded of it", early, "what is older than the rehearsal tells nothing of it")
         (self.folder / "rehearsals" / "bad.json").write_text("{}")
         self.assertIn("no rehearsal that was kept", self.kiboko("rehearse --list", 2))
+        kept = json.loads((self.folder / "rehearsals" / "shut-out.json").read_text())
+        for key, value, said in (("source", 5, "rows.0.example.source: "), ("family", 5, "rows.0.example.family: ")):
+            odd = copy.deepcopy(kept)
+            odd["rows"][0]["example"][key] = value
+            (self.folder / "rehearsals" / "bad.json").write_text(json.dumps(odd))
+            self.assertIn(said, self.kiboko("rehearse --after bad --flows later.csv", 2))
         self.assertIn("there is no such rehearsal", self.kiboko("rehearse --after nothing --flows later.csv", 2))
 
     def test_questions_that_mean_nothing_are_refused(self):

@@ -9,7 +9,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, ValidationError
 
 from kiboko.core.errors import InputError, UsageError
 from kiboko.core.header.addresses import AddressSet, parse_address_set
@@ -77,19 +79,21 @@ def keep(folder: Path, kept: KeptRehearsal) -> Path:
 def read_kept(path: Path) -> KeptRehearsal:
     """A rehearsal that was kept. Raises InputError where it is none."""
     try:
-        told = json.loads(path.read_text(encoding="utf-8"))
-        if told["kiboko"] != FORM:
-            raise ValueError(f"it is no {FORM}")
-        lines = tuple(_line(each) for each in told["rows"])
-        made = datetime.fromisoformat(told["made"])
+        told = _Written.model_validate_json(path.read_bytes())
+        made = datetime.fromisoformat(told.made)
         if made.tzinfo is None:
             raise ValueError("its time has no zone")
-        return KeptRehearsal(told["name"], told["reason"], made, told["network"], told["change"], lines)
+        lines = tuple(_line(each) for each in told.rows)
+        return KeptRehearsal(told.name, told.reason, made, told.network, told.change, lines)
     except FileNotFoundError as error:
         raise InputError(f"{path}: there is no such rehearsal; --list shows those that are kept") from error
     except OSError as error:
         raise InputError(f"{path}: cannot be read: {error.strerror}") from error
-    except (ValueError, KeyError, TypeError, RecursionError) as error:
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(step) for step in first["loc"])
+        raise InputError(f"{path}: this is no rehearsal that was kept: {where or 'it'}: {first['msg']}") from error
+    except ValueError as error:
         raise InputError(f"{path}: this is no rehearsal that was kept: {error}") from error
 
 
@@ -104,13 +108,46 @@ def now() -> datetime:
     return datetime.now(UTC).replace(microsecond=0)
 
 
-def _line(told: dict[str, Any]) -> KeptLine:
-    services = RangeSet.of((int(low), int(high)) for low, high in told["services"])
-    senders, targets = (AddressSet.union(map(parse_address_set, told[name])) for name in ("senders", "targets"))
-    example = KeptExample(**told["example"]) if "example" in told else None
-    return KeptLine(
-        told["kind"], told["before"], told["after"], senders, targets, services, told["told"], told["check"], example
-    )
+class _Text(BaseModel):
+    model_config = ConfigDict(strict=True)
+
+
+class _Example(_Text):
+    source: str
+    destination: str
+    service: str
+    family: Literal[4, 6]
+
+
+class _WrittenLine(_Text):
+    kind: str
+    before: str
+    after: str
+    told: str
+    check: str
+    senders: list[str]
+    targets: list[str]
+    services: list[tuple[int, int]]
+    example: _Example | None = None
+
+
+class _Written(_Text):
+    """A rehearsal as it stands in its file."""
+
+    kiboko: Literal["rehearsal/1"]
+    name: str
+    reason: str
+    made: str
+    network: str
+    change: str
+    rows: list[_WrittenLine]
+
+
+def _line(told: _WrittenLine) -> KeptLine:
+    senders, targets = (AddressSet.union(map(parse_address_set, each)) for each in (told.senders, told.targets))
+    example = KeptExample(**told.example.model_dump()) if told.example is not None else None
+    services = RangeSet.of(told.services)
+    return KeptLine(told.kind, told.before, told.after, senders, targets, services, told.told, told.check, example)
 
 
 def _as_json(kept: KeptRehearsal) -> dict[str, Any]:
