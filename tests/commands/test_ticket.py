@@ -208,6 +208,8 @@ class Recorded(unittest.TestCase):
                 told = run("check", *words, "--flows", "log.csv", cwd=folder)
                 self.assertEqual(1, told.returncode)
                 self.assertIn(f"What was seen of it: {said}", told.stdout)
+                told = run("check", *words, "--flows", "log.csv", "--json", cwd=folder)
+                self.assertEqual(said, json.loads(told.stdout)["evidence"]["comes_to"])
 
     def test_what_came_from_behind_a_shared_address_is_of_a_sender_that_nobody_shares_it_with(self):
         """dan and eve are behind one address; a promise over the whole network is one of whoever sent it."""

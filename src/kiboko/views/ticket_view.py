@@ -97,6 +97,7 @@ def ticket_json(ticket: Ticket, network: str) -> dict[str, Any]:
     options = network_option(network)
     read = ticket.read
     return {
+        "comes_to": ticket.comes_to if ticket.groups or ticket.sent else None,
         "flow_records": read.records if read is not None else None,
         "first": iso_of(read.first) if read is not None else None,
         "last": iso_of(read.last) if read is not None else None,
