@@ -73,8 +73,8 @@ class ProbesRead:
         for number, record in enumerate(read_probes(path, rejects), 1):
             is_due = is_of_time(record, times)
             try:
-                is_mine = is_wanted is None or is_wanted(comparison.probes.of(record))
-                finding = comparison.probe(record) if is_mine and is_due else None
+                is_mine = is_due and (is_wanted is None or is_wanted(comparison.probes.of(record)))
+                finding = comparison.probe(record) if is_mine else None
             except UsageError as error:
                 rejects.note("ends that the network does not know", str(error), number)
                 continue
