@@ -53,11 +53,10 @@ def evidence_findings(
     usage = RuleUsage(walker.topology) if recorded.flows and NEVER_HIT in wanted else None
     caveats: list[str] = []
     findings: list[Finding] = []
+    times = time_filter(recorded.since, recorded.until)
     if summary is not None:
-        probes = ProbesRead(recorded.probes, recorded.strict, recorded.since, recorded.until)
-        caveats += probes.taken(comparison, summary).caveats
+        caveats += ProbesRead(recorded.probes, recorded.strict, times).taken(comparison, summary)
     if recorded.flows:
-        times = time_filter(recorded.since, recorded.until)
         judge = FlowJudge(comparison, summary, recorded.strict, times, usage, recorded.columns)
         caveats += judge.take(flow_files(recorded.flows))
     if summary is not None:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from kiboko.batch.probes_read import ProbesRead
+from kiboko.batch.probes_read import ProbesRead, times_of
 from kiboko.core.evidence.causes import Causes
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.summary import Summary
@@ -101,7 +101,7 @@ def confirmed(
     """
     comparison, summary = Comparison(walker), Summary(walker.directory)
     coverage = None
-    caveats = ProbesRead(probes, strict, since, until).taken(comparison, summary).caveats
+    caveats = ProbesRead(probes, strict, times_of(since, until)).taken(comparison, summary)
     if flows:
         reading = FlowsRead(flows, strict, since, until, columns, cluster)
         judge, told = reading.judged(comparison, summary)

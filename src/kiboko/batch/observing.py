@@ -9,13 +9,12 @@ from pathlib import Path
 
 from kiboko.batch.accounts import Accounts
 from kiboko.batch.piecework import outcomes
-from kiboko.batch.probes_read import is_of_time, left_aside
+from kiboko.batch.probes_read import ProbesRead, left_aside
 from kiboko.batch.ticket import is_asked
-from kiboko.core.errors import InputError, UsageError
 from kiboko.core.evidence.asking import Asking
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
-from kiboko.core.evidence.observed import Observed, observe, told_by
+from kiboko.core.evidence.observed import Observed, observe, shown_by
 from kiboko.core.network.model import Topology
 from kiboko.core.records.flow_query import FlowFilter
 from kiboko.core.records.flow_table import milliseconds
@@ -25,7 +24,6 @@ from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.chosen_files import flow_files, without_copies
 from kiboko.files.logs.flow_pieces import Piece, pieces_of
 from kiboko.files.logs.flow_reader import PieceReader
-from kiboko.files.logs.probe_log import read_probes
 
 
 @dataclass(slots=True)
@@ -92,37 +90,22 @@ def observed_of(walker: Walker, asked: Sequence[Asking], evidence: Evidence) -> 
             for mine, more in zip(found, outcome.observed, strict=True):
                 mine.merge(more)
         told += accounts.sentences()
-    probes, copies = without_copies(evidence.probes)
-    told += copies
-    for path in probes:
-        told += _take_probes(walker, path, asked, evidence, found)
+    told += _take_probes(walker, asked, evidence, found)
     return found, told
 
 
-def _take_probes(
-    walker: Walker, path: Path, asked: Sequence[Asking], evidence: Evidence, found: list[Observed]
-) -> list[str]:
-    comparison, rejects, used = Comparison(walker), Rejects(str(path), evidence.strict), 0
+def _take_probes(walker: Walker, asked: Sequence[Asking], evidence: Evidence, found: list[Observed]) -> list[str]:
+    comparison, read = Comparison(walker), ProbesRead(evidence.probes, evidence.strict, evidence.wanted)
     doubts: Counter[str] = Counter()
-    for number, record in enumerate(read_probes(path, rejects), 1):
-        when = milliseconds(record.time)
-        try:
-            probe = comparison.probes.of(record)
-        except UsageError as error:
-            rejects.note("ends that the network does not know", str(error), number)
+    for record, probe in read.each(comparison):
+        mine = [each for each, asking in zip(found, asked, strict=True) if probe and is_asked(asking, probe)]
+        finding = comparison.probe(record, probe) if mine else None
+        if probe is None or finding is None:
             continue
-        used += 1
-        mine = [each for each, asking in zip(found, asked, strict=True) if is_asked(asking, probe)]
-        if not mine or not is_of_time(record, evidence.wanted):
+        if finding.walk is None:
+            doubts[finding.why] += 1
             continue
-        probed = comparison.probes.walked(probe)
-        if probed.doubt is not None:
-            doubts[probed.doubt] += 1
-            continue
-        told = told_by(comparison.probe(record).concluded, probe.service.protocol)
+        told = shown_by(finding.concluded, probe.service.protocol)
         for each in mine:
-            each.note(told, 1, when)
-    if not used:
-        what = "; ".join(rejects.sentences())
-        raise InputError(f"{path}: no record could be used{'; ' + what if what else ''}")
-    return [*rejects.sentences(), *left_aside(doubts)]
+            each.note(told, 1, milliseconds(record.time))
+    return [*read.caveats, *left_aside(doubts)]

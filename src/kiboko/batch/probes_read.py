@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -23,73 +23,77 @@ Wanted = Callable[[ProbeAsked], bool]
 
 
 @dataclass(slots=True)
-class ProbesTaken:
-    """What came of files of probe records: how many were of the time asked for, how many were not, and what has to be
-    borne in mind."""
-
-    used: int = 0
-    left_out: int = 0
-    caveats: list[str] = field(default_factory=list)
-
-
-@dataclass(frozen=True, slots=True)
 class ProbesRead:
-    """Files of probe records, and which times count, as a user gives them: `since` and later, before `until`."""
+    """Files of probe records, and which times count. While they are read it is counted how many are of the time asked
+    for (`used`) and how many are not (`left_out`), how many rows were `rejected`, and told what has to be borne in mind
+    (`caveats`)."""
 
     paths: Sequence[Path]
     strict: bool = False
-    since: str | None = None
-    until: str | None = None
+    times: FlowFilter = field(default_factory=FlowFilter)
+    used: int = 0
+    left_out: int = 0
+    rejected: int = 0
+    caveats: list[str] = field(default_factory=list)
 
-    def taken(self, comparison: Comparison, summary: Summary, is_wanted: Wanted | None = None) -> ProbesTaken:
-        """Hold the records against the rules, or those of them that are wanted, and take them into a summary.
+    def each(self, comparison: Comparison) -> Iterator[tuple[ProbeRecord, ProbeAsked | None]]:
+        """Every probe of the time asked for, and what it asked; None where its packets went elsewhere and its ends have
+        no address to go to.
 
         Raises
         ------
         InputError : for a file that cannot be read, or of which not one record can
-        UsageError : for a time that is none
         """
-        times = FlowFilter()
-        if self.since or self.until:
-            from kiboko.files.elements.fields import time_filter  # takes long to load
-
-            times = time_filter(self.since, self.until)
-        found = ProbesTaken()
         paths, copies = without_copies(self.paths)
-        found.caveats.extend(copies)
+        self.caveats.extend(copies)
         for path in paths:
-            self._take(path, comparison, summary, is_wanted, times, found)
-        if found.left_out:
-            told = "1 probe is" if found.left_out == 1 else f"{found.left_out:,} probes are"
-            found.caveats.append(f"{told} not of the time asked for, and left out")
-        return found
+            yield from self._of_file(path, comparison)
+        if self.left_out:
+            told = "1 probe is" if self.left_out == 1 else f"{self.left_out:,} probes are"
+            self.caveats.append(f"{told} not of the time asked for, and left out")
 
-    def _take(
-        self, path: Path, comparison: Comparison, summary: Summary, is_wanted: Wanted | None, times: FlowFilter,
-        found: ProbesTaken,
-    ) -> None:  # fmt: skip
-        rejects = Rejects(str(path), self.strict)
-        used = 0
+    def taken(self, comparison: Comparison, summary: Summary, is_wanted: Wanted | None = None) -> list[str]:
+        """Hold the probes against the rules, or those that are wanted, and take them into a summary; what has to be
+        borne in mind. Raises InputError, as `each` does."""
+        for record, asked in self.each(comparison):
+            if is_wanted is None or (asked is not None and is_wanted(asked)):
+                summary.add(record, comparison.probe(record, asked))
+        summary.rejected += self.rejected
+        return self.caveats
+
+    def _of_file(self, path: Path, comparison: Comparison) -> Iterator[tuple[ProbeRecord, ProbeAsked | None]]:
+        rejects, known = Rejects(str(path), self.strict), False
         for number, record in enumerate(read_probes(path, rejects), 1):
-            is_due = is_of_time(record, times)
+            asked = None
             try:
-                is_mine = is_due and (is_wanted is None or is_wanted(comparison.probes.of(record)))
-                finding = comparison.probe(record) if is_mine else None
+                asked = comparison.probes.of(record)
             except UsageError as error:
-                rejects.note("ends that the network does not know", str(error), number)
-                continue
-            used += 1
-            found.used, found.left_out = found.used + is_due, found.left_out + (not is_due)
-            if finding is not None:
-                summary.add(record, finding)
-        if not used:
+                if not record.redirected:
+                    rejects.note("ends that the network does not know", str(error), number)
+                    continue
+            known = True
+            if is_of_time(record, self.times):
+                self.used += 1
+                yield record, asked
+            else:
+                self.left_out += 1
+        if not known:
             told = "there is no record in it"
             if rejects.total:
                 what = "; ".join(rejects.sentences())
                 told = f"no record could be used; {what}; probe records are JSON Lines, and flow logs go with --flows"
             raise InputError(f"{path}: {told}")
-        summary.rejected += rejects.total
-        found.caveats.extend(rejects.sentences())
+        self.rejected += rejects.total
+        self.caveats.extend(rejects.sentences())
+
+
+def times_of(since: str | None, until: str | None) -> FlowFilter:
+    """The filter of two times as a user gives them. Raises UsageError for what is no time."""
+    if not since and not until:
+        return FlowFilter()
+    from kiboko.files.elements.fields import time_filter  # takes long to load
+
+    return time_filter(since, until)
 
 
 def left_aside(doubts: Counter[str]) -> list[str]:

@@ -115,9 +115,8 @@ def ticket_of(
 
     looked = None
     if probes is not None:
-        taken = probes.taken(comparison, summary, is_mine)
-        looked = taken.used
-        caveats.extend(taken.caveats)
+        caveats.extend(probes.taken(comparison, summary, is_mine))
+        looked = probes.used
     read, beside, left_out = None, Beside(), 0
     if flows is not None:
         judge, told = flows.judged(comparison, summary, asking)

@@ -127,7 +127,7 @@ def _seen(
     if not (args.flows or args.probes or args.probe):
         return None
     from kiboko.batch.confirming import FlowsRead
-    from kiboko.batch.probes_read import ProbesRead
+    from kiboko.batch.probes_read import ProbesRead, times_of
     from kiboko.batch.ticket import Question, ticket_of
 
     sent = None
@@ -137,7 +137,7 @@ def _seen(
         sent = probe_now(Ends(walker), asked, services, ports, args.family, args.sender)
     flows = probes = None
     if args.probes:
-        probes = ProbesRead(args.probes, args.strict, args.since, args.until)
+        probes = ProbesRead(args.probes, args.strict, times_of(args.since, args.until))
     if args.flows:
         flows = FlowsRead(args.flows, args.strict, args.since, args.until, args.columns, args.cluster)
     with working("looking for this traffic in what was recorded"):

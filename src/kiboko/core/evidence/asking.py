@@ -211,11 +211,11 @@ class Asker:
         shared = self._not_theirs_alone(senders)
         senders -= shared
         either = AddressSet()
-        owner = directory.interface_at(target) or directory.public_owner(target)
-        if owner is not None and end.outside is not None:
-            network = directory.topology.subnets[owner.subnet].network
-            if any(each.outside == end.outside.name and network in each.networks for each in gateways):
-                either = AddressSet.of_addresses(self._alike(target) - {target})
+        receiver = directory.endpoint(target)
+        if receiver.network is not None and end.outside is not None and (
+            directory.tunnel(receiver.network, end.outside.name) is not None
+        ):  # fmt: skip
+            either = AddressSet.of_addresses(self._alike(target) - {target})
         targets = AddressSet.of_addresses([target])
         further = ends[0] - senders - shared, ends[1] - targets - either
         return Asking(senders, targets, services, ports, further, either=either, shared=shared)
@@ -238,6 +238,6 @@ class Asker:
 
     def _alike(self, address: Address) -> set[Address]:
         """An address in front of a gateway and behind it."""
-        owner = self._directory.interface_at(address) or self._directory.public_owner(address)
+        owner = self._directory.endpoint(address).interface
         both = {owner.public, owner.address(4)} if owner is not None else set()
         return {each for each in both if each is not None} if address in both else {address}

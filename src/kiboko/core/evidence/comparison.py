@@ -6,7 +6,7 @@ from __future__ import annotations
 import itertools
 from dataclasses import dataclass, replace
 
-from kiboko.core.evidence.probed import REDIRECTED, Probed, ProbeEnds
+from kiboko.core.evidence.probed import REDIRECTED, ProbeAsked, Probed, ProbeEnds
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, WELL_KNOWN, Service, parse_services, union_services
@@ -27,7 +27,8 @@ from kiboko.core.walk.gates import FORWARD, Row
 from kiboko.core.walk.walk import ALLOWED, PARTLY, UNKNOWN, Walk, Walker
 
 _MOST_LOOKED_AT = 1000
-_OF_ENDS = ("source", "destination", "listener")
+OF_ENDS = ("source", "destination", "listener")
+"""Gates of an end itself: what stops there is no filter, and no route."""
 NOT_DELIVERED = "no router delivers to one of its ends (multicast, broadcast, link-local and the like)"
 BOTH_OUTSIDE = "both ends are outside: no gate lies between them"
 OF_ONE_MACHINE = "both ends are of one machine, or of addresses that nothing tells apart: no gate lies between them"
@@ -134,9 +135,10 @@ class Comparison:
 
     # Probes.
 
-    def probe(self, record: ProbeRecord) -> Finding:
-        """A probe held against the rules. Raises UsageError where its ends are not known to the network."""
-        found, as_of = self._probe(record), self.walker.topology.as_of
+    def probe(self, record: ProbeRecord, asked: ProbeAsked | None = None) -> Finding:
+        """A probe held against the rules; `asked` is what it asked, where that is known already. Raises UsageError
+        where its ends are not known to the network."""
+        found, as_of = self._probe(record, asked), self.walker.topology.as_of
         if found.status in (LEAK, BREAK) and as_of is not None and record.time < as_of:
             why = "probed before the time that the network file tells of"
             cause = "log-before-as-of"
@@ -144,10 +146,10 @@ class Comparison:
             return replace(found, concluded=older)
         return found
 
-    def _probe(self, record: ProbeRecord) -> Finding:
+    def _probe(self, record: ProbeRecord, asked: ProbeAsked | None) -> Finding:
         if record.redirected:
             return _finding(UNSURE, record.outcome, REDIRECTED)
-        asked = self.probes.of(record)
+        asked = asked or self.probes.of(record)
         return replace(self._probed(record, self.probes.walked(asked)), named=asked.named)
 
     def _probed(self, record: ProbeRecord, asked: Probed) -> Finding:
@@ -161,7 +163,7 @@ class Comparison:
         if walk.verdict in (ALLOWED, UNKNOWN):
             return self._probe_of_allowed(record, walk)
         if record.outcome == ANSWERED:
-            if all(row.gate in _OF_ENDS for row in walk.stops()):
+            if all(row.gate in OF_ENDS for row in walk.stops()):
                 found = _finding(AGREE, record.outcome, OUT_OF_DATE, walk, walk.decided_by)
                 return replace(found, concluded=replace(found.concluded, is_inventory=True))
             return _finding(LEAK, record.outcome, "answered, though the rules stop it", walk, walk.decided_by)

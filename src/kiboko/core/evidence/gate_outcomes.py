@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence import judging
+from kiboko.core.evidence.comparison import OF_ENDS
 from kiboko.core.evidence.flow_numbers import FlowNumbers
 from kiboko.core.evidence.judging import Proved
 from kiboko.core.evidence.proofs import Proof
@@ -27,7 +28,6 @@ from kiboko.core.tables.places import NONE
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
 _WORD = 8
-_OF_ENDS = ("source", "destination", "listener")
 
 
 class Situation(NamedTuple):
@@ -161,7 +161,7 @@ class GateOutcomes:
             rows = np.flatnonzero(ways.codes == code)
             slots = self._tables.layout.slots(way, False) if way >= 0 else []
             gates = [slot.gate.step.gate for slot in slots]
-            ends[rows, : len(gates)] = [gate in _OF_ENDS for gate in gates]
+            ends[rows, : len(gates)] = [gate in OF_ENDS for gate in gates]
             listeners[rows, : len(gates)] = [gate == "listener" for gate in gates]
             begins = [slot.gate is not before.gate for slot, before in zip(slots[1:], slots)]
             passed = np.cumsum([1, *begins], dtype=np.int64)

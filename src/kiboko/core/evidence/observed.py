@@ -26,7 +26,7 @@ NOT_TOLD = "not telling"
 """What was recorded of it, and shows neither."""
 
 
-def told_by(concluded: Conclusion, protocol: int) -> str:
+def shown_by(concluded: Conclusion, protocol: int) -> str:
     """What a conversation or a probe shows of what it asked, in one word. It shows nothing where it is not sure who
     began, or whose it is; where only silence was seen, but of TCP; and where nothing but its first packet gets through.
     That it is older than the network file takes nothing from what was seen."""
@@ -109,6 +109,6 @@ def observe(
         mine = Observed()
         columns = conclusion[met], judged.found.began[met] >= 0, protocol[met], latest[met]
         for code, is_told, kind, when in zip(*(column.tolist() for column in columns), strict=True):
-            mine.note(told_by(judged.concluded[code], kind) if is_told else NOT_TOLD, 1, when)
+            mine.note(shown_by(judged.concluded[code], kind) if is_told else NOT_TOLD, 1, when)
         found.append(mine)
     return found

@@ -11,7 +11,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.network.directory import Endpoint
 from kiboko.core.queries.ends import Ends, resolve_service, services_for, single_service
-from kiboko.core.queries.members import End
+from kiboko.core.queries.members import End, member_addresses
 from kiboko.core.records.records import ProbeRecord
 from kiboko.core.tables.cuts import AddressAtoms, address_atoms
 from kiboko.core.walk.walk import Walk
@@ -103,8 +103,8 @@ class ProbeEnds:
     ) -> tuple[list[Endpoint], str | None]:
         """The ends that may have sent it, and why it may be that none of them did, if so."""
         left = _left_from(record)
-        mine = addresses_of_sender(sender)
-        if left is not None and (usual.outside is None or not self._is_translated(left, sender)):
+        mine = AddressSet.union(map(member_addresses, sender.members))
+        if left is not None and (usual.outside is None or not self._is_translated(left, mine)):
             if left not in mine and left != usual.address:  # who is named by a public address has a private one
                 return [usual], f"it left from {left}, which is no address of {record.source}"
             if left.family != target.family:
@@ -116,13 +116,13 @@ class ProbeEnds:
         found = self._kinds_of(record.source, mine, target.family)
         return (found, None) if found else ([usual], _untold(record.source))
 
-    def _is_translated(self, left: Address, sender: End) -> bool:
+    def _is_translated(self, left: Address, mine: AddressSet) -> bool:
         """Whether somebody outside has another address for others than the one that packets left from."""
         if left not in PRIVATE_USE or self._directory.network_of(left) is not None:
             return False
         outside = self._directory.outside_of(left)
         listed = AddressSet.of_prefixes(outside.prefixes if outside is not None else ())
-        return not (listed <= PRIVATE_USE and left in addresses_of_sender(sender))
+        return not (listed <= PRIVATE_USE and left in mine)
 
     def _kinds_of(self, name: str, mine: AddressSet, family: int) -> list[Endpoint]:
         """An end for each kind of addresses of a sender beyond the networks, as rules tell them apart; none where there
@@ -162,15 +162,3 @@ def _said(walk: Walk) -> tuple[object, ...]:
     row = walk.decided_by
     decided = (row.gate, row.filter, row.rule) if row is not None else None
     return walk.verdict, walk.signal, decided, walk.answered
-
-
-def addresses_of_sender(sender: End) -> AddressSet:
-    """The addresses from which packets of a sender leave."""
-    ranges: dict[int, list[tuple[int, int]]] = {4: [], 6: []}
-    for member in sender.members:
-        if member.low is not None and member.high is not None:
-            ranges[member.low.family].append((member.low.value, member.high.value))
-        for each in member.interfaces:
-            for address in each.addresses:
-                ranges[address.family].append((address.value, address.value))
-    return AddressSet(RangeSet.of(ranges[4]), RangeSet.of(ranges[6]))

@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK
+from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, OF_ENDS
 from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.header.services import Service
 from kiboko.core.network.model import Named, Rule
@@ -102,7 +102,7 @@ def stops_of(group: FindingGroup) -> list[Row]:
     if walk is None:
         return []
     rows = group.finding.asked or (walk.reply if walk.verdict == ONE_WAY else walk.forward)
-    return [row for row in rows if row.stops and row.gate not in ("listener", "source", "destination")]
+    return [row for row in rows if row.stops and row.gate not in OF_ENDS]
 
 
 def rule_key(row: Row, service: Service) -> RuleKey:
