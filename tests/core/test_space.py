@@ -26,13 +26,21 @@ CELLS = int(os.environ.get("KIBOKO_CELLS", "400"))
 
 
 def verdicts(kinds, sends, arrives, answered, doubtful):
-    """The verdict on each set of services of one pair, by what becomes of its client ports (clause S23)."""
-    sent, doubt, comes, back = (
-        kinds.by_service(each & sends) for each in (sends, doubtful, arrives, answered & ~doubtful)
-    )
-    return np.select(
-        [doubt > 0, back == sent, back > 0, comes > 0], ["unknown", "allowed", "partly", "one-way"], "blocked"
-    )
+    """The verdict on each set of services of one pair, by what becomes of its client ports (clauses S23, S35)."""
+    found = []
+    for place in range(len(kinds.services)):
+        ports = [number for number in np.flatnonzero(kinds.service_of == place) if sends[number]]
+        back = [each for each in ports if answered[each]]
+        arriving = [each for each in ports if arrives[each]]
+        if any(doubtful[each] for each in back):
+            found.append("unknown")
+        elif back:
+            found.append("allowed" if len(back) == len(ports) else "partly")
+        elif arriving:
+            found.append("unknown" if all(doubtful[each] for each in arriving) else "one-way")
+        else:
+            found.append("blocked")
+    return found
 
 
 def from_block(block):

@@ -28,10 +28,16 @@ KINDS = ["tcp dport 22", "udp dport 53", "tcp dport { 80, 8000 }", "udp dport 20
          "ct state established,related", "ct state new", "ct state invalid", "icmp type destination-unreachable",
          "tcp flags & rst == rst", "ct direction original", "ct direction reply"]  # fmt: skip
 
+UNCLEAR = ["limit rate 100000/second", "quota 100 mbytes", "ip ttl > 1", "ip6 hoplimit > 1", "meta mark 1", "ct mark 0",
+           "meta length > 20", "tcp option maxseg exists", "udp length > 4", "meta mark set 1", "ip dscp set cs1",
+           "ct mark set 1", "numgen inc mod 2 == 1"]  # fmt: skip
+"""Conditions that are not judged, and changes that matter to none."""
+
 
 def rule(chance, hook):
     """One rule of a chain at a hook."""
-    matches = [chance.choice(some) for some, share in ((DEVICES, 0.35), (ADDRESSES, 0.3), (KINDS, 0.6))
+    matches = [chance.choice(some) for some, share in ((DEVICES, 0.35), (ADDRESSES, 0.3), (KINDS, 0.6),
+                                                            (UNCLEAR, 0.2))
                if chance.random() < share]  # fmt: skip
     refusals = ["reject", "reject with icmpx admin-prohibited"]
     refusals += ["reject with tcp reset"] if any("tcp" in each for each in matches) else []
@@ -77,7 +83,7 @@ class RealPackets(unittest.TestCase):
             names = list(values["instances"])
             with self.subTest(seed=seed), tempfile.TemporaryDirectory() as folder:
                 for name in dict.fromkeys(
-                    [*chance.sample(names, 2), *(each for each in names if each.startswith("mid"))]
+                    [*chance.sample(names, len(names) // 2), *(each for each in names if each.startswith("mid"))]
                 ):
                     (Path(folder) / f"{name}.json").write_text(listed(chance))
                     values["instances"][name]["host_filter"] = {"nftables": f"{name}.json"}
@@ -87,7 +93,7 @@ class RealPackets(unittest.TestCase):
                 AgainstThePlainJudge().hold(topology, seed, 300)
                 WholeSpaces().hold(topology, seed, 200)
                 found = verify(topology, Choice(most=PROBES, seed=seed))
-                self.assertGreater(found.compared, PROBES // 3)
+                self.assertGreater(found.compared, PROBES // 6)
                 self.assertEqual([str(each) for each in found.differences], [])
 
 

@@ -251,6 +251,8 @@ class Shower:
         table = sheet.table(f"The kernel's own rules ({rules.file})", ["rule", "what it does"], ("what it does",))
         for chain in rules.chains:
             hooked = f"hook {chain.hook}, priority {chain.priority}, policy {chain.policy}" if chain.hook else "no hook"
+            if chain.hook and chain.sleeps is not False:
+                hooked += ", its table is dormant" if chain.sleeps else ", its table may be dormant"
             table.section(f"{chain.family} {chain.table} {chain.name} ({hooked})", family=chain.family,
                           of_table=chain.table, chain=chain.name, hook=chain.hook,
                           priority=chain.priority if chain.hook else None,

@@ -324,7 +324,7 @@ def of_kernel(instance: Instance) -> Iterator[Finding]:
         for rule in chain.rules:
             text = _not_judged(rule)
             if text is not None:
-                yield found("not-judged", f"{rules.file}/{chain.name}/{rule.name}", Place(rules.file, 1),
+                yield found("not-judged", f"{rules.file}/{chain.shown}/{rule.name}", Place(rules.file, 1),
                             f"on {instance.name}: what '{text}' matches or does is not known",
                             "write it by addresses, ports and states, if what it stops has to be known")  # fmt: skip
 

@@ -160,13 +160,15 @@ class Comparison:
         if walk.verdict == PARTLY and record.source_port is None:
             why = f"the rules allow only client ports {walk.answered}, and the probe's port is not known"
             return _finding(UNSURE, record.outcome, why, walk, walk.decided_by)
-        if walk.verdict in (ALLOWED, UNKNOWN):
+        if walk.verdict in (ALLOWED, UNKNOWN) and (walk.answered or walk.doubtful):
             return self._probe_of_allowed(record, walk)
         if record.outcome == ANSWERED:
-            if all(row.gate in OF_ENDS for row in walk.stops()):
-                found = _finding(AGREE, record.outcome, OUT_OF_DATE, walk, walk.decided_by)
+            stops = walk.stops()
+            decider = walk.decided_by if walk.verdict != UNKNOWN else stops[0]
+            if all(row.gate in OF_ENDS for row in stops):
+                found = _finding(AGREE, record.outcome, OUT_OF_DATE, walk, decider)
                 return replace(found, concluded=replace(found.concluded, is_inventory=True))
-            return _finding(LEAK, record.outcome, "answered, though the rules stop it", walk, walk.decided_by)
+            return _finding(LEAK, record.outcome, "answered, though the rules stop it", walk, decider)
         same = walk.signal == NOT_KNOWN or _as_failure(record.outcome) == _as_failure(walk.signal)
         why = "both fail" if same else f"both fail, but the rules say {walk.signal}: it dies at another place"
         return _finding(AGREE, record.outcome, why, walk, walk.decided_by, different_signal=not same)

@@ -108,11 +108,11 @@ class RuleUsage:
             other = listing.by_name.get((chain.family, chain.table, chain.name)) if listing is not None else None
             later = {rule.name: rule.counted for rule in other.rules} if other is not None else {}
             for rule in chain.rules:
-                key = (rules.file, chain.name, rule.name)
+                key = (rules.file, chain.shown, rule.name)
                 counted = later.get(rule.name, rule.counted if listing is None else None)
                 yield RuleLine(key, rule.action, rule.conditions, place, self._sum(key), counted=counted)
             if chain.hook is not None:
-                key = (rules.file, chain.name, "otherwise")
+                key = (rules.file, chain.shown, "otherwise")
                 yield RuleLine(key, chain.policy, "no rule matched", place, self._sum(key), is_rule=False)
 
     def _sum(self, key: RuleKey) -> Sum:

@@ -37,6 +37,8 @@ _OWN_FAMILY = {"ip": 4, "ip6": 6, "exthdr": 6}
 _OWN_PROTOCOL = {**_PORT_PROTOCOL, "icmp": ICMP, "icmpv6": ICMP6}
 # Connection tracking runs at this priority in prerouting and output: chains before it see no state.
 CONNTRACK_PRIORITY = -200
+# What a refusal by a firewall's administrator is in ICMP (RFC 1812, 5.2.7.1) and ICMPv6 (RFC 4443, 3.1).
+ADMIN_PROHIBITED = (13, 1)
 _MOST_JUMPS = 16  # the kernel's own limit on the jump stack
 
 # The hooks a packet passes, in order, by what the machine does with it.
@@ -77,15 +79,18 @@ def judge(
         for position, hook in enumerate(HOOKS[path])
         # Of chains with the same priority the kernel asks the one that was made last first (nf_hook_entries_grow).
         for chain in reversed(rules.chains)
-        if chain.hook == hook and _family_applies(chain.family, packet.family)
+        if chain.hook == hook and not chain.sleeps and _family_applies(chain.family, packet.family)
     ]
     hooked.sort(key=lambda pair: (pair[0], pair[1].priority))
-    foreign = [c for c in rules.chains if c.hook in ("ingress", "egress") and (c.rules or c.policy != "accept")]
+    foreign = [each for each in rules.chains if each.is_foreign and not each.sleeps]
     if not hooked and not foreign:
         return None
     evaluation = _Evaluation(rules, packet, path, ingress, egress)
     if foreign:
-        evaluation.taint(ports, foreign[0].name, "otherwise", f"hook {foreign[0].hook}")
+        evaluation.taint(ports, foreign[0].shown, "otherwise", f"hook {foreign[0].hook}")
+    for _, chain in hooked:
+        if chain.sleeps is None:
+            evaluation.taint(ports, chain.shown, "otherwise", f"flags of table {chain.table}, which may be dormant")
     live = _Live(ports)
     for _, chain in hooked:
         live = evaluation.base_chain(chain, live)
@@ -193,8 +198,10 @@ class _Evaluation:
         goes_on = cell <= live.all
         if cell <= self.tainted or (goes_on and stops):
             doubt = next(each for each in self.doubts if cell <= each.ports)
-            possible = dict.fromkeys([*(action for action, _ in stops), *((DROP,) if not stops else ()), ALLOW])
-            return HostShare(cell, UNKNOWN, doubt.rule, doubt.chain, doubt.text, None, tuple(possible))
+            # Of what was changed or handed over nothing is known, and not by which rule behind that it is met.
+            stopping = (DROP, REJECT) if cell <= self.tainted else tuple(action for action, _ in stops)
+            actions = tuple(dict.fromkeys((*stopping, ALLOW)))
+            return HostShare(cell, UNKNOWN, doubt.rule, doubt.chain, doubt.text, None, actions)
         if stops:
             last = list(stops.values())[-1]
             if len(stops) == 1:
@@ -216,7 +223,7 @@ class _Evaluation:
         self.before_conntrack = chain.hook in ("prerouting", "output") and chain.priority <= CONNTRACK_PRIORITY
         before = len(self.ends)
         fell = self.chain(chain, live, 0)
-        self._end(fell.all, ALLOW if chain.policy == "accept" else DROP, "otherwise", chain.name)
+        self._end(fell.all, ALLOW if chain.policy == "accept" else DROP, "otherwise", chain.shown)
         ends = self.ends[before:]
         let = RangeSet.of(pair for end in ends if end.action == ALLOW for pair in end.ports) | self.tainted
         stopped = RangeSet.of(pair for end in ends if end.action != ALLOW for pair in end.ports)
@@ -231,7 +238,7 @@ class _Evaluation:
     def chain(self, chain: Chain, live: _Live, depth: int) -> _Live:
         """The ports that fall out at a chain's end or by `return`."""
         if depth > _MOST_JUMPS:
-            self.taint(live.all, chain.name, "otherwise", f"jumps nested deeper than {_MOST_JUMPS}")
+            self.taint(live.all, chain.shown, "otherwise", f"jumps nested deeper than {_MOST_JUMPS}")
             return _Live()
         fell: list[_Live] = []
         for rule in chain.rules:
@@ -258,7 +265,7 @@ class _Evaluation:
                 sure, perhaps = EMPTY, EMPTY if absent else sure | perhaps
                 doubt = doubt or statement.text
             elif isinstance(statement, Unjudged):
-                self.taint(sure | perhaps, chain.name, rule.name, statement.text)
+                self.taint(sure | perhaps, chain.shown, rule.name, statement.text)
                 return _without(live, sure, perhaps), _Live()
             elif isinstance(statement, VerdictMap):
                 return self.verdict_map(chain, rule, statement, live, (sure, perhaps, doubt), depth)
@@ -278,7 +285,7 @@ class _Evaluation:
         """A verdict that some live ports meet, surely or perhaps and why only that."""
         sure, perhaps, doubt = met
         if perhaps:
-            self.doubts.append(_Doubt(perhaps, rule.name, chain.name, doubt))
+            self.doubts.append(_Doubt(perhaps, rule.name, chain.shown, doubt))
         both = sure | perhaps
         left = _without(live, sure, perhaps)
         gone = _Live(live.sure & sure, both - (live.sure & sure)).within(live.all)
@@ -287,7 +294,7 @@ class _Evaluation:
         if verdict.kind in ("jump", "goto"):
             target = self.rules.by_name.get((chain.family, chain.table, verdict.target))
             if target is None:
-                self.taint(both, chain.name, rule.name, f"{verdict.kind} {verdict.target}")
+                self.taint(both, chain.shown, rule.name, f"{verdict.kind} {verdict.target}")
                 return left, _Live()
             fell = self.chain(target, _Live(both), depth + 1)
             # Inside it was as if all were surely there: what was only perhaps there comes out so, but for what did not
@@ -298,7 +305,10 @@ class _Evaluation:
             sure_now = (left.sure - back.all) | back.sure
             return _Live(sure_now, (left.all | back.all) - sure_now), _Live()
         action = {"accept": ALLOW}.get(verdict.kind, verdict.kind)
-        self._end(gone.all, action, rule.name, chain.name, verdict.icmp)
+        self._end(gone.all, action, rule.name, chain.shown, verdict.icmp)
+        if verdict.untold and gone.all:  # of the kinds of refusals any: two that a sender can tell apart stand for them
+            self._end(gone.all, action, rule.name, chain.shown, ADMIN_PROHIBITED)
+            self.doubts.append(_Doubt(gone.all, rule.name, chain.shown, verdict.untold))
         return left, _Live()
 
     def verdict_map(

@@ -146,12 +146,12 @@ def with_public(topology: Topology, interface: Interface, address: Address) -> T
 
 
 def with_host_rule(topology: Topology, name: str, chain_name: str, rule: HostRule) -> Topology:
-    """The network with a rule in front of all others in the chains of one name of an instance's kernel rule set."""
+    """The network with a rule in front of all others in a chain of an instance's kernel rule set."""
     instance = topology.instances[name]
     rules = instance.host_filter
     assert isinstance(rules, HostRuleSet)
     chains = tuple(
-        dataclasses.replace(chain, rules=(rule, *chain.rules)) if chain.name == chain_name else chain
+        dataclasses.replace(chain, rules=(rule, *chain.rules)) if chain.shown == chain_name else chain
         for chain in rules.chains
     )
     by_name = {(chain.family, chain.table, chain.name): chain for chain in chains}

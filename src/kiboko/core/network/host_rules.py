@@ -10,6 +10,11 @@ from dataclasses import dataclass, field
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import EMPTY, RangeSet
 
+OF_IPTABLES = "of iptables"
+"""What the text ends with of a condition or a target that iptables made: a listing has the name alone."""
+LISTED_WHOLE = "nft list ruleset > rules.nft && unshare -rn sh -c 'nft -f rules.nft && nft -j list ruleset'"
+"""The commands that list such rules as nftables would have made them; they fail where one cannot be said so."""
+
 
 @dataclass(frozen=True, slots=True)
 class Unjudged:
@@ -57,12 +62,13 @@ class Verdict:
     """`accept`, `drop`, `reject`, `return`, `continue`, or `jump`/`goto` to the chain `target`.
 
     `icmp` tells what a reject sends: the code of an ICMP destination unreachable (RFC 792) and of an ICMPv6 one
-    (RFC 4443), or None for a TCP reset.
+    (RFC 4443), or None for a TCP reset. `untold` is the statement as text where that is not known.
     """
 
     kind: str
     target: str = ""
     icmp: tuple[int, int] | None = None
+    untold: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,7 +141,12 @@ def _values_text(field: tuple[str, str], values: Values) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Chain:
-    """A chain of a table; a base chain has a hook, a type, a priority and a policy."""
+    """A chain of a table; a base chain has a hook, a type, a priority and a policy.
+
+    `label` is its name where no other chain of the rule set bears it, else that with its family and table. `sleeps`
+    tells whether its table is dormant, so that the kernel asks none of its chains (nft(8), TABLES); None where the
+    listing does not say.
+    """
 
     family: str
     table: str
@@ -145,12 +156,18 @@ class Chain:
     type: str | None = None
     priority: int = 0
     policy: str = "accept"
+    label: str = ""
+    sleeps: bool | None = False
+
+    @property
+    def shown(self) -> str:
+        """What tells it apart from every other chain of its rule set."""
+        return self.label or self.name
 
     @property
     def is_foreign(self) -> bool:
         """Whether it is hooked where IP packets are not judged as such, and could still stop them."""
-        elsewhere = self.family not in ("inet", "ip", "ip6") or self.hook in ("ingress", "egress")
-        return self.hook is not None and elsewhere and (bool(self.rules) or self.policy != "accept")
+        return self.hook in ("ingress", "egress") and (bool(self.rules) or self.policy != "accept")
 
 
 @dataclass(frozen=True, slots=True)
@@ -166,7 +183,7 @@ class HostRuleSet:
         """All of it but its file and what its counters counted: rule sets of one meaning decide alike, by rules of the
         same names."""
         return tuple(
-            (each.family, each.table, each.name, each.hook, each.type, each.priority, each.policy,
-             tuple((rule.name, rule.statements) for rule in each.rules))
+            (each.family, each.table, each.name, each.hook, each.type, each.priority, each.policy, each.label,
+             each.sleeps, tuple((rule.name, rule.statements) for rule in each.rules))
             for each in self.chains
         )  # fmt: skip

@@ -18,6 +18,7 @@ from kiboko.core.queries.members import Member
 from kiboko.core.reachability.public_targets import MoreByPublic, PublicTargets
 from kiboko.core.reachability.space import NOBODY, Space, SpaceEnd
 from kiboko.core.tables.kinds import Words
+from kiboko.core.tables.pair_words import Outcome
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
 
 NO_PAIR = "no pair"
@@ -152,12 +153,12 @@ class MatrixOfFamily:
             outcome = block.outcome
             sent = np.where(block.there[..., None], self._sends[block.senders][None], np.uint64(0))
             more.take_usual(own[block.receivers], block)
-            through = outcome.answered & ~outcome.doubtful
+            through, doubtful = self._surely(outcome, sent)
             rows, by_row = self._from.among(block.senders)
             columns, by_column = self._to.among(own[block.receivers])
             parts = {
                 "sent": sent, "all_through": through | ~sent, "through": through & sent,
-                "arriving": outcome.arrives & sent, "doubtful": outcome.doubtful & sent,
+                "arriving": outcome.arrives & sent, "doubtful": doubtful,
             }  # fmt: skip
             for name, words in parts.items():
                 join = np.bitwise_and if name == "all_through" else np.bitwise_or
@@ -166,6 +167,18 @@ class MatrixOfFamily:
         if public.ends:
             self._add_public(found, public, more)
         return found
+
+    def _surely(self, outcome: Outcome, sent: Words) -> tuple[Words, Words]:
+        """The kinds that get through, and those of which it is not known: of a pair whose verdict on a service is not
+        known for some client ports none gets through, and none is in doubt that is one-way by others (S23, S35)."""
+        through, doubtful = outcome.answered & ~outcome.doubtful, outcome.doubtful & sent
+        rows = np.nonzero(doubtful.any(axis=-1))
+        if len(rows[0]):
+            answered = outcome.answered[rows]
+            arriving = (outcome.arrives & ~outcome.doubtful & sent)[rows]
+            through[rows] &= ~self.kinds.of_same_services(doubtful[rows] & answered)
+            doubtful[rows] &= ~self.kinds.of_same_services(arriving) | answered
+        return through, doubtful
 
     def _add_public(self, found: Sums, public: PublicTargets, more: MoreByPublic) -> None:
         """Take in what more comes to public addresses."""

@@ -64,5 +64,5 @@ class MoreByPublic:
 def _levels(outcome: Outcome) -> tuple[Words, Words, Words]:
     """What gets through, what does or may, and what does, may or arrives."""
     through = outcome.answered & ~outcome.doubtful
-    perhaps = through | outcome.doubtful
+    perhaps = through | outcome.doubtful & outcome.answered
     return through, perhaps, perhaps | outcome.arrives

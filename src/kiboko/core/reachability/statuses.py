@@ -91,9 +91,11 @@ class Statuses:
     def _of_words(self, words: Words) -> NDArray[np.int32]:
         kinds = self.kinds
         arrives, answered, doubtful, sends = (kinds.unpacked(each) for each in words)
+        doubt = kinds.by_service(answered & doubtful)
         answered = answered & ~doubtful
-        sent, comes, back, doubt = (kinds.by_service(each) for each in (sends, arrives, answered, doubtful))
-        verdict = np.select([doubt > 0, back == sent, back > 0, comes > 0], [3, 1, 2, 4], _BLOCKED)
+        sent, comes, surely, back = (kinds.by_service(each) for each in (sends, arrives, arrives & ~doubtful, answered))
+        # What nothing answers is one-way where some of it surely arrives, and not known where it only may.
+        verdict = np.select([doubt > 0, back == sent, back > 0, surely > 0, comes > 0], [3, 1, 2, 4, 3], _BLOCKED)
         found = np.zeros(len(verdict), dtype=np.int32)
         for service, number in enumerate(verdict.tolist()):
             status = Status(number)

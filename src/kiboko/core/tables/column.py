@@ -97,10 +97,6 @@ class FlowColumn:
         self._any_found = np.full(self.count, NONE, dtype=np.int64)
         self._any_keeps = np.zeros(self.count, dtype=np.bool_)
 
-    def room(self, begin: int) -> int:
-        """How many columns there are for the request's or the reply's gates."""
-        return self.reply if begin else self.request
-
     def _take_ends(self) -> None:
         layout = self.layout
         near, far = layout.ends_of(self.flows.source), layout.ends_of(self.flows.target)

@@ -126,11 +126,14 @@ class GateTables:
 
     def _gates(self, flows: Flows) -> Gates:
         column = FlowColumn(self.layout, flows)
+        alone = {row: self.walk(flows, row) for row in np.flatnonzero(column.way == NONE).tolist()}
+        if alone:
+            self.layout.widen(*(max(len(getattr(each, part)) for each in alone.values()) for part in (FORWARD, REPLY)))
+            column = FlowColumn(self.layout, flows)
         for at in range(column.request + column.reply):
             column.ask(at)
-        alone = np.flatnonzero(column.way == NONE)
-        for row in alone.tolist():
-            self._walk(column, flows, row)
+        for row, walk in alone.items():
+            self._take(column, row, walk)
         return Gates(column.action, column.deciding, column.way, column.request)
 
     def stops_later(self, flows: Flows, gates: Gates) -> NDArray[np.bool_]:
@@ -145,12 +148,11 @@ class GateTables:
                 found[some] = FlowColumn(self.layout, flows.taken(some)).stops_later()
         return found
 
-    def _walk(self, column: FlowColumn, flows: Flows, row: int) -> None:
+    def _take(self, column: FlowColumn, row: int, walk: Walk) -> None:
         """A flow that no way is made for, by the walk itself."""
         self.walked += 1
-        walk = self.walk(flows, row)
         for begin, rows in ((0, walk.forward), (column.request, walk.reply)):
-            for at, each in enumerate(rows[: column.room(begin)]):
+            for at, each in enumerate(rows):
                 column.action[row, begin + at] = code_of(each)
                 column.deciding[row, begin + at] = self.layout.lists.decider(
                     Decider(each.filter, each.rule, each.chain)
@@ -178,7 +180,7 @@ class GateTables:
         in_request = np.arange(columns) < found.request
         arrives = ~stops[:, in_request].any(axis=1)
         answered = arrives & ~stops[:, ~in_request].any(axis=1)
-        in_doubt = answered & doubtful.any(axis=1)
+        in_doubt = answered & doubtful.any(axis=1) | arrives & doubtful[:, in_request].any(axis=1)
         verdict = np.where(in_doubt, 3, np.where(answered, 0, np.where(arrives, 1, 2))).astype(np.uint8)
         gate = np.where(in_doubt, doubtful.argmax(axis=1), stops.argmax(axis=1)).astype(np.int16)
         gate[verdict == 0] = NONE

@@ -115,6 +115,11 @@ class Kinds:
         sent = {each: self.sent_from(each) for each in dict.fromkeys(ports)}
         return np.array([sent[each] for each in ports], dtype=np.uint64).reshape(-1, self.words)
 
+    def of_same_services(self, words: Words) -> Words:
+        """All kinds of those services of which some kinds are given: uint64[..., words] of uint64[..., words]."""
+        met: NDArray[np.bool_] = self.by_service(self.unpacked(words)) > 0
+        return self.packed(met[..., self.service_of])
+
     def by_service(self, truths: NDArray[np.bool_]) -> NDArray[np.int64]:
         """How many kinds of each set of services are true, int64[..., services], of bool[..., k]."""
         starts = np.searchsorted(self.service_of, np.arange(len(self.services)))

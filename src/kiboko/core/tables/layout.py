@@ -322,6 +322,12 @@ class GateLayout:
             self._keepers = tables
         return self._keepers
 
+    def widen(self, request: int, reply: int) -> None:
+        """Make room for so many gates of a request and of a reply, though no way has them."""
+        before, self.widths = self.widths, (max(self.widths[0], request), max(self.widths[1], reply))
+        if self.widths != before:
+            self._arrays, self._keepers, self._keepers_of = {}, [], 0
+
     def slots(self, way: int, is_reply: bool) -> list[Slot]:
         """All columns of a way's request or reply."""
         return (self._reply if is_reply else self._request)[way]

@@ -61,9 +61,10 @@ class Side:
 @dataclass(frozen=True, slots=True)
 class Outcome:
     """What becomes of all kinds between `m` receivers and `n` senders, uint64[m, n, words] each: requests that arrive,
-    those of them that are answered as well, and those that a gate which cannot be judged may stop (clause S35). Where
-    that is asked for, `single` are those that one gate alone stops, on the way there or back; and `hanging` those that
-    are answered and of which a kernel's rule set surely stops what follows."""
+    those of them that are answered as well, and those that a gate which cannot be judged may stop (clause S35): on the
+    way there or back where they are answered, on the way there where they are not. Where that is asked for, `single`
+    are those that one gate alone stops, on the way there or back; and `hanging` those that are answered and of which a
+    kernel's rule set surely stops what follows."""
 
     arrives: Words
     answered: Words
@@ -185,6 +186,7 @@ class Block:
                 break
         every = self._kinds.every
         arrives = ~stopped & every
+        perhaps_there = self._doubtful
         self._is_reply, self._keeps = True, False
         lost = judge.none
         # Where nothing arrives there is no reply; only what one gate alone stops is counted there and back.
@@ -203,7 +205,8 @@ class Block:
             if self.trace is not None and self._reset.any():
                 self._note_reset(lost)
         answered = arrives & ~(lost & self._kinds.has_reply)
-        found = [np.broadcast_to(each, self.shape) for each in (arrives, answered, self._doubtful & answered)]
+        doubtful = self._doubtful & answered | perhaps_there & arrives & ~answered
+        found = [np.broadcast_to(each, self.shape) for each in (arrives, answered, doubtful)]
         if self._once is None or self._twice is None:
             return Outcome(found[0], found[1], found[2])
         return Outcome(found[0], found[1], found[2], np.broadcast_to(self._once & ~self._twice & every, self.shape))

@@ -17,7 +17,7 @@ from kiboko.core.header.addresses import Address
 from kiboko.core.header.packet import PORT_UNREACHABLE, Packet
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS, Service
-from kiboko.core.network.host_rules import HostRuleSet
+from kiboko.core.network.host_rules import LISTED_WHOLE, OF_IPTABLES, HostRuleSet
 from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Instance
 from kiboko.core.routing.steps import NOT_KNOWN, REFUSED, SILENT, UNREACHABLE, Step
 
@@ -316,11 +316,12 @@ class GateAsker:
                 self.caveats.append(
                     f"{step.gate} at {step.at} is not known: {rules.file}, chain {share.chain}, rule"
                     f" {share.rule}: cannot judge {share.detail}; it may {' or '.join(share.possible)}"
+                    f"{_how_listed(share.detail)}"
                 )
             elif share.possible:
                 self.caveats.append(
                     f"{step.gate} at {step.at} stops this, and how is not known: {rules.file}, chain {share.chain}:"
-                    f" cannot judge {share.detail}; it may {' or '.join(share.possible)}"
+                    f" cannot judge {share.detail}; it may {' or '.join(share.possible)}{_how_listed(share.detail)}"
                 )
             signal, code = SILENT, None
             if share.possible:
@@ -375,3 +376,8 @@ def _entry(key: AttachmentKey, step: Step, direction: str) -> Entry:
     if direction == FORWARD:
         return key, step.source, step.destination
     return key, step.destination, step.source
+
+
+def _how_listed(detail: str) -> str:
+    """Of what iptables made, how to list it so that it can be judged."""
+    return f" (this lists it so that it can be judged: {LISTED_WHOLE})" if detail.endswith(OF_IPTABLES) else ""

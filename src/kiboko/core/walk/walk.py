@@ -7,6 +7,7 @@ client ports at once (clauses S18 to S24, S33).
 from __future__ import annotations
 
 import dataclasses
+import itertools
 from collections.abc import Iterable
 from dataclasses import dataclass
 
@@ -16,7 +17,7 @@ from kiboko.core.header.packet import Packet, answering, request, turned_service
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import NO_PORTS, WITH_PORTS, Service
 from kiboko.core.network.directory import Endpoint
-from kiboko.core.network.model import REJECT, Topology
+from kiboko.core.network.model import DROP, REJECT, Topology
 from kiboko.core.routing.path import PathFinder
 from kiboko.core.routing.steps import NOT_KNOWN, SILENT, UNREACHABLE, Path, Step, Stop
 from kiboko.core.walk.gates import FORWARD, REPLY, GateAsker, Row
@@ -71,7 +72,14 @@ class Walk:
             return UNKNOWN
         if self.answered:
             return ALLOWED if self.answered == self.flow.source_ports else PARTLY
-        return ONE_WAY if self.delivered else BLOCKED
+        if self.delivered:
+            return ONE_WAY if self.arriving else UNKNOWN
+        return BLOCKED
+
+    @property
+    def arriving(self) -> RangeSet:
+        """The client ports whose request surely arrives."""
+        return self.delivered - _ports_of(row for row in self.forward if row.is_doubtful)
 
     @property
     def decided_by(self) -> Row | None:
@@ -80,8 +88,9 @@ class Walk:
         That of the earliest gate that stops every port that came to it; if none does, of the earliest that stops any.
         Of `unknown`, that of the earliest gate that is not known.
         """
-        if self.doubtful:
-            return next(row for row in self.rows if row.is_doubtful and row.ports & self.doubtful)
+        if self.verdict == UNKNOWN:
+            in_doubt = self.doubtful or self.delivered
+            return next(row for row in self.rows if row.is_doubtful and row.ports & in_doubt)
         coming, stops = self.flow.source_ports, self.stops()
         for first in stops:
             key = _gate_key(first)
@@ -94,12 +103,11 @@ class Walk:
     @property
     def either(self) -> tuple[str, str] | None:
         """Of `unknown`, the verdicts that it may come to: if all gates that are not known stop, and if none does."""
-        if not self.doubtful:
+        if self.verdict != UNKNOWN:
             return None
-        arriving = self.delivered - _ports_of(row for row in self.forward if row.is_doubtful)
-        worst = ONE_WAY if arriving else BLOCKED
+        worst = ONE_WAY if self.arriving else BLOCKED
         best = ALLOWED if self.answered | self.doubtful == self.flow.source_ports else PARTLY
-        return (PARTLY if self.answered else worst), best
+        return (PARTLY if self.answered else worst), (best if self.doubtful else ONE_WAY)
 
     def stops(self) -> list[Row]:
         """The row for the lowest stopped port of every gate that stops any, in the order of the gates."""
@@ -256,6 +264,8 @@ class Walker:
                 elif way.not_known_at:
                     signal, known = NOT_KNOWN, False
                     caveats.append(f"{refuses}; whether that gets back rests on {way.not_known_at}, which is not known")
+            if _is_stopped_otherwise(walked, decider, signal):
+                signal, known = NOT_KNOWN, False
         return dataclasses.replace(walked, signal=signal, signal_known=known, caveats=tuple(dict.fromkeys(caveats)))
 
 
@@ -268,6 +278,14 @@ def _ports_of(rows: Iterable[Row]) -> RangeSet:
 
 def _stopped(rows: Iterable[Row]) -> RangeSet:
     return _ports_of(row for row in rows if row.stops)
+
+
+def _is_stopped_otherwise(walked: Walk, decider: Row, signal: str) -> bool:
+    """Whether a gate in front of the one that decides, of which it is not known, may stop the request in a way that the
+    sender could tell from `signal`: of any refusal nothing more is known."""
+    front = itertools.takewhile(lambda row: row is not decider, walked.forward)
+    perhaps = (row for row in front if row.is_doubtful and row.ports & RangeSet.one(decider.ports.lowest))
+    return any(REJECT in row.possible or (signal != SILENT and DROP in row.possible) for row in perhaps)
 
 
 def _gate_key(row: Row) -> tuple[object, ...]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import json
+from collections import Counter
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -13,6 +14,7 @@ from kiboko.core.header.addresses import parse_address, parse_prefix
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP6_TYPES, ICMP_TYPES, PROTOCOLS, TCP
 from kiboko.core.network.host_rules import (
+    OF_IPTABLES,
     Chain,
     HostRule,
     HostRuleSet,
@@ -27,10 +29,15 @@ from kiboko.core.network.host_rules import (
 from kiboko.files.documents.lined_yaml import read_text
 
 # Statements that neither decide nor change what later rules look at.
-_HARMLESS = frozenset(("counter", "log", "comment", "last", "dup", "flow", "secmark", "ct helper", "ct timeout",
-                       "ct expectation"))  # fmt: skip
+_HARMLESS = frozenset(("counter", "log", "comment", "last", "dup", "secmark", "ct helper", "ct timeout"))
+# Of rules that iptables made the listing has the kind and the name alone of what no statement of nftables says
+# (iptables-extensions(8)): not what a condition asks, nor how a target refuses. These targets let the packet on.
+_XT_HARMLESS = frozenset(("AUDIT", "CHECKSUM", "CLASSIFY", "CONNMARK", "LED", "LOG", "MARK", "NFLOG", "SET", "TCPMSS",
+                          "TRACE", "ULOG"))  # fmt: skip
+# Flags of a table that change nothing of what its chains decide (nft(8), TABLES).
+_TABLE_FLAGS = frozenset(("owner", "persist"))
 # Statements that a packet gets past or not, by what has gone before it.
-_CONDITIONS = frozenset(("limit", "quota", "ct count", "connlimit", "set", "map", "meter"))
+_CONDITIONS = frozenset(("limit", "quota", "ct count", "connlimit", "set", "map", "meter", "flow", "ct expectation"))
 _HARMLESS_CHANGES = frozenset((("meta", "mark"), ("meta", "priority"), ("meta", "nftrace"), ("meta", "pkttype"),
                                ("ct", "mark"), ("ct", "label"), ("ct", "event"), ("ip", "dscp"), ("ip6", "dscp"),
                                ("ip", "ecn"), ("ip6", "ecn")))  # fmt: skip
@@ -46,6 +53,9 @@ _ICMP_CODES = {
 }  # fmt: skip
 _MOST = {"sport": 65535, "dport": 65535, "protocol": 255, "nexthdr": 255, "l4proto": 255, "type": 255, "code": 255,
          "version": 15}  # fmt: skip
+_OPTIONS = ("tcp", "option"), ("exthdr", "header")
+"""What a packet of the right protocol may still be without."""
+_ANYTHING = Values(RangeSet.span(0, (1 << 128) - 1))
 _STATES = frozenset(("new", "established", "related", "invalid", "untracked"))
 _PROTOCOL_NAMES = {
     **PROTOCOLS,
@@ -155,28 +165,37 @@ class _Listing:
 
     def rule_set(self, shown: str) -> HostRuleSet:
         rules: dict[tuple[str, str, str], list[HostRule]] = {}
-        for each in self.objects:
-            if "rule" in each:
-                rule = each["rule"]
-                key = (rule["family"], rule["table"], rule["chain"])
-                name = str(rule.get("comment") or f"handle {rule.get('handle', '?')}")
-                statements = tuple(made for each in rule.get("expr", []) for made in self.statements(key, each))
-                rules.setdefault(key, []).append(HostRule(name, statements, _counted(rule.get("expr", []))))
+        listed = [each["rule"] for each in self.objects if "rule" in each]
+        comments = Counter((_chain_of(rule), str(rule.get("comment"))) for rule in listed)
+        for rule in listed:
+            key = _chain_of(rule)
+            handle = f"handle {rule.get('handle', '?')}"
+            name = str(rule.get("comment") or handle)
+            if rule.get("comment") and comments[key, name] > 1:
+                name = f"{name} ({handle})"
+            statements = tuple(made for each in rule.get("expr", []) for made in self.statements(key, each))
+            rules.setdefault(key, []).append(HostRule(name, statements, _counted(rule.get("expr", []))))
+        bases = [each["chain"] for each in self.objects if "chain" in each]
+        named = Counter(chain["name"] for chain in bases)
+        asleep = {
+            (table.get("family"), table.get("name")): _sleeps(table.get("flags"))
+            for table in (each["table"] for each in self.objects if "table" in each)
+        }
         chains = []
-        for each in self.objects:
-            if "chain" in each:
-                chain = each["chain"]
-                key = (chain["family"], chain["table"], chain["name"])
-                chains.append(
-                    Chain(
-                        *key,
-                        tuple(rules.get(key, ())),
-                        chain.get("hook"),
-                        chain.get("type"),
-                        int(chain.get("prio", 0)),
-                        chain.get("policy", "accept"),
-                    )  # fmt: skip
-                )
+        for chain in bases:
+            key = (chain["family"], chain["table"], chain["name"])
+            chains.append(
+                Chain(
+                    *key,
+                    tuple(rules.get(key, ())),
+                    chain.get("hook"),
+                    chain.get("type"),
+                    int(chain.get("prio", 0)),
+                    chain.get("policy", "accept"),
+                    " ".join(key) if named[key[2]] > 1 else "",
+                    asleep.get(key[:2], False),
+                )  # fmt: skip
+            )
         return HostRuleSet(shown, tuple(chains), {(c.family, c.table, c.name): c for c in chains})
 
     def statements(self, key: tuple[str, str, str], expression: Any) -> Iterator[Statement]:
@@ -185,18 +204,27 @@ class _Listing:
             yield Unjudged(_short(expression))
             return
         ((kind, body),) = expression.items()
-        if kind in _HARMLESS or (kind == "mangle" and _is_harmless_change(body)):
+        if kind in _HARMLESS:
+            return
+        if kind == "mangle" and _is_harmless_change(body):
+            # A packet without the fields that are read or written gets no further in the rule, as at a match.
+            for field in dict.fromkeys(_fields_inside(body)):
+                yield Unclear(_short(expression), (field,)) if field in _OPTIONS else Match((field,), ((_ANYTHING,),))
             return
         try:
             if kind == "match":
                 yield self.match(key, body)
             elif kind == "vmap":
                 yield self.verdict_map(key, body)
+            elif kind == "xt":
+                yield from _of_iptables(body)
             else:
                 yield from _verdicts(kind, body)
         except (_CannotJudge, ValueError, KeyError, TypeError, AttributeError):
             if kind == "match":
-                yield Unclear(_short(expression), tuple(_fields_inside(body)))
+                # Whether a header or an option is there can be asked of packets of any other kind, too.
+                is_presence = isinstance(body, dict) and isinstance(body.get("right"), bool)
+                yield Unclear(_short(expression), () if is_presence else tuple(_fields_inside(body)))
             elif kind in _CONDITIONS:
                 yield Unclear(_short(expression))
             else:
@@ -250,6 +278,35 @@ class _Listing:
         return [right]
 
 
+def _chain_of(rule: dict[str, Any]) -> tuple[str, str, str]:
+    return rule["family"], rule["table"], rule["chain"]
+
+
+def _sleeps(flags: Any) -> bool | None:
+    """Whether a table with these flags is dormant; None where they are not known (some releases of nft print a flag
+    that stands alone wrongly)."""
+    told = [flags] if isinstance(flags, str) else flags or []
+    if not isinstance(told, list):
+        return None
+    if "dormant" in told:
+        return True
+    return False if all(each in _TABLE_FLAGS for each in told) else None
+
+
+def _of_iptables(body: Any) -> Iterator[Statement]:
+    """What a condition or a target comes to that iptables made, and of which the listing has the name alone."""
+    kind, name = body["type"], _text(body["name"])
+    if kind == "match":
+        if name != "comment":
+            yield Unclear(f"condition '{name}' {OF_IPTABLES}")
+    elif name == "REJECT":
+        yield Verdict(
+            "reject", icmp=_REJECT_CODES["icmpx"]["port-unreachable"], untold=f"target 'REJECT' {OF_IPTABLES}"
+        )
+    elif kind != "target" or name not in _XT_HARMLESS:
+        yield Unjudged(f"target '{name}' {OF_IPTABLES}")
+
+
 def _counted(expressions: Any) -> tuple[int, int] | None:
     """Packets and octets of a rule's own counter; a named counter stands elsewhere, and is not looked up."""
     for each in expressions if isinstance(expressions, list) else ():
@@ -288,7 +345,7 @@ def _verdict(kind: str, body: Any) -> Verdict:
 def _is_harmless_change(body: Any) -> bool:
     """Whether a change of the packet is one that neither its way nor any rule that is judged looks at."""
     try:
-        return _fields(body["key"])[0] in _HARMLESS_CHANGES
+        return "tcp option" in body["key"] or _fields(body["key"])[0] in _HARMLESS_CHANGES
     except (_CannotJudge, KeyError, TypeError, IndexError):
         return False
 
@@ -340,8 +397,8 @@ def _bits_of(names: dict[str, int], value: Any) -> int:
 
 
 def _fields_inside(body: Any) -> Iterator[tuple[str, str]]:
-    """The header fields that a condition looks at, however it combines them."""
-    pending = [body.get("left")] if isinstance(body, dict) else []
+    """The header fields that a condition or a change looks at, however it combines them."""
+    pending = [body.get(each) for each in ("left", "key", "value")] if isinstance(body, dict) else []
     while pending:
         each = pending.pop()
         if isinstance(each, list):
@@ -351,9 +408,9 @@ def _fields_inside(body: Any) -> Iterator[tuple[str, str]]:
             if isinstance(payload, dict) and "protocol" in payload:
                 yield str(payload["protocol"]), str(payload.get("field"))
             elif "tcp option" in each:
-                yield "tcp", "option"
+                yield _OPTIONS[0]
             elif "exthdr" in each:
-                yield "exthdr", "header"
+                yield _OPTIONS[1]
             else:
                 pending.extend(each.values())
 

@@ -1,0 +1,102 @@
+"""Clause S35: what a listing of a kernel's rules tells and what it leaves out, with the kernel itself as the judge."""
+
+import contextlib
+import json
+import shutil
+import subprocess
+import tempfile
+import unittest
+
+from kiboko.core.network.host_rules import LISTED_WHOLE
+from tests.core import test_kernel_rules as kernel
+from tests.core.test_kernel_rules import network
+from tests.helpers import walk
+from tests.namespaces import TwoMachines, run
+
+LINE = "\n"
+HEAD = [":INPUT DROP [0:0]", ":FORWARD DROP [0:0]", ":OUTPUT ACCEPT [0:0]", ":own - [0:0]"]
+IPTABLES = {
+    "known connections, loopback, open ports": [
+        "-A INPUT -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT",
+        "-A INPUT -i lo -j ACCEPT",
+        "-A INPUT -p tcp -m conntrack --ctstate NEW --dport 1000 -j ACCEPT",
+        "-A INPUT -p tcp -m multiport --dports 1001,1003 -j ACCEPT",
+        "-A INPUT -p udp -m comment --comment open --dport 1000 -j ACCEPT",
+    ],
+    "refusals of all kinds behind a log": [
+        "-A INPUT -m limit --limit 3/min -j LOG --log-prefix x",
+        "-A INPUT -p tcp --dport 1000 -j REJECT --reject-with tcp-reset",
+        "-A INPUT -p tcp --dport 1001 -j REJECT",
+        "-A INPUT -p udp --dport 1000 -j own",
+        "-A INPUT -j ACCEPT",
+        "-A own -j REJECT",
+    ],
+    "marks and invalid packets": [
+        "-A INPUT -j MARK --set-mark 7",
+        "-A INPUT -m conntrack --ctstate INVALID -j DROP",
+        "-A INPUT -p tcp --dport 1001 -m mark --mark 7 -j DROP",
+        "-A INPUT -p tcp --dport 1000 -j ACCEPT",
+        "-A INPUT -p udp --dport 1001 -g own",
+        "-A own -p udp -j ACCEPT",
+    ],
+}
+
+
+@unittest.skipIf(shutil.which("iptables-nft-restore", path="/usr/sbin:/sbin:/usr/bin") is None, "needs iptables")
+class RulesOfIptables(kernel.HeldToTheKernel):
+    def load_iptables(self, rules):
+        """Make the rules in both families, and give back what nft lists of them."""
+        self.load_rules(self.server, "")
+        text = LINE.join(["*filter", *HEAD, *rules, "COMMIT", ""])
+        for command in ("iptables-nft-restore", "ip6tables-nft-restore"):
+            self.inside(self.server, command, text=text)
+        return self.inside(self.server, "nft", "-j", "list", "ruleset")
+
+    def test_s35_a_listing_of_what_iptables_made_is_never_read_as_more_than_it_says(self):
+        for title, rules in IPTABLES.items():
+            with self.subTest(title):
+                listing = self.load_iptables(rules)
+                self.assertIn('"xt"', listing)
+                self.hold(network(listing, None), rules)
+
+    def test_s35_the_listing_that_is_advised_tells_all_of_it(self):
+        for title, rules in IPTABLES.items():
+            with self.subTest(title), tempfile.TemporaryDirectory() as folder:
+                self.load_iptables(rules)
+                listing = run("ip", "netns", "exec", self.server, "sh", "-c", f"cd {folder} && {LISTED_WHOLE}")
+                self.assertNotIn('"xt"', listing)
+                self.assertEqual(self.hold(network(listing, None), rules), 18)
+
+    def test_s35_a_rule_that_nftables_cannot_say_is_not_lost_in_the_listing_that_is_advised(self):
+        self.load_iptables(["-A INPUT -p tcp --dport 1000 -m recent --rcheck --name x -j DROP", "-A INPUT -j ACCEPT"])
+        with tempfile.TemporaryDirectory() as folder:
+            command = ["ip", "netns", "exec", self.server, "sh", "-c", f"cd {folder} && {LISTED_WHOLE}"]
+            done = subprocess.run(command, capture_output=True, text=True, timeout=60)
+        self.assertNotEqual(done.returncode, 0)
+
+    def test_chains_of_one_name_in_two_tables_are_told_apart(self):
+        listing = self.load_iptables(IPTABLES["refusals of all kinds behind a log"])
+        topology = network(listing, None)
+        for family in (4, 6):
+            said = walk(topology, "client", "server", "udp/1000", None, family)
+            self.assertEqual(said.decided_by.chain, f"{'ip' if family == 4 else 'ip6'} filter own")
+
+
+class DormantTables(TwoMachines):
+    RULES = "table inet t { flags dormant; chain a { type filter hook input priority 0; policy drop; counter } }"
+
+    def test_s35_a_dormant_table_stops_nothing(self):
+        listing = json.loads(self.load_rules(self.server, self.RULES))
+        with contextlib.suppress(KeyError):  # some releases of nft list a flag that stands alone wrongly
+            next(each["table"] for each in listing["nftables"] if "table" in each)["flags"] = ["dormant"]
+        topology = network(json.dumps(listing), None)
+        record = self.probe("10.9.0.2", ["tcp/1000"])[0]
+        self.assertEqual(record["outcome"], "answered")
+        self.assertEqual(walk(topology, "client", "server", "tcp/1000").verdict, "allowed")
+
+    def test_s35_a_table_whose_flags_are_not_told_rightly_may_stop_and_may_not(self):
+        listing = json.loads(self.load_rules(self.server, self.RULES))
+        for flags in ("t", ["t", "owner"], 7):
+            next(each["table"] for each in listing["nftables"] if "table" in each)["flags"] = flags
+            said = walk(network(json.dumps(listing), None), "client", "server", "tcp/1000")
+            self.assertEqual((said.verdict, said.either), ("unknown", ("blocked", "allowed")))
