@@ -11,7 +11,7 @@ from kiboko.core.network.host_rules import LISTED_WHOLE
 from tests.core import test_kernel_rules as kernel
 from tests.core.test_kernel_rules import network
 from tests.helpers import walk
-from tests.namespaces import TwoMachines, run
+from tests.namespaces import TwoMachines
 
 LINE = "\n"
 HEAD = [":INPUT DROP [0:0]", ":FORWARD DROP [0:0]", ":OUTPUT ACCEPT [0:0]", ":own - [0:0]"]
@@ -61,18 +61,30 @@ class RulesOfIptables(kernel.HeldToTheKernel):
 
     def test_s35_the_listing_that_is_advised_tells_all_of_it(self):
         for title, rules in IPTABLES.items():
-            with self.subTest(title), tempfile.TemporaryDirectory() as folder:
+            with self.subTest(title):
                 self.load_iptables(rules)
-                listing = run("ip", "netns", "exec", self.server, "sh", "-c", f"cd {folder} && {LISTED_WHOLE}")
+                listing = self.listed_whole().stdout
                 self.assertNotIn('"xt"', listing)
                 self.assertEqual(self.hold(network(listing, None), rules), 18)
 
-    def test_s35_a_rule_that_nftables_cannot_say_is_not_lost_in_the_listing_that_is_advised(self):
-        self.load_iptables(["-A INPUT -p tcp --dport 1000 -m recent --rcheck --name x -j DROP", "-A INPUT -j ACCEPT"])
+    def listed_whole(self):
+        """What the commands print that are advised for rules of iptables."""
         with tempfile.TemporaryDirectory() as folder:
             command = ["ip", "netns", "exec", self.server, "sh", "-c", f"cd {folder} && {LISTED_WHOLE}"]
-            done = subprocess.run(command, capture_output=True, text=True, timeout=60)
-        self.assertNotEqual(done.returncode, 0)
+            return subprocess.run(command, capture_output=True, text=True, timeout=60)
+
+    def test_s35_a_condition_that_nftables_has_no_word_for_stays_one_that_is_not_known(self):
+        rules = ["-A INPUT -p tcp --dport 1000 -m recent --rcheck --name x -j DROP", "-A INPUT -j ACCEPT"]
+        self.load_iptables(rules)
+        topology = network(self.listed_whole().stdout, None)
+        self.assertEqual(self.hold(topology, rules), 16)
+        said = walk(topology, "client", "server", "tcp/1000")
+        self.assertEqual(said.verdict, "unknown")
+        self.assertIn("condition 'recent' of iptables, which nftables has no word for", said.caveats[0])
+
+    def test_s35_a_target_that_nftables_has_no_word_for_is_not_lost(self):
+        self.load_iptables(["-A INPUT -p tcp --dport 1000 -j IDLETIMER --timeout 5 --label x", "-A INPUT -j ACCEPT"])
+        self.assertNotEqual(self.listed_whole().returncode, 0)
 
     def test_chains_of_one_name_in_two_tables_are_told_apart(self):
         listing = self.load_iptables(IPTABLES["refusals of all kinds behind a log"])
@@ -100,3 +112,31 @@ class DormantTables(TwoMachines):
             next(each["table"] for each in listing["nftables"] if "table" in each)["flags"] = flags
             said = walk(network(json.dumps(listing), None), "client", "server", "tcp/1000")
             self.assertEqual((said.verdict, said.either), ("unknown", ("blocked", "allowed")))
+
+
+class Translations(kernel.HeldToTheKernel):
+    def test_s35_a_port_that_is_published_by_a_translation_is_not_known_and_all_else_is(self):
+        rules = """
+            table ip published { chain pre { type nat hook prerouting priority -100; policy accept;
+                fib daddr type local tcp dport 1003 redirect to :1000
+                udp dport 1003 dnat to 10.9.0.2:1001 }
+            chain post { type nat hook postrouting priority 100; policy accept; ip saddr 192.0.2.0/24 masquerade } }
+            table inet filtered { chain input { type filter hook input priority 0; policy drop;
+                ct state established,related accept
+                ct status dnat accept
+                tcp dport { 1001, 1002 } accept
+                meta l4proto { icmp, ipv6-icmp } accept } }"""
+        self.assertEqual(self.compare(rules), 16)
+        said = walk(network(self.load_rules(self.server, rules), None), "client", "server", "tcp/1003")
+        self.assertEqual((said.verdict, said.either), ("unknown", ("blocked", "allowed")))
+
+    def test_s35_the_way_back_of_what_comes_in_and_headers_that_no_packet_has_are_known(self):
+        rules = """
+            table inet checked { chain pre { type filter hook prerouting priority 0; policy accept;
+                meta nfproto ipv6 fib saddr . mark . iif oif missing drop
+                fib saddr . iif oif exists tcp dport 1001 drop }
+            chain input { type filter hook input priority 0; policy accept;
+                rt type 0 drop
+                exthdr frag exists reject
+                exthdr hbh missing udp dport 1000 drop } }"""
+        self.assertEqual(self.compare(rules), 18)

@@ -92,6 +92,24 @@ class WhatRestsOnThem(unittest.TestCase):
         said = walk(behind(rules, replies=[{"action": "allow"}]), "ann", "cat", "ssh")
         self.assertEqual((said.verdict, said.decided_by.possible), ("unknown", ("drop", "reject", "allow")))
 
+    def test_s35_nothing_is_sure_behind_a_change_of_where_a_packet_goes(self):
+        """A service that is published by another port than it listens to, and a sender whose traffic a proxy takes."""
+        redirect = [port("dport", 23), {"redirect": {"port": 22}}]
+        published = ("prerouting", "accept", [redirect])
+        said = walk(behind(published, replies=[{"action": "allow"}]), "ann", "cat", "telnet")
+        self.assertEqual(
+            (said.verdict, said.either, said.decided_by.gate), ("unknown", ("blocked", "allowed"), "host-in")
+        )
+        values = base()
+        values["filters"]["shut"] = a_filter("instance", inbound=[])
+        values["instances"]["cat"]["interfaces"][0]["filters"] = ["shut"]
+        values["instances"]["ann"]["host_filter"] = {"nftables": "ann.json"}
+        taken = load(values, {"ann.json": listing(("output", "accept", [redirect]))})
+        self.assertEqual(walk(taken, "ann", "cat", "telnet").verdict, "unknown")
+        self.assertEqual(walk(taken, "ann", "cat", "ssh").verdict, "blocked")
+        queued = load(values, {"ann.json": listing(("output", "accept", [[{"queue": {"num": 1}}]]))})
+        self.assertEqual(walk(queued, "ann", "cat", "ssh").verdict, "blocked")
+
     def test_s35_a_change_of_a_field_that_the_packet_has_not_ends_its_rule(self):
         change = {"mangle": {"key": {"payload": {"protocol": "ip6", "field": "dscp"}}, "value": "cs1"}}
         said = walk(
@@ -116,6 +134,7 @@ def drawn(chance):
                    {"match": {"op": "in", "left": {"ct": {"key": "state"}}, "right": ["established", "related"]}},
                    {"match": {"op": ">", "left": {"payload": {"protocol": "ip", "field": "ttl"}}, "right": 3}}]  # fmt: skip
         verdicts = [{"accept": None}] * 3 + [{"drop": None}, {"reject": {"type": "icmpx", "expr": "port-unreachable"}}]
+        verdicts.append(chance.choice([{"redirect": {"port": 22}}, {"queue": {"num": 1}}]))
         return [*chance.sample(matches, chance.randint(1, 2)), chance.choice(verdicts)]
 
     hooks = chance.sample(["input", "output", "input"], chance.randint(1, 2))

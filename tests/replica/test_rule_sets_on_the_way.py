@@ -26,7 +26,7 @@ ADDRESSES = ["ip saddr 10.1.0.0/16", "ip daddr 10.2.1.0/24", "ip6 saddr 2001:db8
 KINDS = ["tcp dport 22", "udp dport 53", "tcp dport { 80, 8000 }", "udp dport 20000-60999", "meta l4proto tcp",
          "icmp type echo-request", "meta l4proto { icmp, ipv6-icmp }", "tcp sport 22", "ct state established",
          "ct state established,related", "ct state new", "ct state invalid", "icmp type destination-unreachable",
-         "tcp flags & rst == rst", "ct direction original", "ct direction reply"]  # fmt: skip
+         "fib saddr . iif oif missing", "fib saddr . mark . iif oif exists", "tcp flags & rst == rst", "ct direction original", "ct direction reply"]  # fmt: skip
 
 UNCLEAR = ["limit rate 100000/second", "quota 100 mbytes", "ip ttl > 1", "ip6 hoplimit > 1", "meta mark 1", "ct mark 0",
            "meta length > 20", "tcp option maxseg exists", "udp length > 4", "meta mark set 1", "ip dscp set cs1",

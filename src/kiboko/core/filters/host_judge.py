@@ -19,6 +19,7 @@ from kiboko.core.header.packet import ACK, SYN, Packet
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP
 from kiboko.core.network.host_rules import (
+    PRESENCE,
     Chain,
     HostRule,
     HostRuleSet,
@@ -55,7 +56,8 @@ class HostShare:
     as in `Verdict`.
 
     `detail` names the expression that an unknown action rests on. `possible` are the actions that it may come to, also
-    where the packet is stopped in any case and only how is not known.
+    where the packet is stopped in any case and only how is not known. `diverts` tells whether it may go on to somewhere
+    else, or with other addresses or ports.
     """
 
     ports: RangeSet
@@ -65,6 +67,7 @@ class HostShare:
     detail: str = ""
     icmp: tuple[int, int] | None = None
     possible: tuple[str, ...] = ()
+    diverts: bool = False
 
 
 def judge(
@@ -169,11 +172,14 @@ class _Evaluation:
     doubts: list[_Doubt] = field(default_factory=list)
     tainted: RangeSet = EMPTY
     """Ports whose packet something may have been done to that is not judged, so that nothing is known behind it."""
+    diverted: RangeSet = EMPTY
+    """Those of them whose packet may go elsewhere, or be another one."""
 
-    def taint(self, ports: RangeSet, chain: str, rule: str, text: str) -> None:
+    def taint(self, ports: RangeSet, chain: str, rule: str, text: str, diverts: bool = False) -> None:
         """Note that nothing is known of some ports any more."""
         if ports:
             self.tainted = self.tainted | ports
+            self.diverted = self.diverted | ports if diverts else self.diverted
             self.doubts.append(_Doubt(ports, rule, chain, text))
 
     def shares(self, ports: RangeSet, live: _Live) -> list[HostShare]:
@@ -181,7 +187,8 @@ class _Evaluation:
         if ports.size == 1:
             return [self._share(ports, live)]
         cells = [ports]
-        for each in (*(e.ports for e in self.ends), *(d.ports for d in self.doubts), live.all, self.tainted):
+        for each in (*(e.ports for e in self.ends), *(d.ports for d in self.doubts), live.all, self.tainted,
+                     self.diverted):  # fmt: skip
             cells = [part for cell in cells for part in (cell & each, cell - each) if part]
         found: dict[HostShare, RangeSet] = {}
         for cell in cells:
@@ -201,7 +208,8 @@ class _Evaluation:
             # Of what was changed or handed over nothing is known, and not by which rule behind that it is met.
             stopping = (DROP, REJECT) if cell <= self.tainted else tuple(action for action, _ in stops)
             actions = tuple(dict.fromkeys((*stopping, ALLOW)))
-            return HostShare(cell, UNKNOWN, doubt.rule, doubt.chain, doubt.text, None, actions)
+            diverts = cell <= self.diverted
+            return HostShare(cell, UNKNOWN, doubt.rule, doubt.chain, doubt.text, None, actions, diverts)
         if stops:
             last = list(stops.values())[-1]
             if len(stops) == 1:
@@ -259,13 +267,13 @@ class _Evaluation:
                 yes, maybe, text = self.matched(statement.fields, statement.alternatives, statement.negated, live.all)
                 perhaps = (sure & maybe) | (perhaps & (yes | maybe))
                 sure = sure & yes
-                doubt = doubt or text
+                doubt = doubt or (text if maybe else "")
             elif isinstance(statement, Unclear):
                 absent = any(self.read(*each) is None for each in statement.fields)
                 sure, perhaps = EMPTY, EMPTY if absent else sure | perhaps
                 doubt = doubt or statement.text
             elif isinstance(statement, Unjudged):
-                self.taint(sure | perhaps, chain.shown, rule.name, statement.text)
+                self.taint(sure | perhaps, chain.shown, rule.name, statement.text, statement.diverts)
                 return _without(live, sure, perhaps), _Live()
             elif isinstance(statement, VerdictMap):
                 return self.verdict_map(chain, rule, statement, live, (sure, perhaps, doubt), depth)
@@ -384,6 +392,10 @@ class _Evaluation:
                 return self.egress
             case ("meta", "pkttype") if self.path == "input":
                 return "host"
+            case ("exthdr", _):  # the packets that are asked about have none, as `ip6 nexthdr` says of them
+                return 0 if name == PRESENCE else None
+            case ("fib", "way back") if self.path == "input" and self.ingress != "lo":
+                return 1  # what comes in is answered by the interface that it came in by (S3)
             case ("fib", "saddr type" | "daddr type"):
                 return self._address_type(name)
             case ("ct", _):

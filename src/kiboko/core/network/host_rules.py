@@ -12,16 +12,29 @@ from kiboko.core.header.ranges import EMPTY, RangeSet
 
 OF_IPTABLES = "of iptables"
 """What the text ends with of a condition or a target that iptables made: a listing has the name alone."""
-LISTED_WHOLE = "nft list ruleset > rules.nft && unshare -rn sh -c 'nft -f rules.nft && nft -j list ruleset'"
-"""The commands that list such rules as nftables would have made them; they fail where one cannot be said so."""
+PRESENCE = "presence"
+"""Of an extension header of IPv6, whether it is there, 1 or 0."""
+WAY_BACK = ("fib", "way back")
+"""Whether the machine's routes lead back to a packet's source by the interface that it came in by, 1 or 0."""
+LISTED_WHOLE = (
+    "nft list ruleset | sed -E 's/xt match ([a-z0-9]+)/ct helper \"xt-\\1\"/g' > rules.nft"
+    " && unshare -rn sh -c 'nft -f rules.nft && nft -j list ruleset'"
+)
+"""The commands that list such rules as nftables would have made them. What it has no word for is listed as a condition
+on the name of a helper, `xt-NAME`; a target that it has no word for makes them fail."""
 
 
 @dataclass(frozen=True, slots=True)
 class Unjudged:
     """A statement that does to the packet what Kiboko does not judge (translation, queueing), as text: what becomes of
-    a packet that meets it is not known."""
+    a packet that meets it is not known.
+
+    `diverts` tells whether the packet may go elsewhere by it, be answered by somebody else, or get other addresses or
+    ports, so that nothing is known either of what it meets on its further way.
+    """
 
     text: str
+    diverts: bool = False
 
 
 @dataclass(frozen=True, slots=True)

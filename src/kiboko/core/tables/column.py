@@ -16,6 +16,7 @@ from kiboko.core.records.columns import distinct, has_ports
 from kiboko.core.tables.boxes import DESTINATIONS, SERVICES, SOURCES, Packets
 from kiboko.core.tables.filter_lists import (
     BOUND_ELSEWHERE,
+    DOUBTFUL,
     DROPS,
     LETS_BACK,
     NO_LIST,
@@ -96,6 +97,8 @@ class FlowColumn:
         self.keeps = np.zeros((self.count, max(1, self.request)), dtype=np.bool_)
         self._any_found = np.full(self.count, NONE, dtype=np.int64)
         self._any_keeps = np.zeros(self.count, dtype=np.bool_)
+        self._diverted = np.zeros(self.count, dtype=np.bool_)
+        """Of which flows the packet may have gone elsewhere by now, so that no gate is sure to stop it (clause S35)."""
 
     def _take_ends(self) -> None:
         layout = self.layout
@@ -149,10 +152,14 @@ class FlowColumn:
         if is_reply:
             there = there & self.has_reply
         kinds = np.where(there, self._arrays[f"{part} kind"][self.way, own], NO_GATE)
+        diverted = np.flatnonzero(self._diverted)
         for kind in np.flatnonzero(np.bincount(kinds)).tolist():
             if kind != NO_GATE:
                 rows = np.flatnonzero(kinds == kind)
                 self._ask_kind(kind, rows, at, own, is_reply)
+        if len(diverted):
+            stopped = np.isin(self.action[diverted, at], (DROPS, REJECTS))
+            self.action[diverted[stopped], at] = DOUBTFUL
 
     def _read(self, name: str, rows: NDArray[np.int64], own: int, is_reply: bool) -> NDArray[np.int64]:
         found: NDArray[np.int64] = self._arrays[f"{'reply' if is_reply else 'request'} {name}"][self.way[rows], own]
@@ -287,7 +294,8 @@ class FlowColumn:
     def _ask_kernel(
         self, rows: NDArray[np.int64], interface: NDArray[np.int64], at: int, own: int, is_reply: bool
     ) -> None:
-        self.action[rows, at], self.deciding[rows, at] = self._by_kernel(rows, interface, own, is_reply)
+        self.action[rows, at], self.deciding[rows, at], diverted = self._by_kernel(rows, interface, own, is_reply)
+        self._diverted[rows[diverted]] = True
 
     def stops_later(self) -> NDArray[np.bool_]:
         """Of which flows a kernel's rule set surely stops what follows an answered first packet, bool[n] (S35)."""
@@ -300,15 +308,15 @@ class FlowColumn:
             kernel = layout.gates.host_kernel[interface]
             if kernel.any():
                 rows = rows[kernel]
-                action, _ = self._by_kernel(rows, interface[kernel], own, False, is_later=True)
+                action, _, _ = self._by_kernel(rows, interface[kernel], own, False, is_later=True)
                 found[rows] |= (action == DROPS) | (action == REJECTS)
         return found
 
     def _by_kernel(
         self, rows: NDArray[np.int64], interface: NDArray[np.int64], own: int, is_reply: bool, is_later: bool = False
-    ) -> tuple[NDArray[np.uint8], NDArray[np.int32]]:
-        """What kernel rule sets do, and what decides there: one question for all packets that nothing in the network
-        tells apart. `is_later` asks about what follows an answered request."""
+    ) -> tuple[NDArray[np.uint8], NDArray[np.int32], NDArray[np.bool_]]:
+        """What kernel rule sets do, what decides there, and which packets may go elsewhere by it: one question for all
+        packets that nothing in the network tells apart. `is_later` asks about what follows an answered request."""
         packets = self._packets(rows, own, is_reply)
         classes = self._kernel_classes(rows, interface, packets)
         ways = distinct(self.way[rows])
@@ -328,7 +336,8 @@ class FlowColumn:
             asked = _KernelPacket(place.gate, int(interface[at]), row, ends, known, is_reply, is_later, met)
             shares.append(self._of_kernel(asked))
         action = np.array([kernel_code(each) for each in shares], dtype=np.uint8)
-        return action[kinds.codes], self._kernel_deciders(shares, kinds.codes, interface)
+        diverted = np.array([each is not None and each.diverts for each in shares], dtype=np.bool_)
+        return action[kinds.codes], self._kernel_deciders(shares, kinds.codes, interface), diverted[kinds.codes]
 
     def _kernel_deciders(
         self, shares: list[HostShare | None], of: NDArray[np.int64], interface: NDArray[np.int64]

@@ -65,8 +65,9 @@ class KernelWords:
 
     def done(
         self, gate: HostGate, interfaces: Rows, is_met: NDArray[np.bool_], sources: Rows, destinations: Rows
-    ) -> tuple[Words, Words]:
-        """What rule sets stop, and what they may stop, uint64[..., words] each. All arrays are brought to one shape.
+    ) -> tuple[Words, Words, Words]:
+        """What rule sets stop, what they may stop, and what may go elsewhere by them, uint64[..., words] each. All
+        arrays are brought to one shape.
 
         Parameters
         ----------
@@ -93,7 +94,8 @@ class KernelWords:
                 number, met, source, destination, *classes = (int(each[row]) for each in columns)
                 words = self._words(gate, number, bool(met), (source, destination), (classes[0], classes[1]))
                 table.put(int(entries.reshape(-1)[fresh[row]]), words)
-        return table.stops[entries], table.doubtful[entries]
+        stops, doubtful, diverted = (each[entries] for each in table.words)
+        return stops, doubtful, diverted
 
     def _look_up(self, sorts: Rows, interfaces: Rows) -> None:
         """Have the lists of some sorts of interfaces there."""
@@ -105,9 +107,9 @@ class KernelWords:
 
     def _words(
         self, gate: HostGate, number: int, is_met: bool, ends: tuple[int, int], classes: tuple[int, int]
-    ) -> tuple[Words, Words]:
-        """What the rule set of one interface's host stops and may stop, between two atoms of addresses, uint64[words]
-        each."""
+    ) -> Words:
+        """What the rule set of one interface's host stops, what it may stop and what may go elsewhere by it, between
+        two atoms of addresses, uint64[3, words]."""
         layout = self._layout
         interface = layout.interfaces[number]
         instance = layout.walker.directory.instance_of(interface)
@@ -118,7 +120,7 @@ class KernelWords:
             interface.device if gate.egress is OWN_DEVICE else gate.egress,
         )
         source, destination = (layout.addresses.first(atom) for atom in ends)
-        truths = np.zeros((2, len(self._kinds)), dtype=np.bool_)
+        truths = np.zeros((3, len(self._kinds)), dtype=np.bool_)
         for lot in self._lots_of(layout.lists.kernel_list(instance)):
             packet: Packet | None = request(source, destination, lot.service)
             if gate.part == REPLY:
@@ -127,10 +129,10 @@ class KernelWords:
                 packet = following(source, destination, lot.service, is_met)
             if packet is None:
                 continue
-            action = kernel_code(layout.kernel(rules, gate.hooks, devices, packet, lot.port, (*classes, *lot.classes)))
-            truths[:, lot.kinds] = np.array([[action in (DROPS, REJECTS)], [action == DOUBTFUL]])
-        words = self._kinds.packed(truths)
-        return words[0], words[1]
+            share = layout.kernel(rules, gate.hooks, devices, packet, lot.port, (*classes, *lot.classes))
+            action, diverts = kernel_code(share), share is not None and share.diverts
+            truths[:, lot.kinds] = np.array([[action in (DROPS, REJECTS)], [action == DOUBTFUL], [diverts]])
+        return self._kinds.packed(truths)
 
     def _lots_of(self, chosen: int) -> list[_Lot]:
         """The kinds that a rule set, by its list, does not tell apart; those that are answered by themselves."""
@@ -154,12 +156,13 @@ class KernelWords:
 
 class _Table:
     """What is known of one kind of gate: for each sort of interfaces, met or not, an entry for each pair of classes.
-    `stops` and `doubtful` are uint64[entries, words], `is_known` bool[entries]."""
+    `words` are uint64[3, entries, words]: what is stopped, what may be, and what may go elsewhere; `is_known`
+    bool[entries]."""
 
     def __init__(self, sorts: int, words: int) -> None:
         self._begin = np.full(2 * sorts, NONE, dtype=np.int64)
         self._size = 0
-        self.stops, self.doubtful = (np.zeros((0, words), dtype=np.uint64) for _ in range(2))
+        self.words = np.zeros((3, 0, words), dtype=np.uint64)
         self.is_known = np.zeros(0, dtype=np.bool_)
 
     def begin(self, sorts: Rows, is_met: NDArray[np.bool_], counts: Rows) -> Rows:
@@ -174,15 +177,13 @@ class _Table:
             self._begin[which.reshape(-1)[rows]] = self._size + np.cumsum(sizes) - sizes
             self._size += int(sizes.sum())
             more = self._size - len(self.is_known)
-            self.stops, self.doubtful = (
-                np.vstack([table, np.zeros((more, table.shape[1]), dtype=np.uint64)])
-                for table in (self.stops, self.doubtful)
-            )
+            added = np.zeros((len(self.words), more, self.words.shape[2]), dtype=np.uint64)
+            self.words = np.concatenate([self.words, added], axis=1)
             self.is_known = np.append(self.is_known, np.zeros(more, dtype=np.bool_))
         found: Rows = self._begin[which]
         return found
 
-    def put(self, entry: int, words: tuple[Words, Words]) -> None:
-        """Note what is stopped and what may be."""
-        self.stops[entry], self.doubtful[entry] = words
+    def put(self, entry: int, words: Words) -> None:
+        """Note what is stopped, what may be, and what may go elsewhere."""
+        self.words[:, entry] = words
         self.is_known[entry] = True

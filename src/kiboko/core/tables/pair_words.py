@@ -160,6 +160,8 @@ class Block:
         self._found = self._found_kept = judge.none
         self._reset = judge.none
         self._doubtful = judge.none
+        # What may have gone elsewhere by now, so that no gate is sure to stop it (clause S35).
+        self._diverted = judge.none
         self.trace: Trace | None = None
         # What decides at the gate that is asked, and whether more has to be known of it.
         self._which: Rows | Marks | int = 0
@@ -177,7 +179,7 @@ class Block:
             keepers.update(range(len(layout.slots(self._way, False))))  # the message comes back by what keeps state
         for at, slot in enumerate(layout.slots(self._way, False)):
             self._keeps = at in keepers
-            stops, kept = self._ask(slot)
+            stops, kept = self._asked_surely(slot)
             stopped = stopped | stops
             self._count(stops)
             self._note(slot, at, stops)
@@ -198,7 +200,7 @@ class Block:
                 for keeper in slot.keepers:
                     self._back = self._back | self._kept[keeper]
                 self._is_let_back = bool((self._back == self._kinds.every).all())
-                stops = self._ask(slot)[0]
+                stops = self._asked_surely(slot)[0]
                 self._count(stops & self._kinds.has_reply)
                 self._note(slot, at + len(self._kept), stops)
                 lost = lost | stops
@@ -222,6 +224,15 @@ class Block:
                     part, mine = _chosen_part(kernel)
                     stopped[part] |= self._of_kernels(slot, interfaces, mine, LATER)[0]
         return stopped & outcome.answered & ~outcome.doubtful
+
+    def _asked_surely(self, slot: Slot) -> tuple[Words, Words]:
+        """What a gate surely stops, and what keeps state by it."""
+        diverted = self._diverted
+        stops, kept = self._ask(slot)
+        if diverted is self._judge.none:
+            return stops, kept
+        self._doubtful = self._doubtful | stops & diverted
+        return stops & ~diverted, kept
 
     def _count(self, stops: Words) -> None:
         """Note the kinds that a further gate stops."""
@@ -407,15 +418,17 @@ class Block:
         if self.trace is not None:
             self.trace.apart |= kernel
         stops = np.broadcast_to(stops, self.shape).copy()
-        doubtful = np.zeros(self.shape, dtype=np.uint64)
+        doubtful, diverted = (np.zeros(self.shape, dtype=np.uint64) for _ in range(2))
         part, mine = _chosen_part(kernel)
-        stops[part], doubtful[part] = self._of_kernels(slot, interfaces, mine, REPLY if self._is_reply else REQUEST)
+        found = self._of_kernels(slot, interfaces, mine, REPLY if self._is_reply else REQUEST)
+        stops[part], doubtful[part], diverted[part] = found
         self._doubtful = self._doubtful | doubtful
+        self._diverted = self._diverted | diverted if diverted.any() else self._diverted
         return stops, np.broadcast_to(kept, self.shape)
 
-    def _of_kernels(self, slot: Slot, interfaces: Rows, mine: Rows, part_asked: int) -> tuple[Words, Words]:
-        """What the kernel rule sets of some of the interfaces' machines stop and may stop: of requests, of replies, or
-        of what follows these."""
+    def _of_kernels(self, slot: Slot, interfaces: Rows, mine: Rows, part_asked: int) -> tuple[Words, Words, Words]:
+        """What the kernel rule sets of some of the interfaces' machines stop, may stop, and may send elsewhere: of
+        requests, of replies, or of what follows these."""
         along = 0 if interfaces.shape[0] > 1 else 1
 
         def part(column: Rows) -> Rows:

@@ -6,7 +6,7 @@ the rows is in `kiboko.core.walk.walk`.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any, NamedTuple
 
 from kiboko.core.errors import Place
@@ -80,7 +80,8 @@ class GateAsker:
 
     `ports` are the flow's client ports. Requests must be asked before replies and refusals, since these are let
     back by what the request left behind: `tracked` has the ports that each attachment tracks,
-    `hosts_passed` the machines that saw the request.
+    `hosts_passed` the machines that saw the request. `diverted` are the ports whose packet may have gone elsewhere by
+    now, or be another one, so that no gate is sure to stop it any more (clause S35).
     """
 
     def __init__(self, ground: Ground, service: Service, ports: RangeSet) -> None:
@@ -90,10 +91,16 @@ class GateAsker:
         self.ports = ports
         self.tracked: dict[Entry, RangeSet] = {}
         self.hosts_passed: set[str] = set()
+        self.diverted = EMPTY
         self.caveats: list[str] = []
 
     def ask(self, step: Step, packet: Packet, direction: str) -> list[Row]:
         """The rows of one gate: one for each rule that decides some of the ports."""
+        diverted = self.diverted
+        rows = self._rows(step, packet, direction)
+        return [part for row in rows for part in _in_doubt(row, diverted)] if diverted else rows
+
+    def _rows(self, step: Step, packet: Packet, direction: str) -> list[Row]:
         match step.gate:
             case "instance-out" | "instance-in":
                 return self._ask_interface(step, packet, direction)
@@ -308,7 +315,7 @@ class GateAsker:
         shares = host_judge.judge(rules, step.way, packet, self.ports, ingress, egress)
         if shares is None:
             return [self._open(step, direction, f"{rules.file} has no chain at this hook")]
-        rows = []
+        rows, diverted = [], self.diverted
         for share in shares:
             known = share.action != host_judge.UNKNOWN
             reason = f"chain {share.chain}" + (f": cannot judge {share.detail}" if share.detail else "")
@@ -316,13 +323,15 @@ class GateAsker:
                 self.caveats.append(
                     f"{step.gate} at {step.at} is not known: {rules.file}, chain {share.chain}, rule"
                     f" {share.rule}: cannot judge {share.detail}; it may {' or '.join(share.possible)}"
-                    f"{_how_listed(share.detail)}"
+                    f"{'; what lies behind is not known either' if share.diverts else ''}{_how_listed(share.detail)}"
                 )
             elif share.possible:
                 self.caveats.append(
                     f"{step.gate} at {step.at} stops this, and how is not known: {rules.file}, chain {share.chain}:"
                     f" cannot judge {share.detail}; it may {' or '.join(share.possible)}{_how_listed(share.detail)}"
                 )
+            if share.diverts:
+                diverted |= share.ports
             signal, code = SILENT, None
             if share.possible:
                 signal = NOT_KNOWN
@@ -337,6 +346,7 @@ class GateAsker:
                           place=Place(rules.file, 1), signal=self._own_signal(step, signal), icmp_code=code,
                           chain=share.chain, possible=share.possible)
             )  # fmt: skip
+        self.diverted = diverted
         return rows
 
     # Listeners (clause S32).
@@ -376,6 +386,19 @@ def _entry(key: AttachmentKey, step: Step, direction: str) -> Entry:
     if direction == FORWARD:
         return key, step.source, step.destination
     return key, step.destination, step.source
+
+
+def _in_doubt(row: Row, diverted: RangeSet) -> Iterator[Row]:
+    """A row that stops some ports, with those apart of which the packet may have gone elsewhere."""
+    mine = row.ports & diverted
+    if not row.stops or row.action is None or not mine:
+        yield row
+        return
+    others = row.ports - mine
+    if others:
+        yield row._replace(ports=others)
+    yield row._replace(ports=mine, action=None, possible=(row.action, ALLOW), signal=NOT_KNOWN,
+                       reason=f"{row.reason} [of what may be another packet]")  # fmt: skip
 
 
 def _how_listed(detail: str) -> str:

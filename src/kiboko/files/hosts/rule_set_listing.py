@@ -15,6 +15,8 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP6_TYPES, ICMP_TYPES, PROTOCOLS, TCP
 from kiboko.core.network.host_rules import (
     OF_IPTABLES,
+    PRESENCE,
+    WAY_BACK,
     Chain,
     HostRule,
     HostRuleSet,
@@ -34,6 +36,12 @@ _HARMLESS = frozenset(("counter", "log", "comment", "last", "dup", "secmark", "c
 # (iptables-extensions(8)): not what a condition asks, nor how a target refuses. These targets let the packet on.
 _XT_HARMLESS = frozenset(("AUDIT", "CHECKSUM", "CLASSIFY", "CONNMARK", "LED", "LOG", "MARK", "NFLOG", "SET", "TCPMSS",
                           "TRACE", "ULOG"))  # fmt: skip
+# These let it go where it goes, whatever else they do to it.
+_XT_STAYING = frozenset(("CONNSECMARK", "CT", "DSCP", "ECN", "HL", "NFQUEUE", "NOTRACK", "SECMARK", "TCPOPTSTRIP",
+                         "TEE", "TOS", "TTL"))  # fmt: skip
+# Statements that let a packet go where it goes, if they let it go at all.
+_STAYING = frozenset(("queue", "notrack", "reset"))
+_DIVERTING_FIELDS = frozenset(("saddr", "daddr", "sport", "dport"))
 # Flags of a table that change nothing of what its chains decide (nft(8), TABLES).
 _TABLE_FLAGS = frozenset(("owner", "persist"))
 # Statements that a packet gets past or not, by what has gone before it.
@@ -222,13 +230,14 @@ class _Listing:
                 yield from _verdicts(kind, body)
         except (_CannotJudge, ValueError, KeyError, TypeError, AttributeError):
             if kind == "match":
-                # Whether a header or an option is there can be asked of packets of any other kind, too.
+                # Whether an option is there can be asked of packets of any other kind, too.
                 is_presence = isinstance(body, dict) and isinstance(body.get("right"), bool)
-                yield Unclear(_short(expression), () if is_presence else tuple(_fields_inside(body)))
+                text = _of_renamed(body) or _short(expression)
+                yield Unclear(text, () if is_presence else tuple(_fields_inside(body)))
             elif kind in _CONDITIONS:
                 yield Unclear(_short(expression))
             else:
-                yield Unjudged(_short(expression))
+                yield Unjudged(_short(expression), _diverts(kind, body))
 
     def match(self, key: tuple[str, str, str], body: dict[str, Any]) -> Match:
         operator = body["op"]
@@ -304,7 +313,25 @@ def _of_iptables(body: Any) -> Iterator[Statement]:
             "reject", icmp=_REJECT_CODES["icmpx"]["port-unreachable"], untold=f"target 'REJECT' {OF_IPTABLES}"
         )
     elif kind != "target" or name not in _XT_HARMLESS:
-        yield Unjudged(f"target '{name}' {OF_IPTABLES}")
+        yield Unjudged(f"target '{name}' {OF_IPTABLES}", name not in _XT_STAYING)
+
+
+def _of_renamed(body: Any) -> str | None:
+    """Of a condition that iptables made and nftables has no word for, as `LISTED_WHOLE` lists it, what it is."""
+    if not isinstance(body, dict) or body.get("left") != {"ct": {"key": "helper"}}:
+        return None
+    name = str(body.get("right"))
+    return f"condition '{name[3:]}' {OF_IPTABLES}, which nftables has no word for" if name.startswith("xt-") else None
+
+
+def _diverts(kind: str, body: Any) -> bool:
+    """Whether a packet may go elsewhere, or have other addresses or ports, by a statement that is not judged."""
+    if kind != "mangle":
+        return kind not in _STAYING
+    payload = body["key"].get("payload") if isinstance(body, dict) and isinstance(body.get("key"), dict) else {}
+    if not isinstance(payload, dict):
+        return False
+    return "protocol" not in payload or payload.get("field") in _DIVERTING_FIELDS
 
 
 def _counted(expressions: Any) -> tuple[int, int] | None:
@@ -430,6 +457,11 @@ def _fields(left: Any) -> tuple[tuple[str, str], ...]:
     if kind == "fib" and body.get("result") == "type" and body.get("flags") in ("saddr", "daddr", ["saddr"], ["daddr"]):
         side = body["flags"] if isinstance(body["flags"], str) else body["flags"][0]
         return (("fib", f"{side} type"),)
+    if kind == "exthdr":
+        return (("exthdr", f"{body['name']} {body['field']}" if "field" in body else PRESENCE),)
+    looked_up = set(body["flags"]) if kind == "fib" and body.get("result") == "oif" else set()
+    if {"saddr", "iif"} <= looked_up <= {"saddr", "iif", "mark"}:
+        return (WAY_BACK,)
     raise _CannotJudge
 
 
@@ -451,6 +483,8 @@ def _values(field: tuple[str, str], value: Any) -> Values:
         if value not in _STATES:
             raise _CannotJudge
         return Values(names=frozenset((value,)))
+    if field in (WAY_BACK, ("exthdr", PRESENCE)) and isinstance(value, bool):
+        return Values(RangeSet.one(int(value)))
     if field[0] == "fib" or field in (("ct", "direction"), ("meta", "pkttype")):
         return Values(names=frozenset((_text(value),)))
     if isinstance(value, dict) and "range" in value:
