@@ -130,6 +130,14 @@ class Translations(kernel.HeldToTheKernel):
         said = walk(network(self.load_rules(self.server, rules), None), "client", "server", "tcp/1003")
         self.assertEqual((said.verdict, said.either), ("unknown", ("blocked", "allowed")))
 
+    def test_s35_a_chain_of_type_nat_is_asked_where_connections_are_tracked(self):
+        stops = """table inet t { chain pre { type nat hook prerouting priority -100; policy accept;
+            tcp dport 1000 drop
+            udp dport 1000 drop }"""
+        tracks = "chain input { type filter hook input priority 0; policy accept; ct state invalid drop }"
+        self.assertEqual(self.compare(f"{stops} {tracks} }}"), 18)
+        self.assertEqual(self.compare(f"{stops} }}"), 14)
+
     def test_s35_the_way_back_of_what_comes_in_and_headers_that_no_packet_has_are_known(self):
         rules = """
             table inet checked { chain pre { type filter hook prerouting priority 0; policy accept;

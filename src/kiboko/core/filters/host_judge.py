@@ -233,6 +233,12 @@ class _Evaluation:
         fell = self.chain(chain, live, 0)
         self._end(fell.all, ALLOW if chain.policy == "accept" else DROP, "otherwise", chain.shown)
         ends = self.ends[before:]
+        if chain.type == "nat" and self.packet.family not in self.rules.tracked:
+            del self.ends[before:]
+            stopped = RangeSet.of(pair for end in ends if end.action != ALLOW for pair in end.ports)
+            why = "whether connections are tracked, without which a chain of type nat is asked nothing"
+            self.taint(stopped, chain.shown, "otherwise", why)
+            return live
         let = RangeSet.of(pair for end in ends if end.action == ALLOW for pair in end.ports) | self.tainted
         stopped = RangeSet.of(pair for end in ends if end.action != ALLOW for pair in end.ports)
         let = let & live.all

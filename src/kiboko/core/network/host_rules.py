@@ -185,18 +185,21 @@ class Chain:
 
 @dataclass(frozen=True, slots=True)
 class HostRuleSet:
-    """A whole rule set and the file it was listed in."""
+    """A whole rule set and the file it was listed in. `tracked` are the address families, 4 and 6, of which something
+    in it has the kernel track connections: chains of type nat are asked nothing where nothing does."""
 
     file: str
     chains: tuple[Chain, ...]
     by_name: Mapping[tuple[str, str, str], Chain] = field(default_factory=dict)
+    tracked: tuple[int, ...] = (4, 6)
 
     @property
     def meaning(self) -> tuple[object, ...]:
         """All of it but its file and what its counters counted: rule sets of one meaning decide alike, by rules of the
         same names."""
-        return tuple(
+        chains = tuple(
             (each.family, each.table, each.name, each.hook, each.type, each.priority, each.policy, each.label,
              each.sleeps, tuple((rule.name, rule.statements) for rule in each.rules))
             for each in self.chains
         )  # fmt: skip
+        return (self.tracked, *chains)

@@ -398,7 +398,7 @@ def _in_doubt(row: Row, diverted: RangeSet) -> Iterator[Row]:
     if others:
         yield row._replace(ports=others)
     yield row._replace(ports=mine, action=None, possible=(row.action, ALLOW), signal=NOT_KNOWN,
-                       reason=f"{row.reason} [of what may be another packet]")  # fmt: skip
+                       reason=f"{row.reason} (of a packet that may have been changed or sent elsewhere)")  # fmt: skip
 
 
 def _how_listed(detail: str) -> str:

@@ -5,18 +5,15 @@ from __future__ import annotations
 import dataclasses
 import json
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 from kiboko.core.errors import InputError, Place, Problem
-from kiboko.core.header.addresses import parse_address, parse_prefix
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import ICMP6_TYPES, ICMP_TYPES, PROTOCOLS, TCP
+from kiboko.core.header.services import TCP
 from kiboko.core.network.host_rules import (
     OF_IPTABLES,
-    PRESENCE,
-    WAY_BACK,
     Chain,
     HostRule,
     HostRuleSet,
@@ -29,6 +26,18 @@ from kiboko.core.network.host_rules import (
     VerdictMap,
 )
 from kiboko.files.documents.lined_yaml import read_text
+from kiboko.files.hosts.expressions import (
+    ANYTHING,
+    MOST_OF,
+    OPTIONS,
+    CannotJudge,
+    alternative_of,
+    bit_test,
+    fields_inside,
+    fields_of,
+    text_of,
+)
+from kiboko.files.hosts.statement_texts import written
 
 # Statements that neither decide nor change what later rules look at.
 _HARMLESS = frozenset(("counter", "log", "comment", "last", "dup", "secmark", "ct helper", "ct timeout"))
@@ -41,52 +50,15 @@ _XT_STAYING = frozenset(("CONNSECMARK", "CT", "DSCP", "ECN", "HL", "NFQUEUE", "N
                          "TEE", "TOS", "TTL"))  # fmt: skip
 # Statements that let a packet go where it goes, if they let it go at all.
 _STAYING = frozenset(("queue", "notrack", "reset"))
+_TRACKING = frozenset(("dnat", "snat", "masquerade", "redirect", "synproxy", "flow"))
 _DIVERTING_FIELDS = frozenset(("saddr", "daddr", "sport", "dport"))
 # Flags of a table that change nothing of what its chains decide (nft(8), TABLES).
 _TABLE_FLAGS = frozenset(("owner", "persist"))
 # Statements that a packet gets past or not, by what has gone before it.
 _CONDITIONS = frozenset(("limit", "quota", "ct count", "connlimit", "set", "map", "meter", "flow", "ct expectation"))
-_HARMLESS_CHANGES = frozenset((("meta", "mark"), ("meta", "priority"), ("meta", "nftrace"), ("meta", "pkttype"),
+_HARMLESS_CHANGES = frozenset((("meta", "mark"), ("meta", "priority"), ("meta", "nftrace"),
                                ("ct", "mark"), ("ct", "label"), ("ct", "event"), ("ip", "dscp"), ("ip6", "dscp"),
                                ("ip", "ecn"), ("ip6", "ecn")))  # fmt: skip
-_TCP_FLAGS = {"fin": 1, "syn": 2, "rst": 4, "psh": 8, "ack": 16, "urg": 32, "ecn": 64, "cwr": 128}
-# Bits of the kernel's enum ip_conntrack_status (linux/netfilter/nf_conntrack_common.h).
-_CT_STATUS = {"expected": 1, "seen-reply": 2, "assured": 4, "confirmed": 8, "snat": 16, "dnat": 32, "dying": 512}
-_BITS = {("tcp", "flags"): _TCP_FLAGS, ("ct", "status"): _CT_STATUS}
-_ICMP_CODES = {
-    "icmp": {"net-unreachable": 0, "host-unreachable": 1, "prot-unreachable": 2, "port-unreachable": 3,
-             "frag-needed": 4, "net-prohibited": 9, "host-prohibited": 10, "admin-prohibited": 13},
-    "icmpv6": {"no-route": 0, "admin-prohibited": 1, "addr-unreachable": 3, "port-unreachable": 4, "policy-fail": 5,
-               "reject-route": 6},
-}  # fmt: skip
-_MOST = {"sport": 65535, "dport": 65535, "protocol": 255, "nexthdr": 255, "l4proto": 255, "type": 255, "code": 255,
-         "version": 15}  # fmt: skip
-_OPTIONS = ("tcp", "option"), ("exthdr", "header")
-"""What a packet of the right protocol may still be without."""
-_ANYTHING = Values(RangeSet.span(0, (1 << 128) - 1))
-_STATES = frozenset(("new", "established", "related", "invalid", "untracked"))
-_PROTOCOL_NAMES = {
-    **PROTOCOLS,
-    "ipv6-icmp": 58,
-    "icmpv6": 58,
-    "gre": 47,
-    "esp": 50,
-    "ah": 51,
-    "igmp": 2,
-    "ipencap": 4,
-}
-_ICMP_ALIASES = {
-    "echo-request": 8, "echo-reply": 0, "source-quench": 4, "router-advertisement": 9,
-    "router-solicitation": 10, "info-request": 15, "info-reply": 16, "address-mask-request": 17,
-    "address-mask-reply": 18,
-}  # fmt: skip
-_ICMP6_ALIASES = {
-    "nd-router-solicit": 133, "nd-router-advert": 134, "nd-neighbor-solicit": 135, "nd-neighbor-advert": 136,
-    "nd-redirect": 137, "mld-listener-query": 130, "mld-listener-report": 131, "mld-listener-done": 132,
-    "mld2-listener-report": 143,
-}  # fmt: skip
-
-
 # The codes of `reject with`, as (ICMP, ICMPv6) (nft(8), REJECT STATEMENT).
 _REJECT_CODES: dict[str, dict[str, tuple[int, int]]] = {
     "icmp": {
@@ -101,10 +73,6 @@ _REJECT_CODES: dict[str, dict[str, tuple[int, int]]] = {
         "no-route": (0, 0), "port-unreachable": (3, 4), "host-unreachable": (1, 3), "admin-prohibited": (13, 1),
     },
 }  # fmt: skip
-
-
-class _CannotJudge(Exception):
-    """An expression beyond what Kiboko judges; its text says which."""
 
 
 def read_rule_set(
@@ -204,20 +172,23 @@ class _Listing:
                     asleep.get(key[:2], False),
                 )  # fmt: skip
             )
-        return HostRuleSet(shown, tuple(chains), {(c.family, c.table, c.name): c for c in chains})
+        by_name = {(each.family, each.table, each.name): each for each in chains}
+        tracking = {rule["family"] for rule in listed if any(map(_tracks, rule.get("expr", [])))}
+        tracked = tuple(family for family, name in ((4, "ip"), (6, "ip6")) if tracking & {name, "inet"})
+        return HostRuleSet(shown, tuple(chains), by_name, tracked)
 
     def statements(self, key: tuple[str, str, str], expression: Any) -> Iterator[Statement]:
         """What an expression of a rule comes to: nothing, one statement, or one with what it silently asks for."""
         if not isinstance(expression, dict) or len(expression) != 1:
-            yield Unjudged(_short(expression))
+            yield Unjudged(written(expression))
             return
         ((kind, body),) = expression.items()
         if kind in _HARMLESS:
             return
         if kind == "mangle" and _is_harmless_change(body):
             # A packet without the fields that are read or written gets no further in the rule, as at a match.
-            for field in dict.fromkeys(_fields_inside(body)):
-                yield Unclear(_short(expression), (field,)) if field in _OPTIONS else Match((field,), ((_ANYTHING,),))
+            for field in dict.fromkeys(fields_inside(body)):
+                yield Unclear(written(expression), (field,)) if field in OPTIONS else Match((field,), ((ANYTHING,),))
             return
         try:
             if kind == "match":
@@ -228,50 +199,50 @@ class _Listing:
                 yield from _of_iptables(body)
             else:
                 yield from _verdicts(kind, body)
-        except (_CannotJudge, ValueError, KeyError, TypeError, AttributeError):
+        except (CannotJudge, ValueError, KeyError, TypeError, AttributeError):
             if kind == "match":
                 # Whether an option is there can be asked of packets of any other kind, too.
                 is_presence = isinstance(body, dict) and isinstance(body.get("right"), bool)
-                text = _of_renamed(body) or _short(expression)
-                yield Unclear(text, () if is_presence else tuple(_fields_inside(body)))
+                text = _of_renamed(body) or written(expression)
+                yield Unclear(text, () if is_presence else tuple(fields_inside(body)))
             elif kind in _CONDITIONS:
-                yield Unclear(_short(expression))
+                yield Unclear(written(expression))
             else:
-                yield Unjudged(_short(expression), _diverts(kind, body))
+                yield Unjudged(written(expression), _diverts(kind, body))
 
     def match(self, key: tuple[str, str, str], body: dict[str, Any]) -> Match:
         operator = body["op"]
-        bits = _bit_test(body["left"], operator, body["right"])
+        bits = bit_test(body["left"], operator, body["right"])
         if bits is not None:
             return bits
-        fields = _fields(body["left"])
+        fields = fields_of(body["left"])
         if operator in ("<", ">", "<=", ">="):
-            if len(fields) != 1 or fields[0][1] not in _MOST or not isinstance(body["right"], int):
-                raise _CannotJudge
-            bound, most = body["right"], _MOST[fields[0][1]]
+            if len(fields) != 1 or fields[0][1] not in MOST_OF or not isinstance(body["right"], int):
+                raise CannotJudge
+            bound, most = body["right"], MOST_OF[fields[0][1]]
             low, high = {
                 "<": (0, bound - 1), "<=": (0, bound), ">": (bound + 1, most), ">=": (bound, most),
             }[operator]  # fmt: skip
             span = RangeSet.span(low, high) if low <= high else RangeSet()
             return Match(fields, ((Values(span),),))
         if operator not in ("==", "!=", "in"):
-            raise _CannotJudge
+            raise CannotJudge
         right = body["right"]
         if isinstance(right, list):  # a bit mask: `ct state established,related`
             if fields != (("ct", "state"),) or operator not in ("in", "!="):
-                raise _CannotJudge
+                raise CannotJudge
             right = {"set": right}
         elements = self.elements(key, right)
-        alternatives = tuple(_alternative(fields, element) for element in elements)
+        alternatives = tuple(alternative_of(fields, element) for element in elements)
         return Match(fields, alternatives, operator == "!=")
 
     def verdict_map(self, key: tuple[str, str, str], body: dict[str, Any]) -> VerdictMap:
-        fields = _fields(body["key"])
+        fields = fields_of(body["key"])
         entries = []
         for element in self.elements(key, body["data"]):
             left, verdict = element
             ((kind, target),) = verdict.items()
-            entries.append((_alternative(fields, left), _verdict(kind, target)))
+            entries.append((alternative_of(fields, left), _verdict(kind, target)))
         return VerdictMap(fields, tuple(entries))
 
     def elements(self, key: tuple[str, str, str], right: Any) -> list[Any]:
@@ -279,7 +250,7 @@ class _Listing:
         if isinstance(right, str) and right.startswith("@"):
             named = self.sets[(key[0], key[1], right[1:])]
             if {"dynamic", "timeout"} & set(named.get("flags", ())) or "timeout" in named:
-                raise _CannotJudge  # what it holds changes by itself
+                raise CannotJudge  # what it holds changes by itself
             return list(named.get("elem", []))
         if isinstance(right, dict) and "set" in right:
             inner = right["set"]
@@ -289,6 +260,26 @@ class _Listing:
 
 def _chain_of(rule: dict[str, Any]) -> tuple[str, str, str]:
     return rule["family"], rule["table"], rule["chain"]
+
+
+def _tracks(expression: Any) -> bool:
+    """Whether a statement has the kernel track connections: one that looks at them, or that translates."""
+    if not isinstance(expression, dict):
+        return False
+    ((kind, body),) = expression.items() if len(expression) == 1 else (("", None),)
+    if kind in _TRACKING or kind.startswith("ct "):
+        return True
+    sides = [body.get(each) for each in ("left", "key")] if isinstance(body, dict) else []
+    return kind == "xt" or any("ct" in _kinds_in(side) for side in sides)
+
+
+def _kinds_in(value: Any) -> set[str]:
+    """The kinds of expressions that one is made of."""
+    if isinstance(value, list):
+        return {kind for each in value for kind in _kinds_in(each)}
+    if not isinstance(value, dict):
+        return set()
+    return set(value) | {kind for each in value.values() for kind in _kinds_in(each)}
 
 
 def _sleeps(flags: Any) -> bool | None:
@@ -304,7 +295,7 @@ def _sleeps(flags: Any) -> bool | None:
 
 def _of_iptables(body: Any) -> Iterator[Statement]:
     """What a condition or a target comes to that iptables made, and of which the listing has the name alone."""
-    kind, name = body["type"], _text(body["name"])
+    kind, name = body["type"], text_of(body["name"])
     if kind == "match":
         if name != "comment":
             yield Unclear(f"condition '{name}' {OF_IPTABLES}")
@@ -366,167 +357,12 @@ def _verdict(kind: str, body: Any) -> Verdict:
         return Verdict(kind)
     if kind in ("jump", "goto"):
         return Verdict(kind, body["target"])
-    raise _CannotJudge
+    raise CannotJudge
 
 
 def _is_harmless_change(body: Any) -> bool:
     """Whether a change of the packet is one that neither its way nor any rule that is judged looks at."""
     try:
-        return "tcp option" in body["key"] or _fields(body["key"])[0] in _HARMLESS_CHANGES
-    except (_CannotJudge, KeyError, TypeError, IndexError):
+        return "tcp option" in body["key"] or fields_of(body["key"])[0] in _HARMLESS_CHANGES
+    except (CannotJudge, KeyError, TypeError, IndexError):
         return False
-
-
-def _bit_test(left: Any, operator: str, right: Any) -> Match | None:
-    """A comparison of flags, `tcp flags` or `ct status`; None where it is none. Raises _CannotJudge.
-
-    The listing has `in` for any of some bits, `!` for none of them, and `&` on the left for a mask (nft(8), BITMASK).
-    """
-    masked = isinstance(left, dict) and "&" in left
-    inner = left["&"][0] if masked else left
-    try:
-        fields = _fields(inner)
-    except _CannotJudge:
-        return None
-    if len(fields) != 1 or fields[0] not in _BITS:
-        return None
-    names = _BITS[fields[0]]
-    mask = _bits_of(names, left["&"][1]) if masked else None
-    if operator in ("in", "!"):
-        if masked:
-            raise _CannotJudge
-        wanted = _bits_of(names, right)
-        numbers = RangeSet.span(1, wanted) if operator == "in" else RangeSet.one(0)
-        return Match(fields, ((Values(numbers, mask=wanted),),))
-    if operator not in ("==", "!="):
-        raise _CannotJudge
-    listed = right["set"] if isinstance(right, dict) and "set" in right else [right]
-    alternatives = tuple((Values(RangeSet.one(_bits_of(names, each)), mask=mask),) for each in listed)
-    return Match(fields, alternatives, operator == "!=")
-
-
-def _bits_of(names: dict[str, int], value: Any) -> int:
-    """The bits that a name, a number, or a list of names joined by `|` stands for."""
-    if isinstance(value, bool):
-        raise _CannotJudge
-    if isinstance(value, int):
-        return value
-    if isinstance(value, str):
-        return names[value]
-    if isinstance(value, dict) and set(value) == {"|"}:
-        value = value["|"]
-    if not isinstance(value, list):
-        raise _CannotJudge
-    found = 0
-    for each in value:
-        found |= _bits_of(names, each)
-    return found
-
-
-def _fields_inside(body: Any) -> Iterator[tuple[str, str]]:
-    """The header fields that a condition or a change looks at, however it combines them."""
-    pending = [body.get(each) for each in ("left", "key", "value")] if isinstance(body, dict) else []
-    while pending:
-        each = pending.pop()
-        if isinstance(each, list):
-            pending.extend(each)
-        elif isinstance(each, dict):
-            payload = each.get("payload")
-            if isinstance(payload, dict) and "protocol" in payload:
-                yield str(payload["protocol"]), str(payload.get("field"))
-            elif "tcp option" in each:
-                yield _OPTIONS[0]
-            elif "exthdr" in each:
-                yield _OPTIONS[1]
-            else:
-                pending.extend(each.values())
-
-
-def _fields(left: Any) -> tuple[tuple[str, str], ...]:
-    if not isinstance(left, dict) or len(left) != 1:
-        raise _CannotJudge
-    ((kind, body),) = left.items()
-    if kind == "concat":
-        return tuple(field for part in body for field in _fields(part))
-    if kind == "payload" and "protocol" in body:
-        return ((body["protocol"], body["field"]),)
-    if kind == "meta":
-        return (("meta", body["key"]),)
-    if kind == "ct" and "dir" not in body:
-        return (("ct", body["key"]),)
-    if kind == "fib" and body.get("result") == "type" and body.get("flags") in ("saddr", "daddr", ["saddr"], ["daddr"]):
-        side = body["flags"] if isinstance(body["flags"], str) else body["flags"][0]
-        return (("fib", f"{side} type"),)
-    if kind == "exthdr":
-        return (("exthdr", f"{body['name']} {body['field']}" if "field" in body else PRESENCE),)
-    looked_up = set(body["flags"]) if kind == "fib" and body.get("result") == "oif" else set()
-    if {"saddr", "iif"} <= looked_up <= {"saddr", "iif", "mark"}:
-        return (WAY_BACK,)
-    raise _CannotJudge
-
-
-def _alternative(fields: tuple[tuple[str, str], ...], element: Any) -> tuple[Values, ...]:
-    if isinstance(element, dict) and "elem" in element:
-        if "timeout" in element["elem"]:
-            raise _CannotJudge
-        element = element["elem"]["val"]
-    parts = element["concat"] if isinstance(element, dict) and "concat" in element else [element]
-    return tuple(_values(field, part) for field, part in zip(fields, parts, strict=True))
-
-
-def _values(field: tuple[str, str], value: Any) -> Values:
-    """One component of an element: a number, a range, a prefix, or a name."""
-    name = field[1]
-    if name in ("iif", "iifname", "oif", "oifname"):
-        return Values(names=frozenset((_text(value),)))
-    if field == ("ct", "state"):
-        if value not in _STATES:
-            raise _CannotJudge
-        return Values(names=frozenset((value,)))
-    if field in (WAY_BACK, ("exthdr", PRESENCE)) and isinstance(value, bool):
-        return Values(RangeSet.one(int(value)))
-    if field[0] == "fib" or field in (("ct", "direction"), ("meta", "pkttype")):
-        return Values(names=frozenset((_text(value),)))
-    if isinstance(value, dict) and "range" in value:
-        low, high = (_number(field, bound) for bound in value["range"])
-        return Values(RangeSet.span(low, high))
-    if isinstance(value, dict) and "prefix" in value:
-        if name not in ("saddr", "daddr"):
-            raise _CannotJudge
-        prefix = parse_prefix(f"{value['prefix']['addr']}/{value['prefix']['len']}")
-        return Values(RangeSet.span(prefix.value, prefix.last))
-    return Values(RangeSet.one(_number(field, value)))
-
-
-def _number(field: tuple[str, str], value: Any) -> int:
-    protocol, name = field
-    if isinstance(value, int) and not isinstance(value, bool):
-        return value
-    readers: dict[str, Callable[[str], int]] = {
-        "saddr": lambda text: parse_address(text).value,
-        "daddr": lambda text: parse_address(text).value,
-        "protocol": lambda text: {"ip": 0x0800, "ip6": 0x86DD}[text] if protocol == "meta" else _PROTOCOL_NAMES[text],
-        "nexthdr": _PROTOCOL_NAMES.__getitem__,
-        "l4proto": _PROTOCOL_NAMES.__getitem__,
-        "nfproto": {"ipv4": 2, "ipv6": 10}.__getitem__,
-        "type": lambda text: _icmp_type(protocol, text),
-        "code": lambda text: _ICMP_CODES[protocol][text],
-    }
-    if name not in readers:
-        raise _CannotJudge
-    return readers[name](_text(value))
-
-
-def _icmp_type(protocol: str, text: str) -> int:
-    known = {**ICMP_TYPES, **_ICMP_ALIASES} if protocol == "icmp" else {**ICMP6_TYPES, **_ICMP6_ALIASES}
-    return known[text]
-
-
-def _text(value: Any) -> str:
-    if not isinstance(value, str):
-        raise _CannotJudge
-    return value
-
-
-def _short(expression: Any) -> str:
-    return json.dumps(expression, separators=(",", ":"))[:120]
