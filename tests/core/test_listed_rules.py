@@ -138,6 +138,16 @@ class Translations(kernel.HeldToTheKernel):
         self.assertEqual(self.compare(f"{stops} {tracks} }}"), 18)
         self.assertEqual(self.compare(f"{stops} }}"), 14)
 
+    def test_s35_chains_of_type_nat_are_asked_where_translations_are_whatever_their_priority(self):
+        rules = """table inet t {
+            chain early { type filter hook prerouting priority -50; policy accept;
+                ct state new tcp dport 1000 reject with tcp reset
+                tcp dport 1001 drop }
+            chain late { type nat hook prerouting priority 5; policy accept;
+                tcp dport 1000 drop
+                tcp dport 1001 reject with tcp reset } }"""
+        self.assertEqual(self.compare(rules), 18)
+
     def test_s35_the_way_back_of_what_comes_in_and_headers_that_no_packet_has_are_known(self):
         rules = """
             table inet checked { chain pre { type filter hook prerouting priority 0; policy accept;

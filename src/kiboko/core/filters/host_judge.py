@@ -38,6 +38,8 @@ _OWN_FAMILY = {"ip": 4, "ip6": 6, "exthdr": 6}
 _OWN_PROTOCOL = {**_PORT_PROTOCOL, "icmp": ICMP, "icmpv6": ICMP6}
 # Connection tracking runs at this priority in prerouting and output: chains before it see no state.
 CONNTRACK_PRIORITY = -200
+# Where a translation of the destination stands, and one of the source.
+_NAT_PRIORITY = {"prerouting": -100, "output": -100, "input": 100, "postrouting": 100}
 # What a refusal by a firewall's administrator is in ICMP (RFC 1812, 5.2.7.1) and ICMPv6 (RFC 4443, 3.1).
 ADMIN_PROHIBITED = (13, 1)
 _MOST_JUMPS = 16  # the kernel's own limit on the jump stack
@@ -84,7 +86,7 @@ def judge(
         for chain in reversed(rules.chains)
         if chain.hook == hook and not chain.sleeps and _family_applies(chain.family, packet.family)
     ]
-    hooked.sort(key=lambda pair: (pair[0], pair[1].priority))
+    hooked.sort(key=lambda pair: (pair[0], _asked_at(pair[1]), pair[1].priority))
     foreign = [each for each in rules.chains if each.is_foreign and not each.sleeps]
     if not hooked and not foreign:
         return None
@@ -98,6 +100,14 @@ def judge(
     for _, chain in hooked:
         live = evaluation.base_chain(chain, live)
     return evaluation.shares(ports, live)
+
+
+def _asked_at(chain: Chain) -> int:
+    """The priority at which a base chain is asked: those of type nat all at that of translation, in the order of their
+    own (linux/net/netfilter/nf_nat_core.c, nf_nat_register_fn)."""
+    if chain.type != "nat":
+        return chain.priority
+    return _NAT_PRIORITY.get(chain.hook or "", chain.priority)
 
 
 def _family_applies(table_family: str, packet_family: int) -> bool:
