@@ -285,8 +285,14 @@ def random_rules(chance):
         if policy == "drop" or chance.random() < 0.4:
             body.insert(0, "ct state established,related accept")
         priority = chance.choice([-20, 0, 5, 30])
+        kind = "filter"
+        if chance.random() < 0.15 and hook != "input":
+            kind = "nat"
+            body.append(
+                "tcp dport 1003 snat to 10.9.0.2" if hook == "postrouting" else "tcp dport 1003 redirect to :1001"
+            )
         base.append(
-            f"chain b{index} {{ type filter hook {hook} priority {priority}; policy {policy}; {LINE.join(body)} }}"
+            f"chain b{index} {{ type {kind} hook {hook} priority {priority}; policy {policy}; {LINE.join(body)} }}"
         )
     named = NAMED if any("@" in each or " name " in each for each in (*chains, *base)) else ""
     family = chance.choice(["inet", "inet", "inet", "inet", "ip", "ip6"])

@@ -126,6 +126,34 @@ class WhatRestsOnThem(unittest.TestCase):
         self.assertEqual(found["answered"].decider.direction, "reply")
 
 
+class NamesOfInterfaces(unittest.TestCase):
+    """S35: rules about a device, where the network file does not say how the machine's interfaces are called."""
+
+    def verdict(self, device, name=None, operator="=="):
+        rule = [{"match": {"op": operator, "left": {"meta": {"key": "iifname"}}, "right": device}}, {"accept": None}]
+        values = base()
+        values["instances"]["cat"] |= {"host_filter": {"nftables": "cat.json"}}
+        values["instances"]["cat"]["interfaces"][0].pop("name", None)
+        if name is not None:
+            values["instances"]["cat"]["interfaces"][0]["name"] = name
+        return walk(load(values, {"cat.json": listing(("input", "drop", [rule]))}), "ann", "cat", "ssh").verdict
+
+    def test_it_is_not_known_whether_a_rule_about_another_device_is_about_it(self):
+        self.assertEqual(self.verdict("ens5"), "unknown")
+        self.assertEqual(self.verdict("ens5", operator="!="), "unknown")
+        self.assertEqual(self.verdict({"set": ["ens5", "lo"]}), "unknown")
+
+    def test_it_is_known_where_the_name_is_given_or_is_the_one_that_is_taken_without(self):
+        self.assertEqual(self.verdict("ens5", name="ens5"), "allowed")
+        self.assertEqual(self.verdict("ens5", name="ens6"), "blocked")
+        self.assertEqual(self.verdict("eth0"), "allowed")
+        self.assertEqual(self.verdict("eth*"), "allowed")
+
+    def test_devices_that_a_machine_makes_for_itself_are_none_of_its_interfaces(self):
+        self.assertEqual(self.verdict("lo"), "blocked")
+        self.assertEqual(self.verdict("docker0", operator="!="), "allowed")
+
+
 def drawn(chance):
     """A random rule set of which much cannot be judged."""
 

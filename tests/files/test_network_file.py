@@ -13,6 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kiboko.core.errors import InputError
+from kiboko.core.header.addresses import parse_address
 from kiboko.core.hints import alike
 from kiboko.files.documents.lined_yaml import MOST_DEPTH, parse
 from kiboko.files.hosts.sockets import read_sockets
@@ -402,6 +403,22 @@ class HostFiles(unittest.TestCase):
             self.assertEqual([each.text for each in read_sockets(path, "sockets", problems)],
                              ["tcp/22", "tcp/9000 on 10.1.1.10"])  # fmt: skip
             self.assertEqual(problems, [])
+
+    def test_a_socket_bound_to_a_device_serves_the_addresses_of_that_alone(self):
+        lines = ("tcp LISTEN 0 128 0.0.0.0%eth1:9000 0.0.0.0:*\n"
+                 "tcp LISTEN 0 128 *%lo:9001 *:*\n"
+                 "udp UNCONN 0 0 0.0.0.0%eth7:68 0.0.0.0:*\n"
+                 "tcp LISTEN 0 128 [::]%eth1:9002 [::]:*\n"
+                 "udp UNCONN 0 0 127.0.0.53%lo:53 0.0.0.0:*\n")  # fmt: skip
+        own = {"eth1": (parse_address("10.1.1.5"), parse_address("fd00::5")), "eth2": (parse_address("10.1.2.5"),)}
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder, "sockets")
+            path.write_text(lines)
+            self.assertEqual(
+                [each.text for each in read_sockets(path, "sockets", [], own)],
+                ["tcp/9000 on 10.1.1.5", "tcp/9001 on 127.0.0.1", "tcp/9001 on ::1", "udp/68", "tcp/9002 on fd00::5",
+                 "udp/53 on 127.0.0.53"],
+            )  # fmt: skip
 
     def test_files_outside_the_networks_folder_are_refused_unless_allowed(self):
         with tempfile.TemporaryDirectory() as folder:

@@ -238,7 +238,7 @@ class _Evaluation:
         """One base chain: what is still on its way behind it."""
         if chain.type == "nat" and self.packet.state != "new":
             return live  # only the first packet of a connection is shown to these
-        self.before_conntrack = chain.hook in ("prerouting", "output") and chain.priority <= CONNTRACK_PRIORITY
+        self.before_conntrack = chain.hook in ("prerouting", "output") and _asked_at(chain) <= CONNTRACK_PRIORITY
         before = len(self.ends)
         fell = self.chain(chain, live, 0)
         self._end(fell.all, ALLOW if chain.policy == "accept" else DROP, "otherwise", chain.shown)

@@ -130,7 +130,7 @@ class GateTables:
         if alone:
             self.layout.widen(*(max(len(getattr(each, part)) for each in alone.values()) for part in (FORWARD, REPLY)))
             column = FlowColumn(self.layout, flows)
-        for at in range(column.request + column.reply):
+        for at in range(column.request + column.reply) if self.layout.ways else ():
             column.ask(at)
         for row, walk in alone.items():
             self._take(column, row, walk)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from pathlib import Path
 
 from kiboko.core.errors import InputError, Place, Problem
-from kiboko.core.header.addresses import parse_address
+from kiboko.core.header.addresses import Address, parse_address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import SCTP, TCP, UDP
 from kiboko.core.network.model import Listener
@@ -19,15 +20,19 @@ _CONNECTED = "ESTAB|SYN-SENT|SYN-RECV|FIN-WAIT-[12]|TIME-WAIT|CLOSE|CLOSE-WAIT|L
 _ELSEWHERE = r"nl|p_raw|p_dgr|u_str|u_seq|u_dgr|raw|icmp|icmp6|v_str|v_dgr|ti_\w+|xdp"
 _OTHERS = re.compile(rf"((tcp|udp|sctp)\s+({_CONNECTED})|({_ELSEWHERE})\s+[A-Z0-9-]+)\s")
 _EVERY: dict[str, int | None] = {"*": None, "0.0.0.0": 4, "::": 6}
+_LOOPBACK = (parse_address("127.0.0.1"), parse_address("::1"))
 _PROTOCOLS = {"tcp": TCP, "udp": UDP, "sctp": SCTP}
 
 
-def read_sockets(path: Path, shown: str, problems: list[Problem]) -> tuple[Listener, ...]:
+def read_sockets(
+    path: Path, shown: str, problems: list[Problem], devices: Mapping[str, tuple[Address, ...]] | None = None
+) -> tuple[Listener, ...]:
     """The listeners in a file of `ss -H -tuln` output, with its header or without and with other sockets among them or
     not; each line that is none of these is a problem.
 
     `*` stands for all addresses of both families, `0.0.0.0` for those of IPv4 and `[::]` for those of IPv6: a
-    socket that serves both is printed as `*`.
+    socket that serves both is printed as `*`. One that is bound to a device (`0.0.0.0%eth1`) serves the addresses that
+    `devices` has for that, of the loopback device none of the network's, and of any other all.
     """
     try:
         text = read_text(path, shown)
@@ -45,14 +50,23 @@ def read_sockets(path: Path, shown: str, problems: list[Problem]) -> tuple[Liste
                 Problem(place, "not a line of `ss -H -tuln`, such as 'tcp LISTEN 0 128 0.0.0.0:22 0.0.0.0:*'")
             )
             continue
-        bound = match[3].partition("%")[0].strip("[]").removeprefix("::ffff:")  # behind the bracket is the interface
+        bound, _, device = match[3].partition("%")
+        bound = bound.strip("[]").removeprefix("::ffff:")
         try:
             address = None if bound in _EVERY else parse_address(bound)
         except ValueError:
             problems.append(Problem(place, "the local address of this line cannot be read"))
             continue
         port = int(match[4])
-        name = f"{match[1]}/{port}" + (f" on {address}" if address else "")
-        number_of_service = _PROTOCOLS[match[1]] << 16 | port
-        found.append(Listener(RangeSet.one(number_of_service), name, place, address, _EVERY.get(bound)))
+        services = RangeSet.one(_PROTOCOLS[match[1]] << 16 | port)
+        for own in [address] if address is not None else _addresses_at(device.strip("]"), _EVERY[bound], devices or {}):
+            name = f"{match[1]}/{port}" + (f" on {own}" if own else "")
+            found.append(Listener(services, name, place, own, _EVERY.get(bound)))
     return tuple(found)
+
+
+def _addresses_at(device: str, family: int | None, devices: Mapping[str, tuple[Address, ...]]) -> list[Address | None]:
+    """The addresses that a socket serves which is bound to none, and perhaps to a device; None stands for all."""
+    if not device or (device not in devices and device != "lo"):
+        return [None]
+    return [each for each in devices.get(device, _LOOPBACK) if family in (None, each.family)]

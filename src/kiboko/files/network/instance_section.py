@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
 from kiboko.core.errors import Place, Problem
+from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import EMPTY
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Instance, Interface, Listener
@@ -32,6 +33,7 @@ class InstanceReader:
         self.folder, self.files_elsewhere = folder, files_elsewhere
         self.used_files: set[Path] = set()
         self._rule_sets: dict[str, HostRuleSet | None] = {}
+        self._judged: dict[tuple[str, tuple[str, ...]], HostRuleSet | None] = {}
         self._rule_sets_by_text: dict[str, HostRuleSet] = {}
 
     def read(self, name: str, shape: InstanceShape, raw: Table, place: Place) -> Instance:
@@ -49,10 +51,13 @@ class InstanceReader:
         ports = None
         if shape.ephemeral_ports is not None:
             ports = self.values.ports(owner, shape.ephemeral_ports, raw.place("ephemeral_ports"))
+        named = {each.device: each.addresses for each, given in zip(interfaces, shape.interfaces, strict=True)
+                 if given.name is not None}  # fmt: skip
+        guessed = tuple(each.device for each in interfaces if each.device not in named)
         return Instance(
             name, place, tuple(interfaces), shape.state == "running", shape.tags,
-            self._host_filter(owner, shape.host_filter, raw) if shape.host_filter is not None else None,
-            self._listens(owner, shape.listens, raw) if "listens" in raw else None,
+            self._host_filter(owner, shape.host_filter, raw, guessed) if shape.host_filter is not None else None,
+            self._listens(owner, shape.listens, raw, named) if "listens" in raw else None,
             shape.forwards, ports, shape.note,
         )  # fmt: skip
 
@@ -77,11 +82,13 @@ class InstanceReader:
         filters = tuple(map(str, shape.filters))
         return Interface(f"{instance}/{device}", instance, shape.subnet, addresses, place, public, filters)
 
-    def _host_filter(self, owner: str, value: Any, raw: Table) -> str | HostRuleSet | None:
+    def _host_filter(self, owner: str, value: Any, raw: Table, guessed: tuple[str, ...]) -> str | HostRuleSet | None:
+        """What filters on a machine itself; `guessed` are the names of interfaces to which none is given."""
         place = raw.place("host_filter")
         if isinstance(value, str):
             self.refer_filter(owner, value, "host", place)
             return str(value)
+        from kiboko.files.hosts.devices import with_unnamed_interfaces
         from kiboko.files.hosts.rule_set_listing import read_rule_set
 
         path = self._file_of(owner, "host_filter", value, "nftables", place)
@@ -89,9 +96,16 @@ class InstanceReader:
             return None
         if path[1] not in self._rule_sets:  # many machines may name one file
             self._rule_sets[path[1]] = read_rule_set(path[0], path[1], self.problems, self._rule_sets_by_text)
-        return self._rule_sets[path[1]]
+        key = path[1], guessed
+        if key not in self._judged:
+            found = self._rule_sets[path[1]]
+            self._judged[key] = found if found is None or not guessed else with_unnamed_interfaces(found, guessed)
+        return self._judged[key]
 
-    def _listens(self, owner: str, value: Any, raw: Table) -> tuple[Listener, ...] | None:
+    def _listens(
+        self, owner: str, value: Any, raw: Table, named: Mapping[str, tuple[Address, ...]]
+    ) -> tuple[Listener, ...] | None:
+        """What listens on a machine; `named` are the addresses of its interfaces that have names."""
         place = raw.place("listens")
         if value is None:
             return None
@@ -99,7 +113,7 @@ class InstanceReader:
             from kiboko.files.hosts.sockets import read_sockets
 
             path = self._file_of(owner, "listens", value, "sockets", place)
-            return read_sockets(path[0], path[1], self.problems) if path else None
+            return read_sockets(path[0], path[1], self.problems, named) if path else None
         if not isinstance(value, list):
             self.values.fault(place, f"{owner}: 'listens' is a list of services or {{sockets: FILE}}")
             return None
