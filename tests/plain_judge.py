@@ -460,7 +460,10 @@ class PlainJudge:
         if answered or (followed and g.arrived):
             if first_alone:
                 return "agree", "answered, as the rules say, which"
-            return ("unsure", "it arrived, and packets") if followed else ("agree", "answered")
+            if followed:
+                return "unsure", "it arrived, and packets"
+            through = any(row.is_doubtful for row in g.walk.rows)
+            return "agree", "answered, through a gate" if through else "answered, as the rules say"
         if g.denied and first_alone and followed:
             return "agree", "denied, as the rules say of what follows"
         if g.denied:

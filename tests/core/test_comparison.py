@@ -131,7 +131,8 @@ class Probes(unittest.TestCase):
             for outcome in ("answered", "refused", "silent", "unreachable")
         }
         self.assertEqual({"unknown"}, {each.walk.verdict for each in found.values()})
-        self.assertEqual("agree", found.pop("answered").status)
+        answered = found.pop("answered").concluded
+        self.assertEqual(("agree", True), (answered.status, answered.as_far_as_seen), "no gate was tested by it")
         self.assertEqual(
             {("unsure", "it rests on host-in at bob, which is not known")},
             {(each.status, each.why) for each in found.values()},

@@ -87,7 +87,7 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
         out.parts(("DISAGREE", "leak" if leaks else "break"), (f": {told} in {counted(total, 'record')}{end}", ""))
     elif not summary.totals[AGREE]:
         out.parts(("NOTHING PROVED", "unsure"),
-                  (f": none of {counted(total, 'record')} shows what became of its traffic{end}", ""))  # fmt: skip
+                  (f": none of {counted(total, 'record')} tests to the end what the rules say{end}", ""))  # fmt: skip
     else:
         out.parts(("AGREE", "agree"), (f": no leak and no break in {counted(total, 'record')}{end}", ""))
     for status in _ORDER:
@@ -98,7 +98,8 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
             )
     if summary.as_far_as_seen:
         out.parts((f"  {summary.as_far_as_seen:>8,}  ", ""), (f"{AGREE:<8}", "quiet"),
-                  ("as far as seen: recorded before the gate that decides, or not what came of it", ""))  # fmt: skip
+                  ("as far as seen: recorded before the gate that decides, or not what came of it, or through a gate"
+                   " that is not known", ""))  # fmt: skip
     if summary.conversations:
         out.line(f"  {_made_of(summary)}", "quiet")
     _show_nothing_at_work(summary, out)

@@ -32,6 +32,7 @@ OF_ENDS = ("source", "destination", "listener")
 NOT_DELIVERED = "no router delivers to one of its ends (multicast, broadcast, link-local and the like)"
 BOTH_OUTSIDE = "both ends are outside: no gate lies between them"
 OF_ONE_MACHINE = "both ends are of one machine, or of addresses that nothing tells apart: no gate lies between them"
+IN_DOUBT = "answered, through a gate that is not known: the rules do not say whether it may"
 OUT_OF_DATE = "the filters let it pass, as the rules say; the inventory is out of date"
 AGREE, LEAK, BREAK, UNSURE = "agree", "leak", "break", "unsure"
 Decided = tuple[str, str | None, str | None]
@@ -55,8 +56,8 @@ class Conclusion:
     """What a finding comes to, without the walk that it rests on: equal for conversations alike.
 
     `status` is agree, leak, break or unsure; `observed` what the evidence says, in one word. `as_far_as_seen` marks
-    agreement whose proof ends before the gate that decides; `different_signal` tells that both sides say it fails, but
-    by another signal; `is_elsewhere` that it is stopped at another place; `is_inventory` that the filters agree, and
+    agreement whose proof ends before the gate that decides, or passes one that is not known; `different_signal` tells
+    that both sides say it fails, but by another signal; `is_elsewhere` that it is stopped at another place; `is_inventory` that the filters agree, and
     what the network file says of a machine does not; `is_first_alone` that by the rules the first packet and its answer
     get through, and what follows does not. `decider` is the gate, the filter and the rule that stop the flow
     by the rules, None where they allow it. `at` is the observation point at which it was seen to be denied.
@@ -183,6 +184,9 @@ class Comparison:
             return _finding(
                 UNSURE, outcome, f"{told} of {walk.later.at}: whether a probe sees the answer is open", walk
             )
+        if outcome == ANSWERED and walk.doubtful:
+            found = _finding(AGREE, outcome, IN_DOUBT, walk)
+            return replace(found, concluded=replace(found.concluded, as_far_as_seen=True))
         if outcome == ANSWERED:
             return _finding(AGREE, outcome, "answered, as the rules say", walk)
         unknown = [row for row in walk.rows if row.action is None]

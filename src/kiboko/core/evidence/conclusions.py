@@ -19,7 +19,8 @@ from kiboko.core.tables.filter_lists import Decider
 from kiboko.core.tables.layout import GATES
 
 Rows = NDArray[np.int64]
-_ANSWERED = (judging.ANSWERED_AS_SAID, judging.FIRST_ALONE, judging.ANSWERED_LEAK, judging.REPLY_LEAK)
+_ANSWERED = (judging.ANSWERED_AS_SAID, judging.ANSWERED_IN_DOUBT, judging.FIRST_ALONE, judging.ANSWERED_LEAK,
+             judging.REPLY_LEAK)  # fmt: skip
 
 
 class Conclusions:

@@ -48,6 +48,7 @@ def _reason(status: str, text: str, **marks: bool | str | None) -> int:
 ANSWERED_AS_SAID = _reason(AGREE, "answered, as the rules say")
 ARRIVED_AS_SAID = _reason(AGREE, "it arrived, as the rules say; whether the reply came back is not recorded",
                           as_far_as_seen=True)  # fmt: skip
+ANSWERED_IN_DOUBT = _reason(AGREE, comparison.IN_DOUBT, as_far_as_seen=True)
 PASSED_AS_SAID = _reason(AGREE, "it passed where it was recorded, as the rules say; nothing shows that it arrived",
                          as_far_as_seen=True)  # fmt: skip
 STOPPED_AS_SAID = _reason(AGREE, "stopped, as the rules say")
@@ -225,6 +226,7 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
     in_doubt = unknown | not_known.any(axis=1)
     allowed = choose(
         (proved.followed_denied & ((reach >= width) | proved.arrived), FOLLOWED_DENIED),
+        ((reach >= width) & unknown, ANSWERED_IN_DOUBT),
         (reach >= width, ANSWERED_AS_SAID),
         (denied & in_doubt, RESTS_ON_UNKNOWN),
         (denied, DENIED_BREAK),
