@@ -56,11 +56,12 @@ class Conclusion:
     """What a finding comes to, without the walk that it rests on: equal for conversations alike.
 
     `status` is agree, leak, break or unsure; `observed` what the evidence says, in one word. `as_far_as_seen` marks
-    agreement whose proof ends before the gate that decides, or passes one that is not known; `different_signal` tells
-    that both sides say it fails, but by another signal; `is_elsewhere` that it is stopped at another place; `is_inventory` that the filters agree, and
-    what the network file says of a machine does not; `is_first_alone` that by the rules the first packet and its answer
-    get through, and what follows does not. `decider` is the gate, the filter and the rule that stop the flow
-    by the rules, None where they allow it. `at` is the observation point at which it was seen to be denied.
+    agreement whose proof ends before the gate that decides, or passes one that is not known; `different_signal`
+    tells that both sides say it fails, but by another signal; `is_elsewhere` that it is stopped at another place;
+    `is_inventory` that the filters agree, and what the network file says of a machine does not; `is_first_alone`
+    that by the rules the first packet and its answer get through, and what follows does not. `decider` is the gate,
+    the filter and the rule that stop the flow by the rules, None where they allow it. `at` is the observation point
+    at which it was seen to be denied.
     """
 
     status: str
