@@ -6,11 +6,12 @@ import shutil
 import subprocess
 import tempfile
 import unittest
+from pathlib import Path
 
 from kiboko.core.network.host_rules import LISTED_WHOLE
 from tests.core import test_kernel_rules as kernel
 from tests.core.test_kernel_rules import network
-from tests.helpers import walk
+from tests.helpers import base, kiboko, walk
 from tests.namespaces import TwoMachines
 
 LINE = "\n"
@@ -85,6 +86,16 @@ class RulesOfIptables(kernel.HeldToTheKernel):
     def test_s35_a_target_that_nftables_has_no_word_for_is_not_lost(self):
         self.load_iptables(["-A INPUT -p tcp --dport 1000 -j IDLETIMER --timeout 5 --label x", "-A INPUT -j ACCEPT"])
         self.assertNotEqual(self.listed_whole().returncode, 0)
+
+    def test_the_replica_refuses_what_it_has_the_names_of_alone_and_says_what_to_do(self):
+        values = base()
+        values["instances"]["cat"]["host_filter"] = {"nftables": "cat.json"}
+        with tempfile.TemporaryDirectory() as folder:
+            (Path(folder) / "cat.json").write_text(self.load_iptables(["-A INPUT -m limit --limit 3/min -j LOG"]))
+            (Path(folder) / "network.yaml").write_text(json.dumps(values))
+            done = kiboko("replica", "verify", "--source", "ann", "--destination", "cat", cwd=folder)
+        self.assertEqual(done.returncode, 2)
+        self.assertIn(LISTED_WHOLE, done.stderr)
 
     def test_chains_of_one_name_in_two_tables_are_told_apart(self):
         listing = self.load_iptables(IPTABLES["refusals of all kinds behind a log"])

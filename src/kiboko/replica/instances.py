@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import re
 import zlib
+from pathlib import Path
 
-from kiboko.core.errors import Place
+from kiboko.core.errors import Place, UsageError
 from kiboko.core.header.addresses import Prefix
+from kiboko.core.network.host_rules import LISTED_WHOLE
 from kiboko.core.network.model import Instance, Interface, RouteEntry, Rule, Subnet
 from kiboko.replica.kernel_rules import any_chain, first_chain, rule_matches, tracking
 from kiboko.replica.layout import Machine
@@ -30,6 +32,14 @@ def add_instance(site: Site, name: str, instance: Instance) -> None:
     _filter_instance(site, machine, instance)
     addresses = [str(address) for interface in instance.interfaces for address in interface.addresses]
     listen(site, machine, instance, addresses)
+
+
+def _refuse_bare_names(file: str) -> None:
+    """Refuse a listing of rules of which iptables made some, and that has no more of these than names."""
+    if '"xt"' in Path(file).read_text():
+        raise UsageError(
+            f"{file}: what iptables made cannot be rebuilt from its name alone; this lists it whole: {LISTED_WHOLE}"
+        )
 
 
 _AS_IT_IS = re.compile(r"(?!lo$|dev$|via$|all$|default$)[a-z][a-z0-9._-]{1,14}")
@@ -182,6 +192,7 @@ def _filter_instance(site: Site, machine: Machine, instance: Instance) -> None:
         chains += chain("note-host", tracking(site.peers, [chosen], "in", bit))
         host_notes = ['iifname != "lo" jump note-host']
     elif instance.host_filter is not None:
+        _refuse_bare_names(instance.host_filter.file)
         machine.host_rules = instance.host_filter.file
         machine.renamed = {i.device: device_of(i) for i in instance.interfaces if i.device not in ("lo", device_of(i))}
     machine.rules = [
