@@ -30,7 +30,7 @@ KINDS = ["tcp dport 22", "udp dport 53", "tcp dport { 80, 8000 }", "udp dport 20
 
 UNCLEAR = ["limit rate 100000/second", "quota 100 mbytes", "ip ttl > 1", "ip6 hoplimit > 1", "meta mark 1", "ct mark 0",
            "meta length > 20", "tcp option maxseg exists", "udp length > 4", "meta mark set 1", "ip dscp set cs1",
-           "ct mark set 1", "numgen inc mod 2 == 1"]  # fmt: skip
+           "ct mark set 1", "numgen inc mod 2 == 1", "meta mark set jhash ip saddr mod 4", "exthdr frag exists"]  # fmt: skip
 """Conditions that are not judged, and changes that matter to none."""
 
 

@@ -25,7 +25,6 @@ MOST_OF = {"sport": 65535, "dport": 65535, "protocol": 255, "nexthdr": 255, "l4p
          "version": 15}  # fmt: skip
 OPTIONS = ("tcp", "option"), ("exthdr", "header")
 """What a packet of the right protocol may still be without."""
-ANYTHING = Values(RangeSet.span(0, (1 << 128) - 1))
 _STATES = frozenset(("new", "established", "related", "invalid", "untracked"))
 _PROTOCOL_NAMES = {
     **PROTOCOLS,
@@ -51,6 +50,12 @@ _ICMP6_ALIASES = {
 
 class CannotJudge(Exception):
     """An expression beyond what Kiboko judges; its text says which."""
+
+
+def anything(field: tuple[str, str]) -> Values:
+    """Every value that a field may have."""
+    usual = (1 << (32 if field[0] == "ip" else 128)) - 1
+    return Values(RangeSet.span(0, MOST_OF.get(field[1], usual)))
 
 
 def bit_test(left: Any, operator: str, right: Any) -> Match | None:

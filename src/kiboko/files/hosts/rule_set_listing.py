@@ -27,11 +27,11 @@ from kiboko.core.network.host_rules import (
 )
 from kiboko.files.documents.lined_yaml import read_text
 from kiboko.files.hosts.expressions import (
-    ANYTHING,
     MOST_OF,
     OPTIONS,
     CannotJudge,
     alternative_of,
+    anything,
     bit_test,
     fields_inside,
     fields_of,
@@ -188,7 +188,11 @@ class _Listing:
         if kind == "mangle" and _is_harmless_change(body):
             # A packet without the fields that are read or written gets no further in the rule, as at a match.
             for field in dict.fromkeys(fields_inside(body)):
-                yield Unclear(written(expression), (field,)) if field in OPTIONS else Match((field,), ((ANYTHING,),))
+                yield (
+                    Unclear(written(expression), (field,))
+                    if field in OPTIONS
+                    else Match((field,), ((anything(field),),))
+                )
             return
         try:
             if kind == "match":
