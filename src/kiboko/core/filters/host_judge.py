@@ -11,15 +11,13 @@ on is decided; where they differ the gate is not known, with the expression name
 from __future__ import annotations
 
 import dataclasses
-import fnmatch
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
-from kiboko.core.header.packet import ACK, SYN, Packet
+from kiboko.core.filters.packet_fields import PacketFields, compare
+from kiboko.core.header.packet import Packet
 from kiboko.core.header.ranges import EMPTY, RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP
 from kiboko.core.network.host_rules import (
-    PRESENCE,
     Chain,
     HostRule,
     HostRuleSet,
@@ -33,9 +31,6 @@ from kiboko.core.network.host_rules import (
 
 UNKNOWN = "unknown"
 ALLOW, DROP, REJECT = "allow", "drop", "reject"
-_PORT_PROTOCOL = {"tcp": TCP, "udp": UDP, "sctp": SCTP}
-_OWN_FAMILY = {"ip": 4, "ip6": 6, "exthdr": 6}
-_OWN_PROTOCOL = {**_PORT_PROTOCOL, "icmp": ICMP, "icmpv6": ICMP6}
 # Connection tracking runs at this priority in prerouting and output: chains before it see no state.
 CONNTRACK_PRIORITY = -200
 # Where a translation of the destination stands, and one of the source.
@@ -90,7 +85,7 @@ def judge(
     foreign = [each for each in rules.chains if each.is_foreign and not each.sleeps]
     if not hooked and not foreign:
         return None
-    evaluation = _Evaluation(rules, packet, path, ingress, egress)
+    evaluation = _Evaluation(rules, PacketFields(packet, path, ingress, egress))
     if foreign:
         evaluation.taint(ports, foreign[0].shown, "otherwise", f"hook {foreign[0].hook}")
     for _, chain in hooked:
@@ -157,29 +152,14 @@ class _Doubt:
     text: str
 
 
-@dataclass(frozen=True, slots=True)
-class _Bits:
-    """A field of flags: their value, and which of them are not known."""
-
-    value: int
-    unknown: int = 0
-
-
-_Reading = int | str | bool | Unjudged | _Bits | None
-
-
 @dataclass(slots=True)
 class _Evaluation:
     """One packet's way through the chains: where it may end, and what is in doubt."""
 
     rules: HostRuleSet
-    packet: Packet
-    path: str
-    ingress: str
-    egress: str
-    before_conntrack: bool = False
-    ends: list[_End] = field(default_factory=list)
-    doubts: list[_Doubt] = field(default_factory=list)
+    fields: PacketFields
+    ends: list[_End] = dataclasses.field(default_factory=list)
+    doubts: list[_Doubt] = dataclasses.field(default_factory=list)
     tainted: RangeSet = EMPTY
     """Ports whose packet something may have been done to that is not judged, so that nothing is known behind it."""
     diverted: RangeSet = EMPTY
@@ -236,14 +216,14 @@ class _Evaluation:
 
     def base_chain(self, chain: Chain, live: _Live) -> _Live:
         """One base chain: what is still on its way behind it."""
-        if chain.type == "nat" and self.packet.state != "new":
+        if chain.type == "nat" and self.fields.packet.state != "new":
             return live  # only the first packet of a connection is shown to these
-        self.before_conntrack = chain.hook in ("prerouting", "output") and _asked_at(chain) <= CONNTRACK_PRIORITY
+        self.fields.before_conntrack = chain.hook in ("prerouting", "output") and _asked_at(chain) <= CONNTRACK_PRIORITY
         before = len(self.ends)
         fell = self.chain(chain, live, 0)
         self._end(fell.all, ALLOW if chain.policy == "accept" else DROP, "otherwise", chain.shown)
         ends = self.ends[before:]
-        if chain.type == "nat" and self.packet.family not in self.rules.tracked:
+        if chain.type == "nat" and self.fields.packet.family not in self.rules.tracked:
             del self.ends[before:]
             stopped = RangeSet.of(pair for end in ends if end.action != ALLOW for pair in end.ports)
             why = "whether connections are tracked, without which a chain of type nat is asked nothing"
@@ -285,7 +265,7 @@ class _Evaluation:
                 sure = sure & yes
                 doubt = doubt or (text if maybe else "")
             elif isinstance(statement, Unclear):
-                absent = any(self.read(*each) is None for each in statement.fields)
+                absent = any(self.fields.read(*each) is None for each in statement.fields)
                 sure, perhaps = EMPTY, EMPTY if absent else sure | perhaps
                 doubt = doubt or statement.text
             elif isinstance(statement, Unjudged):
@@ -368,93 +348,20 @@ class _Evaluation:
     ) -> tuple[RangeSet, RangeSet, str]:
         """The ports for which the fields surely equal one of the alternatives (or none of them, if negated), those for
         which they perhaps do, and what that rests on."""
-        readings = [self.read(protocol, name) for protocol, name in fields]
+        readings = [self.fields.read(protocol, name) for protocol, name in fields]
         if any(reading is None for reading in readings):
             return EMPTY, EMPTY, ""  # the field is not in this packet: nft breaks off the rule, negated or not
         total, possible = EMPTY, EMPTY
         for alternative in alternatives:
             found, perhaps = ports, ports
             for reading, values in zip(readings, alternative, strict=True):
-                yes, maybe = _compare(reading, values, ports)
+                yes, maybe = compare(reading, values, ports)
                 found, perhaps = found & yes, perhaps & (yes | maybe)
             total, possible = total | found, possible | perhaps
         doubt = next((reading.text for reading in readings if isinstance(reading, Unjudged)), " ".join(fields[0]))
         if negated:
             return ports - possible, possible - total, doubt
         return total, possible - total, doubt
-
-    def read(self, protocol: str, name: str) -> _Reading:
-        """A field of the packet: a number, flags, a name, True for the client's ports, None where it is absent."""
-        packet, service = self.packet, self.packet.service
-        if _OWN_FAMILY.get(protocol, packet.family) != packet.family:
-            return None
-        if _OWN_PROTOCOL.get(protocol, service.protocol) != service.protocol:
-            return None
-        match (protocol, name):
-            case ("ip" | "ip6", "saddr" | "daddr"):
-                address = packet.source if name == "saddr" else packet.destination
-                return Unjudged(f"{protocol} {name} of a router") if address is None else address.value
-            case ("ip", "protocol") | ("ip6", "nexthdr") | ("meta", "l4proto"):
-                return service.protocol
-            case ("ip" | "ip6", "version"):
-                return packet.family
-            case ("meta", "nfproto"):
-                return 2 if packet.family == 4 else 10
-            case ("meta", "protocol"):
-                return 0x0800 if packet.family == 4 else 0x86DD
-            case ("meta", "iifname" | "iif"):
-                return self.ingress
-            case ("meta", "oifname" | "oif"):
-                return self.egress
-            case ("meta", "pkttype") if self.path == "input":
-                return "host"
-            case ("exthdr", _):  # the packets that are asked about have none, as `ip6 nexthdr` says of them
-                return 0 if name == PRESENCE else None
-            case ("fib", "way back") if self.path == "input" and self.ingress != "lo":
-                return 1  # what comes in is answered by the interface that it came in by (S3)
-            case ("fib", "saddr type" | "daddr type"):
-                return self._address_type(name)
-            case ("ct", _):
-                return self._connection(name)
-            case ("tcp", "flags"):
-                return Unjudged("tcp flags") if packet.tcp_flags is None else _Bits(packet.tcp_flags)
-            case ("tcp" | "udp" | "sctp" | "th", "sport" | "dport"):
-                if not service.has_ports:
-                    return Unjudged(f"th {name} of a protocol without ports")
-                return True if (name == "dport") == packet.turned else service.detail
-            case ("icmp" | "icmpv6", "type" | "code"):
-                return service.detail >> 8 if name == "type" else service.detail & 255
-        return Unjudged(f"{protocol} {name}")
-
-    def _address_type(self, name: str) -> str:
-        """What the machine's own routes make of an address: its own, or one of another machine."""
-        own = "lo" in (self.ingress, self.egress) or self.path == ("input" if name == "daddr type" else "output")
-        return "local" if own else "unicast"
-
-    def _connection(self, name: str) -> _Reading:
-        """What connection tracking knows of the packet (linux/net/netfilter/nft_ct.c)."""
-        state = self.packet.state
-        if self.before_conntrack:
-            return Unjudged(f"ct {name} before connection tracking")
-        if name == "state":
-            return state
-        if state == "invalid":
-            return None  # there is no entry that could be looked at
-        if name == "direction" and state != "related":
-            return "original" if state == "new" or not self.packet.turned else "reply"
-        if name == "status":
-            expected, replied, assured, confirmed, dying = 1, 2, 4, 8, 512
-            if state == "new":
-                return _Bits(0, expected | confirmed | dying)
-            if state == "established":
-                # Of TCP the sender's first packet behind the answer makes it so (linux/net/netfilter/
-                # nf_conntrack_proto_tcp.c), before any filter is asked about it.
-                flags = self.packet.tcp_flags
-                sure = assured if flags == ACK else 0
-                unknown = 0 if flags in (ACK, SYN | ACK) else assured
-                return _Bits(replied | confirmed | sure, expected | dying | unknown)
-            return _Bits(0, expected | replied | assured | confirmed | dying)
-        return Unjudged(f"ct {name}")
 
 
 def _without(live: _Live, sure: RangeSet, perhaps: RangeSet) -> _Live:
@@ -471,24 +378,3 @@ def _joined(parts: Iterable[_Live]) -> _Live:
     for each in pairs:
         sure, perhaps = sure | each.sure, perhaps | each.perhaps
     return _Live(sure, perhaps - sure)
-
-
-def _compare(reading: _Reading, values: Values, ports: RangeSet) -> tuple[RangeSet, RangeSet]:
-    """The ports for which a reading surely is one of some values, and for which it perhaps is."""
-    if reading is True:
-        return ports & values.numbers, EMPTY
-    if isinstance(reading, Unjudged):
-        return (ports, EMPTY) if _is_everything(values.numbers) else (EMPTY, ports)
-    if isinstance(reading, _Bits):
-        mask = values.mask if values.mask is not None else 0xFFFF
-        if reading.unknown & mask:
-            return EMPTY, ports
-        return (ports if reading.value & mask in values.numbers else EMPTY), EMPTY
-    if isinstance(reading, str):
-        return (ports if any(fnmatch.fnmatchcase(reading, name) for name in values.names) else EMPTY), EMPTY
-    return (ports if isinstance(reading, int) and reading in values.numbers else EMPTY), EMPTY
-
-
-def _is_everything(numbers: RangeSet) -> bool:
-    """Whether a set of addresses holds every one of its family."""
-    return numbers.ranges in (((0, (1 << 32) - 1),), ((0, (1 << 128) - 1),))
