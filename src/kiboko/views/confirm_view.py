@@ -98,8 +98,7 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
             )
     if summary.as_far_as_seen:
         out.parts((f"  {summary.as_far_as_seen:>8,}  ", ""), (f"{AGREE:<8}", "quiet"),
-                  ("as far as seen: recorded before the gate that decides, or not what came of it, or through a gate"
-                   " that is not known", ""))  # fmt: skip
+                  ("as far as seen: no record tests the gate that decides, or shows what came of it", ""))  # fmt: skip
     if summary.conversations:
         out.line(f"  {_made_of(summary)}", "quiet")
     _show_nothing_at_work(summary, out)
