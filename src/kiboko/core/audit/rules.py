@@ -19,7 +19,7 @@ from kiboko.core.filters.filters import ReadyRule
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, services_texts
-from kiboko.core.network.host_rules import HostRule, Unclear, Unjudged
+from kiboko.core.network.host_rules import OF_IPTABLES, Unclear, Unjudged
 from kiboko.core.network.model import ALLOW, Filter, Instance, Rule
 from kiboko.core.walk.walk import Walker
 
@@ -322,12 +322,17 @@ def of_kernel(instance: Instance) -> Iterator[Finding]:
         return
     for chain in rules.chains:
         for rule in chain.rules:
-            text = _not_judged(rule)
-            if text is not None:
+            unjudged = next((each for each in rule.statements if isinstance(each, Unjudged | Unclear)), None)
+            if unjudged is not None:
                 yield found("not-judged", f"{rules.file}/{chain.shown}/{rule.name}", Place(rules.file, 1),
-                            f"on {instance.name}: what '{text}' matches or does is not known",
-                            "write it by addresses, ports and states, if what it stops has to be known")  # fmt: skip
+                            f"on {instance.name}: what '{unjudged.text}' matches or does is not known",
+                            _as_known(unjudged))  # fmt: skip
 
 
-def _not_judged(rule: HostRule) -> str | None:
-    return next((each.text for each in rule.statements if isinstance(each, Unjudged | Unclear)), None)
+def _as_known(unjudged: Unjudged | Unclear) -> str:
+    """What has to be done for a rule to be judged."""
+    if unjudged.text.endswith(OF_IPTABLES):
+        return "list the rules as nftables says them; 'kiboko check' of what it matches prints how"
+    if isinstance(unjudged, Unjudged) and unjudged.diverts:
+        return "nothing, where it is meant: traffic that it matches is told as not known"
+    return "write it by addresses, ports and states, if what it stops has to be known"

@@ -302,13 +302,11 @@ def _of_iptables(body: Any) -> Iterator[Statement]:
     kind, name = body["type"], text_of(body["name"])
     if kind == "match":
         if name != "comment":
-            yield Unclear(f"condition '{name}' {OF_IPTABLES}")
+            yield Unclear(f"condition {name} {OF_IPTABLES}")
     elif name == "REJECT":
-        yield Verdict(
-            "reject", icmp=_REJECT_CODES["icmpx"]["port-unreachable"], untold=f"target 'REJECT' {OF_IPTABLES}"
-        )
+        yield Verdict("reject", icmp=_REJECT_CODES["icmpx"]["port-unreachable"], untold=f"target REJECT {OF_IPTABLES}")
     elif kind != "target" or name not in _XT_HARMLESS:
-        yield Unjudged(f"target '{name}' {OF_IPTABLES}", name not in _XT_STAYING)
+        yield Unjudged(f"target {name} {OF_IPTABLES}", name not in _XT_STAYING)
 
 
 def _of_renamed(body: Any) -> str | None:
@@ -316,7 +314,7 @@ def _of_renamed(body: Any) -> str | None:
     if not isinstance(body, dict) or body.get("left") != {"ct": {"key": "helper"}}:
         return None
     name = str(body.get("right"))
-    return f"condition '{name[3:]}' {OF_IPTABLES}, which nftables has no word for" if name.startswith("xt-") else None
+    return f"condition {name[3:]} {OF_IPTABLES}, which nftables has no word for" if name.startswith("xt-") else None
 
 
 def _diverts(kind: str, body: Any) -> bool:
