@@ -239,7 +239,7 @@ class OnTheDemo(unittest.TestCase):
         folder = Path(self.folder)
         lines = (folder / "evidence/flows.csv").read_text().splitlines(True)
         unsure = [line for line in lines if ",50444,5432," in line or ",5432,50444," in line]
-        for name, rows, told in (("unsure.csv", unsure, f"NOTHING PROVED: none of {len(unsure)} records shows"),):
+        for name, rows, told in (("unsure.csv", unsure, f"NOTHING PROVED: none of {len(unsure)} records tests"),):
             (folder / name).write_text("".join(lines[:1] + rows))
             done = kiboko("confirm", "--flows", name, cwd=self.folder)
             self.assertEqual((done.returncode, done.stdout.startswith(told)), (1, True), done.stdout)
