@@ -21,6 +21,7 @@ from pathlib import Path
 from typing import Any
 
 from kiboko.core.errors import EnvironmentFailure
+from kiboko.core.network.host_rules import DEVICE_FIELDS
 from kiboko.replica.layout import BASE_SETTINGS, FORWARDING, Layout, Machine
 
 _NETNS = Path("/run/netns")
@@ -99,9 +100,6 @@ def _made_ready(machine: Machine) -> None:
         _run(["nft", "-f", "-"], "table inet kiboko {\n" + "\n".join(machine.rules) + "\n}\n")
 
 
-_INTERFACE_KEYS = {"iif", "iifname", "oif", "oifname"}
-
-
 def _renamed(listing: str, names: dict[str, str]) -> str:
     """A listing in which interfaces bear other names: where a rule compares with an interface's name, and in sets."""
     if not names:
@@ -115,7 +113,7 @@ def _renamed(listing: str, names: dict[str, str]) -> str:
         if not isinstance(value, dict):
             return value
         keys = {each for side in ("left", "key") for each in _meta_keys(value.get(side))}
-        mine = of_interfaces or bool(keys & _INTERFACE_KEYS) or "ifname" in str(value.get("type", ""))
+        mine = of_interfaces or bool(keys & DEVICE_FIELDS) or "ifname" in str(value.get("type", ""))
         return {key: each if key in ("left", "key") else walk(each, mine) for key, each in value.items()}
 
     return json.dumps(walk(json.loads(listing), False))

@@ -12,6 +12,8 @@ from kiboko.core.header.ranges import EMPTY, RangeSet
 
 OF_IPTABLES = "of iptables"
 """What the text ends with of a condition or a target that iptables made: a listing has the name alone."""
+DEVICE_FIELDS = frozenset(("iif", "iifname", "oif", "oifname"))
+"""The fields that name the device by which a packet comes in or goes out."""
 PRESENCE = "presence"
 """Of an extension header of IPv6, whether it is there, 1 or 0."""
 WAY_BACK = ("fib", "way back")

@@ -7,9 +7,18 @@ import fnmatch
 import re
 from collections.abc import Collection, Iterator
 
-from kiboko.core.network.host_rules import Chain, HostRule, HostRuleSet, Match, Statement, Unclear, Unjudged, VerdictMap
+from kiboko.core.network.host_rules import (
+    DEVICE_FIELDS,
+    Chain,
+    HostRule,
+    HostRuleSet,
+    Match,
+    Statement,
+    Unclear,
+    Unjudged,
+    VerdictMap,
+)
 
-_FIELDS = frozenset(("iif", "iifname", "oif", "oifname"))
 # Devices that a machine makes for itself: what comes by an interface of the network file comes by none of these.
 _OF_ITS_OWN = re.compile(
     r"lo$|(docker|br-|veth|virbr|vnet|tun|tap|wg|cni|flannel|cali|cilium|kube|vxlan|podman|lxc|lxd|ifb|dummy)"
@@ -50,7 +59,7 @@ def _names_of(statement: Statement) -> Iterator[str]:
         return
     for alternative in alternatives:
         for (_, field), values in zip(statement.fields, alternative, strict=True):
-            if field in _FIELDS:
+            if field in DEVICE_FIELDS:
                 yield from values.names
 
 

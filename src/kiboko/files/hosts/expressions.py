@@ -9,7 +9,7 @@ from typing import Any
 from kiboko.core.header.addresses import parse_address, parse_prefix
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP6_TYPES, ICMP_TYPES, PROTOCOLS
-from kiboko.core.network.host_rules import PRESENCE, WAY_BACK, Match, Values
+from kiboko.core.network.host_rules import DEVICE_FIELDS, PRESENCE, WAY_BACK, Match, Values
 
 _TCP_FLAGS = {"fin": 1, "syn": 2, "rst": 4, "psh": 8, "ack": 16, "urg": 32, "ecn": 64, "cwr": 128}
 # Bits of the kernel's enum ip_conntrack_status (linux/netfilter/nf_conntrack_common.h).
@@ -160,7 +160,7 @@ def alternative_of(fields: tuple[tuple[str, str], ...], element: Any) -> tuple[V
 def _values(field: tuple[str, str], value: Any) -> Values:
     """One component of an element: a number, a range, a prefix, or a name."""
     name = field[1]
-    if name in ("iif", "iifname", "oif", "oifname"):
+    if name in DEVICE_FIELDS:
         return Values(names=frozenset((text_of(value),)))
     if field == ("ct", "state"):
         if value not in _STATES:

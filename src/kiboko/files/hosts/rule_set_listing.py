@@ -51,6 +51,7 @@ _XT_STAYING = frozenset(("CONNSECMARK", "CT", "DSCP", "ECN", "HL", "NFQUEUE", "N
 # Statements that let a packet go where it goes, if they let it go at all.
 _STAYING = frozenset(("queue", "notrack", "reset"))
 _TRACKING = frozenset(("dnat", "snat", "masquerade", "redirect", "synproxy", "flow"))
+_XT_TRACKING = ("conntrack", "state", "connmark", "connlimit", "DNAT", "SNAT", "MASQUERADE", "REDIRECT", "NETMAP")
 _DIVERTING_FIELDS = frozenset(("saddr", "daddr", "sport", "dport"))
 # Flags of a table that change nothing of what its chains decide (nft(8), TABLES).
 _TABLE_FLAGS = frozenset(("owner", "persist"))
@@ -180,7 +181,7 @@ class _Listing:
     def statements(self, key: tuple[str, str, str], expression: Any) -> Iterator[Statement]:
         """What an expression of a rule comes to: nothing, one statement, or one with what it silently asks for."""
         if not isinstance(expression, dict) or len(expression) != 1:
-            yield Unjudged(written(expression))
+            yield Unjudged(written(expression), True)
             return
         ((kind, body),) = expression.items()
         if kind in _HARMLESS:
@@ -273,8 +274,10 @@ def _tracks(expression: Any) -> bool:
     ((kind, body),) = expression.items() if len(expression) == 1 else (("", None),)
     if kind in _TRACKING or kind.startswith("ct "):
         return True
+    if kind == "xt":
+        return isinstance(body, dict) and body.get("name") in _XT_TRACKING
     sides = [body.get(each) for each in ("left", "key")] if isinstance(body, dict) else []
-    return kind == "xt" or any("ct" in _kinds_in(side) for side in sides)
+    return any("ct" in _kinds_in(side) for side in sides)
 
 
 def _kinds_in(value: Any) -> set[str]:

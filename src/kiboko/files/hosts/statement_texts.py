@@ -5,8 +5,9 @@ from __future__ import annotations
 import json
 from typing import Any
 
+from kiboko.core.network.host_rules import DEVICE_FIELDS
+
 _MOST_CHARACTERS = 120
-_BARE_META = frozenset(("iif", "iifname", "oif", "oifname"))
 
 
 def written(expression: Any) -> str:
@@ -78,7 +79,7 @@ def _value(value: Any) -> str:
         case "payload":
             return f"@{body['base']},{body['offset']},{body['len']}"
         case "meta":
-            return str(body["key"]) if body["key"] in _BARE_META else f"meta {body['key']}"
+            return str(body["key"]) if body["key"] in DEVICE_FIELDS else f"meta {body['key']}"
         case "ct":
             return " ".join(filter(None, ("ct", body.get("dir"), body.get("family"), body["key"])))
         case "rt" | "socket":
