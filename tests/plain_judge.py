@@ -23,7 +23,9 @@ class Conversation:
         self.records = []
 
     def times(self):
-        return [seconds(r.start) for r, _ in self.records], [seconds(r.end or r.start) for r, _ in self.records]
+        """When its records began and ended, of those that say so."""
+        starts = [seconds(r.start) for r, _ in self.records if r.start is not None]
+        return starts, [seconds(r.end or r.start) for r, _ in self.records if r.end or r.start]
 
 
 class PlainJudge:
@@ -258,12 +260,14 @@ class PlainJudge:
     def aged(self, conversation, found):
         as_of = seconds(self.topology.as_of)
         starts, ends = conversation.times()
-        if as_of is None or min(starts) >= as_of or found[0] not in ("leak", "break"):
+        if as_of is None or found[0] not in ("leak", "break") or (starts and min(starts) >= as_of):
             return found
+        if not ends:
+            return "unsure", "when it was is not recorded"
         if max(ends) < as_of:
             return "unsure", "recorded before the time that the network file tells of"
         if found[0] == "leak":
-            return "unsure", "the session began before the time"
+            return "unsure", "the session began before the time" if starts else "when the session began is not recorded"
         return found
 
     def judge(self, conversation, began, context, target=None):

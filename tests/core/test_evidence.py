@@ -314,6 +314,38 @@ class Evidence(unittest.TestCase):
         self.assertEqual((old.status, old.cause), ("unsure", "log-before-as-of"))
         self.assertEqual({(c.status, c.cause) for c in found}, {("unsure", "older-session")})
 
+    def test_s37_what_is_seen_at_an_interface_was_perhaps_seen_in_front_of_the_machines_own_filter(self):
+        """cat lets no reply out. One that passed at her interface did leave; one that was seen there, nobody knows."""
+        values = network()
+        values["filters"]["own"] = a_filter("host", stateful=False, inbound=[{"action": "allow"}], outbound=[])
+        values["instances"]["cat"]["host_filter"] = "own"
+        values["observation_points"]["4"] = "cat/eth0"
+        request = flow(ANN, CAT, "http", 40000, flags=SYN)
+        reply = flow(CAT, ANN, "tcp/40000", 80, flags=SYN_ACK, point="4")
+        self.check("leak answered", request, reply, values=values)
+        self.check("agree as far as seen", request, replace(reply, event="seen"), values=values)
+        self.check("agree denied", request, replace(reply, event="denied"), values=values)
+
+    def test_e9_what_has_no_time_is_no_leak_and_no_break_beside_a_network_file_of_some_time(self):
+        dated, timeless = network(), network()
+        dated["as_of"] = "2026-11-20T09:00:00Z"
+        leak = flow(CAT, ANN, "ssh", 40000, flags=ALL)
+        fault = flow(BOB, ANN, "ssh", 40001, "denied", flags=SYN)
+        self.assertEqual("leak", self.judged(leak, values=dated)[0].status)
+        for record in (leak, fault):
+            wanted = self.judged(record, values=timeless)[0]
+            self.assertIn(wanted.status, ("leak", "break"))
+            without = replace(record, start=None, end=None)
+            self.assertEqual(wanted, self.judged(without, values=timeless)[0])
+            (found,) = self.judged(without, values=dated)
+            self.assertEqual((found.status, found.is_undated, found.before_as_of), ("unsure", True, False))
+        ended = [replace(record, start=None, end=record.start) for record in (leak, fault)]
+        self.assertEqual(
+            [("unsure", True), ("break", False)], [(c.status, c.is_undated) for c in self.judged(*ended, values=dated)]
+        )
+        (found,) = self.judged(replace(leak, start=None, end=leak.start - timedelta(hours=2)), values=dated)
+        self.assertEqual(("unsure", True), (found.status, found.before_as_of))
+
     def test_e9_an_icmp_error_and_what_nobody_delivers_are_unsure(self):
         self.check("unsure denied", flow(ANN, CAT, "icmp/3/3", None, "denied"))
         self.check("unsure passed", flow(ANN, "224.0.0.5", "udp/53", 40000))

@@ -69,8 +69,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    """Compare, show, and return 0 where records agree and there is no leak or break, else 1: no agreement that was not
-    seen."""
+    """Compare, show, and return 0 where records agree and there is no leak or break, and nothing that may be one for
+    all that is recorded of its time, else 1: no agreement that was not seen."""
     if not args.probes and not args.flows:
         raise UsageError("give evidence: --probes FILE, --flows FILE, or both")
     if args.plot is not None:
@@ -97,4 +97,4 @@ def run(args: argparse.Namespace) -> int:
 
         draw_findings(coverage, walker.topology, args.plot)
     totals = summary.totals
-    return 0 if totals[AGREE] and not totals[LEAK] and not totals[BREAK] else 1
+    return 0 if totals[AGREE] and not (totals[LEAK] or totals[BREAK] or summary.undated) else 1

@@ -59,7 +59,8 @@ class Conclusion:
     agreement whose proof ends before the gate that decides, or passes one that is not known; `different_signal`
     tells that both sides say it fails, but by another signal; `is_elsewhere` that it is stopped at another place;
     `is_inventory` that the filters agree, and what the network file says of a machine does not; `is_first_alone`
-    that by the rules the first packet and its answer get through, and what follows does not. `decider` is the gate,
+    that by the rules the first packet and its answer get through, and what follows does not; `before_as_of` that it is
+    older than the network file, `is_undated` that it may be, since no time of it is recorded. `decider` is the gate,
     the filter and the rule that stop the flow by the rules, None where they allow it. `at` is the observation point
     at which it was seen to be denied.
     """
@@ -88,6 +89,7 @@ class Conclusion:
         return self.status == AGREE and self.decider is None and self.observed in (ANSWERED, ARRIVED, PASSED)
 
     is_first_alone: bool = False
+    is_undated: bool = False
 
 
 @dataclass(frozen=True, slots=True)

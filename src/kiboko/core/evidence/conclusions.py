@@ -87,4 +87,5 @@ def _concluded(
     return Conclusion(
         found.status, observed, why, found.as_far_as_seen, found.different_signal, found.is_elsewhere,
         found.is_inventory, found.before_as_of, found.cause, decider, at, found.is_first_alone,
+        found.is_undated,
     )  # fmt: skip

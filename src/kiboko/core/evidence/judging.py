@@ -24,7 +24,8 @@ class Reason:
     """What a finding is and why. `as_far_as_seen` marks agreement whose proof ends before the gate that decides;
     `different_signal` that it fails by another signal than the rules say; `is_elsewhere` that it is stopped at another
     place; `is_inventory` that the filters agree, and what the network file says of the machine does not;
-    `is_first_alone` that the rules let through the first packet and its answer alone."""
+    `is_first_alone` that the rules let through the first packet and its answer alone; `before_as_of` that it is older
+    than the network file, `is_undated` that it may be: when it was is not recorded."""
 
     status: str
     text: str
@@ -35,6 +36,7 @@ class Reason:
     before_as_of: bool = False
     cause: str | None = None
     is_first_alone: bool = False
+    is_undated: bool = False
 
 
 REASONS: list[Reason] = []
@@ -109,6 +111,10 @@ BEFORE_AS_OF = _reason(UNSURE, "recorded before the time that the network file t
                        cause="log-before-as-of")  # fmt: skip
 OLDER_SESSION = _reason(UNSURE, "the session began before the time that the network file tells of, and may be older"
                         " than the rules", cause="older-session")  # fmt: skip
+UNDATED = _reason(UNSURE, "when it was is not recorded: it may be older than what the network file tells of",
+                  is_undated=True)  # fmt: skip
+BEGINNING_UNDATED = _reason(UNSURE, "when the session began is not recorded: it may be older than the rules",
+                            is_undated=True)  # fmt: skip
 
 _STATUS = np.array([("leak", "break", "unsure", "agree").index(each.status) for each in REASONS], dtype=np.uint8)
 IS_LEAK, IS_BREAK = _STATUS == 0, _STATUS == 1

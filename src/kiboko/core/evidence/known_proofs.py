@@ -17,13 +17,14 @@ from kiboko.core.records.columns import distinct, numbered
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
 
 Rows = NDArray[np.int64]
-_AGES = 3
+_AS_NEW, _OLDER, _BEGUN_BEFORE, _ENDED_SINCE, _UNDATED = range(5)
+_AGES = 5
 
 
 @dataclass(frozen=True, slots=True)
 class KnownProof:
-    """A kind of proof, how old it is beside the network file (0: not; 1: older; 2: begun before it), and whether the
-    ports say that the other end began."""
+    """A kind of proof, how old it is beside the network file (as `ages_of` has it), and whether the ports say that the
+    other end began."""
 
     proof: Proof
     age: int
@@ -66,20 +67,28 @@ class KnownProofs:
 
     def aged(self, reason: NDArray[np.uint8], proof: Rows) -> NDArray[np.uint8]:
         """Reasons beside kinds of proof, uint8[n]: what is older than the network file, or began before it, is no leak
-        and no break."""
+        and no break, nor what may be, for all that is recorded."""
         numbers, which = numbered(proof)
         ages = np.array([self._listed[number].age for number in numbers.tolist()], dtype=np.int64)[which]
-        odd = IS_LEAK[reason] | IS_BREAK[reason]
-        reason = np.where(odd & (ages == 1), np.uint8(judging.BEFORE_AS_OF), reason)
-        return np.where(IS_LEAK[reason] & (ages == 2), np.uint8(judging.OLDER_SESSION), reason).astype(np.uint8)
+        is_leak, is_break = IS_LEAK[reason], IS_BREAK[reason]
+        cases = (
+            ((is_leak | is_break) & (ages == _OLDER), judging.BEFORE_AS_OF),
+            ((is_leak | is_break) & (ages == _UNDATED), judging.UNDATED),
+            (is_leak & (ages == _BEGUN_BEFORE), judging.OLDER_SESSION),
+            (is_leak & (ages == _ENDED_SINCE), judging.BEGINNING_UNDATED),
+        )
+        return np.select([case for case, _ in cases], [np.uint8(code) for _, code in cases], reason)
 
 
 def ages_of(table: FlowTable, found: Conversations, as_of: int) -> Rows:
     """Of each conversation, int64[k], beside a network file that was true at `as_of` (milliseconds since 1970,
-    `NO_TIME` where it does not say): 0: as new; 1: older; 2: begun before it and ended since."""
+    `NO_TIME` where it does not say): 0: as new; 1: older; 2: begun before it and ended since; 3: ended since, and when
+    it began is not recorded; 4: without a time."""
     if as_of == NO_TIME or int(table.start.min()) >= as_of:
-        return np.zeros(len(found), dtype=np.int64)
+        return np.full(len(found), _AS_NEW, dtype=np.int64)
     known = table.start != NO_TIME
     begun = found.least(np.where(known, table.start, as_of))
-    last = found.most(np.where(known, table.last(), NO_TIME))
-    return np.where(begun >= as_of, 0, np.where(last < as_of, 1, 2))
+    has_begun = found.most(known.astype(np.int64)) > 0
+    last = found.most(table.last())
+    cases = [~has_begun & (last == NO_TIME), last < as_of, ~has_begun, begun < as_of]
+    return np.select(cases, [_UNDATED, _OLDER, _ENDED_SINCE, _BEGUN_BEFORE], _AS_NEW)

@@ -29,8 +29,8 @@ NOT_TOLD = "not telling"
 def shown_by(concluded: Conclusion, protocol: int) -> str:
     """What a conversation or a probe shows of what it asked, in one word. It shows nothing where it is not sure who
     began, or whose it is; where only silence was seen, but of TCP; and where nothing but its first packet gets through.
-    That it is older than the network file takes nothing from what was seen."""
-    is_older = concluded.before_as_of or concluded.cause == "older-session"
+    That it is, or may be, older than the network file takes nothing from what was seen."""
+    is_older = concluded.before_as_of or concluded.is_undated or concluded.cause == "older-session"
     if (concluded.status == UNSURE and not is_older) or concluded.is_first_alone:
         return NOT_TOLD
     if concluded.observed == ARRIVED and concluded.as_far_as_seen and concluded.decider is not None:

@@ -36,6 +36,8 @@ class Side:
     """Whether anything is a leak or a break."""
     is_older: bool = False
     """Whether anything would be one, and is older than the network file."""
+    is_undated: bool = False
+    """Whether anything would be one, and may be older: when it was is not recorded."""
     is_inventory: bool = False
     """Whether anything got through that only a listener or a stopped machine stops by the network file."""
     rests_on: str | None = None
@@ -45,6 +47,7 @@ class Side:
         """Take in what some probes or flow records come to."""
         self.disagrees |= concluded.status in (LEAK, BREAK)
         self.is_older |= concluded.before_as_of
+        self.is_undated |= concluded.is_undated
         self.is_inventory |= concluded.is_inventory
 
     @property
@@ -66,6 +69,8 @@ class Side:
         denied = self.records[DENIED] > 0
         if self.is_older and not self.disagrees:
             return "against the rules, and older than the network file: what they were then it does not say"
+        if self.is_undated and not self.disagrees:
+            return "against the rules, and without a time: it may be older than the network file"
         if answered and failed:
             return "answered at one time or from one port, and not at another: look at when"
         if passed and denied and not self.as_ruled:

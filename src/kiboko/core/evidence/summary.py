@@ -72,6 +72,7 @@ class Summary:
     inventory: int = 0
     first_alone: int = 0
     before_as_of: int = 0
+    undated: int = 0
     answered_probes: int = 0
     rejected: int = 0
     """How many rows of what was read could not be used, and are in none of the other numbers."""
@@ -184,6 +185,7 @@ class Summary:
         self.inventory += concluded.is_inventory * records
         self.first_alone += concluded.is_first_alone * records
         self.before_as_of += concluded.before_as_of * records
+        self.undated += concluded.is_undated * records
 
     @property
     def records(self) -> int:
