@@ -80,6 +80,32 @@ class Mistakes(OnTheDemo):
         self.assertEqual(json.loads(self.kiboko("confirm --flows odd.csv --json", 1))["summary"]["rejected"], number)
         self.assertNotIn("could not be read", self.kiboko("confirm --flows evidence/flows.csv", 1).splitlines()[0])
 
+    def test_a_column_that_is_not_read_is_told_by_its_name(self):
+        """A mistyped header takes what it says away: here the times, beside a network file that says of when it is."""
+        log = (self.folder / "evidence" / "flows.csv").read_text()
+        self.assertNotIn("not read", self.kiboko("confirm --flows evidence/flows.csv", 1))
+        (self.folder / "typo.csv").write_text(log.replace("flowStartMilliseconds", "flowStartMiliseconds", 1))
+        told = self.kiboko("confirm --flows typo.csv", 1)
+        self.assertTrue(told.startswith("NOT KNOWN: 20 records of 443 disagree, without a time"), told[:200])
+        one = "1 column is not read: flowStartMiliseconds (did you mean 'flowStartMilliseconds'?)"
+        self.assertIn(f"- typo.csv: {one}\n", told)
+        self.assertIn(f"- typo.csv: {one}\n", self.kiboko("flows typo.csv", 0))
+        names = log.partition("\n")[0].split(",")
+        rows = [dict(zip([*names, "colour"], [*row.split(","), "red"], strict=True)) for row in log.splitlines()[1:]]
+        for each in range(3):
+            (self.folder / f"more-{each}.jsonl").write_text("".join(json.dumps(rows[each]) + "\n"))
+        told = self.kiboko("flows more-0.jsonl more-1.jsonl more-2.jsonl", 0)
+        self.assertIn("- more-0.jsonl and 2 more files: 1 column is not read: colour\n", told)
+
+    def test_standard_input_is_a_log_or_probes_for_a_dash(self):
+        for option, name in (("--flows", "flows.csv"), ("--probes", "probes.jsonl")):
+            given = (self.folder / "evidence" / name).read_text()
+            done = kiboko("confirm", option, "-", cwd=self.folder, stdin=given)
+            self.assertEqual(done.stdout, self.kiboko(f"confirm {option} evidence/{name}", 1))
+        done = kiboko("confirm", "--flows", "-", cwd=self.folder, stdin="")
+        self.assertEqual((2, ""), (done.returncode, done.stdout))
+        self.assertIn("standard-input:1: the file is empty", done.stderr)
+
     def test_an_option_without_effect_is_refused_since_whoever_gives_it_expects_one(self):
         flows, probes = "--flows evidence/flows.csv", "--probes evidence/probes.jsonl"
         for line, said in (

@@ -1,8 +1,11 @@
 """Flow and probe logs: every good record read, every bad one counted with its place."""
 
+import bz2
 import contextlib
 import errno
+import gzip
 import json
+import lzma
 import os
 import tempfile
 import unittest
@@ -103,9 +106,9 @@ class Logs(unittest.TestCase):
 
     # Probe records.
 
-    def record(self):
+    def record(self, port=40000):
         return ProbeRecord(
-            datetime(2026, 11, 20, 10, 0, tzinfo=UTC), "ann", "dan", "10.2.1.10", "tcp/22", "answered", 40000, 1.5
+            datetime(2026, 11, 20, 10, 0, tzinfo=UTC), "ann", "dan", "10.2.1.10", "tcp/22", "answered", port, 1.5
         )
 
     def test_probe_records_are_read_as_they_were_written_and_bad_lines_counted(self):
@@ -118,6 +121,17 @@ class Logs(unittest.TestCase):
         rejects = Rejects("probes")
         self.assertEqual(list(read_probes(path, rejects)), [self.record()])
         self.assertEqual(rejects.counts, {"not a probe record": 2, "not JSON": 1, "torn last line": 1})
+
+    def test_compressed_probe_records(self):
+        lines = "".join(to_line(self.record(port)) + "\n" for port in range(40000, 40100)).encode()
+        for pack in (gzip.compress, bz2.compress, lzma.compress):
+            path, rejects = self.folder / "probes", Rejects("probes")
+            path.write_bytes(pack(lines))
+            self.assertEqual(list(read_probes(path, rejects)), [self.record(port) for port in range(40000, 40100)])
+            path.write_bytes(pack(lines)[:-20])
+            some, rejects = list(read_probes(path, rejects)), Rejects("probes")
+            self.assertEqual(some, [self.record(port) for port in range(40000, 40000 + len(some))])
+            self.assertTrue(list(read_probes(path, rejects)) == some and rejects.total, pack)
 
     def test_a_probe_record_with_a_field_of_another_kind_is_rejected_with_its_name(self):
         right = json.loads(to_line(self.record()))

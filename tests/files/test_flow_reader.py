@@ -1,11 +1,15 @@
 """Flow logs in every form come to the same records, whatever is wrong with some of them."""
 
+import bz2
 import gzip
 import io
 import json
+import lzma
+import tarfile
 import tempfile
 import unittest
 import warnings
+import zipfile
 from pathlib import Path
 from unittest import mock
 
@@ -73,6 +77,8 @@ class Reading(unittest.TestCase):
         data = (HEADER + "".join(ROWS)).encode()
         self.same(self.write("log.csv.gz", gzip.compress(data)))
         self.same(self.write("log.csv.zst", pa.Codec("zstd").compress(data, asbytes=True)))
+        self.same(self.write("log.csv.xz", lzma.compress(data)))
+        self.same(self.write("log.csv.bz2", bz2.compress(data)))
 
     def test_json_lines_with_numbers_or_texts(self):
         names = HEADER.strip().split(",")
@@ -126,13 +132,35 @@ class Reading(unittest.TestCase):
                 self.assertEqual(packed, whole)
                 self.assertEqual(packed_rejects.first["bad protocolIdentifier"][0], 302)
 
-    def test_a_torn_gzip_keeps_what_was_whole_and_says_so(self):
-        rows = [ROWS[0].replace("40000", str(40000 + index)) for index in range(3000)]
-        packed = gzip.compress((HEADER + "".join(rows)).encode())
-        with mock.patch("kiboko.files.logs.flow_pieces.PIECE", 4096):
-            records, rejects = self.read(self.write("torn.csv.gz", packed[: len(packed) * 2 // 3]))
-        self.assertGreater(len(records), 1000)
-        self.assertIn("torn gzip", rejects.counts)
+    def test_what_is_torn_and_compressed_keeps_what_was_whole_and_says_so(self):
+        rows = [ROWS[0].replace("40000", str(1024 + index)) for index in range(30_000)]
+        whole = (HEADER + "".join(rows)).encode()
+        for form, pack in (
+            ("gzip", gzip.compress),
+            ("bzip2", lambda data: bz2.compress(data, 1)),
+            ("xz", lzma.compress),
+        ):
+            packed = pack(whole)
+            with self.subTest(form), mock.patch("kiboko.files.logs.flow_pieces.PIECE", 4096):
+                records, rejects = self.read(self.write("torn", packed[: len(packed) * 2 // 3]))
+                self.assertGreater(len(records), 1000)
+                self.assertLess(len(records), len(rows))
+                self.assertIn(f"torn {form}", rejects.counts)
+
+    def test_an_archive_is_no_log_whose_first_column_has_an_odd_name(self):
+        """The header of a tar archive stands in the line of the log's own, and would cost it its first column."""
+        log = self.write("log.csv", HEADER + "".join(ROWS))
+        for name, kind in (("log.tar", "tar"), ("log.tgz", "tar"), ("log.zip", "zip")):
+            if kind == "tar":
+                with tarfile.open(self.folder / name, "w:gz" if name.endswith("gz") else "w") as archive:
+                    archive.add(log, "log.csv")
+            else:
+                with zipfile.ZipFile(self.folder / name, "w") as archive:
+                    archive.write(log, "log.csv")
+            with self.subTest(name), self.assertRaisesRegex(InputError, f"{name}: this is a {kind} archive; unpack it"):
+                self.read(self.folder / name)
+        with self.assertRaisesRegex(InputError, "this is no text, by octets of 0 in its first line"):
+            self.read(self.write("odd.csv", "\0" + HEADER + "".join(ROWS)))
 
     def test_times_in_several_forms_in_one_column(self):
         forms = [

@@ -7,8 +7,11 @@ from pathlib import Path
 from typing import Protocol
 
 from kiboko.core.errors import InputError
+from kiboko.files.elements.fields import nearest_name
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.flow_pieces import Piece, there_now
+
+_MOST_NAMES = 8
 
 
 class PieceRead(Protocol):
@@ -65,4 +68,19 @@ class Accounts:
             unread = [f"{path}: there is no record in it" for path in self.paths if there_now(path) is not None]
         if unread:
             raise InputError("\n".join(unread))
-        return [sentence for rejects in self._rejects.values() for sentence in rejects.sentences()]
+        return [sentence for rejects in self._rejects.values() for sentence in rejects.sentences()] + self._unread()
+
+    def _unread(self) -> list[str]:
+        """Which columns are not read, of files of the same columns at once: one may be mistyped."""
+        alike: dict[tuple[str, ...], list[str]] = {}
+        for path, rejects in self._rejects.items():
+            if rejects.unread:
+                alike.setdefault(tuple(rejects.unread), []).append(path)
+        found = []
+        for names, paths in alike.items():
+            more = f" and {len(paths) - 1:,} more files" if len(paths) > 2 else f" and {paths[1]}" if paths[1:] else ""
+            told = ", ".join(name + nearest_name(name) for name in names[:_MOST_NAMES])
+            rest = f" and {len(names) - _MOST_NAMES:,} more" if len(names) > _MOST_NAMES else ""
+            what = "1 column is" if len(names) == 1 else f"{len(names):,} columns are"
+            found.append(f"{paths[0]}{more}: {what} not read: {told}{rest}")
+        return found

@@ -15,7 +15,7 @@ from kiboko.core.records.flow_query import FlowFilter
 from kiboko.core.records.flow_table import milliseconds
 from kiboko.core.records.records import ProbeRecord
 from kiboko.files.elements.rejects import Rejects
-from kiboko.files.logs.chosen_files import without_copies
+from kiboko.files.logs.chosen_files import given_file, without_copies
 from kiboko.files.logs.probe_log import read_probes
 
 _MOST_DOUBTS = 5
@@ -44,7 +44,7 @@ class ProbesRead:
         ------
         InputError : for a file that cannot be read, or of which not one record can
         """
-        paths, copies = without_copies(self.paths)
+        paths, copies = without_copies([given_file(path) for path in self.paths])
         self.caveats.extend(copies)
         for path in paths:
             yield from self._of_file(path, comparison)

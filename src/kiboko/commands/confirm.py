@@ -41,7 +41,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         type=Path,
         action="append",
         default=[],
-        help="flow logs: a file, a folder of them or a pattern; repeatable",
+        help="flow logs: a file, a folder of them, a pattern, or - for standard input; repeatable",
     )
     parser.add_argument(
         "--older",

@@ -50,7 +50,9 @@ _FIELDS, _MEASURE = "source,destination,service", "octets"
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of `flows`."""
-    parser.add_argument("paths", metavar="PATH", nargs="+", help="flow logs: files, folders of them, patterns")
+    parser.add_argument(
+        "paths", metavar="PATH", nargs="+", help="flow logs: files, folders of them, patterns, - for standard input"
+    )
     add_network_option(parser)
     for name, what in (("source", "sent by"), ("destination", "sent to"), ("end", "sent by or to")):
         parser.add_argument(f"--{name}", metavar="NAME", dest=f"{name}_names", action="append", default=[],

@@ -89,7 +89,9 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
         told = " and ".join(counted(number, word) for number, word in ((leaks, "leak"), (breaks, "break")) if number)
         out.parts(("DISAGREE", "leak" if leaks else "break"), (f": {told} in {counted(total, 'record')}{end}", ""))
     elif summary.undated:
-        told = f"{counted(summary.undated, 'record')} of {total:,} {'disagrees' if summary.undated == 1 else 'disagree'}"
+        told = (
+            f"{counted(summary.undated, 'record')} of {total:,} {'disagrees' if summary.undated == 1 else 'disagree'}"
+        )
         out.parts(("NOT KNOWN", "unsure"),
                   (f": {told}, without a time, and may be older than the network file{end}", ""))  # fmt: skip
     elif not summary.totals[AGREE]:

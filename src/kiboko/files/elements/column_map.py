@@ -103,6 +103,14 @@ class ColumnMap:
         skipped = tuple((places[name], values) for name, values in self.skip if name in places)
         return _with_joined(Chosen(picked, skipped, self.constants, self.none), header)
 
+    def unread(self, header: tuple[str, ...]) -> dict[str, None]:
+        """The columns of a table that are not read, by their names. What a mapping file leaves out it leaves out on
+        purpose."""
+        if self.columns:
+            return {}
+        read = set(self.chosen(header).places)
+        return {name: None for place, name in enumerate(header) if place not in read and name.strip()}
+
     @property
     def fields(self) -> tuple[str, ...]:
         """The names of all fields that the map reads, each once: the header of records out of JSON."""

@@ -13,6 +13,7 @@ import numpy as np
 from kiboko.core.errors import InputError, Place, Problem, UsageError
 from kiboko.core.header.addresses import Address, parse_meant
 from kiboko.core.header.services import ICMP, ICMP6, PROTOCOLS, UNTOLD, WITH_PORTS, Service
+from kiboko.core.hints import alike
 from kiboko.core.records.flow_query import FlowFilter
 from kiboko.core.records.flow_table import milliseconds
 from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
@@ -119,6 +120,12 @@ def is_whole_name(name: str) -> bool:
 def in_other_units(name: str) -> tuple[str, float] | None:
     """The element that a column is in another unit, and the factor to it; None for any other column."""
     return _OTHER_BY_CASE.get(name.strip().lower())
+
+
+def nearest_name(name: str) -> str:
+    """` (did you mean 'tcpControlBits'?)` for a column that is none, but nearly is; nothing where none is near."""
+    close = alike(name, [*ELEMENTS, *_BY_PLAIN, *_OTHER_UNITS], likeness=0.8)
+    return f" (did you mean '{close[0]}'?)" if close else ""
 
 
 def require_columns(elements: Sequence[str | None], header: list[str], file: str) -> None:

@@ -28,6 +28,8 @@ class Rejects:
     first: dict[str, tuple[int, str]] = field(default_factory=dict)
     remarks: dict[str, tuple[int, int]] = field(default_factory=dict)
     """What is odd about rows that are used all the same, or were left out on purpose: the first line, how many."""
+    unread: dict[str, None] = field(default_factory=dict)
+    """The columns, or fields, that are not read, each once."""
 
     def remark(self, kind: str, line: int, count: int = 1) -> None:
         """Tell of something odd that rejects nothing."""
@@ -58,6 +60,7 @@ class Rejects:
             self.counts[kind] = self.counts.get(kind, 0) + other.counts[kind]
         for kind, (line, count) in other.remarks.items():
             self.remark(kind, line + lines_before, count)
+        self.unread |= other.unread
 
     @property
     def total(self) -> int:

@@ -2,8 +2,24 @@
 
 from __future__ import annotations
 
+import bz2
+import gzip
+import lzma
 import zlib
-from typing import Protocol
+from collections.abc import Callable
+from contextlib import AbstractContextManager
+from pathlib import Path
+from typing import Any, Protocol
+
+import pyarrow as pa
+
+PACKED = ("gzip", "zstd", "xz", "bzip2")
+"""The forms of what is compressed."""
+_OPENED: dict[str | None, Callable[[str | Path], AbstractContextManager[Any]]] = {
+    "gzip": gzip.open, "xz": lzma.open, "bzip2": bz2.open,
+}  # fmt: skip
+TORN = (OSError, EOFError, zlib.error, lzma.LZMAError, pa.ArrowException)
+"""What is raised by the readers of what is compressed."""
 
 
 class Stream(Protocol):
@@ -11,6 +27,15 @@ class Stream(Protocol):
 
     def read(self, size: int = -1, /) -> bytes:
         """At most `size` octets, all that are left without one; none at the end."""
+
+
+def opened(path: str | Path, form: str | None) -> AbstractContextManager[Any]:
+    """A file as a stream of octets, unpacked where it is of one of the forms `PACKED`. It raises one of `TORN`."""
+    # Each by its own reader, since the one for all says nothing of a stream that ends in the middle.
+    if form in _OPENED:
+        return _OPENED[form](path)
+    stream: AbstractContextManager[Any] = pa.input_stream(str(path), compression=form)
+    return stream
 
 
 class Unpacked:
@@ -37,7 +62,7 @@ class Unpacked:
             try:
                 # Little by little: what lies before a tear is only had that way.
                 chunk = self._stream.read(min(1 << 16, size - have) if size >= 0 else 1 << 16)
-            except (OSError, EOFError, zlib.error) as error:
+            except TORN as error:
                 self.fault = str(error)
                 break
             if not chunk:

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import atexit
+import functools
 import glob
 import hashlib
 import re
 import shutil
+import sys
 import tempfile
 from collections.abc import Sequence
+from contextlib import nullcontext
 from pathlib import Path
 
 from kiboko.core.errors import InputError
@@ -16,6 +19,7 @@ from kiboko.files.documents.nearby import nearby
 
 _SUFFIXES = (".csv", ".tsv", ".json", ".jsonl", ".ndjson", ".log", ".txt", ".parquet", ".ipfix", ".arrows")
 _FEW_NAMES = 6
+STANDARD_INPUT = "-"
 DISAGREEMENTS = "disagreements.jsonl"
 """What a collector writes into its store beside the records: leaks and breaks, which are no flow records."""
 
@@ -40,8 +44,8 @@ def flow_files(given: Sequence[str | Path]) -> FlowFiles:
             if not inside:
                 raise InputError(f"{each}: no log is in this folder{'; ' + _beside(others) if others else ''}")
             beside += [f"{each}: {_beside(others)}"] if others else []
-        elif path.exists():
-            inside = [path if path.is_file() else _spooled(path)]
+        elif path.exists() or str(each) == STANDARD_INPUT:
+            inside = [given_file(path)]
         else:
             inside = [Path(p) for p in sorted(glob.glob(str(each), recursive=True)) if Path(p).is_file()]
         if not inside:
@@ -60,14 +64,20 @@ def _beside(names: Sequence[str]) -> str:
             f" {', '.join(_SUFFIXES)}, and any other is given by itself")  # fmt: skip
 
 
-def _spooled(path: Path) -> Path:
-    """What a pipe holds as a file of the same name, since logs are read piece by piece, from several places at once. It
-    goes when the program ends. Raises InputError."""
+@functools.cache
+def given_file(path: Path) -> Path:
+    """A file as it was given; what a pipe holds, or standard input for `-`, as a file that goes when the program ends,
+    since logs are read piece by piece, from several places at once. Raises InputError."""
+    is_input = str(path) == STANDARD_INPUT and not path.exists()
+    if not is_input and (path.is_file() or not path.exists()):
+        return path
+    if is_input and sys.stdin is None:
+        raise InputError(f"{path}: standard input is closed")
     folder = tempfile.mkdtemp(prefix="kiboko-")
     atexit.register(shutil.rmtree, folder, ignore_errors=True)
-    whole = Path(folder, path.name)
+    whole = Path(folder, "standard-input" if is_input else path.name)
     try:
-        with path.open("rb") as stream, whole.open("wb") as copy:
+        with nullcontext(sys.stdin.buffer) if is_input else path.open("rb") as stream, whole.open("wb") as copy:
             shutil.copyfileobj(stream, copy, 1 << 20)
     except OSError as error:
         raise InputError(f"{path}: cannot be read: {error.strerror}") from error
@@ -104,7 +114,7 @@ def _digest(path: Path) -> bytes:
 def _is_log(path: Path) -> bool:
     """Whether a file in a folder is a log, by its name, also where it was compressed or put aside under a number or a
     day: what lies beside logs is none of them."""
-    name = re.sub(r"([.-]\d{1,14})+$", "", re.sub(r"\.(gz|zst)$", "", path.name))
+    name = re.sub(r"([.-]\d{1,14})+$", "", re.sub(r"\.(gz|zst|xz|bz2)$", "", path.name))
     return Path(name).suffix in _SUFFIXES
 
 

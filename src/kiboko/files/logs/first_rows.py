@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import csv
-import gzip
 import io
 import itertools
 import json
@@ -12,10 +11,9 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
 
-import pyarrow as pa
-
 from kiboko.core.errors import InputError
-from kiboko.files.logs.flow_pieces import whole_form
+from kiboko.files.elements.streams import PACKED, TORN, opened
+from kiboko.files.logs.flow_pieces import refuse_what_is_no_text, whole_form
 from kiboko.files.logs.log_lines import LogLines
 from kiboko.files.logs.nested_json import expanded, is_address, path_inside
 from kiboko.files.messages.syslog import flow_fields, parse_syslog
@@ -38,7 +36,7 @@ def first_rows(path: Path) -> FirstRows:
     """Up to a thousand records. Raises InputError where none can be made out."""
     try:
         data = _opened(path)
-    except (OSError, EOFError, pa.ArrowException) as error:
+    except TORN as error:
         raise InputError(f"{path}: cannot be read: {error}") from error
     if isinstance(data, list):
         return FirstRows(data)
@@ -84,16 +82,12 @@ def _opened(path: Path) -> bytes | list[Mapping[str, Any]]:
         with pyarrow.parquet.ParquetFile(path) as file:
             batch = next(file.iter_batches(_MOST), None)
         return [_flat(row) for row in batch.to_pylist()] if batch is not None else []
-    if form == "gzip":
-        with gzip.open(path) as packed:
-            return packed.read(_OCTETS)
-    if form == "zstd":
-        with pa.input_stream(str(path), compression="zstd") as packed:
-            return bytes(packed.read(_OCTETS))
-    if form is not None:
+    if form is not None and form not in PACKED:
         raise InputError(f"{path}: {form} names its columns itself; it needs no mapping file")
-    with path.open("rb") as stream:
-        return stream.read(_OCTETS)
+    with opened(path, form) as stream:
+        data = bytes(stream.read(_OCTETS))
+    refuse_what_is_no_text(data.partition(b"\n")[0], str(path))
+    return data
 
 
 def _objects(lines: list[str]) -> list[dict[str, Any]]:

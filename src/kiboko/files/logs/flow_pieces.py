@@ -7,7 +7,6 @@ are cut depends on the log alone, never on the workers.
 from __future__ import annotations
 
 import csv
-import gzip
 import io
 import json
 import os
@@ -26,6 +25,7 @@ from kiboko.core.errors import InputError, Place, Problem
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.fields import element_of
+from kiboko.files.elements.streams import PACKED, TORN, opened
 from kiboko.files.logs.log_lines import LINES, LogLines, PatternLines, is_journal, is_log, try_pattern
 
 PIECE = 32 << 20
@@ -38,7 +38,11 @@ _PROBES = re.compile(rb'\{\s*"kiboko"\s*:\s*"probe/')
 _TRACKED = re.compile(rb"\[(NEW|UPDATE|DESTROY|\d{1,11}\.\d)")
 _LOOKED_AT = 200
 _TRIED = 1000
-_MAGIC = {b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd", b"PAR1": "parquet", b"\xff\xff\xff\xff": "arrow"}
+_MAGIC = {
+    b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd", b"\xfd7zX": "xz", b"BZh": "bzip2", b"PAR1": "parquet",
+    b"\xff\xff\xff\xff": "arrow",
+}  # fmt: skip
+_ZIP, _TAR, _TAR_AT = (b"PK\x03\x04", b"PK\x05\x06"), b"ustar", 257
 _IPFIX_VERSION = b"\x00\x0a"
 _DELIMITERS = (",", ";", "\t", " ", "|")
 _LONGEST_LINE = 16 << 20
@@ -50,8 +54,8 @@ class Piece:
     a Parquet file, or the whole of another file.
 
     `form` is csv, json (JSON Lines), lines (of a log), document (JSON that is not a record a line), parquet, arrow (an
-    Arrow stream), ipfix, gzip or zstd. `begin` is where the records of the file begin; `header` are the columns of CSV,
-    empty for other forms, and `header_lines` how many lines they take.
+    Arrow stream), ipfix, or one of those of what is compressed. `begin` is where the records of the file begin;
+    `header` are the columns of CSV, empty for other forms, and `header_lines` how many lines they take.
     """
 
     path: str
@@ -133,11 +137,11 @@ def _first_line(path: Path) -> str:
     try:
         with path.open("rb") as stream:
             form = whole_form(stream.read(4))
-        if form not in (None, "gzip", "zstd"):
+        if form is not None and form not in PACKED:
             return ""
-        with gzip.open(path) if form == "gzip" else pa.input_stream(str(path), compression=form) as stream:
+        with opened(path, form) as stream:
             head: bytes = stream.read(_LONGEST_LINE)
-    except (OSError, EOFError, pa.ArrowException) as error:
+    except TORN as error:
         raise InputError(f"{path}: cannot be read: {error}") from error
     return head.partition(b"\n")[0].decode("utf-8", "replace")
 
@@ -201,8 +205,7 @@ def opening_of(stream: BinaryIO | io.BytesIO, name: str, columns: ColumnMap) -> 
     """What a text is, by its first line. Raises InputError where that cannot be a flow log."""
     stream.seek(0)
     first = stream.readline(_LONGEST_LINE)
-    if first.startswith((b"\xff\xfe", b"\xfe\xff")):
-        raise InputError([Problem(Place(name, 1), "this is UTF-16 text; save it as UTF-8")])
+    refuse_what_is_no_text(first, name)
     blank = 0
     while first.isspace() and columns.pattern is None:
         blank, first = blank + 1, stream.readline(_LONGEST_LINE)
@@ -239,6 +242,19 @@ def opening_of(stream: BinaryIO | io.BytesIO, name: str, columns: ColumnMap) -> 
             return Opening(LINES)
         raise
     return Opening("csv", header, delimiter, header_ends, blank + 1)
+
+
+def refuse_what_is_no_text(start: bytes, name: str) -> None:
+    """Raise InputError where the first line of a log shows that it is an archive, UTF-16, or no text at all: what
+    stands before the records of a file inside would be taken for a part of its header."""
+    if start.startswith((b"\xff\xfe", b"\xfe\xff")):
+        raise InputError([Problem(Place(name, 1), "this is UTF-16 text; save it as UTF-8")])
+    if start.startswith(_ZIP) or start[_TAR_AT:].startswith(_TAR):
+        kind = "zip" if start.startswith(_ZIP) else "tar"
+        raise InputError(f"{name}: this is a {kind} archive; unpack it, and give the logs that are in it")
+    if b"\0" in start:
+        raise InputError(f"{name}: this is no text, by octets of 0 in its first line; logs are UTF-8 text, Parquet,"
+                         " Arrow streams or IPFIX files, plain or compressed")  # fmt: skip
 
 
 def written_at(name: str) -> datetime:

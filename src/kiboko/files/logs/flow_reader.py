@@ -1,9 +1,8 @@
-"""Flow logs as tables: CSV, JSON, Parquet, Arrow streams and IPFIX files, each plain, gzip- or zstd-compressed."""
+"""Flow logs as tables: CSV, JSON, Parquet, Arrow streams and IPFIX files, each plain or compressed."""
 
 from __future__ import annotations
 
 import dataclasses
-import gzip
 import io
 import itertools
 import mmap
@@ -19,7 +18,7 @@ from kiboko.core.errors import InputError
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.files.elements.column_map import USUAL, ColumnMap, label
 from kiboko.files.elements.rejects import Rejects
-from kiboko.files.elements.streams import Stream, Unpacked
+from kiboko.files.elements.streams import PACKED, Stream, Unpacked, opened
 from kiboko.files.logs import flow_pieces
 from kiboko.files.logs.address_texts import addresses_written_out
 from kiboko.files.logs.flow_columns import Converter
@@ -67,7 +66,7 @@ class PieceReader:
         if str(now) != piece.path and piece.form == "arrow":
             piece = dataclasses.replace(piece, path=str(now), form="parquet", start=0, stop=None)
         try:
-            if piece.form in ("gzip", "zstd"):
+            if piece.form in PACKED:
                 yield from self._packed(piece, rejects)
             elif piece.form in ("csv", "json", LINES):
                 yield self._mapped(piece, rejects)
@@ -108,14 +107,12 @@ class PieceReader:
 
     def _packed(self, piece: Piece, rejects: Rejects) -> Iterator[PiecePart]:
         """What is compressed, read as it is unpacked; what was whole before a tear is kept."""
-        # Unpacked by gzip's own reader, since the other says nothing of a stream that ends in the middle.
-        is_gzip = piece.form == "gzip"
-        with gzip.open(piece.path) if is_gzip else pa.input_stream(piece.path, compression="zstd") as packed:
+        with opened(piece.path, piece.form) as packed:
             stream = Unpacked(packed)
             head = stream.read(4)
             form = whole_form(head)
             stream.put_back(head)
-            if form in ("gzip", "zstd"):
+            if form in PACKED:
                 raise InputError(f"{piece.path}: compressed twice")
             if form is not None:
                 yield from self._whole(form, piece.path, stream, rejects)
@@ -172,6 +169,7 @@ class PieceReader:
             chosen = self._map.chosen(tuple(table.column_names), path)
             labelled = table.rename_columns([label(place) for place in range(table.num_columns)])
             rejects.first_line, rejects.last_line = line, line + table.num_rows
+            rejects.unread |= self._map.unread(tuple(table.column_names))
             read = batch_of(labelled.select(chosen.places), chosen, None, line, table.num_rows, rejects)
             columns = addresses_written_out(read.columns)
             yield PiecePart(self._converter.table(columns, rejects, line, read.places), line, table.num_rows)
@@ -192,6 +190,7 @@ class PieceReader:
             texts = [each.name for each in schema if pa.types.is_string(each.type)]
             with pyarrow.parquet.ParquetFile(source, metadata=contents, read_dictionary=texts) as file:
                 chosen = self._map.chosen(header, path)
+                rejects.unread |= self._map.unread(header)
                 columns = [header[place] for place in chosen.places]
                 indices = list(range(groups[0], file.num_row_groups if groups[1] is None else groups[1]))
                 rows = sum(file.metadata.row_group(index).num_rows for index in indices)

@@ -125,6 +125,7 @@ class TextReader:
     def csv(self, header: tuple[str, ...], delimiter: str, text: Text, rejects: Rejects) -> Batch:
         """A text of cells."""
         chosen = self._map.chosen(header)
+        rejects.unread |= self._map.unread(header)
         columns = _columns(header, delimiter, chosen, text.data)
         if columns is not None:
             text.bounded(rejects, columns.num_rows)
@@ -149,6 +150,7 @@ class TextReader:
                 header = tuple(columns.column_names)
                 chosen, is_flat = self._map.chosen(header), not any(map(pa.types.is_nested, columns.schema.types))
                 if columns.num_rows == lines and is_flat and not chosen.is_nothing:
+                    rejects.unread |= self._map.unread(header)
                     columns = columns.rename_columns([label(place) for place in range(len(header))])
                     return batch_of(columns, chosen, None, text.line, lines, rejects)
             except (pa.ArrowException, UnicodeDecodeError):
@@ -161,6 +163,7 @@ class TextReader:
                 for row in self._objects(line, number, data, text.line, rejects):
                     rows.append(row)
                     places.append(number)
+        rejects.unread |= self._map.unread(_names(rows))
         return self.objects(rows, places, text.line, lines, rejects)
 
     def log(self, text: Text, reader: LineReader, rejects: Rejects) -> Batch:
@@ -192,7 +195,7 @@ class TextReader:
         for name in self._map.fields if rows else ():
             if all(row.get(name) is None for row in rows):
                 rejects.remark(f"without '{name}', which the mapping file reads", places[0], len(rows))
-        header = self._map.fields or tuple({name: None for row in rows for name in row})
+        header = self._map.fields or _names(rows)
         chosen = self._map.chosen(header)
         if chosen.is_nothing:
             for row, place in zip(rows, places, strict=True):
@@ -234,6 +237,11 @@ class TextReader:
         if not found and self._map.records and not _reaches(value, self._map.records):
             rejects.note("no records", f"the path '{'.'.join(self._map.records)}' leads nowhere", number)
         return found
+
+
+def _names(rows: Sequence[Mapping[str, Any]]) -> tuple[str, ...]:
+    """The names of the fields of some objects, each once."""
+    return tuple({name: None for row in rows for name in row})
 
 
 def _without_fields(row: Mapping[str, Any]) -> str:

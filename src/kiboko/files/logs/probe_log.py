@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from datetime import UTC
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 from kiboko.core.errors import InputError
 from kiboko.core.header.addresses import parse_address
@@ -16,6 +16,7 @@ from kiboko.files.documents.times import parse_time
 from kiboko.files.elements.rejects import Rejects
 
 FORM = "probe/1"
+_MAGIC = 4
 _LONGEST = 1e9
 """Milliseconds: no probe waits for an answer as long."""
 
@@ -44,7 +45,10 @@ def read_probes(path: Path, rejects: Rejects) -> Iterator[ProbeRecord]:
     """The records of a file, one by one; a line that is none is rejected. Raises InputError if unreadable."""
     try:
         with path.open("rb") as stream:
-            for number, line in enumerate(stream, 1):
+            head = stream.read(_MAGIC)
+            stream.seek(0)
+            is_plain = head.startswith(b"{")
+            for number, line in enumerate(stream if is_plain else _unpacked(path, head, stream, rejects), 1):
                 if not line.strip():
                     continue
                 try:
@@ -57,6 +61,22 @@ def read_probes(path: Path, rejects: Rejects) -> Iterator[ProbeRecord]:
                     rejects.note("not a probe record", text, number)
     except OSError as error:
         raise InputError(f"{path}: cannot be read: {error.strerror}{'' if path.exists() else nearby(path)}") from error
+
+
+def _unpacked(path: Path, head: bytes, stream: BinaryIO, rejects: Rejects) -> Iterable[bytes]:
+    """The lines of a file that may be compressed, as far as it is whole."""
+    from kiboko.files.elements.streams import PACKED, Unpacked, opened
+    from kiboko.files.logs.flow_pieces import whole_form  # takes long to load
+
+    form = whole_form(head)
+    if form not in PACKED:
+        return stream
+    with opened(path, form) as packed:
+        unpacked = Unpacked(packed)
+        lines = unpacked.read().splitlines(True)
+    if unpacked.fault:
+        rejects.note(f"torn {form}", f"it ends in the middle: {unpacked.fault}", len(lines) + 1)
+    return lines
 
 
 def _record(value: Any) -> ProbeRecord:
