@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from kiboko.commands.fixing import add_fix_options, fixes_of, write_change
 from kiboko.commands.options import (
+    FLOWS_HELP,
     add_cluster_option,
     add_columns_option,
     add_examples,
@@ -64,7 +65,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_fix_options(parser)
     seen = parser.add_argument_group("what was seen of this very traffic, shown right below the verdict")
     seen.add_argument("--flows", metavar="PATH", type=Path, action="append", default=[],
-                      help="flow logs: a file, a folder of them, a pattern, or - for standard input; repeatable")  # fmt: skip
+                      help=FLOWS_HELP)  # fmt: skip
     seen.add_argument("--probes", metavar="FILE", type=Path, action="append", default=[],
                       help="probe records (JSON Lines); repeatable")  # fmt: skip
     seen.add_argument("--probe", action="store_true", help="send one probe now, from this machine")

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from kiboko.batch.confirming import confirmed
 from kiboko.commands.options import (
+    FLOWS_HELP,
     add_cluster_option,
     add_columns_option,
     add_examples,
@@ -41,7 +42,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         type=Path,
         action="append",
         default=[],
-        help="flow logs: a file, a folder of them, a pattern, or - for standard input; repeatable",
+        help=FLOWS_HELP,
     )
     parser.add_argument(
         "--older",

@@ -93,6 +93,9 @@ def network_of(args: argparse.Namespace) -> Topology:
     return topology
 
 
+FLOWS_HELP = "flow logs: a file, a folder of them, a pattern, or - for standard input; repeatable"
+
+
 def add_time_options(parser: Options) -> None:
     """`--since` and `--until`, for commands that read evidence."""
     parser.add_argument(

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from kiboko.commands.options import (
+    FLOWS_HELP,
     add_columns_option,
     add_difference_options,
     add_examples,
@@ -51,7 +52,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_difference_options(parser, "rehearse/1")
     seen = parser.add_argument_group("recorded traffic that the change would turn")
     seen.add_argument("--flows", metavar="PATH", type=Path, action="append", default=[],
-                      help="flow logs: a file, a folder of them, a pattern, or - for standard input; repeatable")  # fmt: skip
+                      help=FLOWS_HELP)  # fmt: skip
     add_time_options(seen)
     add_columns_option(seen)
     kept = parser.add_argument_group("rehearsals that are kept, and what came of the change")
