@@ -325,6 +325,10 @@ class Readers(unittest.TestCase):
                 "old.yml:1: this file is not part of the network: parts are *.yaml and instances.csv (a .yml file has to be named .yaml)",
             ],
         )
+        for name in ("Instances.CSV", "b.yaml.gz", "B.YAML"):
+            self.assertIn(
+                f"{name}:1: this file is not part of the network", problems(None, {"a.yaml": head, name: "x"})[0]
+            )
         self.assertEqual(problems(None, {"a.yaml": head, "instances.csv": "name,sbunet\n"}), [
             "instances.csv:1: unknown column 'sbunet'; the columns are name, subnet, address, public, state, tags, filters, listens; did you mean 'subnet'?",
             "instances.csv:1: column 'subnet' is missing",

@@ -25,7 +25,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.memory import as_old, without_garbage
 from kiboko.core.network import host_rules, model
 from kiboko.core.network.model import Topology
-from kiboko.files.network.listing import DATA_SUFFIXES
+from kiboko.files.network.listing import is_data
 
 _MAGIC = b"kiboko network 4\n"
 _DIGEST = 32
@@ -97,7 +97,7 @@ def _inputs(path: str) -> list[tuple[str, bytes]] | None:
     try:
         if not top.is_dir():
             return [("", _digest_of(top))]
-        names = sorted(name for name in os.listdir(top) if name.endswith(DATA_SUFFIXES))
+        names = sorted(name for name in os.listdir(top) if is_data(name))
         # Other files of data are named, not read: whether they belong to it is for the loader to say.
         parts = [name for name in names if name.endswith(".yaml") or name == "instances.csv"]
         return [(name, _digest_of(top / name) if name in parts else b"") for name in names]

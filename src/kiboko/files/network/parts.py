@@ -17,7 +17,7 @@ from kiboko.files.documents import lined_yaml
 from kiboko.files.documents.lined_yaml import Items, Plain, Table
 from kiboko.files.documents.nearby import nearby
 from kiboko.files.documents.shapes import held_against
-from kiboko.files.network.listing import DATA_SUFFIXES
+from kiboko.files.network.listing import is_data
 from kiboko.files.network.schema import NetworkFile
 
 Texts = Mapping[str, str]
@@ -70,7 +70,7 @@ def unread_files(path: Path, shown: str, used: set[Path]) -> list[Problem]:
         )
         for file in sorted(path.iterdir())
         if file.is_file()
-        and file.suffix in DATA_SUFFIXES
+        and is_data(file.name)
         and file.suffix != ".yaml"
         and file.name != "instances.csv"
         and file.resolve() not in used
