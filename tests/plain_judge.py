@@ -4,16 +4,28 @@
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
-from kiboko.core.tables.lines import AddressLine
+from kiboko.core.tables.lines import AddressLine, service_line
 
 PAUSE = 300
 ENDS = ("source", "destination", "listener")
 ERRORS = {1: (3, 4, 5, 11, 12), 58: (1, 2, 3, 4)}
+AS_FAR_AS_SEEN = [("agree", text) for text in ("it ", "answered, through a gate", "recorded before",
+                                               "denied, as the rules say of what follows", "no answer was recorded")]  # fmt: skip
 NOT_TOLD, WHERE = "the record does not say whether it passed", "it passed somewhere"
 
 
 def seconds(moment):
     return moment.timestamp() if moment is not None else None
+
+
+def stretches(walker, served, source, service):
+    """A client port of each stretch of a sender's that no service, rule or listener begins or ends in."""
+    starts = service_line(walker.ground, served).starts.tolist()
+    for low, high in walker.source_ports(source, service):
+        yield low
+        for start in starts:
+            if start >> 16 == service.protocol and low < start & 0xFFFF <= high:
+                yield start & 0xFFFF
 
 
 class Conversation:
@@ -72,7 +84,7 @@ class PlainJudge:
                 return (far, near, protocol, "echo"), True
             return (near, far, protocol, "echo" if detail >> 8 == asks else detail), False
         if record.service.has_ports:
-            port = -1 if record.source_port is None else record.source_port
+            port = record.source_port or 0
             one, other = (near.family, near.value, port), (far.family, far.value, detail)
         else:
             one, other = (near.family, near.value, -1), (far.family, far.value, -1)
@@ -97,7 +109,22 @@ class PlainJudge:
         fine = any(seconds(r.start) % 1 for r in records if r.point is not None)
         for each in found:
             each.began, each.by = self.who_began(each, self.first_at_points(records, first), 0.001 if fine else 1)
+        asked = [self.echo_of(each) for each in found]
+        for each, ends in zip(found, asked, strict=True):
+            if ends is not None and ends[2] == {"answers"} and any(
+                other is not None and "asks" in other[2] and other[:2] == ends[1::-1] for other in asked
+            ):  # fmt: skip
+                each.began, each.by = None, "nothing"
         return found
+
+    def echo_of(self, conversation):
+        """Who asks and who answers by echo of IPv4, and which of both is recorded; None for anything else."""
+        first, side = conversation.records[0]
+        kinds = {{8: "asks", 0: "answers"}.get(r.service.detail >> 8) for r, _ in conversation.records}
+        if first.service.protocol != 1 or None in kinds:
+            return None
+        ends = self.identity(first.source), self.identity(first.destination)
+        return (*(ends[::-1] if side else ends), kinds)
 
     def first_at_points(self, records, first):
         pointed = [seconds(r.start) for r in records if r.point is not None]
@@ -145,7 +172,7 @@ class PlainJudge:
             return False, False
         protocol = record.service.protocol << 16
         ports = [record.source_port, record.service.detail]
-        found = [port is not None and (port < 1024 or protocol | port in self.served) for port in ports]
+        found = [bool(port) and (port < 1024 or protocol | port in self.served) for port in ports]
         return tuple(found[::-1] if side else found)
 
     # E7, E8.
@@ -249,7 +276,10 @@ class PlainJudge:
             first = min(conversation.records, key=lambda pair: pair[0].line)[1]
             one = self.whichever(conversation, first, context)
             other = self.aged(conversation, self.judge(conversation, not first, context))
-            return one if one[0] == other[0] else ("unsure", "who began is not recorded, and it matters")
+            if one[0] != other[0]:
+                is_icmp = conversation.records[0][0].service.protocol in (1, 58)
+                return "unsure", "an echo reply, or a" if is_icmp else "who began is not recorded, and it matters"
+            return one
         found = self.whichever(conversation, conversation.began, context)
         if context == "unasked" and found[0] == "leak":
             other = self.aged(conversation, self.judge(conversation, not conversation.began, context))
@@ -279,6 +309,11 @@ class PlainJudge:
                 return "unsure", "no router delivers"
         if self.is_foreign(sender) and self.is_foreign(target):
             return "unsure", "both ends are outside"
+        record, side = conversation.records[0]
+        if record.service.has_ports and not (record.service.detail if side == began else record.source_port):
+            return "unsure", "what it was sent to is not recorded"
+        if record.service.protocol in (0, 44):
+            return "unsure", "what it was sent to is not recorded"
         if self.directory.shared_owner(sender) is None and self.is_alike(sender, target):
             return "unsure", "both ends are of one machine"
         protocol, detail = first.service.protocol, first.service.detail
@@ -286,7 +321,7 @@ class PlainJudge:
         port = None
         if record.service.has_ports:
             ports = (record.source_port, detail) if side == began else (detail, record.source_port)
-            port, detail = ports[0], ports[1] if ports[1] is not None else 0
+            port, detail = ports[0] or None, ports[1]
         elif protocol in (1, 58) and detail >> 8 == {1: 0, 58: 129}[protocol]:
             detail = {1: 8, 58: 128}[protocol] << 8
         service = Service(protocol, detail)
@@ -317,12 +352,16 @@ class PlainJudge:
         return "unsure", "some that may stand behind"
 
     def by_walk(self, conversation, began, source, target, service, port, context):
+        if service.has_ports and port is None:
+            found = [
+                self.by_walk(conversation, began, source, target, service, each, context)
+                for each in stretches(self.walker, self.served, source, service)
+            ]
+            if len({(status, (status, text) in AS_FAR_AS_SEEN) for status, text in found}) > 1:
+                return "unsure", "the client's port is not recorded"
+            return found[0]
         ports = RangeSet.one(port) if port is not None else None
         walk = self.walker.walk(source, target, service, ports)
-        if service.has_ports and port is None:
-            if walk.verdict == "partly":
-                return "unsure", "the client's port is not recorded"
-            walk = self.walker.walk(source, target, service, RangeSet.one(walk.flow.source_ports.lowest))
         asks = any(self.is_answer(r) for r, side in conversation.records if side == began)
         if self.directory.shared_owner(target) is not None and not asks:
             return "unsure", "whose reply it is that came from the shared"

@@ -12,19 +12,33 @@ import sys
 import tempfile
 import time
 import unittest
+from collections import Counter
+from dataclasses import replace
 from pathlib import Path
 
 import trustme
 
 from kiboko.core.errors import InputError
+from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.evaluator import Evaluator
+from kiboko.core.records.flow_table import table_of
+from kiboko.core.walk.walk import Walker
 from kiboko.files.logs.chosen_files import flow_files
 from kiboko.files.logs.flow_reader import tables_of
-from tests.captures import ACK, FIN_ACK, PSH_ACK, SYN, SYN_ACK, capture, packet, tcp, udp
+from tests.captures import ACK, FIN_ACK, PSH_ACK, SYN, SYN_ACK, capture, echo_request, fragments, packet, tcp, udp
 from tests.export_messages import FLOW, a_flow, data, message, template
 from tests.files.test_syslog import KERNEL
-from tests.helpers import a_filter, base, kiboko
+from tests.helpers import a_filter, base, kiboko, load
 
 PAIRS = "src=192.0.2.9 dst=10.1.1.10 proto=tcp spt=%d dpt=22 action=deny bytes=60"
+PMACCTD = """
+daemonize: false
+pcap_savefile: {capture}
+plugins: nfprobe
+nfprobe_receiver: {target}
+nfprobe_version: {version}
+aggregate: src_host, dst_host, src_port, dst_port, proto, tcpflags
+"""
 
 
 class Collecting(unittest.TestCase):
@@ -184,11 +198,7 @@ class FlowExport(Collecting):
         def commands(target):
             for version in (9, 10):
                 config = self.folder / f"probe-{version}.conf"
-                config.write_text(
-                    f"daemonize: false\npcap_savefile: {self.folder}/packets.pcap\nplugins: nfprobe\n"
-                    f"nfprobe_receiver: {target}\nnfprobe_version: {version}\n"
-                    "aggregate: src_host, dst_host, src_port, dst_port, proto, tcpflags\n"
-                )
+                config.write_text(PMACCTD.format(capture=self.folder / "packets.pcap", target=target, version=version))
                 yield ["pmacctd", "-f", config]
 
         self.export(began, commands)
@@ -205,6 +215,39 @@ class FlowExport(Collecting):
         began = int(time.time()) - 100
         (self.folder / "packets.pcap").write_bytes(capture(packets, began))
         return began
+
+    @unittest.skipUnless(shutil.which("softflowd") and shutil.which("pmacctd"), "softflowd or pmacctd is not installed")
+    def test_the_fragments_of_what_is_allowed_are_no_leak_whatever_an_exporter_makes_of_them(self):
+        """bob takes dns and pings. Later fragments have no ports, and are recorded with whatever stands in their place."""
+        packets = []
+        for source, target in (("10.1.1.10", "10.1.1.11"), ("2001:db8:1:1::10", "2001:db8:1:1::11")):
+            packets += fragments(source, target, 17, udp(40000, 53, bytes(4000)))
+            version, ping = (6, 58) if ":" in source else (4, 1)
+            for body in (bytes(4000), bytes(range(256)) * 16):
+                packets += fragments(source, target, ping, echo_request(version, body))
+        (self.folder / "packets.pcap").write_bytes(capture(packets, int(time.time()) - 100))
+        values = base()
+        values["filters"] = {"guard": a_filter("instance", inbound=[
+            {"action": "allow", "service": ["dns", "icmp/8/0", "icmp6/128/0"]}])}  # fmt: skip
+        (own,) = values["instances"]["bob"]["interfaces"]
+        own |= {"addresses": ["10.1.1.11", "2001:db8:1:1::11"], "filters": ["guard"]}
+        values["observation_points"] = {"1": "bob/eth0"}
+        evaluator = Evaluator(Comparison(Walker(load(values))))
+        config = self.folder / "fragments.conf"
+        for make in ("softflowd", "pmacctd"):
+            with self.subTest(make), self.collector("--json") as process:
+                target = f"127.0.0.1:{process.ports['flows']}"
+                config.write_text(PMACCTD.format(capture=self.folder / "packets.pcap", target=target, version=10))
+                command = ["pmacctd", "-f", config] if make == "pmacctd" else [
+                    make, "-r", self.folder / "packets.pcap", "-n", target, "-v", "10", "-d"]  # fmt: skip
+                subprocess.run(command, capture_output=True, check=False, timeout=60)
+            table = table_of([replace(record, event="passed", point="1") for record in self.records()])
+            shutil.rmtree(self.store)
+            judged = evaluator.judge(table)
+            told = Counter(judged.concluded[code].status for code in judged.conclusion.tolist())
+            self.assertGreater(told["agree"], 2, make)
+            self.assertGreater(told["unsure"], 0, make)
+            self.assertEqual(told["agree"] + told["unsure"], len(table), (make, told))
 
     def export(self, began, commands):
         """Have each of some commands export the capture, and hold what comes against what was sent."""

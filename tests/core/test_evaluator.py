@@ -68,10 +68,13 @@ def random_records(topology, chance, count):
         if protocol in (ICMP, ICMP6):
             detail = chance.choice((0, 8 << 8, 3 << 8 | 3, 128 << 8, 129 << 8, 1 << 8 | 4))
         port = chance.choice([*PORTS, chance.randrange(1024, 65536)]) if protocol in WITH_PORTS else None
+        unrecorded = chance.choice((None, None, None, 0, -1)) if protocol in WITH_PORTS else None
         begin = NOON + timedelta(milliseconds=chance.randrange(-3_600_000, 3_600_000))
         for _ in range(chance.choice((1, 1, 2, 2, 3, 5))):
             turned = port is not None and chance.random() < 0.5
             ends, ports = ((destination, source), (detail, port)) if turned else ((source, destination), (port, detail))
+            if unrecorded is not None:  # the client's port, by an exporter that leaves it out, or has 0 for it
+                ports = (detail, 0) if turned else (None if unrecorded else 0, detail)
             if chance.random() < 0.3:  # seen on the other side of a gateway
                 ends = tuple(moved(walker, each) for each in ends)
             flags = chance.choice((None, 0x02, 0x12, 0x1B, 0x1B, 0x14, 0x04, 0x10)) if protocol == TCP else None
@@ -127,9 +130,12 @@ class AskedAbout(unittest.TestCase):
                     ends = sender[each], target[each]
                     service, port = int(judged.asked.service[each]), int(judged.asked.port[each])
                     if judged.found.began[each] < 0 and ends[1] in some and ends[0] in others:
-                        ported = service >> 16 in (6, 17, 132) and port >= 0
-                        turned = (service & ~0xFFFF | port, service & 0xFFFF) if ported else (service, port)
-                        mine |= {each} if turned[0] in services and (ports is None or turned[1] in ports) else set()
+                        ported = service >> 16 in (6, 17, 132)
+                        turned = (service, port)
+                        if ported:  # neither port 0 nor none is one
+                            client = service & 0xFFFF if port > 0 and service & 0xFFFF else -1
+                            turned = (service & ~0xFFFF | max(port, 0), client)
+                        mine |= {each} if is_on(*turned) else set()
                     on = is_on(service, port)
                     if on and ends[0] in some and ends[1] in others and ends[1] not in apart:
                         mine.add(each)

@@ -137,6 +137,43 @@ class Evidence(unittest.TestCase):
         open_both_ways["instances"]["ann"]["listens"] = ["tcp"]
         self.check("agree answered", *both(BOB, ANN, 50002, 50001), values=open_both_ways)
 
+    def test_e2_echo_replies_beside_a_request_of_their_own_sender_may_be_its_later_fragments(self):
+        """Whoever exports a large ping without putting it together records its later fragments by type 0."""
+        asked, fragments = flow(ANN, CAT, "icmp/8/0", None), flow(ANN, CAT, "icmp/0/0", None)
+        self.check(["leak arrived"], fragments)
+        self.check(["agree as far as seen", "unsure passed"], asked, fragments)
+        told = self.judged(asked, fragments)[1].why
+        self.assertTrue(told.startswith("an echo reply, or a later fragment of an echo request"), told)
+        self.check("leak arrived", flow(CAT, ANN, "icmp/8/0", None), fragments)
+
+    def test_e2_a_record_without_the_port_that_it_was_sent_from_may_be_a_reply(self):
+        for port in (None, 0):
+            self.check("unsure answered", flow(ANN, CAT, "tcp/40000", port, flags=ALL))
+            self.check(["leak answered", "leak arrived"], flow(CAT, ANN, "ssh", port, flags=ALL),
+                       flow(ANN, CAT, "tcp/40000", 22, flags=ALL))  # fmt: skip
+            self.check("agree answered", flow(BOB, ANN, "ssh", port, flags=ALL), flow(ANN, BOB, "tcp/0", 22, flags=ALL))
+
+    def test_e1_later_fragments_bear_no_ports_and_prove_nothing(self):
+        """What they are part of may be allowed, and may not: their ports are 0 in a record."""
+        whole = flow(BOB, ANN, "dns", 40000)
+        for event in ("passed", "denied", "seen"):
+            for protocol in ("udp/0", "tcp/0", "proto/0", "proto/44"):
+                fragments = flow(BOB, ANN, protocol, 0 if "/0" in protocol[:5] else None, event)
+                found = self.judged(whole, fragments)
+                self.assertEqual(["agree", "unsure"], [each.status for each in found])
+                self.assertTrue(found[1].why.startswith("what it was sent to is not recorded"), found[1])
+
+    def test_s23_without_the_clients_port_it_is_judged_by_every_port_that_may_have_been_it(self):
+        """dan's subnet lets replies back to 50000 and above; bob's are 32768 to 60999."""
+        request = flow(BOB, DAN, "http", None, flags=SYN, point="3")
+        values = network()
+        self.check("agree as far as seen", request, values=values)
+        self.check("unsure arrived", request, flow(DAN, BOB, "tcp/0", 80, flags=SYN_ACK, point="3"), values=values)
+        values["instances"]["bob"]["ephemeral_ports"] = "50000-60999"
+        self.check("agree answered", request, flow(DAN, BOB, "tcp/0", 80, flags=SYN_ACK, point="3"), values=values)
+        values["instances"]["bob"]["ephemeral_ports"] = "32768-49999"
+        self.check("leak answered", request, flow(DAN, BOB, "tcp/0", 80, flags=SYN_ACK, point="3"), values=values)
+
     # E3 to E6: what is proved.
 
     def test_e3_an_answer_recorded_before_the_gate_that_decides_proves_that_the_request_passed_it(self):

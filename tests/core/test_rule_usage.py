@@ -4,6 +4,7 @@ import random
 import tempfile
 import unittest
 from collections import Counter
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
@@ -22,6 +23,7 @@ from kiboko.files.network.network_file import load_network
 from tests.core.test_evaluator import random_records
 from tests.core.test_evidence import flow
 from tests.helpers import a_filter, base, load
+from tests.plain_judge import stretches
 from tests.random_networks import random_network
 
 
@@ -99,13 +101,25 @@ class HeldToTheWalk(unittest.TestCase):
             tallies = evaluator.tallies(table_of(part))
             met = evaluator.rules_met(tallies)
             for row, tally in enumerate(tallies):
-                finding = comparison.finding(tally.concluded, tally.flow)
                 for numbers, is_reply in ((met.request[row], False), (met.reply[row], True)):
                     found = [met.keys[number] for number in numbers.tolist() if number >= 0]
-                    want = rules_met(topology, finding, is_reply)
+                    want = self.met_by(comparison, tally, tally.flow, is_reply)
                     self.assertEqual(sorted(found), sorted(want), (tally.flow, is_reply))
                     several += len(found) > 1
         return several
+
+    def asked(self, comparison, flow):
+        """A flow, by each client port that tells anything apart where none is recorded; nothing without a service."""
+        if not flow.service.has_ports or flow.port is not None:
+            return [flow]
+        source = comparison.walker.directory.endpoint(flow.source)
+        ports = stretches(comparison.walker, comparison.served, source, flow.service)
+        return [replace(flow, port=port) for port in ports] if flow.service.detail else []
+
+    def met_by(self, comparison, tally, flow, is_reply):
+        """The rules that the packets of a flow met by the walk, or would have by one of the ports."""
+        findings = (comparison.finding(tally.concluded, each) for each in self.asked(comparison, flow))
+        return {key for finding in findings for key in rules_met(comparison.walker.topology, finding, is_reply)}
 
     def test_on_random_networks_of_every_feature(self):
         several = 0
@@ -133,32 +147,33 @@ class HeldToTheWalk(unittest.TestCase):
         table = table_of(random_records(topology, random.Random(9), 800))
         judged, tallies = evaluator.judge(table), evaluator.tallies(table)
         at = {tuple(key): row for row, key in enumerate(tallies.keys.tolist())}
-        every = [comparison.finding(tally.concluded, tally.flow) for tally in tallies]
-        keys = [key for finding in every for key in rules_met(topology, finding, False)]
-        wanted = frozenset(key for key, _ in Counter(keys).most_common(2))
+        listed = list(tallies)
+        every = [[self.met_by(comparison, each, each.flow, way) for way in (False, True)] for each in listed]
+        wanted = frozenset(key for key, _ in Counter(key for keys, _ in every for key in keys).most_common(2))
         want = [
-            not wanted.isdisjoint(rules_met(topology, every[at[conclusion, kind]], bool(is_reply)))
+            not wanted.isdisjoint(every[at[conclusion, kind]][bool(is_reply)])
             for conclusion, kind, is_reply in zip(
                 judged.conclusion.tolist(), judged.classes.tolist(), judged.is_reply, strict=True
             )
         ]
         # Of what either end may have begun, so are those that would meet it if the other one had.
-        turned = [comparison.finding(tally.concluded, self.turned_round(tally.flow)) for tally in tallies]
+        turned = [[self.met_by(comparison, each, self.turned_round(each.flow), way) for way in (False, True)]
+                  for each in listed]  # fmt: skip
         for row, (conclusion, kind, is_reply) in enumerate(zip(
             judged.conclusion.tolist(), judged.classes.tolist(), judged.is_reply.tolist(), strict=True
         )):  # fmt: skip
             if judged.found.began[judged.found.of[row]] < 0:
-                rules = rules_met(topology, turned[at[conclusion, kind]], not is_reply)
-                want[row] |= not wanted.isdisjoint(rules)
+                want[row] |= not wanted.isdisjoint(turned[at[conclusion, kind]][not is_reply])
         self.assertEqual(evaluator.meeting(table, wanted).tolist(), want)
         self.assertTrue(0 < sum(want) < len(want))
 
     def turned_round(self, flow):
         """What the other end would have asked."""
         own = flow.service
-        if flow.port is None:
+        if not own.has_ports:
             return FlowAsked(flow.target, flow.source, own, None)
-        return FlowAsked(flow.target, flow.source, Service(own.protocol, flow.port), own.detail)
+        client = own.detail if own.detail and flow.port else None
+        return FlowAsked(flow.target, flow.source, Service(own.protocol, flow.port or 0), client)
 
 
 if __name__ == "__main__":

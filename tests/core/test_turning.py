@@ -21,6 +21,7 @@ from kiboko.core.walk.walk import ALLOWED, BLOCKED, Walker
 from tests.core.test_evaluator import random_records
 from tests.core.test_evidence import flow
 from tests.helpers import a_filter, base, load
+from tests.plain_judge import stretches
 from tests.random_changes import ANYTHING, changed
 from tests.random_networks import random_network
 
@@ -63,7 +64,8 @@ class HeldToWalks(unittest.TestCase):
             kind = self.kind_of(comparison, new, source, target, service, port)
             if judged.found.began[number] < 0:
                 one, other = self.turned_round(old, source, target)
-                back = self.kind_of(comparison, new, one, other, service & ~0xFFFF | max(port, 0), service & 0xFFFF)
+                client = service & 0xFFFF if service & 0xFFFF and port > 0 else -1
+                back = self.kind_of(comparison, new, one, other, service & ~0xFFFF | max(port, 0), client)
                 kind = kind if kind == back else None
             if kind is not None:
                 ends = old.directory.end_name(source), old.directory.end_name(target)
@@ -88,8 +90,14 @@ class HeldToWalks(unittest.TestCase):
         if any(old.directory.why_undeliverable(each) for each in (source, target)) or source in shared:
             return None
         end = old.directory.endpoint(source)
-        if (end.network is None and comparison.ends.is_foreign(target)) or (service >> 16 in (6, 17, 132) and port < 0):
+        if end.network is None and comparison.ends.is_foreign(target):
             return None
+        if service >> 16 in (6, 17, 132) and port < 0:
+            ports = stretches(
+                old, comparison.served | Comparison(new).served, end, Service(service >> 16, service & 0xFFFF)
+            )
+            kinds = {self.kind_of(comparison, new, source, target, service, each) for each in ports if service & 0xFFFF}
+            return kinds.pop() if len(kinds) == 1 else None
         ports = RangeSet.one(port) if port >= 0 else None
         verdicts = [each.walk(each.directory.endpoint(source), target, Service(service >> 16, service & 0xFFFF), ports)
                     .verdict for each in (old, new)]  # fmt: skip

@@ -21,7 +21,8 @@ Truths = NDArray[np.bool_]
 @dataclass(frozen=True, slots=True)
 class Asked:
     """What conversations ask, if one end or the other began, by columns: the atoms of the sender and of the address
-    that it sent to, the service's number, the client's port; and which kind of proof there is."""
+    that it sent to, the service's number, the client's port (-1 where none is recorded; then that of the service is 0
+    where it is not either); and which kind of proof there is."""
 
     sender: Rows
     target: Rows
@@ -99,5 +100,8 @@ class Addressed:
         answers = (self.protocol == ICMP) & (self.detail >> 8 == 0) | (self.protocol == ICMP6) & (
             self.detail >> 8 == 129
         )
-        detail = np.where(ported, np.maximum(port, 0), np.where(icmp & answers, kind << 8, self.detail))
-        return Asked(sender, target, self.protocol << 16 | detail, np.where(ported, client, NONE), proof)
+        # Port 0 is none: whoever records it has no other (RFC 768), as of the later fragments of a packet.
+        known = port > 0
+        detail = np.where(ported, np.where(known, port, 0), np.where(icmp & answers, kind << 8, self.detail))
+        client = np.where(ported & known & (client > 0), client, NONE)
+        return Asked(sender, target, self.protocol << 16 | detail, client, proof)

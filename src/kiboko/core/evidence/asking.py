@@ -142,7 +142,7 @@ class RecordedEnds:
             return np.zeros(self._count, dtype=np.bool_)
         if turned:
             service, port = turned_round(self._asked.service, self._asked.port)
-            return within(services, service) & (within(ports, port) if ports is not None else True)
+            return within(services, service) & ((port < 0) | within(ports, port) if ports is not None else True)
         found: NDArray[np.bool_] = within(services, self._services)[self._service_of]
         if ports is not None:
             found &= (self._asked.port < 0) | within(ports, self._asked.port)

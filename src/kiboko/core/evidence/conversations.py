@@ -149,8 +149,8 @@ class KnownPorts:
         self._is_known = is_known.reshape(-1)
 
     def among(self, protocols: NDArray[np.uint8], ports: NDArray[np.int32]) -> NDArray[np.bool_]:
-        """Which ports of which protocols are, bool[n]; a port of -1 is none."""
-        found: NDArray[np.bool_] = self._is_known[self._row_of[protocols] << 16 | np.maximum(ports, 0)] & (ports >= 0)
+        """Which ports of which protocols are, bool[n]; a port of -1 is none, and one of 0 neither."""
+        found: NDArray[np.bool_] = self._is_known[self._row_of[protocols] << 16 | np.maximum(ports, 0)] & (ports > 0)
         return found
 
 
@@ -171,7 +171,7 @@ def bring_together(table: FlowTable, ends: SeenEnds, known_ports: KnownPorts) ->
     bare = Conversations(
         numbers.codes, side, numbers.first, none.astype(np.int8), none.astype(np.uint8), none > 0, several
     )
-    began, by, contradicted = _who_began(table, bare, known_ports)
+    began, by, contradicted = _who_began(table, bare, known_ports, _perhaps_fragments(table, bare, ends))
     return Conversations(numbers.codes, side, numbers.first, began, by, contradicted, several)
 
 
@@ -188,7 +188,7 @@ def _keys(table: FlowTable, ends: SeenEnds) -> tuple[NDArray[np.uint64], NDArray
     ported = has_ports(table.protocol)
     protocol = table.protocol.astype(np.uint64)
     near, far = identity[table.source], identity[table.destination]
-    near += np.where(ported, table.source_port + 1, 0).astype(np.uint64)
+    near += np.where(ported, np.maximum(table.source_port, 0) + 1, 0).astype(np.uint64)
     far += np.where(ported, table.detail + 1, 0).astype(np.uint64)
     side = near > far
     one, other = np.minimum(near, far), np.maximum(near, far)
@@ -251,8 +251,28 @@ def _latest_so_far(values: NDArray[np.int64], begins: NDArray[np.int64]) -> NDAr
     return np.concatenate(found)
 
 
+def _perhaps_fragments(table: FlowTable, found: Conversations, ends: SeenEnds) -> NDArray[np.bool_]:
+    """Which conversations are of echo replies alone, whose sender asks the same end, bool[k]: of the later fragments of
+    a large request many exporters record a type of 0, which is that of a reply."""
+    rows = np.flatnonzero(is_icmp(table.protocol))
+    asks, answers = (np.zeros(len(table), dtype=np.bool_) for _ in range(2))
+    if len(rows):
+        asks[rows], answers[rows] = is_echo(table.protocol[rows], table.detail[rows])
+        answers &= table.protocol == ICMP
+    if not asks.any() or not answers.any():
+        return np.zeros(len(found), dtype=np.bool_)
+    asks = found.union(asks)
+    is_lone = found.union(answers) & ~asks
+    identity = ends.identities(table.addresses).astype(np.uint64)
+    near, far = identity[table.source[found.first]], identity[table.destination[found.first]]
+    turned = found.side[found.first]
+    asking, answering = np.where(turned, far, near), np.where(turned, near, far)
+    odd = np.uint64(0x9E3779B97F4A7C15)
+    return is_lone & np.isin(answering * odd + asking, (asking * odd + answering)[asks])
+
+
 def _who_began(
-    table: FlowTable, found: Conversations, known_ports: KnownPorts
+    table: FlowTable, found: Conversations, known_ports: KnownPorts, perhaps_fragments: NDArray[np.bool_]
 ) -> tuple[NDArray[np.int8], NDArray[np.uint8], NDArray[np.bool_]]:
     bits = np.where(table.protocol == TCP, _BY_FLAGS[table.flags], np.uint16(0))
     if table.direction is not None:
@@ -272,7 +292,7 @@ def _who_began(
     decide(BY_BIFLOW, (zero & _INITIATOR) + (one & _RESPONDER) > 0, (one & _INITIATOR) + (zero & _RESPONDER) > 0)
     protocol = table.protocol[found.first]
     icmp = is_icmp(protocol)
-    decide(BY_TYPE, icmp, np.zeros(len(found), dtype=np.bool_))
+    decide(BY_TYPE, icmp & ~perhaps_fragments, np.zeros(len(found), dtype=np.bool_))
     decide(BY_TIME, *_earlier(table, found, zero & one & _HAS_SYN > 0, protocol == TCP))
     ports = _by_ports(table, found, known_ports)
     before = began.copy()

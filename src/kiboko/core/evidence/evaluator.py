@@ -29,22 +29,31 @@ from kiboko.core.evidence.proofs import UNASKED, contexts, flag_kinds, mark_bits
 from kiboko.core.evidence.rules_met import Met, RuleKey, RulesMet
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.tallies import Tallies, no_tallies
-from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD, Service
+from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD
 from kiboko.core.network.model import ObservationPoint
-from kiboko.core.records.columns import Distinct, KeyNumbers, ascending, distinct, has_ports, numbered
+from kiboko.core.records.columns import Distinct, KeyNumbers, ascending, distinct, is_icmp, numbered
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds
+from kiboko.core.tables.client_ports import ClientPorts, is_without_service
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import GateTables
 from kiboko.core.tables.lines import AddressLine, NumberLine, service_line
 from kiboko.core.tables.places import NONE
-from kiboko.core.walk.walk import PARTLY
 
 _ICMP_ERRORS = {ICMP: (3, 4, 5, 11, 12), ICMP6: (1, 2, 3, 4)}
 """ICMP messages that speak of another packet (RFC 792, RFC 4443)."""
+_ICMP_TYPES = [
+    protocol << 8 | kind
+    for protocol, runs in ((ICMP, ((0, 0), (3, 6), (8, 18), (30, 43), (253, 254))),
+                           (ICMP6, ((1, 4), (100, 101), (128, 161), (200, 201))))
+    for first, last in runs for kind in range(first, last + 1)
+]  # fmt: skip
+"""The types of ICMP messages that there are, by IANA's registries. Of later fragments some exporters record what stands
+where a type would."""
 _MOST_CLASSES = 1_000_000
 _MOST_EXACT = 20_000
 _MOST_COUNTED = 1 << 56
 """As many packets or octets are counted of one tally: more are no measurement, and many such still add up."""
+_MOST_ASKED = 1 << 18
 _MOST_PREPARED = 10_000
 """As many pairs of places as have their ways found within seconds."""
 _MOST_BEHIND = 256
@@ -78,6 +87,7 @@ class Evaluator:
         self._line = line or AddressLine(walker.ground)
         self._services = services or service_line(walker.ground, comparison.served)
         self.tables = GateTables(walker, self._line, self._services)
+        self._client_ports = ClientPorts(self.tables)
         self.ends = SeenEnds(walker, self.tables, comparison.ends.is_foreign)
         known = walker.topology.observation_points
         # A point that the network file does not name tells no more than none.
@@ -162,6 +172,7 @@ class Evaluator:
         if len(rows):
             other = both[1].taken(rows).instead(turned[rows], both[0].taken(rows))
             agreed = judging.either(reason[rows], self._reasons(other))
+            agreed[(agreed == judging.WHO_BEGAN) & is_icmp(asked.service[rows] >> 16)] = judging.ECHO_OR_FRAGMENT
             is_lone = found.began[rows] >= 0
             agreed = np.where(is_lone & ~IS_LEAK[agreed], np.uint8(judging.REPLY_TO_NOTHING), agreed)
             self._settle(conclusion, reason, rows, agreed)
@@ -365,9 +376,10 @@ class Evaluator:
         apart = self.ends.is_apart(asked.sender) | self.ends.is_apart(asked.target)
         outside = ~apart & self.ends.is_foreign(asked.sender) & self.ends.is_foreign(asked.target)
         shared = self.ends.shared_by(asked.sender)
-        is_shared = ~apart & (shared != NONE)
-        reason[apart], reason[outside] = judging.APART, judging.BOTH_OUTSIDE
-        rows = np.flatnonzero(~apart & ~outside & ~is_shared)
+        unsaid = is_without_service(asked.service, asked.port)
+        is_shared = ~apart & ~unsaid & (shared != NONE)
+        reason[unsaid], reason[outside], reason[apart] = judging.NO_SERVICE, judging.BOTH_OUTSIDE, judging.APART
+        rows = np.flatnonzero(~apart & ~outside & ~unsaid & ~is_shared)
         if len(rows):
             reason[rows], kind[rows], decider[rows], passed[rows] = self._by_gates(asked.taken(rows))
         for row in np.flatnonzero(is_shared).tolist():
@@ -377,9 +389,22 @@ class Evaluator:
         return reason, conclusion, passed
 
     def _by_gates(self, asked: Asked) -> tuple[NDArray[np.uint8], Rows, Rows, Rows]:
-        """The reasons of some flows, the kind of gate that stops each and what decides there, and the steps passed."""
-        port, unknown = self._with_ports(asked)
-        flows = Flows(asked.sender.astype(np.int32), asked.target.astype(np.int32), asked.service, port)
+        """The reasons of some flows, the kind of gate that stops each and what decides there, and the steps passed. Of
+        a flow without a client port what holds for every port that it may have been sent from."""
+        of, port = self._client_ports.spread(asked.sender, asked.service, asked.port)
+        whole = dataclasses.replace(asked.taken(of), port=port)
+        begins = range(0, len(of), _MOST_ASKED)
+        parts = [self._by_ports(whole.taken(np.arange(at, min(at + _MOST_ASKED, len(of))))) for at in begins]
+        found = parts[0] if len(parts) == 1 else tuple(np.concatenate(column) for column in zip(*parts, strict=True))
+        reason, kind, decider, steps = found
+        if len(of) == len(asked.port):
+            return reason, kind, decider, steps
+        first = np.searchsorted(of, np.arange(len(asked.port)))
+        return judging.by_every_port(reason, first), kind[first], decider[first], steps[first]
+
+    def _by_ports(self, asked: Asked) -> tuple[NDArray[np.uint8], Rows, Rows, Rows]:
+        """The same of flows with a client port each, where the protocol has ports."""
+        flows = Flows(asked.sender.astype(np.int32), asked.target.astype(np.int32), asked.service, asked.port)
         met = self._outcomes.of(flows)
         numbers, situations = self._situations(asked, met.way)
         reason, steps = self._outcomes.judged(met.outcome, numbers, situations)
@@ -390,28 +415,14 @@ class Evaluator:
         rows = np.flatnonzero(met.is_first_alone)
         reason[rows] = judging.of_first_alone(reason[rows], followed_denied[rows])
         gate = self._outcomes.gate(met.outcome)
-        reason[unknown] = judging.PORTS_UNKNOWN
         kinds = asked.service >> 8
         error = np.isin(kinds, [protocol << 8 | kind for protocol, each in _ICMP_ERRORS.items() for kind in each])
-        reason[np.isin(asked.service, (ICMP << 16 | UNTOLD, ICMP6 << 16 | UNTOLD))] = judging.TYPE_UNTOLD
+        untold = np.isin(asked.service, (ICMP << 16 | UNTOLD, ICMP6 << 16 | UNTOLD))
+        reason[untold | (is_icmp(asked.service >> 16) & ~np.isin(kinds, _ICMP_TYPES))] = judging.TYPE_UNTOLD
         reason[error & ((gate >= 0) | denied)] = judging.AN_ERROR
         reason[met.way == NONE] = judging.NO_GATE
         reason[(self.ends.shared_by(asked.target) != NONE) & ~has_request] = judging.SHARED_REPLY
         return reason, self._outcomes.kind(met.outcome), met.decider, steps
-
-    def _with_ports(self, asked: Asked) -> tuple[Rows, Truths]:
-        """The client ports to ask about: where none is recorded, one that stands for all of them; and where that cannot
-        be, since they are not all treated alike."""
-        needs = has_ports(asked.service >> 16) & (asked.port < 0)
-        port, unknown = asked.port.copy(), np.zeros(len(needs), dtype=np.bool_)
-        for row in np.flatnonzero(needs).tolist():
-            number = int(asked.service[row])
-            service = Service(number >> 16, number & 0xFFFF)
-            sender = self.tables.places.end(int(asked.sender[row])).endpoint
-            walk = self._walker.walk(sender, self._line.first(int(asked.target[row])), service)
-            unknown[row] = walk.verdict == PARTLY
-            port[row] = walk.flow.source_ports.lowest
-        return port, unknown
 
     def _situations(self, asked: Asked, way: Rows) -> tuple[Rows, list[Situation]]:
         """What is proved of flows along their ways: a number for each, and all situations by number."""

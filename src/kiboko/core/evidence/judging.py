@@ -95,6 +95,7 @@ REPLY_TO_NOTHING = _reason(UNSURE, "a reply to nothing that was recorded")
 WHICH_ADDRESS = _reason(UNSURE, "whether it was sent to the public or to the private address is not recorded, and it"
                         " matters")  # fmt: skip
 WHO_BEGAN = _reason(UNSURE, "who began is not recorded, and it matters")
+ECHO_OR_FRAGMENT = _reason(UNSURE, "an echo reply, or a later fragment of an echo request, which is recorded as one")
 ENDED_EARLY = _reason(UNSURE, "a reset without its request: refused, or the end of what went before")
 APART = _reason(UNSURE, comparison.NOT_DELIVERED)
 BOTH_OUTSIDE = _reason(UNSURE, comparison.BOTH_OUTSIDE)
@@ -102,10 +103,11 @@ UNCLEAR_REPLY = _reason(UNSURE, "something came back: an answer or a refusal, wh
                         " not say")  # fmt: skip
 NO_GATE = _reason(UNSURE, comparison.OF_ONE_MACHINE)
 AN_ERROR = _reason(UNSURE, "an ICMP error: what it speaks of is not recorded")
-TYPE_UNTOLD = _reason(UNSURE, "which ICMP message it is was not recorded")
+TYPE_UNTOLD = _reason(UNSURE, "which ICMP message it is was not recorded, or is none that there is")
 SHARED_UNSURE = _reason(UNSURE, "some that may stand behind the shared address may, and some may not")
 SHARED_UNKNOWN = _reason(UNSURE, "who sent it from behind the shared address is not recorded")
 SHARED_REPLY = _reason(UNSURE, "whose reply it is that came from the shared address is not recorded")
+NO_SERVICE = _reason(UNSURE, "what it was sent to is not recorded, as of the later fragments of a packet")
 PORTS_UNKNOWN = _reason(UNSURE, "the client's port is not recorded, and it matters")
 BEFORE_AS_OF = _reason(UNSURE, "recorded before the time that the network file tells of", before_as_of=True,
                        cause="log-before-as-of")  # fmt: skip
@@ -118,6 +120,7 @@ BEGINNING_UNDATED = _reason(UNSURE, "when the session began is not recorded: it 
 
 _STATUS = np.array([("leak", "break", "unsure", "agree").index(each.status) for each in REASONS], dtype=np.uint8)
 IS_LEAK, IS_BREAK = _STATUS == 0, _STATUS == 1
+_STANDING = _STATUS * 2 + np.array([each.as_far_as_seen for each in REASONS], dtype=np.uint8)
 
 
 @dataclass(frozen=True, slots=True)
@@ -289,6 +292,15 @@ def together(reasons: NDArray[np.uint8]) -> int:
     if len(statuses) == 1:
         return int(reasons[0])
     return SHARED_UNSURE
+
+
+def by_every_port(reason: NDArray[np.uint8], first: NDArray[np.int64]) -> NDArray[np.uint8]:
+    """What holds whichever client port it was sent from: that of the lowest, where all come to the same. `reason` are
+    the reasons by each port, one flow's after another's, which begin at `first`."""
+    standing = _STANDING[reason]
+    is_same = np.minimum.reduceat(standing, first) == np.maximum.reduceat(standing, first)
+    found: NDArray[np.uint8] = np.where(is_same, reason[first], np.uint8(PORTS_UNKNOWN))
+    return found
 
 
 def whichever(one: NDArray[np.uint8], other: NDArray[np.uint8]) -> NDArray[np.uint8]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +14,8 @@ from kiboko.core.evidence.flow_numbers import FlowNumbers
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.network.model import Topology
-from kiboko.core.records.columns import has_ports, numbered
+from kiboko.core.records.columns import numbered
+from kiboko.core.tables.client_ports import ClientPorts, is_without_service
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import ABSENT, LETS_BACK, Decider
 from kiboko.core.tables.gate_tables import Gates, GateTables
@@ -50,6 +52,7 @@ class RulesMet:
         self._topology = comparison.walker.topology
         self._keys: list[RuleKey] = []
         self._number_of: dict[RuleKey, int] = {}
+        self._client_ports = ClientPorts(tables)
         self._flows = FlowNumbers(tables, self._ask, self._forget)
         self._forget()
 
@@ -64,19 +67,28 @@ class RulesMet:
         sender, target = self._ends.own(self._ends.atoms(tallies.sources)), self._ends.atoms(tallies.targets)
         known = ~(self._ends.is_apart(sender) | self._ends.is_apart(target))
         known &= ~(self._ends.is_foreign(sender) & self._ends.is_foreign(target))
+        known &= ~is_without_service(tallies.service, tallies.port)
         by_walk = self._ends.shared_by(sender) != NONE
-        by_walk |= has_ports(tallies.service >> 16) & (tallies.port < 0)
         rows = np.flatnonzero(known & ~by_walk)
-        flows = Flows(sender[rows].astype(np.int32), target[rows].astype(np.int32), tallies.service[rows],
-                      tallies.port[rows])  # fmt: skip
-        numbers = self._flows.of(flows)
+        of, port = self._client_ports.spread(sender[rows], tallies.service[rows], tallies.port[rows])
+        of = rows[of]
+        numbers = self._flows.of(Flows(sender[of].astype(np.int32), target[of].astype(np.int32), tallies.service[of],
+                                       port))  # fmt: skip
+        # Of several client ports that it may have been sent from one stands beside the other.
+        place = np.arange(len(of)) - np.searchsorted(of, of)
+        widest = int(place.max(initial=0)) + 1
         listed = {int(row): self._walked(tallies, int(row))
-                  for row in [*np.flatnonzero(known & by_walk), *rows[self._by_walk[numbers]]]}  # fmt: skip
+                  for row in [*np.flatnonzero(known & by_walk), *of[self._by_walk[numbers]]]}  # fmt: skip
         found = []
         for part, met in enumerate(self._met_by):
+            own = met.shape[1]
             width = max((len(each[part]) for each in listed.values()), default=0)
-            whole = np.full((len(tallies), max(width, met.shape[1])), NONE, dtype=np.int32)
-            whole[rows, : met.shape[1]] = met[numbers]
+            whole = np.full((len(tallies), max(width, own * widest)), NONE, dtype=np.int32)
+            for which in range(widest):
+                here = place == which
+                whole[of[here], own * which : own * (which + 1)] = met[numbers[here]]
+            if widest > 1:
+                whole = without_repeated(whole)
             for row, each in listed.items():
                 whole[row] = NONE
                 whole[row, : len(each[part])] = each[part]
@@ -112,9 +124,7 @@ class RulesMet:
         code = np.where(is_asked, decider * 2 + bound, 0)
         kinds, back = numbered(code.reshape(-1))
         numbers = np.array([self._key_of(kind >> 1, kind & 1) for kind in kinds.tolist()], dtype=np.int64)
-        found: Rows = np.sort(numbers[back.reshape(code.shape)], axis=1)
-        found[:, 1:][found[:, 1:] == found[:, :-1]] = NONE  # a rule that is met twice on one way is hit once
-        return found
+        return without_repeated(numbers[back.reshape(code.shape)])  # one that is met twice on one way is hit once
 
     def _bounds(self, ways: NDArray[np.int32], is_reply: bool, width: int) -> Rows:
         """Which gates are passed inbound, int64[n, gates]."""
@@ -137,6 +147,13 @@ class RulesMet:
             self._number_of[key] = len(self._keys)
             self._keys.append(key)
         return self._number_of[key]
+
+
+def without_repeated(numbers: NDArray[Any]) -> NDArray[Any]:
+    """The numbers in each row, each once; -1 in the place of others."""
+    found = np.sort(numbers, axis=1)
+    found[:, 1:][found[:, 1:] == found[:, :-1]] = NONE
+    return found
 
 
 def _key(topology: Topology, decider: Decider, direction: str) -> RuleKey | None:

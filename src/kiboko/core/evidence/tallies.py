@@ -119,9 +119,11 @@ class Tallies:
 
 
 def turned_round(service: Rows, port: Rows) -> tuple[Rows, Rows]:
-    """The services and client ports of flows if the other end had begun them: as they are where no port is known."""
-    ported = has_ports(service >> 16) & (port >= 0)
-    return np.where(ported, service & ~0xFFFF | port, service), np.where(ported, service & 0xFFFF, port)
+    """The services and client ports of flows if the other end had begun them; of protocols with ports the port of the
+    service is 0, and the client's -1, where the one that it would be is not known."""
+    ported, known = has_ports(service >> 16), port > 0
+    turned = np.where(ported, service & ~0xFFFF | np.where(known, port, 0), service)
+    return turned, np.where(ported, np.where(known & (service & 0xFFFF > 0), service & 0xFFFF, -1), port)
 
 
 def no_tallies() -> Tallies:

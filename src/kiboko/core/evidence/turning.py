@@ -15,9 +15,10 @@ from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import service_text
 from kiboko.core.records.address_names import AddressNames, Stretches
-from kiboko.core.records.columns import distinct, has_ports, within
+from kiboko.core.records.columns import distinct, within
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.core.records.group_sums import Groups, GroupSums, Sum
+from kiboko.core.tables.client_ports import ClientPorts, is_without_service
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import VERDICTS, GateTables
 from kiboko.core.tables.lines import AddressLine, NumberLine, service_line
@@ -78,6 +79,7 @@ class Turning:
         atoms = NumberLine((*lines[0].starts.tolist(), *lines[1].starts.tolist()), lines[0].end)
         self._evaluator = Evaluator(comparison, line, atoms)
         self._tables = self._evaluator.tables, GateTables(new, line, atoms)
+        self._client_ports = ClientPorts(self._tables[0])
         self._services = services
         self._directory = old.directory
         self._stretches = Stretches(self._directory.name_edges(), self._directory.is_by_itself)
@@ -120,17 +122,23 @@ class Turning:
         told &= ~(ends.is_foreign(sender) & ends.is_foreign(target))
         asked = told.copy()
         told &= ends.shared_by(sender) == NONE
-        told &= ~(has_ports(service >> 16) & (port < 0))
+        told &= ~is_without_service(service, port)
         rows = np.flatnonzero(told)
-        flows = Flows(sender[rows].astype(np.int32), target[rows].astype(np.int32), service[rows], port[rows])
-        before = np.full(len(tallies), _OPEN, dtype=np.uint8)
-        before[rows] = self._tables[0].judge(flows).verdict
-        may = np.arange(len(rows)) if self._services is None else np.flatnonzero(within(self._services, flows.service))
+        of, port = self._client_ports.spread(sender[rows], service[rows], port[rows])
+        of = rows[of]
+        flows = Flows(sender[of].astype(np.int32), target[of].astype(np.int32), service[of], port)
+        before = self._tables[0].judge(flows).verdict
+        may = np.arange(len(of)) if self._services is None else np.flatnonzero(within(self._services, flows.service))
         after = before.copy()
-        after[rows[may]] = self._tables[1].judge(flows.taken(may)).verdict
+        after[may] = self._tables[1].judge(flows.taken(may)).verdict
         was_open, is_open = before == _OPEN, after == _OPEN
-        kinds = np.select([was_open & ~is_open, ~was_open & is_open, (before == _SHUT) & (after == _SHUT)],
-                          [_STOPPED, _PASSES, _TRIED], _AS_BEFORE)  # fmt: skip
+        turned = np.select([was_open & ~is_open, ~was_open & is_open, (before == _SHUT) & (after == _SHUT)],
+                           [_STOPPED, _PASSES, _TRIED], _AS_BEFORE)  # fmt: skip
+        kinds = np.full(len(tallies), _AS_BEFORE, dtype=np.int64)
+        first = np.searchsorted(of, rows)
+        kinds[rows] = turned[first]
+        if len(of) > len(rows):  # of several client ports that it may have been sent from
+            told[rows] = np.minimum.reduceat(turned, first) == np.maximum.reduceat(turned, first)
         return told | ~asked, kinds  # what no gate lies between is turned by nothing
 
     def _note(self, tallies: Tallies, rows: NDArray[np.int64], into: GroupSums) -> None:

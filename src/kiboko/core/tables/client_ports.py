@@ -1,0 +1,79 @@
+"""Client ports where none is recorded: one for each stretch of a sender's that nothing in a network tells apart."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.header.services import Service
+from kiboko.core.records.columns import distinct, has_ports
+from kiboko.core.tables.gate_tables import GateTables
+
+Rows = NDArray[np.int64]
+
+
+_NO_PROTOCOLS = (0, 44)
+"""Headers of IPv6 that stand in front of the protocol's own (RFC 8200): hop-by-hop options, fragment."""
+
+
+def is_without_service(service: Rows, port: Rows) -> NDArray[np.bool_]:
+    """Of which flows it is not known what they were sent to, bool[n]: no port of a protocol with ports is known (no
+    service is at port 0, RFC 6335), or what stands for the protocol is none."""
+    portless = has_ports(service >> 16) & (service & 0xFFFF == 0) & (port < 0)
+    found: NDArray[np.bool_] = portless | np.isin(service >> 16, _NO_PROTOCOLS)
+    return found
+
+
+class ClientPorts:
+    """Those of one network."""
+
+    def __init__(self, tables: GateTables) -> None:
+        self._tables = tables
+        self._starts: dict[tuple[int, int], Rows] = {}
+        """The first port of each stretch, by the atom of the sender and the protocol."""
+
+    def spread(self, sender: Rows, service: Rows, port: Rows) -> tuple[Rows, Rows]:
+        """Some flows, those without a client port (-1) once for each stretch of ports that they may have been sent
+        from (clause S23).
+
+        Parameters
+        ----------
+        sender : the atoms of the senders' addresses, int64[n]
+
+        Returns
+        -------
+        of : int64[m], which of the flows each is, ascending
+        port : int64[m], its client port; -1 for protocols without ports
+        """
+        needs = np.flatnonzero(has_ports(service >> 16) & (port < 0))
+        if not len(needs):
+            return np.arange(len(port)), port
+        kinds = distinct(sender[needs], service[needs] >> 16)
+        rows = needs[kinds.first]
+        listed = zip(sender[rows].tolist(), (service[rows] >> 16).tolist(), strict=True)
+        starts = [self._of(atom, protocol) for atom, protocol in listed]
+        sizes = np.array([len(each) for each in starts], dtype=np.int64)
+        begins = np.cumsum(sizes) - sizes
+        times = np.ones(len(port), dtype=np.int64)
+        times[needs] = sizes[kinds.codes]
+        of = np.repeat(np.arange(len(port)), times)
+        found = port[of]
+        within = np.arange(len(of)) - np.repeat(np.cumsum(times) - times, times)
+        kind = np.full(len(port), -1, dtype=np.int64)
+        kind[needs] = kinds.codes
+        several = np.flatnonzero(kind[of] >= 0)
+        found[several] = np.concatenate(starts)[begins[kind[of[several]]] + within[several]]
+        return of, found
+
+    def _of(self, sender: int, protocol: int) -> Rows:
+        key = sender, protocol
+        if key not in self._starts:
+            tables = self._tables
+            endpoint = tables.places.end(sender).endpoint
+            found: list[Rows] = []
+            cuts = tables.services.starts
+            for low, high in tables.walker.source_ports(endpoint, Service(protocol, 0)):
+                first, last = np.searchsorted(cuts, [protocol << 16 | low, protocol << 16 | high], side="right")
+                found += [np.array([low], dtype=np.int64), cuts[first:last] & 0xFFFF]
+            self._starts[key] = np.concatenate(found)
+        return self._starts[key]
