@@ -215,8 +215,8 @@ class PlainJudge:
         return silent, unasked
 
     def kind(self, record):
-        flags = record.tcp_flags
-        if record.service.protocol != 6 or flags is None:
+        flags = (record.tcp_flags or 0) & 0x3F
+        if record.service.protocol != 6 or not flags:
             return "none"
         if flags & 0x12 == 0x02:
             return "opening"
@@ -226,7 +226,7 @@ class PlainJudge:
 
     def is_answer(self, record):
         """Whether a record of whoever was sent to is surely no refusal."""
-        if record.service.protocol == 6 and record.tcp_flags is None:
+        if record.service.protocol == 6 and not (record.tcp_flags or 0) & 0x3F:
             return record.octets > record.packets * {4: 58, 6: 78}[record.source.family]
         return self.kind(record) != "reset"
 

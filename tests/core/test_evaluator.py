@@ -77,7 +77,7 @@ def random_records(topology, chance, count):
                 ports = (detail, 0) if turned else (None if unrecorded else 0, detail)
             if chance.random() < 0.3:  # seen on the other side of a gateway
                 ends = tuple(moved(walker, each) for each in ends)
-            flags = chance.choice((None, 0x02, 0x12, 0x1B, 0x1B, 0x14, 0x04, 0x10)) if protocol == TCP else None
+            flags = chance.choice((None, 0, 0x02, 0x12, 0x1B, 0x1B, 0x14, 0x04, 0x10)) if protocol == TCP else None
             start = begin + timedelta(milliseconds=chance.choice((0, 1, 40, 900, 5000, 400_000)))
             event = chance.choice((PASSED, PASSED, DENIED, SEEN))
             records.append(FlowRecord(

@@ -131,7 +131,7 @@ class Causes:
         example = group.example
         if isinstance(example, FlowRecord) and example.service.protocol == TCP:
             flags = example.tcp_flags
-            if flags is not None and not flags & _SYN:
+            if flags and not flags & _SYN:
                 yield _cause("older-session", 0.7, "the record has no opening packet (SYN): the session is older")
 
     def _filter_that_does_nothing(self, stops: list[Row], filters: set[str]) -> Iterator[Cause]:
