@@ -9,6 +9,8 @@ from kiboko.core.tables.lines import AddressLine, service_line
 PAUSE = 300
 ENDS = ("source", "destination", "listener")
 ERRORS = {1: (3, 4, 5, 11, 12), 58: (1, 2, 3, 4)}
+ASSIGNED = {1: {0, 3, 4, 5, 6, *range(8, 19), *range(30, 44), 253, 254},
+            58: {1, 2, 3, 4, 100, 101, *range(128, 162), 200, 201}}  # fmt: skip
 AS_FAR_AS_SEEN = [("agree", text) for text in ("it ", "answered, through a gate", "recorded before",
                                                "denied, as the rules say of what follows", "no answer was recorded")]  # fmt: skip
 NOT_TOLD, WHERE = "the record does not say whether it passed", "it passed somewhere"
@@ -365,6 +367,8 @@ class PlainJudge:
         asks = any(self.is_answer(r) for r, side in conversation.records if side == began)
         if self.directory.shared_owner(target) is not None and not asks:
             return "unsure", "whose reply it is that came from the shared"
+        if service.protocol in ASSIGNED and service.detail >> 8 not in ASSIGNED[service.protocol]:
+            return "unsure", "which ICMP message"
         found = self.against(conversation, began, walk, target, context)
         if service.protocol in ERRORS and service.detail >> 8 in ERRORS[service.protocol]:
             denied = any(r.event == "denied" for r, _ in conversation.records)

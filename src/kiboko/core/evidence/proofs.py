@@ -23,8 +23,8 @@ from kiboko.core.records.records import DENIED, PASSED, SEEN
 _SYN, _RST, _ACK = 0x02, 0x04, 0x10
 PLAIN, OPENING, RESET, ACKNOWLEDGES, UNCLEAR = range(5)
 """What a record is by its TCP flags: a packet like any other (or not of TCP); SYN without ACK; a reset and nothing
-else; one with an ACK, which is no bare reset; or that is not told, since no flag is recorded (every segment has one, and
-whoever does not record them often has 0 for them) and its packets are small enough for resets."""
+else; one with an ACK, which is no bare reset; or that is not told, since no flag is recorded (every segment has one:
+who does not record them often has 0 for them) and its packets are small enough for resets."""
 _KINDS = 5
 _LARGEST_RESET = {4: 58, 6: 78}
 """Octets of a reset, which has no options (RFC 9293), with the frame that some exporters count in."""
