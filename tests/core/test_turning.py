@@ -38,7 +38,7 @@ class HeldToWalks(unittest.TestCase):
                 old, new = (Walker(load(each)) for each in (values, other))
             except InputError:
                 continue
-            table = table_of(random_records(old.topology, chance, 400))
+            table = table_of(random_records(old.topology, chance, 700))
             turning, turned = Turning(old, new), Turned()
             judged = turning.judge(table)
             turning.take(table, judged, np.arange(len(table)), turned)

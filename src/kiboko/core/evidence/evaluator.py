@@ -33,10 +33,10 @@ from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD
 from kiboko.core.network.model import ObservationPoint
 from kiboko.core.records.columns import Distinct, KeyNumbers, ascending, distinct, is_icmp, numbered
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds
-from kiboko.core.tables.client_ports import ClientPorts, is_without_service
+from kiboko.core.tables.client_ports import ClientPorts, asked_line, is_without_service
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import GateTables
-from kiboko.core.tables.lines import AddressLine, NumberLine, service_line
+from kiboko.core.tables.lines import AddressLine, NumberLine
 from kiboko.core.tables.places import NONE
 
 _ICMP_ERRORS = {ICMP: (3, 4, 5, 11, 12), ICMP6: (1, 2, 3, 4)}
@@ -85,7 +85,7 @@ class Evaluator:
         self._comparison = comparison
         self._walker = walker = comparison.walker
         self._line = line or AddressLine(walker.ground)
-        self._services = services or service_line(walker.ground, comparison.served)
+        self._services = services or asked_line(walker.ground, comparison.served)
         self.tables = GateTables(walker, self._line, self._services)
         self._client_ports = ClientPorts(self.tables)
         self.ends = SeenEnds(walker, self.tables, comparison.ends.is_foreign)

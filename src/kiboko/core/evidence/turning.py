@@ -18,10 +18,10 @@ from kiboko.core.records.address_names import AddressNames, Stretches
 from kiboko.core.records.columns import distinct, within
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.core.records.group_sums import Groups, GroupSums, Sum
-from kiboko.core.tables.client_ports import ClientPorts, is_without_service
+from kiboko.core.tables.client_ports import ClientPorts, asked_line, is_without_service
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import VERDICTS, GateTables
-from kiboko.core.tables.lines import AddressLine, NumberLine, service_line
+from kiboko.core.tables.lines import AddressLine, NumberLine
 from kiboko.core.tables.places import NONE
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, Walker
 
@@ -75,7 +75,7 @@ class Turning:
         comparison = Comparison(old)
         newer = Comparison(new)
         line = AddressLine(old.ground, AddressLine(new.ground).edges())
-        lines = [service_line(each.walker.ground, each.served) for each in (comparison, newer)]
+        lines = [asked_line(each.walker.ground, each.served) for each in (comparison, newer)]
         atoms = NumberLine((*lines[0].starts.tolist(), *lines[1].starts.tolist()), lines[0].end)
         self._evaluator = Evaluator(comparison, line, atoms)
         self._tables = self._evaluator.tables, GateTables(new, line, atoms)

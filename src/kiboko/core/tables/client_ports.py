@@ -5,15 +5,23 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.header.services import Service
+from kiboko.core.filters.ground import Ground
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import WITH_PORTS, Service
 from kiboko.core.records.columns import distinct, has_ports
 from kiboko.core.tables.gate_tables import GateTables
+from kiboko.core.tables.lines import NumberLine, service_line
 
 Rows = NDArray[np.int64]
 
 
 _NO_PROTOCOLS = (0, 44)
 """Headers of IPv6 that stand in front of the protocol's own (RFC 8200): hop-by-hop options, fragment."""
+
+
+def asked_line(ground: Ground, served: RangeSet) -> NumberLine:
+    """The atoms of services as records have them, in which port 0 is apart from all that there are."""
+    return service_line(ground, served, more=[protocol << 16 | 1 for protocol in WITH_PORTS])
 
 
 def is_without_service(service: Rows, port: Rows) -> NDArray[np.bool_]:
