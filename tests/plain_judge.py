@@ -361,6 +361,8 @@ class PlainJudge:
             ]
             if len({(status, (status, text) in AS_FAR_AS_SEEN) for status, text in found}) > 1:
                 return "unsure", "the client's port is not recorded"
+            if found[0][0] == "leak" and self.directory.shared_owner(target) is not None:
+                return "unsure", "whose reply it is that came from the shared"
             return found[0]
         ports = RangeSet.one(port) if port is not None else None
         walk = self.walker.walk(source, target, service, ports)

@@ -31,7 +31,7 @@ from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.tallies import Tallies, no_tallies
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD
 from kiboko.core.network.model import ObservationPoint
-from kiboko.core.records.columns import Distinct, KeyNumbers, ascending, distinct, is_icmp, numbered
+from kiboko.core.records.columns import Distinct, KeyNumbers, ascending, distinct, has_ports, is_icmp, numbered
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds
 from kiboko.core.tables.client_ports import ClientPorts, asked_line, is_without_service
 from kiboko.core.tables.column import Flows
@@ -397,10 +397,19 @@ class Evaluator:
         parts = [self._by_ports(whole.taken(np.arange(at, min(at + _MOST_ASKED, len(of))))) for at in begins]
         found = parts[0] if len(parts) == 1 else tuple(np.concatenate(column) for column in zip(*parts, strict=True))
         reason, kind, decider, steps = found
-        if len(of) == len(asked.port):
-            return reason, kind, decider, steps
-        first = np.searchsorted(of, np.arange(len(asked.port)))
-        return judging.by_every_port(reason, first), kind[first], decider[first], steps[first]
+        if len(of) > len(asked.port):
+            first = np.searchsorted(of, np.arange(len(asked.port)))
+            reason, kind, decider, steps = (
+                judging.by_every_port(reason, first),
+                kind[first],
+                decider[first],
+                steps[first],
+            )
+        # Without the client's port, what comes from a shared address may be of another conversation of its sender's.
+        is_unrecorded = has_ports(asked.service >> 16) & (asked.port < 0)
+        whose = np.flatnonzero(is_unrecorded & IS_LEAK[reason])
+        reason[whose[self.ends.shared_by(asked.target[whose]) != NONE]] = judging.SHARED_REPLY
+        return reason, kind, decider, steps
 
     def _by_ports(self, asked: Asked) -> tuple[NDArray[np.uint8], Rows, Rows, Rows]:
         """The same of flows with a client port each, where the protocol has ports."""
