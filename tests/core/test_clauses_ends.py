@@ -3,6 +3,7 @@
 import unittest
 
 from kiboko.core.errors import InputError, UsageError
+from kiboko.core.header.addresses import parse_prefix
 from kiboko.core.queries.ends import Ends
 from kiboko.core.walk.walk import Walker
 from tests.helpers import a_filter, base, decided, gates, load, question, walk
@@ -83,6 +84,34 @@ class EndsAndAddresses(unittest.TestCase):
         self.assertEqual([], [each for each in question(values, "192.0.2.7", "ann", "ssh").caveats if "guard" in each])
         stop["from"] = ["internet", "north"]  # which names it by its own name
         self.assertEqual([], [each for each in question(values, "cat", "ann", "ssh").caveats if "guard" in each])
+
+    def test_s2_nobody_on_the_internet_has_a_private_address(self):
+        """RFC 1918: a rule for 10.0.0.0/8 lets in what is within, and nobody of an outside that lists everything."""
+        values = base()
+        values["filters"]["f"] = a_filter("instance", inbound=[
+            {"action": "allow", "from": ["10.0.0.0/8", "100.64.0.0/10", "fc00::/7", "192.168.0.0/16"]}])  # fmt: skip
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["f"]
+        for sender, target in (("10.99.1.1", "203.0.113.10"), ("100.64.1.1", "203.0.113.10"),
+                               ("fd00::1", "2001:db8:1:1::10"), ("192.168.1.1", "10.1.1.10")):  # fmt: skip
+            found = walk(values, sender, target, "ssh")
+            self.assertEqual((found.flow.source.outside, found.verdict, decided(found)[0]), (None, "blocked", "route"))
+            self.assertIn("it is private, and nobody's beyond a network", found.decided_by.reason)
+        self.assertEqual("nowhere", walk(values, "ann", "172.16.5.5", "ssh").decided_by.step.stop.kind)
+        self.assertEqual("allowed", walk(values, "cat", "ann", "ssh").verdict)
+        internet = Ends(Walker(load(values))).resolve("internet")
+        ranges = [(each.low, each.high) for each in internet.members]
+        for private in map(parse_prefix, ("10.0.0.0/8", "172.16.0.0/12", "fc00::/7")):
+            self.assertFalse([each for each in ranges if each[0].family == private.family
+                              and each[0].value <= private.last and private.value <= each[1].value])  # fmt: skip
+        # Who lists it by itself has it, and so has who may be all that is behind a tunnel.
+        values["outside"]["depot"]["addresses"].append("192.168.0.0/16")
+        self.assertEqual("depot", walk(values, "192.168.1.1", "203.0.113.10", "ssh").flow.source.outside.name)
+        values["outside"]["office"] = {"addresses": ["0.0.0.0/1"]}
+        values["gateways"]["line"] = {"kind": "tunnel", "network": "north", "outside": "office"}
+        values["route_tables"]["north-table"].append({"to": "10.99.0.0/16", "via": "line"})
+        found = walk(values, "10.99.1.1", "10.1.1.10", "ssh")
+        self.assertEqual(("office", "allowed"), (found.flow.source.outside.name, found.verdict))
+        self.assertIsNone(walk(values, "172.16.5.5", "203.0.113.10", "ssh").flow.source.outside)
 
     def test_s2_an_address_of_a_network_is_never_outside(self):
         found = walk(base(), "10.1.1.77", "dan", "ssh")

@@ -92,8 +92,10 @@ class Replies:
 
     @cached_property
     def _nobody(self) -> AddressSet:
-        """What belongs to no outside: our networks, and what no router delivers to one machine."""
-        return AddressSet.union([self._walker.directory.network_blocks, *SPECIAL_PURPOSE.values()])
+        """What belongs to no outside: our networks, private addresses of nobody, and what no router delivers to one
+        machine."""
+        directory = self._walker.directory
+        return AddressSet.union([directory.network_blocks, directory.unrouted, *SPECIAL_PURPOSE.values()])
 
     def _outside(self, name: str) -> AddressSet:
         """The addresses that belong to an outside (S2)."""

@@ -9,7 +9,6 @@ from dataclasses import dataclass
 from kiboko.core.audit.findings import Finding, few, found
 from kiboko.core.audit.scope import WHOLE, Scope
 from kiboko.core.errors import Place
-from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.nesting import Nesting
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import services_texts
@@ -82,7 +81,7 @@ def _is_exposed(instance: Instance) -> bool:
 
 def _crowds(ends: Ends) -> list[End]:
     """The outsides with very many addresses, each without others that lie within it."""
-    outsides = {name: AddressSet.of_prefixes(each.prefixes) for name, each in ends.topology.outsides.items()}
+    outsides = {name: ends.directory.outside_addresses(name) for name in ends.topology.outsides}
     nesting = Nesting(outsides)
     owned = (
         ends.block_end(name, nesting.own(name) - ends.directory.network_blocks)

@@ -288,6 +288,12 @@ PRIVATE_USE = AddressSet.of_prefixes(
 """Addresses that a sender may have beside the one that others see (RFC 1918, RFC 3927, RFC 6598, RFC 4193, and
 link-local ones of RFC 4291)."""
 
+PRIVATE_BLOCKS = tuple(
+    map(parse_prefix, ("10.0.0.0/8", "100.64.0.0/10", "172.16.0.0/12", "192.168.0.0/16", "fc00::/7"))
+)
+"""Blocks that everybody uses within and nobody beyond: private (RFC 1918), shared behind a carrier's translation (RFC
+6598) and unique-local (RFC 4193) addresses."""
+
 _OF_NOBODY = {
     family: tuple((block.value, block.last) for block in map(parse_prefix, blocks))
     for family, blocks in {4: ("0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "172.16.0.0/12", "192.168.0.0/16"),

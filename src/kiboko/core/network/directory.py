@@ -7,7 +7,15 @@ from collections.abc import Iterator, Mapping
 from copy import copy
 from typing import NamedTuple
 
-from kiboko.core.header.addresses import BITS, SPECIAL_PURPOSE, Address, AddressSet, Prefix, special_purpose
+from kiboko.core.header.addresses import (
+    BITS,
+    PRIVATE_BLOCKS,
+    SPECIAL_PURPOSE,
+    Address,
+    AddressSet,
+    Prefix,
+    special_purpose,
+)
 from kiboko.core.header.prefixes import PrefixTable
 from kiboko.core.network.model import Gateway, Instance, Interface, Network, Outside, Subnet, Topology
 
@@ -82,7 +90,14 @@ class Directory:
                     self._publics[interface.public] = interface
         self._subnets = _Blocks([(b, s.name) for s in topology.subnets.values() for b in s.blocks])
         self._networks = _Blocks([(b, n.name) for n in topology.networks.values() for b in n.blocks])
-        self._outsides = PrefixTable((p, o) for o in topology.outsides.values() for p in o.prefixes)
+        listed: list[tuple[Prefix, Outside | None]] = [(p, o) for o in topology.outsides.values() for p in o.prefixes]
+        self._outsides = PrefixTable([*listed, *((block, self._behind_tunnel(block)) for block in PRIVATE_BLOCKS)])
+        self.unrouted = AddressSet.union(
+            AddressSet.of_prefixes([block]) - AddressSet.of_prefixes(p for p, _ in listed if block.covers(p))
+            for block in PRIVATE_BLOCKS
+            if self._behind_tunnel(block) is None
+        )
+        """Private addresses that belong to no outside, whether or not one lists a wider block (clause S2)."""
         self._shared = {g.address: g for g in topology.gateways.values() if g.address is not None}
         self.network_blocks = AddressSet.of_prefixes(
             block for network in topology.networks.values() for block in network.blocks
@@ -98,6 +113,17 @@ class Directory:
         ]
         self._edges = AddressSet.of_addresses(a for a in edges if a not in self._interfaces)
         self.undeliverable = AddressSet.union([*SPECIAL_PURPOSE.values(), self._edges])
+
+    def _behind_tunnel(self, block: Prefix) -> Outside | None:
+        """The outside of the longest wider block that has a tunnel: what is private there may come by that."""
+        led_to = {each.outside for each in self.topology.gateways.values() if each.kind == "tunnel"}
+        wider = [(prefix.length, each.name) for each in self.topology.outsides.values() if each.name in led_to
+                 for prefix in each.prefixes if prefix.covers(block)]  # fmt: skip
+        return self.topology.outsides[max(wider)[1]] if wider else None
+
+    def outside_addresses(self, name: str) -> AddressSet:
+        """What an outside lists, without the private addresses that are nobody's beyond a network (clause S2)."""
+        return AddressSet.of_prefixes(self.topology.outsides[name].prefixes) - self.unrouted
 
     def of_changed(self, topology: Topology) -> Directory:
         """The directory of a changed topology, which shares what the change leaves as it is: all look-ups, where every
@@ -147,7 +173,7 @@ class Directory:
         topology = self.topology
         blocks = [block for subnet in topology.subnets.values() for block in subnet.blocks]
         blocks += [block for network in topology.networks.values() for block in network.blocks]
-        blocks += [block for outside in topology.outsides.values() for block in outside.prefixes]
+        blocks += [*PRIVATE_BLOCKS, *(block for outside in topology.outsides.values() for block in outside.prefixes)]
         stretches = [(block.family, block.value, block.last) for block in blocks]
         stretches += [(each.family, each.value, each.value) for each in (*self._interfaces, *self.public_addresses())]
         for family, first, last in stretches:
@@ -214,6 +240,11 @@ class Directory:
     def outside_holding(self, address: Address) -> Outside | None:
         """The outside with the longest prefix that holds the address, whoever else uses it (clause S29)."""
         return self._outsides.longest(address)
+
+    def belongs_nowhere(self, address: Address, within: str) -> str:
+        """Words for an address that belongs to no subnet or network (`within`) and no outside (clause S4)."""
+        private = ": it is private, and nobody's beyond a network" if address in self.unrouted else ""
+        return f"{address} belongs to no {within} and no outside{private}"
 
     def internet_gateway(self, network: str) -> Gateway | None:
         """The network's first internet gateway, in file order."""

@@ -60,7 +60,7 @@ class Ends:
         if text in topology.networks:
             return self.block_end(text, AddressSet.of_prefixes(topology.networks[text].blocks))
         if text in topology.outsides:
-            listed = AddressSet.of_prefixes(topology.outsides[text].prefixes)
+            listed = self.directory.outside_addresses(text)
             return self.block_end(text, listed - self.directory.network_blocks)
         kind, colon, name = text.partition(":")
         if colon and kind in ("zone", "tag"):
@@ -163,7 +163,7 @@ class Ends:
         topology = self.topology
         machines = [self._instance(name) for name in topology.instances]
         subnets = AddressSet.of_prefixes(block for subnet in topology.subnets.values() for block in subnet.blocks)
-        beyond = AddressSet.of_prefixes(prefix for outside in topology.outsides.values() for prefix in outside.prefixes)
+        beyond = AddressSet.union(map(self.directory.outside_addresses, topology.outsides))
         recorded = AddressSet.of_addresses(a for i in self.directory.interfaces() for a in i.addresses)
         rest = (subnets - recorded) | (beyond - self.directory.network_blocks)
         rest = rest - self.directory.undeliverable - AddressSet.of_addresses(self.directory.public_addresses())

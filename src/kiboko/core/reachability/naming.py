@@ -53,8 +53,7 @@ class Namer:
         }
         ours = AddressSet.of_addresses(directory.public_addresses()) | directory.network_blocks
         self._outside = {
-            name: AddressSet.of_prefixes(outside.prefixes) - ours - directory.undeliverable
-            for name, outside in topology.outsides.items()
+            name: directory.outside_addresses(name) - ours - directory.undeliverable for name in topology.outsides
         }
         # Of an outside within which others lie, what is its own: the longest prefix tells whose an address is (S2).
         nesting = Nesting(self._outside)

@@ -40,7 +40,7 @@ def not_carried(
     if gateway.kind == "nat" and destination.family == 6:
         return Stop(f"{entry}: IPv6 is not translated by {gateway.name}")
     if not is_public_of_ours(directory, destination) and directory.outside_holding(destination) is None:
-        return Stop(f"{destination} belongs to no network and no outside", UNREACHABLE, "nowhere", True)
+        return Stop(directory.belongs_nowhere(destination, "network"), UNREACHABLE, "nowhere", True)
     return None
 
 

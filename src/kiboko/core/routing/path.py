@@ -186,9 +186,8 @@ class PathFinder:
             trip.add("outside", end.outside.name, way="out", outside=end.outside)
             self._come_in(trip, end.outside.name, end.zone, end.outside)
         else:
-            self._block_route(
-                trip, end.name, Stop(f"{end.address} belongs to no subnet and no outside", kind="nowhere")
-            )
+            told = self.directory.belongs_nowhere(end.address, "subnet")
+            self._block_route(trip, end.name, Stop(told, kind="nowhere"))
 
     def _listener(self, trip: _Trip) -> None:
         arrival = trip.arrival

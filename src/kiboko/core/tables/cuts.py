@@ -12,7 +12,7 @@ from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 
 from kiboko.core.filters.ground import Ground
-from kiboko.core.header.addresses import BITS, SPECIAL_PURPOSE, Address, AddressSet
+from kiboko.core.header.addresses import BITS, PRIVATE_BLOCKS, SPECIAL_PURPOSE, Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP, WITH_PORTS
 from kiboko.core.network.host_rules import Match, Values, VerdictMap
@@ -89,7 +89,8 @@ def address_sets(ground: Ground, subject: Subject | None = None) -> Iterator[Add
         yield AddressSet.of_prefixes(subnet.blocks)
     for address in ground.directory.public_addresses():
         yield AddressSet.of_addresses([address])
-    yield AddressSet(v6=RangeSet.span(0xFC << 120, (0xFE << 120) - 1))  # unique-local: not global (S6)
+    for block in PRIVATE_BLOCKS:  # nobody's beyond (S2), and of IPv6 not global (S6)
+        yield AddressSet.of_prefixes([block])
     yield from SPECIAL_PURPOSE.values()
     yield ground.directory.undeliverable
     for fields, values in kernel_values(topology.instances.values()):

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.filters.ground import Ground
-from kiboko.core.header.addresses import BITS, IPV6_NOT_GLOBAL, Address, is_global_ipv6
+from kiboko.core.header.addresses import BITS, IPV6_NOT_GLOBAL, PRIVATE_BLOCKS, Address, is_global_ipv6
 from kiboko.core.network.directory import Endpoint
 from kiboko.core.network.model import Subnet
 from kiboko.core.records.columns import distinct
@@ -262,7 +262,7 @@ class Places:
         topology = self._topology
         blocks = [block for subnet in topology.subnets.values() for block in subnet.blocks]
         blocks += [block for network in topology.networks.values() for block in network.blocks]
-        blocks += [block for outside in topology.outsides.values() for block in outside.prefixes]
+        blocks += [*PRIVATE_BLOCKS, *(block for outside in topology.outsides.values() for block in outside.prefixes)]
         edges = {edge for block in blocks if block.family == family for edge in (block.value, block.last + 1)}
         if family == 6:
             edges.update(edge for low, high in IPV6_NOT_GLOBAL for edge in (low, high + 1))
