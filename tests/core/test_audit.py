@@ -370,6 +370,13 @@ class OfWays(unittest.TestCase):
         values["instances"]["ann"]["interfaces"][0]["addresses"].append("2001:db8:1:1::99")
         self.assertIn("guard/everybody", told(values, "open-administration"))
 
+    def test_a_rule_for_private_addresses_opens_nothing_to_the_internet(self):
+        for peers in (["10.0.0.0/8"], ["10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10"]):
+            values = self.opened({"id": "inside", "action": "allow", "service": "ssh", "from": peers})
+            self.assertNotIn("guard/inside", told(values, "open-administration"))
+        values = self.opened({"id": "inside", "action": "allow", "service": "ssh", "from": ["8.0.0.0/6"]})
+        self.assertIn("guard/inside", told(values, "open-administration"))
+
     def test_what_counts_as_administration_is_for_the_network_file_to_say(self):
         values = self.opened({"id": "everybody", "action": "allow", "service": "https"})
         values["administration"] = ["https"]

@@ -66,6 +66,13 @@ class EachCause(unittest.TestCase):
         self.assertEqual(len({each.id for each in found}), len(found))
         return found
 
+    def test_whoever_is_of_no_network_and_no_outside_has_an_address_to_be_recorded(self):
+        for sender in ("10.99.1.1", "192.168.7.7"):
+            found = self.causes(*both(sender, "10.1.1.10", 22, 40000))
+            self.assertEqual("no-address", found[0].id)
+            self.assertTrue(found[0].looked_at.startswith(f"{sender} belongs to no network and no outside"), found)
+        self.assertNotIn("no-address", self.ranked(*both("192.0.2.9", "10.1.1.10", 22, 40000)))
+
     def test_what_is_asked_about_counts_though_it_is_not_among_what_was_weighed(self):
         held = Comparison(Walker(load(network())))
         summary = Summary(held.walker.directory)

@@ -115,6 +115,10 @@ class Causes:
 
     def _of_leak(self, group: FindingGroup, walk: Walk) -> Iterator[Cause]:
         stops = stops_of(group)
+        for end in (walk.flow.source, self.walker.directory.endpoint(walk.flow.target)):
+            if end.network is None and end.outside is None:
+                looked = f"{end.address} belongs to no network and no outside that is recorded"
+                yield _cause("no-address", 0.9, looked)
         if not stops:
             return
         places = {row.at for row in stops}
