@@ -216,6 +216,10 @@ class OnTheDemo(unittest.TestCase):
                 self.assertEqual(self.run_json("show", name, status=0)["kiboko"], "show/1")
 
     def test_show_leaves_only_the_rules_that_matter(self):
+        without = [
+            self.run_json("show", name, status=0)["summary"].get("without") for name in ("internet", "met-office")
+        ]
+        self.assertEqual(["private addresses, which are nobody's beyond a network", None], without)
         all_rules = self.run_json("show", "relay-1", status=0)["rows"]
         some = self.run_json("show", "relay-1", "--service", "telemetry", "--peer", "gauge-03", status=0)["rows"]
         names = [row["rule"].strip() for row in some if row["table"].startswith("Inbound")]

@@ -419,6 +419,8 @@ class Shower:
         """An outside: its addresses, zone and the filter at its edge."""
         sheet = Sheet("outside", outside.name)
         sheet.fact("addresses", list(map(str, outside.prefixes)))
+        if self.walker.directory.unrouted.meets(AddressSet.of_prefixes(outside.prefixes)):
+            sheet.fact("without", "private addresses, which are nobody's beyond a network")
         sheet.fact("zone", outside.zone, "none: its zone gates are open" if outside.zone is None else "")
         sheet.fact("filter", outside.filter, "none" if outside.filter is None else "")
         sheet.fact("written in", outside.place)
