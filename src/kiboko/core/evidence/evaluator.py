@@ -39,7 +39,9 @@ from kiboko.core.tables.gate_tables import GateTables
 from kiboko.core.tables.lines import AddressLine, NumberLine
 from kiboko.core.tables.places import NONE
 
-_ICMP_ERRORS = {ICMP: (3, 4, 5, 11, 12), ICMP6: (1, 2, 3, 4)}
+_ICMP_ERRORS = [
+    protocol << 8 | kind for protocol, kinds in ((ICMP, (3, 4, 5, 11, 12)), (ICMP6, (1, 2, 3, 4))) for kind in kinds
+]
 """ICMP messages that speak of another packet (RFC 792, RFC 4443)."""
 _ICMP_TYPES = [
     protocol << 8 | kind
@@ -424,11 +426,12 @@ class Evaluator:
         rows = np.flatnonzero(met.is_first_alone)
         reason[rows] = judging.of_first_alone(reason[rows], followed_denied[rows])
         gate = self._outcomes.gate(met.outcome)
-        kinds = asked.service >> 8
-        error = np.isin(kinds, [protocol << 8 | kind for protocol, each in _ICMP_ERRORS.items() for kind in each])
-        untold = np.isin(asked.service, (ICMP << 16 | UNTOLD, ICMP6 << 16 | UNTOLD))
-        reason[untold | (is_icmp(asked.service >> 16) & ~np.isin(kinds, _ICMP_TYPES))] = judging.TYPE_UNTOLD
-        reason[error & ((gate >= 0) | denied)] = judging.AN_ERROR
+        rows = np.flatnonzero(is_icmp(asked.service >> 16))
+        if len(rows):
+            kinds = asked.service[rows] >> 8
+            is_untold = (asked.service[rows] & 0xFFFF == UNTOLD) | ~np.isin(kinds, _ICMP_TYPES)
+            is_error = np.isin(kinds, _ICMP_ERRORS) & ((gate[rows] >= 0) | denied[rows])
+            reason[rows[is_untold]], reason[rows[is_error]] = judging.TYPE_UNTOLD, judging.AN_ERROR
         reason[met.way == NONE] = judging.NO_GATE
         reason[(self.ends.shared_by(asked.target) != NONE) & ~has_request] = judging.SHARED_REPLY
         return reason, self._outcomes.kind(met.outcome), met.decider, steps
