@@ -56,6 +56,7 @@ _MOST_EXACT = 20_000
 _MOST_COUNTED = 1 << 56
 """As many packets or octets are counted of one tally: more are no measurement, and many such still add up."""
 _MOST_ASKED = 1 << 18
+"""As many flows have their gates looked at at once: one without a client port is as many as it may have been."""
 _MOST_PREPARED = 10_000
 """As many pairs of places as have their ways found within seconds."""
 _MOST_BEHIND = 256
@@ -401,12 +402,8 @@ class Evaluator:
         reason, kind, decider, steps = found
         if len(of) > len(asked.port):
             first = np.searchsorted(of, np.arange(len(asked.port)))
-            reason, kind, decider, steps = (
-                judging.by_every_port(reason, first),
-                kind[first],
-                decider[first],
-                steps[first],
-            )
+            kind, decider, steps = kind[first], decider[first], steps[first]
+            reason = judging.by_every_port(reason, first)
         # Without the client's port, what comes from a shared address may be of another conversation of its sender's.
         is_unrecorded = has_ports(asked.service >> 16) & (asked.port < 0)
         whose = np.flatnonzero(is_unrecorded & IS_LEAK[reason])
