@@ -86,7 +86,9 @@ class Mistakes(OnTheDemo):
         self.assertNotIn("not read", self.kiboko("confirm --flows evidence/flows.csv", 1))
         (self.folder / "typo.csv").write_text(log.replace("flowStartMilliseconds", "flowStartMiliseconds", 1))
         told = self.kiboko("confirm --flows typo.csv", 1)
-        self.assertTrue(told.startswith("NOT KNOWN: 20 records of 443 disagree, without a time"), told[:200])
+        self.assertTrue(
+            told.startswith("NOT KNOWN: 20 records of 443 disagree, and do not say when they began"), told[:200]
+        )
         one = "1 column is not read: flowStartMiliseconds (did you mean 'flowStartMilliseconds'?)"
         self.assertIn(f"- typo.csv: {one}\n", told)
         self.assertIn(f"- typo.csv: {one}\n", self.kiboko("flows typo.csv", 0))

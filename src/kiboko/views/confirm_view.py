@@ -80,20 +80,20 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
     if summary.before_as_of and not (leaks or breaks):
         count = summary.before_as_of
         end = f"; {count:,} that {'disagrees is' if count == 1 else 'disagree are'} older than the network file{end}"
+    one = summary.undated == 1
+    disagrees = "disagrees" if one else "disagree"
+    untimed = f"{'does' if one else 'do'} not say when {'it' if one else 'they'} began"
     if summary.undated and (leaks or breaks):
-        count = summary.undated
-        end = f"; {count:,} that {'disagrees has' if count == 1 else 'disagree have'} no time{end}"
+        end = f"; {summary.undated:,} that {disagrees} {untimed}{end}"
     if not total:
         out.parts(("NOT KNOWN", "unsure"), (": there is no record to hold against the rules.", ""))
     elif leaks or breaks:
         told = " and ".join(counted(number, word) for number, word in ((leaks, "leak"), (breaks, "break")) if number)
         out.parts(("DISAGREE", "leak" if leaks else "break"), (f": {told} in {counted(total, 'record')}{end}", ""))
     elif summary.undated:
-        told = (
-            f"{counted(summary.undated, 'record')} of {total:,} {'disagrees' if summary.undated == 1 else 'disagree'}"
-        )
+        told = f"{counted(summary.undated, 'record')} of {total:,} {disagrees}, and {untimed}"
         out.parts(("NOT KNOWN", "unsure"),
-                  (f": {told}, without a time, and may be older than the network file{end}", ""))  # fmt: skip
+                  (f": {told}: {'it' if one else 'they'} may be older than the network file{end}", ""))  # fmt: skip
     elif not summary.totals[AGREE]:
         out.parts(("NOTHING PROVED", "unsure"),
                   (f": none of {counted(total, 'record')} tests to the end what the rules say{end}", ""))  # fmt: skip
@@ -172,7 +172,7 @@ def _note(summary: Summary, status: str) -> str:
     if status == UNSURE and summary.before_as_of:
         notes.append(f"{summary.before_as_of:,} older than the network file")
     if status == UNSURE and summary.undated:
-        notes.append(f"{summary.undated:,} without a time")
+        notes.append(f"{summary.undated:,} that do not say when they began")
     return f" ({', '.join(notes)})" if notes else ""
 
 
