@@ -12,6 +12,7 @@ import yaml
 from kiboko.core.changes.difference import difference
 from kiboko.core.changes.effects import EffectsOf
 from kiboko.core.errors import InputError
+from kiboko.core.header.addresses import parse_address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.queries.ends import Ends, resolve_service
@@ -120,6 +121,14 @@ class OnRandomNetworks(unittest.TestCase):
 
 
 class ByHand(unittest.TestCase):
+    def test_who_is_nowhere_is_to_be_recorded_and_that_is_said_once(self):
+        walker = Walker(load(base()))
+        for sender, target in (("10.99.1.1", "10.1.1.10"), ("10.1.1.10", "10.99.1.1")):
+            ends = [walker.directory.endpoint(parse_address(each)) for each in (sender, target)]
+            found = proposals(walker, walker.walk(ends[0], parse_address(target), Service(6, 22)))
+            told = "record where 10.99.1.1 is: a subnet, or an outside that lists it, and what leads there"
+            self.assertEqual([told], [each.text for each in found.each if "10.99.1.1" in each.text])
+
     def test_what_there_is_is_changed_before_anything_is_added(self):
         values = base()
         values["groups"] = {"desks": {"where": {"role": "desk"}}}

@@ -74,10 +74,12 @@ def proposals(walker: Walker, walk: Walk) -> Proposals:
             tried(walker, walk, row, _resting_on(walker.topology, made, each)) for each in (listed, *listed.others)
         )
         proposal = dataclasses.replace(proposal, others=tuple(each for each in others if each.proved))
-        found.append(proposal)
         if proposal.edit is None:
             given_up.add(gate_of(row))
+            if all(each.edit is not None or each.text != proposal.text for each in found):  # that of two gates, once
+                found.append(proposal)
             continue
+        found.append(proposal)
         made.append(proposal.edit)
         topology = proposal.edit(topology)
         now = walked_again(walker.on(topology), now)

@@ -19,6 +19,11 @@ from kiboko.core.walk.walk import Walk, Walker
 def for_route(walker: Walker, walk: Walk, row: Row) -> Proposal:
     """A route corrected, taken out or added; a next hop that forwards; a public address where the sender has none."""
     lookup, topology = row.step.lookup, walker.topology
+    if row.step.stop is not None and row.step.stop.kind == "nowhere":
+        for end in map(walker.directory.endpoint, (row.step.source, row.step.destination)):
+            if end.subnet is None and end.outside is None:
+                text = f"record where {end.address} is: a subnet, or an outside that lists it, and what leads there"
+                return at_gate(row, text)
     subnet = topology.subnets.get(row.at)
     if lookup is None or subnet is None:
         owner = walk.arrival.interface if walk.arrival is not None else None
