@@ -364,6 +364,15 @@ class Evidence(unittest.TestCase):
         self.check("agree as far as seen", request, replace(reply, event="seen"), values=values)
         self.check("agree denied", request, replace(reply, event="denied"), values=values)
 
+    def test_s2_records_of_a_private_sender_whom_nobody_recorded_do_not_agree_with_what_is_said_of_the_internet(self):
+        """Whoever has 10.99.1.1 did not come by the door, though ann takes ssh from everybody there."""
+        values = network()
+        values["filters"]["guard"]["inbound"] = [{"action": "allow", "service": "ssh"}]
+        self.check("agree answered", *both("192.0.2.9", ANN, 22, 40000), values=values)
+        found = self.judged(*both("10.99.1.1", ANN, 22, 40000), values=values)
+        self.assertEqual({("leak", "route")}, {(each.status, each.decider[0]) for each in found})
+        self.check("unsure answered", *both("10.99.1.1", "192.0.2.9", 22, 40000), values=values)
+
     def test_e9_what_has_no_time_is_no_leak_and_no_break_beside_a_network_file_of_some_time(self):
         dated, timeless = network(), network()
         dated["as_of"] = "2026-11-20T09:00:00Z"
