@@ -6,7 +6,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from tests.helpers import a_filter, base, kiboko
+from tests.helpers import OnTheDemo, a_filter, base, kiboko
 
 
 def tills(count=30):
@@ -169,6 +169,19 @@ class ManyOutcomes(unittest.TestCase):
         self.assertIn("and 25 more names that get to no more than these", done.stdout)
         self.assertNotIn("from \\ to", done.stdout)
         self.assertEqual(1 + 45 * 45, len((self.folder / "cells.csv").read_text().splitlines()))
+
+
+class Names(OnTheDemo):
+    def test_an_outside_is_called_by_its_name_and_not_by_what_is_left_of_it(self):
+        """All of the internet comes to one outcome at the bulletin; at the gauges' ssh the crews come to another."""
+        for question, told in (
+            ("internet bulletin https", "internet"),
+            ("internet gauges ssh", "met-office, the rest of internet"),
+            ("bank-east ingest-1 telemetry", "the other addresses of bank-east"),
+            ("198.51.0.0/16 bulletin https", "198.51.0.0/16"),
+        ):
+            self.assertIn(f"   from     {told}\n", self.kiboko(f"check {question}", 1), question)
+        self.assertIn("   from     0.0.0.1-9.255.255.255, ", self.kiboko("check internet bulletin https --full", 1))
 
 
 if __name__ == "__main__":

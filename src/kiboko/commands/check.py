@@ -156,7 +156,6 @@ def _check_sets(
     ends: Ends, source: End, destination: End, services: RangeSet, ports: RangeSet | None, args: argparse.Namespace,
     seen: Ticket | None,
 ) -> int:  # fmt: skip
-    from kiboko.core.queries.holders import Holders
     from kiboko.core.reachability.sets import ask_set
     from kiboko.views.set_view import SetShown, options_text, set_json, show_set
 
@@ -172,7 +171,7 @@ def _check_sets(
         print(json.dumps(set_json(answer, shown) | _seen_json(seen, args), indent=1))
     else:
         out = Output()
-        show_set(answer, shown, Holders(ends.walker), out)
+        show_set(answer, shown, ends, out)
         _show_seen(seen, args, out, True)
     is_allowed = all(row.example.verdict == ALLOWED for row in answer.rows)
     return 0 if is_allowed and not (seen is not None and seen.is_contradicted) else 1

@@ -5,12 +5,16 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import services_texts
+from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.holders import Holders
-from kiboko.core.reachability.set_answer import EndCount, Product, SetAnswer, SetRow, together
+from kiboko.core.queries.members import Member
+from kiboko.core.reachability.naming import Namer
+from kiboko.core.reachability.set_answer import EndCount, Product, SetAnswer, SetRow, member_texts, together
 from kiboko.core.walk.gates import REPLY
 from kiboko.core.walk.walk import ALLOWED, PARTLY, UNKNOWN
 from kiboko.views.check_view import decider_json, decider_text, headline, show_asked
@@ -44,9 +48,9 @@ def chosen_rows(answer: SetAnswer, only: str | None) -> list[SetRow]:
     return [row for row in answer.rows if only in (None, row.example.verdict)]
 
 
-def show_set(answer: SetAnswer, shown: SetShown, holders: Holders, out: Output) -> None:
-    """The totals, then the rows in their order: few of them one by one, of many a line for each of the first.
-    `holders` has the names that hold their ends."""
+def show_set(answer: SetAnswer, shown: SetShown, ends: Ends, out: Output) -> None:
+    """The totals, then the rows in their order: few of them one by one, of many a line for each of the first. `ends`
+    has the names that hold theirs."""
     totals = Counter(row.example.verdict for row in answer.rows)
     told = _by_verdict(totals)
     one = len(totals) == 1
@@ -67,10 +71,11 @@ def show_set(answer: SetAnswer, shown: SetShown, holders: Holders, out: Output) 
     few = rows if shown.full or len(rows) <= _FEW else _some_of_each(rows, _LINES if shown.top is None else shown.top)
     few = few if shown.top is None else few[: shown.top]
     if shown.full or len(rows) <= _FEW:
+        named = _Named(ends)
         for number, row in enumerate(few, 1):
-            _show_row(number, row, asked_services, shown, out)
+            _show_row(number, row, asked_services, shown, named, out)
     else:
-        _show_lines(few, totals.most_common(1)[0][0], asked_services, shown, holders, out)
+        _show_lines(few, totals.most_common(1)[0][0], asked_services, shown, Holders(ends.walker), out)
     if len(few) < len(rows):
         left = Counter(row.example.verdict for row in rows for _ in range(row.outcomes))
         left.subtract(row.example.verdict for row in few for _ in range(row.outcomes))
@@ -141,7 +146,28 @@ def _decided_by(row: SetRow) -> str:
     return f"{gate}: {row.reason or decider.reason}"
 
 
-def _show_row(number: int, row: SetRow, asked: RangeSet, shown: SetShown, out: Output) -> None:
+class _Named:
+    """Ends by their names, and what is left of blocks and outsides by the fewest names or ranges."""
+
+    def __init__(self, ends: Ends) -> None:
+        self._ends = ends
+
+    @cached_property
+    def _namer(self) -> Namer:
+        return Namer(self._ends)
+
+    def texts(self, members: Sequence[Member]) -> list[str]:
+        """Their names; in the place of ranges the names of what these are the whole of, where those are fewer."""
+        found = member_texts(members)
+        ranges = [each for each in members if each.low is not None]
+        if len(found) == 1 or not ranges:
+            return found
+        named = member_texts([each for each in members if each.low is None])
+        named += [each.text for each in self._namer.names(ranges)]
+        return named if len(named) < len(found) else found
+
+
+def _show_row(number: int, row: SetRow, asked: RangeSet, shown: SetShown, named: _Named, out: Output) -> None:
     walk = row.example
     family = f", IPv{row.family}" if row.family is not None else ""
     out.line()
@@ -153,7 +179,7 @@ def _show_row(number: int, row: SetRow, asked: RangeSet, shown: SetShown, out: O
     )
     most = len(row.parts) if shown.full else _MOST_PARTS
     for part in row.parts[:most]:
-        _show_part(part, asked, shown.full, out)
+        _show_part(part, asked, shown.full, named, out)
     if len(row.parts) > most:
         out.line(f"   and {len(row.parts) - most} more such combinations; --full shows all", "quiet")
     if walk.verdict == PARTLY:
@@ -169,10 +195,11 @@ def _word(verdict: str) -> str:
     return "not known" if verdict == UNKNOWN else verdict
 
 
-def _show_part(part: Product, asked: RangeSet, full: bool, out: Output) -> None:
+def _show_part(part: Product, asked: RangeSet, full: bool, named: _Named, out: Output) -> None:
+    told = member_texts if full else named.texts
     for label, texts, most in (
-        ("from", part.source_texts(), _MOST_NAMES),
-        ("to", part.destination_texts(), _MOST_NAMES),
+        ("from", told(part.sources), _MOST_NAMES),
+        ("to", told(part.destinations), _MOST_NAMES),
         ("service", _service_texts(part.services, asked), _MOST_SERVICES),
     ):
         text = ", ".join(texts) if full else first_few(texts, most)
