@@ -15,8 +15,8 @@ from kiboko.core.tables.lines import NumberLine, service_line
 Rows = NDArray[np.int64]
 
 
-_NO_PROTOCOLS = (0, 44)
-"""Headers of IPv6 that stand in front of the protocol's own (RFC 8200): hop-by-hop options, fragment."""
+_HOP_BY_HOP, _FRAGMENT = 0, 44
+"""Headers of IPv6 that stand in front of the protocol's own (RFC 8200)."""
 
 
 def asked_line(ground: Ground, served: RangeSet) -> NumberLine:
@@ -27,8 +27,9 @@ def asked_line(ground: Ground, served: RangeSet) -> NumberLine:
 def is_without_service(service: Rows, port: Rows) -> NDArray[np.bool_]:
     """Of which flows it is not known what they were sent to, bool[n]: no port of a protocol with ports is known (no
     service is at port 0, RFC 6335), or what stands for the protocol is none."""
-    portless = has_ports(service >> 16) & (service & 0xFFFF == 0) & (port < 0)
-    found: NDArray[np.bool_] = portless | np.isin(service >> 16, _NO_PROTOCOLS)
+    protocol = service >> 16
+    portless = has_ports(protocol) & (service & 0xFFFF == 0) & (port < 0)
+    found: NDArray[np.bool_] = portless | (protocol == _HOP_BY_HOP) | (protocol == _FRAGMENT)
     return found
 
 
