@@ -264,7 +264,11 @@ class PlainJudge:
         internet = any(each is not None and each.kind == "internet" for each in gateways)
         outside = self.directory.endpoint(sender).outside
         network = self.topology.subnets[owner.subnet].network
-        from_outside = outside is not None and self.directory.tunnel(network, outside.name) is None
+        at_the_edge = any(
+            (point := self.topology.observation_point(r.point)) is not None and point.name in self.topology.outsides
+            and self.directory.public_owner(r.source) is None and self.directory.public_owner(r.destination) is None
+            for r, _ in conversation.records)  # fmt: skip
+        from_outside = outside is not None and self.directory.tunnel(network, outside.name) is None and not at_the_edge
         if shown or internet or from_outside:
             bare = any(self.directory.public_owner(r.source) is None and self.directory.public_owner(r.destination) is None
                        for r, _ in conversation.records)  # fmt: skip
@@ -288,6 +292,15 @@ class PlainJudge:
             if other[0] != "leak":
                 return "unsure", "a reply to nothing that was recorded"
         return found
+
+    def may_be_late(self, conversation, began):
+        """Whether what was denied may be of a conversation that a firewall had forgotten."""
+        records, tcp = conversation.records, conversation.records[0][0].service.protocol == 6
+        denied = [r for r, _ in records if r.event == "denied"]
+        if tcp and any((r.tcp_flags or 0) & 0x02 for r, _ in records):
+            return False
+        surely = tcp and all((r.tcp_flags or 0) & 0x3F for r in denied)
+        return bool(denied) and (surely or all(side != began for _, side in records))
 
     def aged(self, conversation, found):
         as_of = seconds(self.topology.as_of)
@@ -329,8 +342,14 @@ class PlainJudge:
         service = Service(protocol, detail)
         gateway = self.directory.shared_owner(sender)
         if gateway is not None:
-            return self.behind(gateway, conversation, began, target, service, port, context)
-        return self.by_walk(conversation, began, self.directory.endpoint(sender), target, service, port, context)
+            found = self.behind(gateway, conversation, began, target, service, port, context)
+        else:
+            end = self.directory.endpoint(sender)
+            found = self.by_walk(conversation, began, end, target, service, port, context)
+        is_denied = found in (("break", "denied"), ("break", "the reply is denied"))
+        if is_denied and self.may_be_late(conversation, began):
+            return "unsure", "denied, and what it belongs to was not recorded from"
+        return found
 
     def is_alike(self, sender, target):
         """Whether both ends are of one machine, or nothing in the network tells their addresses apart."""

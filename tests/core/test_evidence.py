@@ -326,7 +326,7 @@ class Evidence(unittest.TestCase):
         for known, told in (
             ([], [("agree", True), ("agree", True), ("agree", False), ("break", False), ("unsure", False)]),
             ([("established", "accept")],
-             [("agree", False), ("unsure", False), ("break", False), ("break", False), ("break", False)]),
+             [("agree", False), ("unsure", False), ("unsure", False), ("break", False), ("break", False)]),
         ):  # fmt: skip
             files = {"bob.json": listing("input", "drop", ("new", "accept"), *known)}
             found = []
@@ -363,6 +363,39 @@ class Evidence(unittest.TestCase):
         self.check("leak answered", request, reply, values=values)
         self.check("agree as far as seen", request, replace(reply, event="seen"), values=values)
         self.check("agree denied", request, replace(reply, event="denied"), values=values)
+
+    def test_s38_at_the_edge_of_an_outside_there_is_the_address_that_was_sent_to(self):
+        """The depot lets nothing out to ann's public address. What it sends to her private one goes nowhere, later."""
+        values = network()
+        values["filters"]["fence"] = a_filter("subnet", otherwise="allow", outbound=[
+            {"action": "drop", "to": "203.0.113.0/24"}])  # fmt: skip
+        values["outside"]["depot"]["filter"] = "fence"
+        values["observation_points"]["4"] = "depot"
+        for target, told in (("203.0.113.10", "leak passed"), (ANN, "agree as far as seen")):
+            self.check(told, flow("198.51.100.3", target, "ssh", 40000, flags=SYN, point="4"), values=values)
+        # Behind the door the same address is that of whoever was sent to in public.
+        self.check("leak passed", flow("198.51.100.3", ANN, "ssh", 40000, flags=SYN, point="2"), values=values)
+
+    def test_e6_what_is_denied_without_its_opening_may_have_come_late(self):
+        """To a firewall that has forgotten it, the end of a connection is no part of one: logs are full of such."""
+        fin, push = 0x11, 0x18
+        for flags in (fin, ACK, push):
+            request = flow(BOB, ANN, "ssh", 40000, "denied", flags, "2")
+            reply = flow(ANN, BOB, "tcp/40000", 22, "denied", flags, "3")
+            for records in ([request], [reply], [request, reply]):
+                self.assertEqual({"unsure"}, {each.status for each in self.judged(*records)}, (flags, len(records)))
+            for each in (request, reply):
+                self.assertTrue(self.judged(each)[0].why.startswith("denied, and what it belongs to"))
+            opening = flow(BOB, ANN, "ssh", 40000, flags=SYN, point="2", at=-1)
+            self.check("break denied", opening, reply)
+        self.check("break denied", flow(BOB, ANN, "ssh", 40000, "denied", SYN, "2"))
+        self.check("break denied", flow(ANN, BOB, "tcp/40000", 22, "denied", SYN_ACK, "3"))
+        # Without flags it was its opening that was denied, more likely than not; a reply was not.
+        self.check("break denied", flow(BOB, ANN, "ssh", 40000, "denied", None, "2"))
+        self.check("unsure denied", flow(ANN, BOB, "tcp/40000", 22, "denied", None, "3"))
+        self.check("unsure denied", flow(ANN, BOB, "udp/40000", 53, "denied", point="3"))
+        self.check("break denied", flow(BOB, ANN, "udp/53", 40000, "denied", point="2"))
+        self.check("agree denied", flow(CAT, ANN, "ssh", 40000, "denied", fin, "2"))
 
     def test_s2_records_of_a_private_sender_whom_nobody_recorded_do_not_agree_with_what_is_said_of_the_internet(self):
         """Whoever has 10.99.1.1 did not come by the door, though ann takes ssh from everybody there."""

@@ -59,12 +59,17 @@ class Addressed:
     by_own: Truths
 
     @classmethod
-    def of(cls, table: FlowTable, found: Conversations, ends: SeenEnds, internet: Truths | None) -> Addressed:
-        """Those of the conversations of a table."""
+    def of(
+        cls, table: FlowTable, found: Conversations, ends: SeenEnds, internet: Truths | None, beyond: Truths | None
+    ) -> Addressed:  # fmt: skip
+        """Those of the conversations of a table. `internet` and `beyond` bool[n] are the records that were taken where
+        public addresses are translated, and at the edge of an outside; None for none."""
         atoms = ends.atoms(table.addresses)
         own, public = ends.own(atoms), ends.is_public(atoms)
+        shown = public[table.source] | public[table.destination]
+        # At the edge of an outside there is the address that was sent to, whoever it is that sent (S38).
+        is_bare = found.union(beyond & ~shown) if beyond is not None else None
         if public.any():
-            shown = public[table.source] | public[table.destination]
             by_public = found.union(shown if internet is None else shown | internet)
             by_own = found.union(~shown)
         else:
@@ -75,7 +80,8 @@ class Addressed:
         one, other = np.where(turned, far, near), np.where(turned, near, far)
         ports = [column[rows].astype(np.int64) for column in (table.source_port, table.detail)]
         return cls(
-            ends, one, other, (ends.target(other, one, by_public), ends.target(one, other, by_public)),
+            ends, one, other,
+            (ends.target(other, one, by_public, is_bare), ends.target(one, other, by_public, is_bare)),
             (np.where(turned, ports[1], ports[0]), np.where(turned, ports[0], ports[1])),
             table.protocol[rows].astype(np.int64), ports[1], by_public, by_own,
         )  # fmt: skip

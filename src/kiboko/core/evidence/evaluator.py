@@ -22,7 +22,7 @@ from kiboko.core.evidence.conversations import Conversations, KnownPorts, bring_
 from kiboko.core.evidence.gate_outcomes import GateOutcomes, Situation
 from kiboko.core.evidence.judged import Classes, Judged
 from kiboko.core.evidence.judging import IS_LEAK
-from kiboko.core.evidence.known_proofs import KnownProofs, ages_of
+from kiboko.core.evidence.known_proofs import KnownProofs, ages_of, late_denials
 from kiboko.core.evidence.passages import NOWHERE, Passages
 from kiboko.core.evidence.point_marks import point_marks, weights
 from kiboko.core.evidence.proofs import UNASKED, contexts, flag_kinds, mark_bits
@@ -153,11 +153,11 @@ class Evaluator:
         kinds = flag_kinds(table)
         bits = mark_bits(table, found, is_mapped, kinds)
         ages = ages_of(table, found, milliseconds(self._walker.topology.as_of))
-        addressed = Addressed.of(table, found, self.ends, self._is_internet(points))
+        addressed = Addressed.of(table, found, self.ends, self._is_internet(points), self._is_beyond(points))
         began_first = addressed.sent_to(False)
         responders = np.where(found.began == 0, began_first[1], addressed.sent_to(True)[1])
         around = contexts(table, found, self.ends, np.where(found.began >= 0, responders, -1), bits)
-        proofs = self._proofs.numbers(found, bits, around, ages, marks)
+        proofs = self._proofs.numbers(found, bits, around, ages, late_denials(table, found), marks)
         both = [addressed.asked(second, proofs[second]) for second in (False, True)]
         turned = found.taken_as_turned
         asked = both[0].instead(turned, both[1])
@@ -332,6 +332,14 @@ class Evaluator:
         known = [gateways.get(point.name or "") for point in self._points]
         kinds = [gateway.kind if gateway is not None else "" for gateway in known]
         found: Truths = np.array([False, *(kind == "internet" for kind in kinds)])[points]
+        return found
+
+    def _is_beyond(self, points: Rows | None) -> Truths | None:
+        """Which records were taken at the edge of an outside, in front of what translates."""
+        if points is None:
+            return None
+        outsides = self._walker.topology.outsides
+        found: Truths = np.array([False, *(point.name in outsides for point in self._points)])[points]
         return found
 
     # Classes.

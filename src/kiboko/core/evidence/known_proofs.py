@@ -13,22 +13,28 @@ from kiboko.core.evidence.conversations import Conversations
 from kiboko.core.evidence.judging import IS_BREAK, IS_LEAK
 from kiboko.core.evidence.point_marks import PointMarks
 from kiboko.core.evidence.proofs import Proof, read_proof, turned_bits
+from kiboko.core.header.services import TCP
 from kiboko.core.records.columns import distinct, numbered
-from kiboko.core.records.flow_table import NO_TIME, FlowTable
+from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
+from kiboko.core.records.records import DENIED
 
 Rows = NDArray[np.int64]
 _AS_NEW, _OLDER, _BEGUN_BEFORE, _ENDED_SINCE, _UNDATED = range(5)
 _AGES = 5
+_DENIED = (judging.DENIED_BREAK, judging.REPLY_BREAK)
+_DENIED_EVENT = EVENTS.index(DENIED)
+_SYN, _FLAGS = 0x02, 0x3F
 
 
 @dataclass(frozen=True, slots=True)
 class KnownProof:
-    """A kind of proof, how old it is beside the network file (as `ages_of` has it), and whether the ports say that the
-    other end began."""
+    """A kind of proof, how old it is beside the network file (as `ages_of` has it), whether the ports say that the
+    other end began, and whether what was denied may have come late (as `late_denials` has it)."""
 
     proof: Proof
     age: int
     is_contradicted: bool
+    is_late: bool
 
 
 class KnownProofs:
@@ -45,23 +51,32 @@ class KnownProofs:
         return iter(self._listed)
 
     def numbers(
-        self, found: Conversations, bits: Rows, around: Rows, ages: Rows, marks: PointMarks | None
-    ) -> tuple[Rows, Rows]:
+        self, found: Conversations, bits: Rows, around: Rows, ages: Rows, late: NDArray[np.bool_],
+        marks: PointMarks | None,
+    ) -> tuple[Rows, Rows]:  # fmt: skip
         """The kinds of proof of conversations, if the one end began, and if the other did. `bits` int64[k] and `marks`
-        are what their records say, `around` int64[k] what others say near them, `ages` int64[k] as `ages_of` has it."""
-        rest = (around * _AGES + ages) * 2 + found.is_contradicted
+        are what their records say, `around` int64[k] what others say near them, `ages` int64[k] as `ages_of` has it,
+        `late` bool[2, k] as `late_denials` has it."""
+        rest = (((around * _AGES + ages) * 2 + found.is_contradicted) * 2 + late[0]) * 2 + late[1]
         kinds = distinct(bits, rest) if marks is None else distinct(bits, rest, marks.hashes)
         numbers = np.empty((2, len(kinds)), dtype=np.int64)
         either = bits[kinds.first], turned_bits(bits[kinds.first])
         for index, row in enumerate(kinds.first.tolist()):
             context, age, contradicted = int(around[row]), int(ages[row]), bool(found.is_contradicted[row])
             for turned in (False, True):
-                own = int(either[turned][index])
-                key = own, context, age, contradicted, *((int(marks.hashes[row]), turned) if marks is not None else ())
+                own, is_late = int(either[turned][index]), bool(late[int(turned), row])
+                key = (
+                    own,
+                    context,
+                    age,
+                    contradicted,
+                    is_late,
+                    *((int(marks.hashes[row]), turned) if marks is not None else ()),
+                )
                 if key not in self._number_of:
                     self._number_of[key] = len(self._listed)
                     taken = marks.of(row, turned) if marks is not None else ()
-                    self._listed.append(KnownProof(read_proof(own, taken, context), age, contradicted))
+                    self._listed.append(KnownProof(read_proof(own, taken, context), age, contradicted, is_late))
                 numbers[int(turned), index] = self._number_of[key]
         return numbers[0][kinds.codes], numbers[1][kinds.codes]
 
@@ -69,7 +84,10 @@ class KnownProofs:
         """Reasons beside kinds of proof, uint8[n]: what is older than the network file, or began before it, is no leak
         and no break, nor what may be, for all that is recorded."""
         numbers, which = numbered(proof)
-        ages = np.array([self._listed[number].age for number in numbers.tolist()], dtype=np.int64)[which]
+        listed = [self._listed[number] for number in numbers.tolist()]
+        ages = np.array([each.age for each in listed], dtype=np.int64)[which]
+        is_late = np.array([each.is_late for each in listed], dtype=np.bool_)[which]
+        reason = np.where(is_late & np.isin(reason, _DENIED), np.uint8(judging.LATE_DENIED), reason)
         is_leak, is_break = IS_LEAK[reason], IS_BREAK[reason]
         cases = (
             ((is_leak | is_break) & (ages == _OLDER), judging.BEFORE_AS_OF),
@@ -78,6 +96,20 @@ class KnownProofs:
             (is_leak & (ages == _ENDED_SINCE), judging.BEGINNING_UNDATED),
         )
         return np.select([case for case, _ in cases], [np.uint8(code) for _, code in cases], reason)
+
+
+def late_denials(table: FlowTable, found: Conversations) -> NDArray[np.bool_]:
+    """In which conversations what was denied may have come late, to a firewall that had forgotten them, if the first
+    end began and if the second did, bool[2, k]: those of which nobody's opening was recorded, where what was denied is
+    surely none, or the replies alone were recorded."""
+    is_denied = table.event == _DENIED_EVENT
+    if not is_denied.any():
+        return np.zeros((2, len(found)), dtype=np.bool_)
+    tcp, flags = table.protocol == TCP, np.maximum(table.flags, 0) & _FLAGS
+    denied = found.union(is_denied) & ~found.union(tcp & (flags & _SYN > 0))
+    surely = found.union(tcp) & ~found.union(is_denied & (flags == 0))
+    alone = [~found.union(~found.side), ~found.union(found.side)]
+    return np.stack([denied & (surely | each) for each in alone])
 
 
 def ages_of(table: FlowTable, found: Conversations, as_of: int) -> Rows:

@@ -121,12 +121,15 @@ class SeenEnds:
         return self._of(_SHARED, atoms)
 
     def target(
-        self, sender: NDArray[np.int64], receiver: NDArray[np.int64], is_shown: NDArray[np.bool_]
-    ) -> NDArray[np.int64]:
+        self, sender: NDArray[np.int64], receiver: NDArray[np.int64], is_shown: NDArray[np.bool_],
+        is_bare: NDArray[np.bool_] | None = None,
+    ) -> NDArray[np.int64]:  # fmt: skip
         """The atoms of the addresses that senders used, int64[n]: where a receiver has a public one, that is it for
-        whom it was seen in a record (`is_shown`), and for whom comes from outside without a tunnel (clause S1)."""
+        whom it was seen in a record (`is_shown`), and for whom comes from outside without a tunnel (clause S1), but for
+        those that were seen outside without one (`is_bare`)."""
         public = self._of(_TRANSLATED, receiver)
         outside, tunnelled = self._by_tunnel(sender, receiver)
+        outside = outside if is_bare is None else outside & ~is_bare
         return np.where((public != NONE) & (is_shown | outside & ~tunnelled), public, receiver)
 
     def other_target(
