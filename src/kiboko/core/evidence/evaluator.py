@@ -403,11 +403,13 @@ class Evaluator:
         """The reasons of some flows, the kind of gate that stops each and what decides there, and the steps passed. Of
         a flow without a client port what holds for every port that it may have been sent from."""
         of, port = self._client_ports.spread(asked.sender, asked.service, asked.port)
-        whole = dataclasses.replace(asked.taken(of), port=port)
+        whole = dataclasses.replace(asked if len(of) == len(asked.port) else asked.taken(of), port=port)
         begins = range(0, len(of), _MOST_ASKED)
-        parts = [self._by_ports(whole.taken(np.arange(at, min(at + _MOST_ASKED, len(of))))) for at in begins]
-        found = parts[0] if len(parts) == 1 else tuple(np.concatenate(column) for column in zip(*parts, strict=True))
-        reason, kind, decider, steps = found
+        if len(begins) == 1:
+            reason, kind, decider, steps = self._by_ports(whole)
+        else:
+            parts = [self._by_ports(whole.taken(np.arange(at, min(at + _MOST_ASKED, len(of))))) for at in begins]
+            reason, kind, decider, steps = (np.concatenate(column) for column in zip(*parts, strict=True))
         if len(of) > len(asked.port):
             first = np.searchsorted(of, np.arange(len(asked.port)))
             kind, decider, steps = kind[first], decider[first], steps[first]

@@ -106,10 +106,11 @@ def late_denials(table: FlowTable, found: Conversations) -> NDArray[np.bool_]:
     if not is_denied.any():
         return np.zeros((2, len(found)), dtype=np.bool_)
     tcp, flags = table.protocol == TCP, np.maximum(table.flags, 0) & _FLAGS
-    denied = found.union(is_denied) & ~found.union(tcp & (flags & _SYN > 0))
-    surely = found.union(tcp) & ~found.union(is_denied & (flags == 0))
-    alone = [~found.union(~found.side), ~found.union(found.side)]
-    return np.stack([denied & (surely | each) for each in alone])
+    kinds = is_denied, tcp & (flags & _SYN > 0), tcp, is_denied & (flags == 0), ~found.side, found.side
+    bits = found.union(sum(each.astype(np.uint8) << place for place, each in enumerate(kinds)))
+    denied, opened, any_tcp, untold, of_first, of_second = (bits & 1 << place > 0 for place in range(len(kinds)))
+    late = denied & ~opened
+    return np.stack([late & (any_tcp & ~untold | ~each) for each in (of_first, of_second)])
 
 
 def ages_of(table: FlowTable, found: Conversations, as_of: int) -> Rows:
