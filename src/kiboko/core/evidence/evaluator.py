@@ -22,6 +22,7 @@ from kiboko.core.evidence.conversations import Conversations, KnownPorts, bring_
 from kiboko.core.evidence.gate_outcomes import GateOutcomes, Situation
 from kiboko.core.evidence.judged import Classes, Judged
 from kiboko.core.evidence.judging import IS_LEAK
+from kiboko.core.evidence.known_points import KnownPoints
 from kiboko.core.evidence.known_proofs import KnownProofs, ages_of, late_denials
 from kiboko.core.evidence.passages import NOWHERE, Passages
 from kiboko.core.evidence.point_marks import point_marks, weights
@@ -30,7 +31,6 @@ from kiboko.core.evidence.rules_met import Met, RuleKey, RulesMet
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.tallies import Tallies, no_tallies
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD
-from kiboko.core.network.model import ObservationPoint
 from kiboko.core.records.columns import Distinct, KeyNumbers, ascending, distinct, has_ports, is_icmp, numbered
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds
 from kiboko.core.tables.client_ports import ClientPorts, asked_line, is_without_service
@@ -92,11 +92,8 @@ class Evaluator:
         self.tables = GateTables(walker, self._line, self._services)
         self._client_ports = ClientPorts(self.tables)
         self.ends = SeenEnds(walker, self.tables, comparison.ends.is_foreign)
-        known = walker.topology.observation_points
-        # A point that the network file does not name tells no more than none.
-        self._points: tuple[ObservationPoint, ...] = tuple(known.values())
-        self._point_of = {name: index for index, name in enumerate(known, 1)}
-        self._passages = Passages(self.tables.layout, self._points)
+        self._points = KnownPoints(walker.topology)
+        self._passages = Passages(self.tables.layout, self._points.listed)
         self._rules = RulesMet(comparison, self.tables, self.ends)
         self._places: dict[tuple[str, ...], int] = {}
         self._known_ports = KnownPorts(comparison.served)
@@ -106,7 +103,7 @@ class Evaluator:
 
     def _forget(self) -> None:
         self._proofs = KnownProofs()
-        self._conclusions = Conclusions(self._proofs, self._points)
+        self._conclusions = Conclusions(self._proofs, self._points.listed)
         self._situation_of: dict[tuple[int, ...], int] = {}
         self._every_situation: list[Situation] = []
         self._numbers: dict[tuple[int, int, int], int] = {}
@@ -140,7 +137,7 @@ class Evaluator:
             none = np.zeros(0, dtype=np.int64)
             return Judged(none, self._conclusions.listed, none, none > 0, none.astype(np.uint8), None, None, none > 0)
         found = bring_together(table, self.ends, self._known_ports)
-        points = self._points_of(table)
+        points = self._points.of(table)
         asked, conclusion, classes = self._judged(table, found, points)
         weight, is_twice = weights(table, found)
         return Judged(conclusion[found.of], self._conclusions.listed, classes[found.of], found.is_reply(), weight,
@@ -153,7 +150,7 @@ class Evaluator:
         kinds = flag_kinds(table)
         bits = mark_bits(table, found, is_mapped, kinds)
         ages = ages_of(table, found, milliseconds(self._walker.topology.as_of))
-        addressed = Addressed.of(table, found, self.ends, self._is_internet(points), self._is_beyond(points))
+        addressed = Addressed.of(table, found, self.ends, self._points.translating(points), self._points.beyond(points))
         began_first = addressed.sent_to(False)
         responders = np.where(found.began == 0, began_first[1], addressed.sent_to(True)[1])
         around = contexts(table, found, self.ends, np.where(found.began >= 0, responders, -1), bits)
@@ -316,32 +313,6 @@ class Evaluator:
             found[rows] |= np.where(is_reply, hit[1][groups.codes], hit[0][groups.codes])
         return found
 
-    # Proofs.
-
-    def _points_of(self, table: FlowTable) -> Rows | None:
-        """The numbers of the observation points of the records; None where the network file knows none of them."""
-        found = [self._walker.topology.observation_point(point) for point in table.points]
-        points = np.array([self._point_of[point.key] if point is not None else 0 for point in found], dtype=np.int64)
-        return points[table.point] if points.any() else None
-
-    def _is_internet(self, points: Rows | None) -> Truths | None:
-        """Which records were taken at a gateway that translates public addresses."""
-        if points is None:
-            return None
-        gateways = self._walker.topology.gateways
-        known = [gateways.get(point.name or "") for point in self._points]
-        kinds = [gateway.kind if gateway is not None else "" for gateway in known]
-        found: Truths = np.array([False, *(kind == "internet" for kind in kinds)])[points]
-        return found
-
-    def _is_beyond(self, points: Rows | None) -> Truths | None:
-        """Which records were taken at the edge of an outside, in front of what translates."""
-        if points is None:
-            return None
-        outsides = self._walker.topology.outsides
-        found: Truths = np.array([False, *(point.name in outsides for point in self._points)])[points]
-        return found
-
     # Classes.
 
     def _class_of(self, asked: Asked) -> Rows:
@@ -479,7 +450,7 @@ class Evaluator:
             subnet = endpoint.subnet.name if endpoint.subnet is not None else None
             own = endpoint.interface
             names = (subnet, own.name if own is not None else None, own.instance if own is not None else None)
-            here = tuple(point.key for point in self._points if point.name is not None and point.name in names)
+            here = tuple(point.key for point in self._points.listed if point.name is not None and point.name in names)
             found.append(self._places.setdefault(here, len(self._places)))
         return np.array(found, dtype=np.int64)[back]
 
