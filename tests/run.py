@@ -18,7 +18,8 @@ ROOT = Path(__file__).resolve().parent.parent
 # Those that take longest, by their last measurement: begun first, so that no worker ends alone with one of them.
 LONGEST = ("replica.test_replica", "core.test_difference", "commands.test_commands", "commands.test_changes",
            "replica.test_rule_sets_on_the_way", "core.test_kernel_rules", "commands.test_whole_space",
-           "replica.test_causes_of_faults", "core.test_reproducers", "commands.test_collect", "commands.test_expect",
+           "replica.test_causes_of_faults", "replica.test_real_exporter", "core.test_reproducers", "commands.test_collect",
+           "replica.test_truth", "commands.test_expect",
            "commands.test_forms", "core.test_reach", "core.test_sets", "files.test_cluster", "commands.test_ticket",
            "core.test_gate_tables", "core.test_matrix", "commands.test_flows", "replica.test_part")  # fmt: skip
 
