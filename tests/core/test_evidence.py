@@ -376,6 +376,18 @@ class Evidence(unittest.TestCase):
         # Behind the door the same address is that of whoever was sent to in public.
         self.check("leak passed", flow("198.51.100.3", ANN, "ssh", 40000, flags=SYN, point="2"), values=values)
 
+    def test_s37_what_a_next_hop_does_not_pass_on_has_come_to_it_and_is_stopped_there(self):
+        """Whatever ann sends to dan is to go by cat, who forwards nothing."""
+        values = network()
+        values["route_tables"]["north-table"].append({"to": "10.2.1.0/24", "via": {"instance": "cat"}})
+        values["observation_points"]["4"] = "cat"
+        request = flow(ANN, DAN, "ssh", 40000, "denied", SYN, "4")
+        (found,) = self.judged(request, values=values)
+        self.assertEqual(("agree", False, "route"), (found.status, found.is_elsewhere, found.decider[0]))
+        self.check("agree as far as seen", replace(request, event="seen"), values=values)
+        (found,) = self.judged(replace(request, point="3"), values=values)  # bob has no part in it
+        self.assertEqual(("agree", True), (found.status, found.is_elsewhere))
+
     def test_e6_what_is_denied_without_its_opening_may_have_come_late(self):
         """To a firewall that has forgotten it, the end of a connection is no part of one: logs are full of such."""
         fin, push = 0x11, 0x18
