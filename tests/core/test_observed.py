@@ -64,6 +64,15 @@ class Shown(unittest.TestCase):
         self.assertEqual((0, 1), self.counts("ssh", flow("ssh", event=DENIED, flags=SYN)))
         self.assertEqual((0, 0), self.counts("http", *answered))
 
+    def test_where_nothing_tells_who_began_it_counts_for_no_promise_though_both_ways_are_allowed(self):
+        values = network()
+        values["filters"]["own"]["inbound"].append({"action": "allow", "service": ["udp", "tcp"]})
+        records = [flow("udp/46000", source_port=47000), flow("udp/47000", CAT, ANN, 46000, after=20)]
+        self.assertEqual((0, 0), self.counts("udp/46000", *records, values=values))
+        records = [flow("tcp/46000", source_port=47000, flags=SYN),
+                   flow("tcp/47000", CAT, ANN, 46000, flags=SYN_ACK, after=20)]  # fmt: skip
+        self.assertEqual((1, 0), self.counts("tcp/46000", *records, values=values))
+
     def test_a_conversation_counts_where_its_first_record_is_ones_own(self):
         """Of two pieces of a log each has the records around it, and the second one the reply."""
         evaluator = Evaluator(Comparison(Walker(load(network()))))
