@@ -281,24 +281,22 @@ def range_prefixes(family: int, low: int, high: int) -> list[Prefix]:
 SPECIAL_PURPOSE = {name: AddressSet.of_prefixes(parse_prefix(text) for text in texts) for name, texts in _SPECIAL}
 """The addresses that no router delivers to one machine, by what they are."""
 
-PRIVATE_USE = AddressSet.of_prefixes(
-    map(parse_prefix, ("10.0.0.0/8", "100.64.0.0/10", "172.16.0.0/12", "192.168.0.0/16", "169.254.0.0/16", "fc00::/7",
-                       "fe80::/10"))
-)  # fmt: skip
-"""Addresses that a sender may have beside the one that others see (RFC 1918, RFC 3927, RFC 6598, RFC 4193, and
-link-local ones of RFC 4291)."""
-
 PRIVATE_BLOCKS = tuple(
     map(parse_prefix, ("10.0.0.0/8", "100.64.0.0/10", "172.16.0.0/12", "192.168.0.0/16", "fc00::/7"))
 )
 """Blocks that everybody uses within and nobody beyond: private (RFC 1918), shared behind a carrier's translation (RFC
 6598) and unique-local (RFC 4193) addresses."""
 
+PRIVATE_USE = AddressSet.of_prefixes([*PRIVATE_BLOCKS, parse_prefix("169.254.0.0/16"), parse_prefix("fe80::/10")])
+"""Addresses that a sender may have beside the one that others see: those, and link-local ones (RFC 3927, RFC 4291)."""
+
 _OF_NOBODY = {
-    family: tuple((block.value, block.last) for block in map(parse_prefix, blocks))
-    for family, blocks in {4: ("0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "172.16.0.0/12", "192.168.0.0/16"),
-                           6: ("::/3",)}.items()
-}  # fmt: skip
+    family: tuple((block.value, block.last) for block in blocks)
+    for family, blocks in {
+        4: (parse_prefix("0.0.0.0/8"), *(block for block in PRIVATE_BLOCKS if block.family == 4)),
+        6: (parse_prefix("::/3"),),
+    }.items()
+}
 """Addresses that nobody out there is reached at, ascending: of *this* network (RFC 1122, section 3.2.1.3), of private
 ones (RFC 1918, RFC 6598), and before those that are given out (RFC 4291, section 2.4)."""
 

@@ -91,11 +91,12 @@ class Directory:
         self._subnets = _Blocks([(b, s.name) for s in topology.subnets.values() for b in s.blocks])
         self._networks = _Blocks([(b, n.name) for n in topology.networks.values() for b in n.blocks])
         listed: list[tuple[Prefix, Outside | None]] = [(p, o) for o in topology.outsides.values() for p in o.prefixes]
-        self._outsides = PrefixTable([*listed, *((block, self._behind_tunnel(block)) for block in PRIVATE_BLOCKS)])
+        private = [(block, self._behind_tunnel(block)) for block in PRIVATE_BLOCKS]
+        self._outsides = PrefixTable([*listed, *private])
         self.unrouted = AddressSet.union(
             AddressSet.of_prefixes([block]) - AddressSet.of_prefixes(p for p, _ in listed if block.covers(p))
-            for block in PRIVATE_BLOCKS
-            if self._behind_tunnel(block) is None
+            for block, outside in private
+            if outside is None
         )
         """Private addresses that belong to no outside, whether or not one lists a wider block (clause S2)."""
         self._shared = {g.address: g for g in topology.gateways.values() if g.address is not None}
