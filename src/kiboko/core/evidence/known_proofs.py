@@ -65,14 +65,8 @@ class KnownProofs:
             context, age, contradicted = int(around[row]), int(ages[row]), bool(found.is_contradicted[row])
             for turned in (False, True):
                 own, is_late = int(either[turned][index]), bool(late[int(turned), row])
-                key = (
-                    own,
-                    context,
-                    age,
-                    contradicted,
-                    is_late,
-                    *((int(marks.hashes[row]), turned) if marks is not None else ()),
-                )
+                marked = (int(marks.hashes[row]), turned) if marks is not None else ()
+                key = own, context, age, contradicted, is_late, *marked
                 if key not in self._number_of:
                     self._number_of[key] = len(self._listed)
                     taken = marks.of(row, turned) if marks is not None else ()
