@@ -22,24 +22,25 @@ Truths = NDArray[np.bool_]
 class Asked:
     """What conversations ask, if one end or the other began, by columns: the atoms of the sender and of the address
     that it sent to, the service's number, the client's port (-1 where none is recorded; then that of the service is 0
-    where it is not either); and which kind of proof there is."""
+    where it is not either); which kind of proof there is, and where it was recorded (a number of `Traces`)."""
 
     sender: Rows
     target: Rows
     service: Rows
     port: Rows
     proof: Rows
+    trace: Rows
 
     def taken(self, rows: Rows | Truths) -> Asked:
         """Some of them."""
-        return Asked(self.sender[rows], self.target[rows], self.service[rows], self.port[rows], self.proof[rows])
+        return Asked(*(column[rows] for column in self._columns()))
 
     def instead(self, which: Truths, other: Asked) -> Asked:
         """These, but for some, of which others hold."""
         return Asked(*(np.where(which, theirs, own) for own, theirs in zip(self._columns(), other._columns())))
 
     def _columns(self) -> tuple[Rows, ...]:
-        return self.sender, self.target, self.service, self.port, self.proof
+        return self.sender, self.target, self.service, self.port, self.proof, self.trace
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,7 +96,7 @@ class Addressed:
         sender, receiver = np.where(turned, self.other, self.one), np.where(turned, self.one, self.other)
         return self.ends.other_target(sender, receiver, self.by_public, self.by_own)
 
-    def asked(self, turned: bool, proof: Rows) -> Asked:
+    def asked(self, turned: bool, proof: Rows, trace: Rows) -> Asked:
         """What is asked, if the first end began, or the second."""
         sender, target = self.sent_to(turned)
         client, port = (self.ports[1], self.ports[0]) if turned else self.ports
@@ -110,4 +111,4 @@ class Addressed:
         known = port > 0
         detail = np.where(ported, np.where(known, port, 0), np.where(icmp & answers, kind << 8, self.detail))
         client = np.where(ported & known & (client > 0), client, NONE)
-        return Asked(sender, target, self.protocol << 16 | detail, client, proof)
+        return Asked(sender, target, self.protocol << 16 | detail, client, proof, trace)

@@ -11,7 +11,6 @@ from kiboko.core.evidence import judging
 from kiboko.core.evidence.comparison import Conclusion, Decided
 from kiboko.core.evidence.judging import REASONS
 from kiboko.core.evidence.known_proofs import KnownProofs
-from kiboko.core.evidence.proofs import Proof
 from kiboko.core.network.model import ObservationPoint
 from kiboko.core.records.columns import distinct
 from kiboko.core.records.records import ANSWERED, DENIED
@@ -29,7 +28,7 @@ class Conclusions:
     Parameters
     ----------
     proofs : the kinds of proof that conclusions rest on
-    points : the observation points of the network, of which marks of proofs are numbers from 1
+    points : the observation points of the network, of which others speak by number, from 1
     """
 
     def __init__(self, proofs: KnownProofs, points: Sequence[ObservationPoint]) -> None:
@@ -39,12 +38,15 @@ class Conclusions:
         self._known: dict[tuple[int, ...], int] = {}
 
     def of(
-        self, reason: NDArray[np.uint8], kind: Rows, decider: Rows, proof: Rows, deciders: Sequence[Decider]
-    ) -> Rows:
+        self, reason: NDArray[np.uint8], kind: Rows, decider: Rows, proof: Rows, denied_at: Rows,
+        deciders: Sequence[Decider],
+    ) -> Rows:  # fmt: skip
         """The numbers of the conclusions, int64[n], from reasons (indices of `REASONS`), kinds of gates (as the layout
-        numbers them, 0 for none), what decides there (indices of `deciders`), and the kinds of proof."""
-        kinds = distinct(reason, kind, decider, proof)
-        keys = zip(*(column[kinds.first].tolist() for column in (reason, kind, decider, proof)), strict=True)
+        numbers them, 0 for none), what decides there (indices of `deciders`), the kinds of proof, and the observation
+        points at which they were denied (0 for none)."""
+        kinds = distinct(reason, kind, decider, proof, denied_at)
+        columns = (column[kinds.first].tolist() for column in (reason, kind, decider, proof, denied_at))
+        keys = zip(*columns, strict=True)
         made = [self._known[key] if key in self._known else self._conclude(key, deciders[key[2]]) for key in keys]
         return np.array(made, dtype=np.int64)[kinds.codes]
 
@@ -54,19 +56,15 @@ class Conclusions:
         return self._number(_concluded(reason, before.observed, before.decider, False, before.at))
 
     def _conclude(self, key: tuple[int, ...], decider: Decider) -> int:
-        reason, kind, _, proof = key
+        reason, kind, _, proof, denied_at = key
         known = self._proofs[proof]
         gate = GATES[(kind - 1) % len(GATES)] if kind else ""
         told = (gate, decider.filter or None, decider.rule if decider.filter else None) if gate else None
         observed = ANSWERED if reason in _ANSWERED else known.proof.observed
-        at = self._denied_at(known.proof) if observed == DENIED or reason == judging.FOLLOWED_DENIED else None
+        is_told = denied_at and (observed == DENIED or reason == judging.FOLLOWED_DENIED)
+        at = self._points[denied_at - 1].text if is_told else None
         found = self._known[key] = self._number(_concluded(reason, observed, told, known.is_contradicted, at))
         return found
-
-    def _denied_at(self, proof: Proof) -> str | None:
-        """The observation point at which it was denied; of several, the first of the network file."""
-        found = min((mark.point for mark in proof.marks if mark.event == DENIED), default=None)
-        return self._points[found - 1].text if found is not None else None
 
     def _number(self, concluded: Conclusion) -> int:
         if concluded not in self._number_of:

@@ -24,12 +24,13 @@ from kiboko.core.evidence.judged import Classes, Judged
 from kiboko.core.evidence.judging import IS_LEAK
 from kiboko.core.evidence.known_points import KnownPoints
 from kiboko.core.evidence.known_proofs import KnownProofs, ages_of, late_denials
-from kiboko.core.evidence.passages import NOWHERE, Passages
+from kiboko.core.evidence.passages import Passages
 from kiboko.core.evidence.point_marks import point_marks, weights
 from kiboko.core.evidence.proofs import UNASKED, contexts, flag_kinds, mark_bits
 from kiboko.core.evidence.rules_met import Met, RuleKey, RulesMet
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.tallies import Tallies, no_tallies
+from kiboko.core.evidence.traces import NO_TRACE, Traces
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD
 from kiboko.core.records.columns import Distinct, KeyNumbers, ascending, distinct, has_ports, is_icmp, numbered
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds
@@ -53,6 +54,7 @@ _ICMP_TYPES = [
 where a type would."""
 _MOST_CLASSES = 1_000_000
 _MOST_EXACT = 20_000
+_PROOF_BITS = 24
 _MOST_COUNTED = 1 << 56
 """As many packets or octets are counted of one tally: more are no measurement, and many such still add up."""
 _MOST_ASKED = 1 << 18
@@ -95,7 +97,7 @@ class Evaluator:
         self._points = KnownPoints(walker.topology)
         self._passages = Passages(self.tables.layout, self._points.listed)
         self._rules = RulesMet(comparison, self.tables, self.ends)
-        self._places: dict[tuple[str, ...], int] = {}
+        self._traces = Traces()
         self._known_ports = KnownPorts(comparison.served)
         self._outcomes = GateOutcomes(self.tables)
         self._known = KeyNumbers(3)
@@ -104,6 +106,7 @@ class Evaluator:
     def _forget(self) -> None:
         self._proofs = KnownProofs()
         self._conclusions = Conclusions(self._proofs, self._points.listed)
+        self._traces.clear()
         self._situation_of: dict[tuple[int, ...], int] = {}
         self._every_situation: list[Situation] = []
         self._numbers: dict[tuple[int, int, int], int] = {}
@@ -154,8 +157,9 @@ class Evaluator:
         began_first = addressed.sent_to(False)
         responders = np.where(found.began == 0, began_first[1], addressed.sent_to(True)[1])
         around = contexts(table, found, self.ends, np.where(found.began >= 0, responders, -1), bits)
-        proofs = self._proofs.numbers(found, bits, around, ages, late_denials(table, found), marks)
-        both = [addressed.asked(second, proofs[second]) for second in (False, True)]
+        proofs = self._proofs.numbers(found, bits, around, ages, late_denials(table, found))
+        traces = self._traces.numbers(marks, len(found))
+        both = [addressed.asked(second, proofs[second], traces[second]) for second in (False, True)]
         turned = found.taken_as_turned
         asked = both[0].instead(turned, both[1])
         classes = self._class_of(asked)
@@ -319,10 +323,11 @@ class Evaluator:
         """The classes of what is asked, those that are new judged."""
         pair = asked.sender * self._line.size + asked.target
         rest = self.tables.traffic(asked.service, asked.port)
-        found = self._known.find(pair, rest, asked.proof)
+        told = asked.trace << _PROOF_BITS | asked.proof
+        found = self._known.find(pair, rest, told)
         rows = np.flatnonzero(found < 0)
         if len(rows):
-            keys = pair[rows], rest[rows], asked.proof[rows]
+            keys = pair[rows], rest[rows], told[rows]
             each = distinct(*keys)
             keys = keys[0][each.first], keys[1][each.first], keys[2][each.first]
             numbers = self._numbers_of(keys)
@@ -367,7 +372,8 @@ class Evaluator:
         for row in np.flatnonzero(is_shared).tolist():
             reason[row] = self._behind_shared(int(shared[row]), asked.taken(np.array([row])))
         reason = self._proofs.aged(reason, asked.proof)
-        conclusion = self._conclusions.of(reason, kind, decider, asked.proof, self.tables.deciders)
+        denied_at = self._traces.denied_at(asked.trace)
+        conclusion = self._conclusions.of(reason, kind, decider, asked.proof, denied_at, self.tables.deciders)
         return reason, conclusion, passed
 
     def _by_gates(self, asked: Asked) -> tuple[NDArray[np.uint8], Rows, Rows, Rows]:
@@ -417,50 +423,30 @@ class Evaluator:
     def _situations(self, asked: Asked, way: Rows) -> tuple[Rows, list[Situation]]:
         """What is proved of flows along their ways: a number for each, and all situations by number."""
         is_by_public, is_tcp = self.ends.is_public(asked.target), asked.service >> 16 == TCP
-        near, far, along = (np.zeros(len(way), dtype=np.int64) for _ in range(3))
-        has_marks = np.array([bool(each.proof.marks) for each in self._proofs], dtype=np.bool_)[asked.proof]
-        rows = np.flatnonzero(has_marks & (way != NONE))
-        if len(rows):
-            near[rows], far[rows] = self._related(asked.sender[rows]), self._related(asked.target[rows])
-            along[rows] = way[rows] + 1
-        told = asked.proof << 2 | is_by_public << 1 | is_tcp
-        kinds = distinct(told, along, near, far)
+        marks = self._traces.marks(np.where(way != NONE, asked.trace, NO_TRACE))
+        request = self._outcomes.request
+        reached = self._passages.reached(marks, way, (asked.sender, asked.target), is_by_public, request)
+        columns = asked.proof << 2 | is_by_public << 1 | is_tcp, *(each.astype(np.int64) for each in reached)
+        kinds = distinct(*columns)
         numbers = []
-        for row in kinds.first.tolist():
-            key = self._outcomes.request, int(told[row]), int(along[row]), int(near[row]), int(far[row])
+        for key in zip(*(column[kinds.first].tolist() for column in columns), strict=True):
             if key not in self._situation_of:
                 self._situation_of[key] = len(self._every_situation)
-                proof = self._proofs[int(asked.proof[row])].proof
-                reached = (0, NOWHERE, NOWHERE, False, False)
-                if along[row]:
-                    ends = tuple(self.tables.places.end(int(atoms[row])) for atoms in (asked.sender, asked.target))
-                    reached = self._passages.reach(
-                        int(way[row]), proof, self._outcomes.request, (ends[0], ends[1]), bool(is_by_public[row])
-                    )
-                self._every_situation.append(Situation(proof, bool(is_by_public[row]), bool(is_tcp[row]), *reached))
+                told, passed, first, last, off_way, strange = key
+                self._every_situation.append(Situation(
+                    self._proofs[told >> 2].proof, bool(told & 2), bool(told & 1), passed, first, last, bool(off_way),
+                    bool(strange),
+                ))  # fmt: skip
             numbers.append(self._situation_of[key])
         return np.array(numbers, dtype=np.int64)[kinds.codes], self._every_situation
-
-    def _related(self, atoms: Rows) -> Rows:
-        """For each end a number that is equal for ends at which the same observation points are."""
-        listed, back = numbered(atoms)
-        found = []
-        for atom in listed.tolist():
-            endpoint = self.tables.places.end(atom).endpoint
-            subnet = endpoint.subnet.name if endpoint.subnet is not None else None
-            own = endpoint.interface
-            names = (subnet, own.name if own is not None else None, own.instance if own is not None else None)
-            here = tuple(point.key for point in self._points.listed if point.name is not None and point.name in names)
-            found.append(self._places.setdefault(here, len(self._places)))
-        return np.array(found, dtype=np.int64)[back]
 
     def _behind_shared(self, gateway: int, asked: Asked) -> int:
         """What every sender that may stand behind a shared address has in common (clause E11)."""
         atoms = self.ends.behind(gateway, int(asked.target[0]))
         if not 0 < len(atoms) <= _MOST_BEHIND:
             return judging.SHARED_UNKNOWN
-        rest = (np.repeat(column, len(atoms)) for column in (asked.target, asked.service, asked.port, asked.proof))
-        reasons, *_ = self._by_gates(Asked(atoms, *rest))
+        alike = asked.taken(np.zeros(len(atoms), dtype=np.int64))
+        reasons, *_ = self._by_gates(dataclasses.replace(alike, sender=atoms))
         return judging.together(reasons)
 
 

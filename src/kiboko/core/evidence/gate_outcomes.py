@@ -20,7 +20,6 @@ from kiboko.core.evidence.flow_numbers import FlowNumbers
 from kiboko.core.evidence.judging import Proved
 from kiboko.core.evidence.proofs import Proof
 from kiboko.core.records.columns import Growing, distinct, numbered
-from kiboko.core.records.records import DENIED
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import Gates, GateTables, widened
 from kiboko.core.tables.places import NONE
@@ -203,11 +202,10 @@ def _proved(situations: Sequence[Situation]) -> Proved:
     def along(name: str) -> Rows:
         return np.array([getattr(each, name) for each in situations], dtype=np.int64)
 
-    marked = [any(mark.event != DENIED for mark in each.proof.marks) for each in situations]
     context = np.array([each.proof.context for each in situations], dtype=np.int64)
     return Proved(
         of("arrived"), of("answered"), of("denied"), of("reply_denied"), of("passed"), of("refused"), of("unclear"),
         of("has_request"), of("followed_denied"), context, along("reach"), along("first"), along("last"),
         along("is_off_way") > 0, along("is_strange") > 0, along("is_by_public") > 0, along("is_tcp") > 0,
-        np.array(marked, dtype=np.bool_),
+        of("is_placed"),
     )  # fmt: skip

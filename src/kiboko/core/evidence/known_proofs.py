@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 from kiboko.core.evidence import judging
 from kiboko.core.evidence.conversations import Conversations
 from kiboko.core.evidence.judging import IS_BREAK, IS_LEAK
-from kiboko.core.evidence.point_marks import PointMarks
 from kiboko.core.evidence.proofs import Proof, read_proof, turned_bits
 from kiboko.core.header.services import TCP
 from kiboko.core.records.columns import distinct, numbered
@@ -51,26 +50,23 @@ class KnownProofs:
         return iter(self._listed)
 
     def numbers(
-        self, found: Conversations, bits: Rows, around: Rows, ages: Rows, late: NDArray[np.bool_],
-        marks: PointMarks | None,
-    ) -> tuple[Rows, Rows]:  # fmt: skip
-        """The kinds of proof of conversations, if the one end began, and if the other did. `bits` int64[k] and `marks`
-        are what their records say, `around` int64[k] what others say near them, `ages` int64[k] as `ages_of` has it,
-        `late` bool[2, k] as `late_denials` has it."""
+        self, found: Conversations, bits: Rows, around: Rows, ages: Rows, late: NDArray[np.bool_]
+    ) -> tuple[Rows, Rows]:
+        """The kinds of proof of conversations, if the one end began, and if the other did. `bits` int64[k] are what
+        their records say, `around` int64[k] what others say near them, `ages` int64[k] as `ages_of` has it, `late`
+        bool[2, k] as `late_denials` has it."""
         rest = (((around * _AGES + ages) * 2 + found.is_contradicted) * 2 + late[0]) * 2 + late[1]
-        kinds = distinct(bits, rest) if marks is None else distinct(bits, rest, marks.hashes)
+        kinds = distinct(bits, rest)
         numbers = np.empty((2, len(kinds)), dtype=np.int64)
         either = bits[kinds.first], turned_bits(bits[kinds.first])
         for index, row in enumerate(kinds.first.tolist()):
             context, age, contradicted = int(around[row]), int(ages[row]), bool(found.is_contradicted[row])
             for turned in (False, True):
                 own, is_late = int(either[turned][index]), bool(late[int(turned), row])
-                marked = (int(marks.hashes[row]), turned) if marks is not None else ()
-                key = own, context, age, contradicted, is_late, *marked
+                key = own, context, age, contradicted, is_late
                 if key not in self._number_of:
                     self._number_of[key] = len(self._listed)
-                    taken = marks.of(row, turned) if marks is not None else ()
-                    self._listed.append(KnownProof(read_proof(own, taken, context), age, contradicted, is_late))
+                    self._listed.append(KnownProof(read_proof(own, context), age, contradicted, is_late))
                 numbers[int(turned), index] = self._number_of[key]
         return numbers[0][kinds.codes], numbers[1][kinds.codes]
 

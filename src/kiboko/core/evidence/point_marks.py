@@ -8,10 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence.conversations import Conversations
-from kiboko.core.evidence.proofs import RESET, UNCLEAR, Mark, flag_kinds
+from kiboko.core.evidence.proofs import RESET, UNCLEAR, flag_kinds
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.records.columns import distinct
-from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
+from kiboko.core.records.flow_table import NO_TIME, FlowTable
 from kiboko.core.tables.places import NONE
 
 Rows = NDArray[np.int64]
@@ -19,22 +19,17 @@ Rows = NDArray[np.int64]
 
 @dataclass(frozen=True, slots=True)
 class PointMarks:
-    """What the records of conversations say at observation points: a hash of all of it, int64[k], and the distinct
-    marks as numbers with the conversation of each."""
+    """What the records of `k` conversations say at observation points. `hashes` int64[k] is a hash of all of it,
+    `sizes` int64[k] how many distinct marks each has, and `numbers` are these, one conversation's behind another's (as
+    `traces` reads them)."""
 
     hashes: Rows
-    of_conversation: Rows
+    sizes: Rows
     numbers: Rows
 
-    def of(self, conversation: int, turned: bool) -> tuple[Mark, ...]:
-        """The marks of one conversation, if its first end began, or its second."""
-        found = []
-        for number in sorted(self.numbers[self.of_conversation == conversation].tolist()):
-            rest, event = divmod(number, 4)
-            source, destination, answer, side = (rest >> place & 1 for place in range(4))
-            found.append(Mark(rest >> 4, EVENTS[event], bool(side) != turned, bool(answer), bool(source),
-                              bool(destination)))  # fmt: skip
-        return tuple(found)
+    def of(self, conversations: Rows) -> Rows:
+        """The marks of some conversations, one's behind another's."""
+        return self.numbers[runs((np.cumsum(self.sizes) - self.sizes)[conversations], self.sizes[conversations])]
 
 
 def point_marks(table: FlowTable, found: Conversations, points: Rows, ends: SeenEnds) -> PointMarks:
@@ -47,11 +42,19 @@ def point_marks(table: FlowTable, found: Conversations, points: Rows, ends: Seen
     number = sum(np.asarray(part, dtype=np.int64) for part in parts) * 4 + table.event[rows].astype(np.int64)
     kinds = distinct(found.of[rows], number)
     of, number = found.of[rows[kinds.first]], number[kinds.first]
+    order = np.argsort(of, kind="stable")
     mixed = (number.view(np.uint64) + np.uint64(1)) * np.uint64(0x9E3779B97F4A7C15)
     mixed = (mixed ^ mixed >> np.uint64(29)) * np.uint64(0xBF58476D1CE4E5B9)
     hashes = np.zeros(len(found), dtype=np.uint64)
     np.add.at(hashes, of, mixed ^ mixed >> np.uint64(32))
-    return PointMarks(hashes.view(np.int64), of, number)
+    return PointMarks(hashes.view(np.int64), np.bincount(of, minlength=len(found)), number[order])
+
+
+def runs(begins: Rows, sizes: Rows) -> Rows:
+    """The places from each of some on, as many as it has, one run behind another: int64[sum of sizes]."""
+    within = np.arange(int(sizes.sum())) - np.repeat(np.cumsum(sizes) - sizes, sizes)
+    found: Rows = np.repeat(begins, sizes) + within
+    return found
 
 
 def weights(table: FlowTable, found: Conversations) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
@@ -60,22 +63,24 @@ def weights(table: FlowTable, found: Conversations) -> tuple[NDArray[np.uint8], 
     weight = np.ones(len(table), dtype=np.uint8)
     direction, points = found.of * 2 + found.side, len(table.points)
     # A cell is a direction of a conversation as it was recorded at one point.
-    cell = direction * points + table.point if points > 1 else direction
-    counts = np.bincount(cell, minlength=2 * len(found) * points)
-    cells = int(np.count_nonzero(counts))
-    if cells < len(table):
-        crowded = np.flatnonzero((counts > 1)[cell] & (table.start != NO_TIME))
-        at_once = distinct(cell[crowded], table.start[crowded])
+    cells = distinct(direction * points + table.point if points > 1 else direction)
+    if len(cells) < len(table):
+        crowded = np.flatnonzero((cells.counts() > 1)[cells.codes] & (table.start != NO_TIME))
+        at_once = distinct(cells.codes[crowded], table.start[crowded])
         if len(at_once) < len(crowded):  # few begin together with another of their cell
             crowded = crowded[(at_once.counts() > 1)[at_once.codes]]
             same = distinct(*(column[crowded] for column in (
-                cell, table.event, table.flags, table.start, table.end, table.packets, table.octets, table.source,
-                table.destination,
+                cells.codes, table.event, table.flags, table.start, table.end, table.packets, table.octets,
+                table.source, table.destination,
             )))  # fmt: skip
             weight[crowded[same.further()]] = 0
     is_twice = weight == 0
-    if points > 1 and cells > int(np.count_nonzero(counts.reshape(-1, points).any(axis=1))):
-        packets = np.bincount(cell, weights=table.packets * weight, minlength=len(counts))
-        best = np.where(counts > 0, packets, -1).reshape(-1, points).argmax(axis=1)
+    of = direction[cells.first]
+    if points > 1 and int(np.bincount(of).max(initial=0)) > 1:
+        packets = np.bincount(cells.codes, weights=table.packets * weight, minlength=len(cells))
+        most = np.full(2 * len(found), -1.0)
+        np.maximum.at(most, of, packets)
+        best, mine = np.full(len(most), points), np.flatnonzero(packets == most[of])
+        np.minimum.at(best, of[mine], table.point[cells.first[mine]])  # of equals the one that was met first
         weight[table.point != best[direction]] = 0
     return weight, is_twice

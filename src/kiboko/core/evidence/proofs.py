@@ -2,8 +2,8 @@
 
 A record is not judged for what it is: the records of a conversation together prove that its request arrived, that it
 was answered, how far it came, that it was stopped or refused, or that nobody answered. Of all conversations few kinds
-are told apart here, by *marks*: which way records went, what they say, what their TCP flags tell, and where they were
-taken.
+are told apart here: by which way records went, what they say, what their TCP flags tell, and whether they were taken
+at points that the network file knows.
 """
 
 from __future__ import annotations
@@ -40,20 +40,6 @@ _SETTLING = 10_000
 
 
 @dataclass(frozen=True, slots=True)
-class Mark:
-    """Records of a conversation at a known observation point. `event` is what they say; `is_answer` whether
-    they are surely no resets; `source_is_public` and
-    `destination_is_public` whether they show our ends by their public addresses."""
-
-    point: int
-    event: str
-    is_reply: bool
-    is_answer: bool
-    source_is_public: bool
-    destination_is_public: bool
-
-
-@dataclass(frozen=True, slots=True)
 class Proof:
     """What is proved of a conversation, whoever its ends are.
 
@@ -61,8 +47,9 @@ class Proof:
     a reply can cause (E4). `denied`, `reply_denied`: a record says so (E6). `passed`: at a point that the network file
     does not know (E5). `refused`: nothing but resets came back; `unclear`: something, which may be resets.
     `has_request`: records of the initiator are there which are surely no resets. `followed_denied`: one of these says
-    that it was denied and is surely no opening, so that it may have followed an answer. `marks` are those at points
-    that the network file knows.
+    that it was denied and is surely no opening, so that it may have followed an answer. `is_placed`: a record that says
+    nothing of the kind was taken at a point that the network file knows; `passed_at_point`: such a one says that it
+    passed there. Where these points are on its way is no part of this (`passages`).
     """
 
     arrived: bool
@@ -74,8 +61,9 @@ class Proof:
     unclear: bool
     has_request: bool
     followed_denied: bool
+    is_placed: bool
+    passed_at_point: bool
     context: int
-    marks: tuple[Mark, ...] = ()
 
     @property
     def observed(self) -> str:
@@ -94,8 +82,7 @@ class Proof:
             return "something"
         if self.context == UNANSWERED:
             return "silent"
-        passed = self.passed or any(mark.event == PASSED for mark in self.marks)
-        return PASSED if passed else SEEN
+        return PASSED if self.passed or self.passed_at_point else SEEN
 
 
 def _told_by_flags() -> NDArray[np.uint8]:
@@ -138,12 +125,13 @@ def turned_bits(bits: NDArray[np.int64]) -> NDArray[np.int64]:
     return found
 
 
-def read_proof(bits: int, marks: tuple[Mark, ...], context: int) -> Proof:
+def read_proof(bits: int, context: int) -> Proof:
     """What kinds of records prove, where the first side is the initiator's."""
     request, reply = _kinds_of(bits & (1 << _HALF) - 1), _kinds_of(bits >> _HALF)
     answering = [each for each in reply if each[2] not in (RESET, UNCLEAR)]
     arrived = bool(answering)
     answered = any(kind == ACKNOWLEDGES and event != DENIED for _, event, kind in request)
+    at_points = {event for mapped, event, _ in (*request, *answering) if mapped}
     return Proof(
         arrived=arrived,
         answered=answered,
@@ -154,8 +142,9 @@ def read_proof(bits: int, marks: tuple[Mark, ...], context: int) -> Proof:
         unclear=not arrived and not answered and any(kind == UNCLEAR for _, _, kind in reply),
         has_request=any(kind not in (RESET, UNCLEAR) for _, _, kind in request),
         followed_denied=any(event == DENIED and kind not in (OPENING, RESET) for _, event, kind in request),
+        is_placed=bool(at_points - {DENIED}),
+        passed_at_point=PASSED in at_points,
         context=context,
-        marks=tuple(each for each in marks if not (each.is_reply and not each.is_answer)),
     )
 
 
