@@ -369,8 +369,9 @@ class Evaluator:
         rows = np.flatnonzero(~apart & ~outside & ~unsaid & ~is_shared)
         if len(rows):
             reason[rows], kind[rows], decider[rows], passed[rows] = self._by_gates(asked.taken(rows))
-        for row in np.flatnonzero(is_shared).tolist():
-            reason[row] = self._behind_shared(int(shared[row]), asked.taken(np.array([row])))
+        for gateway in ascending(shared[is_shared])[0].tolist():
+            rows = np.flatnonzero(is_shared & (shared == gateway))
+            reason[rows] = self._behind_shared(gateway, asked.taken(rows))
         reason = self._proofs.aged(reason, asked.proof)
         denied_at = self._traces.denied_at(asked.trace)
         conclusion = self._conclusions.of(reason, kind, decider, asked.proof, denied_at, self.tables.deciders)
@@ -440,14 +441,22 @@ class Evaluator:
             numbers.append(self._situation_of[key])
         return np.array(numbers, dtype=np.int64)[kinds.codes], self._every_situation
 
-    def _behind_shared(self, gateway: int, asked: Asked) -> int:
-        """What every sender that may stand behind a shared address has in common (clause E11)."""
-        atoms = self.ends.behind(gateway, int(asked.target[0]))
-        if not 0 < len(atoms) <= _MOST_BEHIND:
-            return judging.SHARED_UNKNOWN
-        alike = asked.taken(np.zeros(len(atoms), dtype=np.int64))
-        reasons, *_ = self._by_gates(dataclasses.replace(alike, sender=atoms))
-        return judging.together(reasons)
+    def _behind_shared(self, gateway: int, asked: Asked) -> NDArray[np.uint8]:
+        """What every sender that may stand behind a shared address has in common, of some flows (clause E11)."""
+        reason = np.full(len(asked.sender), judging.SHARED_UNKNOWN, dtype=np.uint8)
+        atoms = self.ends.behind(gateway)
+        machines, sent_to = self.ends.machines(atoms), self.ends.machines(asked.target)
+        step = max(1, _MOST_ASKED // max(1, len(atoms)))
+        for at in range(0, len(reason), step):
+            is_other = machines != sent_to[at : at + step, np.newaxis]
+            sizes = is_other.sum(axis=1)
+            rows = np.flatnonzero((sizes > 0) & (sizes <= _MOST_BEHIND))
+            if len(rows):
+                of, sender = np.nonzero(is_other[rows])
+                every = dataclasses.replace(asked.taken(at + rows[of]), sender=atoms[sender])
+                begins = np.cumsum(sizes[rows]) - sizes[rows]
+                reason[at + rows] = judging.together(self._by_gates(every)[0], begins)
+        return reason
 
 
 def as_slice(rows: Rows) -> Rows | slice:

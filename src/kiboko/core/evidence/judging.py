@@ -286,22 +286,24 @@ def _first(chosen: NDArray[np.bool_]) -> NDArray[np.int64]:
     return np.where(chosen.any(axis=1), chosen.argmax(axis=1), -1)
 
 
-def together(reasons: NDArray[np.uint8]) -> int:
-    """What several possibilities have in common (clause E11): all leak, or all agree, else it is unsure."""
-    if not len(reasons):
-        return SHARED_UNKNOWN
-    statuses = set(_STATUS[reasons].tolist())
-    if len(statuses) == 1:
-        return int(reasons[0])
-    return SHARED_UNSURE
+def together(reason: NDArray[np.uint8], first: NDArray[np.int64]) -> NDArray[np.uint8]:
+    """What several possibilities have in common (clause E11): all leak, or all agree, else it is unsure. `reason` are
+    those of the possibilities, one flow's after another's, which begin at `first`."""
+    return _in_common(_STATUS[reason], reason, first, SHARED_UNSURE)
 
 
 def by_every_port(reason: NDArray[np.uint8], first: NDArray[np.int64]) -> NDArray[np.uint8]:
     """What holds whichever client port it was sent from: that of the lowest, where all come to the same. `reason` are
     the reasons by each port, one flow's after another's, which begin at `first`."""
-    standing = _STANDING[reason]
-    is_same = np.minimum.reduceat(standing, first) == np.maximum.reduceat(standing, first)
-    found: NDArray[np.uint8] = np.where(is_same, reason[first], np.uint8(PORTS_UNKNOWN))
+    return _in_common(_STANDING[reason], reason, first, PORTS_UNKNOWN)
+
+
+def _in_common(
+    told: NDArray[np.uint8], reason: NDArray[np.uint8], first: NDArray[np.int64], otherwise: int
+) -> NDArray[np.uint8]:
+    """The first reason of each run, where what is told is equal in all of it."""
+    is_same = np.minimum.reduceat(told, first) == np.maximum.reduceat(told, first)
+    found: NDArray[np.uint8] = np.where(is_same, reason[first], np.uint8(otherwise))
     return found
 
 

@@ -11,7 +11,7 @@ from kiboko.core.header.addresses import Address
 from kiboko.core.records.columns import ascending, distinct
 from kiboko.core.records.flow_table import AddressTable
 from kiboko.core.tables.gate_tables import GateTables
-from kiboko.core.tables.layout import INTERFACE_OF, OWN, SUBNET_OF
+from kiboko.core.tables.layout import INTERFACE_OF, MACHINE_OF, OWN, SUBNET_OF
 from kiboko.core.tables.places import NONE
 from kiboko.core.walk.walk import Walker
 
@@ -25,6 +25,7 @@ class SeenEnds:
         self._walker, self._tables = walker, tables
         self._is_foreign = is_foreign
         self._asked: tuple[AddressTable, NDArray[np.int64]] | None = None
+        self._behind: dict[int, NDArray[np.int64]] = {}
         topology = walker.topology
         self._outsides = {name: number for number, name in enumerate(topology.outsides)}
         self._networks = {name: number for number, name in enumerate(topology.networks)}
@@ -154,9 +155,18 @@ class SeenEnds:
             return is_outside, np.zeros(len(sender), dtype=np.bool_)
         return is_outside, self._tunnels[self._of(_NETWORK, receiver), outside]
 
-    def behind(self, gateway: int, sent_to: int) -> NDArray[np.int64]:
+    def machines(self, atoms: NDArray[np.int64]) -> NDArray[np.int64]:
+        """The numbers of the machines at some atoms, int64[n]; NONE for none."""
+        return self._tables.layout.fact(MACHINE_OF, atoms.astype(np.int32))
+
+    def behind(self, gateway: int) -> NDArray[np.int64]:
         """The atoms of every sender that may stand behind the shared address of a gateway: interfaces of its networks,
-        of IPv4, less those of the machine that is sent to (clause E11)."""
+        of IPv4. What is sent to is none of them (clause E11)."""
+        if gateway not in self._behind:
+            self._behind[gateway] = self._find_behind(gateway)
+        return self._behind[gateway]
+
+    def _find_behind(self, gateway: int) -> NDArray[np.int64]:
         topology = self._walker.topology
         networks = topology.gateways[list(topology.gateways)[gateway]].networks
         found = [
@@ -166,7 +176,4 @@ class SeenEnds:
             for address in interface.addresses
             if address.family == 4
         ]
-        atoms = np.array(found, dtype=np.int64)
-        machines = self._tables.layout.ends_of(np.append(atoms, sent_to).astype(np.int32))[5]
-        others: NDArray[np.int64] = atoms[machines[:-1] != machines[-1]]
-        return others
+        return np.array(found, dtype=np.int64)
