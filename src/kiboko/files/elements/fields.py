@@ -3,6 +3,7 @@ say the same, and one record from its fields."""
 
 from __future__ import annotations
 
+import functools
 import re
 from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
@@ -102,10 +103,12 @@ EVENT_NAMES = {
 
 
 _DIGITS_OF_A_DAY = 8
+_MOST_NAMES = 1 << 12
 FORWARDED = (SEEN, PASSED, DENIED, PASSED)
 """What the upper two bits of forwardingStatus say (RFC 7270, section 4.12): not known, forwarded, dropped, consumed."""
 
 
+@functools.lru_cache(_MOST_NAMES)  # a log line by line has the same names on each
 def element_of(name: str) -> str | None:
     """The information element that a column is, by its own name or a plain one; None for any other column."""
     plain = name.strip()

@@ -7,7 +7,7 @@ import csv
 import io
 import itertools
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -89,13 +89,10 @@ def batch_of(
     return Batch(table, kept.tolist(), lines)
 
 
-def table_of_rows(rows: Sequence[Mapping[str, Any]], header: Sequence[str]) -> pa.Table:
-    """Rows of named values as a table of texts whose columns bear the labels of their places."""
+def table_of_rows(rows: Sequence[Mapping[str, Any]], header: Sequence[str], places: Iterable[int]) -> pa.Table:
+    """Rows of named values as a table of texts: the columns of some places, which bear the labels of these."""
     return pa.table(
-        {
-            label(place): pa.array([_as_text(row.get(name)) for row in rows], pa.string())
-            for place, name in enumerate(header)
-        }
+        {label(place): pa.array([_as_text(row.get(header[place])) for row in rows], pa.string()) for place in places}
     )
 
 
@@ -134,7 +131,7 @@ class TextReader:
         lines = count_lines(data)
         text.bounded(rejects, lines)
         rows, places = _slow_csv(header, delimiter, data, rejects, text.line)
-        return batch_of(table_of_rows(rows, header), chosen, places, text.line, lines, rejects)
+        return batch_of(table_of_rows(rows, header, chosen.places), chosen, places, text.line, lines, rejects)
 
     # JSON Lines.
 
@@ -201,7 +198,7 @@ class TextReader:
             for row, place in zip(rows, places, strict=True):
                 rejects.note("without a field of a flow record", _without_fields(row), place)
             return Batch(_NOTHING, [], lines)
-        return batch_of(table_of_rows(rows, header), chosen, places, first, lines, rejects)
+        return batch_of(table_of_rows(rows, header, chosen.places), chosen, places, first, lines, rejects)
 
     def _objects(self, line: bytes, number: int, data: bytes, first: int, rejects: Rejects) -> list[Mapping[str, Any]]:
         try:

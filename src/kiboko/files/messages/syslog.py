@@ -6,6 +6,7 @@ statement). What is none of these tells of no flow.
 
 from __future__ import annotations
 
+import functools
 import json
 import re
 from collections.abc import Mapping
@@ -33,6 +34,7 @@ _TAG = re.compile(r"(?P<host>[^\s:\[]+ )?(?P<app>[^\s:\[]{1,48})(?:\[(?P<process
 _PAIR = re.compile(r"(?<![\w.\-])([A-Za-z_][\w.\-]*+)=(\"(?:[^\"\\]|\\.)*+\"|[^\s,;\"]*+)")
 _MONTHS = {"Jan": 1, "Feb": 2, "Mar": 3, "Apr": 4, "May": 5, "Jun": 6, "Jul": 7, "Aug": 8, "Sep": 9, "Oct": 10,
            "Nov": 11, "Dec": 12}  # fmt: skip
+_MOST_TIMES = 1 << 10
 _UPTIME = re.compile(r"^\[ *\d+\.\d+\] ")
 _KERNEL = {
     "SRC": "sourceIPv4Address", "DST": "destinationIPv4Address", "SPT": "sourceTransportPort",
@@ -89,7 +91,8 @@ def _as_written(text: str, priority: int | None, arrived: datetime) -> Message:
     old = _OLD_TIME.match(text)
     new = _ISO_TIME.match(text)
     if old is not None and old["month"] in _MONTHS:
-        time, rest = _year_found(old, arrived), text[old.end() :]
+        time = _year_found(_MONTHS[old["month"]], int(old["day"]), old["clock"], arrived)
+        rest = text[old.end() :]
     elif new is not None:
         time, rest = _iso(new[0].strip()), text[new.end() :]
     tag = _TAG.match(rest) if not rest.startswith("{") else None  # a JSON object has no tag before it
@@ -107,15 +110,15 @@ def _iso(text: str) -> datetime | None:
         return None
 
 
-def _year_found(written: re.Match[str], arrived: datetime) -> datetime | None:
+@functools.lru_cache(_MOST_TIMES)  # a log has many lines of one second
+def _year_found(month: int, day: int, clock: str, arrived: datetime) -> datetime | None:
     """A time without year and zone: the collector's own zone, and the year that brings it nearest to its arrival."""
     local = arrived.astimezone()
+    hour, minute, second = map(int, clock.split(":"))
     tried = []
     for year in (local.year - 1, local.year, local.year + 1):
         try:
-            clock = datetime.strptime(written["clock"], "%H:%M:%S").time()
-            moment = datetime.combine(datetime(year, _MONTHS[written["month"]], int(written["day"])), clock)
-            tried.append(moment.astimezone())
+            tried.append(datetime(year, month, day, hour, minute, second).astimezone())
         except (ValueError, OverflowError):
             continue
     nearest = min(tried, key=lambda each: abs(each - arrived), default=None)
