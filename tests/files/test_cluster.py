@@ -23,6 +23,7 @@ from kiboko.core.records.flow_query import FlowFilter
 from kiboko.demo.data import write_demo
 from kiboko.files.elements.column_map import USUAL
 from kiboko.files.logs.flow_pieces import Piece, pieces_of
+from kiboko.files.logs.windows import Window, windows_of
 from kiboko.files.network.network_file import load_network
 from tests.helpers import kiboko
 
@@ -35,9 +36,10 @@ class Slow:
         self.folder, self.job, self.hold = str(folder), job, str(hold)
 
     def start(self):
-        do = self.job.start() if self.job is not None else lambda piece: piece.start
+        do = self.job.start() if self.job is not None else lambda window: window.pieces
 
-        def work(piece):
+        def work(window):
+            (piece,) = window.pieces
             Path(self.folder, f"{piece.start}-{os.getpid()}").write_text("")
             time.sleep(0.15)
             patience = time.monotonic() + 120
@@ -45,7 +47,7 @@ class Slow:
                 time.sleep(0.1)
             if piece.path == "broken":
                 raise InputError("broken: cannot be read")
-            return do(piece)
+            return do(window)
 
         return work
 
@@ -77,8 +79,8 @@ class Cluster(unittest.TestCase):
         flow_logs.write(log, 12_000)
         job = JudgeJob(load_network(f"{data}/network.yaml"), FlowFilter(), USUAL)
         with mock.patch("kiboko.files.logs.flow_pieces.PIECE", 20_000):
-            pieces = list(pieces_of(log))
-        self.assertGreater(len(pieces), 40)
+            windows = windows_of([log])
+        self.assertGreater(len(windows), 40)
         slow = Slow(self.folder, job, hold=Path(data) / "killed")
         with self.cluster(2) as cluster:
 
@@ -93,19 +95,23 @@ class Cluster(unittest.TestCase):
 
             killer = threading.Thread(target=kill)
             killer.start()
-            found = list(piecework.cluster_outcomes(slow, pieces, cluster.scheduler_address))
+            found = list(piecework.cluster_outcomes(slow, windows, cluster.scheduler_address))
             killer.join()
-        alone = list(map(job.start(), pieces))
+        alone = list(map(job.start(), windows))
         self.assertEqual(
             *([[list(tallies) for tallies in each.tallies] for each in outcomes] for outcomes in (found, alone))
         )
-        self.assertEqual([each.lines for each in found], [each.lines for each in alone])
+        self.assertEqual([each.files for each in found], [each.files for each in alone])
         self.assertIn(str(self.killed), slow.workers())
         self.assertGreaterEqual(len(slow.workers()), 3, "the one that was killed, the other, and the one in its place")
 
     def test_what_is_wrong_with_a_file_is_said_at_once(self):
         with self.cluster(1) as cluster, self.assertRaisesRegex(InputError, "broken: cannot be read"):
-            list(piecework.cluster_outcomes(Slow(self.folder), [Piece("broken", "csv")], cluster.scheduler_address))
+            list(
+                piecework.cluster_outcomes(
+                    Slow(self.folder), [Window((Piece("broken", "csv"),))], cluster.scheduler_address
+                )
+            )
         self.assertEqual(len(list(self.folder.iterdir())), 1)
 
     def test_another_version_on_a_worker_is_refused(self):
@@ -114,7 +120,11 @@ class Cluster(unittest.TestCase):
             mock.patch.object(piecework, "__version__", "0.0.0"),
             self.assertRaisesRegex(EnvironmentFailure, "a worker of the cluster has kiboko .*, this is 0.0.0"),
         ):
-            list(piecework.cluster_outcomes(Slow(self.folder), [Piece("log", "csv")], cluster.scheduler_address))
+            list(
+                piecework.cluster_outcomes(
+                    Slow(self.folder), [Window((Piece("log", "csv"),))], cluster.scheduler_address
+                )
+            )
 
 
 class SameResult(unittest.TestCase):

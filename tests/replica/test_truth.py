@@ -23,7 +23,7 @@ from kiboko.core.header.addresses import AddressSet, parse_address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service, parse_services
 from kiboko.core.network.model import ObservationPoint
-from kiboko.core.records.flow_table import table_of
+from kiboko.core.records.flow_table import joined, table_of
 from kiboko.core.walk.walk import Walker
 from kiboko.replica.faults import Fault, as_built, check_faults
 from kiboko.replica.trials import Choice
@@ -170,13 +170,19 @@ def reduced(records, chance):
     yield "all of it", records
     points = sorted({record.point for record in records if record.point})
     kept = set(chance.sample(points, max(1, len(points) // 3))) if points else set()
-    yield "a third of the points", [r for r in records if r.point in kept]
-    yield "one point", [r for r in records if points and r.point == points[0]]
-    yield "points that nobody knows", [dataclasses.replace(r, point=None) for r in records if r.point in kept]
     known = parse_services("ssh") | parse_services("tcp/80") | parse_services("udp/53")
     of_replies = [
         r for r in records if r.source_port is not None and (r.service.protocol << 16 | r.source_port) in known
     ]
+    yield "a third of the points", [r for r in records if r.point in kept]
+    yield "one point", [r for r in records if points and r.point == points[0]]
+    yield "points that nobody knows", [dataclasses.replace(r, point=None) for r in records if r.point in kept]
+    # Of several exporters that name no point, each with files of its own, of which it begins a new one now and then.
+    exporters = {point: str(number % 3) for number, point in enumerate(points)}
+    bare = [dataclasses.replace(r, point=None, file=exporters.get(r.point, "0")) for r in records if r.point in kept]
+    yield "a file for each exporter, no points", bare
+    yield "one-sided exporters beside others, no points", [r for r in bare if r.file != "1" or r not in of_replies]
+    yield "many files", [dataclasses.replace(r, file=f"{r.point} {at // 50}") for at, r in enumerate(records)]
     yield "no replies", [r for r in records if r not in of_replies]
     yield "only replies", of_replies
     yield "a quarter, sampled", [r for r in records if chance.random() < 0.25]
@@ -254,13 +260,25 @@ class AgainstTheKernel(unittest.TestCase):
         self.assertGreater(asked[CONFIRMED], 0)
 
 
+def read_together(records):
+    """Records file by file, and as one table."""
+    files = {}
+    for record in records:
+        files.setdefault(record.file, []).append(record)
+    if len(files) == 1:
+        return records, table_of(records)
+    tables = [dataclasses.replace(table_of(each), file=np.full(len(each), number, dtype=np.int32))
+              for number, each in enumerate(files.values())]  # fmt: skip
+    return [record for each in files.values() for record in each], joined(tables)
+
+
 def conclusions(topology, records):
     """What each conversation of a log comes to, by its sender, service and client port."""
     if not records:
         return
     walker = Walker(topology)
     evaluator = Evaluator(Comparison(walker))
-    table = table_of(records)
+    records, table = read_together(records)
     judged = evaluator.judge(table)
     for number, row in enumerate(judged.found.first.tolist()):
         asked, record = judged.asked, records[row]
@@ -278,7 +296,7 @@ def tickets(topology, truth, records, chance):
         return
     walker = Walker(topology)
     evaluator, asker = Evaluator(Comparison(walker)), Asker(walker.directory)
-    table = table_of(records)
+    _, table = read_together(records)
     judged = evaluator.judge(table)
     ends = RecordedEnds(judged, evaluator.ends_of(table, judged))
     everything = np.ones(len(table), dtype=np.bool_)

@@ -7,27 +7,22 @@ from pathlib import Path
 from typing import Protocol
 
 from kiboko.core.errors import InputError
+from kiboko.core.records.line_places import LinePlaces
 from kiboko.files.elements.fields import nearest_name
 from kiboko.files.elements.rejects import Rejects
-from kiboko.files.logs.flow_pieces import Piece, there_now
+from kiboko.files.logs.flow_pieces import there_now
+from kiboko.files.logs.window_reader import FileRead
+from kiboko.files.logs.windows import Window
 
 _MOST_NAMES = 8
 
 
-class PieceRead(Protocol):
-    """What came of a piece, whatever was asked of it."""
+class WindowRead(Protocol):
+    """What came of a window, whatever was asked of it."""
 
     @property
-    def rejects(self) -> Rejects:
-        """What was rejected."""
-
-    @property
-    def lines(self) -> int:
-        """How many lines it took, good or bad."""
-
-    @property
-    def read(self) -> int:
-        """How many records could be read."""
+    def files(self) -> list[FileRead]:
+        """What was read of each of its pieces, in their order."""
 
 
 @dataclass(slots=True)
@@ -40,15 +35,23 @@ class Accounts:
     _lines: dict[str, int] = field(default_factory=dict)
     _read: dict[str, int] = field(default_factory=dict)
 
-    def take(self, piece: Piece, outcome: PieceRead) -> int:
-        """Note what came of a piece: how many lines of its file come before it. Raises InputError when strict."""
-        headers = piece.header_lines or outcome.rejects.headers
-        rejects = self._rejects.setdefault(piece.path, Rejects(piece.path, self.strict, piece.word, headers))
-        before = self._lines.setdefault(piece.path, headers)
-        rejects.take(outcome.rejects, before)
-        self._lines[piece.path] = before + outcome.lines
-        self._read[piece.path] = self._read.get(piece.path, 0) + outcome.read
-        return before
+    def take(self, window: Window, outcome: WindowRead) -> LinePlaces:
+        """Note what came of a window: where its lines stand in their files. Raises InputError when strict."""
+        starts, shifts = [], []
+        for piece, file in zip(window.pieces, outcome.files, strict=True):
+            headers = piece.header_lines or file.rejects.headers
+            rejects = self._rejects.setdefault(piece.path, Rejects(piece.path, self.strict, piece.word, headers))
+            before = self._lines.setdefault(piece.path, headers)
+            rejects.take(file.rejects, before)
+            self._lines[piece.path] = before + file.lines
+            self._read[piece.path] = self._read.get(piece.path, 0) + file.read
+            starts.append(file.start)
+            shifts.append(before - file.start + 1)
+        order = sorted(range(len(starts)), key=starts.__getitem__)
+        return LinePlaces(
+            tuple(starts[at] for at in order), tuple(window.pieces[at].path for at in order),
+            tuple(shifts[at] for at in order),
+        )  # fmt: skip
 
     @property
     def rejected(self) -> int:

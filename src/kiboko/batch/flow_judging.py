@@ -1,7 +1,7 @@
-"""Flow logs read and judged piece by piece, by several processes where there is enough to read.
+"""Flow logs read and judged window by window, by several processes where there is enough to read.
 
-Each worker reads a piece, judges it with the evaluator, and hands back its tallies, which are small; they are
-taken in in the order of the pieces, so that the result is the same whoever did the work.
+Each worker reads a window, judges it with the evaluator, and hands back its tallies, which are small; they are
+taken in in the order of the windows, so that the result is the same whoever did the work.
 """
 
 from __future__ import annotations
@@ -27,23 +27,20 @@ from kiboko.core.network.model import Topology
 from kiboko.core.records.flow_query import FlowFilter
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
-from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.chosen_files import without_copies
-from kiboko.files.logs.flow_pieces import Piece, pieces_of
-from kiboko.files.logs.flow_reader import PieceReader
+from kiboko.files.logs.window_reader import FileRead, WindowReader
+from kiboko.files.logs.windows import Window, windows_of
 
 
 @dataclass(frozen=True, slots=True)
-class JudgedPiece:
-    """What came of a piece: its tallies, what was rejected, its lines, how many records it has, how many of them were
-    not wanted, and what the others cover. Of `twice` and `elsewhere` many records other ones show the same packets: in
-    the same capture, or at another point. `beside` counts those beside what was asked about.
+class JudgedWindow:
+    """What came of a window: its tallies, the accounts of its files, how many records were not wanted, and what the
+    others cover. Of `twice` and `elsewhere` many records other ones show the same packets: in the same capture, or at
+    another point. `beside` counts those beside what was asked about.
     """
 
     tallies: list[Tallies]
-    rejects: Rejects
-    lines: int
-    read: int
+    files: list[FileRead]
     left_out: int
     coverage: Coverage
     twice: int
@@ -52,9 +49,14 @@ class JudgedPiece:
     usage: RuleUsage | None = None
     """The rules that they met, where that is asked for."""
 
+    @property
+    def read(self) -> int:
+        """How many records there are."""
+        return sum(each.read for each in self.files)
+
 
 class Worker:
-    """Judges pieces for one topology."""
+    """Judges windows for one topology."""
 
     def __init__(
         self, topology: Topology, wanted: FlowFilter, columns: ColumnMap, asking: Asking | None = None,
@@ -64,23 +66,22 @@ class Worker:
         `with_usage` tells which rules were met as well, `only_usage` nothing else."""
         self._topology, self._with_usage, self._only_usage = topology, with_usage, only_usage
         self._evaluator = Evaluator(comparison or Comparison(Walker(topology)))
-        self._reader = PieceReader(columns)
+        self._reader = WindowReader(columns)
         self._wanted, self._asking = wanted, asking
         self._places = SubnetPlaces.of(topology)
 
-    def judge(self, piece: Piece) -> JudgedPiece:
-        """Read and judge one piece. Raises InputError."""
-        rejects = Rejects(piece.path, word=piece.word)
+    def judge(self, window: Window) -> JudgedWindow:
+        """Read and judge one window. Raises InputError."""
+        files: list[FileRead] = []
         tallies: list[Tallies] = []
-        lines = read = left_out = twice = elsewhere = 0
+        left_out = twice = elsewhere = 0
         beside = Beside()
         usage = RuleUsage(self._topology) if self._with_usage else None
         coverage = Coverage(self._places)
-        for part in self._reader.read(piece, rejects):
-            wanted = part.own & self._wanted.mask(part.table)
-            own = int(part.own.sum())
-            read += own
-            left_out += own - int(wanted.sum())
+        for part in self._reader.read(window, files):
+            own = part.own
+            wanted = own & self._wanted.mask(part.table)
+            left_out += int(own.sum()) - int(wanted.sum())
             with without_garbage():
                 judged = self._evaluator.judge(part.table)
                 rows = np.flatnonzero(wanted)
@@ -98,13 +99,12 @@ class Worker:
                         usage.take(*each)
             joined = judged.joined(rows)
             twice, elsewhere = twice + joined[0], elsewhere + joined[1]
-            lines += part.lines
-        return JudgedPiece(tallies, rejects, lines, read, left_out, coverage, twice, elsewhere, beside, usage)
+        return JudgedWindow(tallies, files, left_out, coverage, twice, elsewhere, beside, usage)
 
 
 @dataclass(frozen=True, slots=True)
 class JudgeJob:
-    """Pieces judged for one topology; where somebody asks about some traffic, only that is summed up."""
+    """Windows judged for one topology; where somebody asks about some traffic, only that is summed up."""
 
     topology: Topology
     wanted: FlowFilter
@@ -113,7 +113,7 @@ class JudgeJob:
     with_usage: bool = False
     only_usage: bool = False
 
-    def start(self) -> Callable[[Piece], JudgedPiece]:
+    def start(self) -> Callable[[Window], JudgedWindow]:
         """Make a worker."""
         return self.worker(None).judge
 
@@ -124,7 +124,7 @@ class JudgeJob:
         )
 
 
-def _here(job: JudgeJob, comparison: Comparison) -> Callable[[Piece], JudgedPiece]:
+def _here(job: JudgeJob, comparison: Comparison) -> Callable[[Window], JudgedWindow]:
     """A worker in this very process: what it has walked need not be walked again to be told of."""
     return job.worker(comparison).judge
 
@@ -157,7 +157,7 @@ class FlowJudge:
         """Judge some files, on this machine or on a cluster. What was rejected, in sentences. Raises InputError where a
         file cannot be used."""
         paths, copies = without_copies(paths)
-        pieces = [piece for path in paths for piece in pieces_of(path, self._columns)]
+        windows = windows_of(paths, self._columns)
         job = JudgeJob(
             self._comparison.walker.topology,
             self._wanted,
@@ -168,29 +168,29 @@ class FlowJudge:
         )
         here = functools.partial(_here, job, self._comparison)
         done = (
-            cluster_outcomes(job, pieces, cluster, self._counted)
+            cluster_outcomes(job, windows, cluster, self._counted)
             if cluster
-            else outcomes(job, pieces, workers, here, self._counted)
+            else outcomes(job, windows, workers, here, self._counted)
         )
-        return copies + self._take_all(paths, pieces, done)
+        return copies + self._take_all(paths, windows, done)
 
-    def _counted(self, outcome: JudgedPiece) -> tuple[JudgedPiece, list[Counted]]:
-        """What came of a piece, and its groups where they are summed up."""
+    def _counted(self, outcome: JudgedWindow) -> tuple[JudgedWindow, list[Counted]]:
+        """What came of a window, and its groups where they are summed up."""
         if self._summary is None:
             return outcome, []
         with without_garbage():
             return outcome, [self._summary.counted(each, self._comparison.finding) for each in outcome.tallies]
 
     def _take_all(
-        self, paths: list[Path], pieces: list[Piece], done: Iterator[tuple[JudgedPiece, list[Counted]]]
+        self, paths: list[Path], windows: list[Window], done: Iterator[tuple[JudgedWindow, list[Counted]]]
     ) -> list[str]:
         accounts = Accounts(paths, self._strict)
-        for piece, (outcome, counted) in zip(pieces, done, strict=True):
-            before = accounts.take(piece, outcome)
+        for window, (outcome, counted) in zip(windows, done, strict=True):
+            places = accounts.take(window, outcome)
             if self._summary is not None:
                 with without_garbage():
                     for each in counted:
-                        self._summary.gather(each, before)
+                        self._summary.gather(each, places)
             if self._usage is not None and outcome.usage is not None:
                 self._usage.merge(outcome.usage)
             self.read += outcome.read

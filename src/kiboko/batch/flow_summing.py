@@ -1,8 +1,8 @@
-"""Flow logs summed up piece by piece, on this machine or on a cluster."""
+"""Flow logs summed up window by window, on this machine or on a cluster."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -17,10 +17,10 @@ from kiboko.core.records.flow_sums import Sums
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
-from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.chosen_files import without_copies
-from kiboko.files.logs.flow_pieces import Piece, PiecePart, pieces_of
-from kiboko.files.logs.flow_reader import PieceReader
+from kiboko.files.logs.flow_pieces import PiecePart
+from kiboko.files.logs.window_reader import FileRead, WindowReader
+from kiboko.files.logs.windows import Window, windows_of
 
 if TYPE_CHECKING:
     from kiboko.core.evidence.evaluator import Evaluator
@@ -38,24 +38,22 @@ class Question:
     topology: Topology | None = None
     columns: ColumnMap = USUAL
 
-    def start(self) -> Callable[[Piece], SumOutcome]:
+    def start(self) -> Callable[[Window], SumOutcome]:
         """Make a worker."""
         return Summer(self).sum
 
 
 @dataclass(slots=True)
 class SumOutcome:
-    """What came of a piece."""
+    """What came of a window."""
 
     sums: Sums
     timeline: Timeline
-    rejects: Rejects
-    lines: int
-    read: int
+    files: list[FileRead]
 
 
 class Summer:
-    """Sums up pieces, and chooses among records."""
+    """Sums up windows, and chooses among records."""
 
     def __init__(self, question: Question) -> None:
         self._question = question
@@ -70,21 +68,22 @@ class Summer:
             from kiboko.core.evidence.evaluator import Evaluator
 
             self._evaluator = Evaluator(Comparison(self._walker))
-        self._reader = PieceReader(question.columns)
+        self._reader = WindowReader(question.columns)
 
-    def sum(self, piece: Piece) -> SumOutcome:
-        """Read and sum up one piece. Raises InputError."""
-        rejects = Rejects(piece.path, word=piece.word)
+    def sum(self, window: Window) -> SumOutcome:
+        """Read and sum up one window. Raises InputError."""
+        files: list[FileRead] = []
         sums = Sums(self._question.fields, self.name)
         timeline = Timeline(MINUTE, self._question.wanted.since)
-        lines = read = 0
-        for part in self._reader.read(piece, rejects):
-            chosen = self.chosen(part)
+        for chosen in self.chosen_of(window, files):
             sums.add(chosen)
             timeline.add(chosen)
-            lines += part.lines
-            read += int(part.own.sum())
-        return SumOutcome(sums, timeline, rejects, lines, read)
+        return SumOutcome(sums, timeline, files)
+
+    def chosen_of(self, window: Window, files: list[FileRead]) -> Iterator[FlowTable]:
+        """The records of a window that are wanted; `files` is given the accounts of its pieces. Raises InputError."""
+        for part in self._reader.read(window, files):
+            yield self._chosen(part)
 
     def name(self, address: Address) -> str:
         """A name beside an address, where the network has one."""
@@ -97,7 +96,7 @@ class Summer:
         known = self._names[place]
         return str(address) if known is None else f"{known} {address}"
 
-    def chosen(self, part: PiecePart) -> FlowTable:
+    def _chosen(self, part: PiecePart) -> FlowTable:
         """The records of a part that are wanted, of its own lines."""
         keep = self._question.wanted.mask(part.table) & part.own
         if self._evaluator is not None:
@@ -110,12 +109,12 @@ def summed(
 ) -> tuple[Sums, Timeline, list[str]]:
     """The sums and the time of some logs, and what was rejected, in sentences. Raises InputError."""
     paths, said = without_copies(paths)
-    pieces = [piece for path in paths for piece in pieces_of(path, question.columns)]
+    windows = windows_of(paths, question.columns)
     sums, timeline = Sums(question.fields), Timeline(MINUTE, question.wanted.since)
     accounts = Accounts(paths, strict)
-    done = cluster_outcomes(question, pieces, cluster) if cluster else outcomes(question, pieces)
-    for piece, outcome in zip(pieces, done, strict=True):
-        accounts.take(piece, outcome)
+    done = cluster_outcomes(question, windows, cluster) if cluster else outcomes(question, windows)
+    for window, outcome in zip(windows, done, strict=True):
+        accounts.take(window, outcome)
         sums.merge(outcome.sums)
         timeline.merge(outcome.timeline)
     return sums, timeline, said + accounts.sentences()

@@ -20,46 +20,42 @@ from kiboko.core.records.flow_query import FlowFilter
 from kiboko.core.records.flow_table import milliseconds
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
-from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.chosen_files import flow_files, without_copies
-from kiboko.files.logs.flow_pieces import Piece, pieces_of
-from kiboko.files.logs.flow_reader import PieceReader
+from kiboko.files.logs.window_reader import FileRead, WindowReader
+from kiboko.files.logs.windows import Window, windows_of
 
 
 @dataclass(slots=True)
-class ObservedPiece:
-    """What came of a piece."""
+class ObservedWindow:
+    """What came of a window."""
 
     observed: list[Observed]
-    rejects: Rejects
-    lines: int
-    read: int
+    files: list[FileRead]
 
 
 @dataclass(frozen=True, slots=True)
 class ObserveJob:
-    """Pieces held to questions about one network."""
+    """Windows held to questions about one network."""
 
     topology: Topology
     asked: tuple[Asking, ...]
     wanted: FlowFilter
     columns: ColumnMap = USUAL
 
-    def start(self) -> Callable[[Piece], ObservedPiece]:
+    def start(self) -> Callable[[Window], ObservedWindow]:
         """Make a worker."""
-        evaluator, reader = Evaluator(Comparison(Walker(self.topology))), PieceReader(self.columns)
+        evaluator, reader = Evaluator(Comparison(Walker(self.topology))), WindowReader(self.columns)
 
-        def look(piece: Piece) -> ObservedPiece:
-            rejects, found = Rejects(piece.path, word=piece.word), [Observed() for _ in self.asked]
-            lines = read = 0
-            for part in reader.read(piece, rejects):
+        def look(window: Window) -> ObservedWindow:
+            found = [Observed() for _ in self.asked]
+            files: list[FileRead] = []
+            for part in reader.read(window, files):
                 judged = evaluator.judge(part.table)
                 own, wanted = part.own, self.wanted.mask(part.table)
                 told = observe(evaluator, part.table, judged, own, wanted, self.asked)
                 for mine, more in zip(found, told, strict=True):
                     mine.merge(more)
-                lines, read = lines + part.lines, read + int(part.own.sum())
-            return ObservedPiece(found, rejects, lines, read)
+            return ObservedWindow(found, files)
 
         return look
 
@@ -82,11 +78,11 @@ def observed_of(walker: Walker, asked: Sequence[Asking], evidence: Evidence) -> 
     told: list[str] = []
     if evidence.flows:
         paths, told = without_copies(flow_files(evidence.flows))
-        pieces = [piece for path in paths for piece in pieces_of(path, evidence.columns)]
+        windows = windows_of(paths, evidence.columns)
         accounts = Accounts(paths, evidence.strict)
         job = ObserveJob(walker.topology, tuple(asked), evidence.wanted, evidence.columns)
-        for piece, outcome in zip(pieces, outcomes(job, pieces), strict=True):
-            accounts.take(piece, outcome)
+        for window, outcome in zip(windows, outcomes(job, windows), strict=True):
+            accounts.take(window, outcome)
             for mine, more in zip(found, outcome.observed, strict=True):
                 mine.merge(more)
         told += accounts.sentences()

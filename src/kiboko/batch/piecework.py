@@ -18,7 +18,8 @@ from typing import Any, Protocol, TypeVar
 from kiboko import __version__
 from kiboko.core.errors import EnvironmentFailure, InputError, KibokoError, UsageError
 from kiboko.files.logs import flow_pieces
-from kiboko.files.logs.flow_pieces import Piece
+from kiboko.files.logs.log_lines import LINES
+from kiboko.files.logs.windows import Window
 
 T_co = TypeVar("T_co", covariant=True)
 _AHEAD, _MOST_READY = 2, 4
@@ -26,6 +27,8 @@ _PR_SET_PDEATHSIG = 1
 _TRIM_THRESHOLD, _MMAP_THRESHOLD = -1, -3
 _KEPT = 1 << 28  # octets
 _RETRIES = 3
+_LINE_BY_LINE = 8
+"""As many times as long as other text takes what is read line by line."""
 _MOST_JOBS = 4
 
 
@@ -38,22 +41,27 @@ class Job(Protocol[T_co]):
 
 def outcomes(
     job: Job[T_co],
-    pieces: Sequence[Piece],
+    windows: Sequence[Window],
     workers: int | None = None,
     here: Callable[[], Callable[[Any], T_co]] | None = None,
     taken: Callable[[T_co], Any] | None = None,
 ) -> Iterator[Any]:
-    """What comes of pieces on this machine: by one process where there is little to read, else by as many as there are
+    """What comes of windows on this machine: by one process where there is little to read, else by as many as there are
     processors. `here` makes ready what does it in this process, where that differs from what `job` starts elsewhere.
     `taken` makes something of each outcome in this process, as soon as it is there and before its turn comes."""
     count = workers or os.cpu_count() or 1
-    files = {piece.path for piece in pieces}
-    small = sum(os.path.getsize(path) for path in files) < flow_pieces.PIECE
-    if count == 1 or small or len(pieces) == 1:
-        done = map((here or job.start)(), pieces)
+    if count == 1 or len(windows) == 1 or _is_little(windows):
+        done = map((here or job.start)(), windows)
         yield from map(taken, done) if taken is not None else done
         return
-    yield from shared_out(job, pieces, count, taken)
+    yield from shared_out(job, windows, count, taken)
+
+
+def _is_little(windows: Sequence[Window]) -> bool:
+    """Whether there is so little to read that others would take longer to begin."""
+    forms = {piece.path: piece.form for window in windows for piece in window.pieces}
+    work = sum(os.path.getsize(path) * (_LINE_BY_LINE if form == LINES else 1) for path, form in forms.items())
+    return work < flow_pieces.PIECE
 
 
 def shared_out(
@@ -83,7 +91,7 @@ def shared_out(
     pool.shutdown()
 
 
-_started: list[Callable[[Piece], Any]] = []
+_started: list[Callable[[Any], Any]] = []
 """What does the job in a process of the pool, made once when the process starts."""
 
 
@@ -116,7 +124,7 @@ def _keep_memory() -> None:
             library.mallopt(option, _KEPT)
 
 
-def _work(piece: Piece) -> Any:
+def _work(piece: Any) -> Any:
     return _started[0](piece)
 
 
@@ -155,7 +163,7 @@ def _in_order(
 
 
 def cluster_outcomes(
-    job: Job[T_co], pieces: Sequence[Piece], address: str, taken: Callable[[T_co], Any] | None = None
+    job: Job[T_co], pieces: Sequence[Window], address: str, taken: Callable[[T_co], Any] | None = None
 ) -> Iterator[Any]:
     """What comes of pieces on a Dask cluster: that of the scheduler at an address such as `tcp://10.0.0.5:8786`, or
     with `local` or `local:N` one of N processes made for the purpose here. `taken` is as `outcomes` has it.
@@ -187,7 +195,7 @@ def cluster_outcomes(
         blob = pickle.dumps((__version__, job))
         sent = client.submit(_kept, blob, key=f"kiboko-job-{hashlib.blake2b(blob, digest_size=12).hexdigest()}")
 
-        def submit(piece: Piece) -> Any:
+        def submit(piece: Window) -> Any:
             return client.submit(_work_remotely, sent, piece, pure=False, retries=_RETRIES)
 
         @contextlib.contextmanager
@@ -218,11 +226,11 @@ def _kept(blob: bytes) -> bytes:
     return blob
 
 
-_remote: dict[bytes, Callable[[Piece], Any]] = {}
+_remote: dict[bytes, Callable[[Any], Any]] = {}
 """What does each job in a process of the cluster, the last few of them."""
 
 
-def _work_remotely(blob: bytes, piece: Piece) -> Any:
+def _work_remotely(blob: bytes, piece: Any) -> Any:
     """Do a piece of a job; what is wrong with the input is the outcome, since another try would not mend it."""
     key = hashlib.blake2b(blob).digest()
     try:

@@ -1,4 +1,4 @@
-"""Flow logs held against two versions of a network, piece by piece: which recorded traffic a change would turn."""
+"""Flow logs held against two versions of a network, window by window: which recorded traffic a change would turn."""
 
 from __future__ import annotations
 
@@ -18,26 +18,23 @@ from kiboko.core.network.model import Topology
 from kiboko.core.records.flow_query import FlowFilter
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
-from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.chosen_files import flow_files, without_copies
-from kiboko.files.logs.flow_pieces import Piece, pieces_of
-from kiboko.files.logs.flow_reader import PieceReader
+from kiboko.files.logs.window_reader import FileRead, WindowReader
+from kiboko.files.logs.windows import Window, windows_of
 
 
 @dataclass(slots=True)
-class TurnedPiece:
-    """What came of a piece."""
+class TurnedWindow:
+    """What came of a window."""
 
     turned: Turned
-    rejects: Rejects
-    lines: int
-    read: int
+    files: list[FileRead]
     left_out: int
 
 
 @dataclass(frozen=True, slots=True)
 class TurnJob:
-    """Pieces held against two versions of a network; of records of other times nothing is said."""
+    """Windows held against two versions of a network; of records of other times nothing is said."""
 
     old: Topology
     new: Topology
@@ -46,22 +43,21 @@ class TurnJob:
     services: RangeSet | None = None
     """Those on which the change may turn anything; None for all."""
 
-    def start(self) -> Callable[[Piece], TurnedPiece]:
+    def start(self) -> Callable[[Window], TurnedWindow]:
         """Make a worker."""
         old = Walker(self.old)
-        turning, reader = Turning(old, old.on(self.new), self.services), PieceReader(self.columns)
+        turning, reader = Turning(old, old.on(self.new), self.services), WindowReader(self.columns)
 
-        def turn(piece: Piece) -> TurnedPiece:
-            rejects, turned = Rejects(piece.path, word=piece.word), Turned()
-            lines = read = left_out = 0
-            for part in reader.read(piece, rejects):
-                wanted = part.own & self.wanted.mask(part.table)
-                own = int(part.own.sum())
-                read, left_out = read + own, left_out + own - int(wanted.sum())
+        def turn(window: Window) -> TurnedWindow:
+            files: list[FileRead] = []
+            turned, left_out = Turned(), 0
+            for part in reader.read(window, files):
+                own = part.own
+                wanted = own & self.wanted.mask(part.table)
+                left_out += int(own.sum()) - int(wanted.sum())
                 with without_garbage():
                     turning.take(part.table, turning.judge(part.table), np.flatnonzero(wanted), turned)
-                lines += part.lines
-            return TurnedPiece(turned, rejects, lines, read, left_out)
+            return TurnedWindow(turned, files, left_out)
 
         return turn
 
@@ -73,11 +69,11 @@ def turned_by(
     """The recorded traffic that a change turns, which may turn that on some `services` alone, and what has to be borne
     in mind. Raises InputError for a log of which nothing can be read."""
     paths, told = without_copies(flow_files(flows))
-    pieces = [piece for path in paths for piece in pieces_of(path, columns)]
+    windows = windows_of(paths, columns)
     accounts, found, left_out = Accounts(paths, strict), Turned(), 0
     job = TurnJob(old, new, wanted, columns, services)
-    for piece, outcome in zip(pieces, outcomes(job, pieces), strict=True):
-        accounts.take(piece, outcome)
+    for window, outcome in zip(windows, outcomes(job, windows), strict=True):
+        accounts.take(window, outcome)
         found.merge(outcome.turned)
         left_out += outcome.left_out
     told += accounts.sentences()

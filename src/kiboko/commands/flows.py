@@ -34,10 +34,8 @@ from kiboko.core.records.group_sums import MEASURES
 from kiboko.core.walk.walk import Walker
 from kiboko.files.documents.saving import check_writable
 from kiboko.files.elements.fields import time_filter
-from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.chosen_files import flow_files, without_copies
-from kiboko.files.logs.flow_pieces import pieces_of
-from kiboko.files.logs.flow_reader import PieceReader
+from kiboko.files.logs.windows import windows_of
 from kiboko.views.flows_view import flows_json, show_flows, show_usage, usage_json
 from kiboko.views.output import Output, working
 
@@ -267,8 +265,5 @@ def _sums(
 def _chosen(files: list[Path], question: Question) -> Iterator[FlowTable]:
     """The records that are wanted, table by table; what was rejected is told by the sums."""
     summer = Summer(question)
-    reader = PieceReader(question.columns)
-    for path in without_copies(files)[0]:
-        for piece in pieces_of(path, question.columns):
-            for part in reader.read(piece, Rejects(piece.path)):
-                yield summer.chosen(part)
+    for window in windows_of(without_copies(files)[0], question.columns):
+        yield from summer.chosen_of(window, [])

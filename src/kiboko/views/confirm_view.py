@@ -443,7 +443,9 @@ def _row_json(group: FindingGroup, causes: Causes) -> dict[str, Any]:
     options = network_option(causes.walker.topology.file)
     finding, walk = group.finding, group.finding.walk
     example = group.example
-    where = {"line": example.line} if isinstance(example, FlowRecord) else {"time": iso(example.time)}
+    where = (
+        {"file": example.file, "line": example.line} if isinstance(example, FlowRecord) else {"time": iso(example.time)}
+    )
     return {
         "status": finding.status, "evidence": group.evidence, "source": group.source, "destination": group.destination,
         "service": group.service, "observed": finding.observed, "verdict": walk.verdict if walk else None,

@@ -156,7 +156,7 @@ class Evaluator:
         addressed = Addressed.of(table, found, self.ends, self._points.translating(points), self._points.beyond(points))
         began_first = addressed.sent_to(False)
         responders = np.where(found.began == 0, began_first[1], addressed.sent_to(True)[1])
-        around = contexts(table, found, self.ends, np.where(found.began >= 0, responders, -1), bits)
+        around = contexts(table, found, self.ends, np.where(found.began >= 0, responders, -1), bits, points)
         proofs = self._proofs.numbers(found, bits, around, ages, late_denials(table, found))
         traces = self._traces.numbers(marks, len(found))
         both = [addressed.asked(second, proofs[second], traces[second]) for second in (False, True)]

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence.comparison import Conclusion, Finding, FlowAsked
 from kiboko.core.evidence.tallies import Tallies
+from kiboko.core.records.line_places import LinePlaces
 from kiboko.core.records.records import FlowRecord, ProbeRecord
 
 Settle = Callable[[Conclusion, FlowAsked], Finding]
@@ -44,10 +45,10 @@ class ProbeOrigin:
 
 @dataclass(frozen=True, slots=True)
 class FlowOrigin:
-    """The tallies of a table, whose records stand some lines further down in their file."""
+    """The tallies of a table, and where its lines stand in their files."""
 
     tallies: Tallies
-    lines_before: int
+    lines: LinePlaces
     settle: Settle
 
     def taken(self, places: Rows) -> FlowOrigin:
@@ -57,7 +58,8 @@ class FlowOrigin:
     def example(self, place: int) -> ProbeRecord | FlowRecord:
         """The example at a place."""
         record = self.tallies.examples.record(place)
-        return dataclasses.replace(record, line=record.line + self.lines_before)
+        file, line = self.lines.of(record.line)
+        return dataclasses.replace(record, file=file, line=line)
 
     def finding(self, place: int) -> Finding:
         """Its finding."""

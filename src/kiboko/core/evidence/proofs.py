@@ -159,18 +159,21 @@ def _kinds_of(half: int) -> list[tuple[bool, str, int]]:
 
 
 def contexts(
-    table: FlowTable, found: Conversations, ends: SeenEnds, responders: NDArray[np.int64], bits: NDArray[np.int64]
-) -> NDArray[np.int64]:
+    table: FlowTable, found: Conversations, ends: SeenEnds, responders: NDArray[np.int64], bits: NDArray[np.int64],
+    points: NDArray[np.int64] | None,
+) -> NDArray[np.int64]:  # fmt: skip
     """What the records of others tell of each conversation, int64[k] (E7, E8).
 
     A point counts as recording both directions of a subnet's traffic at a time where it recorded both of another
     conversation with that subnet then; and as recording them whole where no conversation that was surely answered is
-    without its replies there, which sampled and one-sided logs are full of.
+    without its replies there, which sampled and one-sided logs are full of. What names no point that is known was taken
+    at points of its own in each file.
 
     Parameters
     ----------
     responders : int64[k], the atoms of the ends that were sent to; -1 where nothing tells which these are
     bits : int64[k], as `mark_bits` has them
+    points : int64[n], the numbers of the points that the network file knows, 0 for any other; None for no such
     """
     result = np.full(len(found), ALONE, dtype=np.int64)
     known = (responders >= 0) & (found.began >= 0)
@@ -182,32 +185,44 @@ def contexts(
     bits = np.where(found.began == 1, turned_bits(bits), bits)
     has_request, has_reply = bits & (1 << _HALF) - 1 > 0, bits >> _HALF > 0
     acknowledged = bits & _ACKS > 0
-    if len(table.points) > 1 and len(found) < len(table):
-        cells = distinct(found.of, table.point)
-        of, point = found.of[cells.first], table.point[cells.first]
+    taken_at, places = _taken_at(table, points)
+    if places > 1 and len(found) < len(table):
+        cells = distinct(found.of, taken_at)
+        of, point = found.of[cells.first], taken_at[cells.first]
         is_reply = found.side != (found.began == 1)[found.of]
         asks, answers = (np.zeros(len(cells), dtype=np.bool_) for _ in range(2))
         asks[cells.codes[~is_reply]] = True
         answers[cells.codes[is_reply]] = True
     else:  # each has records of one point
-        of, point, asks, answers = np.arange(len(found)), table.point[found.first], has_request, has_reply
+        of, point, asks, answers = np.arange(len(found)), taken_at[found.first], has_request, has_reply
     bucket = _buckets(table.start, found)
     usable = known[of]
     partial = usable & acknowledged[of] & asks & ~answers
-    lost = np.zeros(len(table.points), dtype=np.bool_)
+    lost = np.zeros(places, dtype=np.bool_)
     lost[point[partial]] = True
-    width = np.int64(len(table.points))
+    width = np.int64(places)
     size = np.int64(int(subnets.max()) + 2)
     place = (bucket[of] * width + point) * size + subnets[of]  # where and when, as one number
     step = width * size
     # Which have whole conversations of others at their place and about their time.
     near = usable & beside(place, place[usable & asks & answers], int(step))
-    settled = _settled(table, found, of, point)
+    settled = _settled(table, found, of, point, taken_at, places)
     silent = near & asks & ~has_reply[of] & ~acknowledged[of] & settled & ~lost[point]
     result[of[silent]] = UNANSWERED
     unasked = near & answers & ~has_request[of]
     result[of[unasked]] = UNASKED
     return result
+
+
+def _taken_at(table: FlowTable, points: NDArray[np.int64] | None) -> tuple[NDArray[np.int64], int]:
+    """Where each record was taken, int64[n], a number below the second value: at its point, but of several files at a
+    point of its file's own where the network file does not know it."""
+    width = len(table.points)
+    if table.file is None:
+        return table.point, width
+    own = table.point + (table.file.astype(np.int64) + 1) * width
+    places = distinct(own if points is None else np.where(points > 0, table.point, own))
+    return places.codes, len(places)
 
 
 def _buckets(start: NDArray[np.int64], found: Conversations) -> NDArray[np.int64]:
@@ -219,14 +234,15 @@ def _buckets(start: NDArray[np.int64], found: Conversations) -> NDArray[np.int64
 
 
 def _settled(
-    table: FlowTable, found: Conversations, of: NDArray[np.int64], point: NDArray[np.int64]
-) -> NDArray[np.bool_]:
+    table: FlowTable, found: Conversations, of: NDArray[np.int64], point: NDArray[np.int64],
+    taken_at: NDArray[np.int64], places: int,
+) -> NDArray[np.bool_]:  # fmt: skip
     """Which conversations at which points, given as columns, ended so long before the last record there that no reply
-    is to come any more."""
+    is to come any more. `taken_at` int64[n] is at which of some `places` each record was taken."""
     end = table.last()
-    if len(table.points) == 1:
+    if places == 1:
         return ~found.union(end + _SETTLING > end.max())[of]
-    latest = np.full(len(table.points), NO_TIME, dtype=np.int64)
-    np.maximum.at(latest, table.point, end)
+    latest = np.full(places, NO_TIME, dtype=np.int64)
+    np.maximum.at(latest, taken_at, end)
     settled: NDArray[np.bool_] = found.most(end)[of] + _SETTLING <= latest[point]
     return settled

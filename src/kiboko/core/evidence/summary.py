@@ -31,6 +31,7 @@ from kiboko.core.memory import without_garbage
 from kiboko.core.network.directory import Directory
 from kiboko.core.records.address_names import AddressNames, Stretches
 from kiboko.core.records.columns import ascending, distinct
+from kiboko.core.records.line_places import LinePlaces
 from kiboko.core.records.records import DENIED, REFUSED, ProbeRecord
 
 _Key = tuple[object, ...]
@@ -196,11 +197,11 @@ class Summary:
         """Count tallies among the totals, in whatever order they come; their groups, for `gather`."""
         return self._columns(tallies, settle, 1)
 
-    def gather(self, counted: Counted, lines_before: int = 0) -> None:
-        """Take in what was counted at once, of records that stand `lines_before` lines further down in their file."""
+    def gather(self, counted: Counted, lines: LinePlaces | None = None) -> None:
+        """Take in what was counted at once; `lines` tells where the records stand in their files."""
         columns, source = counted
         if source is not None:
-            self._add(columns, dataclasses.replace(source, lines_before=lines_before))
+            self._add(columns, dataclasses.replace(source, lines=lines or source.lines))
 
     def _add(self, columns: GroupColumns, source: FlowOrigin) -> None:
         columns.example[0] = len(self._origins)
@@ -211,7 +212,7 @@ class Summary:
             self._compact()
 
     def take_all(
-        self, tallies: Tallies, settle: Settle, lines_before: int = 0, taken_back: bool = False
+        self, tallies: Tallies, settle: Settle, lines: LinePlaces | None = None, taken_back: bool = False
     ) -> Disagreements:
         """Take in tallies as `gather` does, or take back what was taken in before (`taken_back`); the leaks and breaks
         among them."""
@@ -219,7 +220,7 @@ class Summary:
         if source is None:
             return Disagreements.none(self)
         columns = columns.by_key()
-        source = dataclasses.replace(source, lines_before=lines_before)
+        source = dataclasses.replace(source, lines=lines or source.lines)
         self._add(columns, source)
         is_odd = np.array([each.status in (LEAK, BREAK) for each in self._told], dtype=np.bool_)[columns.key[0]]
         odd = columns.taken(np.flatnonzero(is_odd))
@@ -261,7 +262,7 @@ class Summary:
             sign * np.stack(sums),
             np.stack([np.zeros(len(tallies), dtype=np.int64), np.arange(len(tallies)), own]),
         )  # fmt: skip
-        return columns, FlowOrigin(tallies, 0, settle)
+        return columns, FlowOrigin(tallies, LinePlaces(), settle)
 
     def _told_numbers(self, concluded: Conclusion) -> tuple[int, int]:
         """The number of a conclusion, and that of the first one that groups are told apart by as by this: they may

@@ -76,6 +76,7 @@ class AddressTable:
 
 _OPTIONAL: dict[str, tuple[type[np.integer[Any]], int]] = {
     "direction": (np.uint8, 0), "vlan": (np.int32, -1), "source_mac": (np.int64, -1), "destination_mac": (np.int64, -1),
+    "file": (np.int32, 0),
 }  # fmt: skip
 """Columns that most logs do not have: their types, and what stands for none."""
 
@@ -92,6 +93,7 @@ class FlowTable:
     1 where a biflow says that a record is of whoever began, 2 of whoever answered (`biflowDirection`, RFC 5103), 0
     where nothing is said; None where that holds for all. `vlan` int32[n] (IEEE 802.1Q), and MAC addresses as numbers of
     48 bits, `source_mac` and `destination_mac` int64[n], are -1 where there is none; None where no record has one.
+    `file` int32[n] tells those of several files apart that were read together; None where all are of one.
     """
 
     addresses: AddressTable
@@ -113,6 +115,7 @@ class FlowTable:
     vlan: NDArray[np.int32] | None = None
     source_mac: NDArray[np.int64] | None = None
     destination_mac: NDArray[np.int64] | None = None
+    file: NDArray[np.int32] | None = None
 
     @classmethod
     def empty(cls) -> FlowTable:

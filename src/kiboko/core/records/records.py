@@ -44,7 +44,8 @@ class FlowRecord:
     `event` is `passed` or `denied` where the record says so (`firewallEvent`), else `seen`. Times are UTC;
     `packets` and `octets` are counts; `tcp_flags` is the union of the TCP flags seen (RFC 9293), None where not
     recorded; `point` is the `observationPointId`. `line` counts from 1. `direction` is 1 where a biflow says that it is
-    of whoever began, 2 of whoever answered (`biflowDirection`, RFC 5103), 0 where nothing is said.
+    of whoever began, 2 of whoever answered (`biflowDirection`, RFC 5103), 0 where nothing is said. `file` is that of
+    the line, None where it has no name.
     """
 
     source: Address
@@ -60,3 +61,4 @@ class FlowRecord:
     point: str | None = None
     line: int = 0
     direction: int = 0
+    file: str | None = None

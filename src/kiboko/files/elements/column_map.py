@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -19,6 +20,7 @@ from kiboko.files.elements.moments import REPEATED, UNREADABLE, by_size, read_mo
 JOINED = " + "
 """Between the names of columns whose texts are put together."""
 _NUMBER = r"^[+-]?\d{1,19}(\.\d{0,12})?$"
+_MOST_HEADERS = 1 << 8
 _EPOCH = r"^\d{9,19}(\.\d{1,12})?$"
 
 
@@ -86,7 +88,7 @@ class ColumnMap:
             found = _usual(header)
             if file is not None:
                 require_columns([column.element for _, column in found], list(header), file)
-            return _with_joined(Chosen(tuple(found), (), (), self.none), header)
+            return _with_joined(Chosen(found, (), (), self.none), header)
         places = {name: index for index, name in reversed(list(enumerate(header)))}
         if file is not None:
             wanted = [name for column in self.columns for name in column.names] + [name for name, _ in self.skip]
@@ -191,7 +193,8 @@ def label(place: int) -> str:
     return f"c{place}"
 
 
-def _usual(header: tuple[str, ...]) -> list[tuple[int, Column]]:
+@functools.lru_cache(_MOST_HEADERS)  # thousands of files have one header
+def _usual(header: tuple[str, ...]) -> tuple[tuple[int, Column], ...]:
     """Columns by their usual names. Of several for one element the first that has a value counts, whole names before
     plain ones and before other units."""
     found: list[tuple[int, int, Column]] = []
@@ -209,7 +212,7 @@ def _usual(header: tuple[str, ...]) -> list[tuple[int, Column]]:
             found.append((int(name != element), place, Column(name, element, by_size=by_size)))
         elif other is not None:
             found.append((2, place, Column(name, other[0], other[1])))
-    return [(place, column) for _, place, column in sorted(found, key=lambda item: item[:2])]
+    return tuple((place, column) for _, place, column in sorted(found, key=lambda item: item[:2]))
 
 
 def _text(column: pa.ChunkedArray) -> pa.ChunkedArray:

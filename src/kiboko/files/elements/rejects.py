@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -84,3 +86,41 @@ class Rejects:
     def _place(self, kind: str) -> str:
         line, text = self.first[kind]
         return f"{self._where(line)} (line {line}): {text}"
+
+
+class SharedRejects(Rejects):
+    """What was rejected while reading several files one behind another, told of each: `starts` are the lines at which
+    they begin, ascending."""
+
+    def __init__(self, files: Sequence[Rejects], starts: Sequence[int]) -> None:
+        super().__init__(files[0].file, word=files[0].word)
+        self._files, self._starts = files, starts
+
+    def _of(self, line: int) -> tuple[Rejects, int]:
+        """The file of a line, and its number there."""
+        which = max(0, bisect_right(self._starts, line) - 1)
+        return self._files[which], line - self._starts[which] + 1
+
+    def remark(self, kind: str, line: int, count: int = 1) -> None:
+        """Tell of something odd that rejects nothing."""
+        file, own = self._of(line)
+        file.remark(kind, own, count)
+
+    def remark_all(self, kind: str, lines: NDArray[np.int64]) -> None:
+        """The same of many rows, by their lines in ascending order."""
+        ends = [*np.searchsorted(lines, self._starts[1:]).tolist(), len(lines)]
+        begin = 0
+        for end in ends:
+            if end > begin:
+                self.remark(kind, int(lines[begin]), end - begin)
+            begin = end
+
+    def note(self, kind: str, text: str, line: int) -> None:
+        """Count a rejected row; `line` counts from 1."""
+        file, own = self._of(line)
+        file.note(kind, text, own)
+
+    def end(self) -> None:
+        """Have each of the files know what was found of all of them."""
+        for each in self._files:
+            each.unread |= self.unread

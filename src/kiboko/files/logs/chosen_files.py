@@ -10,6 +10,7 @@ import re
 import shutil
 import sys
 import tempfile
+from collections import Counter
 from collections.abc import Sequence
 from contextlib import nullcontext
 from pathlib import Path
@@ -87,20 +88,25 @@ def given_file(path: Path) -> Path:
 def without_copies(paths: Sequence[Path]) -> tuple[list[Path], list[str]]:
     """The files, of flows or of probes, without those that hold the same as one before them, and a sentence for each of
     these and for what is not read beside them."""
-    sizes: dict[int, list[Path]] = {}
+    sizes = [_size(path) for path in paths]
+    often = {size for size, count in Counter(sizes).items() if size > 0 and count > 1}
+    seen: dict[bytes, Path] = {}
     kept, said = [], list(paths.beside) if isinstance(paths, FlowFiles) else []
-    for path in paths:
-        try:
-            size = path.stat().st_size if path.is_file() else -1
-        except OSError:
-            size = -1
-        same = next((other for other in sizes.get(size, []) if size > 0 and _digest(other) == _digest(path)), None)
-        if same is not None:
+    for path, size in zip(paths, sizes, strict=True):
+        same = seen.setdefault(_digest(path), path) if size in often else path
+        if same is not path:
             said.append(f"{path}: the same file as {same}, not counted twice")
             continue
-        sizes.setdefault(size, []).append(path)
         kept.append(path)
     return kept, said
+
+
+def _size(path: Path) -> int:
+    """The octets of a file; -1 for what is none."""
+    try:
+        return path.stat().st_size if path.is_file() else -1
+    except OSError:
+        return -1
 
 
 def _digest(path: Path) -> bytes:

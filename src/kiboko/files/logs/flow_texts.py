@@ -81,9 +81,7 @@ def batch_of(
         ("left out, as the mapping file says", whole[~keep] if keep is not None else whole[:0]),
         ("with a time in an hour that the clocks show twice: the earlier one is taken", kept[repeated]),
     ):
-        own = marked[(marked >= rejects.first_line) & (marked <= rejects.last_line)]
-        if len(own):
-            rejects.remark(kind, int(own[0]), len(own))
+        rejects.remark_all(kind, marked)
     if keep is None:
         return Batch(table, None if places is None else list(places), lines)
     return Batch(table, kept.tolist(), lines)
@@ -117,41 +115,48 @@ class TextReader:
     def __init__(self, columns: ColumnMap) -> None:
         self._map = columns
 
+    def at_once(
+        self, form: str, header: tuple[str, ...], delimiter: str, text: Text, rejects: Rejects, lines: int
+    ) -> Batch | None:  # fmt: skip
+        """A text of cells, or of JSON objects, by columns; None where it is not of one shape all through, with a row in
+        each of its lines."""
+        if form == "json":
+            return self._json_at_once(text, text.data.to_pybytes(), rejects)
+        return self._csv_at_once(header, delimiter, text, rejects, lines)
+
     # CSV.
 
     def csv(self, header: tuple[str, ...], delimiter: str, text: Text, rejects: Rejects) -> Batch:
         """A text of cells."""
-        chosen = self._map.chosen(header)
-        rejects.unread |= self._map.unread(header)
-        columns = _columns(header, delimiter, chosen, text.data)
-        if columns is not None:
-            text.bounded(rejects, columns.num_rows)
-            return batch_of(columns, chosen, None, text.line, columns.num_rows, rejects)
-        data = text.data.to_pybytes()
+        found = self._csv_at_once(header, delimiter, text, rejects)
+        if found is not None:
+            return found
+        chosen, data = self._map.chosen(header), text.data.to_pybytes()
         lines = count_lines(data)
         text.bounded(rejects, lines)
         rows, places = _slow_csv(header, delimiter, data, rejects, text.line)
         return batch_of(table_of_rows(rows, header, chosen.places), chosen, places, text.line, lines, rejects)
+
+    def _csv_at_once(
+        self, header: tuple[str, ...], delimiter: str, text: Text, rejects: Rejects, lines: int | None = None
+    ) -> Batch | None:  # fmt: skip
+        chosen = self._map.chosen(header)
+        rejects.unread |= self._map.unread(header)
+        columns = _columns(header, delimiter, chosen, text.data)
+        if columns is None or (lines is not None and columns.num_rows != lines):
+            return None
+        text.bounded(rejects, columns.num_rows)
+        return batch_of(columns, chosen, None, text.line, columns.num_rows, rejects)
 
     # JSON Lines.
 
     def json(self, text: Text, rejects: Rejects) -> Batch:
         """A text with a JSON object in each line."""
         data = text.data.to_pybytes()
+        at_once = self._json_at_once(text, data, rejects)
+        if at_once is not None:
+            return at_once
         lines = count_lines(data)
-        if not self._map.columns:
-            try:
-                options = pyarrow.json.ReadOptions(use_threads=False, block_size=max(text.data.size + 1, 1 << 16))
-                columns = pyarrow.json.read_json(text.data, options)
-                columns.validate(full=True)
-                header = tuple(columns.column_names)
-                chosen, is_flat = self._map.chosen(header), not any(map(pa.types.is_nested, columns.schema.types))
-                if columns.num_rows == lines and is_flat and not chosen.is_nothing:
-                    rejects.unread |= self._map.unread(header)
-                    columns = columns.rename_columns([label(place) for place in range(len(header))])
-                    return batch_of(columns, chosen, None, text.line, lines, rejects)
-            except (pa.ArrowException, UnicodeDecodeError):
-                pass
         text.bounded(rejects, lines)
         rows: list[Mapping[str, Any]] = []
         places: list[int] = []
@@ -162,6 +167,26 @@ class TextReader:
                     places.append(number)
         rejects.unread |= self._map.unread(_names(rows))
         return self.objects(rows, places, text.line, lines, rejects)
+
+    def _json_at_once(self, text: Text, data: bytes, rejects: Rejects) -> Batch | None:
+        """Flat objects with values of the same types all through."""
+        if self._map.columns:
+            return None
+        lines = count_lines(data)
+        try:
+            options = pyarrow.json.ReadOptions(use_threads=False, block_size=max(text.data.size + 1, 1 << 16))
+            columns = pyarrow.json.read_json(text.data, options)
+            columns.validate(full=True)
+            header = tuple(columns.column_names)
+            chosen, is_flat = self._map.chosen(header), not any(map(pa.types.is_nested, columns.schema.types))
+            if columns.num_rows != lines or not is_flat or chosen.is_nothing:
+                return None
+            rejects.unread |= self._map.unread(header)
+            columns = columns.rename_columns([label(place) for place in range(len(header))])
+            text.bounded(rejects, lines)
+            return batch_of(columns, chosen, None, text.line, lines, rejects)
+        except (pa.ArrowException, UnicodeDecodeError):
+            return None
 
     def log(self, text: Text, reader: LineReader, rejects: Rejects) -> Batch:
         """A text of log lines; those that tell of no flow are told of, since others may be among them."""
@@ -286,7 +311,7 @@ def _columns(header: tuple[str, ...], delimiter: str, chosen: Chosen, data: pa.B
     wanted = [label(place) for place in chosen.places]
     options = pyarrow.csv.ReadOptions(column_names=labels, use_threads=False, block_size=_BLOCK)
     parsing = pyarrow.csv.ParseOptions(ignore_empty_lines=False, delimiter=delimiter)
-    sample = _first_cells(delimiter, data.slice(0, min(data.size, 1 << 16)).to_pybytes())
+    sample = first_cells(delimiter, data.slice(0, min(data.size, 1 << 16)).to_pybytes())
     typed = chosen.typed(_TYPES)
     for place, column in chosen.columns:
         if column.is_plain and column.element in TIMES:
@@ -337,7 +362,8 @@ def _slow_csv(
         places.append(line + reader.line_num - 1)
 
 
-def _first_cells(delimiter: str, data: bytes) -> list[str]:
+def first_cells(delimiter: str, data: bytes) -> list[str]:
+    """The cells of the first line of a text; none where that is out of shape."""
     line = data[: max(0, data.find(b"\n")) or len(data)].decode("utf-8", errors="replace")
     try:
         return next(csv.reader([line.rstrip("\r")], delimiter=delimiter), [])
