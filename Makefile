@@ -84,6 +84,7 @@ bench: compiled
 	$(BIN)/python bench/collecting.py
 	$(BIN)/python bench/judging.py
 	$(BIN)/python bench/estate.py
+	$(BIN)/python bench/as_logs_come.py
 	$(BIN)/python bench/space.py
 	$(BIN)/python bench/long_lists.py
 	$(BIN)/python bench/confirming.py

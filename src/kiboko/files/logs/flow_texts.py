@@ -114,6 +114,7 @@ class TextReader:
 
     def __init__(self, columns: ColumnMap) -> None:
         self._map = columns
+        self._fields = columns.fields
 
     def at_once(
         self, form: str, header: tuple[str, ...], delimiter: str, text: Text, rejects: Rejects, lines: int
@@ -214,10 +215,10 @@ class TextReader:
     ) -> Batch:
         """Objects that were read one by one. A field of the mapping file that none of them has is told of: it may be
         mistyped."""
-        for name in self._map.fields if rows else ():
+        for name in self._fields if rows else ():
             if all(row.get(name) is None for row in rows):
                 rejects.remark(f"without '{name}', which the mapping file reads", places[0], len(rows))
-        header = self._map.fields or _names(rows)
+        header = self._fields or _names(rows)
         chosen = self._map.chosen(header)
         if chosen.is_nothing:
             for row, place in zip(rows, places, strict=True):
@@ -255,7 +256,7 @@ class TextReader:
             else:
                 rejects.note("not a record", f"{str(leaf)[:40]!r} is no record", number)
                 continue
-            found.append({name: _lookup(chain, name) for name in self._map.fields})
+            found.append({name: _lookup(chain, name) for name in self._fields})
         if not found and self._map.records and not _reaches(value, self._map.records):
             rejects.note("no records", f"the path '{'.'.join(self._map.records)}' leads nowhere", number)
         return found
