@@ -17,7 +17,7 @@ import pyarrow.parquet
 
 from kiboko.demo.data import write_demo
 from kiboko.files.elements.rejects import Rejects
-from kiboko.files.logs import flow_pieces
+from kiboko.files.logs import flow_pieces, whole_texts
 from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.logs.window_reader import WindowReader
 from kiboko.files.logs.windows import windows_of
@@ -61,7 +61,10 @@ class Files(unittest.TestCase):
 
     def read(self):
         """All records of the folder by the file that they are in, and what was rejected, in sentences."""
-        windows = windows_of(sorted(self.logs.rglob("*.*")))
+        return self.read_of(windows_of(sorted(self.logs.rglob("*.*"))))
+
+    @staticmethod
+    def read_of(windows):
         found, sentences = [], []
         for window in windows:
             files = []
@@ -228,6 +231,18 @@ class Files(unittest.TestCase):
         self.assertGreater(max(len({Path(p.path).parent for p in each.pieces}) for each in windows), 1)
         hours = [Path(piece.path).name[0] for window in windows for piece in window.pieces]
         self.assertEqual(hours, sorted(hours))
+
+    def test_what_unpacks_to_very_much_is_read_piece_by_piece(self):
+        lines = [request(0, 50001)] * 2000
+        for name in ("a.csv.gz", "b.csv.gz"):
+            self.write(name, *lines)
+        self.write("c.csv", request(0, 50001))
+        with mock.patch.object(flow_pieces, "PIECE", 100_000), mock.patch.object(
+            whole_texts, "WholeText", side_effect=AssertionError("read whole")) as made:  # fmt: skip
+            windows = windows_of(sorted(self.logs.glob("*.gz")))
+            self.assertEqual([len(each.pieces) for each in windows], [2])
+            found, sentences = self.read_of(windows)
+        self.assertEqual((len(found), sentences, made.called), (4000, [], False))
 
     def test_a_large_file_is_cut_and_small_ones_beside_it_are_not(self):
         self.write("large.csv", *(request(at, 50001) for at in range(400)))

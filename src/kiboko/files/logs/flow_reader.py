@@ -8,24 +8,21 @@ import itertools
 import mmap
 import os
 import tempfile
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
 
 from kiboko.core.errors import InputError
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.files.elements.column_map import USUAL, ColumnMap, label
-from kiboko.files.elements.rejects import Rejects, SharedRejects
+from kiboko.files.elements.rejects import Rejects
 from kiboko.files.elements.streams import PACKED, Stream, Unpacked, opened
 from kiboko.files.logs import flow_pieces
 from kiboko.files.logs.address_texts import addresses_written_out
 from kiboko.files.logs.flow_columns import Converter
 from kiboko.files.logs.flow_pieces import (
-    Opening,
     Piece,
     PiecePart,
     opening_of,
@@ -45,28 +42,6 @@ _DAMAGE = (pa.ArrowException, UnicodeDecodeError, MemoryError, OverflowError)
 """What the library raises for damaged files; a length that cannot be is asked for as memory."""
 
 
-@dataclass(frozen=True, slots=True)
-class WholeText:
-    """A text whole, without what stands before its records; each of its lines ends with a line break."""
-
-    form: str
-    header: tuple[str, ...]
-    delimiter: str
-    columns: ColumnMap | None
-    data: bytes
-    header_lines: int
-
-    @property
-    def shape(self) -> tuple[object, ...]:
-        """What is equal where texts can be read as one."""
-        return self.form, self.header, self.delimiter, self.columns
-
-    @property
-    def lines(self) -> int:
-        """How many lines it has."""
-        return self.data.count(b"\n")
-
-
 class PieceReader:
     """Reads pieces. One reader serves one worker and remembers the addresses that it has parsed."""
 
@@ -81,7 +56,9 @@ class PieceReader:
         """The tables of a piece; lines count from 1 at its beginning. A segment of a store that has become another file
         since is read from there. Raises InputError."""
         if piece.columns is not None and piece.columns != self._map:
-            yield from self._reader_by(piece.columns).read(piece, rejects)
+            if piece.columns not in self._others:
+                self._others[piece.columns] = PieceReader(piece.columns)
+            yield from self._others[piece.columns].read(piece, rejects)
             return
         now = there_now(Path(piece.path))
         if now is None:
@@ -100,54 +77,6 @@ class PieceReader:
                     yield from self._whole(piece.form, piece.path, stream, rejects)
         except OSError as error:
             raise InputError(f"{piece.path}: cannot be read: {error}") from error
-
-    def _reader_by(self, columns: ColumnMap | None) -> PieceReader:
-        """The reader of pieces whose columns are read in some way; this one where none is told."""
-        if columns is None or columns == self._map:
-            return self
-        if columns not in self._others:
-            self._others[columns] = PieceReader(columns)
-        return self._others[columns]
-
-    # Several files at once.
-
-    def whole_text(self, piece: Piece) -> WholeText | None:
-        """A file, plain or compressed, that may be read together with others of its shape: a text of cells or of JSON
-        objects; None for any other, and where it is torn. Raises InputError."""
-        columns = self._map if piece.columns is None else piece.columns
-        if piece.form not in ("csv", "json", *PACKED) or columns.totals is not None or columns.pattern is not None:
-            return None
-        try:
-            with opened(piece.path, piece.form if piece.form in PACKED else None) as packed:
-                stream = Unpacked(packed)
-                data = stream.read()
-        except OSError:
-            return None  # what is wrong is told when it is read by itself
-        opening: Opening | Piece = piece
-        if piece.form in PACKED and not stream.fault and data and whole_form(data[:4]) is None:
-            opening = opening_of(io.BytesIO(data), piece.path, columns)
-        if stream.fault or opening.form not in ("csv", "json") or len(data) == opening.begin:
-            return None
-        whole = data[opening.begin :]
-        whole = whole if whole.endswith(b"\n") else whole + b"\n"
-        return WholeText(opening.form, opening.header, opening.delimiter, piece.columns, whole, opening.header_lines)
-
-    def at_once(self, texts: Sequence[WholeText], rejects: Sequence[Rejects], first: int) -> FlowTable | None:
-        """Some files of one shape as one table whose lines count from `first`; None where they are not of one shape all
-        through. `rejects` are those of each."""
-        reader, shape = self._reader_by(texts[0].columns), texts[0]
-        lines = [text.lines for text in texts]
-        shared = SharedRejects(rejects, [first, *(first + np.cumsum(lines[:-1])).tolist()])
-        whole = pa.py_buffer(b"".join(text.data for text in texts))
-        text = Text(whole, first)
-        batch = reader._texts.at_once(shape.form, shape.header, shape.delimiter, text, shared, sum(lines))
-        if batch is None:
-            return None
-        for each, mine in zip(texts, rejects, strict=True):
-            mine.headers = each.header_lines
-        table = reader._converter.table(batch.columns, shared, first, batch.places)
-        shared.end()
-        return table
 
     # Texts.
 

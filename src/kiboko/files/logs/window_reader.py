@@ -12,7 +12,8 @@ from kiboko.core.records.flow_table import FlowTable, joined
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.flow_pieces import Piece, PiecePart
-from kiboko.files.logs.flow_reader import PieceReader, WholeText
+from kiboko.files.logs.flow_reader import PieceReader
+from kiboko.files.logs.whole_texts import WholeText, WholeTexts
 from kiboko.files.logs.windows import Window
 
 
@@ -31,7 +32,7 @@ class WindowReader:
     """Reads windows. One reader serves one worker and remembers the addresses that it has parsed."""
 
     def __init__(self, columns: ColumnMap = USUAL) -> None:
-        self._pieces = PieceReader(columns)
+        self._pieces, self._texts = PieceReader(columns), WholeTexts(columns)
 
     def read(self, window: Window, files: list[FileRead]) -> Iterator[PiecePart]:
         """The tables of a window: of one piece one after another, of several files one. `files` is given the account of
@@ -51,7 +52,7 @@ class WindowReader:
         alike: dict[tuple[object, ...], list[tuple[int, WholeText]]] = {}
         alone = []
         for number, piece in enumerate(pieces):
-            text = self._pieces.whole_text(piece)
+            text = self._texts.of(piece)
             if text is not None:
                 alike.setdefault(text.shape, []).append((number, text))
             else:
@@ -61,7 +62,7 @@ class WindowReader:
         for members in alike.values():
             numbers, texts = [number for number, _ in members], [text for _, text in members]
             rejects = [files[number].rejects for number in numbers]
-            table = self._pieces.at_once(texts, rejects, line) if len(texts) > 1 else None
+            table = self._texts.at_once(texts, rejects, line) if len(texts) > 1 else None
             if table is None:
                 alone += numbers
                 continue
