@@ -16,6 +16,7 @@ from kiboko.core.evidence.gathering import gathered
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.queries.holders import Holders
 from kiboko.core.records.flow_table import table_of
+from kiboko.core.records.line_places import LinePlaces
 from kiboko.core.walk.walk import Walker
 from tests.core.test_evaluator import random_records
 from tests.helpers import a_filter, base, kiboko, load
@@ -60,9 +61,10 @@ class TakenIn(unittest.TestCase):
         comparison, evaluator, table = self.made(1, 40)
         summary = Summary(comparison.walker.directory)
         tallies = evaluator.tallies(table)
-        summary.take_all(tallies, comparison.finding, 1000)
-        lines = {tally.record.line + 1000 for tally in tallies}
-        self.assertTrue({group.example.line for group in summary.groups.values()} <= lines)
+        summary.take_all(tallies, comparison.finding, LinePlaces((1,), ("a.csv",), (1000,)))
+        lines = {("a.csv", tally.record.line + 1000) for tally in tallies}
+        found = {(group.example.file, group.example.line) for group in summary.groups.values()}
+        self.assertTrue(found <= lines)
 
 
 def leaky():

@@ -10,6 +10,7 @@ from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.flow_table import NO_TIME, table_of
+from kiboko.core.records.line_places import LinePlaces
 from kiboko.core.walk.walk import Walker
 from tests.core.test_evaluator import random_records
 from tests.helpers import load
@@ -50,12 +51,13 @@ class Groups(unittest.TestCase):
         expected = counted(pieces, directory)
         found = Summary(directory)
         for before, tallies in pieces:
+            lines = LinePlaces(shifts=(before,))
             if one_by_one:  # and some of it again, to be taken back
-                found.take_all(tallies, comparison.finding, before)
+                found.take_all(tallies, comparison.finding, lines)
                 found.take_all(pieces[0][1], comparison.finding)
                 found.take_all(pieces[0][1], comparison.finding, taken_back=True)
             else:
-                found.gather(found.counted(tallies, comparison.finding), before)
+                found.gather(found.counted(tallies, comparison.finding), lines)
         rows = list(found.rows())
         self.assertEqual(len(rows), len(expected))
         for row in rows:
