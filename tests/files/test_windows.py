@@ -16,6 +16,7 @@ import pyarrow.csv
 import pyarrow.parquet
 
 from kiboko.demo.data import write_demo
+from kiboko.files.elements.column_map import Column, ColumnMap
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs import flow_pieces, whole_texts
 from kiboko.files.logs.flow_reader import tables_of
@@ -231,6 +232,20 @@ class Files(unittest.TestCase):
         self.assertGreater(max(len({Path(p.path).parent for p in each.pieces}) for each in windows), 1)
         hours = [Path(piece.path).name[0] for window in windows for piece in window.pieces]
         self.assertEqual(hours, sorted(hours))
+
+    def test_times_of_other_peoples_columns_order_files_too(self):
+        columns = ColumnMap(tuple(
+            Column(name, element, form=form) for name, element, form in (
+                ("when", "flowStartMilliseconds", "%d.%m.%Y %H:%M:%S"), ("from", "sourceIPv4Address", None),
+                ("to", "destinationIPv4Address", None), ("proto", "protocolIdentifier", None))
+        ))  # fmt: skip
+        for number, day in enumerate((3, 1, 4, 2, 5, 6)):
+            lines = [f"0{day}.11.2026 10:00:{second:02},10.61.4.14,10.62.1.11,1" for second in range(20)]
+            self.write(f"{number}.csv", *lines, header="when,from,to,proto")
+        with mock.patch.object(flow_pieces, "PIECE", 4_000):
+            windows = windows_of(sorted(self.logs.iterdir()), columns)
+        order = [Path(piece.path).stem for window in windows for piece in window.pieces]
+        self.assertEqual((order, len(windows) > 1), (["1", "3", "0", "2", "4", "5"], True))
 
     def test_what_unpacks_to_very_much_is_read_piece_by_piece(self):
         lines = [request(0, 50001)] * 2000

@@ -50,7 +50,7 @@ def windows_of(paths: Iterable[Path], columns: ColumnMap = USUAL) -> list[Window
             small.append((pieces[0], size))
         else:
             alone += [Window((piece,)) for piece in pieces]
-    return alone + _brought_together(small)
+    return alone + _brought_together(small, columns)
 
 
 def _most(left: int) -> int:
@@ -67,10 +67,12 @@ def _weight(piece: Piece) -> int:
         return 0
 
 
-def _brought_together(small: Sequence[tuple[Piece, int]]) -> list[Window]:
+def _brought_together(small: Sequence[tuple[Piece, int]], columns: ColumnMap) -> list[Window]:
     """Windows of some small files, of which those of one time are in one window."""
     left = sum(size for _, size in small)
-    ordered = [small[at] for at in _by_time([piece for piece, _ in small])] if left > _most(left) else small
+    ordered = small
+    if left > _most(left):
+        ordered = [small[at] for at in _by_time([piece for piece, _ in small], columns)]
     found: list[Window] = []
     together: list[Piece] = []
     weight, most = 0, _most(left)
@@ -84,19 +86,19 @@ def _brought_together(small: Sequence[tuple[Piece, int]]) -> list[Window]:
     return [*found, Window(tuple(together))] if together else found
 
 
-def _by_time(pieces: Sequence[Piece]) -> list[int]:
+def _by_time(pieces: Sequence[Piece], columns: ColumnMap) -> list[int]:
     """The order of files by the time of the first record of each; one of which that is not known stays behind the one
     before it."""
     times: list[int] = []
-    for time in map(_first_time, pieces):
+    for piece in pieces:
+        time = _first_time(piece, piece.columns or columns)
         times.append(time if time is not None else times[-1] if times else int(NO_TIME))
     return sorted(range(len(pieces)), key=times.__getitem__)
 
 
-def _first_time(piece: Piece) -> int | None:
+def _first_time(piece: Piece, columns: ColumnMap) -> int | None:
     """When the first record of a file began, in milliseconds since 1970; None where that cannot be told at a glance.
     What is wrong with a file says whoever reads it."""
-    columns = piece.columns or USUAL
     try:
         with opened(piece.path, piece.form if piece.form in PACKED else None) as stream:
             data = Unpacked(stream).read(_LOOKED_AT)
