@@ -82,7 +82,7 @@ def _brought_together(small: Sequence[tuple[Piece, int]], columns: ColumnMap) ->
         if weight >= most:
             found.append(Window(tuple(together)))
             left -= weight
-            together, weight, most = [], 0, _most(left - weight)
+            together, weight, most = [], 0, _most(left)
     return [*found, Window(tuple(together))] if together else found
 
 
@@ -124,8 +124,8 @@ def _time_among(header: tuple[str, ...], cells: Sequence[str], columns: ColumnMa
     if found is None or found[0] >= len(cells):
         return None
     text, column = cells[found[0]], found[1]
-    if column.form is None and text.isdecimal():
-        number = np.array([int(text[:18])])
+    if column.form is None and text.replace(".", "", 1).isdecimal():
+        number = np.array([float(text)])
         return int(by_size(number)[0]) if column.by_size else int(number[0] * (column.scale or 1))
     moment = int(read_moments([text], column.form, column.zone)[0][0])
     return moment if moment != NO_TIME else None
