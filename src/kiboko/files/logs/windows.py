@@ -28,7 +28,7 @@ from kiboko.files.logs.flow_texts import first_cells
 _START = "flowStartMilliseconds"
 _SWELL = {**dict.fromkeys(PACKED, 8), "parquet": 8, "arrow": 2, "ipfix": 2}
 """About how many octets of text an octet of each form stands for."""
-_LOOKED_AT = 1 << 16
+_LOOKED_AT, _LONGEST = 1 << 16, 24
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,7 +124,7 @@ def _time_among(header: tuple[str, ...], cells: Sequence[str], columns: ColumnMa
     if found is None or found[0] >= len(cells):
         return None
     text, column = cells[found[0]], found[1]
-    if column.form is None and text.replace(".", "", 1).isdecimal():
+    if column.form is None and len(text) < _LONGEST and text.replace(".", "", 1).isdecimal():
         number = np.array([float(text)])
         return int(by_size(number)[0]) if column.by_size else int(number[0] * (column.scale or 1))
     moment = int(read_moments([text], column.form, column.zone)[0][0])
