@@ -201,6 +201,23 @@ class Files(unittest.TestCase):
         found, sentences = self.read()
         self.assertEqual((len(found), sentences), (1, []))
 
+    def test_what_is_wrong_with_many_files_is_told_once(self):
+        good = [request(at, 50001 + at) for at in range(3)]
+        for number in range(9):
+            self.write(f"f{number}.csv", *good, request(0, 51000 + number, "10.61.4.999"), request(1, 52000 + number))
+            self.write(f"copy{number}.csv", *good)
+        told = kiboko("flows", self.logs).stdout
+        self.assertEqual(told.count("f0.csv: 1 row rejected, bad address; first row 4 (line 5):"), 1)
+        self.assertEqual(told.count("is not an address; so are 8 rows of 8 more files"), 1)
+        self.assertEqual(told.count("rejected"), 1)
+        self.assertEqual(told.count("the same file as"), 3)
+        self.assertIn("5 more files are the same as others before", told)
+        for path in self.logs.iterdir():
+            path.write_text(HEADER + "\n" + request(0, 50001, path.stem) + "\n")
+        done = kiboko("flows", self.logs)
+        self.assertEqual((done.returncode, done.stderr.count("no record could be read")), (2, 4))
+        self.assertIn("of 15 more files the same holds: no record could be read", done.stderr)
+
     # What is read together.
 
     def test_records_are_those_of_each_file_by_itself(self):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
@@ -9,12 +10,13 @@ from typing import Protocol
 from kiboko.core.errors import InputError
 from kiboko.core.records.line_places import LinePlaces
 from kiboko.files.elements.fields import nearest_name
-from kiboko.files.elements.rejects import Rejects
+from kiboko.files.elements.rejects import Rejects, Told, counted
 from kiboko.files.logs.flow_pieces import there_now
 from kiboko.files.logs.window_reader import FileRead
 from kiboko.files.logs.windows import Window
 
-_MOST_NAMES = 8
+_MOST_NAMES, _FEW_FILES = 8, 3
+_UNREAD, _EMPTY = "no record could be read", "there is no record in it"
 
 
 class WindowRead(Protocol):
@@ -61,17 +63,19 @@ class Accounts:
     def sentences(self) -> list[str]:
         """What was rejected. Raises InputError for a file of which not one record could be read, and where there is
         none in any file: that they say nothing must not look like nothing being wrong."""
-        unread = [
-            f"{path}: no record could be read; {'; '.join(rejects.sentences())}"
-            for path, rejects in self._rejects.items()
-            if rejects.total and not self._read[path]
-        ]
+        place = {str(path): number for number, path in enumerate(self.paths)}
+        known = dict(sorted(self._rejects.items(), key=lambda each: place.get(each[0], len(place))))
+        unread, what = [path for path, each in known.items() if each.total and not self._read[path]], _UNREAD
+        problems = [f"{path}: {what}; {'; '.join(map(str, known[path].told()))}" for path in unread[:_FEW_FILES]]
         if not unread and not any(self._read.values()):
             # A file of a store that was removed meanwhile says nothing either way.
-            unread = [f"{path}: there is no record in it" for path in self.paths if there_now(path) is not None]
-        if unread:
-            raise InputError("\n".join(unread))
-        return [sentence for rejects in self._rejects.values() for sentence in rejects.sentences()] + self._unread()
+            unread, what = [str(path) for path in self.paths if there_now(path) is not None], _EMPTY
+            problems = [f"{path}: {what}" for path in unread[:_FEW_FILES]]
+        if len(unread) > len(problems):
+            problems.append(f"of {counted(len(unread) - len(problems), 'more file')} the same holds: {what}")
+        if problems:
+            raise InputError("\n".join(problems))
+        return _by_kind(known) + self._unread()
 
     def _unread(self) -> list[str]:
         """Which columns are not read, of files of the same columns at once: one may be mistyped."""
@@ -87,3 +91,24 @@ class Accounts:
             what = "1 column is" if len(names) == 1 else f"{len(names):,} columns are"
             found.append(f"{paths[0]}{more}: {what} not read: {told}{rest}")
         return found
+
+
+def _by_kind(known: Mapping[str, Rejects]) -> list[str]:
+    """One sentence for each kind of fault of each file; of many files with one fault that of the first, and how many
+    rows of how many others have it as well."""
+    alike: dict[tuple[str, str], list[Told]] = {}
+    for rejects in known.values():
+        for each in rejects.told():
+            alike.setdefault((each.kind, each.word), []).append(each)
+    found, done = [], set()
+    for path, rejects in known.items():
+        for each in rejects.told():
+            others = alike[each.kind, each.word]
+            if len(others) <= _FEW_FILES:
+                found.append(f"{path}: {each}")
+            elif (each.kind, each.word) not in done:
+                done.add((each.kind, each.word))
+                count = sum(other.count for other in others[1:])
+                found.append(f"{path}: {each}; so {'is' if count == 1 else 'are'} {counted(count, each.word)} of"
+                             f" {len(others) - 1:,} more files")  # fmt: skip
+    return found

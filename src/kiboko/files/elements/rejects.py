@@ -12,6 +12,24 @@ from numpy.typing import NDArray
 from kiboko.core.errors import InputError, Place, Problem
 
 
+@dataclass(frozen=True, slots=True)
+class Told:
+    """How many rows of a file were rejected, or are odd, for one reason, and which is the first."""
+
+    kind: str
+    word: str
+    count: int
+    first: str
+
+    def __str__(self) -> str:
+        return f"{counted(self.count, self.word)} {self.kind}; first {self.first}"
+
+
+def counted(count: int, word: str) -> str:
+    """So many of what a word in the singular says."""
+    return f"{count:,} {word}" + ("" if count == 1 else "s")
+
+
 @dataclass(slots=True)
 class Rejects:
     """What was rejected while reading one file. With `strict`, the first one stops the reading.
@@ -69,16 +87,18 @@ class Rejects:
         """How many rows were rejected."""
         return sum(self.counts.values())
 
+    def told(self) -> list[Told]:
+        """What is said of each kind of fault."""
+        found = []
+        for kind, count in self.counts.items():
+            found.append(Told(f"rejected, {kind}", "row", count, self._place(kind)))
+        for kind, (line, count) in self.remarks.items():
+            found.append(Told(kind, self.word, count, f"{self._where(line)} (line {line})"))
+        return found
+
     def sentences(self) -> list[str]:
         """One sentence for each kind of fault."""
-        return [
-            f"{self.file}: {count:,} {'row' if count == 1 else 'rows'} rejected, {kind}; first {self._place(kind)}"
-            for kind, count in self.counts.items()
-        ] + [
-            f"{self.file}: {count:,} {self.word if count == 1 else self.word + 's'} {kind}; first {self._where(line)}"
-            f" (line {line})"
-            for kind, (line, count) in self.remarks.items()
-        ]
+        return [f"{self.file}: {each}" for each in self.told()]
 
     def _where(self, line: int) -> str:
         return f"{self.word} {line - self.headers:,}"

@@ -17,9 +17,10 @@ from pathlib import Path
 
 from kiboko.core.errors import InputError
 from kiboko.files.documents.nearby import nearby
+from kiboko.files.elements.rejects import counted
 
 _SUFFIXES = (".csv", ".tsv", ".json", ".jsonl", ".ndjson", ".log", ".txt", ".parquet", ".ipfix", ".arrows")
-_FEW_NAMES = 6
+_FEW_NAMES, _FEW_COPIES = 6, 3
 STANDARD_INPUT = "-"
 DISAGREEMENTS = "disagreements.jsonl"
 """What a collector writes into its store beside the records: leaks and breaks, which are no flow records."""
@@ -91,13 +92,17 @@ def without_copies(paths: Sequence[Path]) -> tuple[list[Path], list[str]]:
     sizes = [_size(path) for path in paths]
     often = {size for size, count in Counter(sizes).items() if size > 0 and count > 1}
     seen: dict[bytes, Path] = {}
-    kept, said = [], list(paths.beside) if isinstance(paths, FlowFiles) else []
+    kept, copies, said = [], [], list(paths.beside) if isinstance(paths, FlowFiles) else []
     for path, size in zip(paths, sizes, strict=True):
         same = seen.setdefault(_digest(path), path) if size in often else path
         if same is not path:
-            said.append(f"{path}: the same file as {same}, not counted twice")
+            copies.append(f"{path}: the same file as {same}, not counted twice")
             continue
         kept.append(path)
+    more = len(copies) - _FEW_COPIES
+    said += copies[:_FEW_COPIES]
+    if more > 0:
+        said.append(f"{counted(more, 'more file')} {'is' if more == 1 else 'are'} the same as others before")
     return kept, said
 
 
