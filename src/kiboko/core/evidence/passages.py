@@ -58,7 +58,6 @@ class Passages:
 
     def __init__(self, layout: GateLayout, points: tuple[ObservationPoint, ...]) -> None:
         self._layout = layout
-        self._points = points
         self._outsides = layout.walker.topology.outsides
         # Points that observe the same are one spot, and numbered from 1.
         spots: dict[tuple[object, ...], int] = {}
@@ -73,7 +72,16 @@ class Passages:
         self._places = np.full((3, len(spots) + 1), NONE, dtype=np.int64)
         for spot, each in enumerate(self._spots, 1):
             self._places[:, spot] = [known.get(each.name or "", NONE) for known in numbers]
-        self._of_way: dict[int, list[int]] = {}
+        self._by_name: dict[str | None, list[int]] = {}
+        self._by_crossing: dict[tuple[str, str] | None, list[int]] = {}
+        self._by_machine: dict[str | None, list[int]] = {}
+        for spot, each in enumerate(self._spots, 1):
+            if each.crossing is not None:
+                self._by_crossing.setdefault(each.crossing, []).append(spot)
+            else:
+                self._by_name.setdefault(each.name, []).append(spot)
+                self._by_machine.setdefault((each.name or "").partition("/")[0], []).append(spot)
+        self._of_way: dict[int, set[int]] = {}
         self._met_at: dict[tuple[int, int], tuple[int, int, int]] = {}
 
     def reached(
@@ -110,6 +118,8 @@ class Passages:
         self, marks: Marks, way: Rows, ends: tuple[Rows, Rows], is_by_public: Truths
     ) -> tuple[Rows, Rows, Rows]:  # fmt: skip
         """Of marks the first and the last gate that they may be of, NOWHERE for none, and how many were passed."""
+        if not len(marks.row):
+            return marks.row, marks.row, marks.row
         spot, mine = self._spot_of[marks.point], way[marks.row]
         beside = [self._beside(atoms, spot, marks.row) for atoms in ends]
         is_on_way = self._is_on_way(mine, spot)
@@ -156,22 +166,16 @@ class Passages:
         found: Truths = np.isin(way * width + spot, np.array(known, dtype=np.int64))
         return found
 
-    def _spots_of(self, way: int) -> list[int]:
+    def _spots_of(self, way: int) -> set[int]:
         """Those of one way."""
         if way not in self._of_way:
-            named: set[str] = set()
-            crossings, hops = set(), set()
+            found = self._of_way[way] = set()
             for slot in (*self._layout.slots(way, False), *self._layout.slots(way, True)):
                 step = slot.gate.step
-                crossings.add(step.zones)
+                found.update(self._by_crossing.get(step.zones, ()), self._by_machine.get(_held_by(slot), ()))
                 if slot.gate.named is None:
-                    named |= {step.at, step.at.partition("/")[0]}
-                hops.add(_held_by(slot))
-            self._of_way[way] = [
-                spot for spot, point in enumerate(self._spots, 1)
-                if (point.crossing in crossings if point.crossing is not None else point.name in named)
-                or (point.name is not None and point.name.partition("/")[0] in hops)
-            ]  # fmt: skip
+                    for name in (step.at, step.at.partition("/")[0]):
+                        found.update(self._by_name.get(name, ()))
         return self._of_way[way]
 
     def _meets(
