@@ -29,8 +29,8 @@ if TYPE_CHECKING:
     Judged = Callable[[MatrixQuestion], Matrix]
 
 HELD, BROKEN = "held", "broken"
-_FEW_PAIRS = 1_000_000
-"""As many pairs are sooner looked at than processes started."""
+_FEW_PAIRS = 100_000
+"""As many pairs are sooner looked at than processes started, where hardly two of them are alike."""
 _PIECES = 16
 _MOST_KINDS = 1000
 """Among so many kinds of traffic that break a promise one is looked for that people ask about."""

@@ -20,7 +20,7 @@ from kiboko.files.elements.moments import REPEATED, UNREADABLE, by_size, read_mo
 JOINED = " + "
 """Between the names of columns whose texts are put together."""
 _NUMBER = r"^[+-]?\d{1,19}(\.\d{0,12})?$"
-_MOST_HEADERS = 1 << 8
+_MOST_HEADERS, _LONGEST_HEADER = 1 << 8, 1 << 14
 _EPOCH = r"^\d{9,19}(\.\d{1,12})?$"
 
 
@@ -193,8 +193,19 @@ def label(place: int) -> str:
     return f"c{place}"
 
 
-@functools.lru_cache(_MOST_HEADERS)  # thousands of files have one header
 def _usual(header: tuple[str, ...]) -> tuple[tuple[int, Column], ...]:
+    """Columns by their usual names. Thousands of files have one header: it is looked at once, unless it is so long that
+    it is better not kept."""
+    is_kept = sum(map(len, header)) <= _LONGEST_HEADER
+    return _known_columns(header) if is_kept else _columns_of(header)
+
+
+@functools.lru_cache(_MOST_HEADERS)
+def _known_columns(header: tuple[str, ...]) -> tuple[tuple[int, Column], ...]:
+    return _columns_of(header)
+
+
+def _columns_of(header: tuple[str, ...]) -> tuple[tuple[int, Column], ...]:
     """Columns by their usual names. Of several for one element the first that has a value counts, whole names before
     plain ones and before other units."""
     found: list[tuple[int, int, Column]] = []

@@ -103,15 +103,19 @@ EVENT_NAMES = {
 
 
 _DIGITS_OF_A_DAY = 8
-_MOST_NAMES = 1 << 12
+_MOST_NAMES, _LONGEST_NAME = 1 << 12, 64
 FORWARDED = (SEEN, PASSED, DENIED, PASSED)
 """What the upper two bits of forwardingStatus say (RFC 7270, section 4.12): not known, forwarded, dropped, consumed."""
 
 
-@functools.lru_cache(_MOST_NAMES)  # a log line by line has the same names on each
 def element_of(name: str) -> str | None:
     """The information element that a column is, by its own name or a plain one; None for any other column."""
     plain = name.strip()
+    return _known_element(plain) if len(plain) <= _LONGEST_NAME else None
+
+
+@functools.lru_cache(_MOST_NAMES)  # a log line by line has the same names on each
+def _known_element(plain: str) -> str | None:
     return _BY_CASE.get(plain.lower()) or _BY_PLAIN.get(plain.lower().replace("-", "_").replace(" ", "_"))
 
 
