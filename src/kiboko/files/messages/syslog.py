@@ -147,6 +147,8 @@ def flow_fields(message: Message) -> dict[str, Any] | None:
 
 def names_flow(fields: Mapping[str, Any]) -> bool:
     """Whether fields with the usual names have two ends."""
+    if "sourceIPv4Address" in fields and "destinationIPv4Address" in fields:
+        return True
     elements = {element_of(name) for name in fields}
     return any(name in elements for name in ("sourceIPv4Address", "sourceIPv6Address")) and any(
         name in elements for name in ("destinationIPv4Address", "destinationIPv6Address")
@@ -176,8 +178,8 @@ def _kernel_fields(line: str) -> dict[str, Any]:
     pairs = dict(reversed(_PAIR.findall(own)))
     found: dict[str, Any] = {**pairs, "syslog.prefix": prefix}
     found |= {element: pairs[name] for name, element in _KERNEL.items() if pairs.get(name)}
-    flags = {word for word in own.split() if "=" not in word}
     if pairs.get("PROTO") == "TCP":
+        flags = {word for word in own.split() if "=" not in word}
         found["tcpControlBits"] = sum(bit for name, bit in FLAG_BITS.items() if name in flags)
     number, code = (_octet(pairs.get(name, "")) for name in ("TYPE", "CODE"))
     if number is not None:
