@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -17,6 +18,7 @@ from kiboko.files.logs import flow_pieces
 from kiboko.files.logs.flow_columns import Converter
 from kiboko.files.logs.flow_pieces import Opening, Piece, opening_of, whole_form
 from kiboko.files.logs.flow_texts import Text, TextReader
+from kiboko.files.messages.syslog import names_flow
 
 _FORMS = ("csv", "json")
 
@@ -71,6 +73,8 @@ class WholeTexts:
         if stream.fault or opening.form not in _FORMS or len(data) == opening.begin:
             return None
         whole = data[opening.begin :]
+        if opening.form == "json" and not _begins_with_flow(whole):
+            return None
         whole = whole if whole.endswith(b"\n") else whole + b"\n"
         return WholeText(opening.form, opening.header, opening.delimiter, columns, whole, opening.header_lines)
 
@@ -91,3 +95,13 @@ class WholeTexts:
         table = converter.table(batch.columns, shared, first, batch.places)
         shared.end()
         return table
+
+
+def _begins_with_flow(data: bytes) -> bool:
+    """Whether the first of some JSON objects has the ends of a flow: fields of other files would stand for those that a
+    file has not."""
+    try:
+        first = json.loads(data.split(b"\n", 1)[0])
+    except (ValueError, RecursionError):
+        return False
+    return isinstance(first, dict) and names_flow(first)
