@@ -95,6 +95,25 @@ class Watching(unittest.TestCase):
         self.assertEqual(told(self.watch), told(whole))
         self.assertEqual((self.watch.summary.totals[LEAK], self.watch.summary.conversations), (40, 40))
 
+    def test_what_is_taken_back_was_said_before_the_evaluator_let_go_of_all_as_well(self):
+        flows = []
+        for n in range(30):
+            ends = ("10.1.1.10", "10.2.1.10") if n % 2 else ("10.1.1.10", "10.1.2.10")
+            flows.append(
+                [record(*ends, 40000 + n, 22, SEEN, 2, n), record(*ends, 41000 + n, 22 + n % 3, "denied", 2, n)]
+            )
+            flows.append([record(*ends[::-1], 22, 40000 + n, SEEN, 18, n)])
+        walker = self.watch.comparison.walker
+        whole = Watch(Comparison(walker), Summary(walker.directory))
+        whole.add(table_of([each for some in flows for each in some]))
+        whole.judge()
+        with mock.patch("kiboko.core.evidence.evaluator._MOST_CLASSES", 0):
+            for some in flows:
+                self.feed(*some)
+        told = [{key: (g.count, g.octets) for key, g in watch.summary.groups.items()} for watch in (self.watch, whole)]
+        self.assertEqual(*told)
+        self.assertEqual(+self.watch.summary.totals, +whole.summary.totals)
+
     def test_a_group_that_was_taken_back_and_comes_again_shows_what_it_is_of_now(self):
         leak = record("10.1.1.10", "10.2.1.10", 40000, 22, PASSED, 27)
         later = record("10.1.1.10", "10.2.1.10", 50000, 22, PASSED, 27, 9)

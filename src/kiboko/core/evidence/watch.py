@@ -79,17 +79,23 @@ class Watch:
         """The rows of the window whose conversations come to something else now."""
         if self._before is None:
             return np.zeros(0, dtype=np.int64)
-        numbers = {each: number for number, each in enumerate(judged.concluded)}
-        said = np.array([numbers.get(each, -1) for each in self._before.concluded], dtype=np.int64)
-        return np.flatnonzero(said[self._before.conclusion] != judged.conclusion[:before])
+        said = self._before.conclusion
+        if self._before.concluded is not judged.concluded:  # the evaluator has let go of all, and numbered them anew
+            numbers = {each: number for number, each in enumerate(judged.concluded)}
+            said = np.array([numbers.get(each, -1) for each in self._before.concluded], dtype=np.int64)[said]
+        return np.flatnonzero(said != judged.conclusion[:before])
 
     def _take_back(self, table: FlowTable, judged: Judged, rows: NDArray[np.int64]) -> None:
         """Take back what was said of some rows of the window."""
         assert self._before is not None
-        conclusion, weight = judged.conclusion.copy(), judged.weight.copy()
-        known = np.arange(len(self._before.conclusion))
-        conclusion[known], weight[known] = self._before.conclusion, self._before.weight
-        said = dataclasses.replace(judged, conclusion=conclusion, weight=weight)
+        before = self._before
+        conclusion, weight, concluded = judged.conclusion.copy(), judged.weight.copy(), judged.concluded
+        known = np.arange(len(before.conclusion))
+        conclusion[known], weight[known] = before.conclusion, before.weight
+        if before.concluded is not concluded:  # it was numbered otherwise
+            conclusion[known] += len(concluded)
+            concluded = [*concluded, *before.concluded]
+        said = dataclasses.replace(judged, conclusion=conclusion, weight=weight, concluded=concluded)
         self.summary.take_all(self._evaluator.summed(table, said, rows), self.comparison.finding, taken_back=True)
 
     def _taken(self, table: FlowTable, judged: Judged, rows: NDArray[np.int64]) -> Disagreements:
