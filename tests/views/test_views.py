@@ -14,13 +14,14 @@ from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.inspection import attachments, end_addresses, group_reasons, groups_of
 from kiboko.core.queries.pair import ask_ways
 from kiboko.core.walk.walk import Walker
+from kiboko.core.wording import counted
 from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
 from kiboko.views.output import Grid, Output
 from kiboko.views.route_view import hops, route_json
 from kiboko.views.sheet import Fact, Sheet, sheet_json, show_sheet
 from kiboko.views.show_view import Shower
-from kiboko.views.text import clean, counted
+from kiboko.views.text import clean
 from tests.helpers import a_filter, base, load
 
 LONG = "a reason of some length that is longer than the room there is for it"

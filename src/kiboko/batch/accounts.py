@@ -9,8 +9,9 @@ from typing import Protocol
 
 from kiboko.core.errors import InputError
 from kiboko.core.records.line_places import LinePlaces
+from kiboko.core.wording import counted
 from kiboko.files.elements.fields import nearest_name
-from kiboko.files.elements.rejects import Rejects, Told, counted
+from kiboko.files.elements.rejects import Rejects, Told
 from kiboko.files.logs.flow_pieces import there_now
 from kiboko.files.logs.window_reader import FileRead
 from kiboko.files.logs.windows import Window

@@ -8,8 +8,9 @@ from pathlib import Path
 
 from kiboko.commands.options import add_examples, add_network_option
 from kiboko.core.errors import InputError, UsageError
+from kiboko.core.wording import counted
 from kiboko.views.output import Output
-from kiboko.views.text import counted, network_option
+from kiboko.views.text import network_option
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

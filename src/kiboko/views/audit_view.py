@@ -13,8 +13,9 @@ from kiboko import __version__
 from kiboko.core.audit.audit import Audit
 from kiboko.core.audit.findings import FEW, HIGH, KINDS, LOW, MEDIUM, NOTE, SEVERITIES, Finding
 from kiboko.core.errors import Place
+from kiboko.core.wording import counted
 from kiboko.views.output import Output
-from kiboko.views.text import counted, iso
+from kiboko.views.text import iso
 
 _STYLES = {HIGH: "blocked", MEDIUM: "partly", LOW: "heading", NOTE: "quiet"}
 _LEVELS = {HIGH: "error", MEDIUM: "warning", LOW: "note", NOTE: "none"}

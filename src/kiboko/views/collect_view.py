@@ -19,10 +19,11 @@ from kiboko.core.evidence.summary import Summary
 from kiboko.core.header.services import WITH_PORTS, Service
 from kiboko.core.network.directory import SHARED
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
+from kiboko.core.wording import counted
 from kiboko.views.check_view import decider_text
 from kiboko.views.confirm_view import FindingsShown, rows_json, show_findings
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted, network_option
+from kiboko.views.text import network_option
 
 if TYPE_CHECKING:
     from kiboko.files.collection.intake import Intake

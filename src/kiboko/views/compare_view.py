@@ -20,11 +20,12 @@ from kiboko.core.reachability.naming import Namer
 from kiboko.core.reachability.set_answer import EndCount
 from kiboko.core.walk.gates import REPLY, Row
 from kiboko.core.walk.walk import Walk
+from kiboko.core.wording import counted
 from kiboko.views.check_view import decider_text
 from kiboko.views.output import Grid, Output
 from kiboko.views.reach_view import check_words, named, names_asked
 from kiboko.views.set_view import first_few, held_text
-from kiboko.views.text import counted, network_option
+from kiboko.views.text import network_option
 
 _STYLES = {OPENED: "allowed", CLOSED: "blocked", IN_PART: "partly"}
 _MOST_SAID = 40

@@ -20,10 +20,11 @@ from kiboko.core.evidence.side_by_side import ALL_AGREE, Side, side_by_side
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.queries.holders import Holders
 from kiboko.core.records.records import FlowRecord
+from kiboko.core.wording import counted
 from kiboko.views.check_view import decider_json, decider_text
 from kiboko.views.coverage_view import coverage_json, show_coverage
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted, iso, network_option, row_texts, streamed
+from kiboko.views.text import iso, network_option, row_texts, streamed
 
 _ORDER = (LEAK, BREAK, UNSURE, AGREE)
 _MEANING = {

@@ -7,8 +7,8 @@ from typing import Any
 from kiboko.core.evidence.coverage import STATUSES, Coverage, unlogged
 from kiboko.core.network.model import Topology
 from kiboko.core.records.flow_query import MINUTE
+from kiboko.core.wording import counted
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted
 from kiboko.views.timeline_view import Bar, iso_of, length_text, show_timeline, time_text
 
 _MOST_POINTS = 20

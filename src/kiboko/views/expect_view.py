@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Any
 from kiboko.core.changes.expecting import BROKEN, Counterexample, Held
 from kiboko.core.changes.spoken_of import ONLY
 from kiboko.core.network.model import Expectation
+from kiboko.core.wording import counted
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted
 
 if TYPE_CHECKING:
     from kiboko.batch.promises import SeenPromise

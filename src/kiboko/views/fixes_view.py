@@ -13,9 +13,10 @@ from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.proposed import Proposal
 from kiboko.core.reachability.naming import Namer
 from kiboko.core.records.flow_table import moment
+from kiboko.core.wording import counted
 from kiboko.views.output import Output
 from kiboko.views.reach_view import named
-from kiboko.views.text import counted, iso
+from kiboko.views.text import iso
 
 _MOST_LINES = 4
 _MOST_SERVICES = 4

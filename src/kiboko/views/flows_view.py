@@ -8,8 +8,8 @@ from kiboko.core.records.flow_query import Timeline
 from kiboko.core.records.flow_sums import Sums
 from kiboko.core.records.flow_table import EVENTS, NO_TIME
 from kiboko.core.records.group_sums import Sum
+from kiboko.core.wording import counted
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted
 from kiboko.views.timeline_view import Bar, iso_of, show_timeline, time_text
 
 if TYPE_CHECKING:

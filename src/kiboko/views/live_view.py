@@ -19,9 +19,10 @@ from typing import Any
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.services import Service
 from kiboko.core.records.flow_table import EVENTS, FlowTable, moment
+from kiboko.core.wording import counted
 from kiboko.views.collect_view import LiveTally, live_grid
 from kiboko.views.output import STYLES
-from kiboko.views.text import clean, counted
+from kiboko.views.text import clean
 
 _KEPT = 2000
 _MOST_A_TABLE = 500

@@ -13,8 +13,9 @@ import numpy as np
 
 from kiboko.core.reachability.matrix import NO_PAIR, STATES, Cell, Matrix
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
+from kiboko.core.wording import counted
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import clean, counted
+from kiboko.views.text import clean
 
 if TYPE_CHECKING:
     from kiboko.core.changes.cells import CellsCompared, OtherCell

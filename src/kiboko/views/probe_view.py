@@ -7,8 +7,8 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from kiboko.core.records.records import OUTCOMES, ProbeRecord
+from kiboko.core.wording import counted
 from kiboko.views.output import Output
-from kiboko.views.text import counted
 
 _MOST_NAMES = 6
 

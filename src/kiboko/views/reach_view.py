@@ -17,8 +17,8 @@ from kiboko.core.reachability.reach import ReachAnswer, ReachLine
 from kiboko.core.reachability.stepping_stones import Chain
 from kiboko.core.walk.gates import REPLY
 from kiboko.core.walk.walk import ALLOWED, PARTLY, UNKNOWN
+from kiboko.core.wording import counted
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted
 
 _KINDS = ("Instances", "Addresses of subnets where nobody is recorded", "Outside the networks")
 _MOST_NAMES = 6

@@ -14,11 +14,12 @@ from kiboko.core.evidence.turning import PASSES, STOPPED, TRIED, Turned
 from kiboko.core.header.addresses import reads_as_address
 from kiboko.core.queries.ends import Ends
 from kiboko.core.records.flow_table import moment
+from kiboko.core.wording import counted
 from kiboko.views.compare_view import CompareShown, compare_json, show_difference
 from kiboko.views.expect_view import promise_text
 from kiboko.views.output import Grid, Output
 from kiboko.views.reach_view import question_words
-from kiboko.views.text import counted, iso, network_option
+from kiboko.views.text import iso, network_option
 
 if TYPE_CHECKING:
     from kiboko.core.evidence.observed import Observed

@@ -7,9 +7,9 @@ from datetime import datetime
 from typing import Any
 
 from kiboko.core.evidence.verification import Difference, Verification
+from kiboko.core.wording import counted
 from kiboko.views.check_view import decider_json, decider_text
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted
 
 _MOST = 40
 

@@ -17,9 +17,10 @@ from kiboko.core.reachability.naming import Namer
 from kiboko.core.reachability.set_answer import EndCount, Product, SetAnswer, SetRow, member_texts, together
 from kiboko.core.walk.gates import REPLY
 from kiboko.core.walk.walk import ALLOWED, PARTLY, UNKNOWN
+from kiboko.core.wording import counted
 from kiboko.views.check_view import decider_json, decider_text, headline, show_asked
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted, network_option
+from kiboko.views.text import network_option
 
 _FEW, _LINES = 8, 20
 """As many rows are shown one by one; of more a line for each of so many."""

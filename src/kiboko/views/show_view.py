@@ -36,8 +36,8 @@ from kiboko.core.queries.inspection import (
     rules_for_replies,
 )
 from kiboko.core.walk.walk import Walker
+from kiboko.core.wording import counted
 from kiboko.views.sheet import Cell, Sheet, SheetTable
-from kiboko.views.text import counted
 
 _MOST_ADDRESSES = 2
 

@@ -21,12 +21,6 @@ def clean(text: str) -> str:
     return "".join(each if each.isprintable() else each.encode("unicode_escape").decode("ascii") for each in text)
 
 
-def counted(number: int, word: str, plural: str | None = None) -> str:
-    """`1 row`, `2 rows`, with thousands separated; from 10^15 on rounded, since nobody reads more digits."""
-    shown = f"{number:,}" if number < 10**15 else f"about {number:.1e}".replace("e+", " × 10^")
-    return f"{shown} {word if number == 1 else plural or word + 's'}"
-
-
 def network_option(file: str) -> str:
     """` -n FILE` for a line to be pasted, or nothing where the network file is the one that is read by itself."""
     return "" if file == "network.yaml" else f" -n {shlex.quote(file)}"

@@ -8,8 +8,9 @@ from kiboko.batch.ticket import Ticket
 from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.records.flow_table import NO_TIME
 from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, REFUSED, SEEN, SILENT, ProbeRecord
+from kiboko.core.wording import counted
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import counted, iso, network_option
+from kiboko.views.text import iso, network_option
 from kiboko.views.timeline_view import iso_of, time_text
 
 _MOST = 4

@@ -6,8 +6,9 @@ from dataclasses import dataclass
 
 from kiboko.core.records.flow_query import MINUTE, Timeline
 from kiboko.core.records.flow_table import moment
+from kiboko.core.wording import counted
 from kiboko.views.output import Output
-from kiboko.views.text import counted, iso
+from kiboko.views.text import iso
 
 _WIDTH = 36
 _MOST_PERIODS = 24

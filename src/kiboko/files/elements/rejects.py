@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.errors import InputError, Place, Problem
+from kiboko.core.wording import counted
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,11 +24,6 @@ class Told:
 
     def __str__(self) -> str:
         return f"{counted(self.count, self.word)} {self.kind}; first {self.first}"
-
-
-def counted(count: int, word: str) -> str:
-    """So many of what a word in the singular says."""
-    return f"{count:,} {word}" + ("" if count == 1 else "s")
 
 
 @dataclass(slots=True)

@@ -16,8 +16,8 @@ from contextlib import nullcontext
 from pathlib import Path
 
 from kiboko.core.errors import InputError
+from kiboko.core.wording import counted
 from kiboko.files.documents.nearby import nearby
-from kiboko.files.elements.rejects import counted
 
 _SUFFIXES = (".csv", ".tsv", ".json", ".jsonl", ".ndjson", ".log", ".txt", ".parquet", ".ipfix", ".arrows")
 _FEW_NAMES, _FEW_COPIES = 6, 3

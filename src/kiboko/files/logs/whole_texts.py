@@ -13,7 +13,7 @@ import pyarrow as pa
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.rejects import Rejects, SharedRejects
-from kiboko.files.elements.streams import PACKED, Unpacked, opened
+from kiboko.files.elements.streams import PACKED, TORN, Unpacked, opened
 from kiboko.files.logs import flow_pieces
 from kiboko.files.logs.flow_columns import Converter
 from kiboko.files.logs.flow_pieces import Opening, Piece, opening_of, whole_form
@@ -63,7 +63,7 @@ class WholeTexts:
             with opened(piece.path, piece.form if piece.form in PACKED else None) as packed:
                 stream = Unpacked(packed)
                 data = stream.read(flow_pieces.PIECE + 1)
-        except OSError:
+        except TORN:
             return None
         if len(data) > flow_pieces.PIECE:  # little that is packed may be very much: that is read as it is unpacked
             return None
