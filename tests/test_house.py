@@ -12,7 +12,7 @@ SOURCE = Path(__file__).resolve().parent.parent / "src" / "kiboko"
 
 # A room imports from rooms on lower floors only, and from itself.
 FLOORS = {
-    "core.errors": 0, "core.hints": 0, "core.memory": 0, "core.spreading": 0,
+    "core.errors": 0, "core.hints": 0, "core.memory": 0, "core.spreading": 0, "core.wording": 0,
     "core.header": 1,
     "core.network": 2, "core.records": 2,
     "core.filters": 3, "core.routing": 3,
