@@ -12,31 +12,46 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kiboko.batch.accounts import Accounts
+from kiboko.batch.heard_out import heard_out
 from kiboko.batch.piecework import cluster_outcomes, outcomes
 from kiboko.core.evidence.asking import Asking, Beside, RecordedEnds
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
 from kiboko.core.evidence.evaluator import Evaluator, as_slice
+from kiboko.core.evidence.judged import Judged
 from kiboko.core.evidence.rule_usage import RuleUsage
 from kiboko.core.evidence.summary import Counted, Summary
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.memory import without_garbage
 from kiboko.core.network.model import Topology
 from kiboko.core.records.flow_query import FlowFilter
+from kiboko.core.records.flow_table import FlowTable
+from kiboko.core.records.line_places import LinePlaces
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.logs.chosen_files import without_copies
 from kiboko.files.logs.window_reader import FileRead, WindowReader
-from kiboko.files.logs.windows import Window, windows_of
+from kiboko.files.logs.windows import Spans, Window, windows_of
+
+
+@dataclass(frozen=True, slots=True)
+class Silence:
+    """What some conversations come to that break by their silence alone: where no other log of their time is there, and
+    where one is, in which their answers may stand."""
+
+    told: tuple[Tallies, Coverage]
+    doubted: tuple[Tallies, Coverage]
 
 
 @dataclass(frozen=True, slots=True)
 class JudgedWindow:
     """What came of a window: its tallies, the accounts of its files, how many records were not wanted, and what the
     others cover. Of `twice` and `elsewhere` many records other ones show the same packets: in the same capture, or at
-    another point. `beside` counts those beside what was asked about.
+    another point. `beside` counts those beside what was asked about. Where other logs are read apart from it, some
+    `silences` are left open, and `spans` are the times that its tables are of.
     """
 
     tallies: list[Tallies]
@@ -48,6 +63,8 @@ class JudgedWindow:
     beside: Beside
     usage: RuleUsage | None = None
     """The rules that they met, where that is asked for."""
+    silences: tuple[Silence, ...] = ()
+    spans: tuple[tuple[int, int], ...] = ()
 
     @property
     def read(self) -> int:
@@ -78,28 +95,54 @@ class Worker:
         beside = Beside()
         usage = RuleUsage(self._topology) if self._with_usage else None
         coverage = Coverage(self._places)
+        silences: list[Silence] = []
+        spans: list[tuple[int, int]] = []
         for part in self._reader.read(window, files):
-            own = part.own
-            wanted = own & self._wanted.mask(part.table)
-            left_out += int(own.sum()) - int(wanted.sum())
             with without_garbage():
-                judged = self._evaluator.judge(part.table)
+                table, own, judged = heard_out(self._evaluator, part)
+                wanted = own & self._wanted.mask(table)
+                left_out += int(own.sum()) - int(wanted.sum())
                 rows = np.flatnonzero(wanted)
-                together = as_slice(rows)
-                coverage.add(part.table.taken(together), judged.part(together))
+                silent, doubted = self._doubted(window, judged)
+                together = as_slice(rows[~silent[rows]])
+                coverage.add(table.taken(together), judged.part(together))
+                met_silent = rows[silent[rows]]
                 if self._asking is not None:
-                    ends = RecordedEnds(judged, self._evaluator.ends_of(part.table, judged))
+                    ends = RecordedEnds(judged, self._evaluator.ends_of(table, judged))
                     met = self._asking.recorded(ends, wanted)
                     rows, beside = met.rows, beside.and_more(met.beside)
-                summed = self._evaluator.summed(part.table, judged, rows)
+                summed = self._evaluator.summed(table, judged, rows)
+                if usage is not None:
+                    for each in self._evaluator.uses(table, judged, summed, rows):
+                        usage.take(*each)
+                if len(met_silent):
+                    summed = self._evaluator.summed(table, judged, rows[~silent[rows]])
+                    told = rows[silent[rows]]
+                    silences.append(Silence(
+                        *((self._evaluator.summed(table, each, told), self._covered(table, each, met_silent))
+                          for each in (judged, doubted))
+                    ))  # fmt: skip
                 if not self._only_usage:
                     tallies.append(summed)
-                if usage is not None:
-                    for each in self._evaluator.uses(part.table, judged, summed, rows):
-                        usage.take(*each)
             joined = judged.joined(rows)
             twice, elsewhere = twice + joined[0], elsewhere + joined[1]
-        return JudgedWindow(tallies, files, left_out, coverage, twice, elsewhere, beside, usage)
+            span = part.span if window.chain >= 0 else None
+            if span is not None:
+                spans.append(span)
+        return JudgedWindow(tallies, files, left_out, coverage, twice, elsewhere, beside, usage, tuple(silences),
+                            tuple(spans))  # fmt: skip
+
+    def _doubted(self, window: Window, judged: Judged) -> tuple[NDArray[np.bool_], Judged]:
+        """Which records of a window, bool[n], break by their silence alone where other logs are read apart from it, and
+        what all come to if these are of its time."""
+        if window.chain < 0:
+            return np.zeros(len(judged.conclusion), dtype=np.bool_), judged
+        return self._evaluator.with_doubt(judged)
+
+    def _covered(self, table: FlowTable, judged: Judged, rows: NDArray[np.int64]) -> Coverage:
+        found = Coverage(self._places)
+        found.add(table.taken(rows), judged.part(rows))
+        return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -181,16 +224,25 @@ class FlowJudge:
         with without_garbage():
             return outcome, [self._summary.counted(each, self._comparison.finding) for each in outcome.tallies]
 
+    def _take_silence(self, silence: tuple[Tallies, Coverage], places: LinePlaces) -> None:
+        tallies, coverage = silence
+        self.coverage.merge(coverage)
+        if self._summary is not None:
+            with without_garbage():
+                self._summary.gather(self._summary.counted(tallies, self._comparison.finding), places)
+
     def _take_all(
         self, paths: list[Path], windows: list[Window], done: Iterator[tuple[JudgedWindow, list[Counted]]]
     ) -> list[str]:
         accounts = Accounts(paths, self._strict)
+        left: list[tuple[int, Silence, LinePlaces]] = []
+        spans = Spans()
         for window, (outcome, counted) in zip(windows, done, strict=True):
             places = accounts.take(window, outcome)
             if self._summary is not None:
                 with without_garbage():
-                    for each in counted:
-                        self._summary.gather(each, places)
+                    for groups in counted:
+                        self._summary.gather(groups, places)
             if self._usage is not None and outcome.usage is not None:
                 self._usage.merge(outcome.usage)
             self.read += outcome.read
@@ -199,6 +251,11 @@ class FlowJudge:
             self.twice += outcome.twice
             self.elsewhere += outcome.elsewhere
             self.coverage.merge(outcome.coverage)
+            left += [(window.chain, each, places) for each in outcome.silences]
+            spans.note(window, outcome.spans)
+        doubted = spans.of_one_time()
+        for chain, each, places in left:
+            self._take_silence(each.doubted if chain in doubted else each.told, places)
         if self._summary is not None:
             self._summary.rejected += accounts.rejected
         return accounts.sentences()

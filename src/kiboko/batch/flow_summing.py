@@ -18,8 +18,7 @@ from kiboko.core.records.flow_table import FlowTable
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.logs.chosen_files import without_copies
-from kiboko.files.logs.flow_pieces import PiecePart
-from kiboko.files.logs.window_reader import FileRead, WindowReader
+from kiboko.files.logs.window_reader import FileRead, WindowPart, WindowReader
 from kiboko.files.logs.windows import Window, windows_of
 
 if TYPE_CHECKING:
@@ -96,7 +95,7 @@ class Summer:
         known = self._names[place]
         return str(address) if known is None else f"{known} {address}"
 
-    def _chosen(self, part: PiecePart) -> FlowTable:
+    def _chosen(self, part: WindowPart) -> FlowTable:
         """The records of a part that are wanted, of its own lines."""
         keep = self._question.wanted.mask(part.table) & part.own
         if self._evaluator is not None:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from kiboko.batch.accounts import Accounts
+from kiboko.batch.heard_out import heard_out
 from kiboko.batch.piecework import outcomes
 from kiboko.batch.probes_read import ProbesRead, left_aside
 from kiboko.batch.ticket import is_asked
@@ -22,15 +23,18 @@ from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.logs.chosen_files import flow_files, without_copies
 from kiboko.files.logs.window_reader import FileRead, WindowReader
-from kiboko.files.logs.windows import Window, windows_of
+from kiboko.files.logs.windows import Spans, Window, windows_of
 
 
 @dataclass(slots=True)
 class ObservedWindow:
-    """What came of a window."""
+    """What came of a window; what is `doubted` holds instead where other logs of its time were read apart from it.
+    `spans` are the times that its tables are of."""
 
     observed: list[Observed]
+    doubted: list[Observed]
     files: list[FileRead]
+    spans: list[tuple[int, int]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,15 +51,17 @@ class ObserveJob:
         evaluator, reader = Evaluator(Comparison(Walker(self.topology))), WindowReader(self.columns)
 
         def look(window: Window) -> ObservedWindow:
-            found = [Observed() for _ in self.asked]
-            files: list[FileRead] = []
-            for part in reader.read(window, files):
-                judged = evaluator.judge(part.table)
-                own, wanted = part.own, self.wanted.mask(part.table)
-                told = observe(evaluator, part.table, judged, own, wanted, self.asked)
-                for mine, more in zip(found, told, strict=True):
-                    mine.merge(more)
-            return ObservedWindow(found, files)
+            found, doubted = ([Observed() for _ in self.asked] for _ in range(2))
+            outcome = ObservedWindow(found, doubted if window.chain >= 0 else found, [], [])
+            for part in reader.read(window, outcome.files):
+                table, own, judged = heard_out(evaluator, part)
+                wanted = self.wanted.mask(table)
+                _merge(found, observe(evaluator, table, judged, own, wanted, self.asked))
+                if window.chain >= 0:
+                    _, doubtful = evaluator.with_doubt(judged)
+                    _merge(doubted, observe(evaluator, table, doubtful, own, wanted, self.asked))
+                    outcome.spans += [part.span] if part.span is not None else []
+            return outcome
 
         return look
 
@@ -81,13 +87,25 @@ def observed_of(walker: Walker, asked: Sequence[Asking], evidence: Evidence) -> 
         windows = windows_of(paths, evidence.columns)
         accounts = Accounts(paths, evidence.strict)
         job = ObserveJob(walker.topology, tuple(asked), evidence.wanted, evidence.columns)
+        spans = Spans()
+        apart: dict[int, tuple[list[Observed], list[Observed]]] = {}
         for window, outcome in zip(windows, outcomes(job, windows), strict=True):
             accounts.take(window, outcome)
-            for mine, more in zip(found, outcome.observed, strict=True):
-                mine.merge(more)
+            spans.note(window, outcome.spans)
+            either = apart.setdefault(window.chain, ([Observed() for _ in asked], [Observed() for _ in asked]))
+            _merge(either[False], outcome.observed)
+            _merge(either[True], outcome.doubted)
+        doubted = spans.of_one_time()
+        for chain, either in apart.items():
+            _merge(found, either[chain in doubted])
         told += accounts.sentences()
     told += _take_probes(walker, asked, evidence, found)
     return found, told
+
+
+def _merge(into: Sequence[Observed], more: Sequence[Observed]) -> None:
+    for mine, others in zip(into, more, strict=True):
+        mine.merge(others)
 
 
 def _take_probes(walker: Walker, asked: Sequence[Asking], evidence: Evidence, found: list[Observed]) -> list[str]:

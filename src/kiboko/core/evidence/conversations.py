@@ -16,7 +16,7 @@ from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS
 from kiboko.core.records.columns import Distinct, by_flags, distinct, has_ports, is_icmp
-from kiboko.core.records.flow_table import NO_TIME, FlowTable
+from kiboko.core.records.flow_table import NO_TIME, FlowTable, joined
 
 PAUSE = 300_000
 """Milliseconds without a record behind which the same ends and ports are another conversation: the longest time-out
@@ -173,6 +173,13 @@ def bring_together(table: FlowTable, ends: SeenEnds, known_ports: KnownPorts) ->
     )
     began, by, contradicted = _who_began(table, bare, known_ports, _perhaps_fragments(table, bare, ends))
     return Conversations(numbers.codes, side, numbers.first, began, by, contradicted, several)
+
+
+def of_the_same(some: FlowTable, others: FlowTable, ends: SeenEnds) -> NDArray[np.int64]:
+    """Which of other records have the ends, protocol and ports of one of some records, in either direction: their
+    rows, ascending."""
+    key, _ = _keys(joined([some, others]), ends)
+    return np.flatnonzero(np.isin(key[len(some) :], key[: len(some)]))
 
 
 def is_echo(protocol: NDArray[np.uint8], detail: NDArray[np.int32]) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:

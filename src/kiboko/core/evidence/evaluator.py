@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence import judging
 from kiboko.core.evidence.addressed import Addressed, Asked
-from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.comparison import BREAK, Comparison
 from kiboko.core.evidence.conclusions import Conclusions
 from kiboko.core.evidence.conversations import Conversations, KnownPorts, bring_together
 from kiboko.core.evidence.gate_outcomes import GateOutcomes, Situation
@@ -34,6 +34,7 @@ from kiboko.core.evidence.traces import NO_TRACE, Traces
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD
 from kiboko.core.records.columns import Distinct, KeyNumbers, ascending, distinct, has_ports, is_icmp, numbered
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds
+from kiboko.core.records.records import SILENT
 from kiboko.core.tables.client_ports import ClientPorts, asked_line, is_without_service
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import GateTables
@@ -132,8 +133,8 @@ class Evaluator:
                 if sender.endpoint.address.family == receiver.endpoint.address.family:
                     layout.way_between(sender, receiver.own, receiver)
 
-    def judge(self, table: FlowTable) -> Judged:
-        """What every record of a table comes to."""
+    def judge(self, table: FlowTable, unheard: Truths | None = None) -> Judged:
+        """What every record of a table comes to. Of those that are `unheard`, bool[n], the answers may be missing."""
         if len(self._classes) > _MOST_CLASSES:
             self._forget()
         if not len(table):
@@ -141,13 +142,15 @@ class Evaluator:
             return Judged(none, self._conclusions.listed, none, none > 0, none.astype(np.uint8), None, None, none > 0)
         found = bring_together(table, self.ends, self._known_ports)
         points = self._points.of(table)
-        asked, conclusion, classes = self._judged(table, found, points)
+        asked, conclusion, classes, around = self._judged(table, found, points, unheard)
         weight, is_twice = weights(table, found)
         return Judged(conclusion[found.of], self._conclusions.listed, classes[found.of], found.is_reply(), weight,
-                      found, asked, is_twice)  # fmt: skip
+                      found, asked, is_twice, around)  # fmt: skip
 
-    def _judged(self, table: FlowTable, found: Conversations, points: Rows | None) -> tuple[Asked, Rows, Rows]:
-        """What conversations ask and come to, and their classes."""
+    def _judged(
+        self, table: FlowTable, found: Conversations, points: Rows | None, unheard: Truths | None
+    ) -> tuple[Asked, Rows, Rows, Rows]:
+        """What conversations ask and come to, their classes, and what others tell of them."""
         marks = point_marks(table, found, points, self.ends) if points is not None else None
         is_mapped = points > 0 if points is not None else np.zeros(len(table), dtype=np.bool_)
         kinds = flag_kinds(table)
@@ -156,7 +159,7 @@ class Evaluator:
         addressed = Addressed.of(table, found, self.ends, self._points.translating(points), self._points.beyond(points))
         began_first = addressed.sent_to(False)
         responders = np.where(found.began == 0, began_first[1], addressed.sent_to(True)[1])
-        around = contexts(table, found, self.ends, np.where(found.began >= 0, responders, -1), bits, points)
+        around = contexts(table, found, self.ends, np.where(found.began >= 0, responders, -1), bits, points, unheard)
         proofs = self._proofs.numbers(found, bits, around, ages, late_denials(table, found))
         traces = self._traces.numbers(marks, len(found))
         both = [addressed.asked(second, proofs[second], traces[second]) for second in (False, True)]
@@ -180,7 +183,7 @@ class Evaluator:
             is_lone = found.began[rows] >= 0
             agreed = np.where(is_lone & ~IS_LEAK[agreed], np.uint8(judging.REPLY_TO_NOTHING), agreed)
             self._settle(conclusion, reason, rows, agreed)
-        return asked, conclusion, classes
+        return asked, conclusion, classes, around
 
     def _reasons(self, asked: Asked) -> NDArray[np.uint8]:
         """The reasons of what is asked."""
@@ -210,6 +213,20 @@ class Evaluator:
             part = as_slice(rows)
             covered(table.taken(part), judged.part(part))
         return self.summed(table, judged, rows)
+
+    def with_doubt(self, judged: Judged) -> tuple[Truths, Judged]:
+        """Which records are of conversations that break by their silence alone, bool[n]; and what all come to where the
+        answers may stand in logs that were not at hand."""
+        listed = judged.concluded
+        numbers = [at for at, each in enumerate(listed) if each.status == BREAK and each.observed == SILENT]
+        doubtful = np.zeros(len(listed), dtype=np.bool_)
+        doubtful[numbers] = True
+        silent = doubtful[judged.conclusion]
+        if not silent.any():
+            return silent, judged
+        instead = np.arange(len(listed))
+        instead[numbers] = [self._conclusions.with_reason(each, judging.SILENT_APART) for each in numbers]
+        return silent, dataclasses.replace(judged, conclusion=instead[judged.conclusion])
 
     def summed(self, table: FlowTable, judged: Judged, rows: Rows) -> Tallies:
         """Some records of a judged table summed up by what they come to and by class."""

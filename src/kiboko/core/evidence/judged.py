@@ -22,7 +22,8 @@ class Judged:
     `classes` int64[n] tells conversations apart as far as anything in the network does; `is_reply` bool[n] which
     records are of whoever was sent to; `weight` uint8[n] is 0 for those whose packets others show too. `found` are the
     conversations, of which `asked` has the ends. `is_twice` bool[n] are records of one capture that was taken twice; of
-    the others whose packets count elsewhere they were taken at a further point."""
+    the others whose packets count elsewhere they were taken at a further point. `around` int64[k] is what others tell
+    of each conversation, as `contexts` has it."""
 
     conclusion: Rows
     concluded: list[Conclusion]
@@ -32,6 +33,7 @@ class Judged:
     found: Conversations | None
     asked: Asked | None
     is_twice: Truths
+    around: Rows | None = None
 
     def joined(self, rows: Rows) -> tuple[int, int]:
         """How many of some records are of one capture taken twice, and how many were taken at a further point."""

@@ -83,6 +83,8 @@ FIRST_ALONE_UNSURE = _reason(UNSURE, "refused: the rules let through the first p
                              " what follows")  # fmt: skip
 REFUSED_BREAK = _reason(BREAK, "refused, though the rules allow it")
 SILENT_BREAK = _reason(BREAK, "no answer was recorded, where answers of others were, though the rules allow it")
+SILENT_APART = _reason(UNSURE, "no answer was recorded in this log, and it may stand in another of that time, which was"
+                       " read apart from it")  # fmt: skip
 NOT_TOLD = _reason(UNSURE, "the record does not say whether it passed")
 WHERE_NOT_TOLD = _reason(UNSURE, "it passed somewhere, and where is not known: perhaps in front of the gate that stops"
                          " it (observation_points in the network file says what a log's points are)")  # fmt: skip

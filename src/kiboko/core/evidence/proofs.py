@@ -17,6 +17,7 @@ from kiboko.core.evidence.conversations import Conversations
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.header.services import TCP
 from kiboko.core.records.columns import beside, by_flags, distinct
+from kiboko.core.records.extent import MARGIN
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
 from kiboko.core.records.records import DENIED, PASSED, SEEN
 
@@ -29,14 +30,13 @@ _KINDS = 5
 _LARGEST_RESET = {4: 58, 6: 78}
 """Octets of a reset, which has no options (RFC 9293), with the frame that some exporters count in."""
 _HALF = len(EVENTS) * _KINDS * 2
-ALONE, UNANSWERED, UNASKED = range(3)
+ALONE, UNANSWERED, UNASKED, UNSETTLED = range(4)
 """What a conversation's own records do not tell and those of others do: nothing; where replies of others were recorded
-none of its own was (E7); a reply without its request, where requests of others were recorded (E8)."""
+none of its own was (E7); a reply without its request, where requests of others were recorded (E8); that none of its own
+was so far, and one may be to come, or may not have been read."""
 _ACKS = sum(1 << place for place in range(_HALF) if place % _KINDS == ACKNOWLEDGES)
 """Records with an ACK of the side that began, as bits of `mark_bits`."""
 _BUCKET = 300_000
-_SETTLING = 10_000
-"""Milliseconds before the end of a log in which a reply may still be to come."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,7 +160,7 @@ def _kinds_of(half: int) -> list[tuple[bool, str, int]]:
 
 def contexts(
     table: FlowTable, found: Conversations, ends: SeenEnds, responders: NDArray[np.int64], bits: NDArray[np.int64],
-    points: NDArray[np.int64] | None,
+    points: NDArray[np.int64] | None, unheard: NDArray[np.bool_] | None,
 ) -> NDArray[np.int64]:  # fmt: skip
     """What the records of others tell of each conversation, int64[k] (E7, E8).
 
@@ -174,6 +174,7 @@ def contexts(
     responders : int64[k], the atoms of the ends that were sent to; -1 where nothing tells which these are
     bits : int64[k], as `mark_bits` has them
     points : int64[n], the numbers of the points that the network file knows, 0 for any other; None for no such
+    unheard : bool[n], near which records may be missing, so that no silence is told of them; None for none
     """
     result = np.full(len(found), ALONE, dtype=np.int64)
     known = (responders >= 0) & (found.began >= 0)
@@ -207,8 +208,11 @@ def contexts(
     # Which have whole conversations of others at their place and about their time.
     near = usable & beside(place, place[usable & asks & answers], int(step))
     settled = _settled(table, found, of, point, taken_at, places)
-    silent = near & asks & ~has_reply[of] & ~acknowledged[of] & settled & ~lost[point]
-    result[of[silent]] = UNANSWERED
+    if unheard is not None:
+        settled &= ~found.union(unheard)[of]
+    silent = near & asks & ~has_reply[of] & ~acknowledged[of] & ~lost[point]
+    result[of[silent & ~settled]] = UNSETTLED
+    result[of[silent & settled]] = UNANSWERED
     unasked = near & answers & ~has_request[of]
     result[of[unasked]] = UNASKED
     return result
@@ -241,8 +245,8 @@ def _settled(
     is to come any more. `taken_at` int64[n] is at which of some `places` each record was taken."""
     end = table.last()
     if places == 1:
-        return ~found.union(end + _SETTLING > end.max())[of]
+        return ~found.union(end + MARGIN > end.max())[of]
     latest = np.full(places, NO_TIME, dtype=np.int64)
     np.maximum.at(latest, taken_at, end)
-    settled: NDArray[np.bool_] = found.most(end)[of] + _SETTLING <= latest[point]
+    settled: NDArray[np.bool_] = found.most(end)[of] + MARGIN <= latest[point]
     return settled

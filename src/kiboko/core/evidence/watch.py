@@ -13,6 +13,7 @@ from kiboko.core.evidence.disagreements import Disagreements
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.judged import Judged
 from kiboko.core.evidence.summary import Summary
+from kiboko.core.records.extent import WHOLE, Extent, extent_of
 from kiboko.core.records.flow_table import FlowTable, joined
 
 _MOST_WAITING = 200_000
@@ -37,6 +38,10 @@ class Watch:
     _window: FlowTable = field(default_factory=FlowTable.empty)
     _before: Judged | None = None
     """What was said of the window."""
+    _unheard: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, dtype=np.bool_))
+    """Of which records of the window those that they belong to may have been let go before they came."""
+    _has_let_go: bool = False
+    """Whether there were others before it."""
 
     def __post_init__(self) -> None:
         self._evaluator = Evaluator(self.comparison)
@@ -64,7 +69,8 @@ class Watch:
         before = len(self._window)
         table = joined([self._window, *self._waiting])
         self._waiting, self._size = [], 0
-        judged = self._evaluator.judge(table)
+        unheard = np.append(self._unheard, ~self._extent(table).holds(table.last()[before:]))
+        judged = self._evaluator.judge(table, unheard if unheard.any() else None)
         found: list[Disagreements] = []
         changed = self._changed(judged, before)
         if len(changed):
@@ -72,8 +78,12 @@ class Watch:
             found.append(self._taken(table, judged, changed))
         found.append(self._taken(table, judged, np.arange(before, len(table))))
         self.judged += len(table) - before
-        self._keep(table, judged)
+        self._keep(table, judged, unheard)
         return found
+
+    def _extent(self, table: FlowTable) -> Extent:
+        """The time of which all records are in the window still."""
+        return extent_of(table, at_end=False) if self._has_let_go else WHOLE
 
     def _changed(self, judged: Judged, before: int) -> NDArray[np.int64]:
         """The rows of the window whose conversations come to something else now."""
@@ -102,7 +112,8 @@ class Watch:
         """Take some rows in; the leaks and breaks among them."""
         return self.summary.take_all(self._evaluator.summed(table, judged, rows), self.comparison.finding)
 
-    def _keep(self, table: FlowTable, judged: Judged) -> None:
+    def _keep(self, table: FlowTable, judged: Judged, unheard: NDArray[np.bool_]) -> None:
         first = max(0, len(table) - _WINDOW)
+        self._has_let_go |= first > 0
         self._window = table.taken(slice(first, None))
-        self._before = judged.part(slice(first, None))
+        self._before, self._unheard = judged.part(slice(first, None)), unheard[first:]

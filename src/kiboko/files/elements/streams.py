@@ -58,10 +58,11 @@ class Unpacked:
         chunks, have = [self._front[:size] if size >= 0 else self._front], 0
         have = len(chunks[0])
         self._front = self._front[have:]
+        # As little at a time as there is: what lies before a tear is only had that way.
+        read = getattr(self._stream, "read1", self._stream.read)
         while not self.fault and (size < 0 or have < size):
             try:
-                # Little by little: what lies before a tear is only had that way.
-                chunk = self._stream.read(min(1 << 16, size - have) if size >= 0 else 1 << 16)
+                chunk = read(min(1 << 16, size - have) if size >= 0 else 1 << 16)
             except TORN as error:
                 self.fault = str(error)
                 break

@@ -68,6 +68,11 @@ class Piece:
     header_lines: int = 0
     columns: ColumnMap | None = None
     """How its columns are read, where that rests on the file's first line."""
+    is_part: bool = False
+    """Whether it is a part of a text."""
+    context: int | None = None
+    """How many octets of a text are read before and behind it for conversations that lie across its ends; None for as
+    many as is usual."""
 
     @property
     def word(self) -> str:
@@ -95,6 +100,29 @@ class PiecePart:
             own[max(0, first - line[0]) : max(0, first + self.lines - line[0])] = True
             return own
         return (line >= first) & (line < first + self.lines)
+
+
+def line_begin(stream: BinaryIO, at: int, begin: int) -> int:
+    """Where the first line begins that lies in a text at `at` or behind it; `begin` is where its records begin."""
+    if at <= begin:
+        return begin
+    stream.seek(at - 1)
+    stream.readline(_LONGEST_LINE)
+    return stream.tell()
+
+
+def near_and_far(piece: Piece, octets: int, at_end: bool) -> list[Piece]:
+    """A part of a text cut into that of about so many octets at its end, or its beginning, and the rest, which have
+    nothing around them; another piece as it is."""
+    if not piece.is_part or piece.stop is None:
+        return [piece]
+    if piece.stop - piece.start <= octets:
+        return [replace(piece, context=0)]
+    with open(piece.path, "rb") as stream:
+        cut = line_begin(stream, piece.stop - octets if at_end else piece.start + octets, piece.begin)
+    cut = min(max(cut, piece.start), piece.stop)
+    halves = [replace(piece, start=piece.start, stop=cut, context=0), replace(piece, start=cut, context=0)]
+    return [each for each in (reversed(halves) if at_end else halves) if each.stop != each.start]
 
 
 def there_now(path: Path) -> Path | None:
@@ -186,7 +214,7 @@ def _text_pieces(path: Path, stream: BinaryIO, columns: ColumnMap) -> Iterator[P
         stream.readline(_LONGEST_LINE)
         stop = min(stream.tell(), size)
         yield Piece(str(path), opening.form, start, stop, opening.begin, opening.header, opening.delimiter,
-                    opening.header_lines)  # fmt: skip
+                    opening.header_lines, is_part=start > opening.begin or stop < size)  # fmt: skip
         start = stop
 
 

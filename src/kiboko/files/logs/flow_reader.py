@@ -378,9 +378,9 @@ def _as_utf8(table: pa.Table) -> pa.Table:
 
 def _with_context(piece: Piece, whole: mmap.mmap) -> tuple[int, int]:
     """Where a piece of a text file begins and ends together with the whole lines just before and behind it."""
-    stop = piece.stop or 0
-    begin = max(piece.begin, piece.start - flow_pieces.CONTEXT)
+    stop, context = piece.stop or 0, flow_pieces.CONTEXT if piece.context is None else piece.context
+    begin = max(piece.begin, piece.start - context)
     if begin > piece.begin:
         begin = min(whole.find(b"\n", begin, piece.start) + 1 or piece.start, piece.start)
-    end = max(whole.rfind(b"\n", stop, stop + flow_pieces.CONTEXT) + 1, stop)
-    return begin, len(whole) if len(whole) <= stop + flow_pieces.CONTEXT else end
+    end = max(whole.rfind(b"\n", stop, stop + context) + 1, stop)
+    return begin, len(whole) if len(whole) <= stop + context else end

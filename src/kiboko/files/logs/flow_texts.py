@@ -147,7 +147,8 @@ class TextReader:
         if columns is None or (lines is not None and columns.num_rows != lines):
             return None
         text.bounded(rejects, columns.num_rows)
-        return batch_of(columns, chosen, None, text.line, columns.num_rows, rejects)
+        read, places = _without_blanks(columns, text)
+        return batch_of(read, chosen, places, text.line, columns.num_rows, rejects)
 
     # JSON Lines.
 
@@ -334,6 +335,22 @@ def _columns(header: tuple[str, ...], delimiter: str, chosen: Chosen, data: pa.B
         except pa.ArrowInvalid:
             continue
     return None
+
+
+def _without_blanks(columns: pa.Table, text: Text) -> tuple[pa.Table, list[int] | None]:
+    """The rows of a text but for its blank lines, and the line of each where there are such: a row of no value may be
+    one."""
+    if not all(column.null_count for column in columns.columns):
+        return columns, None
+    octets = np.frombuffer(text.data, dtype=np.uint8)
+    ends = np.flatnonzero(octets == ord("\n"))
+    if len(octets) and octets[-1] != ord("\n"):
+        ends = np.append(ends, len(octets))
+    begins = np.append(0, ends[:-1] + 1)
+    is_blank = (ends == begins) | ((ends == begins + 1) & (octets[begins] == ord("\r")))
+    if len(ends) != columns.num_rows or not is_blank.any():
+        return columns, None
+    return columns.filter(pa.array(~is_blank)), (text.line + np.flatnonzero(~is_blank)).tolist()
 
 
 def _slow_csv(

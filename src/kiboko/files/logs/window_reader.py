@@ -5,16 +5,25 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
+from numpy.typing import NDArray
 
+from kiboko.core.errors import InputError
+from kiboko.core.records.extent import WHOLE, Extent, span_of
 from kiboko.core.records.flow_table import FlowTable, joined
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.rejects import Rejects
-from kiboko.files.logs.flow_pieces import Piece, PiecePart
+from kiboko.files.logs import flow_pieces
+from kiboko.files.logs.flow_pieces import Piece, PiecePart, near_and_far
 from kiboko.files.logs.flow_reader import PieceReader
+from kiboko.files.logs.surroundings import Side, Surroundings, extent_by, extent_by_files, file_number, files_of
 from kiboko.files.logs.whole_texts import WholeText, WholeTexts
 from kiboko.files.logs.windows import Window
+
+_NEAR, _LEAST_NEAR = 8, 1 << 16
+"""What is read first of what lies beyond: a part of the size of a piece, and octets of each file at least."""
 
 
 @dataclass(slots=True)
@@ -28,36 +37,114 @@ class FileRead:
     start: int = 1
 
 
+@dataclass(frozen=True, slots=True)
+class WindowPart:
+    """Records of a window that are judged as one table. `own` bool[n] are those of its own; the others are there for
+    their requests and replies, as are those of its surroundings."""
+
+    table: FlowTable
+    own: NDArray[np.bool_]
+    around: Surroundings
+
+    @property
+    def span(self) -> tuple[int, int] | None:
+        """Between which times flows of its own ended, but for a few of them; None where none has a time."""
+        return span_of(self.table.taken(self.own))
+
+
 class WindowReader:
     """Reads windows. One reader serves one worker and remembers the addresses that it has parsed."""
 
     def __init__(self, columns: ColumnMap = USUAL) -> None:
         self._pieces, self._texts = PieceReader(columns), WholeTexts(columns)
 
-    def read(self, window: Window, files: list[FileRead]) -> Iterator[PiecePart]:
-        """The tables of a window: of one piece one after another, of several files one. `files` is given the account of
-        each piece, in their order. Raises InputError."""
+    def read(self, window: Window, files: list[FileRead]) -> Iterator[WindowPart]:
+        """The tables of a window: of one piece one after another, of several pieces one. `files` is given the account
+        of each piece, in their order. Raises InputError."""
         mine = [FileRead(Rejects(piece.path, word=piece.word)) for piece in window.pieces]
         files += mine
         if len(mine) > 1:
-            yield self._together(window.pieces, mine)
+            table, own = self._together(window.pieces, mine)
+            yield WindowPart(table, own, Surroundings(partial(self._sides, window, table)))
             return
-        for part in self._pieces.read(window.pieces[0], mine[0].rejects):
-            mine[0].lines += part.lines
-            mine[0].read += int(part.own.sum())
+        parts = self._counted(window.pieces[0], mine[0])
+        part, before = next(parts, None), None
+        while part is not None:
+            following, own = next(parts, None), part.own
+            if before is None and following is None:
+                looked = partial(self._sides, window, part.table)
+            else:
+                looked = partial(_held, part.table, before, following)
+            yield WindowPart(part.table, own, Surroundings(looked))
+            before, part = part, following
+
+    def _counted(self, piece: Piece, file: FileRead) -> Iterator[PiecePart]:
+        for part in self._pieces.read(piece, file.rejects):
+            file.lines += part.lines
+            file.read += int(part.own.sum())
             yield part
 
-    def _together(self, pieces: Sequence[Piece], files: Sequence[FileRead]) -> PiecePart:
-        """Several files whole, as one table whose lines are those of one behind another's."""
+    # What lies around.
+
+    def _sides(self, window: Window, table: FlowTable) -> list[Side]:
+        """The sides of a window on which others lie."""
+        return [
+            self._side(window, table, beyond, at_end)
+            for at_end, beyond in enumerate((window.before, window.behind)) if beyond or window.goes_on[at_end]
+        ]  # fmt: skip
+
+    def _side(self, window: Window, table: FlowTable, beyond: Sequence[Piece], at_end: int) -> Side:
+        numbers = {piece.path: number for number, piece in enumerate(window.pieces)}
+        goes_on = {numbers[piece.path] for piece in beyond if piece.path in numbers}
+        cut: list[FlowTable] = []
+        whole: list[FlowTable] = []
+        for each in files_of(table):
+            (cut if file_number(each) in goes_on else whole).append(each)
+        extent = extent_by(cut, bool(at_end))
+        if not beyond:  # it is another log that goes on
+            extent = extent_by((*cut, *whole), bool(at_end))
+        elif len(goes_on) < len(beyond):
+            extent = extent.within(extent_by_files(whole, bool(at_end)))
+        return Side(bool(at_end), extent, self._further(numbers, beyond, bool(at_end), window.goes_on[at_end]))
+
+    def _further(
+        self, numbers: dict[str, int], beyond: Sequence[Piece], at_end: bool, goes_on: bool
+    ) -> Iterator[tuple[FlowTable, Extent]]:
+        """What lies beyond an end of a window, that which is nearest first."""
+        if not beyond:
+            return
+        near = max(_LEAST_NEAR, flow_pieces.PIECE // _NEAR // len(beyond))
+        parted = [near_and_far(piece, near, not at_end) for piece in beyond]
+        for number in range(max(map(len, parted))):
+            pieces = [each[number] for each in parted if len(each) > number]
+            try:
+                table = self._read_beyond(pieces, numbers)
+            except InputError:  # whoever reads it for itself tells what is wrong with it
+                return
+            is_last = all(len(each) <= number + 1 for each in parted)
+            yield table, WHOLE if is_last and not goes_on else extent_by(files_of(table), at_end)
+
+    def _read_beyond(self, pieces: Sequence[Piece], numbers: dict[str, int]) -> FlowTable:
+        """Some pieces as one table, whose files have some numbers where they have one."""
+        table, own = self._together(pieces, [FileRead(Rejects(piece.path)) for piece in pieces])
+        table = table.taken(own)
+        known = [numbers.get(piece.path, len(numbers) + number) for number, piece in enumerate(pieces)]
+        return dataclasses.replace(table, file=np.array(known, dtype=np.int32)[table.optional("file")])
+
+    # Several pieces.
+
+    def _together(self, pieces: Sequence[Piece], files: Sequence[FileRead]) -> tuple[FlowTable, NDArray[np.bool_]]:
+        """Several pieces as one table, whose lines are those of one behind another's, and which of its records are
+        theirs, bool[n]; the others lie around them."""
         alike: dict[tuple[object, ...], list[tuple[int, WholeText]]] = {}
         alone = []
         for number, piece in enumerate(pieces):
-            text = self._texts.of(piece)
+            text = self._texts.of(piece) if not piece.is_part else None
             if text is not None:
                 alike.setdefault(text.shape, []).append((number, text))
             else:
                 alone.append(number)
-        tables = [FlowTable.empty()]
+        tables, own = [FlowTable.empty()], [np.zeros(0, dtype=np.bool_)]
         line = 1
         for members in alike.values():
             numbers, texts = [number for number, _ in members], [text for _, text in members]
@@ -74,15 +161,27 @@ class WindowReader:
             for number, count in enumerate(np.bincount(of, minlength=len(files)).tolist()):
                 files[number].read += count
             tables.append(dataclasses.replace(table, file=of.astype(np.int32)))
+            own.append(np.ones(len(table), dtype=np.bool_))
         for number in sorted(alone):
             file, last = files[number], 0
             file.start = line
             for part in self._pieces.read(pieces[number], file.rejects):
-                table = part.table.taken(part.own)
-                file.lines, file.read = file.lines + part.lines, file.read + len(table)
+                table = part.table
+                own.append(part.own)
+                file.lines, file.read = file.lines + part.lines, file.read + int(part.own.sum())
                 tables.append(dataclasses.replace(
                     table, line=table.line + line - 1, file=np.full(len(table), number, dtype=np.int32)
                 ))  # fmt: skip
                 last = part.first + part.lines - 1
             line += last
-        return PiecePart(joined(tables), 1, line - 1)
+        return joined(tables), np.concatenate(own)
+
+
+def _held(table: FlowTable, before: PiecePart | None, behind: PiecePart | None) -> list[Side]:
+    """The sides of a table that was read out of the midst of others, which are held meanwhile."""
+    found = []
+    for at_end, each in ((False, before), (True, behind)):
+        if each is not None:
+            own = each.table.taken(each.own)
+            found.append(Side(at_end, extent_by([table], at_end), iter([(own, extent_by([own], at_end))])))
+    return found

@@ -2,55 +2,93 @@
 
 Exporters begin a new file every few minutes, and each writes files of its own: records of one conversation lie in
 several files (clause E1), and a file that is read and judged by itself costs as much as some thousand records. So small
-files are brought together, in the order of their times, up to what a piece of a large one is.
+files are brought together, in the order of their times, up to what a piece of a large one is; and large ones of several
+exporters are cut at the same times.
 """
 
 from __future__ import annotations
 
-import io
-import json
 import os
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-import numpy as np
-
-from kiboko.core.errors import InputError
 from kiboko.core.records.flow_table import NO_TIME
 from kiboko.files.elements.column_map import USUAL, ColumnMap
-from kiboko.files.elements.moments import by_size, read_moments
-from kiboko.files.elements.streams import PACKED, TORN, Unpacked, opened
+from kiboko.files.elements.streams import PACKED
 from kiboko.files.logs import flow_pieces
-from kiboko.files.logs.flow_pieces import Piece, opening_of, pieces_of
-from kiboko.files.logs.flow_texts import first_cells
+from kiboko.files.logs.flow_pieces import Piece, pieces_of
+from kiboko.files.logs.record_times import first_time
+from kiboko.files.logs.time_slices import APART, Pieces, Weighed, sliced
 
-_START = "flowStartMilliseconds"
 _SWELL = {**dict.fromkeys(PACKED, 8), "parquet": 8, "arrow": 2, "ipfix": 2}
 """About how many octets of text an octet of each form stands for."""
-_LOOKED_AT, _LONGEST = 1 << 16, 24
 
 
 @dataclass(frozen=True, slots=True)
 class Window:
-    """Pieces that are read and judged as one table, in which records may meet: one piece of a file, or several files
-    whole."""
+    """Pieces that are read and judged as one table, in which records may meet: one piece of a file, or pieces of
+    several files, among them whole ones. `before` and `behind` are those that were cut off from them, and `goes_on`
+    tells whether there is more before and behind these. Windows of one `chain` are of the same files, which are read
+    apart from all others; -1 where there are no others."""
 
-    pieces: tuple[Piece, ...]
+    pieces: Pieces
+    before: Pieces = ()
+    behind: Pieces = ()
+    goes_on: tuple[bool, bool] = (False, False)
+    chain: int = -1
 
 
 def windows_of(paths: Iterable[Path], columns: ColumnMap = USUAL) -> list[Window]:
     """How some logs are read. Raises InputError where one cannot be read or is no flow log."""
-    alone: list[Window] = []
-    small: list[tuple[Piece, int]] = []
+    large: list[Pieces] = []
+    small: list[Weighed] = []
     for path in paths:
-        pieces = list(pieces_of(path, columns))
-        size = _weight(pieces[0]) if len(pieces) == 1 else 0
-        if 0 < size <= _most(0):
-            small.append((pieces[0], size))
-        else:
-            alone += [Window((piece,)) for piece in pieces]
-    return alone + _brought_together(small, columns)
+        pieces = tuple(pieces_of(path, columns))
+        weight = _weight(pieces[0]) if len(pieces) == 1 else 0
+        if 0 < weight <= _most(0):
+            small.append((pieces[0], weight))
+        elif pieces:
+            large.append(pieces)
+    alone, slices, small = sliced(large, small, columns)
+    chains = [[(piece,) for piece in pieces] for pieces in alone] + slices
+    together = _brought_together(small, columns)
+    chains += [together] if together else []
+    if len(chains) == 1:
+        return _chained(chains[0], -1)
+    return [window for number, runs in enumerate(chains) for window in _chained(runs, number)]
+
+
+def _chained(runs: Sequence[Pieces], chain: int) -> list[Window]:
+    """Windows of pieces that follow one another. At the ends of a chain another log may go on."""
+    found = []
+    for at, pieces in enumerate(runs):
+        first, last = _reach(runs, range(at - 1, -1, -1)), _reach(runs, range(at + 1, len(runs)))
+        before, behind = runs[at - first : at], runs[at + 1 : at + 1 + last]
+        goes_on = at - first > 0 or chain >= 0, at + last + 1 < len(runs) or chain >= 0
+        found.append(Window(pieces, _as_one(before), _as_one(behind), goes_on, chain))
+    return found
+
+
+def _reach(runs: Sequence[Pieces], outward: Iterable[int]) -> int:
+    """How many runs lie within about the size of a piece, of those that lie further and further away."""
+    size = count = 0
+    for at in outward:
+        if size >= flow_pieces.PIECE:
+            break
+        count += 1
+        size += sum(piece.stop - piece.start if piece.stop and piece.form != "parquet" else flow_pieces.PIECE
+                    for piece in runs[at])  # fmt: skip
+    return count
+
+
+def _as_one(runs: Sequence[Pieces]) -> Pieces:
+    """The pieces of some runs that follow one another, those of a text as one."""
+    found: dict[str, Piece] = {}
+    for piece in (piece for run in runs for piece in run):
+        before = found.get(piece.path)
+        found[piece.path] = piece if before is None else replace(before, stop=piece.stop)
+    return tuple(found.values())
 
 
 def _most(left: int) -> int:
@@ -67,23 +105,23 @@ def _weight(piece: Piece) -> int:
         return 0
 
 
-def _brought_together(small: Sequence[tuple[Piece, int]], columns: ColumnMap) -> list[Window]:
-    """Windows of some small files, of which those of one time are in one window."""
+def _brought_together(small: Sequence[Weighed], columns: ColumnMap) -> list[Pieces]:
+    """Some small files in runs, of which those of one time are in one."""
     left = sum(size for _, size in small)
     ordered = small
     if left > _most(left):
         ordered = [small[at] for at in _by_time([piece for piece, _ in small], columns)]
-    found: list[Window] = []
+    found: list[Pieces] = []
     together: list[Piece] = []
     weight, most = 0, _most(left)
     for piece, size in ordered:
         together.append(piece)
         weight += size
         if weight >= most:
-            found.append(Window(tuple(together)))
+            found.append(tuple(together))
             left -= weight
             together, weight, most = [], 0, _most(left)
-    return [*found, Window(tuple(together))] if together else found
+    return [*found, tuple(together)] if together else found
 
 
 def _by_time(pieces: Sequence[Piece], columns: ColumnMap) -> list[int]:
@@ -91,41 +129,32 @@ def _by_time(pieces: Sequence[Piece], columns: ColumnMap) -> list[int]:
     before it."""
     times: list[int] = []
     for piece in pieces:
-        time = _first_time(piece, piece.columns or columns)
+        time = first_time(piece, piece.columns or columns)
         times.append(time if time is not None else times[-1] if times else int(NO_TIME))
     return sorted(range(len(pieces)), key=times.__getitem__)
 
 
-def _first_time(piece: Piece, columns: ColumnMap) -> int | None:
-    """When the first record of a file began, in milliseconds since 1970; None where that cannot be told at a glance.
-    What is wrong with a file says whoever reads it."""
-    try:
-        with opened(piece.path, piece.form if piece.form in PACKED else None) as stream:
-            data = Unpacked(stream).read(_LOOKED_AT)
-        known = opening_of(io.BytesIO(data), piece.path, columns) if piece.form in PACKED else piece
-    except (InputError, *TORN):
-        return None
-    line = data[known.begin :].split(b"\n", 1)[0]
-    if known.form == "csv":
-        return _time_among(known.header, first_cells(known.delimiter, line), columns)
-    if known.form == "json":
-        try:
-            fields = json.loads(line)
-        except (ValueError, RecursionError):
-            return None
-        return _time_among(tuple(fields), [str(value) for value in fields.values()], columns)
-    return None
+@dataclass(slots=True)
+class Spans:
+    """The times from and to which the records of chains are."""
 
+    _known: dict[int, tuple[int, int]] = field(default_factory=dict)
 
-def _time_among(header: tuple[str, ...], cells: Sequence[str], columns: ColumnMap) -> int | None:
-    """When a record began, from its fields; None where no column tells, or not by itself."""
-    chosen = columns.chosen(header).columns
-    found = next(((place, column) for place, column in chosen if column.element == _START), None)
-    if found is None or found[0] >= len(cells):
-        return None
-    text, column = cells[found[0]], found[1]
-    if column.form is None and len(text) < _LONGEST and text.replace(".", "", 1).isdecimal():
-        number = np.array([float(text)])
-        return int(by_size(number)[0]) if column.by_size else int(number[0] * (column.scale or 1))
-    moment = int(read_moments([text], column.form, column.zone)[0][0])
-    return moment if moment != NO_TIME else None
+    def note(self, window: Window, spans: Iterable[tuple[int, int]]) -> None:
+        """Note the times of some tables of a window."""
+        for first, last in spans:
+            before = self._known.get(window.chain, (first, last))
+            self._known[window.chain] = min(before[0], first), max(before[1], last)
+
+    def of_one_time(self) -> set[int]:
+        """Which chains have much of their time in common with others."""
+        found: set[int] = set()
+        latest: tuple[int, int, int] | None = None
+        for first, last, chain in sorted((*span, chain) for chain, span in self._known.items()):
+            if latest is not None:
+                common = min(last, latest[1]) - first
+                if common >= 0 and common * APART >= min(last - first, latest[1] - latest[0]):
+                    found |= {chain, latest[2]}
+            if latest is None or last > latest[1]:
+                latest = first, last, chain
+        return found

@@ -1,0 +1,56 @@
+"""Records judged with what lies around them, as far as it matters.
+
+That nobody answered can be told only where every record of that time is at hand (clause E7). Where a log is read piece
+by piece, the answer may stand in the piece beside: it is looked for where a conversation near the edge of what was read
+seems to have had none, and nowhere else.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.evidence.conversations import of_the_same
+from kiboko.core.evidence.evaluator import Evaluator
+from kiboko.core.evidence.judged import Judged
+from kiboko.core.evidence.proofs import ALONE, UNSETTLED
+from kiboko.core.records.columns import ascending, distinct
+from kiboko.core.records.flow_table import FlowTable, joined
+from kiboko.files.logs.window_reader import WindowPart
+
+
+def heard_out(evaluator: Evaluator, part: WindowPart) -> tuple[FlowTable, NDArray[np.bool_], Judged]:
+    """What records of a window come to: the table that was judged, which of its records are the window's own (bool[n]),
+    and what they come to. Of conversations whose answer may lie where nothing was read no silence is told."""
+    table, own, surroundings = part.table, part.own, part.around
+    judged = evaluator.judge(table)
+    if judged.found is None or judged.around is None or not judged.around.any():
+        return table, own, judged
+    alone = (judged.around != ALONE) & judged.found.union(own)
+    ends = table.last()[alone[judged.found.of]]
+    asked = table.taken(judged.found.first[alone])
+    beside: dict[bool, list[FlowTable]] = {False: [], True: []}
+    is_another = False
+    while not surroundings.extent.holds(ends).all() and (further := surroundings.read_on(ends)) is not None:
+        at_end, found = further
+        rows = of_the_same(asked, found, evaluator.ends)
+        is_another |= len(rows) > 0
+        beside[at_end].append(found.taken(ascending(np.append(rows, _newest(found)))[0]))
+    is_settled = not (judged.around[alone] == UNSETTLED).any()
+    if not is_another and is_settled and surroundings.extent.holds(ends).all():
+        return table, own, judged
+    before, behind = (sum(map(len, tables)) for tables in beside.values())
+    table = joined([*reversed(beside[False]), table, *beside[True]])
+    own = np.concatenate([np.zeros(before, dtype=np.bool_), own, np.zeros(behind, dtype=np.bool_)])
+    return table, own, evaluator.judge(table, ~surroundings.extent.holds(table.last()))
+
+
+def _newest(table: FlowTable) -> NDArray[np.int64]:
+    """The newest record of each file and point: until then they recorded."""
+    if not len(table):
+        return np.zeros(0, dtype=np.int64)
+    places = distinct(table.optional("file").astype(np.int64), table.point)
+    newest = np.zeros(len(places), dtype=np.int64)
+    order = np.argsort(table.last(), kind="stable")
+    newest[places.codes[order]] = order  # of each the one that is written last
+    return newest

@@ -1,0 +1,100 @@
+"""What lies before and behind records that were read, and is read only where somebody asks for it."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kiboko.core.records.extent import NOTHING, WHOLE, Extent, extent_of, span_of
+from kiboko.core.records.flow_table import FlowTable
+
+Times = NDArray[np.int64]
+
+
+@dataclass(slots=True)
+class Side:
+    """What lies before some records, or behind them (`at_end`): `extent` is the time of which all are at hand as far
+    as this side goes, `further` are records further and further on, each time with the extent then."""
+
+    at_end: bool
+    extent: Extent
+    further: Iterator[tuple[FlowTable, Extent]]
+
+    def read_on(self) -> FlowTable | None:
+        """The next records further on; None where there are no more to be read."""
+        found = next(self.further, None)
+        if found is None:
+            return None
+        table, self.extent = found
+        return table
+
+
+@dataclass(slots=True)
+class Surroundings:
+    """What lies on the sides of some records on which others were cut off from them; `looked` looks at them."""
+
+    looked: Callable[[], Sequence[Side]] = tuple
+    _sides: Sequence[Side] | None = field(default=None, init=False)
+
+    @property
+    def sides(self) -> Sequence[Side]:
+        """The sides, looked at when somebody asks for them first."""
+        if self._sides is None:
+            self._sides = self.looked()
+        return self._sides
+
+    @property
+    def extent(self) -> Extent:
+        """The time of which all records are at hand."""
+        found = WHOLE
+        for side in self.sides:
+            found = found.within(side.extent)
+        return found
+
+    def read_on(self, ends: Times) -> tuple[bool, FlowTable] | None:
+        """Records further on, before or behind, where some may belong to flows that ended at `ends` (int64[k] in
+        milliseconds since 1970); None where there are no more to be read."""
+        for side in self.sides:
+            if not side.extent.holds(ends).all() and (found := side.read_on()) is not None:
+                return side.at_end, found
+        return None
+
+
+def files_of(table: FlowTable) -> list[FlowTable]:
+    """A table of several files by file, as it is where it is of one."""
+    if table.file is None or not len(table):
+        return [table]
+    starts = np.flatnonzero(np.diff(table.file)) + 1
+    bounds = [0, *starts.tolist(), len(table)]
+    return [table.taken(slice(begin, end)) for begin, end in itertools.pairwise(bounds)]
+
+
+def file_number(table: FlowTable) -> int:
+    """The number of the file that a table of one is of."""
+    return int(table.file[0]) if table.file is not None and len(table) else 0
+
+
+def extent_by(tables: Iterable[FlowTable], at_end: bool) -> Extent:
+    """The time of which all is at hand where records go on behind the end of each of some files, or before its
+    beginning."""
+    found = WHOLE
+    for table in tables:
+        if len(table):
+            found = found.within(extent_of(table, at_end))
+    return found
+
+
+def extent_by_files(tables: Iterable[FlowTable], at_end: bool) -> Extent:
+    """The time of which all is at hand where other files lie behind some whole ones in time, or before them: such begin
+    no earlier than the last of these, and go on no longer behind the first of these than most of these do."""
+    spans = [known for table in tables if len(table) and (known := span_of(table)) is not None]
+    if not spans:
+        return NOTHING
+    begun, ended = np.array(spans, dtype=np.int64).T
+    if at_end:
+        return Extent(until=int(begun.max()))
+    return Extent(since=int(begun.min()) + int(np.percentile(ended - begun, 98)))

@@ -1,0 +1,209 @@
+"""Logs that are read piece by piece: what was cut apart does not look as if nobody had answered (clauses E1, E7)."""
+
+import gzip
+import io
+import json
+import random
+import tempfile
+import unittest
+from pathlib import Path
+from unittest import mock
+
+import pyarrow as pa
+import pyarrow.csv
+import pyarrow.parquet
+
+from kiboko.batch.flow_judging import FlowJudge
+from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.summary import Summary
+from kiboko.core.walk.walk import Walker
+from kiboko.demo.data import write_demo
+from kiboko.files.logs import flow_pieces
+from kiboko.files.logs.flow_reader import tables_of
+from kiboko.files.logs.window_reader import WindowReader
+from kiboko.files.logs.windows import windows_of
+from kiboko.files.network.network_file import load_network
+
+HEADER = ("flowStartMilliseconds,flowEndMilliseconds,sourceIPv4Address,destinationIPv4Address,sourceTransportPort,"
+          "destinationTransportPort,protocolIdentifier,packetDeltaCount,octetDeltaCount,firewallEvent")  # fmt: skip
+START = 1_795_166_400_000  # 2026-11-20 09:20 UTC
+CONVERSATIONS, EVERY, LASTS = 1500, 1000, 400
+PIECE, CONTEXT = 16_000, 400
+
+
+def half(at, port, is_reply):
+    """The record of one direction of a gauge's session, which lasts 0.4 s; no TCP flags were recorded."""
+    ends, ports = ("10.61.4.14", "10.62.1.11"), (port, 8883)
+    ends, ports = (ends[::-1], ports[::-1]) if is_reply else (ends, ports)
+    return f"{START + at},{START + at + LASTS},{ends[0]},{ends[1]},{ports[0]},{ports[1]},6,9,1080,1"
+
+
+class CutLogs(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.demo = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
+        write_demo(cls.demo)
+        cls.walker = Walker(load_network(str(cls.demo / "network.yaml")))
+
+    def setUp(self):
+        self.logs = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.enterContext(mock.patch.object(flow_pieces, "PIECE", PIECE))
+        self.enterContext(mock.patch.object(flow_pieces, "CONTEXT", CONTEXT))
+        self.enterContext(mock.patch.object(flow_pieces, "ROWS", 100))
+
+    @staticmethod
+    def halves(unanswered=()):
+        """Both directions of many sessions, one every second: when each was over, and its record."""
+        for number in range(CONVERSATIONS):
+            at, port = number * EVERY, 50000 + number
+            yield at, half(at, port, False)
+            if number not in unanswered:
+                yield at + 2, half(at + 2, port, True)
+
+    def exported(self, late, unanswered=(), seed=4):
+        """These records in the order in which an exporter writes them that is up to so many milliseconds late."""
+        chance = random.Random(seed)
+        return [row for _, row in sorted((at + chance.uniform(0, late), row) for at, row in self.halves(unanswered))]
+
+    def write(self, name, rows):
+        path = self.logs / name
+        text = "\n".join((HEADER, *rows)) + "\n"
+        if name.endswith(".gz"):
+            path.write_bytes(gzip.compress(text.encode()))
+        elif name.endswith(".parquet"):
+            pa.parquet.write_table(pa.csv.read_csv(io.BytesIO(text.encode())), path, row_group_size=100)
+        elif name.endswith(".jsonl"):
+            names = HEADER.split(",")
+            path.write_text("".join(json.dumps(dict(zip(names, row.split(","), strict=True))) + "\n" for row in rows))
+        else:
+            path.write_text(text)
+        return path
+
+    def summary(self, *paths):
+        summary = Summary(self.walker.directory)
+        judge = FlowJudge(Comparison(self.walker), summary)
+        judge.take(list(paths), 1)
+        return summary
+
+    def totals(self, *paths):
+        summary = self.summary(*paths)
+        told = {each: summary.totals[each] for each in ("leak", "break", "unsure", "agree")}
+        return {**told, "seen": summary.as_far_as_seen}, summary.conversations
+
+    # One log.
+
+    def test_an_answer_that_was_written_much_later_or_earlier_is_found(self):
+        rows = self.exported(late=20_000)
+        newest_first = rows[::-1]
+        for name, mine in {
+            "log.csv": rows, "log.jsonl": rows, "log.csv.gz": rows, "log.parquet": rows, "newest.csv": newest_first,
+            "newest.csv.gz": newest_first,
+        }.items():  # fmt: skip
+            with self.subTest(name):
+                path = self.write(name, mine)
+                self.assertEqual(self.totals(path)[0], {"leak": 0, "break": 0, "unsure": 0, "agree": 0, "seen": 3000})
+
+    def test_a_conversation_that_was_cut_in_two_is_counted_once(self):
+        path = self.write("log.csv", self.exported(late=20_000))
+        self.assertGreater(len(windows_of([path])), 10)
+        self.assertEqual(self.totals(path)[1], CONVERSATIONS)
+
+    def test_of_a_log_in_no_order_no_silence_is_told(self):
+        rows = self.exported(late=0, unanswered=range(100, 1400, 7))
+        random.Random(8).shuffle(rows)
+        for name in ("log.csv", "log.csv.gz", "log.parquet"):
+            with self.subTest(name):
+                self.assertEqual(self.totals(self.write(name, rows))[0]["break"], 0)
+
+    def test_what_nobody_answered_is_told_wherever_it_was_cut(self):
+        unanswered = range(100, 1400, 7)
+        for late in (0, 20_000):
+            rows = self.exported(late, unanswered)
+            for name in ("log.csv", "log.jsonl", "log.parquet", "log.csv.gz"):
+                wide = PIECE * 3 if name == "log.jsonl" else PIECE
+                with self.subTest(f"{name}, {late}"), mock.patch.object(flow_pieces, "PIECE", wide):
+                    found, conversations = self.totals(self.write(name, rows))
+                    self.assertEqual((found["break"], conversations), (len(unanswered), CONVERSATIONS))
+
+    def test_what_was_not_read_is_not_taken_for_silence(self):
+        """Beyond the piece beside it nothing is looked for: what lies that far away is not told."""
+        rows = self.exported(late=0, unanswered=[700])
+        answer = half(700 * EVERY + 2, 50700, True)
+        with mock.patch.object(flow_pieces, "PIECE", 1_000):
+            told = {}
+            for place, where in (("near", rows.index(half(700 * EVERY, 50700, False)) + 40), ("far", len(rows) - 1)):
+                mine = list(rows)
+                mine.insert(where, answer)
+                told[place] = self.totals(self.write(f"{place}.csv", mine))[0]
+        self.assertEqual({place: each["break"] for place, each in told.items()}, {"near": 0, "far": 0})
+
+    # Several logs of one time.
+
+    def shared_out(self, rows, exporters=2, seed=6):
+        chance = random.Random(seed)
+        found = [[] for _ in range(exporters)]
+        for row in rows:
+            chance.choice(found).append(row)
+        return found
+
+    def test_large_logs_of_routers_that_share_the_load_are_one(self):
+        """Each records what comes by it: half of the replies come by the other than their requests."""
+        unanswered = range(100, 1400, 7)
+        rows = self.exported(late=15_000, unanswered=unanswered)
+        whole = self.totals(self.write("whole.csv", rows))
+        self.assertEqual((whole[0]["break"], whole[1]), (len(unanswered), CONVERSATIONS))
+        for forms in (("csv", "csv"), ("csv", "jsonl", "csv"), ("csv", "csv.gz")):
+            with self.subTest(" ".join(forms)):
+                mine = self.shared_out(rows, len(forms))
+                paths = [self.write(f"{number}.{form}", mine[number]) for number, form in enumerate(forms)]
+                found = self.totals(*paths)
+                self.assertEqual(found[0]["break"], 0 if "csv.gz" in forms else found[0]["break"])
+                if "csv.gz" not in forms:
+                    self.assertEqual(found, whole)
+
+    def test_a_small_log_beside_a_large_one_is_read_with_it(self):
+        rows = self.exported(late=15_000)
+        moved = rows[1500:1530]
+        large, small = self.write("large.csv", rows[:1500] + rows[1530:]), self.write("small.csv", moved)
+        gz = self.write("small.csv.gz", moved)
+        self.assertEqual(self.totals(large, small), self.totals(self.write("whole.csv", rows)))
+        self.assertEqual(self.totals(large, gz), self.totals(large, small))
+
+    def test_every_record_is_read_once_and_named_by_its_file_and_line(self):
+        mine = self.shared_out(self.exported(late=15_000), 3)
+        paths = [self.write(name, rows) for name, rows in zip(("a.csv", "b.jsonl", "c.csv"), mine, strict=True)]
+        paths.append(self.write("d.csv", mine[0][300:330]))
+        with mock.patch.object(flow_pieces, "PIECE", 8_000):
+            windows = windows_of(paths)
+        self.assertGreater(sum(len(each.pieces) > 2 for each in windows), 10)
+        lines = {str(path): 0 if path.suffix == ".jsonl" else 1 for path in paths}
+        found = []
+        for window in windows:
+            files = []
+            for part in WindowReader().read(window, files):
+                own = part.table.taken(part.own)
+                for row, number in enumerate(own.file if own.file is not None else [0] * len(own)):
+                    path, file = window.pieces[number].path, files[number]
+                    record = own.record(row)
+                    found.append((path, lines[path] + record.line - file.start + 1, record.source_port, record.service))
+            for piece, file in zip(window.pieces, files, strict=True):
+                lines[piece.path] += file.lines
+        alone = [
+            (str(path), record.line, record.source_port, record.service)
+            for path in paths for table, _ in tables_of(path) for record in map(table.record, range(len(table)))
+        ]  # fmt: skip
+        self.assertCountEqual(found, alone)
+
+    def test_logs_that_follow_each_other_are_cut_by_themselves(self):
+        rows = self.exported(late=5_000)
+        paths = [self.write("a.csv", rows[:1500]), self.write("b.csv", rows[1500:])]
+        self.assertEqual({len(each.pieces) for each in windows_of(paths)}, {1})
+        self.assertEqual(self.totals(*paths)[0]["break"], 0)
+
+    def test_a_log_in_no_order_is_not_cut_by_times(self):
+        rows = self.exported(late=0)
+        mine = self.shared_out(rows)
+        random.Random(9).shuffle(mine[1])
+        paths = [self.write(f"{number}.csv", each) for number, each in enumerate(mine)]
+        self.assertEqual({len(each.pieces) for each in windows_of(paths)}, {1})
+        self.assertEqual(self.totals(*paths)[0]["break"], 0)
