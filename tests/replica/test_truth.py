@@ -9,11 +9,15 @@ import collections
 import dataclasses
 import os
 import random
+import tempfile
 import unittest
 from datetime import timedelta
+from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
+from kiboko.batch.heard_out import heard_out
 from kiboko.batch.ticket import CONFIRMED, CONTRADICTED, Ticket
 from kiboko.core.evidence.asking import Asker, Beside, RecordedEnds
 from kiboko.core.evidence.comparison import Comparison
@@ -25,6 +29,10 @@ from kiboko.core.header.services import Service, parse_services
 from kiboko.core.network.model import ObservationPoint
 from kiboko.core.records.flow_table import joined, table_of
 from kiboko.core.walk.walk import Walker
+from kiboko.files.logs import flow_pieces
+from kiboko.files.logs.window_reader import WindowReader
+from kiboko.files.logs.windows import windows_of
+from kiboko.files.store.flow_export import write_tables
 from kiboko.replica.faults import Fault, as_built, check_faults
 from kiboko.replica.trials import Choice
 from kiboko.replica.verify import verify
@@ -35,6 +43,7 @@ from tests.random_networks import random_network
 NETWORKS = int(os.environ.get("KIBOKO_TRUTH", "3"))
 FIRST_NETWORK = int(os.environ.get("KIBOKO_FIRST_NETWORK", "0"))
 PROBES = 250
+_STRETCH = 60
 
 
 def observed_everywhere(topology, chance):
@@ -229,8 +238,12 @@ class AgainstTheKernel(unittest.TestCase):
             faults = random_faults(topology, chance)
             run = verify(topology, Choice(services=("ssh", "tcp/80", "udp/53"), most=PROBES, seed=seed), faults, True)
             truth = Truth(topology, faults, run.probes)
-            for name, records in reduced(list(run.flows), chance):
-                for key, turned, found in conclusions(topology, records):
+            logs = [
+                (name, records, conclusions(topology, records)) for name, records in reduced(list(run.flows), chance)
+            ]
+            logs += [(name, [], read_in_pieces(topology, files)) for name, files in cut_up(list(run.flows), chance)]
+            for name, records, concluded in logs:
+                for key, turned, found in concluded:
                     if key not in truth.outcomes and turned in truth.outcomes:
                         key = turned  # who began was told wrongly: what is concluded must hold all the same
                     if key[1].has_ports and not key[1].detail and found.status != "unsure":
@@ -272,6 +285,45 @@ def read_together(records):
     return [record for each in files.values() for record in each], joined(tables)
 
 
+def cut_up(records, chance):
+    """The records as files that are read piece by piece: as a busy exporter writes them, which is late now and then, and
+    in other orders; and as two write them that share the load. What took seconds takes minutes here."""
+    if not records:
+        return
+    begun = min(record.start for record in records)
+    slow = [dataclasses.replace(r, start=begun + _STRETCH * (r.start - begun), end=begun + _STRETCH * (r.end - begun))
+            for r in records]  # fmt: skip
+    if chance.random() < 0.5:
+        slow = [dataclasses.replace(r, tcp_flags=None) for r in slow]
+    written = sorted(slow, key=lambda r: r.end + timedelta(seconds=chance.uniform(0, 20)))
+    yield "read in pieces", [written]
+    yield "read in pieces, newest first", [written[::-1]]
+    yield "read in pieces, in no order", [chance.sample(written, len(written))]
+    bare = [dataclasses.replace(r, point=None) for r in written]
+    is_first = [chance.random() < 0.5 for _ in bare]
+    yield "two that share the load, in pieces", [
+        [record for record, mine in zip(bare, is_first, strict=True) if mine == each] for each in (True, False)
+    ]  # fmt: skip
+
+
+def read_in_pieces(topology, files):
+    """What each conversation of some logs comes to in every piece that has the first of its records."""
+    walker = Walker(topology)
+    evaluator = Evaluator(Comparison(walker))
+    with (
+        tempfile.TemporaryDirectory() as folder,
+        mock.patch.object(flow_pieces, "PIECE", 10_000),
+        mock.patch.object(flow_pieces, "CONTEXT", 500),
+    ):
+        paths = [Path(folder) / f"{number}.csv" for number in range(len(files))]
+        for path, records in zip(paths, files, strict=True):
+            write_tables([table_of(records)], path)
+        for window in windows_of(paths):
+            for part in WindowReader().read(window, []):
+                table, own, judged = heard_out(evaluator, part)
+                yield from concluded(walker, judged, table.record, own)
+
+
 def conclusions(topology, records):
     """What each conversation of a log comes to, by its sender, service and client port."""
     if not records:
@@ -279,9 +331,17 @@ def conclusions(topology, records):
     walker = Walker(topology)
     evaluator = Evaluator(Comparison(walker))
     records, table = read_together(records)
-    judged = evaluator.judge(table)
+    yield from concluded(walker, evaluator.judge(table), records.__getitem__, np.ones(len(table), dtype=np.bool_))
+
+
+def concluded(walker, judged, record_at, is_own):
+    """What each conversation comes to whose first record is one of its own."""
+    if judged.found is None:
+        return
     for number, row in enumerate(judged.found.first.tolist()):
-        asked, record = judged.asked, records[row]
+        if not is_own[row]:
+            continue
+        asked, record = judged.asked, record_at(row)
         ends = [record.source, record.destination]
         sender, receiver = (own(walker, each) for each in (ends[::-1] if judged.is_reply[row] else ends))
         service, port = int(asked.service[number]), int(asked.port[number])
