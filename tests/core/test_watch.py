@@ -6,7 +6,7 @@ import unittest
 from datetime import UTC, datetime, timedelta
 from unittest import mock
 
-from kiboko.core.evidence.comparison import LEAK, UNSURE, Comparison
+from kiboko.core.evidence.comparison import BREAK, LEAK, UNSURE, Comparison
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.evidence.watch import Watch
@@ -47,6 +47,7 @@ class Watching(unittest.TestCase):
         values = base()
         values["filters"]["closed"] = a_filter("subnet", inbound=[])
         values["subnets"]["b1"]["filter"] = "closed"
+        values["instances"]["cat"]["listens"] = ["ssh"]
         walker = Walker(load(values))
         self.watch = Watch(Comparison(walker), Summary(walker.directory))
 
@@ -177,6 +178,26 @@ class Watching(unittest.TestCase):
                 self.feed(record("10.1.1.10", "10.1.2.10", 41000 + n, 22, PASSED, 2))
             self.feed(record("10.2.1.10", "10.1.1.10", 22, 40000, SEEN, 18, 1))
         self.assertEqual(self.watch.summary.totals, {UNSURE: 1, LEAK: 1}, "the reply alone; the request is gone")
+
+    def test_a_reply_that_came_long_before_its_request_makes_no_silence(self):
+        """Exporters write the two in whatever order: behind the window it was in nobody may say that it was not there."""
+
+        def both(port, seconds):
+            ends = "10.1.1.10", "10.1.2.10"
+            return [record(*ends, port, 22, SEEN, None, seconds), record(*ends[::-1], 22, port, SEEN, None, seconds)]
+
+        request, reply = both(39000, 0)
+        others = [each for n in range(60) for each in both(40000 + n, n)]
+        silent = [both(39500, 30)[0]]
+        for flows, breaks in (
+            ([reply, *others[:30], request, *others[30:]], 0),
+            ([*others[:60], *silent, *others[60:]], 1),
+        ):
+            with mock.patch("kiboko.core.evidence.watch._WINDOW", 24):
+                self.setUp()
+                for at in range(0, len(flows), 4):
+                    self.feed(*flows[at : at + 4])
+            self.assertEqual(self.watch.summary.totals[BREAK], breaks)
 
 
 if __name__ == "__main__":

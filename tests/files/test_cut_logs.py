@@ -14,8 +14,13 @@ import pyarrow.csv
 import pyarrow.parquet
 
 from kiboko.batch.flow_judging import FlowJudge
+from kiboko.batch.observing import Evidence, observed_of
+from kiboko.core.evidence.asking import Asker
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.summary import Summary
+from kiboko.core.header.addresses import AddressSet, parse_address
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import parse_services
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
 from kiboko.files.logs import flow_pieces
@@ -152,14 +157,38 @@ class CutLogs(unittest.TestCase):
         rows = self.exported(late=15_000, unanswered=unanswered)
         whole = self.totals(self.write("whole.csv", rows))
         self.assertEqual((whole[0]["break"], whole[1]), (len(unanswered), CONVERSATIONS))
-        for forms in (("csv", "csv"), ("csv", "jsonl", "csv"), ("csv", "csv.gz")):
+        for forms in (("csv", "csv"), ("csv", "jsonl", "csv")):
             with self.subTest(" ".join(forms)):
-                mine = self.shared_out(rows, len(forms))
-                paths = [self.write(f"{number}.{form}", mine[number]) for number, form in enumerate(forms)]
-                found = self.totals(*paths)
-                self.assertEqual(found[0]["break"], 0 if "csv.gz" in forms else found[0]["break"])
-                if "csv.gz" not in forms:
-                    self.assertEqual(found, whole)
+                self.assertEqual(self.totals(*self.written(self.shared_out(rows, len(forms)), forms)), whole)
+
+    def written(self, logs, forms):
+        return [self.write(f"{number}.{form}", logs[number]) for number, form in enumerate(forms)]
+
+    def test_what_was_read_apart_from_another_log_of_its_time_proves_no_silence(self):
+        unanswered = range(100, 1400, 7)
+        mine = self.shared_out(self.exported(late=15_000, unanswered=unanswered))
+        for forms in (("csv", "csv.gz"), ("csv.gz", "csv.gz"), ("parquet", "csv")):
+            with self.subTest(" ".join(forms)):
+                paths = self.written(mine, forms)
+                summary = self.summary(*paths)
+                self.assertEqual(summary.totals["break"], 0)
+                told = {row.concluded.why for row in summary.rows() if row.concluded.status == "unsure"}
+                self.assertTrue(
+                    any("another of that time, which was read apart from it" in each for each in told), told
+                )
+                asked = Asker(self.walker.directory).of_pair(
+                    *(parse_address(each) for each in ("10.61.4.14", "10.62.1.11")), (AddressSet(), AddressSet()),
+                    parse_services("tcp/8883"), RangeSet.span(1, 65535))  # fmt: skip
+                (seen,), _ = observed_of(self.walker, [asked], Evidence(paths))
+                self.assertEqual((seen.stopped, seen.through > 500), (0, True))
+
+    def test_of_logs_that_follow_each_other_silence_is_told(self):
+        unanswered = range(100, 1400, 7)
+        rows = self.exported(late=2_000, unanswered=unanswered)
+        for forms in (("csv", "csv"), ("csv.gz", "csv.gz"), ("parquet", "csv.gz")):
+            with self.subTest(" ".join(forms)):
+                found, _ = self.totals(*self.written([rows[:1400], rows[1400:]], forms))
+                self.assertIn(found["break"], range(len(unanswered) - 8, len(unanswered) + 1))
 
     def test_a_small_log_beside_a_large_one_is_read_with_it(self):
         rows = self.exported(late=15_000)

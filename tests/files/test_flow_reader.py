@@ -147,6 +147,16 @@ class Reading(unittest.TestCase):
                 self.assertLess(len(records), len(rows))
                 self.assertIn(f"torn {form}", rejects.counts)
 
+    def test_what_is_torn_and_small_keeps_what_was_whole_too(self):
+        rows = [ROWS[0].replace("40000", str(1024 + index * 7919 % 60000)) for index in range(300)]
+        for form, pack in (("gzip", gzip.compress), ("xz", lzma.compress)):
+            with self.subTest(form):
+                packed = pack((HEADER + "".join(rows)).encode())
+                records, rejects = self.read(self.write("torn", packed[: len(packed) * 3 // 4]))
+                self.assertGreater(len(records), 100)
+                self.assertEqual([record.line for record in records], list(range(2, len(records) + 2)))
+                self.assertIn(f"torn {form}", rejects.counts)
+
     def test_an_archive_is_no_log_whose_first_column_has_an_odd_name(self):
         """The header of a tar archive stands in the line of the log's own, and would cost it its first column."""
         log = self.write("log.csv", HEADER + "".join(ROWS))
@@ -263,6 +273,17 @@ class Reading(unittest.TestCase):
             records, rejects = self.read(self.write(name, text))
             self.assertEqual([record.line for record in records], [4, 5, 6])
             self.assertIn("(line 7)", rejects.sentences()[0])
+
+    def test_blank_lines_are_no_rows_whether_others_are_faulty_or_not(self):
+        faulty = ROWS[0].replace(",6,", ",x,")
+        for name, rest, rejected in (("clean.csv", "", 0), ("faulty.csv", faulty, 1), ("last.csv", "\n\r\n\n", 0)):
+            for form in ("", ".gz"):
+                with self.subTest(name + form):
+                    data = (HEADER + ROWS[0] + "\n\r\n" + "".join(ROWS[:2]) + rest).encode()
+                    path = self.write(name + form, gzip.compress(data) if form else data)
+                    records, rejects = self.read(path)
+                    self.assertEqual([record.line for record in records], [2, 5, 6])
+                    self.assertEqual(rejects.total, rejected)
 
     def test_text_in_another_coding_and_lines_that_are_none_are_told_what_to_do(self):
         data = HEADER + "".join(ROWS)

@@ -34,7 +34,7 @@ from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.logs.chosen_files import without_copies
 from kiboko.files.logs.window_reader import FileRead, WindowReader
-from kiboko.files.logs.windows import Spans, Window, windows_of
+from kiboko.files.logs.windows import Spans, Window, of_one_time, windows_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,9 +126,7 @@ class Worker:
                     tallies.append(summed)
             joined = judged.joined(rows)
             twice, elsewhere = twice + joined[0], elsewhere + joined[1]
-            span = part.span if window.chain >= 0 else None
-            if span is not None:
-                spans.append(span)
+            spans += part.spans if window.chain >= 0 else []
         return JudgedWindow(tallies, files, left_out, coverage, twice, elsewhere, beside, usage, tuple(silences),
                             tuple(spans))  # fmt: skip
 
@@ -236,7 +234,7 @@ class FlowJudge:
     ) -> list[str]:
         accounts = Accounts(paths, self._strict)
         left: list[tuple[int, Silence, LinePlaces]] = []
-        spans = Spans()
+        spans: list[Spans] = []
         for window, (outcome, counted) in zip(windows, done, strict=True):
             places = accounts.take(window, outcome)
             if self._summary is not None:
@@ -251,11 +249,11 @@ class FlowJudge:
             self.twice += outcome.twice
             self.elsewhere += outcome.elsewhere
             self.coverage.merge(outcome.coverage)
-            left += [(window.chain, each, places) for each in outcome.silences]
-            spans.note(window, outcome.spans)
-        doubted = spans.of_one_time()
-        for chain, each, places in left:
-            self._take_silence(each.doubted if chain in doubted else each.told, places)
+            left += [(len(spans), each, places) for each in outcome.silences]
+            spans.append(outcome.spans)
+        doubted = of_one_time(windows, spans)
+        for number, each, places in left:
+            self._take_silence(each.doubted if number in doubted else each.told, places)
         if self._summary is not None:
             self._summary.rejected += accounts.rejected
         return accounts.sentences()

@@ -27,22 +27,28 @@ def heard_out(evaluator: Evaluator, part: WindowPart) -> tuple[FlowTable, NDArra
     if judged.found is None or judged.around is None or not judged.around.any():
         return table, own, judged
     alone = (judged.around != ALONE) & judged.found.union(own)
-    ends = table.last()[alone[judged.found.of]]
+    clock = surroundings.times(table)
+    begun, ended = judged.found.least(clock)[alone], judged.found.most(clock)[alone]
     asked = table.taken(judged.found.first[alone])
     beside: dict[bool, list[FlowTable]] = {False: [], True: []}
-    is_another = False
-    while not surroundings.extent.holds(ends).all() and (further := surroundings.read_on(ends)) is not None:
+    is_met = np.zeros(len(asked), dtype=np.bool_)
+    while True:
+        extent = surroundings.extent
+        left = ~is_met & ~(extent.holds(begun) & extent.holds(ended))
+        further = surroundings.read_on(np.append(begun[left], ended[left])) if left.any() else None
+        if further is None:
+            break
         at_end, found = further
-        rows = of_the_same(asked, found, evaluator.ends)
-        is_another |= len(rows) > 0
+        rows, is_met_there = of_the_same(asked, found, evaluator.ends)
+        is_met |= is_met_there
         beside[at_end].append(found.taken(ascending(np.append(rows, _newest(found)))[0]))
-    is_settled = not (judged.around[alone] == UNSETTLED).any()
-    if not is_another and is_settled and surroundings.extent.holds(ends).all():
+    is_settled = not (beside[False] or beside[True]) or not (judged.around[alone] == UNSETTLED).any()
+    if is_settled and not left.any() and not is_met.any():
         return table, own, judged
     before, behind = (sum(map(len, tables)) for tables in beside.values())
     table = joined([*reversed(beside[False]), table, *beside[True]])
     own = np.concatenate([np.zeros(before, dtype=np.bool_), own, np.zeros(behind, dtype=np.bool_)])
-    return table, own, evaluator.judge(table, ~surroundings.extent.holds(table.last()))
+    return table, own, evaluator.judge(table, ~surroundings.extent.holds(surroundings.times(table)))
 
 
 def _newest(table: FlowTable) -> NDArray[np.int64]:

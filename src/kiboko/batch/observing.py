@@ -23,7 +23,7 @@ from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.logs.chosen_files import flow_files, without_copies
 from kiboko.files.logs.window_reader import FileRead, WindowReader
-from kiboko.files.logs.windows import Spans, Window, windows_of
+from kiboko.files.logs.windows import Spans, Window, of_one_time, windows_of
 
 
 @dataclass(slots=True)
@@ -60,7 +60,7 @@ class ObserveJob:
                 if window.chain >= 0:
                     _, doubtful = evaluator.with_doubt(judged)
                     _merge(doubted, observe(evaluator, table, doubtful, own, wanted, self.asked))
-                    outcome.spans += [part.span] if part.span is not None else []
+                    outcome.spans += part.spans
             return outcome
 
         return look
@@ -87,17 +87,18 @@ def observed_of(walker: Walker, asked: Sequence[Asking], evidence: Evidence) -> 
         windows = windows_of(paths, evidence.columns)
         accounts = Accounts(paths, evidence.strict)
         job = ObserveJob(walker.topology, tuple(asked), evidence.wanted, evidence.columns)
-        spans = Spans()
-        apart: dict[int, tuple[list[Observed], list[Observed]]] = {}
-        for window, outcome in zip(windows, outcomes(job, windows), strict=True):
+        spans: list[Spans] = []
+        apart: list[tuple[int, ObservedWindow]] = []
+        for number, (window, outcome) in enumerate(zip(windows, outcomes(job, windows), strict=True)):
             accounts.take(window, outcome)
-            spans.note(window, outcome.spans)
-            either = apart.setdefault(window.chain, ([Observed() for _ in asked], [Observed() for _ in asked]))
-            _merge(either[False], outcome.observed)
-            _merge(either[True], outcome.doubted)
-        doubted = spans.of_one_time()
-        for chain, either in apart.items():
-            _merge(found, either[chain in doubted])
+            spans.append(outcome.spans)
+            if outcome.doubted == outcome.observed:
+                _merge(found, outcome.observed)
+            else:
+                apart.append((number, outcome))
+        doubted = of_one_time(windows, spans)
+        for number, outcome in apart:
+            _merge(found, outcome.doubted if number in doubted else outcome.observed)
         told += accounts.sentences()
     told += _take_probes(walker, asked, evidence, found)
     return found, told

@@ -175,11 +175,14 @@ def bring_together(table: FlowTable, ends: SeenEnds, known_ports: KnownPorts) ->
     return Conversations(numbers.codes, side, numbers.first, began, by, contradicted, several)
 
 
-def of_the_same(some: FlowTable, others: FlowTable, ends: SeenEnds) -> NDArray[np.int64]:
+def of_the_same(some: FlowTable, others: FlowTable, ends: SeenEnds) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
     """Which of other records have the ends, protocol and ports of one of some records, in either direction: their
-    rows, ascending."""
-    key, _ = _keys(joined([some, others]), ends)
-    return np.flatnonzero(np.isin(key[len(some) :], key[: len(some)]))
+    rows, ascending; and of which of some the other direction is among them, bool[n]."""
+    key, side = _keys(joined([some, others]), ends)
+    mine, theirs = key[: len(some)], key[len(some) :]
+    rows = np.flatnonzero(np.isin(theirs, mine))
+    turned = [np.isin(mine, theirs[rows[side[len(some) + rows] == is_second]]) for is_second in (False, True)]
+    return rows, np.where(side[: len(some)], *turned)
 
 
 def is_echo(protocol: NDArray[np.uint8], detail: NDArray[np.int32]) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:

@@ -83,7 +83,7 @@ class Watch:
 
     def _extent(self, table: FlowTable) -> Extent:
         """The time of which all records are in the window still."""
-        return extent_of(table, at_end=False) if self._has_let_go else WHOLE
+        return extent_of(table.last(), at_end=False) if self._has_let_go else WHOLE
 
     def _changed(self, judged: Judged, before: int) -> NDArray[np.int64]:
         """The rows of the window whose conversations come to something else now."""

@@ -6,6 +6,7 @@ apart in a busy log. What was not recorded can be told of the time between alone
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -23,7 +24,8 @@ EVER = int(np.iinfo(np.int64).max)
 
 @dataclass(frozen=True, slots=True)
 class Extent:
-    """All records of flows that ended behind `since` and before `until` are at hand, in milliseconds since 1970.
+    """All records of flows that ended (or began, as the log is in order) behind `since` and before `until` are at hand,
+    in milliseconds since 1970.
 
     >>> Extent(since=60_000).holds(np.array([65_000, 70_000, 900_000])).tolist()
     [False, True, True]
@@ -32,22 +34,10 @@ class Extent:
     since: int = -EVER
     until: int = EVER
 
-    @property
-    def is_bounded(self) -> bool:
-        """Whether there is anything that may not be at hand."""
-        return self.since > -EVER or self.until < EVER
-
-    def begun(self, ends: NDArray[np.int64]) -> NDArray[np.bool_]:
-        """Of which of some flows, by when they ended, int64[k], no record may lie before those at hand, bool[k]."""
-        return ends >= _moved(self.since, MARGIN)
-
-    def ended(self, ends: NDArray[np.int64]) -> NDArray[np.bool_]:
-        """Of which none may lie behind them, bool[k]."""
-        return ends <= _moved(self.until, -MARGIN)
-
-    def holds(self, ends: NDArray[np.int64]) -> NDArray[np.bool_]:
-        """Of which all are at hand, bool[k]."""
-        return self.begun(ends) & self.ended(ends)
+    def holds(self, times: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """Of which of some flows, by their times, int64[k], all records are at hand, bool[k]."""
+        found: NDArray[np.bool_] = (times >= _moved(self.since, MARGIN)) & (times <= _moved(self.until, -MARGIN))
+        return found
 
     def within(self, other: Extent) -> Extent:
         """What is at hand by both."""
@@ -61,33 +51,52 @@ def _moved(bound: int, by: int) -> int:
     return bound if abs(bound) == EVER else bound + by
 
 
-def extent_of(table: FlowTable, at_end: bool) -> Extent:
-    """The time of which all records of a log are at hand that goes on behind the last record of a table, or before its
-    first: by the records at that edge, and by how far records of the table come behind newer ones."""
-    last = table.last()
-    last = last[last != NO_TIME]
-    if not len(last):
+def extent_of(times: NDArray[np.int64], at_end: bool) -> Extent:
+    """The time of which all records of a log are at hand that goes on behind some records, or before them, by the times
+    of these in the order in which they were written: by those at that edge, and by how far some come behind newer ones.
+    """
+    known = times[times != NO_TIME]
+    if not len(known):
         return NOTHING
-    few = max(1, min(_MOST_SHOWN, len(last) // _SHARE))
-    first, final = np.sort(last[:few]), np.sort(last[-few:])
+    first, final = _edges(known)
+    edge = final if at_end else first
+    late = _lateness(known)
+    if at_end != (first[0] > final[1]):  # what is not at hand is newer
+        return Extent(until=min(edge[0], edge[1] - late))
+    return Extent(since=max(edge[1], edge[0] + late))
+
+
+def _edges(times: NDArray[np.int64]) -> tuple[tuple[int, int], tuple[int, int]]:
+    """Between which times the first few records are, and the last few, but for outliers."""
+    few = max(1, min(_MOST_SHOWN, len(times) // _SHARE))
     aside = int(few * _OUTLIERS)
-    is_newest_first = bool(first[aside] > final[-1 - aside])
-    late = _lateness(last[::-1] if is_newest_first else last)
-    low, high = (int(each) for each in (final if at_end else first)[[aside, -1 - aside]])
-    if at_end != is_newest_first:  # what is not at hand is newer
-        return Extent(until=min(low, high - late))
-    return Extent(since=max(high, low + late))
+    first, final = ((int(each[aside]), int(each[-1 - aside])) for each in (np.sort(times[:few]), np.sort(times[-few:])))
+    return first, final
 
 
 def _lateness(times: NDArray[np.int64]) -> int:
-    """How much older than the newest before it a record is, in milliseconds, but for the very few latest ones."""
-    late = np.sort(np.maximum.accumulate(times) - times)
+    """How much older than the newest before it a record is, in milliseconds, but for the very few latest ones; where
+    the newest come first, how much newer."""
+    first, final = _edges(times)
+    forward = times[::-1] if first[0] > final[1] else times
+    late = np.sort(np.maximum.accumulate(forward) - forward)
     return int(late[-1 - int(len(late) * _STRAYS)])
 
 
-def span_of(table: FlowTable) -> tuple[int, int] | None:
-    """Between which times the flows of a table ended, but for a few of them; None where none has a time."""
-    known = np.sort(table.last())
+def is_by_start(tables: Iterable[FlowTable]) -> bool:
+    """Whether the records of logs come in the order of when flows began rather than of when they ended: that of which
+    they are less late."""
+    late = [0, 0]
+    for table in tables:
+        for which, times in enumerate((table.start, table.last())):
+            known = times[times != NO_TIME]
+            late[which] += _lateness(known) if len(known) else 0
+    return late[0] < late[1]
+
+
+def span_of(times: NDArray[np.int64]) -> tuple[int, int] | None:
+    """Between which times some flows were, but for a few of them; None where none has a time."""
+    known = np.sort(times)
     known = known[known != NO_TIME]
     if not len(known):
         return None

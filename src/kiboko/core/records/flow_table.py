@@ -137,6 +137,10 @@ class FlowTable:
         kind, none = _OPTIONAL[name]
         return np.full(len(self), none, dtype=kind) if known is None else known
 
+    def began(self) -> NDArray[np.int64]:
+        """When each record began, int64[n]."""
+        return self.start
+
     def last(self) -> NDArray[np.int64]:
         """The last time that each record knows of, int64[n]."""
         if not len(self) or int(self.end.min()) != NO_TIME:

@@ -9,10 +9,12 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.records.extent import NOTHING, WHOLE, Extent, extent_of, span_of
+from kiboko.core.records.extent import NOTHING, WHOLE, Extent, extent_of, is_by_start, span_of
 from kiboko.core.records.flow_table import FlowTable
 
 Times = NDArray[np.int64]
+Clock = Callable[[FlowTable], Times]
+"""By which times the records of a log are in order: when flows began, or when they ended."""
 
 
 @dataclass(slots=True)
@@ -35,17 +37,25 @@ class Side:
 
 @dataclass(slots=True)
 class Surroundings:
-    """What lies on the sides of some records on which others were cut off from them; `looked` looks at them."""
+    """What lies on the sides of a table on which others were cut off from it; `looked` looks at them, by the times by
+    which the log is in order."""
 
-    looked: Callable[[], Sequence[Side]] = tuple
-    _sides: Sequence[Side] | None = field(default=None, init=False)
+    table: FlowTable
+    looked: Callable[[Clock], Sequence[Side]]
+    _clock: Clock | None = field(default=None, init=False)
+    _sides: Sequence[Side] = field(default=(), init=False)
 
     @property
     def sides(self) -> Sequence[Side]:
         """The sides, looked at when somebody asks for them first."""
-        if self._sides is None:
-            self._sides = self.looked()
+        if self._clock is None:
+            self._clock = FlowTable.began if is_by_start(files_of(self.table)) else FlowTable.last
+            self._sides = self.looked(self._clock)
         return self._sides
+
+    def times(self, table: FlowTable) -> Times:
+        """When flows of these logs were, as `extent` has it."""
+        return self._clock(table) if self.sides and self._clock is not None else table.last()
 
     @property
     def extent(self) -> Extent:
@@ -55,11 +65,11 @@ class Surroundings:
             found = found.within(side.extent)
         return found
 
-    def read_on(self, ends: Times) -> tuple[bool, FlowTable] | None:
-        """Records further on, before or behind, where some may belong to flows that ended at `ends` (int64[k] in
-        milliseconds since 1970); None where there are no more to be read."""
+    def read_on(self, times: Times) -> tuple[bool, FlowTable] | None:
+        """Records further on, before or behind, where some may be of flows of some `times`, int64[k] in milliseconds
+        since 1970; None where there are no more to be read."""
         for side in self.sides:
-            if not side.extent.holds(ends).all() and (found := side.read_on()) is not None:
+            if not side.extent.holds(times).all() and (found := side.read_on()) is not None:
                 return side.at_end, found
         return None
 
@@ -78,20 +88,20 @@ def file_number(table: FlowTable) -> int:
     return int(table.file[0]) if table.file is not None and len(table) else 0
 
 
-def extent_by(tables: Iterable[FlowTable], at_end: bool) -> Extent:
+def extent_by(tables: Iterable[FlowTable], at_end: bool, clock: Clock) -> Extent:
     """The time of which all is at hand where records go on behind the end of each of some files, or before its
     beginning."""
     found = WHOLE
     for table in tables:
         if len(table):
-            found = found.within(extent_of(table, at_end))
+            found = found.within(extent_of(clock(table), at_end))
     return found
 
 
-def extent_by_files(tables: Iterable[FlowTable], at_end: bool) -> Extent:
+def extent_by_files(tables: Iterable[FlowTable], at_end: bool, clock: Clock) -> Extent:
     """The time of which all is at hand where other files lie behind some whole ones in time, or before them: such begin
     no earlier than the last of these, and go on no longer behind the first of these than most of these do."""
-    spans = [known for table in tables if len(table) and (known := span_of(table)) is not None]
+    spans = [known for table in tables if len(table) and (known := span_of(clock(table))) is not None]
     if not spans:
         return NOTHING
     begun, ended = np.array(spans, dtype=np.int64).T

@@ -45,6 +45,15 @@ class _TimedFile:
     last: int
     weight: int
 
+    def before(self, moments: NDArray[np.int64]) -> NDArray[np.float64]:
+        """About how many octets of it are of records that began before some moments, float64[n]."""
+        if not self.is_text:
+            return np.where(moments > self.times[0], float(self.weight), 0.0)
+        found: NDArray[np.float64] = np.interp(
+            moments, np.append(self.times, self.last), np.append(self.at - self.at[0], self.weight)
+        )
+        return found
+
     @property
     def is_text(self) -> bool:
         """Whether it can be cut at any line."""
@@ -166,18 +175,7 @@ def _of_one_time(files: Sequence[_TimedFile]) -> list[list[_TimedFile]]:
 
 def _slices(group: Sequence[_TimedFile]) -> list[Pieces]:
     """Files of one time in slices, each about as large as a piece of one."""
-    times = np.concatenate([each.times for each in group])
-    sizes = np.concatenate([np.diff(np.append(each.at, each.at[0] + each.weight)) for each in group])
-    order = np.argsort(times, kind="stable")
-    bounds: list[int] = []
-    weight, left = 0, int(sizes.sum())
-    for at in order.tolist():
-        weight += int(sizes[at])
-        left -= int(sizes[at])
-        most = flow_pieces.PIECE if left > flow_pieces.PIECE else flow_pieces.PIECE // 4
-        if weight >= most and left and (not bounds or times[at] > bounds[-1]):
-            bounds.append(int(times[at]))
-            weight = 0
+    bounds = _bounds(group)
     cuts = [_cuts(each, bounds) for each in group]
     context = max(_LEAST_CONTEXT, flow_pieces.CONTEXT // len(group))
     found = []
@@ -190,6 +188,22 @@ def _slices(group: Sequence[_TimedFile]) -> list[Pieces]:
         if pieces:
             found.append(tuple(pieces))
     return found
+
+
+def _bounds(group: Sequence[_TimedFile]) -> list[int]:
+    """The times at which files are cut, so that what lies between is about as large as a piece of one."""
+    moments = np.unique(np.concatenate([np.append(each.times, each.last) for each in group]))
+    octets = np.sum([each.before(moments) for each in group], axis=0)
+    whole = float(octets[-1])
+    bounds: list[int] = []
+    done = 0.0
+    while True:
+        done += flow_pieces.PIECE if whole - done > 2 * flow_pieces.PIECE else flow_pieces.PIECE // 4
+        if done >= whole:
+            return bounds
+        bound = int(np.interp(done, octets, moments))
+        if not bounds or bound > bounds[-1]:
+            bounds.append(bound)
 
 
 def _cuts(file: _TimedFile, bounds: Sequence[int]) -> list[tuple[int, int]]:

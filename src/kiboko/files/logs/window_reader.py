@@ -18,7 +18,7 @@ from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs import flow_pieces
 from kiboko.files.logs.flow_pieces import Piece, PiecePart, near_and_far
 from kiboko.files.logs.flow_reader import PieceReader
-from kiboko.files.logs.surroundings import Side, Surroundings, extent_by, extent_by_files, file_number, files_of
+from kiboko.files.logs.surroundings import Clock, Side, Surroundings, extent_by, extent_by_files, file_number, files_of
 from kiboko.files.logs.whole_texts import WholeText, WholeTexts
 from kiboko.files.logs.windows import Window
 
@@ -47,9 +47,18 @@ class WindowPart:
     around: Surroundings
 
     @property
-    def span(self) -> tuple[int, int] | None:
-        """Between which times flows of its own ended, but for a few of them; None where none has a time."""
-        return span_of(self.table.taken(self.own))
+    def spans(self) -> list[tuple[int, int]]:
+        """The times in which flows of its own ended, but for a few of each file."""
+        known = sorted(
+            span for each in files_of(self.table.taken(self.own)) if (span := span_of(each.last())) is not None
+        )
+        found: list[tuple[int, int]] = []
+        for first, last in known:
+            if found and first <= found[-1][1]:
+                found[-1] = found[-1][0], max(found[-1][1], last)
+            else:
+                found.append((first, last))
+        return found
 
 
 class WindowReader:
@@ -65,7 +74,7 @@ class WindowReader:
         files += mine
         if len(mine) > 1:
             table, own = self._together(window.pieces, mine)
-            yield WindowPart(table, own, Surroundings(partial(self._sides, window, table)))
+            yield WindowPart(table, own, Surroundings(table, partial(self._sides, window, table)))
             return
         parts = self._counted(window.pieces[0], mine[0])
         part, before = next(parts, None), None
@@ -75,7 +84,7 @@ class WindowReader:
                 looked = partial(self._sides, window, part.table)
             else:
                 looked = partial(_held, part.table, before, following)
-            yield WindowPart(part.table, own, Surroundings(looked))
+            yield WindowPart(part.table, own, Surroundings(part.table, looked))
             before, part = part, following
 
     def _counted(self, piece: Piece, file: FileRead) -> Iterator[PiecePart]:
@@ -86,29 +95,29 @@ class WindowReader:
 
     # What lies around.
 
-    def _sides(self, window: Window, table: FlowTable) -> list[Side]:
+    def _sides(self, window: Window, table: FlowTable, clock: Clock) -> list[Side]:
         """The sides of a window on which others lie."""
         return [
-            self._side(window, table, beyond, at_end)
+            self._side(window, table, beyond, at_end, clock)
             for at_end, beyond in enumerate((window.before, window.behind)) if beyond or window.goes_on[at_end]
         ]  # fmt: skip
 
-    def _side(self, window: Window, table: FlowTable, beyond: Sequence[Piece], at_end: int) -> Side:
+    def _side(self, window: Window, table: FlowTable, beyond: Sequence[Piece], at_end: int, clock: Clock) -> Side:
         numbers = {piece.path: number for number, piece in enumerate(window.pieces)}
         goes_on = {numbers[piece.path] for piece in beyond if piece.path in numbers}
         cut: list[FlowTable] = []
         whole: list[FlowTable] = []
         for each in files_of(table):
             (cut if file_number(each) in goes_on else whole).append(each)
-        extent = extent_by(cut, bool(at_end))
+        extent = extent_by(cut, bool(at_end), clock)
         if not beyond:  # it is another log that goes on
-            extent = extent_by((*cut, *whole), bool(at_end))
+            extent = extent_by((*cut, *whole), bool(at_end), clock)
         elif len(goes_on) < len(beyond):
-            extent = extent.within(extent_by_files(whole, bool(at_end)))
-        return Side(bool(at_end), extent, self._further(numbers, beyond, bool(at_end), window.goes_on[at_end]))
+            extent = extent.within(extent_by_files(whole, bool(at_end), clock))
+        return Side(bool(at_end), extent, self._further(numbers, beyond, bool(at_end), window.goes_on[at_end], clock))
 
     def _further(
-        self, numbers: dict[str, int], beyond: Sequence[Piece], at_end: bool, goes_on: bool
+        self, numbers: dict[str, int], beyond: Sequence[Piece], at_end: bool, goes_on: bool, clock: Clock
     ) -> Iterator[tuple[FlowTable, Extent]]:
         """What lies beyond an end of a window, that which is nearest first."""
         if not beyond:
@@ -122,7 +131,7 @@ class WindowReader:
             except InputError:  # whoever reads it for itself tells what is wrong with it
                 return
             is_last = all(len(each) <= number + 1 for each in parted)
-            yield table, WHOLE if is_last and not goes_on else extent_by(files_of(table), at_end)
+            yield table, WHOLE if is_last and not goes_on else extent_by(files_of(table), at_end, clock)
 
     def _read_beyond(self, pieces: Sequence[Piece], numbers: dict[str, int]) -> FlowTable:
         """Some pieces as one table, whose files have some numbers where they have one."""
@@ -177,11 +186,12 @@ class WindowReader:
         return joined(tables), np.concatenate(own)
 
 
-def _held(table: FlowTable, before: PiecePart | None, behind: PiecePart | None) -> list[Side]:
+def _held(table: FlowTable, before: PiecePart | None, behind: PiecePart | None, clock: Clock) -> list[Side]:
     """The sides of a table that was read out of the midst of others, which are held meanwhile."""
     found = []
     for at_end, each in ((False, before), (True, behind)):
         if each is not None:
             own = each.table.taken(each.own)
-            found.append(Side(at_end, extent_by([table], at_end), iter([(own, extent_by([own], at_end))])))
+            further = iter([(own, extent_by([own], at_end, clock))])
+            found.append(Side(at_end, extent_by([table], at_end, clock), further))
     return found

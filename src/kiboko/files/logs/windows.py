@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from kiboko.core.records.flow_table import NO_TIME
@@ -134,27 +134,21 @@ def _by_time(pieces: Sequence[Piece], columns: ColumnMap) -> list[int]:
     return sorted(range(len(pieces)), key=times.__getitem__)
 
 
-@dataclass(slots=True)
-class Spans:
-    """The times from and to which the records of chains are."""
+Spans = Sequence[tuple[int, int]]
 
-    _known: dict[int, tuple[int, int]] = field(default_factory=dict)
 
-    def note(self, window: Window, spans: Iterable[tuple[int, int]]) -> None:
-        """Note the times of some tables of a window."""
-        for first, last in spans:
-            before = self._known.get(window.chain, (first, last))
-            self._known[window.chain] = min(before[0], first), max(before[1], last)
-
-    def of_one_time(self) -> set[int]:
-        """Which chains have much of their time in common with others."""
-        found: set[int] = set()
-        latest: tuple[int, int, int] | None = None
-        for first, last, chain in sorted((*span, chain) for chain, span in self._known.items()):
-            if latest is not None:
-                common = min(last, latest[1]) - first
-                if common >= 0 and common * APART >= min(last - first, latest[1] - latest[0]):
-                    found |= {chain, latest[2]}
-            if latest is None or last > latest[1]:
-                latest = first, last, chain
-        return found
+def of_one_time(windows: Sequence[Window], spans: Sequence[Spans]) -> set[int]:
+    """Which of some windows have much of their time in common with windows of other chains, by their numbers. `spans`
+    are the times from and to which the records of each are."""
+    listed = sorted((*span, number) for number, mine in enumerate(spans) for span in mine)
+    found: set[int] = set()
+    still: list[tuple[int, int, int]] = []
+    for first, last, number in listed:
+        still = [each for each in still if each[1] >= first]
+        for begun, ended, other in still:
+            if windows[other].chain != windows[number].chain:
+                common = min(last, ended) - first
+                if common * APART >= min(last - first, ended - begun):
+                    found |= {number, other}
+        still.append((first, last, number))
+    return found
