@@ -32,7 +32,7 @@ from kiboko.files.network.network_file import load_network
 HEADER = ("flowStartMilliseconds,flowEndMilliseconds,sourceIPv4Address,destinationIPv4Address,sourceTransportPort,"
           "destinationTransportPort,protocolIdentifier,packetDeltaCount,octetDeltaCount,firewallEvent")  # fmt: skip
 START = 1_795_166_400_000  # 2026-11-20 09:20 UTC
-CONVERSATIONS, EVERY, LASTS = 1500, 1000, 400
+CONVERSATIONS, EVERY, LASTS = 900, 1000, 400
 PIECE, CONTEXT = 16_000, 400
 
 
@@ -106,7 +106,7 @@ class CutLogs(unittest.TestCase):
         }.items():  # fmt: skip
             with self.subTest(name):
                 path = self.write(name, mine)
-                self.assertEqual(self.totals(path)[0], {"leak": 0, "break": 0, "unsure": 0, "agree": 0, "seen": 3000})
+                self.assertEqual(self.totals(path)[0], {"leak": 0, "break": 0, "unsure": 0, "agree": 0, "seen": 1800})
 
     def test_a_conversation_that_was_cut_in_two_is_counted_once(self):
         path = self.write("log.csv", self.exported(late=20_000))
@@ -114,14 +114,14 @@ class CutLogs(unittest.TestCase):
         self.assertEqual(self.totals(path)[1], CONVERSATIONS)
 
     def test_of_a_log_in_no_order_no_silence_is_told(self):
-        rows = self.exported(late=0, unanswered=range(100, 1400, 7))
+        rows = self.exported(late=0, unanswered=range(100, 800, 7))
         random.Random(8).shuffle(rows)
         for name in ("log.csv", "log.csv.gz", "log.parquet"):
             with self.subTest(name):
                 self.assertEqual(self.totals(self.write(name, rows))[0]["break"], 0)
 
     def test_what_nobody_answered_is_told_wherever_it_was_cut(self):
-        unanswered = range(100, 1400, 7)
+        unanswered = range(100, 800, 7)
         for late in (0, 20_000):
             rows = self.exported(late, unanswered)
             for name in ("log.csv", "log.jsonl", "log.parquet", "log.csv.gz"):
@@ -132,11 +132,11 @@ class CutLogs(unittest.TestCase):
 
     def test_what_was_not_read_is_not_taken_for_silence(self):
         """Beyond the piece beside it nothing is looked for: what lies that far away is not told."""
-        rows = self.exported(late=0, unanswered=[700])
-        answer = half(700 * EVERY + 2, 50700, True)
+        rows = self.exported(late=0, unanswered=[400])
+        answer = half(400 * EVERY + 2, 50400, True)
         with mock.patch.object(flow_pieces, "PIECE", 1_000):
             told = {}
-            for place, where in (("near", rows.index(half(700 * EVERY, 50700, False)) + 40), ("far", len(rows) - 1)):
+            for place, where in (("near", rows.index(half(400 * EVERY, 50400, False)) + 40), ("far", len(rows) - 1)):
                 mine = list(rows)
                 mine.insert(where, answer)
                 told[place] = self.totals(self.write(f"{place}.csv", mine))[0]
@@ -153,7 +153,7 @@ class CutLogs(unittest.TestCase):
 
     def test_large_logs_of_routers_that_share_the_load_are_one(self):
         """Each records what comes by it: half of the replies come by the other than their requests."""
-        unanswered = range(100, 1400, 7)
+        unanswered = range(100, 800, 7)
         rows = self.exported(late=15_000, unanswered=unanswered)
         whole = self.totals(self.write("whole.csv", rows))
         self.assertEqual((whole[0]["break"], whole[1]), (len(unanswered), CONVERSATIONS))
@@ -165,7 +165,7 @@ class CutLogs(unittest.TestCase):
         return [self.write(f"{number}.{form}", logs[number]) for number, form in enumerate(forms)]
 
     def test_what_was_read_apart_from_another_log_of_its_time_proves_no_silence(self):
-        unanswered = range(100, 1400, 7)
+        unanswered = range(100, 800, 7)
         mine = self.shared_out(self.exported(late=15_000, unanswered=unanswered))
         for forms in (("csv", "csv.gz"), ("csv.gz", "csv.gz"), ("parquet", "csv")):
             with self.subTest(" ".join(forms)):
@@ -180,20 +180,20 @@ class CutLogs(unittest.TestCase):
                     *(parse_address(each) for each in ("10.61.4.14", "10.62.1.11")), (AddressSet(), AddressSet()),
                     parse_services("tcp/8883"), RangeSet.span(1, 65535))  # fmt: skip
                 (seen,), _ = observed_of(self.walker, [asked], Evidence(paths))
-                self.assertEqual((seen.stopped, seen.through > 500), (0, True))
+                self.assertEqual((seen.stopped, seen.through > 300), (0, True))
 
     def test_of_logs_that_follow_each_other_silence_is_told(self):
-        unanswered = range(100, 1400, 7)
+        unanswered = range(100, 800, 7)
         rows = self.exported(late=2_000, unanswered=unanswered)
         for forms in (("csv", "csv"), ("csv.gz", "csv.gz"), ("parquet", "csv.gz")):
             with self.subTest(" ".join(forms)):
-                found, _ = self.totals(*self.written([rows[:1400], rows[1400:]], forms))
+                found, _ = self.totals(*self.written([rows[:900], rows[900:]], forms))
                 self.assertIn(found["break"], range(len(unanswered) - 8, len(unanswered) + 1))
 
     def test_a_small_log_beside_a_large_one_is_read_with_it(self):
         rows = self.exported(late=15_000)
-        moved = rows[1500:1530]
-        large, small = self.write("large.csv", rows[:1500] + rows[1530:]), self.write("small.csv", moved)
+        moved = rows[900:930]
+        large, small = self.write("large.csv", rows[:900] + rows[930:]), self.write("small.csv", moved)
         gz = self.write("small.csv.gz", moved)
         self.assertEqual(self.totals(large, small), self.totals(self.write("whole.csv", rows)))
         self.assertEqual(self.totals(large, gz), self.totals(large, small))
@@ -225,7 +225,7 @@ class CutLogs(unittest.TestCase):
 
     def test_logs_that_follow_each_other_are_cut_by_themselves(self):
         rows = self.exported(late=5_000)
-        paths = [self.write("a.csv", rows[:1500]), self.write("b.csv", rows[1500:])]
+        paths = [self.write("a.csv", rows[:900]), self.write("b.csv", rows[900:])]
         self.assertEqual({len(each.pieces) for each in windows_of(paths)}, {1})
         self.assertEqual(self.totals(*paths)[0]["break"], 0)
 

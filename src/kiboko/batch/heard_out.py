@@ -55,8 +55,11 @@ def _newest(table: FlowTable) -> NDArray[np.int64]:
     """The newest record of each file and point: until then they recorded."""
     if not len(table):
         return np.zeros(0, dtype=np.int64)
+    last = table.last()
     places = distinct(table.optional("file").astype(np.int64), table.point)
+    if len(places) == 1:
+        return np.array([last.argmax()], dtype=np.int64)
     newest = np.zeros(len(places), dtype=np.int64)
-    order = np.argsort(table.last(), kind="stable")
+    order = np.argsort(last, kind="stable")
     newest[places.codes[order]] = order  # of each the one that is written last
     return newest

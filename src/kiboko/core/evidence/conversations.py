@@ -178,11 +178,22 @@ def bring_together(table: FlowTable, ends: SeenEnds, known_ports: KnownPorts) ->
 def of_the_same(some: FlowTable, others: FlowTable, ends: SeenEnds) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
     """Which of other records have the ends, protocol and ports of one of some records, in either direction: their
     rows, ascending; and of which of some the other direction is among them, bool[n]."""
-    key, side = _keys(joined([some, others]), ends)
+    rows = _of_the_same_ports(some, others)
+    key, side = _keys(joined([some, others.taken(rows)]), ends)
     mine, theirs = key[: len(some)], key[len(some) :]
-    rows = np.flatnonzero(np.isin(theirs, mine))
-    turned = [np.isin(mine, theirs[rows[side[len(some) + rows] == is_second]]) for is_second in (False, True)]
-    return rows, np.where(side[: len(some)], *turned)
+    is_one = np.isin(theirs, mine)
+    turned = [np.isin(mine, theirs[is_one & (side[len(some) :] == is_second)]) for is_second in (False, True)]
+    return rows[is_one], np.where(side[: len(some)], *turned)
+
+
+def _of_the_same_ports(some: FlowTable, others: FlowTable) -> NDArray[np.int64]:
+    """Which of other records have no ports, or only such as some records have."""
+    is_met = np.zeros(1 << 16, dtype=np.bool_)
+    mine = has_ports(some.protocol)
+    is_met[np.maximum(some.source_port[mine], 0)] = is_met[some.detail[mine]] = True
+    ported = has_ports(others.protocol)
+    ports = is_met[np.maximum(others.source_port, 0)] & is_met[np.where(ported, others.detail, 0)]
+    return np.flatnonzero(ports | ~ported)
 
 
 def is_echo(protocol: NDArray[np.uint8], detail: NDArray[np.int32]) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:

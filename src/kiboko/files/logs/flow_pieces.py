@@ -34,6 +34,7 @@ CONTEXT = 1 << 19
 """Octets before and after a piece in which the other half of a conversation is looked for."""
 ROWS = 250_000
 """Rows in a piece of a Parquet file, at least."""
+OWN = np.uint8(1)
 _PROBES = re.compile(rb'\{\s*"kiboko"\s*:\s*"probe/')
 _TRACKED = re.compile(rb"\[(NEW|UPDATE|DESTROY|\d{1,11}\.\d)")
 _LOOKED_AT = 200
@@ -92,6 +93,13 @@ class PiecePart:
     lines: int
 
     @property
+    def places(self) -> NDArray[np.uint8]:
+        """Which records of the table lie before the part, are its own, or lie behind it: uint8[n], `OWN` - 1, `OWN`, or
+        `OWN` + 1."""
+        line = self.table.line
+        return OWN + (line >= self.first + self.lines).astype(np.uint8) - (line < self.first).astype(np.uint8)
+
+    @property
     def own(self) -> NDArray[np.bool_]:
         """Which records of the table are the part's own, bool[n]."""
         first, line = self.first, self.table.line
@@ -111,18 +119,23 @@ def line_begin(stream: BinaryIO, at: int, begin: int) -> int:
     return stream.tell()
 
 
-def near_and_far(piece: Piece, octets: int, at_end: bool) -> list[Piece]:
-    """A part of a text cut into that of about so many octets at its end, or its beginning, and the rest, which have
-    nothing around them; another piece as it is."""
+def outward(piece: Piece, octets: int, at_end: bool) -> list[Piece]:
+    """A part of a text cut into smaller ones that have nothing around them, from its end or from its beginning on: one
+    of about so many octets, one twice as large, and so on; another piece as it is."""
     if not piece.is_part or piece.stop is None:
         return [piece]
-    if piece.stop - piece.start <= octets:
-        return [replace(piece, context=0)]
+    found = []
+    start, stop = piece.start, piece.stop
     with open(piece.path, "rb") as stream:
-        cut = line_begin(stream, piece.stop - octets if at_end else piece.start + octets, piece.begin)
-    cut = min(max(cut, piece.start), piece.stop)
-    halves = [replace(piece, start=piece.start, stop=cut, context=0), replace(piece, start=cut, context=0)]
-    return [each for each in (reversed(halves) if at_end else halves) if each.stop != each.start]
+        while stop - start > octets:
+            cut = line_begin(stream, stop - octets if at_end else start + octets, piece.begin)
+            if not start < cut < stop:
+                break
+            nearest = (cut, stop) if at_end else (start, cut)
+            found.append(replace(piece, start=nearest[0], stop=nearest[1], context=0))
+            start, stop = (start, cut) if at_end else (cut, stop)
+            octets *= 2
+    return [*found, replace(piece, start=start, stop=stop, context=0)]
 
 
 def there_now(path: Path) -> Path | None:

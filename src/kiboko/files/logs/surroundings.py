@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
@@ -78,9 +77,9 @@ def files_of(table: FlowTable) -> list[FlowTable]:
     """A table of several files by file, as it is where it is of one."""
     if table.file is None or not len(table):
         return [table]
-    starts = np.flatnonzero(np.diff(table.file)) + 1
-    bounds = [0, *starts.tolist(), len(table)]
-    return [table.taken(slice(begin, end)) for begin, end in itertools.pairwise(bounds)]
+    order = np.argsort(table.file, kind="stable")
+    starts = np.flatnonzero(np.diff(table.file[order])) + 1
+    return [table.taken(rows) for rows in np.split(order, starts)]
 
 
 def file_number(table: FlowTable) -> int:

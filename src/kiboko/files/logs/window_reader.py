@@ -16,7 +16,7 @@ from kiboko.core.records.flow_table import FlowTable, joined
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs import flow_pieces
-from kiboko.files.logs.flow_pieces import Piece, PiecePart, near_and_far
+from kiboko.files.logs.flow_pieces import OWN, Piece, PiecePart, outward
 from kiboko.files.logs.flow_reader import PieceReader
 from kiboko.files.logs.surroundings import Clock, Side, Surroundings, extent_by, extent_by_files, file_number, files_of
 from kiboko.files.logs.whole_texts import WholeText, WholeTexts
@@ -123,7 +123,7 @@ class WindowReader:
         if not beyond:
             return
         near = max(_LEAST_NEAR, flow_pieces.PIECE // _NEAR // len(beyond))
-        parted = [near_and_far(piece, near, not at_end) for piece in beyond]
+        parted = [outward(piece, near, not at_end) for piece in beyond]
         for number in range(max(map(len, parted))):
             pieces = [each[number] for each in parted if len(each) > number]
             try:
@@ -153,7 +153,7 @@ class WindowReader:
                 alike.setdefault(text.shape, []).append((number, text))
             else:
                 alone.append(number)
-        tables, own = [FlowTable.empty()], [np.zeros(0, dtype=np.bool_)]
+        tables, places = [FlowTable.empty()], [np.zeros(0, dtype=np.uint8)]
         line = 1
         for members in alike.values():
             numbers, texts = [number for number, _ in members], [text for _, text in members]
@@ -170,20 +170,26 @@ class WindowReader:
             for number, count in enumerate(np.bincount(of, minlength=len(files)).tolist()):
                 files[number].read += count
             tables.append(dataclasses.replace(table, file=of.astype(np.int32)))
-            own.append(np.ones(len(table), dtype=np.bool_))
+            places.append(np.full(len(table), OWN))
         for number in sorted(alone):
             file, last = files[number], 0
             file.start = line
             for part in self._pieces.read(pieces[number], file.rejects):
                 table = part.table
-                own.append(part.own)
+                places.append(part.places)
                 file.lines, file.read = file.lines + part.lines, file.read + int(part.own.sum())
                 tables.append(dataclasses.replace(
                     table, line=table.line + line - 1, file=np.full(len(table), number, dtype=np.int32)
                 ))  # fmt: skip
                 last = part.first + part.lines - 1
             line += last
-        return joined(tables), np.concatenate(own)
+        whole, place = joined(tables), np.concatenate(places)
+        is_own = place == OWN
+        if is_own.all():
+            return whole, is_own
+        # What lies before stands first, of whatever file: a conversation belongs to whoever has its first record.
+        order = np.argsort(place, kind="stable")
+        return whole.taken(order), is_own[order]
 
 
 def _held(table: FlowTable, before: PiecePart | None, behind: PiecePart | None, clock: Clock) -> list[Side]:
