@@ -1,5 +1,6 @@
 """The log of an estate as logs really come, against the same records in one plain file: taken at observation points, in
-a thousand files, from behind shared addresses, as lines of a packet filter.
+a thousand files, from behind shared addresses, as lines of a packet filter; and of both directions without TCP flags,
+written late, and by two routers that share the load, against the same written at once by one.
 
 `python bench/as_logs_come.py [INSTANCES] [RECORDS]` (10,000 and 500,000 by default). Prints ratios of one run of
 `confirm`, and its peak memory.
@@ -22,7 +23,10 @@ from confirming import peak
 from estate import Estate, program, run
 from measure import ratio, report
 
+PLAIN = "in one plain file"
 FILES, SHARED = 1_000, 4
+A_SECOND, LATE = 5_000, 15_000
+"""Requests a second, and by how many milliseconds at most a record is late."""
 
 
 def points_of(values: dict[str, Any]) -> dict[str, str]:
@@ -78,6 +82,38 @@ def in_files(path: Path, folder: Path) -> None:
         (folder / f"{number:04}.csv").write_bytes(b"".join([header, *part]))
 
 
+def both_ways(log: pa.Table, path: Path, late: int, exporters: int = 1) -> None:
+    """The records without flags, with an answer to nearly each that passed, in the order in which they are written: so
+    many milliseconds late at most, by one exporter, or in turn by several, each with a file in the folder `path`."""
+    draw = np.random.default_rng(4)
+    log = log.drop_columns("tcpControlBits")
+    start = int(log["flowStartMilliseconds"][0].as_py()) + np.arange(log.num_rows) * 1000 // A_SECOND
+    is_answered = (log["firewallEvent"].to_numpy() == 1) & (draw.random(log.num_rows) < 0.98)
+    is_answered &= np.isin(log["protocolIdentifier"].to_numpy(), (6, 17))
+
+    def at(times: np.ndarray, table: pa.Table) -> pa.Table:
+        for name, moved in (("flowStartMilliseconds", 0), ("flowEndMilliseconds", 400)):
+            table = table.set_column(table.column_names.index(name), name, pa.array(times + moved))
+        return table
+
+    turned = [
+        name.replace("source", "_").replace("destination", "source").replace("_", "destination")
+        for name in log.column_names
+    ]
+    rows = np.flatnonzero(is_answered)
+    replies = at(start[rows] + 1, log.take(rows).rename_columns(turned).select(log.column_names))
+    both = pa.concat_tables([at(start, log), replies])
+    written = np.concatenate([start, start[rows] + 1]) + draw.uniform(0, late, len(both))
+    both = both.take(np.argsort(written, kind="stable"))
+    if exporters == 1:
+        pyarrow.csv.write_csv(both, path)
+        return
+    path.mkdir()
+    whose = draw.integers(0, exporters, len(both))
+    for number in range(exporters):
+        pyarrow.csv.write_csv(both.take(np.flatnonzero(whose == number)), path / f"{number}.csv")
+
+
 def as_lines(log: pa.Table, path: Path) -> None:
     """The records of IPv4 as lines of the kernel's packet filter."""
     names = ("flowStartMilliseconds", "sourceIPv4Address", "destinationIPv4Address", "sourceTransportPort",
@@ -115,19 +151,29 @@ def main() -> None:
         from_behind(log, folder / "behind.csv")
         in_files(plain, folder / "files")
         as_lines(log, folder / "lines.log")
+        both_ways(log, folder / "prompt.csv", 0)
+        both_ways(log, folder / "late.csv", LATE)
+        both_ways(log, folder / "two", LATE, 2)
         commands = {
             name: program(folder, "confirm", "--flows", str(folder / name), cache=folder / "cache")
-            for name in ("plain.csv", "points.csv", "files", "behind.csv", "lines.log")
+            for name in ("plain.csv", "points.csv", "files", "behind.csv", "lines.log", "prompt.csv", "late.csv", "two")
         }
         run(commands["plain.csv"])
-        for name, what in (
-            ("points.csv", f"{records:,} records at {len(values['subnets'])} observation points"),
-            ("files", f"{records:,} records in {FILES:,} files"),
-            ("behind.csv", f"{records:,} records from behind {SHARED} shared addresses"),
-            ("lines.log", "four in five of them as lines of a packet filter"),
+        for name, what, beside, than in (
+            ("points.csv", f"{records:,} records at {len(values['subnets'])} observation points", "plain.csv", PLAIN),
+            ("files", f"{records:,} records in {FILES:,} files", "plain.csv", PLAIN),
+            ("behind.csv", f"{records:,} records from behind {SHARED} shared addresses", "plain.csv", PLAIN),
+            ("lines.log", "four in five of them as lines of a packet filter", "plain.csv", PLAIN),
+            (
+                "late.csv",
+                f"both directions of them, written to {LATE / 1000:g} s late",
+                "prompt.csv",
+                "written at once",
+            ),
+            ("two", "both directions, late, by two that share the load", "prompt.csv", "written at once by one"),
         ):
-            theirs = ratio(lambda name=name: run(commands[name]), lambda: run(commands["plain.csv"]), 3)
-            report(f"{what} / in one plain file", *theirs, None)
+            theirs = ratio(lambda name=name: run(commands[name]), lambda beside=beside: run(commands[beside]), 3)
+            report(f"{what} / {than}", *theirs, None)
             print(f"its peak memory: {peak(commands[name], str(folder))} MiB", flush=True)
 
 
