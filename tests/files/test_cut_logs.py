@@ -23,7 +23,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import parse_services
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
-from kiboko.files.logs import flow_pieces
+from kiboko.files.logs import flow_pieces, windows
 from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.logs.window_reader import WindowReader
 from kiboko.files.logs.windows import windows_of
@@ -157,7 +157,7 @@ class CutLogs(unittest.TestCase):
         rows = self.exported(late=15_000, unanswered=unanswered)
         whole = self.totals(self.write("whole.csv", rows))
         self.assertEqual((whole[0]["break"], whole[1]), (len(unanswered), CONVERSATIONS))
-        for forms in (("csv", "csv"), ("csv", "jsonl", "csv")):
+        for forms in (("csv", "csv"), ("csv", "jsonl", "csv"), ("csv.gz", "csv.gz"), ("csv.gz",) * 3):
             with self.subTest(" ".join(forms)):
                 self.assertEqual(self.totals(*self.written(self.shared_out(rows, len(forms)), forms)), whole)
 
@@ -167,7 +167,7 @@ class CutLogs(unittest.TestCase):
     def test_what_was_read_apart_from_another_log_of_its_time_proves_no_silence(self):
         unanswered = range(100, 800, 7)
         mine = self.shared_out(self.exported(late=15_000, unanswered=unanswered))
-        for forms in (("csv", "csv.gz"), ("csv.gz", "csv.gz"), ("parquet", "csv")):
+        for forms in (("csv", "csv.gz"), ("parquet", "csv")):
             with self.subTest(" ".join(forms)):
                 paths = self.written(mine, forms)
                 summary = self.summary(*paths)
@@ -200,14 +200,19 @@ class CutLogs(unittest.TestCase):
 
     def test_every_record_is_read_once_and_named_by_its_file_and_line(self):
         mine = self.shared_out(self.exported(late=15_000), 3)
-        paths = [self.write(name, rows) for name, rows in zip(("a.csv", "b.jsonl", "c.csv"), mine, strict=True)]
-        paths.append(self.write("d.csv", mine[0][300:330]))
-        with mock.patch.object(flow_pieces, "PIECE", 8_000):
-            windows = windows_of(paths)
-        self.assertGreater(sum(len(each.pieces) > 2 for each in windows), 10)
+        for names in (("a.csv", "b.jsonl", "c.csv"), ("a.csv.gz", "b.csv.gz", "c.csv.gz")):
+            with self.subTest(" ".join(names)):
+                paths = [self.write(name, rows) for name, rows in zip(names, mine, strict=True)]
+                paths.append(self.write("d.csv" + names[0][5:], mine[0][300:330]))
+                self.check_lines(paths)
+
+    def check_lines(self, paths):
+        with mock.patch.object(flow_pieces, "PIECE", 8_000), mock.patch.object(windows, "_SIDE_BY_SIDE", 1):
+            cut = windows_of(paths)
+        self.assertGreater(max(len(each.pieces) for each in cut), 2)
         lines = {str(path): 0 if path.suffix == ".jsonl" else 1 for path in paths}
         found = []
-        for window in windows:
+        for window in cut:
             files = []
             for part in WindowReader().read(window, files):
                 own = part.table.taken(part.own)

@@ -74,6 +74,8 @@ class Piece:
     context: int | None = None
     """How many octets of a text are read before and behind it for conversations that lie across its ends; None for as
     many as is usual."""
+    at_once: int | None = None
+    """How many octets of what is compressed are read at once; None for as many as is usual."""
 
     @property
     def word(self) -> str:

@@ -124,7 +124,9 @@ class PieceReader:
 
     def _packed_text(self, piece: Piece, stream: Unpacked, rejects: Rejects) -> Iterator[PiecePart]:
         """Text that is unpacked, as pieces with the lines around them, as a file that is not packed."""
-        data = stream.read(flow_pieces.PIECE)
+        at_once = piece.at_once or flow_pieces.PIECE
+        context = flow_pieces.CONTEXT if piece.context is None else piece.context
+        data = stream.read(at_once)
         if not data and stream.fault:
             return
         opening = opening_of(io.BytesIO(data), piece.path, self._map)
@@ -134,18 +136,18 @@ class PieceReader:
             return
         rejects.headers = opening.header_lines
         known = dataclasses.replace(piece, form=opening.form, header=opening.header, delimiter=opening.delimiter)
-        runs = _whole_lines(data[opening.begin :], stream)
+        runs = _whole_lines(data[opening.begin :], stream, at_once)
         before, own = b"", next(runs, b"")
         while own:
             following = next(runs, b"")
-            behind = following[: following.rfind(b"\n", 0, flow_pieces.CONTEXT) + 1]
+            behind = following[: following.rfind(b"\n", 0, context) + 1]
             lines_before = before.count(b"\n")
             whole = pa.py_buffer(b"".join((before, own, behind)))
             text = Text(whole, stream.line - lines_before, lines_before, behind.count(b"\n"))
             part = self._text(known, text, rejects)
             stream.line += part.lines
             yield part
-            start = max(0, len(own) - flow_pieces.CONTEXT)
+            start = max(0, len(own) - context)
             before = own[own.find(b"\n", start) + 1 or len(own) :] if start else own
             own = following
 
@@ -313,10 +315,11 @@ def _stamp(source: Any) -> tuple[object, ...]:
     return source, told.st_dev, told.st_ino, told.st_size, told.st_mtime_ns
 
 
-def _whole_lines(text: bytes, stream: Unpacked) -> Iterator[bytes]:
-    """What begins with `text` and goes on in a stream, a run of whole lines after the other; the last may be torn."""
+def _whole_lines(text: bytes, stream: Unpacked, at_once: int) -> Iterator[bytes]:
+    """What begins with `text` and goes on in a stream, a run of whole lines of about so many octets after the other;
+    the last may be torn."""
     while True:
-        following = stream.read(flow_pieces.PIECE)
+        following = stream.read(at_once)
         if not following:
             if text:
                 yield text

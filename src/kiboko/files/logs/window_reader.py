@@ -18,12 +18,20 @@ from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs import flow_pieces
 from kiboko.files.logs.flow_pieces import OWN, Piece, PiecePart, outward
 from kiboko.files.logs.flow_reader import PieceReader
+from kiboko.files.logs.merged_streams import Stream, merged
 from kiboko.files.logs.surroundings import Clock, Side, Surroundings, extent_by, extent_by_files, file_number, files_of
 from kiboko.files.logs.whole_texts import WholeText, WholeTexts
 from kiboko.files.logs.windows import Window
 
 _NEAR, _LEAST_NEAR = 8, 1 << 16
 """What is read first of what lies beyond: a part of the size of a piece, and octets of each file at least."""
+
+
+_LINES = 40
+"""Of files that are read side by side each counts its lines from a multiple of this power of two on."""
+_ROWS_AT_ONCE = 250_000
+Part = tuple[FlowTable, NDArray[np.bool_]]
+"""A table, and which of its records are its own."""
 
 
 @dataclass(slots=True)
@@ -72,20 +80,41 @@ class WindowReader:
         of each piece, in their order. Raises InputError."""
         mine = [FileRead(Rejects(piece.path, word=piece.word)) for piece in window.pieces]
         files += mine
+        if window.begins:
+            yield from self._merged(window, mine)
+            return
         if len(mine) > 1:
             table, own = self._together(window.pieces, mine)
-            yield WindowPart(table, own, Surroundings(table, partial(self._sides, window, table)))
+            yield WindowPart(table, own, Surroundings(table, partial(self._sides, window, table, None, None)))
             return
-        parts = self._counted(window.pieces[0], mine[0])
+        parts = ((part.table, part.own) for part in self._counted(window.pieces[0], mine[0]))
+        yield from self._one_by_one(window, parts)
+
+    def _one_by_one(self, window: Window, parts: Iterator[Part]) -> Iterator[WindowPart]:
+        """Tables of a window, each with which records are its own, between those before and behind it."""
         part, before = next(parts, None), None
         while part is not None:
-            following, own = next(parts, None), part.own
-            if before is None and following is None:
-                looked = partial(self._sides, window, part.table)
-            else:
-                looked = partial(_held, part.table, before, following)
-            yield WindowPart(part.table, own, Surroundings(part.table, looked))
+            (table, own), following = part, next(parts, None)
+            looked = partial(self._sides, window, table, before, following)
+            yield WindowPart(table, own, Surroundings(table, looked))
             before, part = part, following
+
+    def _merged(self, window: Window, files: Sequence[FileRead]) -> Iterator[WindowPart]:
+        """Files that are read side by side."""
+
+        def tables(number: int, piece: Piece, file: FileRead) -> Iterator[FlowTable]:
+            file.start = 1 + (number << _LINES)
+            for part in self._counted(piece, file):
+                table = part.table.taken(part.own)
+                yield dataclasses.replace(table, line=table.line + file.start - 1,
+                                          file=np.full(len(table), number, dtype=np.int32))  # fmt: skip
+
+        streams = [
+            Stream(begins, tables(number, piece, file))
+            for number, (begins, piece, file) in enumerate(zip(window.begins, window.pieces, files, strict=True))
+        ]
+        whole = merged(streams, _ROWS_AT_ONCE)
+        yield from self._one_by_one(window, ((table, np.ones(len(table), dtype=np.bool_)) for table in whole))
 
     def _counted(self, piece: Piece, file: FileRead) -> Iterator[PiecePart]:
         for part in self._pieces.read(piece, file.rejects):
@@ -95,12 +124,19 @@ class WindowReader:
 
     # What lies around.
 
-    def _sides(self, window: Window, table: FlowTable, clock: Clock) -> list[Side]:
-        """The sides of a window on which others lie."""
-        return [
-            self._side(window, table, beyond, at_end, clock)
-            for at_end, beyond in enumerate((window.before, window.behind)) if beyond or window.goes_on[at_end]
-        ]  # fmt: skip
+    def _sides(
+        self, window: Window, table: FlowTable, before: Part | None, behind: Part | None, clock: Clock
+    ) -> list[Side]:
+        """The sides of a table on which others lie: such as are held meanwhile, or pieces that were cut off."""
+        found = []
+        for at_end, held, beyond in ((0, before, window.before), (1, behind, window.behind)):
+            if held is not None:
+                own = held[0].taken(held[1])
+                further = iter([(own, extent_by(files_of(own), bool(at_end), clock))])
+                found.append(Side(bool(at_end), extent_by(files_of(table), bool(at_end), clock), further))
+            elif beyond or window.goes_on[at_end]:
+                found.append(self._side(window, table, beyond, at_end, clock))
+        return found
 
     def _side(self, window: Window, table: FlowTable, beyond: Sequence[Piece], at_end: int, clock: Clock) -> Side:
         numbers = {piece.path: number for number, piece in enumerate(window.pieces)}
@@ -190,14 +226,3 @@ class WindowReader:
         # What lies before stands first, of whatever file: a conversation belongs to whoever has its first record.
         order = np.argsort(place, kind="stable")
         return whole.taken(order), is_own[order]
-
-
-def _held(table: FlowTable, before: PiecePart | None, behind: PiecePart | None, clock: Clock) -> list[Side]:
-    """The sides of a table that was read out of the midst of others, which are held meanwhile."""
-    found = []
-    for at_end, each in ((False, before), (True, behind)):
-        if each is not None:
-            own = each.table.taken(each.own)
-            further = iter([(own, extent_by([own], at_end, clock))])
-            found.append(Side(at_end, extent_by([table], at_end, clock), further))
-    return found

@@ -21,6 +21,11 @@ from kiboko.files.logs.flow_pieces import Piece, pieces_of
 from kiboko.files.logs.record_times import first_time
 from kiboko.files.logs.time_slices import APART, Pieces, Weighed, sliced
 
+_SIDE_BY_SIDE, _SHARES, _LEAST_AT_ONCE = 8, 16, 1 << 16
+"""How many pieces of text are in files that are read side by side, about; into how many shares a piece is parted for
+them at most; and octets that are read at once at least."""
+_BEGUN_TOGETHER = 60_000
+"""Milliseconds between whose beginnings files may be of exporters that begin new ones together."""
 _SWELL = {**dict.fromkeys(PACKED, 8), "parquet": 8, "arrow": 2, "ipfix": 2}
 """About how many octets of text an octet of each form stands for."""
 
@@ -30,13 +35,16 @@ class Window:
     """Pieces that are read and judged as one table, in which records may meet: one piece of a file, or pieces of
     several files, among them whole ones. `before` and `behind` are those that were cut off from them, and `goes_on`
     tells whether there is more before and behind these. Windows of one `chain` are of the same files, which are read
-    apart from all others; -1 where there are no others."""
+    apart from all others; -1 where there are no others. Where `begins` tells when the first record of each began, in
+    milliseconds since 1970, they are files that can be read from their beginning on alone, and are read side by side.
+    """
 
     pieces: Pieces
     before: Pieces = ()
     behind: Pieces = ()
     goes_on: tuple[bool, bool] = (False, False)
     chain: int = -1
+    begins: tuple[int, ...] = ()
 
 
 def windows_of(paths: Iterable[Path], columns: ColumnMap = USUAL) -> list[Window]:
@@ -51,12 +59,57 @@ def windows_of(paths: Iterable[Path], columns: ColumnMap = USUAL) -> list[Window
         elif pieces:
             large.append(pieces)
     alone, slices, small = sliced(large, small, columns)
+    alone, small, side_by_side = _side_by_side(alone, small, columns)
     chains = [[(piece,) for piece in pieces] for pieces in alone] + slices
     together = _brought_together(small, columns)
     chains += [together] if together else []
-    if len(chains) == 1:
-        return _chained(chains[0], -1)
-    return [window for number, runs in enumerate(chains) for window in _chained(runs, number)]
+    if len(chains) + len(side_by_side) == 1:
+        return _chained(chains[0], -1) if chains else side_by_side
+    found = [window for number, runs in enumerate(chains) for window in _chained(runs, number)]
+    return found + [
+        replace(window, chain=number, goes_on=(True, True)) for number, window in enumerate(side_by_side, len(chains))
+    ]
+
+
+def _side_by_side(
+    alone: Sequence[Pieces], small: Sequence[Weighed], columns: ColumnMap
+) -> tuple[list[Pieces], list[Weighed], list[Window]]:
+    """Large files and small ones that are read by themselves, and what is compressed, where there are several files of
+    it of which one is large: those that begin at about one time are read side by side."""
+    timed: list[tuple[int, int, Piece]] = []
+    left: list[Pieces] = []
+    for pieces in alone:
+        time = first_time(pieces[0], pieces[0].columns or columns) if pieces[0].form in PACKED else None
+        if time is None:
+            left.append(pieces)
+        else:
+            timed.append((time, _weight(pieces[0]), pieces[0]))
+    if not timed or len(alone) + len(small) < 2:
+        return list(alone), list(small), []
+    others: list[Weighed] = []
+    for piece, weight in small:
+        time = first_time(piece, piece.columns or columns) if piece.form in PACKED else None
+        if time is None:
+            others.append((piece, weight))
+        else:
+            timed.append((time, weight, piece))
+    timed.sort(key=lambda each: each[:2])
+    runs: list[list[tuple[int, int, Piece]]] = [[]]
+    usual = max(_BEGUN_TOGETHER, (timed[-1][0] - timed[0][0]) // len(timed))
+    weight = 0
+    for at, each in enumerate(timed):
+        # Exporters begin new files at about one time: what is read apart is best begun then.
+        if weight >= _SIDE_BY_SIDE * flow_pieces.PIECE and each[0] - timed[at - 1][0] >= usual:
+            runs.append([])
+            weight = 0
+        runs[-1].append(each)
+        weight += each[1]
+    found = []
+    for run in runs:
+        at_once = max(_LEAST_AT_ONCE, flow_pieces.PIECE // min(len(run), _SHARES))
+        pieces = tuple(replace(piece, context=0, at_once=at_once) if len(run) > 1 else piece for _, _, piece in run)
+        found.append(Window(pieces, begins=tuple(time for time, _, _ in run) if len(run) > 1 else ()))
+    return left, others, found
 
 
 def _chained(runs: Sequence[Pieces], chain: int) -> list[Window]:
