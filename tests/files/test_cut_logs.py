@@ -234,6 +234,12 @@ class CutLogs(unittest.TestCase):
         self.assertEqual({len(each.pieces) for each in windows_of(paths)}, {1})
         self.assertEqual(self.totals(*paths)[0]["break"], 0)
 
+    def test_logs_of_which_all_records_have_one_time_are_not_read_at_once(self):
+        rows = [row.replace(row[:27], f"{START},{START}", 1) for row in self.exported(late=0)]
+        paths = [self.write(f"{number}.csv", rows) for number in range(2)]
+        self.assertEqual({len(each.pieces) for each in windows_of(paths)}, {1})
+        self.assertGreater(len(windows_of(paths)), 10)
+
     def test_a_log_in_no_order_is_not_cut_by_times(self):
         rows = self.exported(late=0)
         mine = self.shared_out(rows)

@@ -37,6 +37,11 @@ class Question:
     topology: Topology | None = None
     columns: ColumnMap = USUAL
 
+    @property
+    def is_of_single_records(self) -> bool:
+        """Whether each record tells by itself whether it is wanted."""
+        return not self.rules
+
     def start(self) -> Callable[[Window], SumOutcome]:
         """Make a worker."""
         return Summer(self).sum
@@ -108,7 +113,7 @@ def summed(
 ) -> tuple[Sums, Timeline, list[str]]:
     """The sums and the time of some logs, and what was rejected, in sentences. Raises InputError."""
     paths, said = without_copies(paths)
-    windows = windows_of(paths, question.columns)
+    windows = windows_of(paths, question.columns, question.is_of_single_records)
     sums, timeline = Sums(question.fields), Timeline(MINUTE, question.wanted.since)
     accounts = Accounts(paths, strict)
     done = cluster_outcomes(question, windows, cluster) if cluster else outcomes(question, windows)

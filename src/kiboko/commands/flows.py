@@ -265,5 +265,5 @@ def _sums(
 def _chosen(files: list[Path], question: Question) -> Iterator[FlowTable]:
     """The records that are wanted, table by table; what was rejected is told by the sums."""
     summer = Summer(question)
-    for window in windows_of(without_copies(files)[0], question.columns):
+    for window in windows_of(without_copies(files)[0], question.columns, question.is_of_single_records):
         yield from summer.chosen_of(window, [])

@@ -23,7 +23,8 @@ _FORMS = ("csv", "json")
 _SHARE, _FINE = 16, 512
 """Into how many parts of the size of a piece a file is looked at, and how finely it is cut."""
 _LONGEST_LINE, _TRIED = 1 << 16, 3
-_LEAST_CONTEXT = 1 << 14
+_LEAST_CONTEXT, _MOST_PIECES = 1 << 14, 4
+"""Octets that are read around each part of a slice at least, and how many times as large as a piece a slice may be."""
 APART = 10
 """Files that have less than this part of the time of the shorter one in common follow each other."""
 _LATE, _MOST = 0.1, 0.9
@@ -82,12 +83,13 @@ def sliced(
     beside, left = _beside(timed, small, columns)
     runs: list[list[Pieces]] = []
     for group in _of_one_time([*timed, *beside]):
-        if len(group) > 1:
-            runs.append(_slices(group))
+        slices = _slices(group) if len(group) > 1 else None
+        if slices is not None:
+            runs.append(slices)
         else:
-            (only,) = group
-            alone += [pieces for pieces in large if pieces[0].path == only.whole.path]
-            left += [each for each in small if each[0].path == only.whole.path]
+            paths = {each.whole.path for each in group}
+            alone += [pieces for pieces in large if pieces[0].path in paths]
+            left += [each for each in small if each[0].path in paths]
     places = {piece.path: number for number, (piece, _) in enumerate(small)}
     order = {pieces[0].path: number for number, pieces in enumerate(large)}
     return (sorted(alone, key=lambda pieces: order[pieces[0].path]), runs,
@@ -173,10 +175,14 @@ def _of_one_time(files: Sequence[_TimedFile]) -> list[list[_TimedFile]]:
     return groups
 
 
-def _slices(group: Sequence[_TimedFile]) -> list[Pieces]:
-    """Files of one time in slices, each about as large as a piece of one."""
+def _slices(group: Sequence[_TimedFile]) -> list[Pieces] | None:
+    """Files of one time in slices, each about as large as a piece of one; None where their times do not tell apart
+    enough of their records."""
     bounds = _bounds(group)
     cuts = [_cuts(each, bounds) for each in group]
+    sizes = [sum(stop - start for start, stop in each) for each in zip(*cuts, strict=True)]
+    if max(sizes) > _MOST_PIECES * flow_pieces.PIECE:
+        return None
     context = max(_LEAST_CONTEXT, flow_pieces.CONTEXT // len(group))
     found = []
     for number in range(len(bounds) + 1):

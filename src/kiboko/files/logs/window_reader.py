@@ -25,8 +25,6 @@ from kiboko.files.logs.windows import Window
 
 _NEAR, _LEAST_NEAR = 8, 1 << 16
 """What is read first of what lies beyond: a part of the size of a piece, and octets of each file at least."""
-
-
 _LINES = 40
 """Of files that are read side by side each counts its lines from a multiple of this power of two on."""
 _ROWS_AT_ONCE = 250_000

@@ -21,9 +21,12 @@ from kiboko.files.logs.flow_pieces import Piece, pieces_of
 from kiboko.files.logs.record_times import first_time
 from kiboko.files.logs.time_slices import APART, Pieces, Weighed, sliced
 
-_SIDE_BY_SIDE, _SHARES, _LEAST_AT_ONCE = 8, 16, 1 << 16
-"""How many pieces of text are in files that are read side by side, about; into how many shares a piece is parted for
-them at most; and octets that are read at once at least."""
+_SIDE_BY_SIDE, _RUNS = 8, 4
+"""How many pieces of text are in files that are read side by side, about; and into how many runs they are parted at
+least, so that several processes have something to read."""
+_SHARES, _LEAST_AT_ONCE = 16, 1 << 16
+"""Into how many shares a piece is parted for files that are read side by side, at most; and octets of each that are
+read at once, at least."""
 _BEGUN_TOGETHER = 60_000
 """Milliseconds between whose beginnings files may be of exporters that begin new ones together."""
 _SWELL = {**dict.fromkeys(PACKED, 8), "parquet": 8, "arrow": 2, "ipfix": 2}
@@ -47,8 +50,9 @@ class Window:
     begins: tuple[int, ...] = ()
 
 
-def windows_of(paths: Iterable[Path], columns: ColumnMap = USUAL) -> list[Window]:
-    """How some logs are read. Raises InputError where one cannot be read or is no flow log."""
+def windows_of(paths: Iterable[Path], columns: ColumnMap = USUAL, apart: bool = False) -> list[Window]:
+    """How some logs are read: large ones each by itself where nothing rests on which records meet (`apart`). Raises
+    InputError where one cannot be read or is no flow log."""
     large: list[Pieces] = []
     small: list[Weighed] = []
     for path in paths:
@@ -58,6 +62,9 @@ def windows_of(paths: Iterable[Path], columns: ColumnMap = USUAL) -> list[Window
             small.append((pieces[0], weight))
         elif pieces:
             large.append(pieces)
+    if apart:
+        runs = [(piece,) for pieces in large for piece in pieces] + _brought_together(small, columns)
+        return [Window(pieces) for pieces in runs]
     alone, slices, small = sliced(large, small, columns)
     alone, small, side_by_side = _side_by_side(alone, small, columns)
     chains = [[(piece,) for piece in pieces] for pieces in alone] + slices
@@ -96,10 +103,12 @@ def _side_by_side(
     timed.sort(key=lambda each: each[:2])
     runs: list[list[tuple[int, int, Piece]]] = [[]]
     usual = max(_BEGUN_TOGETHER, (timed[-1][0] - timed[0][0]) // len(timed))
+    in_all = sum(weight for _, weight, _ in timed)
+    most = max(flow_pieces.PIECE, min(_SIDE_BY_SIDE * flow_pieces.PIECE, in_all // _RUNS))
     weight = 0
     for at, each in enumerate(timed):
         # Exporters begin new files at about one time: what is read apart is best begun then.
-        if weight >= _SIDE_BY_SIDE * flow_pieces.PIECE and each[0] - timed[at - 1][0] >= usual:
+        if weight >= most and each[0] - timed[at - 1][0] >= usual:
             runs.append([])
             weight = 0
         runs[-1].append(each)
