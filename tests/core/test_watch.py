@@ -1,5 +1,6 @@
 """Records are judged as they come, as they would be all together; what is too much is let go and counted."""
 
+import dataclasses
 import json
 import random
 import unittest
@@ -198,6 +199,20 @@ class Watching(unittest.TestCase):
                 for at in range(0, len(flows), 4):
                     self.feed(*flows[at : at + 4])
             self.assertEqual(self.watch.summary.totals[BREAK], breaks)
+
+    def test_a_session_that_is_older_than_the_rules_is_known_again_behind_the_window(self):
+        values = base()
+        values["filters"]["closed"] = a_filter("subnet", inbound=[])
+        values["subnets"]["b1"]["filter"] = "closed"
+        walker = Walker(dataclasses.replace(load(values), as_of=NOW))
+        with mock.patch("kiboko.core.evidence.watch._WINDOW", 6):
+            self.watch = Watch(Comparison(walker), Summary(walker.directory))
+            for minute in range(-4, 20):
+                for port, flags in ((40000, 24), *(((41000, 24),) if minute > 9 else ())):
+                    ends = "10.1.1.10", "10.2.1.10"
+                    self.feed(record(*ends, port, 22, PASSED, flags, minute * 60),
+                              record(*ends[::-1], 22, port, PASSED, flags, minute * 60))  # fmt: skip
+        self.assertEqual(+self.watch.summary.totals, {UNSURE: 48, LEAK: 20})
 
 
 if __name__ == "__main__":

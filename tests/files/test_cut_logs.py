@@ -142,6 +142,37 @@ class CutLogs(unittest.TestCase):
                 told[place] = self.totals(self.write(f"{place}.csv", mine))[0]
         self.assertEqual({place: each["break"] for place, each in told.items()}, {"near": 0, "far": 0})
 
+    def test_a_session_that_is_older_than_the_rules_is_none_that_leaks_in_a_later_piece(self):
+        """The desk may not ask the database any more; its session goes on, recorded every minute, beside others' of
+        which one is new and one was never recorded before."""
+        as_of = int(self.walker.topology.as_of.timestamp() * 1000)
+        rows = []
+        for minute in range(-10, 60):
+            at = as_of + minute * 60_000
+            sessions = {50123: 24} | ({50200: 26 if minute == 20 else 24, 50300: 24} if minute >= 20 else {})
+            for port, flags in sessions.items():
+                for ends, ports in (
+                    (("10.63.1.11", "10.62.2.11"), (port, 5432)),
+                    (("10.62.2.11", "10.63.1.11"), (5432, port)),
+                ):
+                    rows.append(f"{at},{at + 59_000},{ends[0]},{ends[1]},{ports[0]},{ports[1]},6,9,1080,1,{flags}")
+            for each in range(30):
+                begun = at + each * 1900
+                rows.append(f"{begun},{begun + 400},10.61.4.14,10.62.1.11,{50000 + each},8883,6,9,1080,1,27")
+        rows.sort()
+        path = self.logs / "log.csv"
+        path.write_text("\n".join((HEADER + ",tcpControlBits", *rows)) + "\n")
+        self.assertGreater(len(windows_of([path])), 10)
+        for size in (PIECE, 1 << 25):
+            with self.subTest(size), mock.patch.object(flow_pieces, "PIECE", size):
+                summary = self.summary(path)
+                told = {}
+                for row in summary.rows():
+                    if row.source == "desk-1":
+                        told[row.concluded.status] = told.get(row.concluded.status, 0) + row.count
+                self.assertEqual(told, {"unsure": 140, "leak": 160})
+                self.assertEqual((summary.totals["unsure"], summary.totals["leak"]), (140, 160))
+
     # Several logs of one time.
 
     def shared_out(self, rows, exporters=2, seed=6):

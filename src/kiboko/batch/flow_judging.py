@@ -7,8 +7,8 @@ taken in in the order of the windows, so that the result is the same whoever did
 from __future__ import annotations
 
 import functools
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
@@ -22,13 +22,14 @@ from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
 from kiboko.core.evidence.evaluator import Evaluator, as_slice
 from kiboko.core.evidence.judged import Judged
+from kiboko.core.evidence.older_sessions import NO_KEYS, Keys, leaks_without_opening, older
 from kiboko.core.evidence.rule_usage import RuleUsage
 from kiboko.core.evidence.summary import Counted, Summary
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.memory import without_garbage
 from kiboko.core.network.model import Topology
 from kiboko.core.records.flow_query import FlowFilter
-from kiboko.core.records.flow_table import FlowTable
+from kiboko.core.records.flow_table import NO_TIME, FlowTable, milliseconds
 from kiboko.core.records.line_places import LinePlaces
 from kiboko.core.walk.walk import Walker
 from kiboko.files.elements.column_map import USUAL, ColumnMap
@@ -44,6 +45,14 @@ class Silence:
 
     told: tuple[Tallies, Coverage]
     doubted: tuple[Tallies, Coverage]
+
+
+@dataclass(frozen=True, slots=True)
+class Revised:
+    """What some records came to, and come to in the light of what other windows hold."""
+
+    before: tuple[Tallies, Coverage]
+    after: tuple[Tallies, Coverage]
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +74,10 @@ class JudgedWindow:
     """The rules that they met, where that is asked for."""
     silences: tuple[Silence, ...] = ()
     spans: tuple[tuple[int, int], ...] = ()
+    older: Keys = field(default_factory=lambda: NO_KEYS)
+    """Sessions that are older than the rules, by their keys."""
+    unopened: Keys = field(default_factory=lambda: NO_KEYS)
+    """Those that leak and of which no opening was recorded, which may be older than the rules as well."""
 
     @property
     def read(self) -> int:
@@ -78,9 +91,12 @@ class Worker:
     def __init__(
         self, topology: Topology, wanted: FlowFilter, columns: ColumnMap, asking: Asking | None = None,
         comparison: Comparison | None = None, with_usage: bool = False, only_usage: bool = False,
+        sessions: Keys = NO_KEYS,
     ) -> None:  # fmt: skip
         """`comparison` is one of the same topology, whose walks are remembered, where this process has one;
-        `with_usage` tells which rules were met as well, `only_usage` nothing else."""
+        `with_usage` tells which rules were met as well, `only_usage` nothing else. `sessions` are known to be older
+        than the rules, by their keys."""
+        self._sessions, self._as_of = sessions, milliseconds(topology.as_of)
         self._topology, self._with_usage, self._only_usage = topology, with_usage, only_usage
         self._evaluator = Evaluator(comparison or Comparison(Walker(topology)))
         self._reader = WindowReader(columns)
@@ -97,6 +113,7 @@ class Worker:
         coverage = Coverage(self._places)
         silences: list[Silence] = []
         spans: list[tuple[int, int]] = []
+        older_keys, unopened = [NO_KEYS], [NO_KEYS]
         for part in self._reader.read(window, files):
             with without_garbage():
                 table, own, judged = heard_out(self._evaluator, part)
@@ -127,8 +144,32 @@ class Worker:
             joined = judged.joined(rows)
             twice, elsewhere = twice + joined[0], elsewhere + joined[1]
             spans += part.spans if window.chain >= 0 else []
+            if self._as_of != NO_TIME and not self._only_usage:
+                older_keys.append(older(table, judged, self._as_of))
+                unopened.append(leaks_without_opening(table, judged)[1])
         return JudgedWindow(tallies, files, left_out, coverage, twice, elsewhere, beside, usage, tuple(silences),
-                            tuple(spans))  # fmt: skip
+                            tuple(spans), np.concatenate(older_keys), np.concatenate(unopened))  # fmt: skip
+
+    def revise(self, window: Window) -> list[Revised]:
+        """What some records of a window came to, and come to since sessions are known to be older than the rules.
+        Raises InputError."""
+        found = []
+        for part in self._reader.read(window, []):
+            with without_garbage():
+                table, own, before = heard_out(self._evaluator, part)
+                after = self._evaluator.with_older(table, before, self._sessions)
+                rows = covered = np.flatnonzero(
+                    own & self._wanted.mask(table) & (before.conclusion != after.conclusion)
+                )
+                if self._asking is not None:
+                    ends = RecordedEnds(before, self._evaluator.ends_of(table, before))
+                    rows = np.intersect1d(rows, self._asking.recorded(ends, own & self._wanted.mask(table)).rows)
+                if len(covered):
+                    found.append(Revised(*(
+                        (self._evaluator.summed(table, each, rows), self._covered(table, each, covered))
+                        for each in (before, after)
+                    )))  # fmt: skip
+        return found
 
     def _doubted(self, window: Window, judged: Judged) -> tuple[NDArray[np.bool_], Judged]:
         """Which records of a window, bool[n], break by their silence alone where other logs are read apart from it, and
@@ -163,6 +204,21 @@ class JudgeJob:
         return Worker(
             self.topology, self.wanted, self.columns, self.asking, comparison, self.with_usage, self.only_usage
         )
+
+
+@dataclass(frozen=True, slots=True)
+class ReviseJob:
+    """Windows held once more against one topology, of which some sessions are known to be older than its rules."""
+
+    topology: Topology
+    wanted: FlowFilter
+    columns: ColumnMap
+    asking: Asking | None
+    sessions: Keys
+
+    def start(self) -> Callable[[Window], list[Revised]]:
+        """Make a worker."""
+        return Worker(self.topology, self.wanted, self.columns, self.asking, sessions=self.sessions).revise
 
 
 def _here(job: JudgeJob, comparison: Comparison) -> Callable[[Window], JudgedWindow]:
@@ -213,7 +269,7 @@ class FlowJudge:
             if cluster
             else outcomes(job, windows, workers, here, self._counted)
         )
-        return copies + self._take_all(paths, windows, done)
+        return copies + self._take_all(paths, windows, done, cluster)
 
     def _counted(self, outcome: JudgedWindow) -> tuple[JudgedWindow, list[Counted]]:
         """What came of a window, and its groups where they are summed up."""
@@ -221,6 +277,21 @@ class FlowJudge:
             return outcome, []
         with without_garbage():
             return outcome, [self._summary.counted(each, self._comparison.finding) for each in outcome.tallies]
+
+    def _revise(self, sessions: Keys, unopened: Sequence[tuple[Window, LinePlaces, Keys]], cluster: str | None) -> None:
+        """Look once more at windows in which sessions seem to leak that others show to be older than the rules."""
+        again = [(window, places) for window, places, keys in unopened if np.isin(keys, sessions).any()]
+        if not again or self._summary is None:
+            return
+        job = ReviseJob(self._comparison.walker.topology, self._wanted, self._columns, self._asking, sessions)
+        windows = [window for window, _ in again]
+        done = cluster_outcomes(job, windows, cluster) if cluster else outcomes(job, windows)
+        for (_, places), found in zip(again, done, strict=True):
+            for each in found:
+                self.coverage.correct(each.before[1], each.after[1])
+                for taken_back, (tallies, _) in ((True, each.before), (False, each.after)):
+                    with without_garbage():
+                        self._summary.take_all(tallies, self._comparison.finding, places, taken_back)
 
     def _take_silence(self, silence: tuple[Tallies, Coverage], places: LinePlaces) -> None:
         tallies, coverage = silence
@@ -230,11 +301,14 @@ class FlowJudge:
                 self._summary.gather(self._summary.counted(tallies, self._comparison.finding), places)
 
     def _take_all(
-        self, paths: list[Path], windows: list[Window], done: Iterator[tuple[JudgedWindow, list[Counted]]]
-    ) -> list[str]:
+        self, paths: list[Path], windows: list[Window], done: Iterator[tuple[JudgedWindow, list[Counted]]],
+        cluster: str | None,
+    ) -> list[str]:  # fmt: skip
         accounts = Accounts(paths, self._strict)
         left: list[tuple[int, Silence, LinePlaces]] = []
         spans: list[Spans] = []
+        sessions = [NO_KEYS]
+        unopened: list[tuple[Window, LinePlaces, Keys]] = []
         for window, (outcome, counted) in zip(windows, done, strict=True):
             places = accounts.take(window, outcome)
             if self._summary is not None:
@@ -251,6 +325,9 @@ class FlowJudge:
             self.coverage.merge(outcome.coverage)
             left += [(len(spans), each, places) for each in outcome.silences]
             spans.append(outcome.spans)
+            sessions.append(outcome.older)
+            unopened.append((window, places, outcome.unopened))
+        self._revise(np.concatenate(sessions), unopened, cluster)
         doubted = of_one_time(windows, spans)
         for number, each, places in left:
             self._take_silence(each.doubted if number in doubted else each.told, places)

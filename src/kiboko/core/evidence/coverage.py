@@ -104,6 +104,12 @@ class Coverage:
         used |= np.bincount(table.destination, minlength=len(table.addresses)) > 0
         self.subnets |= self.places.met(table.addresses, used)
 
+    def correct(self, before: Coverage, after: Coverage) -> None:
+        """Have some records, as they were taken in before, come to something else."""
+        for period, counts in before.timeline.counts.items():
+            self.timeline.counts[period] = self.timeline.counts[period] - counts
+        self.timeline.merge(after.timeline)
+
     def _times(self, table: FlowTable, status: NDArray[np.uint8]) -> None:
         """Count by minute, point and status at once."""
         start, point = table.start, table.point

@@ -24,6 +24,7 @@ from kiboko.core.evidence.judged import Classes, Judged
 from kiboko.core.evidence.judging import IS_LEAK
 from kiboko.core.evidence.known_points import KnownPoints
 from kiboko.core.evidence.known_proofs import KnownProofs, ages_of, late_denials
+from kiboko.core.evidence.older_sessions import Keys, leaks_without_opening
 from kiboko.core.evidence.passages import Passages
 from kiboko.core.evidence.point_marks import point_marks, weights
 from kiboko.core.evidence.proofs import UNASKED, contexts, flag_kinds, mark_bits
@@ -222,11 +223,27 @@ class Evaluator:
         doubtful = np.zeros(len(listed), dtype=np.bool_)
         doubtful[numbers] = True
         silent = doubtful[judged.conclusion]
-        if not silent.any():
-            return silent, judged
-        instead = np.arange(len(listed))
-        instead[numbers] = [self._conclusions.with_reason(each, judging.SILENT_APART) for each in numbers]
-        return silent, dataclasses.replace(judged, conclusion=instead[judged.conclusion])
+        return silent, self._with_reason(judged, silent, judging.SILENT_APART)
+
+    def with_older(self, table: FlowTable, judged: Judged, sessions: Keys) -> Judged:
+        """What records come to where some sessions are known to be older than the rules, by their keys."""
+        met, keys = leaks_without_opening(table, judged)
+        is_older = np.isin(keys, sessions)
+        if judged.found is None or not is_older.any():
+            return judged
+        conversations = np.zeros(len(judged.found), dtype=np.bool_)
+        conversations[met[is_older]] = True
+        return self._with_reason(judged, conversations[judged.found.of], judging.OLDER_SESSION)
+
+    def _with_reason(self, judged: Judged, which: Truths, reason: int) -> Judged:
+        """What records come to, of which some do so for another reason."""
+        if not which.any():
+            return judged
+        conclusion = judged.conclusion.copy()
+        told, codes = numbered(conclusion[which])
+        instead = [self._conclusions.with_reason(each, reason) for each in told.tolist()]
+        conclusion[which] = np.array(instead, dtype=np.int64)[codes]
+        return dataclasses.replace(judged, conclusion=conclusion)
 
     def summed(self, table: FlowTable, judged: Judged, rows: Rows) -> Tallies:
         """Some records of a judged table summed up by what they come to and by class."""

@@ -12,12 +12,15 @@ from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.disagreements import Disagreements
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.judged import Judged
+from kiboko.core.evidence.older_sessions import NO_KEYS, Keys, older
 from kiboko.core.evidence.summary import Summary
+from kiboko.core.records.columns import ascending
 from kiboko.core.records.extent import WHOLE, Extent, extent_of
-from kiboko.core.records.flow_table import FlowTable, joined
+from kiboko.core.records.flow_table import NO_TIME, FlowTable, joined, milliseconds
 
 _MOST_WAITING = 200_000
 _WINDOW = 50_000
+_MOST_OLDER = 1_000_000
 
 
 @dataclass(slots=True)
@@ -33,6 +36,9 @@ class Watch:
     unjudged: int = 0
     judged: int = 0
     _evaluator: Evaluator = field(init=False)
+    _as_of: int = field(init=False)
+    _older: Keys = field(default_factory=lambda: NO_KEYS)
+    """Sessions that are older than the rules, and may go on."""
     _waiting: list[FlowTable] = field(default_factory=list)
     _size: int = 0
     _window: FlowTable = field(default_factory=FlowTable.empty)
@@ -45,6 +51,7 @@ class Watch:
 
     def __post_init__(self) -> None:
         self._evaluator = Evaluator(self.comparison)
+        self._as_of = milliseconds(self.comparison.walker.topology.as_of)
         self._evaluator.prepare()  # while it is being done nothing else is, and packets do not wait
 
     def add(self, table: FlowTable) -> None:
@@ -71,6 +78,9 @@ class Watch:
         self._waiting, self._size = [], 0
         unheard = np.append(self._unheard, ~self._extent(table).holds(table.last()[before:]))
         judged = self._evaluator.judge(table, unheard if unheard.any() else None)
+        if self._as_of != NO_TIME:
+            self._older = ascending(np.append(self._older, older(table, judged, self._as_of)))[0][-_MOST_OLDER:]
+            judged = self._evaluator.with_older(table, judged, self._older)
         found: list[Disagreements] = []
         changed = self._changed(judged, before)
         if len(changed):
