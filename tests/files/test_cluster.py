@@ -16,8 +16,8 @@ from bench import flow_logs
 from distributed import LocalCluster
 
 from kiboko.batch import piecework
-from kiboko.batch.flow_judging import JudgeJob
 from kiboko.batch.flow_summing import Question, summed
+from kiboko.batch.window_judging import JudgeJob
 from kiboko.core.errors import EnvironmentFailure, InputError
 from kiboko.core.records.flow_query import FlowFilter
 from kiboko.demo.data import write_demo
