@@ -140,6 +140,19 @@ def outward(piece: Piece, octets: int, at_end: bool) -> list[Piece]:
     return [*found, replace(piece, start=start, stop=stop, context=0)]
 
 
+def cut_to(piece: Piece, octets: int) -> Iterator[Piece]:
+    """A piece of a text cut into ones of about so many octets; another piece as it is."""
+    if piece.stop is None or piece.form == "parquet":
+        yield piece
+        return
+    start = piece.start
+    with open(piece.path, "rb") as stream:
+        while start < piece.stop:
+            stop = min(line_begin(stream, start + octets, piece.begin), piece.stop)
+            yield replace(piece, start=start, stop=stop, is_part=True)
+            start = stop
+
+
 def there_now(path: Path) -> Path | None:
     """A log of a store that a collector writes to meanwhile: the file that a growing segment has become, or None where
     it was too old and is gone."""

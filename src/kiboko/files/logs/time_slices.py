@@ -19,7 +19,8 @@ from kiboko.files.logs import flow_pieces
 from kiboko.files.logs.flow_pieces import Piece, line_begin
 from kiboko.files.logs.record_times import first_time, line_time
 
-_FORMS = ("csv", "json")
+TEXTS = ("csv", "json")
+"""The forms of texts of which each line tells when its record began."""
 _SHARE, _FINE = 16, 512
 """Into how many parts of the size of a piece a file is looked at, and how finely it is cut."""
 _LONGEST_LINE, _TRIED = 1 << 16, 3
@@ -58,7 +59,7 @@ class _TimedFile:
     @property
     def is_text(self) -> bool:
         """Whether it can be cut at any line."""
-        return self.whole.form in _FORMS
+        return self.whole.form in TEXTS
 
 
 def sliced(
@@ -115,7 +116,7 @@ def _beside(
 
 def _timed(whole: Piece, columns: ColumnMap) -> _TimedFile | None:
     """A text with the times of its records; None where it is none, its records have none, or these are in no order."""
-    if whole.form not in _FORMS or not whole.stop:
+    if whole.form not in TEXTS or not whole.stop:
         return None
     try:
         with open(whole.path, "rb") as stream:

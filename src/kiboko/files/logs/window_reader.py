@@ -16,7 +16,7 @@ from kiboko.core.records.flow_table import FlowTable, joined
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs import flow_pieces
-from kiboko.files.logs.flow_pieces import OWN, Piece, PiecePart, outward
+from kiboko.files.logs.flow_pieces import OWN, Piece, PiecePart, cut_to, outward
 from kiboko.files.logs.flow_reader import PieceReader
 from kiboko.files.logs.merged_streams import Stream, merged
 from kiboko.files.logs.surroundings import Clock, Side, Surroundings, extent_by, extent_by_files, file_number, files_of
@@ -102,10 +102,17 @@ class WindowReader:
 
         def tables(number: int, piece: Piece, file: FileRead) -> Iterator[FlowTable]:
             file.start = 1 + (number << _LINES)
-            for part in self._counted(piece, file):
-                table = part.table.taken(part.own)
-                yield dataclasses.replace(table, line=table.line + file.start - 1,
-                                          file=np.full(len(table), number, dtype=np.int32))  # fmt: skip
+            for each in cut_to(piece, piece.at_once or flow_pieces.PIECE):
+                before = file.lines
+                mine = dataclasses.replace(file, rejects=Rejects(piece.path, word=piece.word))
+                for part in self._counted(each, mine):
+                    file.lines, file.read = mine.lines, mine.read
+                    table = part.table.taken(part.own)
+                    yield dataclasses.replace(table, line=table.line + file.start - 1 + before,
+                                              file=np.full(len(table), number, dtype=np.int32))  # fmt: skip
+                file.lines, file.read = mine.lines, mine.read
+                file.rejects.headers = file.rejects.headers or mine.rejects.headers
+                file.rejects.take(mine.rejects, before)
 
         streams = [
             Stream(begins, tables(number, piece, file))

@@ -19,7 +19,7 @@ from kiboko.files.elements.streams import PACKED
 from kiboko.files.logs import flow_pieces
 from kiboko.files.logs.flow_pieces import Piece, pieces_of
 from kiboko.files.logs.record_times import first_time
-from kiboko.files.logs.time_slices import APART, Pieces, Weighed, sliced
+from kiboko.files.logs.time_slices import APART, TEXTS, Pieces, Weighed, sliced
 
 _SIDE_BY_SIDE, _RUNS = 8, 4
 """How many pieces of text are in files that are read side by side, about; and into how many runs they are parted at
@@ -65,8 +65,8 @@ def windows_of(paths: Iterable[Path], columns: ColumnMap = USUAL, apart: bool = 
     if apart:
         runs = [(piece,) for pieces in large for piece in pieces] + _brought_together(small, columns)
         return [Window(pieces) for pieces in runs]
+    large, small, side_by_side = _side_by_side(large, small, columns)
     alone, slices, small = sliced(large, small, columns)
-    alone, small, side_by_side = _side_by_side(alone, small, columns)
     chains = [[(piece,) for piece in pieces] for pieces in alone] + slices
     together = _brought_together(small, columns)
     chains += [together] if together else []
@@ -79,46 +79,72 @@ def windows_of(paths: Iterable[Path], columns: ColumnMap = USUAL, apart: bool = 
 
 
 def _side_by_side(
-    alone: Sequence[Pieces], small: Sequence[Weighed], columns: ColumnMap
+    large: Sequence[Pieces], small: Sequence[Weighed], columns: ColumnMap
 ) -> tuple[list[Pieces], list[Weighed], list[Window]]:
-    """Large files and small ones that are read by themselves, and what is compressed, where there are several files of
-    it of which one is large: those that begin at about one time are read side by side."""
-    timed: list[tuple[int, int, Piece]] = []
-    left: list[Pieces] = []
-    for pieces in alone:
-        time = first_time(pieces[0], pieces[0].columns or columns) if pieces[0].form in PACKED else None
-        if time is None:
-            left.append(pieces)
+    """Large files and small ones that are read otherwise; and windows of what is compressed, and of large texts beside
+    it, where there are several files of which one is large: those that begin at about one time are read side by side.
+    """
+    timed = [_Begun.of(pieces, sum(map(_weight, pieces[:1])), columns, (*PACKED, *TEXTS)) for pieces in large]
+    has_packed = any(each is not None and each.is_packed for each in timed)
+    if not has_packed or len(large) + len(small) < 2:
+        return list(large), list(small), []
+    beside = [_Begun.of((piece,), weight, columns, PACKED) for piece, weight in small]
+    left = [pieces for pieces, each in zip(large, timed, strict=True) if each is None]
+    others = [piece for piece, each in zip(small, beside, strict=True) if each is None]
+    found = []
+    for run in _runs(sorted((each for each in (*timed, *beside) if each is not None), key=lambda each: each.time)):
+        if not any(each.is_packed for each in run):
+            left += [each.pieces for each in run]
+        elif len(run) == 1:
+            found.append(Window(run[0].pieces))
         else:
-            timed.append((time, _weight(pieces[0]), pieces[0]))
-    if not timed or len(alone) + len(small) < 2:
-        return list(alone), list(small), []
-    others: list[Weighed] = []
-    for piece, weight in small:
-        time = first_time(piece, piece.columns or columns) if piece.form in PACKED else None
-        if time is None:
-            others.append((piece, weight))
-        else:
-            timed.append((time, weight, piece))
-    timed.sort(key=lambda each: each[:2])
-    runs: list[list[tuple[int, int, Piece]]] = [[]]
-    usual = max(_BEGUN_TOGETHER, (timed[-1][0] - timed[0][0]) // len(timed))
-    in_all = sum(weight for _, weight, _ in timed)
-    most = max(flow_pieces.PIECE, min(_SIDE_BY_SIDE * flow_pieces.PIECE, in_all // _RUNS))
-    weight = 0
-    for at, each in enumerate(timed):
+            at_once = max(_LEAST_AT_ONCE, flow_pieces.PIECE // min(len(run), _SHARES))
+            pieces = tuple(replace(each.whole, context=0, at_once=at_once) for each in run)
+            found.append(Window(pieces, begins=tuple(each.time for each in run)))
+    places = {pieces[0].path: number for number, pieces in enumerate(large)}
+    return sorted(left, key=lambda pieces: places[pieces[0].path]), others, found
+
+
+@dataclass(frozen=True, slots=True)
+class _Begun:
+    """A file by its pieces, about how many octets of text it is, and when its first record began."""
+
+    pieces: Pieces
+    weight: int
+    time: int
+
+    @classmethod
+    def of(cls, pieces: Pieces, weight: int, columns: ColumnMap, forms: Sequence[str]) -> _Begun | None:
+        """A file of some forms; None where its first record does not tell when it began."""
+        first = pieces[0]
+        time = first_time(first, first.columns or columns) if first.form in forms else None
+        return cls(pieces, weight, time) if time is not None else None
+
+    @property
+    def is_packed(self) -> bool:
+        """Whether it is compressed."""
+        return self.pieces[0].form in PACKED
+
+    @property
+    def whole(self) -> Piece:
+        """The file as one piece."""
+        return replace(self.pieces[0], stop=self.pieces[-1].stop)
+
+
+def _runs(files: Sequence[_Begun]) -> list[list[_Begun]]:
+    """Files in the order of their times in runs that are read side by side."""
+    usual = max(_BEGUN_TOGETHER, (files[-1].time - files[0].time) // len(files))
+    most = min(_SIDE_BY_SIDE * flow_pieces.PIECE, sum(each.weight for each in files) // _RUNS)
+    runs: list[list[_Begun]] = [[]]
+    weight, latest = 0, files[0].time
+    for each in files:
         # Exporters begin new files at about one time: what is read apart is best begun then.
-        if weight >= most and each[0] - timed[at - 1][0] >= usual:
+        if weight >= max(flow_pieces.PIECE, most) and each.time - latest >= usual:
             runs.append([])
             weight = 0
         runs[-1].append(each)
-        weight += each[1]
-    found = []
-    for run in runs:
-        at_once = max(_LEAST_AT_ONCE, flow_pieces.PIECE // min(len(run), _SHARES))
-        pieces = tuple(replace(piece, context=0, at_once=at_once) if len(run) > 1 else piece for _, _, piece in run)
-        found.append(Window(pieces, begins=tuple(time for time, _, _ in run) if len(run) > 1 else ()))
-    return left, others, found
+        weight, latest = weight + each.weight, each.time
+    return runs
 
 
 def _chained(runs: Sequence[Pieces], chain: int) -> list[Window]:
