@@ -27,8 +27,7 @@ def heard_out(evaluator: Evaluator, part: WindowPart) -> tuple[FlowTable, NDArra
     if judged.found is None or judged.around is None or not judged.around.any():
         return table, own, judged
     alone = (judged.around != ALONE) & judged.found.union(own)
-    clock = surroundings.times(table)
-    begun, ended = judged.found.least(clock)[alone], judged.found.most(clock)[alone]
+    begun, ended = _from_to(surroundings.times(table), judged.found.of, alone)
     asked = table.taken(judged.found.first[alone])
     beside: dict[bool, list[FlowTable]] = {False: [], True: []}
     is_met = np.zeros(len(asked), dtype=np.bool_)
@@ -49,6 +48,19 @@ def heard_out(evaluator: Evaluator, part: WindowPart) -> tuple[FlowTable, NDArra
     table = joined([*reversed(beside[False]), table, *beside[True]])
     own = np.concatenate([np.zeros(before, dtype=np.bool_), own, np.zeros(behind, dtype=np.bool_)])
     return table, own, evaluator.judge(table, ~surroundings.extent.holds(surroundings.times(table)))
+
+
+def _from_to(
+    times: NDArray[np.int64], of: NDArray[np.int64], which: NDArray[np.bool_]
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """From when to when some conversations are, by the times of records and the numbers of their conversations."""
+    rows = np.flatnonzero(which[of])
+    place = (np.cumsum(which) - 1)[of[rows]]
+    begun = np.full(int(which.sum()), np.iinfo(np.int64).max)
+    ended = np.full(len(begun), np.iinfo(np.int64).min)
+    np.minimum.at(begun, place, times[rows])
+    np.maximum.at(ended, place, times[rows])
+    return begun, ended
 
 
 def _newest(table: FlowTable) -> NDArray[np.int64]:

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence.comparison import LEAK
-from kiboko.core.evidence.conversations import PAUSE, Conversations
+from kiboko.core.evidence.conversations import PAUSE
 from kiboko.core.evidence.judged import Judged
 from kiboko.core.header.services import TCP
 from kiboko.core.records.flow_table import FlowTable
@@ -21,14 +21,6 @@ _OLDER = ("older-session", "log-before-as-of")
 _SYN = 0x02
 _ODD = tuple(np.uint64(each) for each in (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0xD6E8FEB86659FD93))
 _SHIFT = np.uint64(29)
-
-
-def is_unopened(table: FlowTable, found: Conversations) -> NDArray[np.bool_]:
-    """Which conversations are sessions of TCP of which nobody's opening was recorded, though flags were, bool[k]."""
-    known = (table.flags >= 0) & (table.protocol == TCP)
-    bits = found.union(known.astype(np.uint8) | (known & (table.flags & _SYN > 0)).astype(np.uint8) << 1)
-    found_unopened: NDArray[np.bool_] = bits == 1
-    return found_unopened
 
 
 def keys_of(table: FlowTable, rows: NDArray[np.int64]) -> Keys:
@@ -58,10 +50,16 @@ def older(table: FlowTable, judged: Judged, as_of: int) -> Keys:
 
 
 def leaks_without_opening(table: FlowTable, judged: Judged) -> tuple[NDArray[np.int64], Keys]:
-    """The conversations that leak and of which nobody's opening was recorded, which may be older than the rules, by
-    their numbers, int64[m], and their keys, uint64[m]."""
-    if judged.found is None:
-        return np.zeros(0, dtype=np.int64), NO_KEYS
+    """The sessions of TCP that leak and of which nobody's opening was recorded, though flags were: they may be older
+    than the rules. The numbers of their conversations, int64[m], and their keys, uint64[m]."""
     is_leak = np.array([each.status == LEAK for each in judged.concluded], dtype=np.bool_)
-    met = np.flatnonzero(is_leak[judged.conclusion[judged.found.first]] & is_unopened(table, judged.found))
+    rows = np.flatnonzero(is_leak[judged.conclusion])
+    rows = rows[(table.protocol[rows] == TCP) & (table.flags[rows] >= 0)]
+    if judged.found is None or not len(rows):
+        return np.zeros(0, dtype=np.int64), NO_KEYS
+    of = judged.found.of[rows]
+    is_unopened = np.zeros(len(judged.found), dtype=np.bool_)
+    is_unopened[of] = True
+    is_unopened[of[table.flags[rows] & _SYN > 0]] = False
+    met = np.flatnonzero(is_unopened)
     return met, keys_of(table, judged.found.first[met])
