@@ -18,11 +18,12 @@ from kiboko.batch.window_judging import JudgedWindow, JudgeJob, ReviseJob, Silen
 from kiboko.core.evidence.asking import Asking, Beside
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
-from kiboko.core.evidence.older_sessions import NO_KEYS, Keys
+from kiboko.core.evidence.older_sessions import NO_KEYS, Keys, among
 from kiboko.core.evidence.rule_usage import RuleUsage
 from kiboko.core.evidence.summary import Counted, Summary
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.memory import without_garbage
+from kiboko.core.records.columns import ascending
 from kiboko.core.records.flow_query import FlowFilter
 from kiboko.core.records.line_places import LinePlaces
 from kiboko.files.elements.column_map import USUAL, ColumnMap
@@ -89,7 +90,7 @@ class FlowJudge:
 
     def _revise(self, sessions: Keys, unopened: Sequence[tuple[Window, LinePlaces, Keys]], cluster: str | None) -> None:
         """Look once more at windows in which sessions seem to leak that others show to be older than the rules."""
-        again = [(window, places) for window, places, keys in unopened if np.isin(keys, sessions).any()]
+        again = [(window, places) for window, places, keys in unopened if among(keys, sessions).any()]
         if not again or self._summary is None:
             return
         job = ReviseJob(self._comparison.walker.topology, self._wanted, self._columns, self._asking, sessions)
@@ -136,7 +137,7 @@ class FlowJudge:
             spans.append(outcome.spans)
             sessions.append(outcome.older)
             unopened.append((window, places, outcome.unopened))
-        self._revise(np.concatenate(sessions), unopened, cluster)
+        self._revise(ascending(np.concatenate(sessions))[0], unopened, cluster)
         doubted = of_one_time(windows, spans)
         for number, each, places in left:
             self._take_silence(each.doubted if number in doubted else each.told, places)

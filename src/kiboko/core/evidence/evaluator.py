@@ -24,7 +24,7 @@ from kiboko.core.evidence.judged import Classes, Judged
 from kiboko.core.evidence.judging import IS_LEAK
 from kiboko.core.evidence.known_points import KnownPoints
 from kiboko.core.evidence.known_proofs import KnownProofs, ages_of, late_denials
-from kiboko.core.evidence.older_sessions import Keys, leaks_without_opening
+from kiboko.core.evidence.older_sessions import Keys, among, leaks_without_opening
 from kiboko.core.evidence.passages import Passages
 from kiboko.core.evidence.point_marks import point_marks, weights
 from kiboko.core.evidence.proofs import UNASKED, contexts, flag_kinds, mark_bits
@@ -226,9 +226,9 @@ class Evaluator:
         return silent, self._with_reason(judged, silent, judging.SILENT_APART)
 
     def with_older(self, table: FlowTable, judged: Judged, sessions: Keys) -> Judged:
-        """What records come to where some sessions are known to be older than the rules, by their keys."""
+        """What records come to where some sessions are known to be older than the rules, by their keys, ascending."""
         met, keys = leaks_without_opening(table, judged)
-        is_older = np.isin(keys, sessions)
+        is_older = among(keys, sessions)
         if judged.found is None or not is_older.any():
             return judged
         conversations = np.zeros(len(judged.found), dtype=np.bool_)

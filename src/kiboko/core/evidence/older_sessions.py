@@ -63,3 +63,11 @@ def leaks_without_opening(table: FlowTable, judged: Judged) -> tuple[NDArray[np.
     is_unopened[of[table.flags[rows] & _SYN > 0]] = False
     met = np.flatnonzero(is_unopened)
     return met, keys_of(table, judged.found.first[met])
+
+
+def among(keys: Keys, known: Keys) -> NDArray[np.bool_]:
+    """Which keys are among known ones, which are ascending, bool[n]."""
+    if not len(known):
+        return np.zeros(len(keys), dtype=np.bool_)
+    found: NDArray[np.bool_] = known[np.minimum(np.searchsorted(known, keys), len(known) - 1)] == keys
+    return found

@@ -12,7 +12,7 @@ from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.disagreements import Disagreements
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.judged import Judged
-from kiboko.core.evidence.older_sessions import NO_KEYS, Keys, older
+from kiboko.core.evidence.older_sessions import NO_KEYS, Keys, among, older
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.columns import ascending
 from kiboko.core.records.extent import WHOLE, Extent, extent_of
@@ -79,7 +79,10 @@ class Watch:
         unheard = np.append(self._unheard, ~self._extent(table).holds(table.last()[before:]))
         judged = self._evaluator.judge(table, unheard if unheard.any() else None)
         if self._as_of != NO_TIME:
-            self._older = ascending(np.append(self._older, older(table, judged, self._as_of)))[0][-_MOST_OLDER:]
+            fresh = older(table, judged, self._as_of)
+            fresh = fresh[~among(fresh, self._older)]
+            if len(fresh):
+                self._older = ascending(np.append(self._older, fresh))[0][-_MOST_OLDER:]
             judged = self._evaluator.with_older(table, judged, self._older)
         found: list[Disagreements] = []
         changed = self._changed(judged, before)
