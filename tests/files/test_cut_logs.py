@@ -23,7 +23,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import parse_services
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
-from kiboko.files.logs import flow_pieces, windows
+from kiboko.files.logs import begun_together, flow_pieces
 from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.logs.window_reader import WindowReader
 from kiboko.files.logs.windows import windows_of
@@ -242,7 +242,7 @@ class CutLogs(unittest.TestCase):
                 self.check_lines(paths)
 
     def check_lines(self, paths):
-        with mock.patch.object(flow_pieces, "PIECE", 8_000), mock.patch.object(windows, "_SIDE_BY_SIDE", 1):
+        with mock.patch.object(flow_pieces, "PIECE", 8_000), mock.patch.object(begun_together, "_SIDE_BY_SIDE", 1):
             cut = windows_of(paths)
         self.assertGreater(max(len(each.pieces) for each in cut), 2)
         lines = {str(path): 0 if path.suffix == ".jsonl" else 1 for path in paths}

@@ -16,6 +16,7 @@ from kiboko.core.evidence.asking import Asking
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.observed import Observed, observe, shown_by
+from kiboko.core.evidence.silence import with_doubt
 from kiboko.core.network.model import Topology
 from kiboko.core.records.flow_query import FlowFilter
 from kiboko.core.records.flow_table import milliseconds
@@ -58,7 +59,7 @@ class ObserveJob:
                 wanted = self.wanted.mask(table)
                 _merge(found, observe(evaluator, table, judged, own, wanted, self.asked))
                 if window.chain >= 0:
-                    _, doubtful = evaluator.with_doubt(judged)
+                    _, doubtful = with_doubt(evaluator, judged)
                     _merge(doubted, observe(evaluator, table, doubtful, own, wanted, self.asked))
                     outcome.spans += part.spans
             return outcome

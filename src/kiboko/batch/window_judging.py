@@ -14,8 +14,9 @@ from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
 from kiboko.core.evidence.evaluator import Evaluator, as_slice
 from kiboko.core.evidence.judged import Judged
-from kiboko.core.evidence.older_sessions import NO_KEYS, Keys, leaks_without_opening, older
+from kiboko.core.evidence.older_sessions import NO_KEYS, Keys, leaks_without_opening, older, with_older
 from kiboko.core.evidence.rule_usage import RuleUsage
+from kiboko.core.evidence.silence import with_doubt
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.memory import without_garbage
 from kiboko.core.network.model import Topology
@@ -146,7 +147,7 @@ class Worker:
         for part in self._reader.read(window, []):
             with without_garbage():
                 table, own, before = heard_out(self._evaluator, part)
-                after = self._evaluator.with_older(table, before, self._sessions)
+                after = with_older(self._evaluator, table, before, self._sessions)
                 rows = covered = np.flatnonzero(
                     own & self._wanted.mask(table) & (before.conclusion != after.conclusion)
                 )
@@ -165,7 +166,7 @@ class Worker:
         what all come to if these are of its time."""
         if window.chain < 0:
             return np.zeros(len(judged.conclusion), dtype=np.bool_), judged
-        return self._evaluator.with_doubt(judged)
+        return with_doubt(self._evaluator, judged)
 
     def _covered(self, table: FlowTable, judged: Judged, rows: NDArray[np.int64]) -> Coverage:
         found = Coverage(self._places)

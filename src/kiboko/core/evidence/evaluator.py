@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence import judging
 from kiboko.core.evidence.addressed import Addressed, Asked
-from kiboko.core.evidence.comparison import BREAK, Comparison
+from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.conclusions import Conclusions
 from kiboko.core.evidence.conversations import Conversations, KnownPorts, bring_together
 from kiboko.core.evidence.gate_outcomes import GateOutcomes, Situation
@@ -24,7 +24,6 @@ from kiboko.core.evidence.judged import Classes, Judged
 from kiboko.core.evidence.judging import IS_LEAK
 from kiboko.core.evidence.known_points import KnownPoints
 from kiboko.core.evidence.known_proofs import KnownProofs, ages_of, late_denials
-from kiboko.core.evidence.older_sessions import Keys, among, leaks_without_opening
 from kiboko.core.evidence.passages import Passages
 from kiboko.core.evidence.point_marks import point_marks, weights
 from kiboko.core.evidence.proofs import UNASKED, contexts, flag_kinds, mark_bits
@@ -35,7 +34,6 @@ from kiboko.core.evidence.traces import NO_TRACE, Traces
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD
 from kiboko.core.records.columns import Distinct, KeyNumbers, ascending, distinct, has_ports, is_icmp, numbered
 from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds
-from kiboko.core.records.records import SILENT
 from kiboko.core.tables.client_ports import ClientPorts, asked_line, is_without_service
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import GateTables
@@ -215,28 +213,8 @@ class Evaluator:
             covered(table.taken(part), judged.part(part))
         return self.summed(table, judged, rows)
 
-    def with_doubt(self, judged: Judged) -> tuple[Truths, Judged]:
-        """Which records are of conversations that break by their silence alone, bool[n]; and what all come to where the
-        answers may stand in logs that were not at hand."""
-        listed = judged.concluded
-        numbers = [at for at, each in enumerate(listed) if each.status == BREAK and each.observed == SILENT]
-        doubtful = np.zeros(len(listed), dtype=np.bool_)
-        doubtful[numbers] = True
-        silent = doubtful[judged.conclusion]
-        return silent, self._with_reason(judged, silent, judging.SILENT_APART)
-
-    def with_older(self, table: FlowTable, judged: Judged, sessions: Keys) -> Judged:
-        """What records come to where some sessions are known to be older than the rules, by their keys, ascending."""
-        met, keys = leaks_without_opening(table, judged)
-        is_older = among(keys, sessions)
-        if judged.found is None or not is_older.any():
-            return judged
-        conversations = np.zeros(len(judged.found), dtype=np.bool_)
-        conversations[met[is_older]] = True
-        return self._with_reason(judged, conversations[judged.found.of], judging.OLDER_SESSION)
-
-    def _with_reason(self, judged: Judged, which: Truths, reason: int) -> Judged:
-        """What records come to, of which some do so for another reason."""
+    def with_reason(self, judged: Judged, which: Truths, reason: int) -> Judged:
+        """What records come to where some of them, bool[n], do so for another reason, an index of `REASONS`."""
         if not which.any():
             return judged
         conclusion = judged.conclusion.copy()

@@ -9,8 +9,10 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from kiboko.core.evidence import judging
 from kiboko.core.evidence.comparison import LEAK
 from kiboko.core.evidence.conversations import PAUSE
+from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.judged import Judged
 from kiboko.core.header.services import TCP
 from kiboko.core.records.flow_table import FlowTable
@@ -63,6 +65,17 @@ def leaks_without_opening(table: FlowTable, judged: Judged) -> tuple[NDArray[np.
     is_unopened[of[table.flags[rows] & _SYN > 0]] = False
     met = np.flatnonzero(is_unopened)
     return met, keys_of(table, judged.found.first[met])
+
+
+def with_older(evaluator: Evaluator, table: FlowTable, judged: Judged, sessions: Keys) -> Judged:
+    """What records come to where some sessions are known to be older than the rules, by their keys, ascending."""
+    met, keys = leaks_without_opening(table, judged)
+    is_older = among(keys, sessions)
+    if judged.found is None or not is_older.any():
+        return judged
+    conversations = np.zeros(len(judged.found), dtype=np.bool_)
+    conversations[met[is_older]] = True
+    return evaluator.with_reason(judged, conversations[judged.found.of], judging.OLDER_SESSION)
 
 
 def among(keys: Keys, known: Keys) -> NDArray[np.bool_]:

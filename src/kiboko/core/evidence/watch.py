@@ -12,7 +12,7 @@ from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.disagreements import Disagreements
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.judged import Judged
-from kiboko.core.evidence.older_sessions import NO_KEYS, Keys, among, older
+from kiboko.core.evidence.older_sessions import NO_KEYS, Keys, among, older, with_older
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.columns import ascending
 from kiboko.core.records.extent import WHOLE, Extent, extent_of
@@ -83,7 +83,7 @@ class Watch:
             fresh = fresh[~among(fresh, self._older)]
             if len(fresh):
                 self._older = ascending(np.append(self._older, fresh))[0][-_MOST_OLDER:]
-            judged = self._evaluator.with_older(table, judged, self._older)
+            judged = with_older(self._evaluator, table, judged, self._older)
         found: list[Disagreements] = []
         changed = self._changed(judged, before)
         if len(changed):

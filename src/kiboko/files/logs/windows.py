@@ -17,18 +17,11 @@ from kiboko.core.records.flow_table import NO_TIME
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.streams import PACKED
 from kiboko.files.logs import flow_pieces
+from kiboko.files.logs.begun_together import Begun, runs_of, shares_of
 from kiboko.files.logs.flow_pieces import Piece, pieces_of
 from kiboko.files.logs.record_times import first_time
 from kiboko.files.logs.time_slices import APART, TEXTS, Pieces, Weighed, sliced
 
-_SIDE_BY_SIDE, _RUNS = 8, 4
-"""How many pieces of text are in files that are read side by side, about; and into how many runs they are parted at
-least, so that several processes have something to read."""
-_SHARES, _LEAST_AT_ONCE = 16, 1 << 16
-"""Into how many shares a piece is parted for files that are read side by side, at most; and octets of each that are
-read at once, at least."""
-_BEGUN_TOGETHER = 60_000
-"""Milliseconds between whose beginnings files may be of exporters that begin new ones together."""
 _SWELL = {**dict.fromkeys(PACKED, 8), "parquet": 8, "arrow": 2, "ipfix": 2}
 """About how many octets of text an octet of each form stands for."""
 
@@ -84,67 +77,23 @@ def _side_by_side(
     """Large files and small ones that are read otherwise; and windows of what is compressed, and of large texts beside
     it, where there are several files of which one is large: those that begin at about one time are read side by side.
     """
-    timed = [_Begun.of(pieces, sum(map(_weight, pieces[:1])), columns, (*PACKED, *TEXTS)) for pieces in large]
+    timed = [Begun.of(pieces, _weight(pieces[0]), columns, (*PACKED, *TEXTS)) for pieces in large]
     has_packed = any(each is not None and each.is_packed for each in timed)
     if not has_packed or len(large) + len(small) < 2:
         return list(large), list(small), []
-    beside = [_Begun.of((piece,), weight, columns, PACKED) for piece, weight in small]
+    beside = [Begun.of((piece,), weight, columns, PACKED) for piece, weight in small]
     left = [pieces for pieces, each in zip(large, timed, strict=True) if each is None]
     others = [piece for piece, each in zip(small, beside, strict=True) if each is None]
     found = []
-    for run in _runs(sorted((each for each in (*timed, *beside) if each is not None), key=lambda each: each.time)):
+    for run in runs_of(sorted((each for each in (*timed, *beside) if each is not None), key=lambda each: each.time)):
         if not any(each.is_packed for each in run):
             left += [each.pieces for each in run]
         elif len(run) == 1:
             found.append(Window(run[0].pieces))
         else:
-            at_once = max(_LEAST_AT_ONCE, flow_pieces.PIECE // min(len(run), _SHARES))
-            pieces = tuple(replace(each.whole, context=0, at_once=at_once) for each in run)
-            found.append(Window(pieces, begins=tuple(each.time for each in run)))
+            found.append(Window(shares_of(run), begins=tuple(each.time for each in run)))
     places = {pieces[0].path: number for number, pieces in enumerate(large)}
     return sorted(left, key=lambda pieces: places[pieces[0].path]), others, found
-
-
-@dataclass(frozen=True, slots=True)
-class _Begun:
-    """A file by its pieces, about how many octets of text it is, and when its first record began."""
-
-    pieces: Pieces
-    weight: int
-    time: int
-
-    @classmethod
-    def of(cls, pieces: Pieces, weight: int, columns: ColumnMap, forms: Sequence[str]) -> _Begun | None:
-        """A file of some forms; None where its first record does not tell when it began."""
-        first = pieces[0]
-        time = first_time(first, first.columns or columns) if first.form in forms else None
-        return cls(pieces, weight, time) if time is not None else None
-
-    @property
-    def is_packed(self) -> bool:
-        """Whether it is compressed."""
-        return self.pieces[0].form in PACKED
-
-    @property
-    def whole(self) -> Piece:
-        """The file as one piece."""
-        return replace(self.pieces[0], stop=self.pieces[-1].stop)
-
-
-def _runs(files: Sequence[_Begun]) -> list[list[_Begun]]:
-    """Files in the order of their times in runs that are read side by side."""
-    usual = max(_BEGUN_TOGETHER, (files[-1].time - files[0].time) // len(files))
-    most = min(_SIDE_BY_SIDE * flow_pieces.PIECE, sum(each.weight for each in files) // _RUNS)
-    runs: list[list[_Begun]] = [[]]
-    weight, latest = 0, files[0].time
-    for each in files:
-        # Exporters begin new files at about one time: what is read apart is best begun then.
-        if weight >= max(flow_pieces.PIECE, most) and each.time - latest >= usual:
-            runs.append([])
-            weight = 0
-        runs[-1].append(each)
-        weight, latest = weight + each.weight, each.time
-    return runs
 
 
 def _chained(runs: Sequence[Pieces], chain: int) -> list[Window]:
