@@ -51,16 +51,16 @@ def _moved(bound: int, by: int) -> int:
     return bound if abs(bound) == EVER else bound + by
 
 
-def extent_of(times: NDArray[np.int64], at_end: bool) -> Extent:
+def extent_of(times: NDArray[np.int64], at_end: bool, late: int | None = None) -> Extent:
     """The time of which all records of a log are at hand that goes on behind some records, or before them, by the times
-    of these in the order in which they were written: by those at that edge, and by how far some come behind newer ones.
-    """
+    of these in the order in which they were written: by those at that edge, and by how many milliseconds a record may
+    come behind newer ones (`late`; as far as these do where it is not given)."""
     known = times[times != NO_TIME]
     if not len(known):
         return NOTHING
     first, final = _edges(known)
     edge = final if at_end else first
-    late = _lateness(known)
+    late = lateness(known) if late is None else late
     if at_end != (first[0] > final[1]):  # what is not at hand is newer
         return Extent(until=min(edge[0], edge[1] - late))
     return Extent(since=max(edge[1], edge[0] + late))
@@ -74,11 +74,14 @@ def _edges(times: NDArray[np.int64]) -> tuple[tuple[int, int], tuple[int, int]]:
     return first, final
 
 
-def _lateness(times: NDArray[np.int64]) -> int:
+def lateness(times: NDArray[np.int64]) -> int:
     """How much older than the newest before it a record is, in milliseconds, but for the very few latest ones; where
     the newest come first, how much newer."""
-    first, final = _edges(times)
-    some = times[:: max(1, len(times) // _LOOKED_AT)]
+    known = times[times != NO_TIME]
+    if not len(known):
+        return 0
+    first, final = _edges(known)
+    some = known[:: max(1, len(known) // _LOOKED_AT)]
     forward = some[::-1] if first[0] > final[1] else some
     place = len(some) - 1 - int(len(some) * _STRAYS)
     return int(np.partition(np.maximum.accumulate(forward) - forward, place)[place])
@@ -90,8 +93,7 @@ def is_by_start(tables: Iterable[FlowTable]) -> bool:
     late = [0, 0]
     for table in tables:
         for which, times in enumerate((table.start, table.last())):
-            known = times[times != NO_TIME]
-            late[which] += _lateness(known) if len(known) else 0
+            late[which] += lateness(times)
     return late[0] < late[1]
 
 

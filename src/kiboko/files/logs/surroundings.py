@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.records.extent import NOTHING, WHOLE, Extent, extent_of, is_by_start, span_of
+from kiboko.core.records.extent import NOTHING, WHOLE, Extent, extent_of, is_by_start, lateness, span_of
 from kiboko.core.records.flow_table import FlowTable
 
 Times = NDArray[np.int64]
@@ -90,10 +90,11 @@ def file_number(table: FlowTable) -> int:
 def extent_by(tables: Iterable[FlowTable], at_end: bool, clock: Clock) -> Extent:
     """The time of which all is at hand where records go on behind the end of each of some files, or before its
     beginning."""
+    times = [clock(table) for table in tables if len(table)]
+    late = max(map(lateness, times), default=0)  # of few records of a file it does not show
     found = WHOLE
-    for table in tables:
-        if len(table):
-            found = found.within(extent_of(clock(table), at_end))
+    for each in times:
+        found = found.within(extent_of(each, at_end, late))
     return found
 
 

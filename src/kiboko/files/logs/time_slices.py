@@ -64,9 +64,10 @@ class _TimedFile:
 
 def sliced(
     large: Sequence[Pieces], small: Sequence[Weighed], columns: ColumnMap
-) -> tuple[list[Pieces], list[list[Pieces]], list[Weighed]]:
-    """Large files that are read by themselves, by their pieces; those of the same time as others, in runs of slices of
-    all of them; and the small files, each with about how many octets of text it is, that are in none of these."""
+) -> tuple[list[Pieces], list[Pieces], list[Weighed]]:
+    """Large files that are read by themselves, by their pieces; runs of pieces in the order of their times, of which
+    those of files of one time are slices of all of them; and the small files that are in none of these. With small
+    files stands about how many octets of text they are."""
     timed: list[_TimedFile] = []
     alone: list[Pieces] = []
     if len(large) + len(small) > 1:
@@ -82,14 +83,18 @@ def sliced(
     if not timed:
         return alone, [], list(small)
     beside, left = _beside(timed, small, columns)
-    runs: list[list[Pieces]] = []
+    runs: list[Pieces] = []
     for group in _of_one_time([*timed, *beside]):
         slices = _slices(group) if len(group) > 1 else None
+        paths = {each.whole.path for each in group}
+        mine = [pieces for pieces in large if pieces[0].path in paths]
         if slices is not None:
-            runs.append(slices)
+            runs += slices
+        elif len(mine) == 1:
+            runs += [(piece,) for piece in mine[0]]
         else:
-            paths = {each.whole.path for each in group}
-            alone += [pieces for pieces in large if pieces[0].path in paths]
+            alone += mine
+        if slices is None:
             left += [each for each in small if each[0].path in paths]
     places = {piece.path: number for number, (piece, _) in enumerate(small)}
     order = {pieces[0].path: number for number, pieces in enumerate(large)}

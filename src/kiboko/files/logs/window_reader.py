@@ -83,7 +83,7 @@ class WindowReader:
             return
         if len(mine) > 1:
             table, own = self._together(window.pieces, mine)
-            yield WindowPart(table, own, Surroundings(table, partial(self._sides, window, table, None, None)))
+            yield WindowPart(table, own, Surroundings(table, partial(self._sides, window, (table, own), None, None)))
             return
         parts = ((part.table, part.own) for part in self._counted(window.pieces[0], mine[0]))
         yield from self._one_by_one(window, parts)
@@ -93,7 +93,7 @@ class WindowReader:
         part, before = next(parts, None), None
         while part is not None:
             (table, own), following = part, next(parts, None)
-            looked = partial(self._sides, window, table, before, following)
+            looked = partial(self._sides, window, part, before, following)
             yield WindowPart(table, own, Surroundings(table, looked))
             before, part = part, following
 
@@ -129,31 +129,29 @@ class WindowReader:
 
     # What lies around.
 
-    def _sides(
-        self, window: Window, table: FlowTable, before: Part | None, behind: Part | None, clock: Clock
-    ) -> list[Side]:
+    def _sides(self, window: Window, part: Part, before: Part | None, behind: Part | None, clock: Clock) -> list[Side]:
         """The sides of a table on which others lie: such as are held meanwhile, or pieces that were cut off."""
         found = []
         for at_end, held, beyond in ((0, before, window.before), (1, behind, window.behind)):
             if held is not None:
                 own = held[0].taken(held[1])
                 further = iter([(own, extent_by(files_of(own), bool(at_end), clock))])
-                found.append(Side(bool(at_end), extent_by(files_of(table), bool(at_end), clock), further))
+                found.append(Side(bool(at_end), extent_by(files_of(part[0]), bool(at_end), clock), further))
             elif beyond or window.goes_on[at_end]:
-                found.append(self._side(window, table, beyond, at_end, clock))
+                found.append(self._side(window, part, beyond, at_end, clock))
         return found
 
-    def _side(self, window: Window, table: FlowTable, beyond: Sequence[Piece], at_end: int, clock: Clock) -> Side:
+    def _side(self, window: Window, part: Part, beyond: Sequence[Piece], at_end: int, clock: Clock) -> Side:
         numbers = {piece.path: number for number, piece in enumerate(window.pieces)}
-        goes_on = {numbers[piece.path] for piece in beyond if piece.path in numbers}
         cut: list[FlowTable] = []
         whole: list[FlowTable] = []
-        for each in files_of(table):
-            (cut if file_number(each) in goes_on else whole).append(each)
+        # Of a file that has nothing in the window nothing around it is at hand.
+        has_all = all(piece.path in numbers for piece in beyond)
+        for each in files_of(part[0] if has_all else part[0].taken(part[1])):
+            is_cut = not beyond or len(window.pieces) == 1 or window.pieces[file_number(each)].is_part
+            (cut if is_cut else whole).append(each)
         extent = extent_by(cut, bool(at_end), clock)
-        if not beyond:  # it is another log that goes on
-            extent = extent_by((*cut, *whole), bool(at_end), clock)
-        elif len(goes_on) < len(beyond):
+        if whole:  # beside these others may lie that go on for as long
             extent = extent.within(extent_by_files(whole, bool(at_end), clock))
         return Side(bool(at_end), extent, self._further(numbers, beyond, bool(at_end), window.goes_on[at_end], clock))
 

@@ -60,9 +60,8 @@ def windows_of(paths: Iterable[Path], columns: ColumnMap = USUAL, apart: bool = 
         return [Window(pieces) for pieces in runs]
     large, small, side_by_side = _side_by_side(large, small, columns)
     alone, slices, small = sliced(large, small, columns)
-    chains = [[(piece,) for piece in pieces] for pieces in alone] + slices
-    together = _brought_together(small, columns)
-    chains += [together] if together else []
+    chains: list[list[Pieces]] = [[(piece,) for piece in pieces] for pieces in alone]
+    chains += [runs for runs in (slices, _brought_together(small, columns)) if runs]
     if len(chains) + len(side_by_side) == 1:
         return _chained(chains[0], -1) if chains else side_by_side
     found = [window for number, runs in enumerate(chains) for window in _chained(runs, number)]
