@@ -14,7 +14,6 @@ from numpy.typing import NDArray
 
 from kiboko.core.header.addresses import Address, ipv6_text
 from kiboko.core.header.services import WITH_PORTS, Service
-from kiboko.core.records.columns import ascending
 from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
 
 NO_TIME = np.iinfo(np.int64).min
@@ -177,15 +176,20 @@ class FlowTable:
 
 def joined(tables: Sequence[FlowTable]) -> FlowTable:
     """Tables one behind the other, with no more addresses than occur."""
-    used = [ascending(np.concatenate([each.source, each.destination]))[0] for each in tables]
+    used, places = [], []
+    for each in tables:
+        is_used = np.zeros(len(each.addresses), dtype=np.bool_)
+        is_used[each.source] = is_used[each.destination] = True
+        used.append(np.flatnonzero(is_used))
+        places.append(np.cumsum(is_used) - 1)
     starts = np.cumsum([0, *map(len, used)])
     points: dict[str | None, int] = {}
     columns: dict[str, list[Any]] = {name: [] for name in (field.name for field in dataclasses.fields(FlowTable))}
-    for table, own, start in zip(tables, used, starts, strict=False):
+    for table, place, start in zip(tables, places, starts, strict=False):
         codes = np.array([points.setdefault(point, len(points)) for point in table.points], dtype=np.int64)
         for name, column in columns.items():
             if name in ("source", "destination"):
-                column.append(start + np.searchsorted(own, getattr(table, name)))
+                column.append(start + place[getattr(table, name)])
             elif name == "point":
                 column.append(codes[table.point] if len(table) else table.point)
             elif name in _OPTIONAL:
