@@ -122,15 +122,16 @@ class Worker:
                 if usage is not None:
                     for each in self._evaluator.uses(table, judged, summed, rows):
                         usage.take(*each)
-                if len(met_silent):
+                left_open = rows[silent[rows]]
+                if len(left_open):
                     summed = self._evaluator.summed(table, judged, rows[~silent[rows]])
-                    told = rows[silent[rows]]
-                    silences.append(Silence(
-                        *((self._evaluator.summed(table, each, told), self._covered(table, each, met_silent))
-                          for each in (judged, doubted))
-                    ))  # fmt: skip
                 if not self._only_usage:
                     tallies.append(summed)
+                if len(met_silent):
+                    silences.append(Silence(
+                        *((self._evaluator.summed(table, each, left_open), self._covered(table, each, met_silent))
+                          for each in (judged, doubted))
+                    ))  # fmt: skip
             joined = judged.joined(rows)
             twice, elsewhere = twice + joined[0], elsewhere + joined[1]
             spans += part.spans if window.chain >= 0 else []
@@ -148,12 +149,11 @@ class Worker:
             with without_garbage():
                 table, own, before = heard_out(self._evaluator, part)
                 after = with_older(self._evaluator, table, before, self._sessions)
-                rows = covered = np.flatnonzero(
-                    own & self._wanted.mask(table) & (before.conclusion != after.conclusion)
-                )
+                wanted = own & self._wanted.mask(table)
+                rows = covered = np.flatnonzero(wanted & (before.conclusion != after.conclusion))
                 if self._asking is not None:
                     ends = RecordedEnds(before, self._evaluator.ends_of(table, before))
-                    rows = np.intersect1d(rows, self._asking.recorded(ends, own & self._wanted.mask(table)).rows)
+                    rows = np.intersect1d(rows, self._asking.recorded(ends, wanted).rows)
                 if len(covered):
                     found.append(Revised(*(
                         (self._evaluator.summed(table, each, rows), self._covered(table, each, covered))

@@ -26,7 +26,7 @@ _SHIFT = np.uint64(29)
 
 
 def keys_of(table: FlowTable, rows: NDArray[np.int64]) -> Keys:
-    """A hash of the addresses and ports of some records, which is the same for both directions, uint64[n]."""
+    """A hash of the protocol, addresses and ports of some records, the same for both directions, uint64[n]."""
 
     def end(index: NDArray[np.int64], port: NDArray[np.int32]) -> Keys:
         mixed = table.addresses.high[index] * _ODD[0] ^ table.addresses.low[index] * _ODD[1]
@@ -36,7 +36,7 @@ def keys_of(table: FlowTable, rows: NDArray[np.int64]) -> Keys:
 
     one = end(table.source[rows], table.source_port[rows])
     other = end(table.destination[rows], table.detail[rows])
-    mixed = (np.minimum(one, other) * _ODD[2] ^ np.maximum(one, other)) * _ODD[0]
+    mixed = (np.minimum(one, other) * _ODD[2] ^ np.maximum(one, other)) * _ODD[0] + table.protocol[rows]
     found: Keys = mixed ^ mixed >> _SHIFT
     return found
 

@@ -6,9 +6,9 @@ from collections import deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from kiboko.core.records.extent import EVER, extent_of, is_by_start
+from kiboko.core.records.extent import EVER, extent_of
 from kiboko.core.records.flow_table import FlowTable, joined
-from kiboko.files.logs.surroundings import Clock
+from kiboko.files.logs.surroundings import Clock, clock_of
 
 _MOST_HELD = 1 << 20
 """As many records of a log are held until others have come as far: of one in no order they are let go then."""
@@ -58,7 +58,7 @@ def merged(streams: Sequence[Stream], rows: int) -> Iterator[FlowTable]:
             reading.append(first)
             if clock is None:
                 first.read_on(FlowTable.last)
-                clock = FlowTable.began if first.held is not None and is_by_start([first.held]) else FlowTable.last
+                clock = clock_of([first.held] if first.held is not None else [])
             else:
                 first.read_on(clock)
             continue

@@ -41,20 +41,23 @@ class Surroundings:
 
     table: FlowTable
     looked: Callable[[Clock], Sequence[Side]]
-    _clock: Clock | None = field(default=None, init=False)
-    _sides: Sequence[Side] = field(default=(), init=False)
+    _known: tuple[Clock, Sequence[Side]] | None = field(default=None, init=False)
+
+    def _look(self) -> tuple[Clock, Sequence[Side]]:
+        """The times by which the log is in order, and the sides, looked at when somebody asks for them first."""
+        if self._known is None:
+            clock = clock_of(files_of(self.table))
+            self._known = clock, self.looked(clock)
+        return self._known
 
     @property
     def sides(self) -> Sequence[Side]:
-        """The sides, looked at when somebody asks for them first."""
-        if self._clock is None:
-            self._clock = FlowTable.began if is_by_start(files_of(self.table)) else FlowTable.last
-            self._sides = self.looked(self._clock)
-        return self._sides
+        """The sides on which others lie."""
+        return self._look()[1]
 
     def times(self, table: FlowTable) -> Times:
         """When flows of these logs were, as `extent` has it."""
-        return self._clock(table) if self.sides and self._clock is not None else table.last()
+        return self._look()[0](table)
 
     @property
     def extent(self) -> Extent:
@@ -71,6 +74,11 @@ class Surroundings:
             if not side.extent.holds(times).all() and (found := side.read_on()) is not None:
                 return side.at_end, found
         return None
+
+
+def clock_of(tables: Iterable[FlowTable]) -> Clock:
+    """The times by which the records of logs are in order."""
+    return FlowTable.began if is_by_start(tables) else FlowTable.last
 
 
 def files_of(table: FlowTable) -> list[FlowTable]:
