@@ -174,7 +174,8 @@ class PlainJudge:
             return False, False
         protocol = record.service.protocol << 16
         ports = [record.source_port, record.service.detail]
-        found = [bool(port) and (port < 1024 or protocol | port in self.served) for port in ports]
+        found = [bool(port) and (port < 1024 or protocol | port in self.served)
+                 and protocol | port != 6 << 16 | 20 for port in ports]  # fmt: skip
         return tuple(found[::-1] if side else found)
 
     # E7, E8.

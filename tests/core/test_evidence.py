@@ -116,6 +116,27 @@ class Evidence(unittest.TestCase):
                             flow(BOB, ANN, "tcp/50002", 50001, "seen", ALL, direction=1))  # fmt: skip
         self.assertEqual({c.decider for c in found}, {("instance-in", "guard", "otherwise")})
 
+    def test_e2_a_biflow_that_was_met_in_the_middle_tells_nothing(self):
+        """ann asks cat, and the exporter began when he answered; without flags the ports may contradict it."""
+
+        def met(port, client, flags):
+            return [flow(CAT, ANN, f"tcp/{client}", port, flags=flags, direction=1, packets=9),
+                    flow(ANN, CAT, f"tcp/{port}", client, flags=flags, direction=2, packets=9)]  # fmt: skip
+
+        self.check("unsure answered", *met(80, 40000, ACK))
+        self.check("unsure arrived", *met(80, 40000, None))
+        self.check("unsure answered", *met(50001, 50002, ACK))
+        self.check("agree answered", *(replace(each, direction=3 - each.direction) for each in met(80, 40000, ACK)))
+        # One that cat opens from his port 80, and that the exporter saw from the first packet on.
+        opened = [replace(each, tcp_flags=SYN | ACK) for each in met(80, 40000, ACK)]
+        self.assertEqual({c.decider for c in self.judged(*opened)}, {("instance-in", "guard", "otherwise")})
+
+    def test_e2_data_of_ftp_come_from_a_port_that_nobody_sends_to(self):
+        """dan's server opens the connection of the data (RFC 959), which ann's filter would not take from him."""
+        transfer = both(ANN, DAN, 20, 50000, flags=ACK)
+        self.check("unsure answered", *transfer)
+        self.assertIn("who began", self.judged(*transfer)[0].why)
+
     def test_e2_the_earlier_first_packet_by_one_clock_tells_and_by_two_clocks_nothing(self):
         """Both ports are high. By the rules bob may not reach ann on 50002, and ann may reach bob on 50001."""
 

@@ -17,7 +17,7 @@ from kiboko.files.elements.column_map import USUAL
 from kiboko.files.elements.mapping_file import read_column_map
 from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.messages.tracked import tracked_fields
-from tests.helpers import kiboko
+from tests.helpers import a_filter, base, kiboko
 from tests.namespaces import why_not
 
 KERNEL = ("Nov 20 10:00:00 gw kernel: [12.5] DROP: IN=eth0 OUT= SRC=10.1.2.10 DST=10.1.1.10 LEN=60 PROTO=TCP SPT=40000"
@@ -85,7 +85,7 @@ class Lines(unittest.TestCase):
         records = self.read(answered + unanswered + echo)
         self.assertEqual(
             [(str(r.source), str(r.destination), str(r.service), r.source_port, r.packets, r.tcp_flags, r.direction) for r in records],
-            [("10.1.1.11", "203.0.113.10", "tcp/22", 40000, 10, 0x12, 1), ("10.1.1.10", "10.1.1.11", "tcp/40000", 22, 8, 0x12, 2),
+            [("10.1.1.11", "203.0.113.10", "tcp/22", 40000, 10, 0x10, 1), ("10.1.1.10", "10.1.1.11", "tcp/40000", 22, 8, 0x10, 2),
              ("10.1.2.10", "10.1.1.10", "tcp/22", 40001, 1, 2, 1), ("10.1.1.11", "10.1.1.10", "icmp/echo-request", None, 1, None, 1),
              ("10.1.1.10", "10.1.1.11", "icmp/echo-reply", None, 1, None, 2)],
         )  # fmt: skip
@@ -253,6 +253,60 @@ class RealTracking(unittest.TestCase):
                 self.assertEqual(met, there | back | {("50000", "udp/9999")}, name)
                 if name == "list.log":
                     self.assertEqual([row["records"] for row in rows], [1] * 7)
+
+
+_RESTARTED = """
+import socket, subprocess
+server = socket.create_server(("10.1.1.10", 22))
+client = socket.socket()
+client.bind(("10.1.1.11", 40000))
+client.connect(("10.1.1.10", 22))
+connection = server.accept()[0]
+client.sendall(b"hello")
+connection.recv(10)
+subprocess.run(["conntrack", "-F"], check=True, capture_output=True)
+for one, other in ((connection, client), (client, connection)):
+    one.sendall(b"more")
+    other.recv(10)
+with open("list.log", "w") as log:
+    subprocess.run(["conntrack", "-L"], check=True, stdout=log, stderr=subprocess.DEVNULL)
+"""
+_RESTART = """
+set -e
+ip link set lo up
+ip address add 10.1.1.10/32 dev lo
+ip address add 10.1.1.11/32 dev lo
+nft add table inet t
+nft add chain inet t in '{type filter hook input priority 0;}'
+nft add rule inet t in ct state new counter accept
+"$1" traffic.py
+"""
+
+
+@unittest.skipIf(why_not(), why_not())
+@unittest.skipUnless(shutil.which("conntrack"), "conntrack is not installed")
+class RealRestart(unittest.TestCase):
+    """In a network namespace of its own: what tracks connections is emptied, and goes on with what the server sends."""
+
+    def test_a_session_that_is_tracked_from_the_middle_is_no_leak_of_the_other_direction(self):
+        values = base()
+        values["filters"] = {"guard": a_filter("instance", inbound=[{"action": "allow", "service": "ssh"}])}
+        for name in ("ann", "bob"):
+            values["instances"][name]["interfaces"][0]["filters"] = ["guard"]
+        values["instances"]["ann"]["listens"] = ["ssh"]
+        with tempfile.TemporaryDirectory() as folder:
+            Path(folder, "network.yaml").write_text(json.dumps(values))
+            Path(folder, "traffic.py").write_text(_RESTARTED)
+            Path(folder, "restart.sh").write_text(_RESTART)
+            subprocess.run(
+                ["unshare", "--net", "bash", "restart.sh", sys.executable], cwd=folder, check=True, timeout=60
+            )
+            listed = Path(folder, "list.log").read_text()
+            self.assertRegex(listed, "src=10.1.1.10 dst=10.1.1.11 sport=22 dport=40000 .*dport=22", "the server first")
+            done = kiboko("confirm", "--flows", "list.log", "--json", cwd=folder)
+        rows = json.loads(done.stdout)["rows"]
+        self.assertEqual([(row["status"], row["why"]) for row in rows],
+                         [("unsure", "who began is not recorded, and it matters")])  # fmt: skip
 
 
 _LOGGED = """

@@ -24,18 +24,23 @@ that exporters commonly have."""
 BY_OPENING, BY_BIFLOW, BY_TYPE, BY_TIME, BY_PORTS, BY_NOTHING = range(6)
 """What tells who began, in the order in which it is believed."""
 _SYN, _ACK = 0x02, 0x10
-_OPENING, _HAS_SYN, _INITIATOR, _RESPONDER = 1, 2, 4, 8
+_OPENING, _HAS_SYN, _INITIATOR, _RESPONDER, _GOES_ON = 1, 2, 4, 8, 16
 _SIDE = 8
 _TOLD = [
-    (_OPENING if flags & (_SYN | _ACK) == _SYN else 0) | (_HAS_SYN if flags & _SYN else 0) for flags in range(1 << 6)
+    (_OPENING if flags & (_SYN | _ACK) == _SYN else 0) | (_HAS_SYN if flags & _SYN else _GOES_ON if flags else 0)
+    for flags in range(1 << 6)
 ]
 _BY_FLAGS = by_flags(np.array(_TOLD, dtype=np.uint16), 0)
 """What the TCP flags of a record tell of who began, as a table."""
 _WELL_KNOWN = 1024
+_FTP_DATA = 20
+"""A port that servers open connections from (RFC 959, section 3.2), and that nobody sends to unasked."""
 _NEVER = np.iinfo(np.int64).max
 _SHORT = 1 << 16
 _SMALL = 4
 """As many records has a conversation that is looked at record by record: one of all, another of all."""
+_Told = tuple[NDArray[np.bool_], NDArray[np.bool_]]
+"""Of which conversations the first end is said to have begun, and of which the second, bool[k] each."""
 INITIATORS, RESPONDERS = 1, 2
 """What a biflow says a direction is (`biflowDirection`, RFC 5103)."""
 
@@ -132,7 +137,8 @@ class Conversations:
 
 
 class KnownPorts:
-    """Ports that are sent to rather than from: below 1024, listed, or listened to; a look-up for whole columns."""
+    """Ports that are sent to rather than from: below 1024 (but for that of FTP's data), listed, or listened to; a
+    look-up for whole columns."""
 
     def __init__(self, served: RangeSet) -> None:
         """`served` are the numbers of the services that somebody listens to or that have a name."""
@@ -145,7 +151,7 @@ class KnownPorts:
             for protocol in range(low >> 16, (high >> 16) + 1):
                 first, last = max(low, protocol << 16) & 0xFFFF, min(high, protocol << 16 | 0xFFFF) & 0xFFFF
                 is_known[self._row_of[protocol], first : last + 1] = True
-        is_known[0] = False
+        is_known[0] = is_known[self._row_of[TCP], _FTP_DATA] = False
         self._is_known = is_known.reshape(-1)
 
     def among(self, protocols: NDArray[np.uint8], ports: NDArray[np.int32]) -> NDArray[np.bool_]:
@@ -300,7 +306,7 @@ def _who_began(
         bits |= np.where(table.direction == INITIATORS, np.uint16(_INITIATOR), np.uint16(0))
         bits |= np.where(table.direction == RESPONDERS, np.uint16(_RESPONDER), np.uint16(0))
     union = found.union(np.where(found.side, bits << _SIDE, bits))
-    zero, one = union & 0xFF, union >> _SIDE
+    zero, one = union & np.uint16(0xFF), union >> np.uint16(_SIDE)
     began = np.full(len(found), -1, dtype=np.int8)
     by = np.full(len(found), BY_NOTHING, dtype=np.uint8)
 
@@ -310,22 +316,34 @@ def _who_began(
         by[told] = how
 
     decide(BY_OPENING, zero & _OPENING > 0, one & _OPENING > 0)
-    decide(BY_BIFLOW, (zero & _INITIATOR) + (one & _RESPONDER) > 0, (one & _INITIATOR) + (zero & _RESPONDER) > 0)
+    looks_first, looks_second = _by_ports(table, found, known_ports)
+    by_biflow, by_ports = _by_biflow(zero, one, (looks_first, looks_second))
+    decide(BY_BIFLOW, *by_biflow)
     protocol = table.protocol[found.first]
     icmp = is_icmp(protocol)
     decide(BY_TYPE, icmp & ~perhaps_fragments, np.zeros(len(found), dtype=np.bool_))
     decide(BY_TIME, *_earlier(table, found, zero & one & _HAS_SYN > 0, protocol == TCP))
-    ports = _by_ports(table, found, known_ports)
     before = began.copy()
-    decide(BY_PORTS, *ports)
-    looks_first, looks_second = ports
+    decide(BY_PORTS, *by_ports)
     contradicted = (looks_first != looks_second) & (before >= 0) & (looks_second != (before == 1)) & ~icmp
     return began, by, contradicted
 
 
+def _by_biflow(zero: NDArray[np.uint16], one: NDArray[np.uint16], ports: _Told) -> tuple[_Told, _Told]:
+    """Which end began by what biflows say, from the bits of both sides; and by the ports, where biflows do not say
+    otherwise. Who met a conversation in the middle takes whoever sent next for the one that began it: where no
+    beginning is recorded a biflow is believed only without flags, and neither is where the ports contradict it."""
+    first, second = (zero & _INITIATOR) + (one & _RESPONDER) > 0, (one & _INITIATOR) + (zero & _RESPONDER) > 0
+    both, says = zero | one, first != second
+    is_begun, is_cut_off = both & _HAS_SYN > 0, both & (_HAS_SYN | _GOES_ON) == _GOES_ON
+    disputed = says & ~is_begun & (ports[0] != ports[1]) & (ports[0] != first)
+    is_believed = says & ~is_cut_off & ~disputed
+    return (first & is_believed, second & is_believed), (ports[0] & ~disputed, ports[1] & ~disputed)
+
+
 def _earlier(
     table: FlowTable, found: Conversations, both_opened: NDArray[np.bool_], is_tcp: NDArray[np.bool_]
-) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+) -> _Told:
     """Whose first packet came earlier, by one clock: at one known point, by more than its resolution, and where the
     records hold the conversation's beginning. Without the flags of TCP they are sure to only some time behind the
     beginning of the log."""
@@ -345,9 +363,7 @@ def _earlier(
     return sure & (one - zero > resolution), sure & (zero - one > resolution)
 
 
-def _by_ports(
-    table: FlowTable, found: Conversations, known_ports: KnownPorts
-) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+def _by_ports(table: FlowTable, found: Conversations, known_ports: KnownPorts) -> _Told:
     """Of which conversations only the second end has a port that is listened to, listed or below 1024, so that the
     first began; and of which only the first has."""
     rows = found.first

@@ -14,10 +14,11 @@ _PAIR = re.compile(r"(\w+)=(\S+)")
 _FLAG = re.compile(r"\[(\w+)\]")
 _TCP = 6
 _STATE = re.compile(r"\b(SYN_SENT2?|SYN_RECV|ESTABLISHED|FIN_WAIT|CLOSE_WAIT|LAST_ACK|TIME_WAIT)\b")
-_SYN, _SYN_ACK = 0x02, 0x12
-# The flags that each side has sent for sure in a state (nf_conntrack_proto_tcp.c); a closed one may have been refused.
+_SYN, _ACK, _SYN_ACK = 0x02, 0x10, 0x12
+# The flags that each side has sent for sure in a state (nf_conntrack_proto_tcp.c); a closed one may have been refused,
+# and one that was met when it was established, as after a restart, is of whoever sent next.
 _FLAGS = {"SYN_SENT": (_SYN, None), "SYN_SENT2": (_SYN, None), "SYN_RECV": (_SYN, _SYN_ACK)} | dict.fromkeys(
-    ("ESTABLISHED", "FIN_WAIT", "CLOSE_WAIT", "LAST_ACK", "TIME_WAIT"), (_SYN_ACK, _SYN_ACK))  # fmt: skip
+    ("ESTABLISHED", "FIN_WAIT", "CLOSE_WAIT", "LAST_ACK", "TIME_WAIT"), (_ACK, _ACK))  # fmt: skip
 
 
 def tracked_fields(line: str) -> list[Mapping[str, Any]]:
