@@ -7,7 +7,7 @@ import unittest
 from datetime import UTC, datetime, timedelta
 from unittest import mock
 
-from kiboko.core.evidence.comparison import BREAK, LEAK, UNSURE, Comparison
+from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE, Comparison
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.evidence.watch import Watch
@@ -45,12 +45,18 @@ def record(source, destination, source_port, port, event, flags, seconds=0):
 
 class Watching(unittest.TestCase):
     def setUp(self):
+        self.watch = self.among(0)
+
+    def among(self, others):
+        """A watch on a network that has some more machines beside ann."""
         values = base()
+        for n in range(100, 100 + others):
+            values["instances"][f"m{n}"] = {"interfaces": [{"subnet": "a1", "addresses": [f"10.1.1.{n}"]}]}
         values["filters"]["closed"] = a_filter("subnet", inbound=[])
         values["subnets"]["b1"]["filter"] = "closed"
         values["instances"]["cat"]["listens"] = ["ssh"]
         walker = Walker(load(values))
-        self.watch = Watch(Comparison(walker), Summary(walker.directory))
+        return Watch(Comparison(walker), Summary(walker.directory))
 
     def feed(self, *records):
         self.watch.add(table_of(list(records)))
@@ -72,6 +78,41 @@ class Watching(unittest.TestCase):
         totals = {status: count for status, count in self.watch.summary.totals.items() if count}
         self.assertEqual(totals, {LEAK: 2}, "what was said of the request is taken back")
         self.assertEqual((len(self.watch.summary.groups), self.watch.summary.conversations), (1, 1))
+
+    def test_of_too_many_kinds_those_that_agree_and_were_met_longest_ago_are_let_go(self):
+        """A hundred machines ask cat, one after another; dan's subnet takes from nobody."""
+        self.watch = self.among(100)
+        leak = record("10.1.1.10", "10.2.1.10", 40000, 22, PASSED, 27)
+        fine = [record(f"10.1.1.{n}", "10.1.2.10", 40000, 22, PASSED, 27) for n in range(100, 200)]
+        with (
+            mock.patch("kiboko.core.evidence.watch._MOST_KINDS", 40),
+            mock.patch("kiboko.core.evidence.watch._WINDOW", 5),
+        ):
+            self.assertEqual([each.is_first for each in self.feed(leak)], [True])
+            for each in fine:
+                self.feed(each)
+            self.assertEqual([each.is_first for each in self.feed(leak)], [False], "what leaks is let go of last")
+        summary = self.watch.summary
+        self.assertEqual(summary.totals, {LEAK: 2, AGREE: 100}, "nothing is missing from the totals")
+        groups = {group.source: group for group in summary.groups.values()}
+        self.assertLessEqual(len(groups), 51)
+        self.assertEqual(summary.let_go.total() + len(groups), 101)
+        kept = [f"m{n}" for n in range(100, 200) if f"m{n}" in groups]
+        self.assertEqual(kept, [f"m{n}" for n in range(200 - len(kept), 200)], "the latest ones")
+        self.assertEqual(groups["ann"].count, 2)
+
+    def test_what_may_be_taken_back_is_not_let_go(self):
+        """Requests of many machines whose replies come later, and turn what was said of them."""
+        self.watch = self.among(20)
+        with mock.patch("kiboko.core.evidence.watch._MOST_KINDS", 4):
+            for n in range(100, 120):
+                self.feed(record(f"10.1.1.{n}", "10.2.1.10", 40000, 22, SEEN, 2))
+            self.assertEqual(len(self.watch.summary.groups), 20)
+            for n in range(100, 120):
+                self.feed(record("10.2.1.10", f"10.1.1.{n}", 22, 40000, SEEN, 18, 1))
+        totals = {status: count for status, count in self.watch.summary.totals.items() if count}
+        self.assertEqual((totals, {group.count for group in self.watch.summary.groups.values()}), ({LEAK: 40}, {2}))
+        self.assertFalse(self.watch.summary.let_go)
 
     def test_too_many_at_once_are_let_go_and_counted(self):
         with mock.patch("kiboko.core.evidence.watch._MOST_WAITING", 100):

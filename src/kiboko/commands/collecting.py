@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import asyncio
 import contextlib
-import json
 import re
 import signal
 import sys
@@ -16,6 +15,7 @@ from time import monotonic
 import numpy as np
 
 from kiboko.commands.options import INTERRUPTED, columns_of, network_of
+from kiboko.commands.streams import write_while_read
 from kiboko.core.errors import EnvironmentFailure, UsageError
 from kiboko.core.evidence.causes import Causes
 from kiboko.core.evidence.comparison import BREAK, LEAK, Comparison
@@ -29,7 +29,7 @@ from kiboko.files.logs.chosen_files import DISAGREEMENTS
 from kiboko.files.store.flow_store import FlowStore, Keeping, finish_segment
 from kiboko.views.collect_view import (
     LiveTally,
-    collect_json,
+    collect_json_text,
     disagreement_line,
     disagreement_lines,
     show_collected,
@@ -276,6 +276,6 @@ class _Collector:
         summary = watch.summary if watch is not None else None
         causes = Causes(watch.comparison.walker, watch.summary.rows()) if watch is not None else None
         if self.args.json:
-            print(json.dumps(collect_json(self.tally, summary, causes), indent=1))
+            write_while_read(collect_json_text(self.tally, summary, causes))
         else:
             show_collected(self.tally, summary, causes, Output())

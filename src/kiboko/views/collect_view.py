@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import functools
 from collections import Counter
+from collections.abc import Generator
 from dataclasses import dataclass, field
 from json import dumps
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,9 +22,9 @@ from kiboko.core.network.directory import SHARED
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
 from kiboko.core.wording import counted
 from kiboko.views.check_view import decider_text
-from kiboko.views.confirm_view import FindingsShown, rows_json, show_findings
+from kiboko.views.confirm_view import FindingsShown, show_findings, texts_of
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import network_option
+from kiboko.views.text import network_option, streamed
 
 if TYPE_CHECKING:
     from kiboko.files.collection.intake import Intake
@@ -111,26 +112,41 @@ def show_collected(tally: LiveTally, summary: Summary | None, causes: Causes | N
     if summary is not None and causes is not None:
         out.line()
         show_findings(summary, causes, FindingsShown(), out)
-    if tally.sentences():
+    caveats = [*tally.sentences(), *_let_go(summary)]
+    if caveats:
         out.heading("Bear in mind")
-        out.bullets(tally.sentences())
+        out.bullets(caveats)
 
 
-def collect_json(tally: LiveTally, summary: Summary | None, causes: Causes | None) -> dict[str, Any]:
-    """The report as `collect/1`; its rows are those of `confirm/1`, leaks and breaks first."""
-    return {
+def collect_json_text(tally: LiveTally, summary: Summary | None, causes: Causes | None) -> Generator[str, None, None]:
+    """The report as `collect/1`, as text in pieces; its rows are those of `confirm/1`, leaks and breaks first."""
+    around = {
         "kiboko": "collect/1",
         "summary": {
             "records": tally.records, "packets": tally.packets, "octets": tally.octets, "senders": tally.senders,
             **{name: tally.events[name] for name in EVENTS}, "leaks": tally.leaks, "breaks": tally.breaks,
             "unjudged": tally.unjudged, "lost": tally.lost, "recovered": tally.recovered,
             "damaged": tally.damaged, "removed": tally.removed,
+            "kinds_let_go": summary.let_go.total() if summary is not None else 0,
             "messages": {kind: tally.counts[kind] for kind in _PLAIN},
             "faults": [{"kind": kind, "count": count, "first": sender} for kind, count, sender in tally.faults],
         },
-        "rows": rows_json(summary, causes) if summary is not None and causes is not None else [],
-        "caveats": tally.sentences(),
+        "rows": [],
+        "caveats": [*tally.sentences(), *_let_go(summary)],
     }  # fmt: skip
+    rows = texts_of(summary.rows(), causes) if summary is not None and causes is not None else ()
+    return streamed(around, "rows", rows)
+
+
+def _let_go(summary: Summary | None) -> list[str]:
+    """What has to be borne in mind where kinds of traffic were too many to be kept."""
+    if summary is None or not summary.let_go:
+        return []
+    told = ", ".join(f"{count:,} {status}" for status, count in summary.let_go.most_common())
+    return [
+        f"more kinds of traffic were met than are kept: those met longest ago ({told}) are in the totals alone, and"
+        " counted anew where they come again; 'kiboko confirm --flows STORE' tells of all that is stored"
+    ]
 
 
 def disagreement_line(each: Disagreement) -> str:

@@ -346,12 +346,13 @@ def confirm_json(
 def confirm_json_text(
     summary: Summary, causes: Causes, caveats: list[str], coverage: Coverage | None = None
 ) -> Generator[str, None, None]:
-    """The report as `confirm/1`, as text in pieces: of a large log the rows are very many. No walk is kept that was
-    written, and as many processes as there are processors make them."""
-    return streamed(_around(summary, causes, caveats, coverage), "rows", _texts_of(summary.rows(), causes))
+    """The report as `confirm/1`, as text in pieces: of a large log the rows are very many."""
+    return streamed(_around(summary, causes, caveats, coverage), "rows", texts_of(summary.rows(), causes))
 
 
-def _texts_of(rows: FindingRows, causes: Causes) -> Iterator[str]:
+def texts_of(rows: FindingRows, causes: Causes) -> Iterator[str]:
+    """The rows of `confirm/1` as texts (`streamed`), many in each, made by as many processes as there are processors
+    where they are very many."""
     job = _RowTexts(rows, causes)
     pieces = [range(at, min(at + _PIECE_ROWS, len(rows))) for at in range(0, len(rows), _PIECE_ROWS)]
     workers = os.cpu_count() or 1

@@ -18,9 +18,9 @@ Rows = NDArray[np.int64]
 class GroupColumns:
     """`g` rows of groups, int64 all: `key` [5, g] tells them apart (conclusion, sender, receiver, lowest and highest
     service number that nothing tells from theirs); `least` [2, g] is the lowest service and the earliest time met,
-    `most` [2, g] the highest and the latest; `sums` [5, g] counts conversations, records, replies, packets, octets;
-    `example` [3, g] says where the first record is (origin, place) and what it came to: conclusions that tell groups
-    apart alike may differ in the rest."""
+    `most` [3, g] the highest and the latest, and in which turn they were taken in last; `sums` [5, g] counts
+    conversations, records, replies, packets, octets; `example` [3, g] says where the first record is (origin, place)
+    and what it came to: conclusions that tell groups apart alike may differ in the rest."""
 
     key: Rows
     least: Rows
@@ -32,7 +32,7 @@ class GroupColumns:
     def none(cls) -> GroupColumns:
         """No rows."""
         five, two, three = (np.zeros((count, 0), dtype=np.int64) for count in (5, 2, 3))
-        return cls(five, two, two, five, three)
+        return cls(five, two, three, five, three)
 
     def __len__(self) -> int:
         return len(self.key[0])

@@ -75,6 +75,10 @@ class Summary:
     before_as_of: int = 0
     undated: int = 0
     answered_probes: int = 0
+    let_go: Counter[str] = field(default_factory=Counter)
+    """How many groups of each status are in the totals alone, since there were too many to be kept."""
+    turn: int = 0
+    """How many times flow records were taken in."""
     rejected: int = 0
     """How many rows of what was read could not be used, and are in none of the other numbers."""
     _probes: dict[_Key, FindingGroup] = field(default_factory=dict)
@@ -116,12 +120,39 @@ class Summary:
         if not self._gathered:
             return GroupColumns.none()
         if not self._is_apart:
-            together = merged([*reversed(self._again), *self._gathered])
-            used, places = ascending(together.example[0])
-            self._origins = [self._origins[number] for number in used.tolist()]
-            together.example[0] = places
-            self._gathered, self._again, self._is_apart = [together], [], True
+            self._keep(merged([*reversed(self._again), *self._gathered]))
+            self._again, self._is_apart = [], True
         return self._gathered[0]
+
+    def _keep(self, columns: GroupColumns) -> None:
+        """Keep some groups, and of the others nothing."""
+        used, places = ascending(columns.example[0])
+        self._origins = [self._origins[number] for number in used.tolist()]
+        columns.example[0] = places
+        self._gathered = [columns]
+
+    def keep_most(self, most: int, since: int) -> None:
+        """Keep about so many groups of flow records, where somebody takes them in for weeks: of more, those go that
+        were met longest ago, of such as agree first, then of what is unsure. Their records stay in the totals, and
+        `let_go` counts the groups. What was met in turn `since` or later is kept: it may be taken back."""
+        if sum(map(len, self._gathered)) <= most + most // 4:
+            return
+        columns = self._all_gathered()
+        rank = np.array([-_RANK[each.status] for each in self._told], dtype=np.int64)[columns.key[0]]
+        oldest = np.lexsort([columns.most[2], rank])
+        going = oldest[columns.most[2, oldest] < since][: max(0, len(columns) - most)]
+        if not len(going):
+            return
+        told, counts = ascending(columns.key[0, going])
+        for number, count in zip(told.tolist(), np.bincount(counts).tolist(), strict=True):
+            self.let_go[self._told[number].status] += count
+        for key in zip(*columns.key[:, going[rank[going] >= -_RANK[BREAK]]].tolist(), strict=True):
+            self._odd.pop(key, None)
+        is_kept = np.ones(len(columns), dtype=np.bool_)
+        is_kept[going] = False
+        self._keep(columns.taken(np.flatnonzero(is_kept)))
+        self._compact()
+        self._ranked = None
 
     def _compact(self) -> None:
         """Let go of the tallies that are no example of a group any more: what is kept grows with the groups."""
@@ -144,7 +175,7 @@ class Summary:
         _, sender, receiver, *_ = columns.key[:, row].tolist()
         _, place, told = columns.example[:, row].tolist()
         conversations, count, replies, packets, octets = columns.sums[:, row].tolist()
-        (met_low, start), (met_high, end) = columns.least[:, row].tolist(), columns.most[:, row].tolist()
+        (met_low, start), (met_high, end, _) = columns.least[:, row].tolist(), columns.most[:, row].tolist()
         return FindingGroup(
             "flow", self._names[sender], self._names[receiver], self._told[told], origin, place,
             (met_low, met_high), conversations, count, replies, packets, octets, start, end,
@@ -204,7 +235,8 @@ class Summary:
             self._add(columns, dataclasses.replace(source, lines=lines or source.lines))
 
     def _add(self, columns: GroupColumns, source: FlowOrigin) -> None:
-        columns.example[0] = len(self._origins)
+        columns.example[0], columns.most[2] = len(self._origins), self.turn
+        self.turn += 1
         self._origins.append(source)
         self._gathered.append(columns)
         self._is_apart = False
@@ -258,7 +290,8 @@ class Summary:
         sums = (tallies.conversations, tallies.count, tallies.replies, tallies.packets, tallies.octets)
         columns = GroupColumns(
             np.stack([alike, source, target, tallies.alike[:, 0], tallies.alike[:, 1]]),
-            np.stack([tallies.met[:, 0], tallies.first]), np.stack([tallies.met[:, 1], tallies.last]),
+            np.stack([tallies.met[:, 0], tallies.first]),
+            np.stack([tallies.met[:, 1], tallies.last, np.zeros(len(tallies), dtype=np.int64)]),
             sign * np.stack(sums),
             np.stack([np.zeros(len(tallies), dtype=np.int64), np.arange(len(tallies)), own]),
         )  # fmt: skip

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+from collections import deque
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -21,6 +22,8 @@ from kiboko.core.records.flow_table import NO_TIME, FlowTable, joined, milliseco
 _MOST_WAITING = 200_000
 _WINDOW = 50_000
 _MOST_OLDER = 1_000_000
+_MOST_KINDS = 500_000
+"""So many kinds of traffic are kept for the report, some 0.4 KB each."""
 
 
 @dataclass(slots=True)
@@ -48,6 +51,8 @@ class Watch:
     """Of which records of the window those that they belong to may have been let go before they came."""
     _has_let_go: bool = False
     """Whether there were others before it."""
+    _turns: deque[tuple[int, int]] = field(default_factory=deque)
+    """In which turns of the summary the records of the window were taken in, and how many in each."""
 
     def __post_init__(self) -> None:
         self._evaluator = Evaluator(self.comparison)
@@ -89,6 +94,7 @@ class Watch:
         if len(changed):
             self._take_back(table, judged, changed)
             found.append(self._taken(table, judged, changed))
+        self._turns.append((self.summary.turn, len(table) - before))
         found.append(self._taken(table, judged, np.arange(before, len(table))))
         self.judged += len(table) - before
         self._keep(table, judged, unheard)
@@ -127,6 +133,11 @@ class Watch:
 
     def _keep(self, table: FlowTable, judged: Judged, unheard: NDArray[np.bool_]) -> None:
         first = max(0, len(table) - _WINDOW)
+        gone = first
+        while gone and self._turns[0][1] <= gone:
+            gone -= self._turns.popleft()[1]
+        self._turns[0] = self._turns[0][0], self._turns[0][1] - gone
+        self.summary.keep_most(_MOST_KINDS, self._turns[0][0])
         self._has_let_go |= first > 0
         self._window = table.taken(slice(first, None))
         self._before, self._unheard = judged.part(slice(first, None)), unheard[first:]
