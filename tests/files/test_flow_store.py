@@ -1,5 +1,6 @@
 """A store keeps what was written to it, whatever ends the writing, and no more than it may keep."""
 
+import os
 import tempfile
 import unittest
 from datetime import UTC, datetime, timedelta
@@ -13,6 +14,7 @@ from kiboko.core.records.flow_table import table_of
 from kiboko.core.records.records import PASSED, FlowRecord
 from kiboko.files.logs.chosen_files import flow_files
 from kiboko.files.logs.flow_reader import tables_of
+from kiboko.files.store.day_log import DayLog
 from kiboko.files.store.flow_store import FlowStore, Keeping, finish_segment
 
 NOW = datetime(2026, 11, 20, 10, 0, 0, tzinfo=UTC)
@@ -119,6 +121,67 @@ class Store(unittest.TestCase):
         self.folder.parent.joinpath("file").write_text("")
         with self.assertRaisesRegex(EnvironmentFailure, "cannot be written"):
             FlowStore.opened(self.folder.parent / "file" / "store", Keeping(), NOW)
+
+
+class DayLogs(unittest.TestCase):
+    """What disagreed goes to the folder of its day, and with the records of that day."""
+
+    def setUp(self):
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory())) / "store"
+        self.store = FlowStore.opened(self.folder, Keeping(days=2), NOW)
+        self.addCleanup(self.store.close)
+
+    def files(self):
+        return {
+            str(path.relative_to(self.folder)): path.read_text() for path in self.folder.rglob("disagreements.jsonl")
+        }
+
+    def test_a_day_that_is_over_is_put_away_whoever_notices_it(self):
+        with DayLog(self.folder, NOW) as log:
+            log.append("one\ntwo", NOW)
+            log.end_day(NOW + timedelta(hours=13))
+            self.assertEqual(self.files(), {"disagreements.jsonl": "one\ntwo\n"}, "it is the same day still")
+            log.append("three", NOW + timedelta(days=1))
+            log.end_day(NOW + timedelta(days=2))
+            log.end_day(NOW + timedelta(days=3))
+        self.assertEqual(self.files(), {"disagreements.jsonl": "", "2026-11-20/disagreements.jsonl": "one\ntwo\n",
+                                        "2026-11-21/disagreements.jsonl": "three\n"})  # fmt: skip
+
+    def test_what_an_earlier_process_left_is_put_to_what_is_there_of_its_day(self):
+        for text in ("one", "two"):
+            (self.folder / "disagreements.jsonl").write_text(text + "\n")
+            os.utime(self.folder / "disagreements.jsonl", (NOW.timestamp(), NOW.timestamp()))
+            with DayLog(self.folder, NOW + timedelta(days=1)):
+                pass
+        self.assertEqual(self.files(), {"disagreements.jsonl": "", "2026-11-20/disagreements.jsonl": "one\ntwo\n"})
+        with DayLog(self.folder, NOW) as log:
+            log.append("three", NOW)
+        with DayLog(self.folder, NOW) as log:
+            log.append("four", NOW)
+        self.assertEqual(self.files()["disagreements.jsonl"], "three\nfour\n")
+
+    def test_it_is_kept_as_long_as_the_records_of_its_day(self):
+        self.store.append(records(0, 5), NOW)
+        finish_segment(self.store.end_segment())
+        with DayLog(self.folder, NOW) as log:
+            log.append("one", NOW)
+            log.end_day(NOW + timedelta(days=1))
+        (self.folder / "2026-11-20" / "other.jsonl").write_text("somebody else's")
+        self.store.remove_old(NOW + timedelta(days=1))
+        self.assertIn("2026-11-20/disagreements.jsonl", self.files())
+        self.store.remove_old(NOW + timedelta(days=2))
+        self.assertEqual((self.files(), self.store.removed), ({"disagreements.jsonl": ""}, 1))
+        self.assertEqual([path.name for path in (self.folder / "2026-11-20").iterdir()], ["other.jsonl"])
+
+    def test_it_counts_for_what_the_store_may_hold_and_is_no_flow_log(self):
+        store, self.store.keeping = self.store, Keeping(octets=1000)
+        with DayLog(self.folder, NOW) as log:
+            log.append("x" * 2000, NOW)
+            log.end_day(NOW + timedelta(days=1))
+        store.append(records(0, 5), NOW + timedelta(days=1))
+        self.assertEqual([path.parent.name for path in flow_files([self.folder])], ["2026-11-21"])
+        store.remove_old(NOW + timedelta(days=1))
+        self.assertNotIn("2026-11-20/disagreements.jsonl", self.files())
 
 
 if __name__ == "__main__":

@@ -24,8 +24,7 @@ from kiboko.core.evidence.watch import Watch
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.core.walk.walk import Walker
 from kiboko.files.collection.intake import Intake
-from kiboko.files.documents.saving import LineAppender
-from kiboko.files.logs.chosen_files import DISAGREEMENTS
+from kiboko.files.store.day_log import DayLog
 from kiboko.files.store.flow_store import FlowStore, Keeping, finish_segment
 from kiboko.views.collect_view import (
     LiveTally,
@@ -117,7 +116,7 @@ class _Collector:
     _judging: float = 0.0
     """When it was last judged, and for how many seconds."""
     _view: LiveView | None = None
-    _leaks: LineAppender | None = None
+    _leaks: DayLog | None = None
     _failed: EnvironmentFailure | None = None
     _finishing: set[asyncio.Task[tuple[int, bool]]] = field(default_factory=set)
     _stop: asyncio.Event = field(default_factory=asyncio.Event)
@@ -130,7 +129,7 @@ class _Collector:
             loop.add_signal_handler(number, self._end, status)
         with contextlib.ExitStack() as stack:
             if self.watch is not None:
-                self._leaks = stack.enter_context(LineAppender(self.args.store / DISAGREEMENTS))
+                self._leaks = stack.enter_context(DayLog(self.args.store, datetime.now(UTC)))
             for where in await self._listen(receivers, ports):
                 print(f"kiboko collect: receiving {where}", file=sys.stderr, flush=True)
             self.began = True
@@ -201,6 +200,8 @@ class _Collector:
                 receivers.end_stalled()
                 self._tell()
                 try:
+                    if self._leaks is not None:
+                        self._leaks.end_day(datetime.now(UTC))
                     self.store.remove_old(datetime.now(UTC))
                 except EnvironmentFailure as error:
                     self._failed = self._failed or error
@@ -243,7 +244,8 @@ class _Collector:
         if met and self._leaks is not None:
             try:
                 self._leaks.append(
-                    "\n".join(line for each in met for line in disagreement_lines(each, self.args.network))
+                    "\n".join(line for each in met for line in disagreement_lines(each, self.args.network)),
+                    datetime.now(UTC),
                 )
             except EnvironmentFailure as error:
                 self._failed = self._failed or error
@@ -260,8 +262,8 @@ class _Collector:
             elif not self.args.quiet and not self.args.json:
                 print(disagreement_line(each[row]), flush=True)
         left = len(fresh) - _MOST_TOLD
-        if left > 0 and self._view is None and not self.args.quiet and not self.args.json:
-            print(f"and {left:,} more kinds of leaks and breaks at once: {self.args.store / DISAGREEMENTS} has all of"
+        if left > 0 and self._leaks is not None and self._view is None and not self.args.quiet and not self.args.json:
+            print(f"and {left:,} more kinds of leaks and breaks at once: {self._leaks.path} has all of"
                   " them", flush=True)  # fmt: skip
 
     def _tell(self) -> None:

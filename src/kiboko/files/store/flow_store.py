@@ -23,6 +23,7 @@ import pyarrow.parquet
 from kiboko.core.errors import EnvironmentFailure
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.files.documents.saving import written_whole
+from kiboko.files.logs.chosen_files import DISAGREEMENTS
 from kiboko.files.store.flow_export import arrow_table
 
 SEGMENT_OCTETS = 64 << 20
@@ -99,6 +100,11 @@ class FlowStore:
             and not path.is_symlink() and path.is_file()
         )  # fmt: skip
 
+    def _day_logs(self) -> list[Path]:
+        """What disagreed on days that are over."""
+        found = self.folder.glob(f"*/{DISAGREEMENTS}")
+        return [path for path in found if _DAY.fullmatch(path.parent.name) and path.is_file() and not path.is_symlink()]
+
     def append(self, table: FlowTable, now: datetime) -> Path | None:
         """Write records. The path of a segment that is full by now, to be finished by whoever has the time.
 
@@ -147,10 +153,11 @@ class FlowStore:
         return path
 
     def remove_old(self, now: datetime) -> None:
-        """Remove segments that are too old or too much. Raises EnvironmentFailure."""
+        """Remove segments that are too old or too much, and with those of a day what disagreed on it. Raises
+        EnvironmentFailure."""
         try:
-            segments = self._segments(".arrows", ".parquet")
-            sizes = {path: path.stat().st_size for path in segments if path != self._path}
+            kept = sorted([*self._segments(".arrows", ".parquet"), *self._day_logs()])
+            sizes = {path: path.stat().st_size for path in kept if path != self._path}
             total = sum(sizes.values())
             for path, size in sizes.items():
                 too_much = self.keeping.octets is not None and total > self.keeping.octets
@@ -160,7 +167,7 @@ class FlowStore:
                 with contextlib.suppress(OSError):
                     path.parent.rmdir()
                 total -= size
-                self.removed += 1
+                self.removed += path.name != DISAGREEMENTS
         except OSError as error:
             raise EnvironmentFailure(f"{self.folder}: cannot be put in order: {error.strerror}") from error
 
