@@ -74,7 +74,7 @@ class OnTheDemo(unittest.TestCase):
         self.assertEqual((found["service"], found["verdict"], found["signal"]), ("tcp/22", "blocked", "silent"))
         self.assertEqual(found["decided_by"], {
             "gate": "instance-in", "at": "gauge-07/eth0", "direction": "forward", "filter": "gauge-guard", "rule": "otherwise",
-            "action": "drop", "file": "network.yaml", "line": self.line_of("  gauge-guard:") + 1,
+            "action": "drop", "file": "network.yaml", "line": self.line_of("  gauge-guard:"),
         })  # fmt: skip
         gate = {
             "gate",

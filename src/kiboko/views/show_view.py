@@ -461,8 +461,8 @@ def _section(each: AppliedRule) -> str:
     decides = "first match decides" if chosen.decide == "first" else "any match allows"
     state = "stateful" if chosen.stateful else "stateless"
     where = f" {each.where}" if each.where else ""
-    place = chosen.otherwise_place or chosen.place
-    return f"{each.gate}{where}: {chosen.name} ({decides}, {state}, otherwise {chosen.otherwise}) {place}"
+    told = f"{decides}, {state}, otherwise {chosen.otherwise}"
+    return f"{each.gate}{where}: {chosen.name} ({told}) {chosen.default_place}"
 
 
 def _peer(peer: Peer | None, addresses: AddressSet | None) -> str:

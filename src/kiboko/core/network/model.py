@@ -118,6 +118,11 @@ class Filter:
     exempt: tuple[str, ...] = ()
     note: str = ""
 
+    @property
+    def default_place(self) -> Place:
+        """Where it is written what it does where no rule matches: where it is, if that is not written."""
+        return self.otherwise_place or self.place
+
     def direction(self, way: str) -> tuple[Rule, ...] | None:
         """The rules asked of traffic going `way` (`in` or `out`), in file order; None: not filtered."""
         if self.rules is not None:

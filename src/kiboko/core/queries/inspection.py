@@ -34,9 +34,7 @@ class AppliedRule:
     @property
     def place(self) -> Place:
         """Where it is written."""
-        if self.rule is not None:
-            return self.rule.place
-        return self.filter.otherwise_place or self.filter.place
+        return self.rule.place if self.rule is not None else self.filter.default_place
 
     def is_for(self, own: AddressSet, way: str) -> bool:
         """Whether its own side, `to` inbound and `from` outbound, holds any of these addresses."""

@@ -132,4 +132,4 @@ def place_of(space: Space, gate: str, direction: str, decider: Decider) -> Place
         for rule in chosen.direction(each) or ():
             if rule.name == decider.rule:
                 return rule.place
-    return chosen.place
+    return chosen.default_place

@@ -224,7 +224,7 @@ class GateAsker:
         for share in ruling.shares:
             if share.rule is None:
                 name, reason = "otherwise", "no rule matches"
-                place = share.filter.otherwise_place or share.filter.place
+                place = share.filter.default_place
                 keeps = share.filter.stateful
             else:
                 name, reason, place = share.rule.name, str(share.rule), share.rule.place

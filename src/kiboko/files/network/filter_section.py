@@ -44,8 +44,8 @@ class FilterReader:
         return Filter(
             name, shape.layer, shape.decide, shape.stateful, place,
             directions.get("inbound"), directions.get("outbound"), directions.get("rules"), shape.otherwise,
-            raw.place("otherwise"), tuple(map(str, shape.attach_to)), tuple(map(str, shape.exempt)),
-            shape.note,
+            raw.place("otherwise") if "otherwise" in raw else None,
+            tuple(map(str, shape.attach_to)), tuple(map(str, shape.exempt)), shape.note,
         )  # fmt: skip
 
     def _check_directions(self, owner: str, shape: FilterShape, raw: Table) -> None:
