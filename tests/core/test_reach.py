@@ -2,6 +2,7 @@
 
 import contextlib
 import copy
+import json
 import os
 import tempfile
 import unittest
@@ -20,6 +21,7 @@ from kiboko.core.reachability.stepping_stones import stepping_stones
 from kiboko.core.walk.walk import ALLOWED, PARTLY, Walker
 from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
+from tests import helpers
 from tests.core.test_clauses_signals import listing
 from tests.helpers import a_filter, base, load
 from tests.random_networks import random_network
@@ -357,6 +359,23 @@ class Lines(unittest.TestCase):
         (rule,) = self.reach("tcp/5432").lines[0].rules
         self.assertEqual(("instance-in", "forward", "guard"), (rule.gate, rule.direction, rule.filter))
         self.assertIsNotNone(rule.place)
+
+    def test_a_default_is_named_by_the_line_on_which_it_is_written_or_by_that_of_its_filter(self):
+        def lines_met():
+            """The text of the lines that are named for the default of ann's filter, by the walk and by reach."""
+            text = json.dumps(self.values, indent=1).splitlines()
+            walked = [row for row in helpers.walk(self.values, "cat", "ann", "tcp/5432").rows if row.filter == "guard"]
+            ends = Ends(Walker(load(self.values)))
+            asked = ReachQuestion(ends.resolve("ann"), resolve_service("tcp/5432", {}), family=4)
+            let_in = [rule for line in reach(ends, asked).lines for rule in line.rules]
+            places = [each.place for each in (*walked, *let_in) if each.filter == "guard" and each.rule == "otherwise"]
+            return [text[place.line - 1].strip(" ,") for place in places]
+
+        self.values["filters"]["guard"]["otherwise"] = "allow"
+        self.assertEqual(set(lines_met()), {'"otherwise": "allow"'})
+        self.assertGreater(len(lines_met()), 1)
+        del self.values["filters"]["guard"]["otherwise"]
+        self.assertEqual(set(lines_met()), {'"guard": {'})
 
     def test_that_of_some_only_the_first_packet_gets_through_is_told(self):
         for rules, is_told in (([("new", "accept")], True), ([("new", "accept"), ("established", "accept")], False)):
