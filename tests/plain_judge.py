@@ -55,6 +55,11 @@ class PlainJudge:
         """The status and the reason of each record."""
         self.points_in_order = list(dict.fromkeys([None, *(record.point for record in records)]))
         conversations = self.brought_together(records)
+        self.mixed = {
+            id(record) for each in conversations if len({side for _, side in each.records}) == 1
+            for record, _ in each.records
+            if (record.tcp_flags or 0) & 0x16 == 0x16 and not record.tcp_flags & 0x09
+        }  # fmt: skip
         silent, unasked = self.around(conversations, records)
         found = {}
         for number, each in enumerate(conversations):
@@ -217,8 +222,12 @@ class PlainJudge:
                 unasked.add(number)
         return silent, unasked
 
+    def flags(self, record):
+        """The flags that its sender has sent: of a session that was refused a log may have those of both sides."""
+        return 0 if id(record) in self.mixed else (record.tcp_flags or 0) & 0x3F
+
     def kind(self, record):
-        flags = (record.tcp_flags or 0) & 0x3F
+        flags = self.flags(record)
         if record.service.protocol != 6 or not flags:
             return "none"
         if flags & 0x12 == 0x02:
@@ -229,8 +238,8 @@ class PlainJudge:
 
     def is_answer(self, record):
         """Whether a record of whoever was sent to is surely no refusal."""
-        if record.service.protocol == 6 and not (record.tcp_flags or 0) & 0x3F:
-            return record.octets > record.packets * {4: 58, 6: 78}[record.source.family]
+        if record.service.protocol == 6 and not self.flags(record):
+            return record.octets > (record.packets or 8) * {4: 58, 6: 78}[record.source.family]
         return self.kind(record) != "reset"
 
     # Ends.

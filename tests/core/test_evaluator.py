@@ -77,12 +77,16 @@ def random_records(topology, chance, count):
                 ports = (detail, 0) if turned else (None if unrecorded else 0, detail)
             if chance.random() < 0.3:  # seen on the other side of a gateway
                 ends = tuple(moved(walker, each) for each in ends)
-            flags = chance.choice((None, 0, 0x02, 0x12, 0x1B, 0x1B, 0x14, 0x04, 0x10)) if protocol == TCP else None
+            flags = (
+                chance.choice((None, 0, 0x02, 0x12, 0x1B, 0x1B, 0x14, 0x16, 0x1E, 0x04, 0x10))
+                if protocol == TCP
+                else None
+            )
             start = begin + timedelta(milliseconds=chance.choice((0, 1, 40, 900, 5000, 400_000)))
             event = chance.choice((PASSED, PASSED, DENIED, SEEN))
             records.append(FlowRecord(
                 *ends, Service(protocol, ports[1] if port is not None else detail), ports[0], event, start,
-                start + timedelta(milliseconds=chance.randrange(60_000)), chance.randrange(1, 9), chance.randrange(999), flags,
+                start + timedelta(milliseconds=chance.randrange(60_000)), chance.randrange(9), chance.randrange(999), flags,
                 chance.choice(points), len(records) + 1,
             ))  # fmt: skip
     return records[:count]

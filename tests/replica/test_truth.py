@@ -30,6 +30,7 @@ from kiboko.core.network.model import ObservationPoint
 from kiboko.core.records.flow_table import joined, table_of
 from kiboko.core.walk.walk import Walker
 from kiboko.files.logs import flow_pieces
+from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.logs.window_reader import WindowReader
 from kiboko.files.logs.windows import windows_of
 from kiboko.files.store.flow_export import write_tables
@@ -214,6 +215,7 @@ def reduced(records, chance):
     middle = [r for r in long if r.tcp_flags is None or not r.tcp_flags & _SYN]
     yield "what the log's beginning cut off", middle
     yield "biflows of exporters that began in the middle", list(begun_anywhere(middle, of_replies, chance))
+    yield "sessions, with the flags of both directions together", read_as_sessions(records, of_replies)
     yield "without flags", [dataclasses.replace(r, tcp_flags=None) for r in records]
     yield "flags of 0", [dataclasses.replace(r, tcp_flags=0 if r.service.protocol == 6 else None) for r in records]
     yield "without a time", [dataclasses.replace(r, start=None, end=None) for r in records]
@@ -235,6 +237,57 @@ def parts_of(record):
         for n, told in ((1, _ACK), (2, flags & ~_SYN))
     ]
     return [record, *followed]
+
+
+_SESSIONS = ("source{0}Address,sourceTransportPort,destination{0}Address,destinationTransportPort,protocolIdentifier,"
+             "flowStartMilliseconds,flowEndMilliseconds,initiatorPackets,initiatorOctets,responderPackets,"
+             "responderOctets,tcpControlBits,firewallEvent,observationPointId")  # fmt: skip
+
+
+def read_as_sessions(records, of_replies):
+    """What is read of a log that has a line for the requests and the replies of a conversation that passed a point."""
+    replies = {id(record) for record in of_replies}
+    lines = {4: [], 6: []}
+    sessions = {}
+    for record in records:
+        if record.service.protocol in (6, 17):
+            is_reply = id(record) in replies
+            near = (record.source, record.source_port), (record.destination, record.service.detail)
+            key = (record.point, record.event, record.service.protocol, near[::-1] if is_reply else near)
+            sessions.setdefault(key, ([], []))[is_reply].append(record)
+    for (point, event, protocol, ends), sides in sessions.items():
+        if not sides[0]:
+            continue  # a reply alone begins no session
+        both = [*sides[0], *sides[1]]
+        flags = 0
+        for record in both:
+            flags |= record.tcp_flags or 0
+        counts = [f"{sum(r.packets for r in side)},{sum(r.octets for r in side)}" for side in sides]
+        times = [str(round(1000 * each.timestamp()))
+                 for each in (min(r.start for r in both), max(r.end for r in both))]  # fmt: skip
+        (one, port), (other, asked) = ends
+        event = {"passed": "1", "denied": "3"}.get(event, "")
+        row = [
+            str(one),
+            str(port),
+            str(other),
+            str(asked),
+            str(protocol),
+            *times,
+            *counts,
+            str(flags or ""),
+            event,
+            point or "",
+        ]
+        lines[one.family].append(",".join(row))
+    found = []
+    with tempfile.TemporaryDirectory() as folder:
+        for family, rows in lines.items():
+            if rows:
+                path = Path(folder) / f"{family}.csv"
+                path.write_text("\n".join([_SESSIONS.format(f"IPv{family}"), *rows]) + "\n")
+                found += [table.record(row) for table, _ in tables_of(path) for row in range(len(table))]
+    return found
 
 
 def begun_anywhere(records, of_replies, chance):

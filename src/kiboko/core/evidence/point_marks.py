@@ -36,7 +36,7 @@ def point_marks(table: FlowTable, found: Conversations, points: Rows, ends: Seen
     """The marks of all conversations of a table. `points` int64[n] are the numbers of points, 0 for none."""
     public = ends.is_public(ends.atoms(table.addresses)) | (ends.shared_by(ends.atoms(table.addresses)) != NONE)
     rows = np.flatnonzero(points > 0)
-    answer = ~np.isin(flag_kinds(table)[rows], (RESET, UNCLEAR))
+    answer = ~np.isin(flag_kinds(table, found)[rows], (RESET, UNCLEAR))
     parts = (points[rows] << 4, found.side[rows] << 3, answer << 2, public[table.destination[rows]] << 1,
              public[table.source[rows]])  # fmt: skip
     number = sum(np.asarray(part, dtype=np.int64) for part in parts) * 4 + table.event[rows].astype(np.int64)

@@ -21,7 +21,7 @@ from kiboko.core.records.extent import MARGIN
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
 from kiboko.core.records.records import DENIED, PASSED, SEEN
 
-_SYN, _RST, _ACK = 0x02, 0x04, 0x10
+_FIN, _SYN, _RST, _PSH, _ACK = 0x01, 0x02, 0x04, 0x08, 0x10
 PLAIN, OPENING, RESET, ACKNOWLEDGES, UNCLEAR = range(5)
 """What a record is by its TCP flags: a packet like any other (or not of TCP); SYN without ACK; a reset and nothing
 else; one with an ACK, which is no bare reset; or that is not told, since no flag is recorded (every segment has one:
@@ -29,6 +29,8 @@ who does not record them often has 0 for them) and its packets are small enough 
 _KINDS = 5
 _LARGEST_RESET = {4: 58, 6: 78}
 """Octets of a reset, which has no options (RFC 9293), with the frame that some exporters count in."""
+_MOST_TRIES = 8
+"""As many resets may be in a record that does not say how many packets it is of."""
 _HALF = len(EVENTS) * _KINDS * 2
 ALONE, UNANSWERED, UNASKED, UNSETTLED = range(4)
 """What a conversation's own records do not tell and those of others do: nothing; where replies of others were recorded
@@ -97,13 +99,25 @@ def _told_by_flags() -> NDArray[np.uint8]:
 _BY_FLAGS = _told_by_flags()
 
 
-def flag_kinds(table: FlowTable) -> NDArray[np.uint8]:
-    """What each record is by its TCP flags, uint8[n]."""
+_MAY_BE_MIXED = by_flags(np.array([
+    flags & (_SYN | _RST | _ACK) == _SYN | _RST | _ACK and not flags & (_FIN | _PSH) for flags in range(1 << 6)
+]), 0)  # fmt: skip
+"""Flags that a refused connection has on both sides together, as a table."""
+
+
+def flag_kinds(table: FlowTable, found: Conversations | None = None) -> NDArray[np.uint8]:
+    """What each record is by its TCP flags, uint8[n]. Where a conversation (`found`) was recorded in one direction
+    alone, and no data or end followed its opening, a reset may be of the other one: so the logs of sessions have it."""
     told = np.where(table.protocol == TCP, _BY_FLAGS[table.flags], np.uint8(PLAIN))
+    mixed = np.flatnonzero(_MAY_BE_MIXED[table.flags] & (table.protocol == TCP)) if found is not None else ()
+    if found is not None and len(mixed):
+        sides = found.union(1 << found.side.astype(np.uint8))
+        told[mixed[sides[found.of[mixed]] != 3]] = UNCLEAR
     rows = np.flatnonzero(told == UNCLEAR)
     if len(rows):
         largest = np.where(table.addresses.family == 6, _LARGEST_RESET[6], _LARGEST_RESET[4])[table.source[rows]]
-        told[rows[table.octets[rows] > table.packets[rows] * largest]] = PLAIN
+        packets = np.where(table.packets[rows] > 0, table.packets[rows], _MOST_TRIES)
+        told[rows[table.octets[rows] > packets * largest]] = PLAIN
     return told
 
 
