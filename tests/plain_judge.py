@@ -3,7 +3,8 @@
 
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import Service
+from kiboko.core.header.services import WELL_KNOWN, Service, parse_services
+from kiboko.core.network.model import listened
 from kiboko.core.tables.lines import AddressLine, service_line
 
 PAUSE = 300
@@ -50,6 +51,7 @@ class PlainJudge:
         comparison = Comparison(walker)
         self.line = AddressLine(walker.ground)
         self.served, self.is_foreign = comparison.served, comparison.ends.is_foreign
+        self.known = {}
 
     def judged(self, records):
         """The status and the reason of each record."""
@@ -172,6 +174,28 @@ class PlainJudge:
             return serves[0], "ports"
         return None, "nothing"
 
+    def is_sent_to(self, number):
+        """Whether a port is below 1024, is named or listened to, or is one of few in a row that a rule names."""
+        protocol, port = number >> 16, number & 0xFFFF
+        if number == 6 << 16 | 20 or port < 1024:
+            return number != 6 << 16 | 20
+        topology = self.topology
+        by_clients = [topology.defaults.ephemeral_ports, *(
+            each.ephemeral_ports for each in (*topology.instances.values(), *topology.outsides.values())
+            if each.ephemeral_ports
+        )]  # fmt: skip
+        is_clients = port >= 32768 or any(port in each for each in by_clients)
+        named = [parse_services(text) for texts in WELL_KNOWN.values() for text in texts]
+        named += [*listened(topology.instances.values()), *topology.services.values()]
+        rules = [rule.services for chosen in topology.filters.values() for rule in chosen.every_rule()]
+        for sets, is_rule in ((named, False), (filter(None, rules), True)):
+            for low, high in (each for services in sets for each in services):
+                if low <= number <= high and (
+                    high - low < 16 or (not (is_rule or is_clients) and (low >> 16, high >> 16) == (protocol, protocol))
+                ):
+                    return True
+        return False
+
     def serving(self, pair):
         """Of the first and the second end, whether its port is listened to, listed or below 1024."""
         record, side = pair
@@ -179,8 +203,10 @@ class PlainJudge:
             return False, False
         protocol = record.service.protocol << 16
         ports = [record.source_port, record.service.detail]
-        found = [bool(port) and (port < 1024 or protocol | port in self.served)
-                 and protocol | port != 6 << 16 | 20 for port in ports]  # fmt: skip
+        for number in (protocol | port for port in ports if port):
+            if number not in self.known:
+                self.known[number] = self.is_sent_to(number)
+        found = [bool(port) and self.known[protocol | port] for port in ports]
         return tuple(found[::-1] if side else found)
 
     # E7, E8.

@@ -16,8 +16,9 @@ import numpy as np
 from kiboko.core.evidence import flow_numbers
 from kiboko.core.evidence.asking import Asking, RecordedEnds
 from kiboko.core.evidence.comparison import Comparison
-from kiboko.core.evidence.conversations import KnownPorts, bring_together
+from kiboko.core.evidence.conversations import bring_together
 from kiboko.core.evidence.evaluator import Evaluator
+from kiboko.core.evidence.known_ports import KnownPorts, sent_to
 from kiboko.core.header.addresses import Address, AddressSet, Prefix
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service, parse_services
@@ -224,7 +225,7 @@ class AgainstThePlainJudge(unittest.TestCase):
         records += records[:40] * 4  # some conversations of very many records
         random.Random(4).shuffle(records)
         table = table_of(records)
-        found = bring_together(table, evaluator.ends, KnownPorts(comparison.served))
+        found = bring_together(table, evaluator.ends, KnownPorts(sent_to(comparison.walker.topology)))
         values = chance.integers(0, 1 << 30, len(table))
         for name, together in (("union", operator.or_), ("least", min), ("most", max)):
             expected = {}

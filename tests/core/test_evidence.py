@@ -151,6 +151,33 @@ class Evidence(unittest.TestCase):
         self.check("agree answered", flow(BOB, ANN, "ssh", 40000, flags=ALL))
         self.check("agree as far as seen", flow(ANN, BOB, "tcp/40000", 22, flags=ALL))
 
+    def test_e2_a_port_that_a_rule_names_by_itself_was_sent_to(self):
+        """ann asks cat; nobody listens on 50001, and no service has that name."""
+        asks = [flow(ANN, CAT, "tcp/50001", 50002, flags=ALL), flow(CAT, ANN, "tcp/50002", 50001, flags=ALL)]
+        self.check("unsure answered", *asks)
+        values = network()
+        values["filters"]["front"]["inbound"].insert(0, {"action": "allow", "service": "tcp/50001"})
+        self.check("agree answered", *asks, values=values)
+        values["filters"]["front"]["inbound"][0] = {"action": "allow", "service": "tcp/50001-50100"}
+        self.check("unsure answered", *asks, values=values)
+
+    def test_e2_ports_that_clients_send_from_tell_nothing_though_a_service_or_a_listener_has_many_of_them(self):
+        """ann asks cat on http, and on a port of his that few have; servers hand out the ports of a service one by one."""
+        many = {"services": {"calls": "tcp/49152-65535"}, "listens": ["tcp/49152-65535"]}
+        web, other = both(ANN, CAT, 80, 50001), both(ANN, CAT, 8443, 50001)
+        for key, told in many.items():
+            values = network()
+            (values if key == "services" else values["instances"]["dan"])[key] = told
+            with self.subTest(key):
+                self.check("agree answered", *web, values=values)
+                self.check("unsure answered", *other, values=values)
+                values["services"] = values.get("services", {}) | {"ours": "tcp/8440-8450"}
+                self.check("agree answered", *other, values=values)
+        values = network()
+        values["services"] = {"replies": "tcp/1024-65535"}
+        self.check("agree answered", *web, values=values)
+        self.check("agree answered", *other, values=values)  # 8443 is none that clients send from
+
     def test_e2_where_nothing_tells_both_are_judged(self):
         self.check("unsure answered", flow(BOB, ANN, "tcp/50002", 50001, flags=ALL))
         open_both_ways = network()

@@ -12,9 +12,9 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from kiboko.core.evidence.known_ports import KnownPorts
 from kiboko.core.evidence.seen_ends import SeenEnds
-from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, TCP, WITH_PORTS
+from kiboko.core.header.services import ICMP, ICMP6, TCP
 from kiboko.core.records.columns import Distinct, by_flags, distinct, has_ports, is_icmp
 from kiboko.core.records.flow_table import NO_TIME, FlowTable, joined
 
@@ -32,9 +32,6 @@ _TOLD = [
 ]
 _BY_FLAGS = by_flags(np.array(_TOLD, dtype=np.uint16), 0)
 """What the TCP flags of a record tell of who began, as a table."""
-_WELL_KNOWN = 1024
-_FTP_DATA = 20
-"""A port that servers open connections from (RFC 959, section 3.2), and that nobody sends to unasked."""
 _NEVER = np.iinfo(np.int64).max
 _SHORT = 1 << 16
 _SMALL = 4
@@ -136,36 +133,12 @@ class Conversations:
         return self.several.together(np.maximum, values)
 
 
-class KnownPorts:
-    """Ports that are sent to rather than from: below 1024 (but for that of FTP's data), listed, or listened to; a
-    look-up for whole columns."""
-
-    def __init__(self, served: RangeSet) -> None:
-        """`served` are the numbers of the services that somebody listens to or that have a name."""
-        # A row for each protocol with ports, and one for all others.
-        self._row_of = np.zeros(1 << 8, dtype=np.int32)
-        self._row_of[list(WITH_PORTS)] = np.arange(1, len(WITH_PORTS) + 1)
-        is_known = np.zeros((len(WITH_PORTS) + 1, 1 << 16), dtype=np.bool_)
-        is_known[1:, :_WELL_KNOWN] = True
-        for low, high in served:
-            for protocol in range(low >> 16, (high >> 16) + 1):
-                first, last = max(low, protocol << 16) & 0xFFFF, min(high, protocol << 16 | 0xFFFF) & 0xFFFF
-                is_known[self._row_of[protocol], first : last + 1] = True
-        is_known[0] = is_known[self._row_of[TCP], _FTP_DATA] = False
-        self._is_known = is_known.reshape(-1)
-
-    def among(self, protocols: NDArray[np.uint8], ports: NDArray[np.int32]) -> NDArray[np.bool_]:
-        """Which ports of which protocols are, bool[n]; a port of -1 is none, and one of 0 neither."""
-        found: NDArray[np.bool_] = self._is_known[self._row_of[protocols] << 16 | np.maximum(ports, 0)] & (ports > 0)
-        return found
-
-
 def bring_together(table: FlowTable, ends: SeenEnds, known_ports: KnownPorts) -> Conversations:
     """The conversations of a table of at least one record, where a table is the window in which records may meet.
 
     Parameters
     ----------
-    known_ports : those of services that somebody listens to or that have a name
+    known_ports : those that are sent to rather than from
     """
     key, side = _keys(table, ends)
     numbers = distinct(key)

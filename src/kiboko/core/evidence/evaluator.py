@@ -18,11 +18,12 @@ from kiboko.core.evidence import judging
 from kiboko.core.evidence.addressed import Addressed, Asked
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.conclusions import Conclusions
-from kiboko.core.evidence.conversations import Conversations, KnownPorts, bring_together
+from kiboko.core.evidence.conversations import Conversations, bring_together
 from kiboko.core.evidence.gate_outcomes import GateOutcomes, Situation
 from kiboko.core.evidence.judged import Classes, Judged
 from kiboko.core.evidence.judging import IS_LEAK
 from kiboko.core.evidence.known_points import KnownPoints
+from kiboko.core.evidence.known_ports import KnownPorts, sent_to
 from kiboko.core.evidence.known_proofs import KnownProofs, ages_of, late_denials
 from kiboko.core.evidence.passages import Passages
 from kiboko.core.evidence.point_marks import point_marks, weights
@@ -98,7 +99,7 @@ class Evaluator:
         self._passages = Passages(self.tables.layout, self._points.listed)
         self._rules = RulesMet(comparison, self.tables, self.ends)
         self._traces = Traces()
-        self._known_ports = KnownPorts(comparison.served)
+        self._known_ports = KnownPorts(sent_to(walker.topology))
         self._outcomes = GateOutcomes(self.tables)
         self._known = KeyNumbers(3)
         self._forget()
