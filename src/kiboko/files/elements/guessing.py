@@ -12,6 +12,7 @@ from typing import Any
 from kiboko.core.header.addresses import parse_address
 from kiboko.core.header.services import PROTOCOLS
 from kiboko.core.records.records import DENIED, PASSED
+from kiboko.files.elements.address_ports import PORT_OF, address_and_port
 from kiboko.files.elements.column_map import JOINED
 from kiboko.files.elements.fields import EVENT_NAMES, element_of, in_other_units, parse_flags
 
@@ -23,6 +24,7 @@ _NEEDED = (
     ("packetDeltaCount", "packets"), ("octetDeltaCount", "octets"),
     ("observationPointId", "where it was taken: without that a record proves little of what passed"),
 )  # fmt: skip
+_WITH_PORT = "with its port behind a colon"
 _NO_VALUE = ("-", "", "n/a", "na", "null", "none", "?")
 _SOURCE = re.compile(r"src|source|from|client|orig|local|sender|initiator|^s[ap]$|(^|[._-])s_?port$", re.I)
 _DESTINATION = re.compile(r"dst|dest|to$|^to|server|resp|remote|target|receiver|^d[ap]$|(^|[._-])d_?port$", re.I)
@@ -136,12 +138,13 @@ def _checked(name: str, element: str, values: list[str]) -> Guess:
             re.fullmatch(r"\d{1,3}(\.\d{3})+|\d{1,3}", v) for v in values
         ):
             more["thousands"] = "."
-    return Guess(name, element, more)
+    has_port = element in PORT_OF and any(address_and_port(value) for value in values)
+    return Guess(name, element, more, _WITH_PORT if has_port else "")
 
 
 def _is_address(name: str, values: list[str]) -> bool:
     try:
-        return bool([parse_address(value) for value in values])
+        return bool([parse_address((address_and_port(value) or (value, ""))[0]) for value in values])
     except ValueError:
         return False
 
@@ -216,6 +219,7 @@ def mapping_text(
         told_of = ", ".join(_comment(each) for each in examples) or "no value"
         lines.append(f"  # {_quoted(_comment(name))}: not read; such as {told_of}")
     known = {guess.element for guess in guesses}
+    known |= {PORT_OF[guess.element] for guess in guesses if guess.why == _WITH_PORT}
     for element, what in _NEEDED:
         if element not in known:
             lines.append(f"# Missing: {element}, {what}.")

@@ -18,6 +18,7 @@ from kiboko.core.header.services import ICMP, ICMP6, UNTOLD
 from kiboko.core.records.columns import Distinct, distinct, has_ports
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds
 from kiboko.core.records.records import DENIED, FlowRecord
+from kiboko.files.elements.address_ports import ports_apart
 from kiboko.files.elements.fields import DESTINATIONS, SOURCES, RecordMaker
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.address_texts import AddressTexts
@@ -46,6 +47,7 @@ class Converter:
         `first_line` is the line of its first row, where `places` does not give the line of each. What is not usable
         is noted in `rejects`.
         """
+        batch = ports_apart(batch)
         columns = ElementColumns(batch)
         size = batch.num_rows
         addresses, (source, destination), behind = self._ends(batch)
