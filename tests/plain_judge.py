@@ -57,11 +57,7 @@ class PlainJudge:
         """The status and the reason of each record."""
         self.points_in_order = list(dict.fromkeys([None, *(record.point for record in records)]))
         conversations = self.brought_together(records)
-        self.mixed = {
-            id(record) for each in conversations if len({side for _, side in each.records}) == 1
-            for record, _ in each.records
-            if (record.tcp_flags or 0) & 0x16 == 0x16 and not record.tcp_flags & 0x09
-        }  # fmt: skip
+        self.mixed = {id(record) for each in conversations for record in self.of_both_directions(each)}
         silent, unasked = self.around(conversations, records)
         found = {}
         for number, each in enumerate(conversations):
@@ -247,6 +243,27 @@ class PlainJudge:
             if answers and began not in sides:
                 unasked.add(number)
         return silent, unasked
+
+    def of_both_directions(self, conversation):
+        """The records whose flags may be those of both directions together."""
+
+        def has(record, reset):
+            flags = record.tcp_flags or 0
+            return (
+                record.service.protocol == 6 and flags & 0x12 == 0x12 and not flags & 0x09 and bool(flags & 4) >= reset
+            )
+
+        def sides(test):
+            return {side for record, side in conversation.records if test(record)}
+
+        recorded, reset = sides(lambda r: True), sides(lambda r: has(r, True))
+        single = sides(lambda r: has(r, False) and r.packets == 1)
+        for record, _ in conversation.records:
+            if has(record, True):
+                if len(recorded) == 1 or len(reset) == 2 or record.packets == 1:
+                    yield record
+            elif has(record, False) and record.packets == 1 and len(single) == 2:
+                yield record
 
     def flags(self, record):
         """The flags that its sender has sent: of a session that was refused a log may have those of both sides."""

@@ -105,6 +105,29 @@ class Sessions(unittest.TestCase):
         self.assertEqual(told[True, "half open"], "agree as far as seen")
         self.assertEqual(told[False, "half open"], "leak arrived")
 
+    def test_a_line_for_each_direction_with_the_flags_of_both_shows_no_answer_of_a_refused_one(self):
+        header = (
+            "sourceIPv4Address,sourceTransportPort,destinationIPv4Address,destinationTransportPort,protocolIdentifier"
+        )
+        for name, exchange in EXCHANGES.items():
+            sides = [[flags for side, flags in exchange if side == wanted] for wanted in (THERE, BACK)]
+            flags = union(flags for _, flags in exchange)
+            path = self.folder / "lines.csv"
+            path.write_text(f"{header},flowStartMilliseconds,packetDeltaCount,octetDeltaCount,tcpControlBits\n"
+                            f"10.1.1.11,40000,10.1.1.10,22,6,1795925883000,{len(sides[0])},{len(sides[0]) * 40},{flags}\n"
+                            f"10.1.1.10,22,10.1.1.11,40000,6,1795925883000,{len(sides[1])},{len(sides[1]) * 40},{flags}\n"
+                            )  # fmt: skip
+            (table,) = (each for each, _ in tables_of(path) if len(each))
+            values = base()
+            values["instances"]["ann"]["listens"] = ["ssh"]
+            judged = Evaluator(Comparison(Walker(load(values)))).judge(table)
+            (found,) = {judged.concluded[code] for code in judged.conclusion.tolist()}
+            got_on = any(side == THERE and flags in (ACK, PSH | ACK, FIN | ACK) for side, flags in exchange)
+            if not got_on and not name.startswith(("scanned", "the middle", "half open, tried again")):
+                self.assertNotEqual(found.observed, "answered", name)
+            elif name in ("whole", "cut off by the client", "cut off by the server"):
+                self.assertEqual((found.status, found.observed), ("agree", "answered"), name)
+
     def test_a_record_of_a_session_that_counts_both_directions_together_shows_no_answer_of_a_refused_one(self):
         header = (
             "sourceIPv4Address,sourceTransportPort,destinationIPv4Address,destinationTransportPort,protocolIdentifier"

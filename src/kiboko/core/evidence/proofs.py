@@ -97,28 +97,45 @@ def _told_by_flags() -> NDArray[np.uint8]:
 
 
 _BY_FLAGS = _told_by_flags()
-
-
-_MAY_BE_MIXED = by_flags(np.array([
-    flags & (_SYN | _RST | _ACK) == _SYN | _RST | _ACK and not flags & (_FIN | _PSH) for flags in range(1 << 6)
+_OPENED, _AND_RESET = 1, 2
+_WITHOUT_DATA = by_flags(np.array([
+    0 if flags & (_SYN | _ACK) != _SYN | _ACK or flags & (_FIN | _PSH) else _AND_RESET if flags & _RST else _OPENED
+    for flags in range(1 << 6)
 ]), 0)  # fmt: skip
-"""Flags that a refused connection has on both sides together, as a table."""
+"""Whether flags are those of an opening and its answer, by which no data and no end was sent; and of a reset besides.
+As a table."""
 
 
 def flag_kinds(table: FlowTable, found: Conversations | None = None) -> NDArray[np.uint8]:
-    """What each record is by its TCP flags, uint8[n]. Where a conversation (`found`) was recorded in one direction
-    alone, and no data or end followed its opening, a reset may be of the other one: so the logs of sessions have it."""
+    """What each record is by its TCP flags, uint8[n]; beside the others of its conversation, where these are told."""
     told = np.where(table.protocol == TCP, _BY_FLAGS[table.flags], np.uint8(PLAIN))
-    mixed = np.flatnonzero(_MAY_BE_MIXED[table.flags] & (table.protocol == TCP)) if found is not None else ()
-    if found is not None and len(mixed):
-        sides = found.union(1 << found.side.astype(np.uint8))
-        told[mixed[sides[found.of[mixed]] != 3]] = UNCLEAR
+    if found is not None:
+        told[_of_both_directions(table, found)] = UNCLEAR
     rows = np.flatnonzero(told == UNCLEAR)
     if len(rows):
         largest = np.where(table.addresses.family == 6, _LARGEST_RESET[6], _LARGEST_RESET[4])[table.source[rows]]
         packets = np.where(table.packets[rows] > 0, table.packets[rows], _MOST_TRIES)
         told[rows[table.octets[rows] > packets * largest]] = PLAIN
     return told
+
+
+def _of_both_directions(table: FlowTable, found: Conversations) -> NDArray[np.int64]:
+    """The records whose flags may be those of both directions together, as the logs of sessions have them: with a reset
+    in one packet, in a conversation of which one direction alone was recorded, or on both sides; or of an opening and
+    its answer in one packet each way."""
+    rows = np.flatnonzero((_WITHOUT_DATA[table.flags] > 0) & (table.protocol == TCP))
+    if not len(rows):
+        return rows
+    has_reset, is_one = _WITHOUT_DATA[table.flags[rows]] == _AND_RESET, table.packets[rows] == 1
+    if not has_reset.any() and not is_one.any():
+        return rows[:0]
+    bits = np.ones(len(table), dtype=np.uint8)
+    bits[rows] += (2 * has_reset + 4 * is_one).astype(np.uint8)
+    met = found.union(np.where(found.side, bits << 4, bits))[found.of[rows]]
+    both = met & met >> 4
+    is_mixed = np.where(has_reset, (both & 1 == 0) | (both & 2 > 0) | is_one, is_one & (both & 4 > 0))
+    mixed: NDArray[np.int64] = rows[is_mixed]
+    return mixed
 
 
 def mark_bits(
