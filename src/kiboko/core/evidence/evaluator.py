@@ -151,9 +151,9 @@ class Evaluator:
         self, table: FlowTable, found: Conversations, points: Rows | None, unheard: Truths | None
     ) -> tuple[Asked, Rows, Rows, Rows]:
         """What conversations ask and come to, their classes, and what others tell of them."""
-        marks = point_marks(table, found, points, self.ends) if points is not None else None
-        is_mapped = points > 0 if points is not None else np.zeros(len(table), dtype=np.bool_)
         kinds = flag_kinds(table, found)
+        marks = point_marks(table, found, points, self.ends, kinds) if points is not None else None
+        is_mapped = points > 0 if points is not None else np.zeros(len(table), dtype=np.bool_)
         bits = mark_bits(table, found, is_mapped, kinds)
         ages = ages_of(table, found, milliseconds(self._walker.topology.as_of))
         addressed = Addressed.of(table, found, self.ends, self._points.translating(points), self._points.beyond(points))

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence.conversations import Conversations
-from kiboko.core.evidence.proofs import RESET, UNCLEAR, flag_kinds
+from kiboko.core.evidence.proofs import RESET, UNCLEAR
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.records.columns import distinct
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
@@ -32,11 +32,14 @@ class PointMarks:
         return self.numbers[runs((np.cumsum(self.sizes) - self.sizes)[conversations], self.sizes[conversations])]
 
 
-def point_marks(table: FlowTable, found: Conversations, points: Rows, ends: SeenEnds) -> PointMarks:
-    """The marks of all conversations of a table. `points` int64[n] are the numbers of points, 0 for none."""
+def point_marks(
+    table: FlowTable, found: Conversations, points: Rows, ends: SeenEnds, flags: NDArray[np.uint8]
+) -> PointMarks:
+    """The marks of all conversations of a table. `points` int64[n] are the numbers of points, 0 for none; `flags`
+    uint8[n] what records are by their TCP flags (`flag_kinds`)."""
     public = ends.is_public(ends.atoms(table.addresses)) | (ends.shared_by(ends.atoms(table.addresses)) != NONE)
     rows = np.flatnonzero(points > 0)
-    answer = ~np.isin(flag_kinds(table, found)[rows], (RESET, UNCLEAR))
+    answer = ~np.isin(flags[rows], (RESET, UNCLEAR))
     parts = (points[rows] << 4, found.side[rows] << 3, answer << 2, public[table.destination[rows]] << 1,
              public[table.source[rows]])  # fmt: skip
     number = sum(np.asarray(part, dtype=np.int64) for part in parts) * 4 + table.event[rows].astype(np.int64)
