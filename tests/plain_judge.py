@@ -58,6 +58,7 @@ class PlainJudge:
         self.points_in_order = list(dict.fromkeys([None, *(record.point for record in records)]))
         conversations = self.brought_together(records)
         self.mixed = {id(record) for each in conversations for record in self.of_both_directions(each)}
+        self.strays = {id(record) for each in conversations for record in self.of_no_connection(each)}
         silent, unasked = self.around(conversations, records)
         found = {}
         for number, each in enumerate(conversations):
@@ -221,7 +222,7 @@ class PlainJudge:
                 continue
             starts, ends = each.times()
             bucket = int(min(starts) // PAUSE)
-            acknowledged = any(self.kind(r) == "ack" for r, side in each.records if side == each.began)
+            acknowledged = any(self.kind(r, by_itself=True) == "ack" for r, side in each.records if side == each.began)
             sides = {side for _, side in each.records}
             for point in {r.point for r, _ in each.records}:
                 here = {side for r, side in each.records if r.point == point}
@@ -265,12 +266,35 @@ class PlainJudge:
             elif has(record, False) and record.packets == 1 and len(single) == 2:
                 yield record
 
+    def of_no_connection(self, conversation):
+        """The records whose packets may belong to no connection: without an opening, or an answer to one, and met by
+        nothing but resets; or a single acknowledgement without data, alone."""
+
+        def form(record):
+            flags = (record.tcp_flags or 0) & 0x3F
+            if record.service.protocol != 6 or not flags & 0x14:
+                return "other"
+            if flags in (0x04, 0x14):
+                return "reset"
+            if flags & 0x12 == 0x12:
+                return "other" if flags & 0x0D else "answer"
+            return "ack" if flags & 0x10 else "other"
+
+        for mine in (False, True):
+            records = [record for record, side in conversation.records if side == mine]
+            forms = {form(record) for record in records}
+            others = {form(record) for record, side in conversation.records if side != mine}
+            small = all(r.packets == 1 and r.octets <= {4: 58, 6: 78}[r.source.family] for r in records)
+            if (forms in ({"ack"}, {"answer"}) and others == {"reset"}) or (forms == {"ack"} and not others and small):
+                yield from records
+
     def flags(self, record):
         """The flags that its sender has sent: of a session that was refused a log may have those of both sides."""
-        return 0 if id(record) in self.mixed else (record.tcp_flags or 0) & 0x3F
+        is_doubtful = id(record) in self.mixed or id(record) in self.strays
+        return 0 if is_doubtful else (record.tcp_flags or 0) & 0x3F
 
-    def kind(self, record):
-        flags = self.flags(record)
+    def kind(self, record, by_itself=False):
+        flags = (record.tcp_flags or 0) & 0x3F if by_itself else self.flags(record)
         if record.service.protocol != 6 or not flags:
             return "none"
         if flags & 0x12 == 0x02:
@@ -281,6 +305,8 @@ class PlainJudge:
 
     def is_answer(self, record):
         """Whether a record of whoever was sent to is surely no refusal."""
+        if id(record) in self.strays:
+            return False
         if record.service.protocol == 6 and not self.flags(record):
             return record.octets > (record.packets or 8) * {4: 58, 6: 78}[record.source.family]
         return self.kind(record) != "reset"

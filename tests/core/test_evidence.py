@@ -255,6 +255,38 @@ class Evidence(unittest.TestCase):
         self.check("agree as far as seen", request, flow(ANN, BOB, "udp/40000", 53, point="2", at=0.01))
         self.check("agree answered", request, flow(ANN, BOB, "udp/40000", 53, point="3", at=0.01))
 
+    def test_e4_an_acknowledgement_that_met_nothing_but_resets_shows_no_answer(self):
+        """cat may not reach ann, and bob may on ssh; a listener that knows of no connection answers by a reset."""
+        for flags in (ACK, ACK | 0x08, ACK | 0x01):
+            for reset in (RST, 0x04):
+                refused = [flow(CAT, ANN, "ssh", 40000, flags=flags), flow(ANN, CAT, "tcp/40000", 22, flags=reset)]
+                self.check("unsure refused", *refused)
+                taken = [flow(BOB, ANN, "ssh", 40000, flags=flags), flow(ANN, BOB, "tcp/40000", 22, flags=reset)]
+                self.check("unsure refused", *taken)
+        # It had an opening, so that there was a connection.
+        opened = [flow(BOB, ANN, "ssh", 40000, flags=SYN), *taken]
+        self.check("agree answered", *opened)
+        # What is told of more than resets was a connection as well.
+        more = [flow(CAT, ANN, "ssh", 40000, flags=ACK), flow(ANN, CAT, "tcp/40000", 22, flags=RST | 0x08)]
+        self.check("leak answered", *more)
+
+    def test_e4_a_single_acknowledgement_without_data_and_nothing_else_shows_no_answer(self):
+        def asks(**rest):
+            return replace(flow(CAT, ANN, "ssh", 40000, "seen", ACK), **rest)
+
+        self.check("unsure seen", asks(octets=40))
+        self.check("leak answered", asks(octets=400))
+        self.check("leak answered", asks(octets=80, packets=2))
+        self.check("leak answered", asks(octets=40), flow(ANN, CAT, "tcp/40000", 22, "seen", ACK))
+
+    def test_e3_an_answer_to_somebody_who_sent_nothing_but_resets_is_the_echo_of_another(self):
+        """Somebody opened a connection to cat's http in bob's name, which the rules do not let through."""
+        values = network()
+        values["filters"]["front"]["inbound"] = []
+        echo = [flow(CAT, BOB, "tcp/40000", 80, flags=SYN_ACK), flow(BOB, CAT, "http", 40000, flags=0x04)]
+        self.check("unsure something", *echo, values=values)
+        self.check("leak arrived", *echo, flow(BOB, CAT, "http", 40000, flags=SYN), values=values)
+
     def test_e5_what_passed_at_a_point_passed_the_gates_up_to_it_and_nothing_behind(self):
         self.check("agree as far as seen", flow(CAT, ANN, "ssh", 40000, flags=SYN, point="1"))
         self.check("leak passed", flow(CAT, ANN, "ssh", 40000, flags=SYN, point="2"))

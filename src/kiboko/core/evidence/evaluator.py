@@ -19,6 +19,7 @@ from kiboko.core.evidence.addressed import Addressed, Asked
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.conclusions import Conclusions
 from kiboko.core.evidence.conversations import Conversations, bring_together
+from kiboko.core.evidence.doubtful_flags import without_doubtful
 from kiboko.core.evidence.gate_outcomes import GateOutcomes, Situation
 from kiboko.core.evidence.judged import Classes, Judged
 from kiboko.core.evidence.judging import IS_LEAK
@@ -151,7 +152,8 @@ class Evaluator:
         self, table: FlowTable, found: Conversations, points: Rows | None, unheard: Truths | None
     ) -> tuple[Asked, Rows, Rows, Rows]:
         """What conversations ask and come to, their classes, and what others tell of them."""
-        kinds = flag_kinds(table, found)
+        by_themselves = flag_kinds(table)
+        kinds = without_doubtful(table, found, by_themselves)
         marks = point_marks(table, found, points, self.ends, kinds) if points is not None else None
         is_mapped = points > 0 if points is not None else np.zeros(len(table), dtype=np.bool_)
         bits = mark_bits(table, found, is_mapped, kinds)
@@ -159,7 +161,8 @@ class Evaluator:
         addressed = Addressed.of(table, found, self.ends, self._points.translating(points), self._points.beyond(points))
         began_first = addressed.sent_to(False)
         responders = np.where(found.began == 0, began_first[1], addressed.sent_to(True)[1])
-        around = contexts(table, found, self.ends, np.where(found.began >= 0, responders, -1), bits, points, unheard)
+        responders = np.where(found.began >= 0, responders, -1)
+        around = contexts(table, found, self.ends, responders, bits, by_themselves, points, unheard)
         proofs = self._proofs.numbers(found, bits, around, ages, late_denials(table, found))
         traces = self._traces.numbers(marks, len(found))
         both = [addressed.asked(second, proofs[second], traces[second]) for second in (False, True)]

@@ -103,8 +103,8 @@ ECHO_OR_FRAGMENT = _reason(UNSURE, "an echo reply, or a later fragment of an ech
 ENDED_EARLY = _reason(UNSURE, "a reset without its request: refused, or the end of what went before")
 APART = _reason(UNSURE, comparison.NOT_DELIVERED)
 BOTH_OUTSIDE = _reason(UNSURE, comparison.BOTH_OUTSIDE)
-UNCLEAR_REPLY = _reason(UNSURE, "something came back: an answer or a refusal, which its record without TCP flags does"
-                        " not say")  # fmt: skip
+UNCLEAR_REPLY = _reason(UNSURE, "something came back: an answer, a refusal or no part of it, which its TCP flags do not"
+                        " say")  # fmt: skip
 NO_GATE = _reason(UNSURE, comparison.OF_ONE_MACHINE)
 AN_ERROR = _reason(UNSURE, "an ICMP error: what it speaks of is not recorded")
 TYPE_UNTOLD = _reason(UNSURE, "which ICMP message it is was not recorded, or is none that there is")

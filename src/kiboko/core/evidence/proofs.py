@@ -36,8 +36,6 @@ ALONE, UNANSWERED, UNASKED, UNSETTLED = range(4)
 """What a conversation's own records do not tell and those of others do: nothing; where replies of others were recorded
 none of its own was (E7); a reply without its request, where requests of others were recorded (E8); that none of its own
 was so far, and one may be to come, or may not have been read."""
-_ACKS = sum(1 << place for place in range(_HALF) if place % _KINDS == ACKNOWLEDGES)
-"""Records with an ACK of the side that began, as bits of `mark_bits`."""
 _BUCKET = 300_000
 
 
@@ -97,45 +95,22 @@ def _told_by_flags() -> NDArray[np.uint8]:
 
 
 _BY_FLAGS = _told_by_flags()
-_OPENED, _AND_RESET = 1, 2
-_WITHOUT_DATA = by_flags(np.array([
-    0 if flags & (_SYN | _ACK) != _SYN | _ACK or flags & (_FIN | _PSH) else _AND_RESET if flags & _RST else _OPENED
-    for flags in range(1 << 6)
-]), 0)  # fmt: skip
-"""Whether flags are those of an opening and its answer, by which no data and no end was sent; and of a reset besides.
-As a table."""
 
 
-def flag_kinds(table: FlowTable, found: Conversations | None = None) -> NDArray[np.uint8]:
-    """What each record is by its TCP flags, uint8[n]; beside the others of its conversation, where these are told."""
+def flag_kinds(table: FlowTable) -> NDArray[np.uint8]:
+    """What each record is by its TCP flags, uint8[n]."""
     told = np.where(table.protocol == TCP, _BY_FLAGS[table.flags], np.uint8(PLAIN))
-    if found is not None:
-        told[_of_both_directions(table, found)] = UNCLEAR
     rows = np.flatnonzero(told == UNCLEAR)
-    if len(rows):
-        largest = np.where(table.addresses.family == 6, _LARGEST_RESET[6], _LARGEST_RESET[4])[table.source[rows]]
-        packets = np.where(table.packets[rows] > 0, table.packets[rows], _MOST_TRIES)
-        told[rows[table.octets[rows] > packets * largest]] = PLAIN
+    told[rows[~no_larger_than_resets(table, rows)]] = PLAIN
     return told
 
 
-def _of_both_directions(table: FlowTable, found: Conversations) -> NDArray[np.int64]:
-    """The records whose flags may be those of both directions together, as the logs of sessions have them: with a reset
-    in one packet, in a conversation of which one direction alone was recorded, or on both sides; or of an opening and
-    its answer in one packet each way."""
-    rows = np.flatnonzero((_WITHOUT_DATA[table.flags] > 0) & (table.protocol == TCP))
-    if not len(rows):
-        return rows
-    has_reset, is_one = _WITHOUT_DATA[table.flags[rows]] == _AND_RESET, table.packets[rows] == 1
-    if not has_reset.any() and not is_one.any():
-        return rows[:0]
-    bits = np.ones(len(table), dtype=np.uint8)
-    bits[rows] += (2 * has_reset + 4 * is_one).astype(np.uint8)
-    met = found.union(np.where(found.side, bits << 4, bits))[found.of[rows]]
-    both = met & met >> 4
-    is_mixed = np.where(has_reset, (both & 1 == 0) | (both & 2 > 0) | is_one, is_one & (both & 4 > 0))
-    mixed: NDArray[np.int64] = rows[is_mixed]
-    return mixed
+def no_larger_than_resets(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Of which of some records, given by their rows, all packets may be resets by their size."""
+    largest = np.where(table.addresses.family == 6, _LARGEST_RESET[6], _LARGEST_RESET[4])[table.source[rows]]
+    packets = np.where(table.packets[rows] > 0, table.packets[rows], _MOST_TRIES)
+    found: NDArray[np.bool_] = table.octets[rows] <= packets * largest
+    return found
 
 
 def mark_bits(
@@ -191,7 +166,7 @@ def _kinds_of(half: int) -> list[tuple[bool, str, int]]:
 
 def contexts(
     table: FlowTable, found: Conversations, ends: SeenEnds, responders: NDArray[np.int64], bits: NDArray[np.int64],
-    points: NDArray[np.int64] | None, unheard: NDArray[np.bool_] | None,
+    kinds: NDArray[np.uint8], points: NDArray[np.int64] | None, unheard: NDArray[np.bool_] | None,
 ) -> NDArray[np.int64]:  # fmt: skip
     """What the records of others tell of each conversation, int64[k] (E7, E8).
 
@@ -204,6 +179,7 @@ def contexts(
     ----------
     responders : int64[k], the atoms of the ends that were sent to; -1 where nothing tells which these are
     bits : int64[k], as `mark_bits` has them
+    kinds : uint8[n], as `flag_kinds` has them: what is doubtful in the light of others is an acknowledgement here
     points : int64[n], the numbers of the points that the network file knows, 0 for any other; None for no such
     unheard : bool[n], near which records may be missing, so that no silence is told of them; None for none
     """
@@ -216,7 +192,8 @@ def contexts(
         return result
     bits = np.where(found.began == 1, turned_bits(bits), bits)
     has_request, has_reply = bits & (1 << _HALF) - 1 > 0, bits >> _HALF > 0
-    acknowledged = bits & _ACKS > 0
+    acks = found.union(np.where(kinds == ACKNOWLEDGES, 1 + found.side.astype(np.uint8), np.uint8(0)))
+    acknowledged = acks & np.where(found.began == 1, 2, 1) > 0
     taken_at, places = _taken_at(table, points)
     if places > 1 and len(found) < len(table):
         cells = distinct(found.of, taken_at)
