@@ -361,7 +361,6 @@ class AgainstTheKernel(unittest.TestCase):
             total = counts.total()
             told = ", ".join(f"{status} {count / total:.0%}" for status, count in counts.most_common())
             print(f"  {name}: {total:,} conversations, {told}")
-        print(dict(wrong))
         self.assertEqual({}, dict(wrong))
         self.assertGreater(statuses["all of it"]["agree"], 0)
         self.assertGreater(asked[CONFIRMED], 0)
