@@ -1,5 +1,6 @@
 """What recorded traffic shows of a promise, by hand: what is not sure to be of it, or proves nothing, tells neither."""
 
+import dataclasses
 import tempfile
 import unittest
 from datetime import UTC, datetime, timedelta
@@ -113,7 +114,8 @@ class Shown(unittest.TestCase):
         values["instances"]["cat"]["interfaces"][0]["filters"] = []
         values["instances"]["cat"]["host_filter"] = {"nftables": "cat.json"}
         files = {"cat.json": listing("input", "drop", ("new", "accept"))}
-        answered = flow("ssh", flags=SYN_ACK), flow("tcp/40000", CAT, ANN, 22, flags=SYN_ACK, after=20)
+        request = dataclasses.replace(flow("ssh", flags=SYN_ACK), packets=2)  # SYN, and ACK
+        answered = request, flow("tcp/40000", CAT, ANN, 22, flags=SYN_ACK, after=20)
         self.assertEqual((1, 0), self.counts("ssh", *answered))
         self.assertEqual((0, 0), self.counts("ssh", *answered, values=values, files=files))
 

@@ -12,6 +12,9 @@ from types import TracebackType
 
 from kiboko.core.errors import EnvironmentFailure
 
+DISAGREEMENTS = "disagreements.jsonl"
+"""What a collector writes into its store beside the records: leaks and breaks, which are no flow records."""
+
 
 @contextlib.contextmanager
 def written_whole(path: Path, private: bool = False) -> Iterator[Path]:

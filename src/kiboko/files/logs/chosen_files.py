@@ -18,12 +18,11 @@ from pathlib import Path
 from kiboko.core.errors import InputError
 from kiboko.core.wording import counted
 from kiboko.files.documents.nearby import nearby
+from kiboko.files.documents.saving import DISAGREEMENTS
 
 _SUFFIXES = (".csv", ".tsv", ".json", ".jsonl", ".ndjson", ".log", ".txt", ".parquet", ".ipfix", ".arrows")
 _FEW_NAMES, _FEW_COPIES = 6, 3
 STANDARD_INPUT = "-"
-DISAGREEMENTS = "disagreements.jsonl"
-"""What a collector writes into its store beside the records: leaks and breaks, which are no flow records."""
 
 
 class FlowFiles(list[Path]):

@@ -10,8 +10,7 @@ from pathlib import Path
 from types import TracebackType
 
 from kiboko.core.errors import EnvironmentFailure
-from kiboko.files.documents.saving import LineAppender
-from kiboko.files.logs.chosen_files import DISAGREEMENTS
+from kiboko.files.documents.saving import DISAGREEMENTS, LineAppender
 
 
 class DayLog:

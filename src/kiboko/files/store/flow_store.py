@@ -22,8 +22,7 @@ import pyarrow.parquet
 
 from kiboko.core.errors import EnvironmentFailure
 from kiboko.core.records.flow_table import FlowTable
-from kiboko.files.documents.saving import written_whole
-from kiboko.files.logs.chosen_files import DISAGREEMENTS
+from kiboko.files.documents.saving import DISAGREEMENTS, written_whole
 from kiboko.files.store.flow_export import arrow_table
 
 SEGMENT_OCTETS = 64 << 20
