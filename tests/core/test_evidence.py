@@ -173,6 +173,13 @@ class Evidence(unittest.TestCase):
                 self.check("unsure answered", *other, values=values)
                 values["services"] = values.get("services", {}) | {"ours": "tcp/8440-8450"}
                 self.check("agree answered", *other, values=values)
+        for number, told in (
+            (16, "unsure answered"),
+            (15, "leak answered"),
+        ):  # so few are of the service: cat asked ann
+            values = network()
+            values["services"] = {"calls": f"tcp/50000-{50000 + number}"}
+            self.check(told, *other, values=values)
         values = network()
         values["services"] = {"replies": "tcp/1024-65535"}
         self.check("agree answered", *web, values=values)

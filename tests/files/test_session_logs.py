@@ -30,6 +30,7 @@ EXCHANGES = {
     "half open, tried again": [(THERE, SYN), (BACK, SYN | ACK)] * 3,
     "half open, and given up": [(THERE, SYN), (BACK, SYN | ACK), (THERE, RST)],
     "scanned by an end": [(THERE, FIN), (BACK, RST | ACK)],
+    "scanned by an opening and an end": [(THERE, SYN | FIN), (BACK, RST | ACK)],
     "scanned by everything": [(THERE, FIN | PSH | 0x20), (BACK, RST | ACK)],
     "scanned by an acknowledgement": [(THERE, ACK), (BACK, RST)],
     "the middle": DATA * 2,
