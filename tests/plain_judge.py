@@ -258,6 +258,14 @@ class PlainJudge:
             return {side for record, side in conversation.records if test(record)}
 
         recorded, reset = sides(lambda r: True), sides(lambda r: has(r, True))
+        flagged = sides(lambda r: (r.tcp_flags or 0) & 0x3F)
+        several = sides(lambda r: r.packets > 1)
+        for record, side in conversation.records:
+            flags = (record.tcp_flags or 0) & 0x3F
+            if record.service.protocol == 6 and recorded - {side} and not flagged - {side} and flags & 6 and flags != 2:
+                followed = flags & 0x12 == 0x12 and flags & 0x09
+                if not followed or (flags & 4 and not (record.packets > 1 and several - {side})):
+                    yield record
         single = sides(lambda r: has(r, False) and r.packets == 1)
         for record, _ in conversation.records:
             if has(record, True):

@@ -7,6 +7,7 @@ import unittest
 from pathlib import Path
 
 from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.doubtful_flags import without_doubtful
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.proofs import ACKNOWLEDGES, OPENING, PLAIN, RESET, UNCLEAR, flag_kinds
 from kiboko.core.walk.walk import Walker
@@ -48,6 +49,12 @@ def union(packets):
     return found
 
 
+def kinds_of(table):
+    """What the records of a table are by their flags, beside one another."""
+    judged = Evaluator(Comparison(Walker(load(base())))).judge(table)
+    return without_doubtful(table, judged.found, flag_kinds(table))
+
+
 class Sessions(unittest.TestCase):
     def setUp(self):
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
@@ -68,7 +75,7 @@ class Sessions(unittest.TestCase):
             with self.subTest(name, octets=octets):
                 table, sides = self.table(exchange, octets)
                 self.assertEqual(len(table), 2)
-                for kind, sent in zip(flag_kinds(table).tolist(), sides, strict=True):
+                for kind, sent in zip(kinds_of(table).tolist(), sides, strict=True):
                     got_on = [flags for flags in sent if flags & ACK and not flags & (SYN | RST)]
                     if kind == ACKNOWLEDGES:
                         self.assertTrue(got_on or any(flags == SYN | ACK for flags in sent))
@@ -82,7 +89,7 @@ class Sessions(unittest.TestCase):
     def test_what_is_known_of_sessions_that_got_on_is_not_lost(self):
         for name in ("whole", "cut off by the client", "cut off by the server", "the middle", "the end"):
             table, _ = self.table(EXCHANGES[name])
-            self.assertEqual(flag_kinds(table)[0], ACKNOWLEDGES, name)
+            self.assertEqual(kinds_of(table)[0], ACKNOWLEDGES, name)
 
     def test_a_refused_connection_is_neither_agreement_nor_a_leak(self):
         """bob may ask ann on ssh in one network, and not in the other; what follows is what was seen of him."""
@@ -157,6 +164,12 @@ class Sessions(unittest.TestCase):
             path.write_text(f"{columns}\n10.1.1.11,40000,10.1.1.10,22,6,1795925883000,400,{octets}\n")
             (table,) = (each for each, _ in tables_of(path) if len(each))
             self.assertEqual((len(table), flag_kinds(table)[1]), (2, kind), octets)
+
+    def test_what_a_line_says_is_kept_as_it_is(self):
+        """What is doubted is only doubted: what is written out again is what was recorded."""
+        for name, exchange in EXCHANGES.items():
+            table, _ = self.table(exchange)
+            self.assertEqual(table.flags.tolist(), [union(flags for _, flags in exchange), -1], name)
 
     def test_flags_of_each_direction_are_taken_as_they_are(self):
         path = self.folder / "biflows.csv"

@@ -6,12 +6,12 @@ from __future__ import annotations
 import itertools
 from dataclasses import dataclass, replace
 
+from kiboko.core.evidence.known_ports import served
 from kiboko.core.evidence.probed import REDIRECTED, ProbeAsked, Probed, ProbeEnds
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import TCP, UDP, WELL_KNOWN, Service, parse_services, union_services
+from kiboko.core.header.services import TCP, UDP, Service, union_services
 from kiboko.core.network.directory import Endpoint
-from kiboko.core.network.model import listened
 from kiboko.core.queries.ends import Ends
 from kiboko.core.records.records import (
     ANSWERED,
@@ -129,13 +129,8 @@ class Comparison:
         self.walker = walker
         self.ends = Ends(walker)
         self.probes = ProbeEnds(self.ends)
-        self.served = self._served_services()
-
-    def _served_services(self) -> RangeSet:
-        """Every service that somebody listens to or that has a name: what has one is sent to, not from (E2)."""
-        topology = self.walker.topology
-        named = [parse_services(text) for texts in WELL_KNOWN.values() for text in texts]
-        return union_services([*listened(topology.instances.values()), *topology.services.values(), *named])
+        self.served = union_services(served(walker.topology))
+        """Every service that somebody listens to or that has a name."""
 
     # Probes.
 

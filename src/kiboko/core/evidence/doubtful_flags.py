@@ -6,8 +6,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.evidence.conversations import Conversations
-from kiboko.core.evidence.proofs import PLAIN, UNCLEAR, no_larger_than_resets
+from kiboko.core.evidence.conversations import INITIATORS, Conversations
+from kiboko.core.evidence.proofs import ACKNOWLEDGES, OPENING, PLAIN, RESET, UNCLEAR, no_larger_than_resets
 from kiboko.core.header.services import TCP
 from kiboko.core.records.columns import by_flags
 from kiboko.core.records.flow_table import FlowTable
@@ -29,23 +29,70 @@ def _form_of(flags: int) -> int:
     return _GOES_ON if flags & (_SYN | _ACK) == _ACK else _OTHER
 
 
+_SURELY, _UNLESS_SEVERAL = 1, 2
+
+
+def _told_once_of(flags: int) -> int:
+    """Whether flags may be those of both directions where the other has none; with a reset behind data unless several
+    packets were sent each way."""
+    if flags == _SYN or not flags & (_SYN | _RST):
+        return 0
+    followed = flags & (_SYN | _ACK) == _SYN | _ACK and flags & (_FIN | _PSH)
+    return _SURELY if not followed else _UNLESS_SEVERAL if flags & _RST else 0
+
+
+_TOLD_ONCE = by_flags(np.array([_told_once_of(flags) for flags in range(1 << 6)], dtype=np.uint8), 0)
 _FORMS = by_flags(np.array([_form_of(flags) for flags in range(1 << 6)], dtype=np.uint8), _OTHER)
 
 
 def without_doubtful(table: FlowTable, found: Conversations, kinds: NDArray[np.uint8]) -> NDArray[np.uint8]:
     """What each record is by its TCP flags (`flag_kinds`), uint8[n], beside the others of its conversation."""
     forms = np.where(table.protocol == TCP, _FORMS[table.flags], np.uint8(_OTHER))
-    if not (forms > _RESET).any():
-        return kinds
-    mixed = _of_both_directions(table, found, forms)
-    stray = _of_no_connection(table, found, forms)
+    is_mixed = np.zeros(len(table), dtype=np.bool_)
+    is_mixed[_of_both_directions(table, found, forms)] = is_mixed[_told_once(table, found)] = True
+    mixed = np.flatnonzero(is_mixed)
+    stray = _of_no_connection(table, found, forms) if (forms > _RESET).any() else mixed[:0]
     if not len(mixed) and not len(stray):
         return kinds
     told = kinds.copy()
-    told[mixed[no_larger_than_resets(table, mixed)]] = UNCLEAR
-    told[mixed[~no_larger_than_resets(table, mixed)]] = PLAIN
+    told[mixed] = np.where(no_larger_than_resets(table, mixed), np.uint8(UNCLEAR), np.uint8(PLAIN))
+    _note_single(table, found, mixed, told)
     told[stray] = UNCLEAR
     return told
+
+
+def _told_once(table: FlowTable, found: Conversations) -> NDArray[np.int64]:
+    """The records whose flags may be those of both directions, since the other direction was recorded, and none of its
+    flags: so a biflow of a log of sessions has them, whatever RFC 5103 says. That whoever sent it has sent more than
+    SYN and RST is sure where nobody sent these, and where data or an end followed the opening."""
+    rows = np.flatnonzero((_TOLD_ONCE[table.flags] > 0) & (table.protocol == TCP))
+    has_flags = (table.flags > 0) & (table.flags & 0x3F > 0)
+    if not len(rows) or (has_flags | (table.protocol != TCP)).all():
+        return rows[:0]
+    bits = np.where(has_flags, np.uint8(2), np.uint8(0)) | np.where(table.packets > 1, np.uint8(5), np.uint8(1))
+    met = found.union(np.where(found.side, bits << 4, bits))[found.of[rows]]
+    other = np.where(found.side[rows], met & 7, met >> 4)
+    several = (table.packets[rows] > 1) & (other & 4 > 0)
+    once: NDArray[np.int64] = rows[(other & 3 == 1) & ((_TOLD_ONCE[table.flags[rows]] == _SURELY) | ~several)]
+    return once
+
+
+def _note_single(table: FlowTable, found: Conversations, mixed: NDArray[np.int64], told: NDArray[np.uint8]) -> None:
+    """Of one packet each way the first is SYN alone, and the other is what answered it."""
+    if table.direction is None or not len(mixed):
+        return
+    flags = table.flags[mixed]
+    is_one = (table.packets[mixed] == 1) & (table.direction[mixed] == INITIATORS)
+    rows = mixed[is_one & (flags & (_SYN | _ACK) == _SYN | _ACK) & (flags & (_FIN | _PSH) == 0)]
+    if not len(rows):
+        return
+    answer = np.zeros(len(found), dtype=np.uint8)
+    answer[found.of[rows]] = np.where(table.flags[rows] & _RST > 0, np.uint8(RESET), np.uint8(ACKNOWLEDGES))
+    several = found.union((table.packets > 1).astype(np.uint8)) > 0
+    answer[several] = 0
+    told[rows[answer[found.of[rows]] > 0]] = OPENING
+    replied = np.flatnonzero((answer[found.of] > 0) & (table.flags <= 0))
+    told[replied] = answer[found.of[replied]]
 
 
 def _of_both_directions(table: FlowTable, found: Conversations, forms: NDArray[np.uint8]) -> NDArray[np.int64]:

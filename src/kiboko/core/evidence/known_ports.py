@@ -22,6 +22,12 @@ _FEW = 16
 one, clients use those that they send from as well."""
 
 
+def served(topology: Topology) -> list[RangeSet]:
+    """The services that somebody listens to or that have a name, a set for each listener and name."""
+    shipped = [parse_services(text) for texts in WELL_KNOWN.values() for text in texts]
+    return [*listened(topology.instances.values()), *topology.services.values(), *shipped]
+
+
 def sent_to(topology: Topology) -> RangeSet:
     """The numbers of the services whose ports tell who was sent to: of a name, in the network file or as it ships; that
     somebody listens to; or that a rule names by themselves. Of many in a row those that clients send from tell
@@ -29,10 +35,8 @@ def sent_to(topology: Topology) -> RangeSet:
     clients = _DYNAMIC
     for ports in client_ports(topology):
         clients = clients | ports
-    shipped = [parse_services(text) for texts in WELL_KNOWN.values() for text in texts]
-    named = [*listened(topology.instances.values()), *topology.services.values(), *shipped]
     rules = {rule.services for chosen in topology.filters.values() for rule in chosen.every_rule() if rule.services}
-    return RangeSet.of([*_telling(named, clients), *_telling(rules, None)])
+    return RangeSet.of([*_telling(served(topology), clients), *_telling(rules, None)])
 
 
 def _telling(sets: Iterable[RangeSet], clients: RangeSet | None) -> Iterator[tuple[int, int]]:

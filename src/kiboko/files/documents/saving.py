@@ -88,7 +88,13 @@ class LineAppender:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        os.close(self._handle)
+        self.close()
+
+    def close(self) -> None:
+        """Close it, once however often that is asked for."""
+        handle, self._handle = self._handle, -1
+        if handle >= 0:
+            os.close(handle)
 
     def append(self, line: str) -> None:
         """Append one line. Raises EnvironmentFailure, with the file as it was before, where it does not fit."""

@@ -37,7 +37,7 @@ class DayLog:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        self._lines.__exit__(kind, error, trace)
+        self._lines.close()
 
     def append(self, lines: str, now: datetime) -> None:
         """Append one or more lines."""
@@ -48,7 +48,7 @@ class DayLog:
         """Put away what was written on a day that is over, and begin a new file."""
         if now.date() <= self._day:
             return
-        self._lines.__exit__(None, None, None)
+        self._lines.close()
         try:
             self._put_away(self._day)
         finally:
