@@ -165,6 +165,13 @@ class Sessions(unittest.TestCase):
             (table,) = (each for each, _ in tables_of(path) if len(each))
             self.assertEqual((len(table), flag_kinds(table)[1]), (2, kind), octets)
 
+    def test_an_answer_of_which_nobody_counted_the_packets_is_no_single_reset(self):
+        path = self.folder / "uncounted.csv"
+        path.write_text(f"{HEADER.replace('responderPackets,', '')}\n"
+                        "10.1.1.11,40000,10.1.1.10,22,6,1795925883000,1,40,44,22\n")  # fmt: skip
+        (table,) = (each for each, _ in tables_of(path) if len(each))
+        self.assertEqual(kinds_of(table).tolist(), [UNCLEAR, UNCLEAR])
+
     def test_what_a_line_says_is_kept_as_it_is(self):
         """What is doubted is only doubted: what is written out again is what was recorded."""
         for name, exchange in EXCHANGES.items():
