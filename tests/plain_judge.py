@@ -446,17 +446,30 @@ class PlainJudge:
         return self.line.atom(sender) == self.line.atom(target)
 
     def behind(self, gateway, conversation, began, target, service, port, context):
-        found = []
+        """By every sender whose packets leave by the gateway (by any, where there are none) and every port of theirs:
+        a gateway changes those that it records."""
+        found = {True: [], False: []}
         for interface in self.directory.interfaces():
             if self.topology.subnets[interface.subnet].network in gateway.networks:
                 for address in interface.addresses:
                     if address.family == 4 and not self.is_alike(address, target):
                         end = self.directory.endpoint(address)
-                        found.append(self.by_walk(conversation, began, end, target, service, port, context))
-        if not found or len(found) > 256:
+                        ports = [port]
+                        if service.has_ports:
+                            ports = [*stretches(self.walker, self.served, end, service), *([port] if port else [])]
+                        told = [self.by_walk(conversation, began, end, target, service, p, context) for p in ports]
+                        if len({(status, (status, text) in AS_FAR_AS_SEEN) for status, text in told}) > 1:
+                            told = [("unsure", "from which port its sender")]
+                        elif service.has_ports and told[0][0] == "leak" and self.directory.shared_owner(target):
+                            told = [("unsure", "whose reply it is that came from the shared")]
+                        path = self.walker.paths.forward(end, target)
+                        leaves = any(step.gate == "translate" and step.at == gateway.name for step in path.steps)
+                        found[leaves].append(told[0])
+        every = found[True] or found[False]
+        if not every:
             return "unsure", "who sent it from behind"
-        if len({status for status, _ in found}) == 1:
-            return found[0]
+        if len({status for status, _ in every}) == 1:
+            return every[0]
         return "unsure", "some that may stand behind"
 
     def by_walk(self, conversation, began, source, target, service, port, context):

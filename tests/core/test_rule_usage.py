@@ -11,10 +11,11 @@ from unittest import mock
 import numpy as np
 
 from kiboko.core.evidence import flow_numbers
-from kiboko.core.evidence.comparison import Comparison, FlowAsked
+from kiboko.core.evidence.comparison import Comparison, Finding, FlowAsked
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.rule_usage import RuleUsage
 from kiboko.core.evidence.rules_met import rules_met
+from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import Walker
@@ -42,8 +43,8 @@ def network():
 
 
 class Usage(unittest.TestCase):
-    def hits(self, *records):
-        topology = load(network())
+    def hits(self, *records, values=None):
+        topology = load(values or network())
         comparison = Comparison(Walker(topology))
         evaluator, usage = Evaluator(comparison), RuleUsage(topology)
         table = table_of(list(records))
@@ -85,6 +86,26 @@ class Usage(unittest.TestCase):
         self.assertEqual([False, True], evaluator.meeting(table, guard).tolist())
         self.assertEqual([True, False], evaluator.meeting(table, edge).tolist())
 
+    def test_what_comes_from_a_shared_address_hits_the_rules_of_all_who_may_have_sent_it(self):
+        """dan and eve stand behind 203.0.113.2, each with a filter of his own: a rule that nothing hit is one to take
+        out, and either of them may have sent it. eve's way to 10.1.1.10 leads by the peering, and by no shared address."""
+        values = network()
+        for name, address in (("dan", "10.2.1.10"), ("eve", "10.2.1.11")):
+            values["filters"][f"of-{name}"] = a_filter(
+                "instance",
+                outbound=[
+                    {"id": "web", "action": "allow", "service": "https"},
+                    {"id": "mail", "action": "allow", "service": "smtp"},
+                ],
+            )
+            interface = {"subnet": "b1", "addresses": [address], "filters": [f"of-{name}"]}
+            values["instances"][name] = {"interfaces": [interface]}  # fmt: skip
+        hit = self.hits(flow("203.0.113.2", "8.8.8.8", "https", 2000), flow("203.0.113.2", "8.8.8.8", "https", 40000),
+                        values=values)  # fmt: skip
+        found = {rule: hit[f"of-{name}", "outbound", rule] for name in ("dan", "eve") for rule in ("web", "mail")}
+        self.assertEqual({"web": 2, "mail": 0}, found)
+        self.assertEqual([2, 2], [hit[f"of-{name}", "outbound", "web"] for name in ("dan", "eve")])
+
     def test_what_no_rule_matches_is_counted_as_otherwise(self):
         self.assertEqual(self.hits(flow("10.1.2.10", "10.1.1.10", "http", 40000))["guard", "inbound", "otherwise"], 1)
 
@@ -118,8 +139,37 @@ class HeldToTheWalk(unittest.TestCase):
 
     def met_by(self, comparison, tally, flow, is_reply):
         """The rules that the packets of a flow met by the walk, or would have by one of the ports."""
-        findings = (comparison.finding(tally.concluded, each) for each in self.asked(comparison, flow))
+        findings = [comparison.finding(tally.concluded, each) for each in self.asked(comparison, flow)]
+        gateway = comparison.walker.directory.shared_owner(flow.source)
+        if gateway is not None and any(finding.walk is not None for finding in findings):
+            findings = [Finding(tally.concluded, walk) for walk in self.walks_behind(comparison, gateway, flow)]
         return {key for finding in findings for key in rules_met(comparison.walker.topology, finding, is_reply)}
+
+    def walks_behind(self, comparison, gateway, flow):
+        """What everybody behind a shared address may have sent, by every port of his and the recorded one; of those
+        whose packets leave by it, if there are such."""
+        walker, found = comparison.walker, {True: [], False: []}
+        directory = walker.directory
+        there = directory.endpoint(flow.target).interface
+        for interface in directory.interfaces():
+            if walker.topology.subnets[interface.subnet].network not in gateway.networks:
+                continue
+            for address in (each for each in interface.addresses if each.family == 4):
+                if there is not None and there.instance == interface.instance:
+                    continue
+                end = directory.endpoint(address)
+                ports = [None]
+                if flow.service.has_ports:
+                    ports = [
+                        *stretches(walker, comparison.served, end, flow.service),
+                        *([flow.port] if flow.port else []),
+                    ]
+                for port in ports:
+                    walk = walker.walk(end, flow.target, flow.service, None if port is None else RangeSet.one(port))
+                    steps = walk.request_path.steps
+                    leaves = any(step.gate == "translate" and step.at == gateway.name for step in steps)
+                    found[leaves].append(walk)
+        return found[True] or found[False]
 
     def test_on_random_networks_of_every_feature(self):
         several = 0

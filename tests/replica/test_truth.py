@@ -45,6 +45,7 @@ NETWORKS = int(os.environ.get("KIBOKO_TRUTH", "3"))
 FIRST_NETWORK = int(os.environ.get("KIBOKO_FIRST_NETWORK", "0"))
 PROBES = 250
 _STRETCH = 60
+CHANGED_PORTS = "ports that a gateway with a shared address changed"
 _SYN, _RST, _ACK = 0x02, 0x04, 0x10
 
 
@@ -104,10 +105,20 @@ class Truth:
                 key = (parse_address(probe.sent_from), service, probe.source_port)
                 self.outcomes[key] = (probe.outcome, parse_address(probe.address))
 
-    def by_other_ports(self, key):
-        """The conversations that one without its client's port may have been; none where it has one."""
+    def by_others(self, key, name):
+        """The conversations that one may have been that lacks its client's port, or comes from a shared address."""
         sender, service, port = key
+        gateway = self.rules.directory.shared_owner(sender)
+        if gateway is not None:
+            return [each for each in self.outcomes if self.is_behind(gateway, each) and each[1] == service
+                    and port in (-1, each[2] if name != CHANGED_PORTS else changed(each[2]))]  # fmt: skip
         return [each for each in self.outcomes if each[:2] == (sender, service)] if port < 0 else []
+
+    def is_behind(self, gateway, key):
+        """Whether a conversation is of a sender whose packets leave by a gateway."""
+        end = self.real.directory.endpoint(key[0])
+        path = self.real.paths.forward(end, self.outcomes[key][1])
+        return any(step.gate == "translate" and step.at == gateway.name for step in path.steps)
 
     def walks(self, key):
         """The outcome, and the walks by the rules and as built."""
@@ -153,9 +164,10 @@ class Truth:
         """Whether a gate that stops it by the rules was really passed."""
         if answered:
             return rules.verdict != "allowed"
-        if self.is_cut_off(key[0], key[1]) or found.decider is None:
+        if self.is_cut_off(key[0], key[1]) or (found.decider is None and not found.is_shared):
             return False
-        first = next((row for row in rules.rows if row.stops and row.gate == found.decider[0]), None)
+        gate = found.decider and found.decider[0]  # of those behind a shared address each may be stopped by another
+        first = next((row for row in rules.rows if row.stops and gate in (None, row.gate)), None)
         if first is None:
             return False
         # The same passage of the same gate, which a way may meet more than once.
@@ -176,8 +188,23 @@ def parse_services_of(text):
     return Service(number >> 16, number & 0xFFFF)
 
 
-def reduced(records, chance):
-    """The records as they are, and with something missing or odd, each by name."""
+def changed(port):
+    """Another client's port for each, as gateways with a shared address choose them (RFC 4787)."""
+    return (port + 20_000) % 64_000 + 1024
+
+
+def with_changed_port(record, shared):
+    """A record as it is where such a gateway gives its senders other ports."""
+    if record.service.has_ports and record.source in shared:
+        return dataclasses.replace(record, source_port=changed(record.source_port))
+    if record.service.has_ports and record.destination in shared:
+        service = Service(record.service.protocol, changed(record.service.detail))
+        return dataclasses.replace(record, service=service)
+    return record
+
+
+def reduced(records, chance, shared):
+    """The records as they are, and with something missing or odd, each by name. `shared` are addresses of many."""
     yield "all of it", records
     points = sorted({record.point for record in records if record.point})
     kept = set(chance.sample(points, max(1, len(points) // 3))) if points else set()
@@ -208,6 +235,7 @@ def reduced(records, chance):
         "a clock an hour off",
         [dataclasses.replace(r, start=r.start + hour, end=r.end + hour) if r.point in ahead else r for r in records],
     )
+    yield CHANGED_PORTS, [with_changed_port(r, shared) for r in records]
     yield "every capture twice", [*records, *records]
     yield "biflows", [dataclasses.replace(r, direction=2 if r in of_replies else 1) for r in records]
     long = [part for r in records for part in parts_of(r)]
@@ -329,8 +357,10 @@ class AgainstTheKernel(unittest.TestCase):
             faults = random_faults(topology, chance)
             run = verify(topology, Choice(services=("ssh", "tcp/80", "udp/53"), most=PROBES, seed=seed), faults, True)
             truth = Truth(topology, faults, run.probes)
+            shared = {gateway.address for gateway in topology.gateways.values()} - {None}
             logs = [
-                (name, records, conclusions(topology, records)) for name, records in reduced(list(run.flows), chance)
+                (name, records, conclusions(topology, records))
+                for name, records in reduced(list(run.flows), chance, shared)
             ]
             logs += [(name, [], read_in_pieces(topology, files)) for name, files in cut_up(list(run.flows), chance)]
             for name, records, concluded in logs:
@@ -339,10 +369,11 @@ class AgainstTheKernel(unittest.TestCase):
                         key = turned  # who began was told wrongly: what is concluded must hold all the same
                     if key[1].has_ports and not key[1].detail and found.status != "unsure":
                         wrong[f"{name}: {found.status} of what is not recorded"] += 1
-                    may_be = [key] if key in truth.outcomes else truth.by_other_ports(key)
+                    may_be = [key] if key in truth.outcomes else truth.by_others(key, name)
                     if not may_be:
-                        continue  # a reply alone to somebody behind a shared address, an echo, or fragments
-                    statuses[name]["as far as seen" if found.as_far_as_seen else found.status] += 1
+                        continue  # a reply alone, an echo, or fragments
+                    whose = "behind a shared address" if found.is_shared else name
+                    statuses[whose]["as far as seen" if found.as_far_as_seen else found.status] += 1
                     faults_of = [truth.fault_of(found, each) for each in may_be]
                     fault = faults_of[0] if None not in faults_of else None
                     if fault is not None:

@@ -134,7 +134,7 @@ def _told(alike: Sequence[Gathered]) -> str:
 def _decided_at(group: FindingGroup) -> tuple[str, Place | None]:
     """What a finding is about: the rule that decides and where, else the two ends."""
     decider = group.finding.decider
-    if decider is None:
+    if decider is None and not group.concluded.is_shared:
         walk = group.finding.walk
         row = next((each for each in walk.stops()), None) if walk is not None else None
         decider = row

@@ -18,6 +18,7 @@ from kiboko.core.evidence.finding_rows import FindingRows
 from kiboko.core.evidence.gathering import Gathered, gathered
 from kiboko.core.evidence.side_by_side import ALL_AGREE, Side, side_by_side
 from kiboko.core.evidence.summary import Summary
+from kiboko.core.network.directory import SHARED
 from kiboko.core.queries.holders import Holders
 from kiboko.core.records.records import FlowRecord
 from kiboko.core.wording import counted
@@ -266,8 +267,7 @@ def _details(causes: Causes, groups: Iterable[FindingGroup], out: Output, what: 
     alike: dict[tuple[str, tuple[Cause, ...]], list[tuple[int, FindingGroup]]] = {}
     causes.look_around(itertools.islice(groups, _IN_FULL))
     for number, group in enumerate(groups, 1):
-        decider = group.finding.decider
-        rules = f"stopped by {decider_text(decider)}" if decider is not None else "allowed at every gate"
+        rules = _by_the_rules(group)
         alike.setdefault((rules, tuple(causes.of(group)[:_MOST_CAUSES])), []).append((number, group))
     for (rules, likely), told in alike.items():
         out.line()
@@ -280,9 +280,26 @@ def _details(causes: Causes, groups: Iterable[FindingGroup], out: Output, what: 
         for place, cause in enumerate(likely, 1):
             out.parts((f"    {place}. ", ""), (cause.id, "mark"), (f": {cause.looked_at}", ""))
             out.line(f"       to confirm: {cause.to_confirm}", "quiet")
+        if told[0][1].concluded.is_shared:
+            gateway = told[0][1].source.removesuffix(SHARED)
+            out.line(f"    who sent it: a log taken in front of {gateway} tells, or one of both sides of it"
+                     " (postNATSourceIPv4Address)", "quiet")  # fmt: skip
         options = network_option(causes.walker.topology.file)
         for line in dict.fromkeys(group.check_line() for _, group in told):
             out.line(f"    to see it: {line}{options}")
+
+
+def _by_the_rules(group: FindingGroup) -> str:
+    """What the rules do with a flow, in words; with one of a shared address, whoever of those behind it sent it."""
+    decider, is_shared = group.finding.decider, group.concluded.is_shared
+    if decider is not None:
+        return f"stopped by {decider_text(decider)}" + (", as of all that may stand behind it" if is_shared else "")
+    if is_shared and group.concluded.status == LEAK:
+        walk = group.finding.walk
+        stops = walk.stops() if walk is not None else []
+        one = f": of one by {decider_text(stops[0])}" if stops else ""
+        return f"stopped for all that may stand behind it, not by the same rule{one}"
+    return "allowed at every gate" + (", for all that may stand behind it" if is_shared else "")
 
 
 def _span(group: FindingGroup) -> str:
@@ -455,6 +472,7 @@ def _row_json(group: FindingGroup, causes: Causes) -> dict[str, Any]:
         "as_far_as_seen": group.concluded.as_far_as_seen, "stopped_elsewhere": group.concluded.is_elsewhere,
         "inventory_out_of_date": group.concluded.is_inventory, "first_packet_only": group.concluded.is_first_alone,
         "why": finding.why,
+        "behind_shared_address": group.concluded.is_shared,
         "reply": group.evidence == "flow" and group.replies == group.count,
         "causes": [{"id": c.id, "looked_at": c.looked_at, "to_confirm": c.to_confirm} for c in causes.of(group)],
         "decided_by": decider_json(finding.decider) if finding.decider else None,

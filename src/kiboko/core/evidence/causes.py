@@ -34,6 +34,7 @@ CAUSE_IDS = (
     "no-way-back", "older-session", "sender-side", "log-before-as-of", "host-unhealthy",
 )  # fmt: skip
 _ATTACHED = ("instance-in", "instance-out", "subnet-in", "subnet-out", "zone", "outside")
+_BEYOND_GATEWAYS = ("outside", "zone", "subnet-in", "instance-in", "host-in")
 _LEAST = 0.1
 _SYN = 0x02
 
@@ -114,7 +115,9 @@ class Causes:
     # Leaks.
 
     def _of_leak(self, group: FindingGroup, walk: Walk) -> Iterator[Cause]:
-        stops = stops_of(group)
+        stops, is_known = stops_of(group), not group.concluded.is_shared
+        if not is_known:  # its sender's own gates are not known, and those that it shares with all others are
+            stops = [row for row in stops if row is group.finding.decider and row.gate in _BEYOND_GATEWAYS]
         for end in (walk.flow.source, self.walker.directory.endpoint(walk.flow.target)):
             if end.network is None and end.outside is None:
                 looked = f"{end.address} belongs to no network and no outside that is recorded"
@@ -126,8 +129,10 @@ class Causes:
         gates = {row.gate for row in stops}
         if len(places) == 1:
             yield from self._filter_that_does_nothing(stops, filters)
-        yield from self._older_filter(walk, ALLOWED, filters, places)
-        yield from self._membership(walk)
+        if is_known or self._older is None:
+            yield from self._older_filter(walk, ALLOWED, filters, places)
+        if is_known:
+            yield from self._membership(walk)
         if gates <= {"host-in", "host-out"}:
             yield _cause("host-filter", 0.8, f"only the host filter of {_names(places)} stops it")
         if gates == {"outside"}:
@@ -174,12 +179,20 @@ class Causes:
     # Breaks.
 
     def _of_break(self, group: FindingGroup, walk: Walk) -> Iterator[Cause]:
-        sender, receiver, service = sender_of(walk), receiver_of(walk), walk.flow.service
+        is_known = not group.concluded.is_shared  # else the walk is one of many that it may have taken
+        sender = sender_of(walk) if is_known else group.source
+        receiver, service = receiver_of(walk), walk.flow.service
         seen = self._evidence
         reply_denied = group.concluded.cause == "no-way-back"
         if reply_denied or (receiver, service) in seen.lost_replies:
             yield _cause("no-way-back", 0.95, f"a reply of {receiver} on {service} was seen to be denied on its way")
         at = group.concluded.at or seen.denied_at.get((sender, receiver, service))
+        if not is_known:
+            if at is not None and not reply_denied:
+                yield from self._of_denied(walk, at)
+            elif not reply_denied:
+                yield from self._of_receiver(group, sender, receiver, service)
+            return
         if reply_denied:  # the request came all the way, and nothing on its way there is to blame
             yield from self._older_filter(walk, "blocked", set(), set())
             here = next((row for row in walk.reply if row.filters and row.at == at), None)
@@ -197,16 +210,28 @@ class Causes:
             return
         refused = group.concluded.observed == REFUSED
         denied = group.concluded.observed == DENIED
-        others = {who for who, what in seen.worked_to[receiver] if what == service and who != sender}
-        reached = {who for who, what in seen.worked_from[sender] if what == service}
         yield from self._older_filter(walk, "blocked", set(), set())
         yield from self._rule_of_yesterday(walk.forward if denied else walk.rows, service, refused)
+        yield from self._of_receiver(group, sender, receiver, service, any(row.action == REJECT for row in walk.rows))
+        if any(row.stateful is False and row.filters for row in walk.reply) and not refused and not denied:
+            looked = "a stateless filter must let the reply back by a rule of its own"
+            yield _cause("no-way-back", 0.3, looked)
+        yield from self._membership(walk)
+
+    def _of_receiver(
+        self, group: FindingGroup, sender: str, receiver: str, service: Service, rejecting: bool = False
+    ) -> Iterator[Cause]:
+        """What may be wrong at whom it was sent to, or with the sender as a whole. `rejecting` is whether a gate on the
+        way refuses what it stops."""
+        seen, observed = self._evidence, group.concluded.observed
+        refused, denied = observed == REFUSED, observed == DENIED
+        others = {who for who, what in seen.worked_to[receiver] if what == service and who != sender}
+        reached = {who for who, what in seen.worked_from[sender] if what == service}
         answered = {who for who, what in seen.answered_by[receiver] if what == service}
         if service.has_ports and not denied:
             if answered:
                 yield _cause("service-down", 0.15, f"{service} of {receiver} answered {_names(answered)}")
             elif refused:
-                rejecting = any(row.action == REJECT for row in walk.rows)
                 looked = f"{receiver} refused {service}, and was not seen to answer anybody there"
                 yield _cause("service-down", 0.7 if rejecting else 0.9, looked)
             else:
@@ -214,11 +239,7 @@ class Causes:
         if not refused and not denied:
             yield from self._unwell(sender, receiver)
         yield from self._sender_side(sender, receiver, service, others, reached, 0.5 if refused else 1.0, denied)
-        yield from self._host_filter(walk, receiver, refused)
-        if any(row.stateful is False and row.filters for row in walk.reply) and not refused and not denied:
-            looked = "a stateless filter must let the reply back by a rule of its own"
-            yield _cause("no-way-back", 0.3, looked)
-        yield from self._membership(walk)
+        yield from self._host_filter(service, receiver, refused)
 
     def _of_denied(self, walk: Walk, at: str) -> Iterator[Cause]:
         """A request that was seen to be denied at a place: it has passed every gate in front of that."""
@@ -303,12 +324,11 @@ class Causes:
         else:
             yield _cause("sender-side", 0.4 * factor, f"{service} from {sender} was not seen to arrive anywhere")
 
-    def _host_filter(self, walk: Walk, receiver: str, refused: bool) -> Iterator[Cause]:
+    def _host_filter(self, service: Service, receiver: str, refused: bool) -> Iterator[Cause]:
         instance = self.walker.topology.instances.get(receiver)
         if instance is None:
             return
         factor = 0.5 if refused else 1.0
-        service = walk.flow.service
         if any(what == service for _, what in self._evidence.answered_by[receiver]):
             factor *= 0.4  # it answers others on this very service
         answers = {str(what) for _, what in self._evidence.answered_by[receiver]}

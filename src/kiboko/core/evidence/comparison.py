@@ -3,7 +3,6 @@
 
 from __future__ import annotations
 
-import itertools
 from dataclasses import dataclass, replace
 
 from kiboko.core.evidence.known_ports import served
@@ -12,6 +11,7 @@ from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, Service, union_services
 from kiboko.core.network.directory import Endpoint
+from kiboko.core.network.model import Gateway
 from kiboko.core.queries.ends import Ends
 from kiboko.core.records.records import (
     ANSWERED,
@@ -62,7 +62,8 @@ class Conclusion:
     that by the rules the first packet and its answer get through, and what follows does not; `before_as_of` that it is
     older than the network file, `is_undated` that it may be, since no time of it is recorded. `decider` is the gate,
     the filter and the rule that stop the flow by the rules, None where they allow it. `at` is the observation point
-    at which it was seen to be denied.
+    at which it was seen to be denied. `is_shared` tells that its sender is behind a shared address: it holds for
+    whoever that may be, and has a `decider` where all of them have the same.
     """
 
     status: str
@@ -86,10 +87,12 @@ class Conclusion:
     @property
     def is_seen_to_work(self) -> bool:
         """Whether what the rules allow was seen to get through."""
-        return self.status == AGREE and self.decider is None and self.observed in (ANSWERED, ARRIVED, PASSED)
+        seen = (ANSWERED,) if self.is_shared else (ANSWERED, ARRIVED, PASSED)
+        return self.status == AGREE and self.decider is None and self.observed in seen
 
     is_first_alone: bool = False
     is_undated: bool = False
+    is_shared: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,6 +134,7 @@ class Comparison:
         self.probes = ProbeEnds(self.ends)
         self.served = union_services(served(walker.topology))
         """Every service that somebody listens to or that has a name."""
+        self._behind_gateway: dict[tuple[str, int], list[Endpoint]] = {}
 
     # Probes.
 
@@ -204,10 +208,12 @@ class Comparison:
 
     def finding(self, concluded: Conclusion, flow: FlowAsked, is_reply: bool = False) -> Finding:
         """What a conversation comes to, with the walk of what it asked."""
-        source = self._behind(flow) or self.walker.directory.endpoint(flow.source)
+        behind = self._behind(flow)
+        source = behind or self.walker.directory.endpoint(flow.source)
         if self._without_rules(source, flow.target) is not None:
             return Finding(concluded, None, is_reply=is_reply)
-        port = RangeSet.one(flow.port) if flow.port is not None else None
+        # Which port a sender behind a shared address used is not recorded.
+        port = RangeSet.one(flow.port) if flow.port is not None and behind is None else None
         walk = self.walker.walk(source, flow.target, flow.service, port)
         steps = [id(step) for step in walk.request_path.steps][: flow.passed]
         asked = tuple(row for row in walk.forward if id(row.step) in steps)
@@ -232,20 +238,33 @@ class Comparison:
         return OF_ONE_MACHINE if is_of_one else None  # a machine's packets to itself pass no gate
 
     def _behind(self, flow: FlowAsked) -> Endpoint | None:
-        """Of a flow from a shared address the first end that may stand behind it (clause E11): what all of them come to
-        is shown by one."""
+        """Of a flow from a shared address the first end that may stand behind it (clause E11), of those whose packets
+        leave by that gateway if there are such: what all of them come to is shown by one."""
         gateway = self.walker.directory.shared_owner(flow.source)
         if gateway is None:
             return None
-        for interface in itertools.islice(self.walker.directory.interfaces(), _MOST_LOOKED_AT):
-            address = interface.address(flow.target.family)
-            if address is None or self.walker.topology.subnets[interface.subnet].network not in gateway.networks:
-                continue
-            end = self.walker.directory.endpoint(address)
+        others = [each for each in self._some_behind(gateway, flow.target.family)
+                  if self._without_rules(each, flow.target) is None]  # fmt: skip
+        for end in others:
             steps = self.walker.paths.forward(end, flow.target).steps
             if any(step.gate == "translate" and step.at == gateway.name for step in steps):
                 return end
-        return None
+        return others[0] if others else None
+
+    def _some_behind(self, gateway: Gateway, family: int) -> list[Endpoint]:
+        """Ends of the networks of a gateway that have an address of a family: of each subnet the first with a public
+        address, and the first without one. All others of it are routed as these are."""
+        key = gateway.name, family
+        if key not in self._behind_gateway:
+            first: dict[tuple[str, bool], Endpoint] = {}
+            for interface in self.walker.directory.interfaces():
+                address = interface.address(family)
+                if address is not None and self.walker.topology.subnets[interface.subnet].network in gateway.networks:
+                    kind = interface.subnet, interface.public is not None
+                    if kind not in first and len(first) < _MOST_LOOKED_AT:
+                        first[kind] = self.walker.directory.endpoint(address)
+            self._behind_gateway[key] = list(first.values())
+        return self._behind_gateway[key]
 
 
 def _finding(

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence import judging
-from kiboko.core.evidence.comparison import Conclusion, Decided
+from kiboko.core.evidence.comparison import UNSURE, Conclusion, Decided
 from kiboko.core.evidence.judging import REASONS
 from kiboko.core.evidence.known_proofs import KnownProofs
 from kiboko.core.network.model import ObservationPoint
@@ -39,13 +39,14 @@ class Conclusions:
 
     def of(
         self, reason: NDArray[np.uint8], kind: Rows, decider: Rows, proof: Rows, denied_at: Rows,
-        deciders: Sequence[Decider],
+        is_shared: NDArray[np.bool_], deciders: Sequence[Decider],
     ) -> Rows:  # fmt: skip
         """The numbers of the conclusions, int64[n], from reasons (indices of `REASONS`), kinds of gates (as the layout
-        numbers them, 0 for none), what decides there (indices of `deciders`), the kinds of proof, and the observation
-        points at which they were denied (0 for none)."""
-        kinds = distinct(reason, kind, decider, proof, denied_at)
-        columns = (column[kinds.first].tolist() for column in (reason, kind, decider, proof, denied_at))
+        numbers them, 0 for none), what decides there (indices of `deciders`), the kinds of proof, the observation
+        points at which they were denied (0 for none), and whether the sender is behind a shared address."""
+        told = reason, kind, decider, proof, denied_at, is_shared.astype(np.uint8)
+        kinds = distinct(*told)
+        columns = (column[kinds.first].tolist() for column in told)
         keys = zip(*columns, strict=True)
         made = [self._known[key] if key in self._known else self._conclude(key, deciders[key[2]]) for key in keys]
         return np.array(made, dtype=np.int64)[kinds.codes]
@@ -53,17 +54,19 @@ class Conclusions:
     def with_reason(self, conclusion: int, reason: int) -> int:
         """The conclusion of another reason, with the same gate."""
         before = self.listed[conclusion]
-        return self._number(_concluded(reason, before.observed, before.decider, False, before.at))
+        return self._number(_concluded(reason, before.observed, before.decider, False, before.at, before.is_shared))
 
     def _conclude(self, key: tuple[int, ...], decider: Decider) -> int:
-        reason, kind, _, proof, denied_at = key
+        reason, kind, _, proof, denied_at, is_shared = key
         known = self._proofs[proof]
         gate = GATES[(kind - 1) % len(GATES)] if kind else ""
         told = (gate, decider.filter or None, decider.rule if decider.filter else None) if gate else None
         observed = ANSWERED if reason in _ANSWERED else known.proof.observed
         is_told = denied_at and (observed == DENIED or reason == judging.FOLLOWED_DENIED)
         at = self._points[denied_at - 1].text if is_told else None
-        found = self._known[key] = self._number(_concluded(reason, observed, told, known.is_contradicted, at))
+        found = self._known[key] = self._number(
+            _concluded(reason, observed, told, known.is_contradicted, at, bool(is_shared))
+        )
         return found
 
     def _number(self, concluded: Conclusion) -> int:
@@ -79,11 +82,13 @@ def _concluded(
     decider: Decided | None,
     is_contradicted: bool,
     at: str | None,
+    is_shared: bool,
 ) -> Conclusion:
     found = REASONS[reason]
-    why = found.text + (" (the ports alone would say that the other end began)" if is_contradicted else "")
+    whose = ", whoever of those behind the shared address sent it" if is_shared and found.status != UNSURE else ""
+    why = found.text + whose + (" (the ports alone would say that the other end began)" if is_contradicted else "")
     return Conclusion(
         found.status, observed, why, found.as_far_as_seen, found.different_signal, found.is_elsewhere,
         found.is_inventory, found.before_as_of, found.cause, decider, at, found.is_first_alone,
-        found.is_undated,
+        found.is_undated, is_shared,
     )  # fmt: skip

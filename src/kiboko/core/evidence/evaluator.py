@@ -31,6 +31,7 @@ from kiboko.core.evidence.point_marks import point_marks, weights
 from kiboko.core.evidence.proofs import UNASKED, contexts, flag_kinds, mark_bits
 from kiboko.core.evidence.rules_met import Met, RuleKey, RulesMet
 from kiboko.core.evidence.seen_ends import SeenEnds
+from kiboko.core.evidence.shared_senders import ByGates, SharedSenders
 from kiboko.core.evidence.tallies import Tallies, no_tallies
 from kiboko.core.evidence.traces import NO_TRACE, Traces
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD
@@ -63,8 +64,6 @@ _MOST_ASKED = 1 << 18
 """As many flows have their gates looked at at once: one without a client port is as many as it may have been."""
 _MOST_PREPARED = 10_000
 """As many pairs of places as have their ways found within seconds."""
-_MOST_BEHIND = 256
-"""As many senders as are looked at behind one shared address."""
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
 
@@ -96,9 +95,10 @@ class Evaluator:
         self.tables = GateTables(walker, self._line, self._services)
         self._client_ports = ClientPorts(self.tables)
         self.ends = SeenEnds(walker, self.tables, comparison.ends.is_foreign)
+        self._shared = SharedSenders(self.ends, self.tables.layout, list(walker.topology.gateways))
         self._points = KnownPoints(walker.topology)
         self._passages = Passages(self.tables.layout, self._points.listed)
-        self._rules = RulesMet(comparison, self.tables, self.ends)
+        self._rules = RulesMet(comparison, self.tables, self.ends, self._shared)
         self._traces = Traces()
         self._known_ports = KnownPorts(sent_to(walker.topology))
         self._outcomes = GateOutcomes(self.tables)
@@ -384,37 +384,45 @@ class Evaluator:
         reason[unsaid], reason[outside], reason[apart] = judging.NO_SERVICE, judging.BOTH_OUTSIDE, judging.APART
         rows = np.flatnonzero(~apart & ~outside & ~unsaid & ~is_shared)
         if len(rows):
-            reason[rows], kind[rows], decider[rows], passed[rows] = self._by_gates(asked.taken(rows))
+            met = self._by_gates(asked.taken(rows))
+            reason[rows], kind[rows], decider[rows], passed[rows] = met.reason, met.kind, met.decider, met.steps
         for gateway in ascending(shared[is_shared])[0].tolist():
             rows = np.flatnonzero(is_shared & (shared == gateway))
-            reason[rows] = self._behind_shared(gateway, asked.taken(rows))
+            met = self._shared.judged(gateway, asked.taken(rows), self._by_gates)
+            reason[rows], kind[rows], decider[rows] = met.reason, met.kind, met.decider
         reason = self._proofs.aged(reason, asked.proof)
         denied_at = self._traces.denied_at(asked.trace)
-        conclusion = self._conclusions.of(reason, kind, decider, asked.proof, denied_at, self.tables.deciders)
+        conclusion = self._conclusions.of(
+            reason, kind, decider, asked.proof, denied_at, is_shared, self.tables.deciders
+        )
         return reason, conclusion, passed
 
-    def _by_gates(self, asked: Asked) -> tuple[NDArray[np.uint8], Rows, Rows, Rows]:
-        """The reasons of some flows, the kind of gate that stops each and what decides there, and the steps passed. Of
-        a flow without a client port what holds for every port that it may have been sent from."""
+    def _by_gates(self, asked: Asked, recorded: Rows | None = None) -> ByGates:
+        """What some flows come to. Of a flow without a client port what holds for every port that it may have been sent
+        from; `recorded` int64[n] may be one of these as well, -1 for none."""
         of, port = self._client_ports.spread(asked.sender, asked.service, asked.port)
+        if recorded is not None:
+            more = np.flatnonzero(has_ports(asked.service >> 16) & (recorded >= 0))
+            order = np.argsort(np.append(of, more), kind="stable")
+            of, port = np.append(of, more)[order], np.append(port, recorded[more])[order]
         whole = dataclasses.replace(asked if len(of) == len(asked.port) else asked.taken(of), port=port)
         begins = range(0, len(of), _MOST_ASKED)
         if len(begins) == 1:
-            reason, kind, decider, steps = self._by_ports(whole)
+            met = self._by_ports(whole)
         else:
             parts = [self._by_ports(whole.taken(np.arange(at, min(at + _MOST_ASKED, len(of))))) for at in begins]
-            reason, kind, decider, steps = (np.concatenate(column) for column in zip(*parts, strict=True))
+            met = ByGates(*(np.concatenate([getattr(each, name) for each in parts]) for name in ByGates.__slots__))
         if len(of) > len(asked.port):
             first = np.searchsorted(of, np.arange(len(asked.port)))
-            kind, decider, steps = kind[first], decider[first], steps[first]
-            reason = judging.by_every_port(reason, first)
+            reason = judging.by_every_port(met.reason, first)
+            met = ByGates(reason, met.kind[first], met.decider[first], met.steps[first], met.way[first])
         # Without the client's port, what comes from a shared address may be of another conversation of its sender's.
         is_unrecorded = has_ports(asked.service >> 16) & (asked.port < 0)
-        whose = np.flatnonzero(is_unrecorded & IS_LEAK[reason])
-        reason[whose[self.ends.shared_by(asked.target[whose]) != NONE]] = judging.SHARED_REPLY
-        return reason, kind, decider, steps
+        whose = np.flatnonzero(is_unrecorded & IS_LEAK[met.reason])
+        met.reason[whose[self.ends.shared_by(asked.target[whose]) != NONE]] = judging.SHARED_REPLY
+        return met
 
-    def _by_ports(self, asked: Asked) -> tuple[NDArray[np.uint8], Rows, Rows, Rows]:
+    def _by_ports(self, asked: Asked) -> ByGates:
         """The same of flows with a client port each, where the protocol has ports."""
         flows = Flows(asked.sender.astype(np.int32), asked.target.astype(np.int32), asked.service, asked.port)
         met = self._outcomes.of(flows)
@@ -435,7 +443,7 @@ class Evaluator:
             reason[rows[is_untold]], reason[rows[is_error]] = judging.TYPE_UNTOLD, judging.AN_ERROR
         reason[met.way == NONE] = judging.NO_GATE
         reason[(self.ends.shared_by(asked.target) != NONE) & ~has_request] = judging.SHARED_REPLY
-        return reason, self._outcomes.kind(met.outcome), met.decider, steps
+        return ByGates(reason, self._outcomes.kind(met.outcome), met.decider, steps, met.way)
 
     def _situations(self, asked: Asked, way: Rows) -> tuple[Rows, list[Situation]]:
         """What is proved of flows along their ways: a number for each, and all situations by number."""
@@ -456,23 +464,6 @@ class Evaluator:
                 ))  # fmt: skip
             numbers.append(self._situation_of[key])
         return np.array(numbers, dtype=np.int64)[kinds.codes], self._every_situation
-
-    def _behind_shared(self, gateway: int, asked: Asked) -> NDArray[np.uint8]:
-        """What every sender that may stand behind a shared address has in common, of some flows (clause E11)."""
-        reason = np.full(len(asked.sender), judging.SHARED_UNKNOWN, dtype=np.uint8)
-        atoms = self.ends.behind(gateway)
-        machines, sent_to = self.ends.machines(atoms), self.ends.machines(asked.target)
-        step = max(1, _MOST_ASKED // max(1, len(atoms)))
-        for at in range(0, len(reason), step):
-            is_other = machines != sent_to[at : at + step, np.newaxis]
-            sizes = is_other.sum(axis=1)
-            rows = np.flatnonzero((sizes > 0) & (sizes <= _MOST_BEHIND))
-            if len(rows):
-                of, sender = np.nonzero(is_other[rows])
-                every = dataclasses.replace(asked.taken(at + rows[of]), sender=atoms[sender])
-                begins = np.cumsum(sizes[rows]) - sizes[rows]
-                reason[at + rows] = judging.together(self._by_gates(every)[0], begins)
-        return reason
 
 
 def as_slice(rows: Rows) -> Rows | slice:

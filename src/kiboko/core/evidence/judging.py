@@ -110,6 +110,8 @@ AN_ERROR = _reason(UNSURE, "an ICMP error: what it speaks of is not recorded")
 TYPE_UNTOLD = _reason(UNSURE, "which ICMP message it is was not recorded, or is none that there is")
 SHARED_UNSURE = _reason(UNSURE, "some that may stand behind the shared address may, and some may not")
 SHARED_UNKNOWN = _reason(UNSURE, "who sent it from behind the shared address is not recorded")
+SHARED_PORT = _reason(UNSURE, "from which port its sender behind the shared address sent it is not recorded, and it"
+                      " matters")  # fmt: skip
 SHARED_REPLY = _reason(UNSURE, "whose reply it is that came from the shared address is not recorded")
 NO_SERVICE = _reason(UNSURE, "what it was sent to is not recorded, as of the later fragments of a packet")
 PORTS_UNKNOWN = _reason(UNSURE, "the client's port is not recorded, and it matters")
@@ -288,24 +290,18 @@ def _first(chosen: NDArray[np.bool_]) -> NDArray[np.int64]:
     return np.where(chosen.any(axis=1), chosen.argmax(axis=1), -1)
 
 
-def together(reason: NDArray[np.uint8], first: NDArray[np.int64]) -> NDArray[np.uint8]:
-    """What several possibilities have in common (clause E11): all leak, or all agree, else it is unsure. `reason` are
-    those of the possibilities, one flow's after another's, which begin at `first`."""
-    return _in_common(_STATUS[reason], reason, first, SHARED_UNSURE)
+def standing(reason: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """A number for each reason, equal for those of one status."""
+    found: NDArray[np.uint8] = _STATUS[reason]
+    return found
 
 
 def by_every_port(reason: NDArray[np.uint8], first: NDArray[np.int64]) -> NDArray[np.uint8]:
     """What holds whichever client port it was sent from: that of the lowest, where all come to the same. `reason` are
     the reasons by each port, one flow's after another's, which begin at `first`."""
-    return _in_common(_STANDING[reason], reason, first, PORTS_UNKNOWN)
-
-
-def _in_common(
-    told: NDArray[np.uint8], reason: NDArray[np.uint8], first: NDArray[np.int64], otherwise: int
-) -> NDArray[np.uint8]:
-    """The first reason of each run, where what is told is equal in all of it."""
+    told = _STANDING[reason]
     is_same = np.minimum.reduceat(told, first) == np.maximum.reduceat(told, first)
-    found: NDArray[np.uint8] = np.where(is_same, reason[first], np.uint8(otherwise))
+    found: NDArray[np.uint8] = np.where(is_same, reason[first], np.uint8(PORTS_UNKNOWN))
     return found
 
 

@@ -46,7 +46,8 @@ class RuleLine:
 @dataclass(slots=True)
 class RuleUsage:
     """Hits of every rule. A record hits the rules that the walk of its packets meets, up to the one that stops it,
-    also those behind its observation point; a reply that a filter lets back unasked hits none there.
+    also those behind its observation point; a reply that a filter lets back unasked hits none there. `shared` of the
+    `records` are of senders behind a shared address: they hit the rules of each that may have sent them.
 
     `listings` are rule sets of instances as the kernel listed them later, for their counters; `only` are the filters,
     and the files of kernel rule sets, whose rules are told, empty for all.
@@ -56,12 +57,15 @@ class RuleUsage:
     listings: Mapping[str, HostRuleSet] = field(default_factory=dict)
     hits: dict[RuleKey, Sum] = field(default_factory=dict)
     records: int = 0
+    shared: int = 0
     only: Collection[str] = ()
 
     def take(self, tallies: Tallies, met: Met, again: bool = False) -> None:
         """Count the records of tallies at every rule that they met; `again`, where they were counted before, as if the
         other end had begun."""
+        is_shared = np.array([each.is_shared for each in tallies.concluded] or [False])
         self.records += 0 if again else int(tallies.count.sum())
+        self.shared += 0 if again else int(tallies.count[is_shared[tallies.conclusion]].sum())
         replies = np.stack([tallies.replies, tallies.reply_packets, tallies.reply_octets])
         requests = np.stack([tallies.count, tallies.packets, tallies.octets]) - replies
         for numbers, amounts in ((met.request, requests), (met.reply, replies)):
@@ -76,8 +80,18 @@ class RuleUsage:
     def merge(self, other: RuleUsage) -> None:
         """Take in what others of the same network came to."""
         self.records += other.records
+        self.shared += other.shared
         for key, each in other.hits.items():
             self.hits.setdefault(key, Sum()).add(each.records, each.packets, each.octets, each.first, each.last)
+
+    @property
+    def caveat(self) -> str | None:
+        """What has to be borne in mind where nobody knows who sent some of the records."""
+        if not self.shared:
+            return None
+        told = "1 record is of a sender" if self.shared == 1 else f"{self.shared:,} records are of senders"
+        counts = "counts" if self.shared == 1 else "count"
+        return f"{told} behind a shared address, and {counts} for the rules of each that may have sent them"
 
     def lines(self) -> list[RuleLine]:
         """Every rule of the network, or of what is asked about alone, in the order of the file, then those of hosts,

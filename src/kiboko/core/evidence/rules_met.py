@@ -12,9 +12,10 @@ from numpy.typing import NDArray
 from kiboko.core.evidence.comparison import Comparison, Finding
 from kiboko.core.evidence.flow_numbers import FlowNumbers
 from kiboko.core.evidence.seen_ends import SeenEnds
+from kiboko.core.evidence.shared_senders import SharedSenders
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.network.model import Topology
-from kiboko.core.records.columns import numbered
+from kiboko.core.records.columns import has_ports, numbered
 from kiboko.core.tables.client_ports import ClientPorts, is_without_service
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import ABSENT, LETS_BACK, Decider
@@ -26,6 +27,8 @@ RuleKey = tuple[str, str, str]
 """A rule: its filter, its direction (`inbound`, `outbound`, `rules`), and its id or order; `otherwise` for none. Of a
 kernel's rule set: its file, the chain, and the rule's comment or handle; `otherwise` for its policy."""
 Rows = NDArray[np.int64]
+_MOST_KNOWN = 100_000
+_MOST_AT_ONCE = 1 << 17
 _INBOUND, _OUTBOUND = "inbound", "outbound"
 
 
@@ -47,18 +50,20 @@ class Met:
 class RulesMet:
     """Finds them for one network. Remembers those of each flow, within a bound."""
 
-    def __init__(self, comparison: Comparison, tables: GateTables, ends: SeenEnds) -> None:
-        self._comparison, self._tables, self._ends = comparison, tables, ends
+    def __init__(self, comparison: Comparison, tables: GateTables, ends: SeenEnds, shared: SharedSenders) -> None:
+        self._comparison, self._tables, self._ends, self._shared = comparison, tables, ends, shared
         self._topology = comparison.walker.topology
         self._keys: list[RuleKey] = []
         self._number_of: dict[RuleKey, int] = {}
         self._client_ports = ClientPorts(tables)
         self._flows = FlowNumbers(tables, self._ask, self._forget)
+        self._met_behind: dict[tuple[int, ...], tuple[list[int], list[int]]] = {}
+        """The numbers of the rules that any met who may have sent something from a shared address, by what it is."""
         self._forget()
 
     def _forget(self) -> None:
-        self._by_walk = np.zeros(0, dtype=np.bool_)
-        """Which of the flows that are remembered the tables have no way of."""
+        self._way = np.zeros(0, dtype=np.int64)
+        """The ways of the flows that are remembered, NONE where the tables have none."""
         self._met_by = [np.zeros((0, 1), dtype=np.int32), np.zeros((0, 1), dtype=np.int32)]
         """The numbers of the rules that each of the others meets, by its request and by its reply."""
 
@@ -68,8 +73,10 @@ class RulesMet:
         known = ~(self._ends.is_apart(sender) | self._ends.is_apart(target))
         known &= ~(self._ends.is_foreign(sender) & self._ends.is_foreign(target))
         known &= ~is_without_service(tallies.service, tallies.port)
-        by_walk = self._ends.shared_by(sender) != NONE
-        rows = np.flatnonzero(known & ~by_walk)
+        gateway = self._ends.shared_by(sender)
+        is_shared = gateway != NONE
+        behind = self._behind_shared(tallies, np.flatnonzero(known & is_shared), gateway, target)
+        rows = np.flatnonzero(known & ~is_shared)
         of, port = self._client_ports.spread(sender[rows], tallies.service[rows], tallies.port[rows])
         of = rows[of]
         numbers = self._flows.of(Flows(sender[of].astype(np.int32), target[of].astype(np.int32), tallies.service[of],
@@ -77,8 +84,8 @@ class RulesMet:
         # Of several client ports that it may have been sent from one stands beside the other.
         place = np.arange(len(of)) - np.searchsorted(of, of)
         widest = int(place.max(initial=0)) + 1
-        listed = {int(row): self._walked(tallies, int(row))
-                  for row in [*np.flatnonzero(known & by_walk), *of[self._by_walk[numbers]]]}  # fmt: skip
+        listed = {int(row): self._walked(tallies, int(row)) for row in of[self._way[numbers] == NONE]}
+        listed |= behind
         found = []
         for part, met in enumerate(self._met_by):
             own = met.shape[1]
@@ -98,13 +105,62 @@ class RulesMet:
     def _ask(self, flows: Flows) -> None:
         """Ask the gates of flows that are not known."""
         gates = self._tables.gates(flows)
-        self._by_walk = np.append(self._by_walk, gates.way == NONE)
+        self._way = np.append(self._way, gates.way.astype(np.int64))
         for part, before in enumerate(self._met_by):
             met = self._met(gates, part == 1)
             whole = np.full((len(before) + len(met), max(before.shape[1], met.shape[1])), NONE, dtype=np.int32)
             whole[: len(before), : before.shape[1]] = before
             whole[len(before) :, : met.shape[1]] = met
             self._met_by[part] = whole
+
+    def _behind_shared(
+        self, tallies: Tallies, rows: Rows, gateway: NDArray[np.int32], target: Rows
+    ) -> dict[int, tuple[list[int], list[int]]]:  # fmt: skip
+        """Of tallies from shared addresses the rules that any met who may have sent them (clause E11)."""
+        if len(self._met_behind) > _MOST_KNOWN:
+            self._met_behind.clear()
+        service, port = tallies.service, tallies.port
+        told = gateway[rows], target[rows], self._tables.traffic(service[rows], port[rows])
+        keys = list(zip(*(each.tolist() for each in told), strict=True))
+        first = {key: row for key, row in zip(reversed(keys), reversed(rows.tolist())) if key not in self._met_behind}
+        fresh, where = np.array(list(first.values()), dtype=np.int64), list(first)
+        is_near = self._ends.subnets(target[fresh]) != NONE
+        for kind in set(zip(gateway[fresh].tolist(), is_near.tolist(), strict=True)):
+            senders = self._shared.behind(*kind)
+            mine = np.flatnonzero((gateway[fresh] == kind[0]) & (is_near == kind[1]))
+            step = max(1, _MOST_AT_ONCE // max(1, len(senders)))
+            for at in range(0, len(mine), step):
+                some = mine[at : at + step]
+                asked = target[fresh[some]], service[fresh[some]], port[fresh[some]]
+                met = self._met_by_any(kind[0], senders, *asked)
+                self._met_behind.update(zip((where[each] for each in some), met, strict=True))
+        return {row: self._met_behind[key] for row, key in zip(rows.tolist(), keys, strict=True)}
+
+    def _met_by_any(
+        self, gateway: int, senders: Rows, target: Rows, service: Rows, port: Rows
+    ) -> list[tuple[list[int], list[int]]]:
+        """The rules that any of some senders met by what is asked, from any of their ports or the recorded one; of
+        those whose packets leave by the gateway, where there are such."""
+        of, who = np.nonzero(self._ends.machines(senders) != self._ends.machines(target)[:, np.newaxis])
+        sender = senders[who]
+        more, ports = self._client_ports.spread(sender, service[of], np.full(len(of), NONE))
+        known = np.flatnonzero(has_ports(service[of] >> 16) & (port[of] >= 0))
+        more, ports = np.append(more, known), np.append(ports, port[of[known]])
+        of, sender = of[more], sender[more]
+        numbers = self._flows.of(
+            Flows(sender.astype(np.int32), target[of].astype(np.int32), service[of], ports)
+        )  # fmt: skip
+        leaves = self._shared.leads_by(gateway, self._way[numbers])
+        chosen = leaves | ~np.isin(of, of[leaves])
+        of, numbers = of[chosen], numbers[chosen]
+        found: tuple[list[list[int]], ...] = tuple([[] for _ in target] for _ in self._met_by)
+        for part, met in zip(found, self._met_by, strict=True):
+            rules = met[numbers]
+            pairs = np.unique(np.repeat(of, rules.shape[1]) * (len(self._keys) + 1) + rules.reshape(-1) + 1)
+            for row, rule in zip(*(each.tolist() for each in np.divmod(pairs, len(self._keys) + 1)), strict=True):
+                if rule:
+                    part[row].append(rule - 1)
+        return list(zip(*found, strict=True))
 
     def _walked(self, tallies: Tallies, row: int) -> tuple[list[int], list[int]]:
         concluded = tallies.concluded[int(tallies.conclusion[row])]

@@ -51,6 +51,9 @@ class WeighedEvidence:
 
     def note(self, walker: Walker, group: FindingGroup, walk: Walk) -> None:
         """Take in one kind of traffic: what was seen of it, and what that says of the gates on its way."""
+        if group.concluded.is_shared:
+            self._note_shared(group, walk)
+            return
         status = group.concluded.status
         sender, receiver = sender_of(walk), receiver_of(walk)
         service = walk.flow.service
@@ -93,6 +96,23 @@ class WeighedEvidence:
                 self.looked_up += 1
                 for name, end in groups_that_would_turn(walker, walk):
                     self.misplaced[name, end].update(places)
+
+    def _note_shared(self, group: FindingGroup, walk: Walk) -> None:
+        """Take in what somebody behind a shared address sent: what it says of whom it was sent to. The walk is one of
+        many that it may have taken, and its gates are not."""
+        told = group.concluded
+        sender, receiver, service = group.source, receiver_of(walk), walk.flow.service
+        if told.status == AGREE and told.observed == ANSWERED:
+            self.answered_by[receiver].add((sender, service))
+            self.worked_to[receiver].add((sender, service))
+            self.worked_from[sender].add((receiver, service))
+        elif told.status == BREAK:
+            self.broken_to[receiver].add((sender, service))
+            self.broken_from[sender].add((receiver, service))
+            if told.cause == "no-way-back":
+                self.lost_replies.add((receiver, service))
+            elif told.at is not None:
+                self.denied_at[sender, receiver, service] = told.at
 
 
 def stops_of(group: FindingGroup) -> list[Row]:

@@ -45,7 +45,7 @@ _NOT_ASKED = -9
 Classes = tuple[int, ...]
 """Where a packet stands among what a kernel rule set tells apart: the classes of its source and destination, and of
 the service of its request and that of the reply."""
-OWN, INTERFACE_OF, SUBNET_OF, MACHINE_OF = 0, 2, 3, 5
+OWN, INTERFACE_OF, SUBNET_OF, PLACE_OF, MACHINE_OF = 0, 2, 3, 4, 5
 """Rows of what is known of ends: see `GateLayout.ends_of`."""
 
 
