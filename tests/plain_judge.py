@@ -133,8 +133,10 @@ class PlainJudge:
         return (*(ends[::-1] if side else ends), kinds)
 
     def first_at_points(self, records, first):
-        pointed = [seconds(r.start) for r in records if r.point is not None]
-        return min(pointed, default=first)
+        """When the log begins, and as much later as its longest record, of which an earlier part may be missing."""
+        pointed = [r for r in records if r.point is not None and r.start is not None]
+        longest = max((seconds(r.end) - seconds(r.start) for r in pointed if r.end is not None), default=0)
+        return min((seconds(r.start) for r in pointed), default=first) + max(0, longest)
 
     # E2.
 
@@ -160,9 +162,12 @@ class PlainJudge:
             starts = [[seconds(r.start) for r, side in conversation.records if side == wanted and r.point == clock]
                       for wanted in (False, True)]  # fmt: skip
             if all(starts):
-                begun = (
-                    all(which(lambda r: flagged(r, 0x02, 0x02))) if tcp else min(map(min, starts)) >= log_begins + PAUSE
-                )
+                firsts = [
+                    [flagged(r, 0x02, 0x02) for r, side in conversation.records
+                     if side == wanted and r.point == clock and seconds(r.start) == min(starts[wanted])]
+                    for wanted in (False, True)
+                ]  # fmt: skip
+                begun = all(map(any, firsts)) if tcp else min(map(min, starts)) >= log_begins + PAUSE
                 difference = min(starts[1]) - min(starts[0])
                 if begun and abs(difference) > resolution + 1e-5:
                     return difference < 0, "time"

@@ -9,6 +9,8 @@ import unittest
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
+import numpy as np
+
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.summary import Summary
@@ -146,6 +148,33 @@ class Evidence(unittest.TestCase):
         self.check("leak answered", *pair("2", "2"))
         self.check("unsure answered", *pair("2", "3"))
         self.check("unsure answered", *pair(None, None))
+
+    def test_e2_times_tell_only_where_both_first_records_of_that_point_are_of_an_opening(self):
+        """ann asks bob. Her opening was recorded at point 3, and at point 2 no more than a later part of it."""
+        opening = flow(ANN, BOB, "tcp/50001", 50002, "seen", ALL, "3", 0.0)
+        answer = flow(BOB, ANN, "tcp/50002", 50001, "seen", ALL, "2", 0.0)
+        later = flow(ANN, BOB, "tcp/50001", 50002, "seen", ACK, "2", 60.0)
+        self.check("unsure answered", opening, answer, later)
+        self.check("unsure answered", answer, later, opening)
+        self.check("agree answered", answer, later, replace(opening, point="2", start=NOW - timedelta(seconds=2)))
+
+    def test_e2_without_an_opening_times_tell_only_where_no_earlier_part_may_be_missing(self):
+        """ann answered bob, by the times of their first packets; so she would by those of two later parts as well."""
+
+        def asked(minutes, lasts):
+            other = flow(CAT, ANN, "dns", 40000, "seen", None, "2", -60 * minutes)
+            pair = [flow(BOB, ANN, "udp/50002", 50001, "seen", None, "2", 0.0),
+                    flow(ANN, BOB, "udp/50001", 50002, "seen", None, "2", 0.02)]  # fmt: skip
+            return [*pair, replace(other, end=other.start + timedelta(minutes=lasts))]
+
+        leak, unsure = ["leak arrived"] * 2, ["unsure arrived"] * 2
+        for minutes, lasts, expected in ((20, 1, leak), (20, 14, leak), (20, 16, unsure), (4, 0, unsure)):
+            found = self.judged(*asked(minutes, lasts))[:2]
+            self.assertEqual(expected, [f"{each.status} {each.observed}" for each in found], (minutes, lasts))
+        records = asked(20, 1)
+        evaluator = Evaluator(Comparison(Walker(load(network()))))
+        judged = evaluator.judge(table_of(records), at_edge=np.array([False, True, False]))
+        self.assertEqual("unsure", judged.concluded[judged.conclusion[0]].status, "others may be missing beside it")
 
     def test_e2_the_only_end_with_a_known_port_was_sent_to(self):
         self.check("agree answered", flow(BOB, ANN, "ssh", 40000, flags=ALL))

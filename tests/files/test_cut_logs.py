@@ -28,6 +28,8 @@ from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.logs.window_reader import WindowReader
 from kiboko.files.logs.windows import windows_of
 from kiboko.files.network.network_file import load_network
+from tests.core.test_evidence import network
+from tests.helpers import load
 
 HEADER = ("flowStartMilliseconds,flowEndMilliseconds,sourceIPv4Address,destinationIPv4Address,sourceTransportPort,"
           "destinationTransportPort,protocolIdentifier,packetDeltaCount,octetDeltaCount,firewallEvent")  # fmt: skip
@@ -83,6 +85,26 @@ class CutLogs(unittest.TestCase):
         else:
             path.write_text(text)
         return path
+
+    def test_parts_of_a_long_flow_in_no_order_do_not_tell_who_began(self):
+        """ann asks bob over UDP, both from high ports, for twenty minutes; her filter lets nobody ask her. Either side
+        is written down every minute, and of no minute both in the same piece."""
+        rows = []
+        for number in range(60):
+            for minute in range(20):
+                for (source, port), (target, asked), later in (
+                    (("10.1.1.10", 50500 + number), ("10.1.1.11", 50001), 0),
+                    (("10.1.1.11", 50001), ("10.1.1.10", 50500 + number), 20),
+                ):
+                    start = START + 1000 * number + 60_000 * minute + later
+                    rows.append(f"{start},{start + 59_000},{source},{target},{port},{asked},17,9,1080,1,2")
+        random.Random(3).shuffle(rows)
+        path = self.logs / "flows.csv"
+        path.write_text("\n".join((HEADER + ",observationPointId", *rows)) + "\n")
+        walker = Walker(load(network()))
+        summary = Summary(walker.directory)
+        FlowJudge(Comparison(walker), summary).take([path], 1)
+        self.assertEqual((0, len(rows)), (summary.totals["leak"], summary.records))
 
     def summary(self, *paths):
         summary = Summary(self.walker.directory)

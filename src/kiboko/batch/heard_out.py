@@ -23,7 +23,7 @@ def heard_out(evaluator: Evaluator, part: WindowPart) -> tuple[FlowTable, NDArra
     """What records of a window come to: the table that was judged, which of its records are the window's own (bool[n]),
     and what they come to. Of conversations whose answer may lie where nothing was read no silence is told."""
     table, own, surroundings = part.table, part.own, part.around
-    judged = evaluator.judge(table)
+    judged = _judged(evaluator, part)
     if judged.found is None or judged.around is None or not judged.around.any():
         return table, own, judged
     alone = (judged.around != ALONE) & judged.found.union(own)
@@ -48,6 +48,17 @@ def heard_out(evaluator: Evaluator, part: WindowPart) -> tuple[FlowTable, NDArra
     table = joined([*reversed(beside[False]), table, *beside[True]])
     own = np.concatenate([np.zeros(before, dtype=np.bool_), own, np.zeros(behind, dtype=np.bool_)])
     return table, own, evaluator.judge(table, ~surroundings.extent.holds(surroundings.times(table)))
+
+
+def _judged(evaluator: Evaluator, part: WindowPart) -> Judged:
+    """What records come to where nothing is missing beside them. Who began is not told by times where something may
+    be: it may be an earlier packet."""
+    judged = evaluator.judge(part.table)
+    if judged.found is None or not (by_time := judged.found.told_by_time(part.table)).any():
+        return judged
+    at_edge = ~part.around.extent.holds(part.around.times(part.table))
+    is_cut_off = (by_time & judged.found.union(at_edge)).any()
+    return evaluator.judge(part.table, at_edge=at_edge) if is_cut_off else judged
 
 
 def _from_to(

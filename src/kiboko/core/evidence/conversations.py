@@ -120,6 +120,12 @@ class Conversations:
         found: NDArray[np.bool_] = self.side != self.taken_as_turned[self.of]
         return found
 
+    def told_by_time(self, table: FlowTable) -> NDArray[np.bool_]:
+        """Of which it is by times alone that it is told who began, bool[k]: by those of their first packets, without
+        the flags of TCP that would tell that these are the first. `table` is theirs."""
+        found: NDArray[np.bool_] = (self.by == BY_TIME) & (table.protocol[self.first] != TCP)
+        return found
+
     def union(self, bits: NDArray[Any]) -> NDArray[Any]:
         """The union of some bits of the records of each, [k]."""
         return self.several.together(np.bitwise_or, bits)
@@ -133,12 +139,15 @@ class Conversations:
         return self.several.together(np.maximum, values)
 
 
-def bring_together(table: FlowTable, ends: SeenEnds, known_ports: KnownPorts) -> Conversations:
+def bring_together(
+    table: FlowTable, ends: SeenEnds, known_ports: KnownPorts, at_edge: NDArray[np.bool_] | None = None
+) -> Conversations:
     """The conversations of a table of at least one record, where a table is the window in which records may meet.
 
     Parameters
     ----------
     known_ports : those that are sent to rather than from
+    at_edge : bool[n], near which records may be missing; None for none
     """
     key, side = _keys(table, ends)
     numbers = distinct(key)
@@ -150,7 +159,8 @@ def bring_together(table: FlowTable, ends: SeenEnds, known_ports: KnownPorts) ->
     bare = Conversations(
         numbers.codes, side, numbers.first, none.astype(np.int8), none.astype(np.uint8), none > 0, several
     )
-    began, by, contradicted = _who_began(table, bare, known_ports, _perhaps_fragments(table, bare, ends))
+    cut_off = bare.union(at_edge) if at_edge is not None else np.zeros(len(bare), dtype=np.bool_)
+    began, by, contradicted = _who_began(table, bare, known_ports, _perhaps_fragments(table, bare, ends), cut_off)
     return Conversations(numbers.codes, side, numbers.first, began, by, contradicted, several)
 
 
@@ -272,7 +282,11 @@ def _perhaps_fragments(table: FlowTable, found: Conversations, ends: SeenEnds) -
 
 
 def _who_began(
-    table: FlowTable, found: Conversations, known_ports: KnownPorts, perhaps_fragments: NDArray[np.bool_]
+    table: FlowTable,
+    found: Conversations,
+    known_ports: KnownPorts,
+    perhaps_fragments: NDArray[np.bool_],
+    cut_off: NDArray[np.bool_],
 ) -> tuple[NDArray[np.int8], NDArray[np.uint8], NDArray[np.bool_]]:
     bits = np.where(table.protocol == TCP, _BY_FLAGS[table.flags], np.uint16(0))
     if table.direction is not None:
@@ -295,7 +309,7 @@ def _who_began(
     protocol = table.protocol[found.first]
     icmp = is_icmp(protocol)
     decide(BY_TYPE, icmp & ~perhaps_fragments, np.zeros(len(found), dtype=np.bool_))
-    decide(BY_TIME, *_earlier(table, found, zero & one & _HAS_SYN > 0, protocol == TCP))
+    decide(BY_TIME, *_earlier(table, found, bits & _HAS_SYN > 0, protocol == TCP, cut_off))
     before = began.copy()
     decide(BY_PORTS, *by_ports)
     contradicted = (looks_first != looks_second) & (before >= 0) & (looks_second != (before == 1)) & ~icmp
@@ -315,11 +329,16 @@ def _by_biflow(zero: NDArray[np.uint16], one: NDArray[np.uint16], ports: _Told) 
 
 
 def _earlier(
-    table: FlowTable, found: Conversations, both_opened: NDArray[np.bool_], is_tcp: NDArray[np.bool_]
+    table: FlowTable,
+    found: Conversations,
+    has_syn: NDArray[np.bool_],
+    is_tcp: NDArray[np.bool_],
+    cut_off: NDArray[np.bool_],
 ) -> _Told:
     """Whose first packet came earlier, by one clock: at one known point, by more than its resolution, and where the
-    records hold the conversation's beginning. Without the flags of TCP they are sure to only some time behind the
-    beginning of the log."""
+    records hold the conversation's beginning: of TCP, where the first records of both sides there have a SYN. Without
+    its flags they are sure to only some time behind the beginning of the log, by how much more than a record is long,
+    and where none may be missing beside them (`cut_off`)."""
     none = np.zeros(len(found), dtype=np.bool_)
     is_known = np.array([name is not None for name in table.points], dtype=np.bool_)[table.point]
     is_known &= table.start != NO_TIME
@@ -331,7 +350,10 @@ def _earlier(
     one = found.least(np.where(mine & found.side, table.start, _NEVER))
     times = table.start[is_known]
     resolution = 1 if (times % 1000).any() else 1000
-    begun = np.minimum(zero, one) >= int(times.min()) + PAUSE
+    longest = int(np.maximum(table.last()[is_known] - times, 0).max())
+    begun = ~cut_off & (np.minimum(zero, one) >= int(times.min()) + longest + PAUSE)
+    opens = mine & has_syn & (table.start == np.where(found.side, one[found.of], zero[found.of]))
+    both_opened = found.union(opens & ~found.side) & found.union(opens & found.side)
     sure = (zero != _NEVER) & (one != _NEVER) & np.where(is_tcp, both_opened, begun)
     return sure & (one - zero > resolution), sure & (zero - one > resolution)
 

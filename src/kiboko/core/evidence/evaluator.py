@@ -134,14 +134,15 @@ class Evaluator:
                 if sender.endpoint.address.family == receiver.endpoint.address.family:
                     layout.way_between(sender, receiver.own, receiver)
 
-    def judge(self, table: FlowTable, unheard: Truths | None = None) -> Judged:
-        """What every record of a table comes to. Of those that are `unheard`, bool[n], the answers may be missing."""
+    def judge(self, table: FlowTable, unheard: Truths | None = None, at_edge: Truths | None = None) -> Judged:
+        """What every record of a table comes to. Of those that are `unheard`, bool[n], the answers may be missing, and
+        other records of theirs of those `at_edge`, which are the same where nothing else is said."""
         if len(self._classes) > _MOST_CLASSES:
             self._forget()
         if not len(table):
             none = np.zeros(0, dtype=np.int64)
             return Judged(none, self._conclusions.listed, none, none > 0, none.astype(np.uint8), None, None, none > 0)
-        found = bring_together(table, self.ends, self._known_ports)
+        found = bring_together(table, self.ends, self._known_ports, unheard if at_edge is None else at_edge)
         points = self._points.of(table)
         asked, conclusion, classes, around = self._judged(table, found, points, unheard)
         weight, is_twice = weights(table, found)
