@@ -97,7 +97,7 @@ class BehindASharedAddress(unittest.TestCase):
         values = with_others(network(), 3)
         leak = self.found(values, flow(SHARED, WEB, "ssh", 40000, flags=ALL))
         self.assertEqual(("instance-out", "web-only", "otherwise"), leak.concluded.decider)
-        self.assertIn("whoever of those behind the shared address sent it", leak.concluded.why)
+        self.assertIn("whoever sent it from behind the shared address", leak.concluded.why)
         self.assertEqual("kiboko check 10.2.1.10 8.8.8.8 tcp/22", leak.check_line())
 
     def test_none_is_named_where_each_is_stopped_by_another_nor_a_cause_at_one_of_them(self):

@@ -293,13 +293,13 @@ def _by_the_rules(group: FindingGroup) -> str:
     """What the rules do with a flow, in words; with one of a shared address, whoever of those behind it sent it."""
     decider, is_shared = group.finding.decider, group.concluded.is_shared
     if decider is not None:
-        return f"stopped by {decider_text(decider)}" + (", as of all that may stand behind it" if is_shared else "")
+        return f"stopped by {decider_text(decider)}" + (", whoever sent it" if is_shared else "")
     if is_shared and group.concluded.status == LEAK:
         walk = group.finding.walk
         stops = walk.stops() if walk is not None else []
-        one = f": of one by {decider_text(stops[0])}" if stops else ""
-        return f"stopped for all that may stand behind it, not by the same rule{one}"
-    return "allowed at every gate" + (", for all that may stand behind it" if is_shared else "")
+        one = f"; one of them by {decider_text(stops[0])}" if stops else ""
+        return f"stopped, whoever sent it, and not by the same rule for all{one}"
+    return "allowed at every gate" + (", whoever sent it" if is_shared else "")
 
 
 def _span(group: FindingGroup) -> str:

@@ -85,7 +85,7 @@ def _concluded(
     is_shared: bool,
 ) -> Conclusion:
     found = REASONS[reason]
-    whose = ", whoever of those behind the shared address sent it" if is_shared and found.status != UNSURE else ""
+    whose = ", whoever sent it from behind the shared address" if is_shared and found.status != UNSURE else ""
     why = found.text + whose + (" (the ports alone would say that the other end began)" if is_contradicted else "")
     return Conclusion(
         found.status, observed, why, found.as_far_as_seen, found.different_signal, found.is_elsewhere,

@@ -416,7 +416,7 @@ class Evaluator:
         if len(of) > len(asked.port):
             first = np.searchsorted(of, np.arange(len(asked.port)))
             reason = judging.by_every_port(met.reason, first)
-            met = ByGates(reason, met.kind[first], met.decider[first], met.steps[first], met.way[first])
+            met = ByGates(reason, met.kind[first], met.decider[first], met.steps[first])
         # Without the client's port, what comes from a shared address may be of another conversation of its sender's.
         is_unrecorded = has_ports(asked.service >> 16) & (asked.port < 0)
         whose = np.flatnonzero(is_unrecorded & IS_LEAK[met.reason])
@@ -444,7 +444,7 @@ class Evaluator:
             reason[rows[is_untold]], reason[rows[is_error]] = judging.TYPE_UNTOLD, judging.AN_ERROR
         reason[met.way == NONE] = judging.NO_GATE
         reason[(self.ends.shared_by(asked.target) != NONE) & ~has_request] = judging.SHARED_REPLY
-        return ByGates(reason, self._outcomes.kind(met.outcome), met.decider, steps, met.way)
+        return ByGates(reason, self._outcomes.kind(met.outcome), met.decider, steps)
 
     def _situations(self, asked: Asked, way: Rows) -> tuple[Rows, list[Situation]]:
         """What is proved of flows along their ways: a number for each, and all situations by number."""

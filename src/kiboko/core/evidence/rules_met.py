@@ -139,10 +139,10 @@ class RulesMet:
     def _met_by_any(
         self, gateway: int, senders: Rows, target: Rows, service: Rows, port: Rows
     ) -> list[tuple[list[int], list[int]]]:
-        """The rules that any of some senders met by what is asked, from any of their ports or the recorded one; of
-        those whose packets leave by the gateway, where there are such."""
-        of, who = np.nonzero(self._ends.machines(senders) != self._ends.machines(target)[:, np.newaxis])
-        sender = senders[who]
+        """The rules that any met of those who may have sent what is asked, from any of their ports or the recorded
+        one."""
+        of, place = self._shared.asked(gateway, senders, target)
+        sender = senders[place]
         more, ports = self._client_ports.spread(sender, service[of], np.full(len(of), NONE))
         known = np.flatnonzero(has_ports(service[of] >> 16) & (port[of] >= 0))
         more, ports = np.append(more, known), np.append(ports, port[of[known]])
@@ -150,9 +150,6 @@ class RulesMet:
         numbers = self._flows.of(
             Flows(sender.astype(np.int32), target[of].astype(np.int32), service[of], ports)
         )  # fmt: skip
-        leaves = self._shared.leads_by(gateway, self._way[numbers])
-        chosen = leaves | ~np.isin(of, of[leaves])
-        of, numbers = of[chosen], numbers[chosen]
         found: tuple[list[list[int]], ...] = tuple([[] for _ in target] for _ in self._met_by)
         for part, met in zip(found, self._met_by, strict=True):
             rules = met[numbers]

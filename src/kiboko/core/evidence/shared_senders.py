@@ -18,6 +18,7 @@ from kiboko.core.evidence.addressed import Asked
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.records.columns import distinct
 from kiboko.core.tables.boxes import DESTINATIONS, SOURCES
+from kiboko.core.tables.flow_ways import ways_of
 from kiboko.core.tables.interface_gates import WAYS
 from kiboko.core.tables.layout import INTERFACE_OF, MACHINE_OF, PLACE_OF, SUBNET_OF, GateLayout
 from kiboko.core.tables.places import NONE
@@ -34,14 +35,13 @@ _NOBODY = 255
 @dataclass(frozen=True, slots=True)
 class ByGates:
     """What `n` flows come to by their gates: `reason` uint8[n], an index of `REASONS`, `kind` int64[n] of the gate that
-    stops each, as the layout numbers them, `decider` int64[n] what decides there, `steps` int64[n] how many steps of
-    the request's way were passed, and `way` int64[n] the number of that way."""
+    stops each, as the layout numbers them, `decider` int64[n] what decides there, and `steps` int64[n] how many steps
+    of the request's way were passed."""
 
     reason: NDArray[np.uint8]
     kind: Rows
     decider: Rows
     steps: Rows
-    way: Rows
 
 
 class SharedSenders:
@@ -105,12 +105,42 @@ class SharedSenders:
         """The client's ports of a machine, where the network file says them."""
         return self._layout.walker.topology.instances[self._layout.interfaces[interface].instance].ephemeral_ports
 
-    def leads_by(self, gateway: int, ways: Rows) -> Truths:
-        """Which ways lead by the translation of a gateway, bool[n]."""
-        listed, back = np.unique(ways, return_inverse=True)
-        return np.array([self._leads(gateway, way) for way in listed.tolist()], dtype=np.bool_)[back]
+    def asked(self, gateway: int, senders: Rows, target: Rows) -> tuple[Rows, Rows]:
+        """Who of some senders may have sent something to some addresses: those whose packets leave by the gateway, or
+        any where there are no such among all that stand behind it.
+
+        Returns
+        -------
+        of : int64[m], which of the addresses, ascending
+        place : int64[m], which of the senders, ascending for each address
+        """
+        leads, is_any = self._leading(gateway, senders, target)
+        machines, sent_to = self._ends.machines(senders), self._ends.machines(target)
+        of, place = np.nonzero((leads | ~is_any[:, np.newaxis]) & (machines != sent_to[:, np.newaxis]))
+        return of, place
+
+    def _leading(self, gateway: int, senders: Rows, target: Rows) -> tuple[Truths, Truths]:
+        """Of which senders the packets to which addresses leave by a gateway, bool[addresses, senders]; and to which
+        addresses those of anybody behind it do."""
+        every = self._ends.behind(gateway)
+        places = [self._layout.fact(PLACE_OF, each.astype(np.int32)) for each in (senders, every)]
+        is_near = self._ends.subnets(target) != NONE
+        kinds = distinct(self._layout.fact(PLACE_OF, target.astype(np.int32)), np.where(is_near, target, NONE))
+        leads = np.zeros((len(kinds), len(senders)), dtype=np.bool_)
+        is_any = np.zeros(len(kinds), dtype=np.bool_)
+        first_of = distinct(places[1]).first
+        for number, row in enumerate(kinds.first.tolist()):
+            # Where an address is beyond the network, the sender's place alone tells the way.
+            asked = every if is_near[row] else every[first_of]
+            ways = ways_of(self._layout, asked.astype(np.int32), np.full(len(asked), target[row], dtype=np.int32))
+            found = np.array([self._leads(gateway, way) for way in ways.tolist()], dtype=np.bool_)
+            is_any[number] = found.any()
+            leading = asked[found] if is_near[row] else places[1][first_of[found]]
+            leads[number] = np.isin(senders if is_near[row] else places[0], leading)
+        return leads[kinds.codes], is_any[kinds.codes]
 
     def _leads(self, gateway: int, way: int) -> bool:
+        """Whether a way leads by the translation of a gateway."""
         key = gateway, way
         if key not in self._leads_by:
             slots = self._layout.slots(way, False) if way != NONE else []
@@ -141,17 +171,15 @@ class SharedSenders:
         found: _InCommon,
     ) -> None:  # fmt: skip
         """Note what some flows come to by each of some senders, until they have nothing in common."""
-        machines, sent_to = self._ends.machines(senders), self._ends.machines(asked.target)
         for some in _shares(len(senders)):
             step = max(1, _MOST_AT_ONCE // len(some))
             for at in range(0, len(left), step):
                 rows = left[at : at + step]
-                of, place = np.nonzero(machines[some] != sent_to[rows, np.newaxis])
+                of, place = self.asked(gateway, senders[some], asked.target[rows])
                 if len(of):
                     every = asked.taken(rows[of])
                     whole = replace(every, sender=senders[some[place]], port=np.full(len(of), NONE))
-                    told = judge(whole, every.port)
-                    found.note(rows, of, some[place], told, self.leads_by(gateway, told.way))
+                    found.note(rows, of, some[place], judge(whole, every.port))
             left = left[~found.is_told(left)]
 
 
@@ -170,52 +198,43 @@ def _numbers(values: Sequence[object]) -> Rows:
 
 
 class _InCommon:
-    """What the possibilities that were noted of some flows have in common; of those who leave by the gateway, and of
-    all."""
+    """What the possibilities that were noted of some flows have in common."""
 
     def __init__(self, count: int) -> None:
-        self._least = np.full((2, count), _NOBODY, dtype=np.uint8)
-        self._most = np.zeros((2, count), dtype=np.uint8)
-        self._first = np.full((2, count), MOST_BEHIND, dtype=np.int64)
-        self._reason = np.full((2, count), judging.SHARED_UNKNOWN, dtype=np.uint8)
-        self._decided = np.full((2, count), NONE, dtype=np.int64)
-        self._is_one = np.ones((2, count), dtype=np.bool_)
+        self._least = np.full(count, _NOBODY, dtype=np.uint8)
+        self._most = np.zeros(count, dtype=np.uint8)
+        self._first = np.full(count, MOST_BEHIND, dtype=np.int64)
+        self._reason = np.full(count, judging.SHARED_UNKNOWN, dtype=np.uint8)
+        self._decided = np.full(count, NONE, dtype=np.int64)
+        self._is_one = np.ones(count, dtype=np.bool_)
 
-    def note(self, rows: Rows, of: Rows, place: Rows, told: ByGates, leaves: Truths) -> None:
-        """Note possibilities: `of` which of the `rows` each is, ascending, the place of its sender among all, ascending
-        for each of them, and which of them leave by the gateway."""
+    def note(self, rows: Rows, of: Rows, place: Rows, told: ByGates) -> None:
+        """Note possibilities: `of` which of the `rows` each is, ascending, and the place of its sender among all,
+        ascending for each of them."""
         status = judging.standing(told.reason)
         decided = told.kind << 32 | told.decider
-        for which, chosen in enumerate((np.flatnonzero(leaves), np.arange(len(of)))):
-            if not len(chosen):
-                continue
-            mine = of[chosen]
-            begins = np.flatnonzero(np.diff(mine, prepend=-1))
-            row = rows[mine[begins]]
-            here, deciders = status[chosen], decided[chosen]
-            self._least[which, row] = np.minimum(self._least[which, row], np.minimum.reduceat(here, begins))
-            self._most[which, row] = np.maximum(self._most[which, row], np.maximum.reduceat(here, begins))
-            first = deciders[begins]
-            is_one = np.minimum.reduceat(deciders, begins) == np.maximum.reduceat(deciders, begins)
-            before = self._decided[which, row]
-            self._is_one[which, row] &= is_one & ((before == NONE) | (before == first))
-            self._decided[which, row] = first
-            earlier = place[chosen[begins]] < self._first[which, row]
-            self._first[which, row[earlier]] = place[chosen[begins[earlier]]]
-            self._reason[which, row[earlier]] = told.reason[chosen[begins[earlier]]]
+        begins = np.flatnonzero(np.diff(of, prepend=-1))
+        row = rows[of[begins]]
+        self._least[row] = np.minimum(self._least[row], np.minimum.reduceat(status, begins))
+        self._most[row] = np.maximum(self._most[row], np.maximum.reduceat(status, begins))
+        first, before = decided[begins], self._decided[row]
+        is_one = np.minimum.reduceat(decided, begins) == np.maximum.reduceat(decided, begins)
+        self._is_one[row] &= is_one & ((before == NONE) | (before == first))
+        self._decided[row] = first
+        earlier = place[begins] < self._first[row]
+        self._first[row[earlier]] = place[begins[earlier]]
+        self._reason[row[earlier]] = told.reason[begins[earlier]]
 
     def is_told(self, rows: Rows) -> Truths:
-        """Of which flows those who leave by the gateway have nothing in common, whatever others come to."""
-        found: Truths = (self._least[0, rows] != _NOBODY) & (self._least[0, rows] != self._most[0, rows])
+        """Which flows have nothing in common, whatever others come to."""
+        found: Truths = (self._least[rows] != _NOBODY) & (self._least[rows] != self._most[rows])
         return found
 
     def outcome(self) -> ByGates:
         """What all flows come to."""
-        which = np.where(self._least[0] != _NOBODY, 0, 1)
-        rows = np.arange(len(which))
-        least, most, reason = (each[which, rows] for each in (self._least, self._most, self._reason))
-        reason[(least != _NOBODY) & (least != most)] = judging.SHARED_UNSURE
+        reason = self._reason.copy()
+        reason[self.is_told(np.arange(len(reason)))] = judging.SHARED_UNSURE
         reason[reason == judging.PORTS_UNKNOWN] = judging.SHARED_PORT
-        decided = np.where(self._is_one[which, rows], np.maximum(self._decided[which, rows], 0), 0)
-        none = np.zeros(len(rows), dtype=np.int64)
-        return ByGates(reason, decided >> 32, decided & 0xFFFFFFFF, none, none - 1)
+        decided = np.where(self._is_one, np.maximum(self._decided, 0), 0)
+        none = np.zeros(len(reason), dtype=np.int64)
+        return ByGates(reason, decided >> 32, decided & 0xFFFFFFFF, none)

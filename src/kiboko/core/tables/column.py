@@ -27,6 +27,7 @@ from kiboko.core.tables.filter_lists import (
     UNFILTERED_TRACKED,
     Decider,
 )
+from kiboko.core.tables.flow_ways import ways_of
 from kiboko.core.tables.layout import (
     HOST,
     INTERFACE,
@@ -103,31 +104,11 @@ class FlowColumn:
     def _take_ends(self) -> None:
         layout = self.layout
         near, far = layout.ends_of(self.flows.source), layout.ends_of(self.flows.target)
-        own, public, self.interface, self.subnet, place, machine = ((near[row], far[row]) for row in range(len(near)))
-        self.machine = machine
+        own, public, self.interface, self.subnet, _, self.machine = (
+            (near[row], far[row]) for row in range(len(near))
+        )  # fmt: skip
         self.address = np.stack([own[0], public[0], self.flows.target.astype(np.int64), own[1]])
-        same = (self.subnet[0] == self.subnet[1]) & (self.subnet[0] != NONE)
-        key = (place[0] * len(layout.places) + place[1]) * 2 + same
-        keys = distinct(key)
-        first, back = keys.first, keys.codes
-        alone = ((machine[0] == machine[1]) & (machine[0] != NONE)) | (own[0] == own[1])
-        ways = np.full(len(keys), NONE, dtype=np.int32)
-        pairs = zip(place[0][first].tolist(), place[1][first].tolist(), same[first].tolist(), strict=True)
-        for number, pair in enumerate(pairs):
-            known = layout.known_way(*pair)
-            if known is not None:
-                ways[number] = known
-                continue
-            # A pair of places is made a way of by a pair of ends that are two machines.
-            row = int(first[number])
-            if alone[row]:
-                others = np.flatnonzero((back == number) & ~alone)
-                if not len(others):
-                    continue
-                row = int(others[0])
-            source, target = int(self.flows.source[row]), int(self.flows.target[row])
-            ways[number] = layout.way_between(layout.end(source), target, layout.end(target))
-        self.way = np.where(alone, NONE, ways[back]).astype(np.int32)
+        self.way = ways_of(layout, self.flows.source, self.flows.target)
         self.listening = layout.listening_at(self.flows.target)
 
     def _take_packets(self) -> None:
