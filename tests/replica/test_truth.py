@@ -258,8 +258,8 @@ def parts_of(record):
     those that went on."""
     later = timedelta(minutes=1)
     flags = record.tcp_flags
-    if flags is None or not flags & _ACK or flags & _RST:
-        return [record]
+    if flags is None or not flags & _ACK or flags & _RST or flags == _SYN | _ACK:
+        return [record]  # nothing followed: an answer alone is sent again and again where nothing comes back to it
     followed = [
         dataclasses.replace(record, start=record.start + n * later, end=record.end + n * later, tcp_flags=told)
         for n, told in ((1, _ACK), (2, flags & ~_SYN))
