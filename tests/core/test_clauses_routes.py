@@ -3,7 +3,7 @@
 import unittest
 
 from kiboko.core.errors import InputError
-from tests.helpers import a_filter, base, decided, gates, load, walk
+from tests.helpers import a_filter, base, decided, gates, load, question, walk
 
 
 def tunnelled():
@@ -128,6 +128,26 @@ class Routes(unittest.TestCase):
         values["instances"]["ula"] = {"interfaces": [{"subnet": "u1", "addresses": ["fd00:1:1::1"]}]}
         self.assertEqual(decided(walk(values, "ula", "2001:db8:ffff::1", "ssh"))[0], "translate")
         self.assertEqual(walk(values, "ann", "2001:db8:ffff::1", "ssh").verdict, "allowed")
+
+    def test_s28_of_a_port_that_nat_may_choose_instead_it_is_said_which_ones_are_stopped_behind_it(self):
+        """dan asks for ann's public address from 32768 to 60999; the edge of a1 is stateless, and lets replies back to
+        these alone. In front of `exit` his own subnet's filter sees his own ports."""
+        values = base()
+        values["filters"]["edge"] = a_filter("subnet", stateful=False, inbound=[{"action": "allow"}],
+                                             outbound=[{"action": "allow", "service": "tcp/32768-60999"}])  # fmt: skip
+        values["subnets"]["a1"]["filter"] = "edge"
+        answer = question(values, "dan", "203.0.113.10", "https")
+        told = ("exit may choose another client port for it (RFC 4787), and subnet-out at a1 stops client ports 1024-32767,"
+                " 61000-65535: from there it fails")  # fmt: skip
+        self.assertEqual(("allowed", True), (answer.walk.verdict, told in answer.caveats))
+        values["filters"]["edge"]["stateful"] = True
+        self.assertEqual((), question(values, "dan", "203.0.113.10", "https").caveats)
+        values["filters"]["edge"]["stateful"] = False
+        values["subnets"]["b1"]["filter"] = "edge"
+        del values["subnets"]["a1"]["filter"]
+        values["filters"]["edge"] |= {"inbound": [{"action": "allow", "service": "tcp/32768-60999"}],
+                                      "outbound": [{"action": "allow"}]}  # fmt: skip
+        self.assertEqual((), question(values, "dan", "203.0.113.10", "https").caveats)
 
     def test_s28_nat_shares_an_address_lets_only_replies_in_and_has_no_ipv6(self):
         out = walk(base(), "dan", "192.0.2.1", "ssh")

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
 from dataclasses import dataclass
 
 from kiboko.core.errors import UsageError
-from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.network.model import Named
 from kiboko.core.queries.ends import NO_FAMILY, Ends, services_for, single_service
@@ -14,6 +15,9 @@ from kiboko.core.queries.members import End, Member, Pair
 from kiboko.core.queries.near_misses import packet_at
 from kiboko.core.routing.steps import Path, Step
 from kiboko.core.walk.walk import ALLOWED, PARTLY, Walk
+
+_CHOSEN = RangeSet.of([(1024, 65535)])
+"""The client ports that a gateway with a shared address chooses from (RFC 4787, RFC 6335)."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +78,8 @@ def ask(
     walk = ends.walk_pair(first, service, ports)
     others = [(pair, one) for pair, some in asked[1:] if (one := single_service(some)) is not None]
     caveats = (*_differing(ends, walk, first, others, ports), *_sent_otherwise(ends, walk, first, source, ports),
-               *_by_public(ends, walk, first, ports), *_as_outside(ends, walk))  # fmt: skip
+               *_by_public(ends, walk, first, ports), *_as_outside(ends, walk),
+               *_from_chosen_ports(ends, walk))  # fmt: skip
     address = str(first.target) if first.usable else None
     return Answer(walk, sender.text, receiver.text, address, caveats)
 
@@ -138,6 +143,26 @@ def _as_outside(ends: Ends, walk: Walk) -> Iterator[str]:
         names = [each.name for each in matching if isinstance(each, Named) and each.name in ends.topology.outsides]
         if names and len(names) == len(matching):
             yield f"rule {row.rule} of {row.filter} names {names[0]}, which holds addresses of ours as well: {address}"
+
+
+def _from_chosen_ports(ends: Ends, walk: Walk) -> Iterator[str]:
+    """Where a gateway that gives many senders one address may choose a client's port that something behind it stops."""
+    flow, gateways = walk.flow, ends.topology.gateways
+    names = [step.at for step in walk.request_path.steps if step.gate == "translate" and step.at in gateways]
+    name = next((each for each in names if gateways[each].kind == "nat"), None)
+    if name is None or walk.verdict not in (ALLOWED, PARTLY) or not flow.service.has_ports:
+        return
+    other = ends.walker.walk(flow.source, flow.target, flow.service, _CHOSEN)
+    forth = itertools.dropwhile(lambda row: row.at != name, other.forward)
+    back = itertools.takewhile(lambda row: row.at != name, other.reply)
+    stopped: dict[tuple[str, str], RangeSet] = {}
+    for row in (*forth, *back):
+        if row.stops:
+            key = row.gate, row.at
+            stopped[key] = stopped.get(key, EMPTY) | row.ports
+    for (gate, at), ports in stopped.items():
+        yield (f"{name} may choose another client port for it (RFC 4787), and {gate} at {at} stops client ports"
+               f" {ports}: from there it fails")  # fmt: skip
 
 
 def _nowhere(ends: Ends, sender: End, receiver: End, services: RangeSet) -> Answer:
