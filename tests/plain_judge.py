@@ -464,7 +464,7 @@ class PlainJudge:
                             ports = [*stretches(self.walker, self.served, end, service), *([port] if port else [])]
                         told = [self.by_walk(conversation, began, end, target, service, p, context) for p in ports]
                         if len({(status, (status, text) in AS_FAR_AS_SEEN) for status, text in told}) > 1:
-                            told = [("unsure", "from which port its sender")]
+                            told = [("unsure", "which client port it had")]
                         elif service.has_ports and told[0][0] == "leak" and self.directory.shared_owner(target):
                             told = [("unsure", "whose reply it is that came from the shared")]
                         path = self.walker.paths.forward(end, target)

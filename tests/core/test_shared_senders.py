@@ -66,7 +66,7 @@ class BehindASharedAddress(unittest.TestCase):
         self.assertEqual("agree", self.status(values, within))
         # Or it left the port as it was, and then the edge would not let its replies back: that cannot be told.
         found = self.found(values, beyond).concluded
-        self.assertEqual(("unsure", True), (found.status, found.why.startswith("from which port its sender")))
+        self.assertEqual(("unsure", True), (found.status, found.why.startswith("which client port it had")))
         del values["instances"]["dan"]["ephemeral_ports"]
         self.assertEqual("unsure", self.status(values, within))
 

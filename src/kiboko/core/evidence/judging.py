@@ -110,7 +110,7 @@ AN_ERROR = _reason(UNSURE, "an ICMP error: what it speaks of is not recorded")
 TYPE_UNTOLD = _reason(UNSURE, "which ICMP message it is was not recorded, or is none that there is")
 SHARED_UNSURE = _reason(UNSURE, "some that may stand behind the shared address may, and some may not")
 SHARED_UNKNOWN = _reason(UNSURE, "who sent it from behind the shared address is not recorded")
-SHARED_PORT = _reason(UNSURE, "from which port its sender behind the shared address sent it is not recorded, and it"
+SHARED_PORT = _reason(UNSURE, "which client port it had before the shared address was given is not recorded, and it"
                       " matters")  # fmt: skip
 SHARED_REPLY = _reason(UNSURE, "whose reply it is that came from the shared address is not recorded")
 NO_SERVICE = _reason(UNSURE, "what it was sent to is not recorded, as of the later fragments of a packet")
