@@ -65,6 +65,9 @@ class Recorded(unittest.TestCase):
             met.add(key)
             words = shlex.split(finding["example"]["check"])[2:5]
             seen = json.loads(self.shown(*words, "--flows", FLOWS, "--probes", PROBES))
+            if finding["behind_shared_address"]:  # of one of those behind it such records prove nothing
+                self.assertEqual(finding["count"], seen["evidence"]["records_behind_shared_address"])
+                continue
             matching = [
                 each
                 for each in seen["evidence"]["findings"]
