@@ -16,7 +16,6 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any, Protocol, TypeVar
 
 from kiboko import __version__
-from kiboko.batch.shared_memory import SharedMemory
 from kiboko.core.errors import EnvironmentFailure, InputError, KibokoError, UsageError
 from kiboko.files.logs import flow_pieces
 from kiboko.files.logs.log_lines import LINES
@@ -74,26 +73,13 @@ def shared_out(
     from concurrent.futures.process import BrokenProcessPool
     from multiprocessing import get_context
 
-    is_forked = os.name == "posix"
-    ahead = _AHEAD * count
-    memory = SharedMemory(ahead + 1 if is_forked else 0)
-    pool = ProcessPoolExecutor(count, get_context("fork" if is_forked else None), _start,
-                               (job, os.getpid(), memory if is_forked else None))  # fmt: skip
-    number_of: dict[Future[Any], int] = {}
-
-    def submit(piece: Any) -> Future[Any]:
-        number = memory.free.pop() if is_forked else 0
-        future = pool.submit(_work, piece, number)
-        number_of[future] = number
-        return future
-
-    def result(future: Future[Any]) -> Any:
-        return memory.take(future.result(), number_of.pop(future))
-
+    context = get_context("fork" if os.name == "posix" else None)
+    pool = ProcessPoolExecutor(count, context, _start, (job, os.getpid()))
     try:
         yield from _in_order(
-            pieces, submit, lambda waiting: wait(waiting, None, FIRST_COMPLETED).done, result, ahead, taken
-        )
+            pieces, lambda piece: pool.submit(_work, piece), lambda waiting: wait(waiting, None, FIRST_COMPLETED).done,
+            Future.result, _AHEAD * count, taken,
+        )  # fmt: skip
     except BrokenProcessPool as error:
         raise EnvironmentFailure("a process that read for this one was ended from outside") from error
     except BaseException:
@@ -107,16 +93,13 @@ def shared_out(
 
 _started: list[Callable[[Any], Any]] = []
 """What does the job in a process of the pool, made once when the process starts."""
-_handing_back: list[SharedMemory | None] = []
-"""By what memory it hands back what comes of it."""
 
 
-def _start(job: Job[Any], parent: int, memory: SharedMemory | None) -> None:
+def _start(job: Job[Any], parent: int) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # it is the parent that is told, and ends us
     _end_with_parent(parent)
     _keep_memory()
     _started.append(job.start())
-    _handing_back.append(memory)
     gc.freeze()  # what was made for the start stays until the end: no search for cycles need look at it
 
 
@@ -141,9 +124,8 @@ def _keep_memory() -> None:
             library.mallopt(option, _KEPT)
 
 
-def _work(piece: Any, number: int) -> Any:
-    found, memory = _started[0](piece), _handing_back[0]
-    return memory.put(found, number) if memory is not None else found
+def _work(piece: Any) -> Any:
+    return _started[0](piece)
 
 
 def _in_order(
