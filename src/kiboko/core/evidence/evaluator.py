@@ -126,13 +126,14 @@ class Evaluator:
         layout.listening_at(atoms.astype(np.int32))
         self.ends.is_apart(atoms)
         places = layout.ends_of(atoms.astype(np.int32))[4]
-        ends = [layout.end(int(atoms[row])) for row in distinct(places).first.tolist()]
-        if len(ends) ** 2 > _MOST_PREPARED:  # each way is found when a record first takes it
+        chosen = atoms[distinct(places).first].tolist()
+        if len(chosen) ** 2 > _MOST_PREPARED:  # each way is found when a record first takes it
             return
-        for sender in ends:
-            for receiver in ends:
+        ends = {atom: layout.end(atom) for atom in chosen}
+        for sender in ends.values():
+            for target, receiver in ends.items():  # a machine is sent to by its own address, or by its public one
                 if sender.endpoint.address.family == receiver.endpoint.address.family:
-                    layout.way_between(sender, receiver.own, receiver)
+                    layout.way_between(sender, target, receiver)
 
     def judge(self, table: FlowTable, unheard: Truths | None = None, at_edge: Truths | None = None) -> Judged:
         """What every record of a table comes to. Of those that are `unheard`, bool[n], the answers may be missing, and
