@@ -1,5 +1,6 @@
 """Records are judged as they come, as they would be all together; what is too much is let go and counted."""
 
+import collections
 import dataclasses
 import json
 import random
@@ -137,6 +138,28 @@ class Watching(unittest.TestCase):
         told = lambda watch: {key: (g.count, g.octets) for key, g in watch.summary.groups.items()}  # noqa: E731
         self.assertEqual(told(self.watch), told(whole))
         self.assertEqual((self.watch.summary.totals[LEAK], self.watch.summary.conversations), (40, 40))
+
+    def test_on_random_networks_what_comes_live_comes_to_what_a_log_of_it_does(self):
+        def told(summary):
+            """How many records come to each conclusion."""
+            counts = collections.Counter()
+            for group in summary.rows():
+                counts[group.concluded] += group.count
+            return counts
+
+        for seed in range(6):
+            topology = load(random_network(seed))
+            records = random_records(topology, random.Random(seed), 500)
+            walker, chance = Walker(topology), random.Random(seed)
+            at_once, comparison = Summary(walker.directory), Comparison(walker)
+            at_once.take_all(Evaluator(comparison).tallies(table_of(records)), comparison.finding)
+            watch = Watch(Comparison(Walker(topology)), Summary(walker.directory))
+            while records:
+                count = chance.choice((1, 5, 40, 200))
+                watch.add(table_of(records[:count]))
+                watch.judge()
+                records = records[count:]
+            self.assertEqual(told(at_once), told(watch.summary), seed)
 
     def test_what_is_taken_back_was_said_before_the_evaluator_let_go_of_all_as_well(self):
         flows = []
