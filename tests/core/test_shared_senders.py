@@ -10,8 +10,10 @@ from kiboko.core.evidence.causes import Causes
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.summary import Summary
+from kiboko.core.evidence.watch import Watch
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import Walker
+from kiboko.views.collect_view import disagreement_line
 from tests.core.test_evaluator import random_records
 from tests.core.test_evidence import ALL, RST, flow
 from tests.helpers import a_filter, base, load
@@ -107,6 +109,11 @@ class BehindASharedAddress(unittest.TestCase):
         self.assertIsNone(leak.concluded.decider)
         self.assertEqual("leak", leak.concluded.status)
         self.assertEqual([], Causes(walker, summary.rows()).of(leak))
+        watch = Watch(Comparison(walker), Summary(walker.directory))
+        watch.add(table_of([flow(SHARED, WEB, "ssh", 40000, flags=ALL)]))
+        ((met,),) = watch.judge()
+        self.assertIn("answered; by the rules stopped, whoever sent it, and not by the same rule for all; one of them by"
+                      " default drop of web-only", disagreement_line(met))  # fmt: skip
 
     def test_a_cause_at_what_all_of_them_meet_is_one(self):
         values = with_others(network(), 3)

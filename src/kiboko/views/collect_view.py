@@ -21,8 +21,7 @@ from kiboko.core.header.services import WITH_PORTS, Service
 from kiboko.core.network.directory import SHARED
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
 from kiboko.core.wording import counted
-from kiboko.views.check_view import decider_text
-from kiboko.views.confirm_view import FindingsShown, show_findings, texts_of
+from kiboko.views.confirm_view import FindingsShown, by_the_rules, show_findings, texts_of
 from kiboko.views.output import Grid, Output
 from kiboko.views.text import network_option, streamed
 
@@ -153,10 +152,9 @@ def disagreement_line(each: Disagreement) -> str:
     """A leak or break in one line, as it is met."""
     group, finding = each.group, each.group.finding
     when = f"{each.record.start:%H:%M:%S}Z " if each.record.start is not None else ""
-    why = f"stopped by {decider_text(finding.decider)}" if finding.decider is not None else "allowed at every gate"
     return (
         f"{finding.status.upper()} {when}{group.source} to {group.destination}, {group.service}: {finding.observed};"
-        f" by the rules {why}"
+        f" by the rules {by_the_rules(group)}"
     )
 
 

@@ -267,7 +267,7 @@ def _details(causes: Causes, groups: Iterable[FindingGroup], out: Output, what: 
     alike: dict[tuple[str, tuple[Cause, ...]], list[tuple[int, FindingGroup]]] = {}
     causes.look_around(itertools.islice(groups, _IN_FULL))
     for number, group in enumerate(groups, 1):
-        rules = _by_the_rules(group)
+        rules = by_the_rules(group)
         alike.setdefault((rules, tuple(causes.of(group)[:_MOST_CAUSES])), []).append((number, group))
     for (rules, likely), told in alike.items():
         out.line()
@@ -289,7 +289,7 @@ def _details(causes: Causes, groups: Iterable[FindingGroup], out: Output, what: 
             out.line(f"    to see it: {line}{options}")
 
 
-def _by_the_rules(group: FindingGroup) -> str:
+def by_the_rules(group: FindingGroup) -> str:
     """What the rules do with a flow, in words; with one of a shared address, whoever of those behind it sent it."""
     decider, is_shared = group.finding.decider, group.concluded.is_shared
     if decider is not None:
