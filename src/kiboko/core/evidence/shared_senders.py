@@ -25,8 +25,8 @@ from kiboko.core.tables.places import NONE
 
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
-MOST_BEHIND = 1 << 16
-"""As many senders as are looked at behind one shared address."""
+MOST_BEHIND = 1 << 12
+"""As many senders as are looked at behind one shared address, of those that nothing tells apart two."""
 _FEW = 64
 _MOST_AT_ONCE = 1 << 17
 _NOBODY = 255
@@ -60,8 +60,8 @@ class SharedSenders:
         key = gateway, near
         if key not in self._behind:
             found = self._ends.behind(gateway)
-            found = found if len(found) <= MOST_BEHIND else found[:0]
-            self._behind[key] = found[self._of_each_kind(found, near)] if len(found) > _FEW else found
+            found = found[self._of_each_kind(found, near)] if len(found) > _FEW else found
+            self._behind[key] = found if len(found) <= MOST_BEHIND else found[:0]
         return self._behind[key]
 
     def _of_each_kind(self, atoms: Rows, near: bool) -> Rows:
