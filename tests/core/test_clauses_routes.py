@@ -149,6 +149,13 @@ class Routes(unittest.TestCase):
                                       "outbound": [{"action": "allow"}]}  # fmt: skip
         self.assertEqual((), question(values, "dan", "203.0.113.10", "https").caveats)
 
+    def test_s28_who_asks_for_the_shared_address_as_a_sender_is_told_whose_it_is(self):
+        caveats = question(base(), "203.0.113.2", "203.0.113.10", "https").caveats
+        told = ("203.0.113.2 is what exit makes of many senders' addresses, and nobody's own: ask for one of those behind it,"
+                " or for all of south")  # fmt: skip
+        self.assertEqual((told,), caveats)
+        self.assertEqual((), question(base(), "192.0.2.1", "203.0.113.10", "https").caveats)
+
     def test_s28_nat_shares_an_address_lets_only_replies_in_and_has_no_ipv6(self):
         out = walk(base(), "dan", "192.0.2.1", "ssh")
         self.assertEqual((out.verdict, str(out.request_path.source_seen)), ("allowed", "203.0.113.2"))

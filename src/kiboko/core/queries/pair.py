@@ -79,7 +79,7 @@ def ask(
     others = [(pair, one) for pair, some in asked[1:] if (one := single_service(some)) is not None]
     caveats = (*_differing(ends, walk, first, others, ports), *_sent_otherwise(ends, walk, first, source, ports),
                *_by_public(ends, walk, first, ports), *_as_outside(ends, walk),
-               *_from_chosen_ports(ends, walk))  # fmt: skip
+               *_from_chosen_ports(ends, walk), *_by_shared_address(ends, walk))  # fmt: skip
     address = str(first.target) if first.usable else None
     return Answer(walk, sender.text, receiver.text, address, caveats)
 
@@ -163,6 +163,15 @@ def _from_chosen_ports(ends: Ends, walk: Walk) -> Iterator[str]:
     for (gate, at), ports in stopped.items():
         yield (f"{name} may choose another client port for it (RFC 4787), and {gate} at {at} stops client ports"
                f" {ports}: from there it fails")  # fmt: skip
+
+
+def _by_shared_address(ends: Ends, walk: Walk) -> Iterator[str]:
+    """Where the sender's address is one that a gateway gives to many."""
+    address = walk.flow.source.address
+    gateway = ends.directory.shared_owner(address)
+    if gateway is not None:
+        yield (f"{address} is what {gateway.name} makes of many senders' addresses, and nobody's own: ask for one of"
+               f" those behind it, or for all of {' and '.join(gateway.networks)}")  # fmt: skip
 
 
 def _nowhere(ends: Ends, sender: End, receiver: End, services: RangeSet) -> Answer:
