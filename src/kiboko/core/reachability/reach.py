@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from kiboko.core.errors import TooMuch, UsageError
 from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import Service
+from kiboko.core.header.services import TCP, Service, usual_services
 from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.members import End, Member, machines_of, member_addresses
 from kiboko.core.reachability.letting_in import LetIn, let_in
@@ -124,6 +124,7 @@ class _Reach:
         self.looked_at: list[dict[str, int]] = [{}, {}, {}]
         self.found: list[dict[str, int]] = [{}, {}, {}]
         self.is_any_hanging = False
+        self.usual = sorted(usual_services(ends.topology.services), key=lambda number: number >> 16 != TCP)
 
     def answer(self) -> ReachAnswer:
         question = self.question
@@ -226,15 +227,16 @@ class _Reach:
             if number in set(services.tolist()) and (not status.ports or kind.port in status.ports)
         ]  # fmt: skip
         told = functools.cache(lambda: let_in(self.space, senders, receivers, examples))
-        asked = kinds.kinds[int(np.flatnonzero(kinds.service_of == services[0])[0])].service
+        every = RangeSet.of(pair for number in services.tolist() for pair in kinds.services[number])
+        lowest = kinds.kinds[int(np.flatnonzero(kinds.service_of == services[0])[0])].service
+        asked = next((each for each in self.usual if each in every), lowest)
         one, other = apart(senders, receivers)
         self.lines.append(
             ReachLine(
                 VERDICTS[status.verdict - 1], family, kind,
                 tuple(member for each in mine for member in each.members),
                 tuple(member for each in theirs for member in each.members),
-                RangeSet.of(pair for number in services.tolist() for pair in kinds.services[number]),
-                status.ports, (one, other, Service(asked >> 16, asked & 0xFFFF)), told,
+                every, status.ports, (one, other, Service(asked >> 16, asked & 0xFFFF)), told,
             )
         )  # fmt: skip
 
