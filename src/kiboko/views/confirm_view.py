@@ -282,8 +282,8 @@ def _details(causes: Causes, groups: Iterable[FindingGroup], out: Output, what: 
             out.line(f"       to confirm: {cause.to_confirm}", "quiet")
         if told[0][1].concluded.is_shared:
             gateway = told[0][1].source.removesuffix(SHARED)
-            out.line(f"    who sent it, one of those recorded or another: a log taken in front of {gateway} tells, or one of"
-                     " both sides of it (postNATSourceIPv4Address)", "quiet")  # fmt: skip
+            out.line(f"    who sent it, one of those recorded or another: a log taken in front of {gateway} tells, or"
+                     " one of both sides of it (postNATSourceIPv4Address)", "quiet")  # fmt: skip
         options = network_option(causes.walker.topology.file)
         for line in dict.fromkeys(group.check_line() for _, group in told):
             out.line(f"    to see it: {line}{options}")
