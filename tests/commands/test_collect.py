@@ -414,6 +414,47 @@ class Ending(Collecting):
         self.assertEqual((again["summary"]["leak"], again["caveats"]), (1, []))
         self.assertEqual(len(self.records()), 1)
 
+    def test_a_network_file_that_changes_meanwhile_is_taken_over_and_one_that_is_faulty_is_not(self):
+        values = base()
+        values["filters"]["closed"] = a_filter("subnet", inbound=[])
+        values["subnets"]["a1"]["filter"] = "closed"
+        file = self.folder / "network.yaml"
+        file.write_text(json.dumps(values))
+
+        def send(number):
+            flow = a_flow(sourceIPv4Address="10.1.2.10", destinationIPv4Address="10.1.1.10", observationPointId=99,
+                          sourceTransportPort=40000 + number)  # fmt: skip
+            self.send(process.ports["flows"], message(number, template(256, FLOW), data(256, FLOW, [flow])))
+            self.wait_for_records(number + 1)
+
+        with self.collector("--confirm", "--network", "network.yaml", "--json") as process:
+            send(0)
+            values["filters"]["closed"]["inbound"] = [{"action": "allow"}]
+            file.write_text(json.dumps(values))
+            self.assertRegex(process.stderr.readline(), "network.yaml has changed; from ..:..:..Z on records are held")
+            send(1)
+            file.write_text("kiboko: 1\nnetworks: [")
+            self.assertIn("network.yaml has changed and cannot be used; records are held against it as it was",
+                          process.stderr.readline())  # fmt: skip
+            self.assertRegex(process.stderr.readline(), r"network.yaml:\d+: ")
+            send(2)
+            values["filters"]["closed"]["inbound"] = []
+            file.write_text(json.dumps(values))  # without a time: what began before is of other rules
+            self.assertIn("network.yaml has changed; from", process.stderr.readline())
+            send(3)
+            file.write_text(json.dumps(values | {"as_of": "2025-11-01T00:00:00Z"}))
+            self.assertIn("network.yaml has changed; from", process.stderr.readline())
+            send(4)
+        report = process.report
+        earlier = [[each[status] for status in ("leak", "break", "unsure", "agree")]
+                   for each in report["summary"]["earlier_rules"]]  # fmt: skip
+        self.assertEqual([[1, 0, 0, 0], [0, 0, 0, 2], [0, 0, 1, 0]], earlier)
+        self.assertEqual([("leak", 1)], [(row["status"], row["count"]) for row in report["rows"]], report["rows"])
+        self.assertEqual((5, 2, 1), (report["summary"]["records"], report["summary"]["leaks"], process.returncode))
+        self.assertIn("records were held against the network file as it was then (1 leak, 0 break, 0 unsure, 0 agree)",
+                      "\n".join(report["caveats"]))  # fmt: skip
+        self.assertEqual(2, len((self.store / "disagreements.jsonl").read_text().splitlines()))
+
     def test_of_many_leaks_at_once_some_are_told_and_all_are_written(self):
         values = base()
         values["filters"]["closed"] = a_filter("subnet", inbound=[])

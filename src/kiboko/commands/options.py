@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
     from kiboko.core.network.model import Topology
     from kiboko.files.elements.column_map import ColumnMap
+    from kiboko.files.network.watched import WatchedNetwork
 
 INTERRUPTED = 130
 Options = argparse.ArgumentParser | argparse._ArgumentGroup
@@ -85,7 +86,29 @@ def network_of(args: argparse.Namespace) -> Topology:
         from kiboko.files.network.network_file import load_network as load
     else:
         from kiboko.files.network.kept import load_kept as load
-    topology = load(args.network, args.files_elsewhere)
+    return _with_warnings(args, load(args.network, args.files_elsewhere))
+
+
+def watched_network_of(args: argparse.Namespace) -> WatchedNetwork | None:
+    """The same network for a command that goes on, so that it may change meanwhile; None for one of a revision, which
+    does not. Raises InputError."""
+    from kiboko.files.network.kept import load_kept_with_files
+    from kiboko.files.network.listing import is_of_revision
+    from kiboko.files.network.network_file import load_with_files
+    from kiboko.files.network.watched import WatchedNetwork
+
+    if is_of_revision(args.network):
+        return None
+
+    def read() -> tuple[Topology, tuple[Path, ...]]:
+        load = load_with_files if args.no_cache else load_kept_with_files
+        topology, used = load(args.network, args.files_elsewhere)
+        return _with_warnings(args, topology), used
+
+    return WatchedNetwork(args.network, read)
+
+
+def _with_warnings(args: argparse.Namespace, topology: Topology) -> Topology:
     if topology.warnings and args.strict:
         raise InputError(list(topology.warnings))
     for warning in topology.warnings:

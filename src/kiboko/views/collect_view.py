@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import functools
 from collections import Counter
-from collections.abc import Generator
+from collections.abc import Generator, Mapping
 from dataclasses import dataclass, field
+from datetime import datetime
 from json import dumps
 from typing import TYPE_CHECKING
 
@@ -13,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence.causes import Causes
-from kiboko.core.evidence.comparison import Conclusion
+from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, UNSURE, Conclusion
 from kiboko.core.evidence.disagreements import Disagreement, Disagreements
 from kiboko.core.evidence.finding_groups import services_met
 from kiboko.core.evidence.summary import Summary
@@ -23,7 +24,7 @@ from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
 from kiboko.core.wording import counted
 from kiboko.views.confirm_view import FindingsShown, by_the_rules, show_findings, texts_of
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import network_option, streamed
+from kiboko.views.text import iso, network_option, streamed
 
 if TYPE_CHECKING:
     from kiboko.files.collection.intake import Intake
@@ -32,9 +33,23 @@ if TYPE_CHECKING:
 _PLAIN = ("messages", "templates", "option records", "syslog messages")
 
 
+@dataclass(frozen=True, slots=True)
+class EarlierRules:
+    """What was held against a network file `until` it was another: how many records of each status."""
+
+    until: datetime
+    records: Mapping[str, int]
+
+    @property
+    def counts(self) -> dict[str, int]:
+        """The same for all statuses, in the order in which they are told."""
+        return {status: self.records.get(status, 0) for status in (LEAK, BREAK, UNSURE, AGREE)}
+
+
 @dataclass(slots=True)
 class LiveTally:
-    """Counts of a run. `counts` are messages and faults by kind, `first` the sender of the first of each."""
+    """Counts of a run. `counts` are messages and faults by kind, `first` the sender of the first of each; `earlier` is
+    what was held against the network file before it changed, `unused` why it is not used as it is by now."""
 
     records: int = 0
     packets: int = 0
@@ -51,6 +66,8 @@ class LiveTally:
     counts: Counter[str] = field(default_factory=Counter)
     first: dict[str, str] = field(default_factory=dict)
     sampled: dict[tuple[str, int], int] = field(default_factory=dict)
+    earlier: list[EarlierRules] = field(default_factory=list)
+    unused: str | None = None
 
     def add(self, table: FlowTable) -> None:
         """Count the records of a table."""
@@ -83,6 +100,14 @@ class LiveTally:
             f"counts of {exporter}, domain {domain}, are multiplied by its sampling rate of 1 in {rate:,}"
             for (exporter, domain), rate in self.sampled.items()
         ]
+        for each in self.earlier:
+            counts = ", ".join(f"{count:,} {status}" for status, count in each.counts.items())
+            found.append(
+                f"until {each.until:%Y-%m-%d %H:%M:%S}Z records were held against the network file as it was then"
+                f" ({counts}); what is told above came since, and disagreements.jsonl has all"
+            )
+        if self.unused is not None:
+            found.append(f"the network file has changed and cannot be used, so that it counts as it was: {self.unused}")
         if self.unjudged:
             found.append(f"{self.unjudged:,} records were stored but not held against the rules: too many came at once")
         if self.lost:
@@ -126,6 +151,7 @@ def collect_json_text(tally: LiveTally, summary: Summary | None, causes: Causes 
             **{name: tally.events[name] for name in EVENTS}, "leaks": tally.leaks, "breaks": tally.breaks,
             "unjudged": tally.unjudged, "lost": tally.lost, "recovered": tally.recovered,
             "damaged": tally.damaged, "removed": tally.removed,
+            "earlier_rules": [{"until": iso(each.until), **each.counts} for each in tally.earlier],
             "kinds_let_go": summary.let_go.total() if summary is not None else 0,
             "messages": {kind: tally.counts[kind] for kind in _PLAIN},
             "faults": [{"kind": kind, "count": count, "first": sender} for kind, count, sender in tally.faults],

@@ -36,6 +36,8 @@ class Watch:
 
     comparison: Comparison
     summary: Summary
+    is_later: bool = False
+    """Whether others were judged before it, by other rules."""
     unjudged: int = 0
     judged: int = 0
     _evaluator: Evaluator = field(init=False)
@@ -57,6 +59,7 @@ class Watch:
     def __post_init__(self) -> None:
         self._evaluator = Evaluator(self.comparison)
         self._as_of = milliseconds(self.comparison.walker.topology.as_of)
+        self._has_let_go = self.is_later
         self._evaluator.prepare()  # while it is being done nothing else is, and packets do not wait
 
     def add(self, table: FlowTable) -> None:

@@ -69,17 +69,22 @@ def load_kept(path: str, files_elsewhere: bool = False) -> Topology:
 
     Parameters and errors are those of `load_network`; what cannot be kept is no error.
     """
+    return load_kept_with_files(path, files_elsewhere)[0]
+
+
+def load_kept_with_files(path: str, files_elsewhere: bool = False) -> tuple[Topology, tuple[Path, ...]]:
+    """As `load_kept`, and the files beside the network's own that went into it."""
     folder = cache_folder()
     before = _inputs(path) if folder else None
     if folder is None or before is None:
-        return _load(path, files_elsewhere)[0]
+        return _load(path, files_elsewhere)
     kept_at = folder / f"{_key(path, files_elsewhere, before)}.network"
-    topology = _read(kept_at)
-    if topology is None:
-        topology, used = _load(path, files_elsewhere)
+    found = _read(kept_at)
+    if found is None:
+        found = _load(path, files_elsewhere)
         if _inputs(path) == before:  # else it was changed while it was read
-            _keep(kept_at, topology, used)
-    return topology
+            _keep(kept_at, *found)
+    return found
 
 
 def _load(path: str, files_elsewhere: bool) -> tuple[Topology, tuple[Path, ...]]:
@@ -143,8 +148,8 @@ def _release() -> str:
 # Reading and writing.
 
 
-def _read(path: Path) -> Topology | None:
-    """The network that is kept at a path; None where there is none that can be used."""
+def _read(path: Path) -> tuple[Topology, tuple[Path, ...]] | None:
+    """The network that is kept at a path, and the files beside its own; None where there is none that can be used."""
     import msgpack
 
     try:
@@ -169,7 +174,7 @@ def _read(path: Path) -> Topology | None:
         return None
     with contextlib.suppress(OSError):
         os.utime(path)  # what was used last goes last
-    return found if isinstance(found, Topology) else None
+    return (found, tuple(Path(name) for name, _ in used)) if isinstance(found, Topology) else None
 
 
 def _keep(path: Path, topology: Topology, used: Iterable[Path]) -> None:
