@@ -5,30 +5,24 @@ from __future__ import annotations
 import argparse
 import asyncio
 import contextlib
-import dataclasses
 import re
 import signal
 import sys
-import threading
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from queue import SimpleQueue
 from time import monotonic
 
 import numpy as np
 
-from kiboko.commands.options import INTERRUPTED, columns_of, network_of, watched_network_of
+from kiboko.commands.following import Following
+from kiboko.commands.options import INTERRUPTED, columns_of
 from kiboko.commands.streams import write_while_read
-from kiboko.core.errors import EnvironmentFailure, KibokoError, UsageError
+from kiboko.core.errors import EnvironmentFailure, UsageError
 from kiboko.core.evidence.causes import Causes
-from kiboko.core.evidence.comparison import BREAK, LEAK, Comparison
-from kiboko.core.evidence.summary import Summary
+from kiboko.core.evidence.comparison import BREAK, LEAK
 from kiboko.core.evidence.watch import Watch
-from kiboko.core.network.model import Topology
 from kiboko.core.records.flow_table import FlowTable
-from kiboko.core.walk.walk import Walker
 from kiboko.files.collection.intake import Intake
-from kiboko.files.network.watched import WatchedNetwork
 from kiboko.files.store.day_log import DayLog
 from kiboko.files.store.flow_store import FlowStore, Keeping, finish_segment
 from kiboko.views.collect_view import (
@@ -70,12 +64,9 @@ def run(args: argparse.Namespace) -> int:
     if all(port is None for port in ports.values()):
         raise UsageError("nothing to listen to: every port is 'none'")
     columns = columns_of(args)
-    network = watched_network_of(args) if args.confirm else None
-    watch = None
-    if args.confirm:
-        watch = _watch_of(network.topology if network is not None else network_of(args))
+    following = Following(args) if args.confirm else None
     store = FlowStore.opened(args.store, keeping, datetime.now(UTC))
-    collector = _Collector(args, store, Intake(columns), watch, network)
+    collector = _Collector(args, store, Intake(columns), following.first if following is not None else None, following)
     try:
         status = asyncio.run(collector.run(ports))
     finally:
@@ -85,11 +76,6 @@ def run(args: argparse.Namespace) -> int:
             if collector.began:
                 collector.report()
     return status
-
-
-def _watch_of(topology: Topology, is_later: bool = False) -> Watch:
-    walker = Walker(topology)
-    return Watch(Comparison(walker), Summary(walker.directory), is_later)
 
 
 def _port(text: str) -> int | None:
@@ -123,7 +109,7 @@ class _Collector:
     store: FlowStore
     intake: Intake
     watch: Watch | None
-    network: WatchedNetwork | None = None
+    following: Following | None = None
     tally: LiveTally = field(default_factory=LiveTally)
     status: int = 0
     began: bool = False
@@ -135,9 +121,6 @@ class _Collector:
     _failed: EnvironmentFailure | None = None
     _unjudged: int = 0
     """What was not judged by earlier rules."""
-    _is_reading: bool = False
-    _read: SimpleQueue[Watch | KibokoError] = field(default_factory=SimpleQueue)
-    """What came of reading the network file anew."""
     _finishing: set[asyncio.Task[tuple[int, bool]]] = field(default_factory=set)
     _stop: asyncio.Event = field(default_factory=asyncio.Event)
 
@@ -289,31 +272,13 @@ class _Collector:
 
     def _follow(self) -> None:
         """Hold what comes from now on against the network file as it is by now, where that has changed."""
-        if self.network is None:
-            return
-        if not self._is_reading:
-            if self.network.has_changed():
-                self._is_reading = True
-                # Whoever ends the run does not wait for it.
-                threading.Thread(target=self._read_anew, args=(self.network,), daemon=True).start()
-        elif not self._read.empty():
-            self._is_reading = False
-            found = self._read.get()
-            if isinstance(found, Watch):
-                self._take_over(found)
-            else:
-                self.tally.unused = str(found).splitlines()[0]
-                self._say(f"{self.args.network} has changed and cannot be used; records are held against it as it was",
-                          *str(found).splitlines())  # fmt: skip
-
-    def _read_anew(self, network: WatchedNetwork) -> None:
-        try:
-            topology = network.load()
-            if topology.as_of is None:  # what began before is of other rules
-                topology = dataclasses.replace(topology, as_of=datetime.now(UTC))
-            self._read.put(_watch_of(topology, is_later=True))
-        except KibokoError as error:
-            self._read.put(error)
+        found = self.following.look() if self.following is not None else None
+        if isinstance(found, Watch):
+            self._take_over(found)
+        elif found is not None:
+            self.tally.unused = str(found).splitlines()[0]
+            self._say(f"{self.args.network} has changed and cannot be used; records are held against it as it was",
+                      *str(found).splitlines())  # fmt: skip
 
     def _take_over(self, watch: Watch) -> None:
         before = self.watch
