@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from queue import SimpleQueue
 
 from kiboko.commands.options import network_of, watched_network_of
-from kiboko.core.errors import KibokoError
+from kiboko.core.errors import EnvironmentFailure, KibokoError
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.evidence.watch import Watch
@@ -53,6 +53,8 @@ class Following:
             self._read.put(_watch_of(topology, is_later=True))
         except KibokoError as error:
             self._read.put(error)
+        except Exception as error:  # whatever it is, what was read before stays in use, and that is said
+            self._read.put(EnvironmentFailure(f"{type(error).__name__}: {error}"))
 
 
 def _watch_of(topology: Topology, is_later: bool = False) -> Watch:
