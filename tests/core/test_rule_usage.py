@@ -10,7 +10,7 @@ from unittest import mock
 
 import numpy as np
 
-from kiboko.core.evidence import flow_numbers
+from kiboko.core.evidence import flow_numbers, shared_senders
 from kiboko.core.evidence.comparison import Comparison, Finding, FlowAsked
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.rule_usage import RuleUsage
@@ -52,6 +52,7 @@ class Usage(unittest.TestCase):
         for each in evaluator.uses(table, judged, evaluator.summed(table, judged, rows), rows):
             usage.take(*each)
         self.assertEqual(usage.records, len(records))
+        self.usage = usage
         return {line.key: line.sum.records for line in usage.lines()}
 
     def test_every_rule_that_the_packets_meet_is_hit_and_no_other(self):
@@ -105,6 +106,26 @@ class Usage(unittest.TestCase):
         found = {rule: hit[f"of-{name}", "outbound", rule] for name in ("dan", "eve") for rule in ("web", "mail")}
         self.assertEqual({"web": 2, "mail": 0}, found)
         self.assertEqual([2, 2], [hit[f"of-{name}", "outbound", "web"] for name in ("dan", "eve")])
+
+    def test_where_too_many_may_have_sent_it_that_is_said_and_no_rule_is_hit(self):
+        values = network()
+        for number in range(3):
+            values["filters"][f"own-{number}"] = a_filter(
+                "instance", outbound=[{"action": "allow", "service": "https"}]
+            )
+            interface = {"subnet": "b1", "addresses": [f"10.2.1.{20 + number}"], "filters": [f"own-{number}"]}
+            values["instances"][f"m{number}"] = {"interfaces": [interface]}
+        request = flow("203.0.113.2", "8.8.8.8", "https", 40000)
+        with mock.patch.object(shared_senders, "MOST_BEHIND", 2):
+            hit = self.hits(request, values=values)
+        self.assertEqual(0, hit["own-1", "outbound", "1"])
+        self.assertEqual(["1 record is of a sender behind a shared address, and counts for no rule: of those who may have"
+                          " sent it rules tell too many apart, and a rule of theirs that was never hit may have been"],
+                         self.usage.caveats)  # fmt: skip
+        hit = self.hits(request, values=values)
+        self.assertEqual(1, hit["own-1", "outbound", "1"])
+        self.assertEqual(["1 record is of a sender behind a shared address, and counts for the rules of each that may have"
+                          " sent it"], self.usage.caveats)  # fmt: skip
 
     def test_what_no_rule_matches_is_counted_as_otherwise(self):
         self.assertEqual(self.hits(flow("10.1.2.10", "10.1.1.10", "http", 40000))["guard", "inbound", "otherwise"], 1)

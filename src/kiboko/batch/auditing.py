@@ -74,7 +74,7 @@ def evidence_findings(
         findings += [_of_older(each) for each in alike if each.groups[0].concluded.cause == OLDER_SESSION]
     if usage is not None:
         findings += _never_hit(usage)
-        caveats += [usage.caveat] if usage.caveat else []
+        caveats += usage.caveats
     return [each for each in findings if each.id in wanted], caveats
 
 

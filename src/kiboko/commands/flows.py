@@ -180,7 +180,7 @@ def _rules(args: argparse.Namespace, walker: Walker | None, wanted: FlowFilter, 
     judge = FlowJudge(Comparison(walker), None, args.strict, wanted, usage, columns_of(args))
     with working("holding records against the rules"):
         caveats = judge.take(files, cluster=args.cluster)
-    caveats += [usage.caveat] if usage.caveat else []
+    caveats += usage.caveats
     if args.json:
         print(json.dumps(usage_json(usage, caveats), indent=1))
     else:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from kiboko.core.errors import Place
+from kiboko.core.evidence.judging import REASONS, SHARED_UNKNOWN
 from kiboko.core.evidence.rules_met import Met, RuleKey
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.network.host_rules import HostRuleSet
@@ -16,6 +17,8 @@ from kiboko.core.records.columns import distinct
 from kiboko.core.records.flow_table import NO_TIME
 from kiboko.core.records.group_sums import Sum
 from kiboko.core.tables.places import NONE
+
+_UNTOLD = REASONS[SHARED_UNKNOWN].text
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +50,8 @@ class RuleLine:
 class RuleUsage:
     """Hits of every rule. A record hits the rules that the walk of its packets meets, up to the one that stops it,
     also those behind its observation point; a reply that a filter lets back unasked hits none there. `shared` of the
-    `records` are of senders behind a shared address: they hit the rules of each that may have sent them.
+    `records` are of senders behind a shared address: they hit the rules of each that may have sent them, but for those
+    that are `untold`, of whom there are too many.
 
     `listings` are rule sets of instances as the kernel listed them later, for their counters; `only` are the filters,
     and the files of kernel rule sets, whose rules are told, empty for all.
@@ -58,14 +62,18 @@ class RuleUsage:
     hits: dict[RuleKey, Sum] = field(default_factory=dict)
     records: int = 0
     shared: int = 0
+    untold: int = 0
     only: Collection[str] = ()
 
     def take(self, tallies: Tallies, met: Met, again: bool = False) -> None:
         """Count the records of tallies at every rule that they met; `again`, where they were counted before, as if the
         other end had begun."""
-        is_shared = np.array([each.is_shared for each in tallies.concluded] or [False])
-        self.records += 0 if again else int(tallies.count.sum())
-        self.shared += 0 if again else int(tallies.count[is_shared[tallies.conclusion]].sum())
+        if not again:
+            self.records += int(tallies.count.sum())
+            told = [each.is_shared + (each.is_shared and each.why.startswith(_UNTOLD)) for each in tallies.concluded]
+            kind = np.array(told or [0])[tallies.conclusion]
+            self.shared += int(tallies.count[kind == 1].sum())
+            self.untold += int(tallies.count[kind == 2].sum())
         replies = np.stack([tallies.replies, tallies.reply_packets, tallies.reply_octets])
         requests = np.stack([tallies.count, tallies.packets, tallies.octets]) - replies
         for numbers, amounts in ((met.request, requests), (met.reply, replies)):
@@ -81,17 +89,25 @@ class RuleUsage:
         """Take in what others of the same network came to."""
         self.records += other.records
         self.shared += other.shared
+        self.untold += other.untold
         for key, each in other.hits.items():
             self.hits.setdefault(key, Sum()).add(each.records, each.packets, each.octets, each.first, each.last)
 
     @property
-    def caveat(self) -> str | None:
+    def caveats(self) -> list[str]:
         """What has to be borne in mind where nobody knows who sent some of the records."""
-        if not self.shared:
-            return None
-        told = "1 record is of a sender" if self.shared == 1 else f"{self.shared:,} records are of senders"
-        counts = "counts" if self.shared == 1 else "count"
-        return f"{told} behind a shared address, and {counts} for the rules of each that may have sent them"
+        found = []
+        for count, what in (
+            (self.shared, "for the rules of each that may have sent"),
+            (self.untold, "for no rule: of those who may have sent"),
+        ):
+            if count:
+                told = "1 record is of a sender" if count == 1 else f"{count:,} records are of senders"
+                word, them = ("counts", "it") if count == 1 else ("count", "them")
+                found.append(f"{told} behind a shared address, and {word} {what} {them}")
+        if self.untold:
+            found[-1] += " rules tell too many apart, and a rule of theirs that was never hit may have been"
+        return found
 
     def lines(self) -> list[RuleLine]:
         """Every rule of the network, or of what is asked about alone, in the order of the file, then those of hosts,
