@@ -52,6 +52,28 @@ def waits_for(condition):
     return False
 
 
+# Large outcomes, so that one is being handed back whenever the others are ended.
+SHARING = """
+from kiboko.batch.piecework import shared_out
+
+class Job:
+    def start(self):
+        return lambda piece: bytes(80_000_000)
+
+for _ in range(3):
+    outcomes = shared_out(Job(), range(8), 2)
+    next(outcomes)
+    outcomes.close()
+print("ended")
+"""
+
+
+class Sharing(unittest.TestCase):
+    def test_whoever_stops_before_all_is_handed_back_does_not_wait_for_what_never_comes(self):
+        done = subprocess.run([sys.executable, "-c", SHARING], capture_output=True, text=True, timeout=PATIENCE)
+        self.assertEqual((0, "ended\n", ""), (done.returncode, done.stdout, done.stderr))
+
+
 class Interrupted(OnTheDemo):
     def start(self, *words, **options):
         given = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "text": True, "cwd": self.folder, **options}

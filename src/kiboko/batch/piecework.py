@@ -86,6 +86,10 @@ def shared_out(
         # Whoever stops here, by Ctrl-C or for a fault, does not wait for what would come to nothing.
         for process in list((pool._processes or {}).values()):
             process.kill()
+        # Of what one of them was handing back the rest never comes: its reader would wait for that, and the program for
+        # its reader, as long as this process holds the other end open itself.
+        with contextlib.suppress(AttributeError, OSError):
+            pool._result_queue._writer.close()
         pool.shutdown(wait=False, cancel_futures=True)
         raise
     pool.shutdown()
