@@ -89,7 +89,7 @@ def shared_out(
         # Of what one of them was handing back the rest never comes: its reader would wait for that, and the program for
         # its reader, as long as this process holds the other end open itself.
         with contextlib.suppress(AttributeError, OSError):
-            pool._result_queue._writer.close()
+            pool._result_queue._writer.close()  # type: ignore[attr-defined]
         pool.shutdown(wait=False, cancel_futures=True)
         raise
     pool.shutdown()
