@@ -427,7 +427,8 @@ class Ending(Collecting):
             self.send(process.ports["flows"], message(number, template(256, FLOW), data(256, FLOW, [flow])))
             self.wait_for_records(number + 1)
 
-        with self.collector("--confirm", "--network", "network.yaml", "--json") as process:
+        # It ends by itself, so that nobody waits for a line that does not come.
+        with self.collector("--confirm", "--network", "network.yaml", "--json", "--stop-after", "120") as process:
             send(0)
             values["filters"]["closed"]["inbound"] = [{"action": "allow"}]
             file.write_text(json.dumps(values))
