@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.changes.spoken_of import ONLY, SHUT, THROUGH, SpokenOf
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import TCP, Service, usual_services
+from kiboko.core.header.services import Service, usual_first
 from kiboko.core.network.model import Expectation
 from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.members import Member
@@ -207,7 +207,7 @@ class _Held:
         """Of some kinds of traffic that are promised one that people ask about, and which service of it: its place and
         number. The first of them where there is none."""
         asked = [(place, kinds.kinds[place].services & self.expectation.services) for place in places]
-        usual = sorted(usual_services(self.ends.topology.services), key=lambda number: number >> 16 != TCP)
+        usual = usual_first(self.ends.topology.services)
         found = next(((place, number) for number in usual for place, services in asked if number in services), None)
         if found is not None:
             return found

@@ -8,7 +8,7 @@ from kiboko.core.changes.difference import Changed, Difference
 from kiboko.core.changes.expecting import BROKEN, Held, broken_by
 from kiboko.core.changes.spoken_of import SHUT, Part, SpokenOf
 from kiboko.core.header.addresses import AddressSet, somebodys
-from kiboko.core.header.services import TCP, Service, usual_services
+from kiboko.core.header.services import Service, usual_first
 from kiboko.core.network.model import Expectation
 from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.members import Member, member_addresses
@@ -29,7 +29,7 @@ class Worsened:
     def __init__(self, new: Ends, found: Difference) -> None:
         self._new, self._found = new, found
         self._others = {*found.new, *found.moved} & new.topology.instances.keys()
-        self._usual = sorted(usual_services(new.topology.services), key=lambda number: number >> 16 != TCP)
+        self._usual = usual_first(new.topology.services)
         self._addresses: dict[tuple[int, bool, bool], AddressSet] = {}
         """By which members these are: they stay where they are as long as all that differs does."""
 

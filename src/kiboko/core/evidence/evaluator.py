@@ -402,11 +402,7 @@ class Evaluator:
     def _by_gates(self, asked: Asked, recorded: Rows | None = None) -> ByGates:
         """What some flows come to. Of a flow without a client port what holds for every port that it may have been sent
         from; `recorded` int64[n] may be one of these as well, -1 for none."""
-        of, port = self._client_ports.spread(asked.sender, asked.service, asked.port)
-        if recorded is not None:
-            more = np.flatnonzero(has_ports(asked.service >> 16) & (recorded >= 0))
-            order = np.argsort(np.append(of, more), kind="stable")
-            of, port = np.append(of, more)[order], np.append(port, recorded[more])[order]
+        of, port = self._client_ports.spread(asked.sender, asked.service, asked.port, recorded)
         whole = dataclasses.replace(asked if len(of) == len(asked.port) else asked.taken(of), port=port)
         begins = range(0, len(of), _MOST_ASKED)
         if len(begins) == 1:

@@ -15,7 +15,7 @@ from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.shared_senders import SharedSenders
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.network.model import Topology
-from kiboko.core.records.columns import has_ports, numbered
+from kiboko.core.records.columns import numbered
 from kiboko.core.tables.client_ports import ClientPorts, is_without_service
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import ABSENT, LETS_BACK, Decider
@@ -62,8 +62,8 @@ class RulesMet:
         self._forget()
 
     def _forget(self) -> None:
-        self._way = np.zeros(0, dtype=np.int64)
-        """The ways of the flows that are remembered, NONE where the tables have none."""
+        self._by_walk = np.zeros(0, dtype=np.bool_)
+        """Which of the flows that are remembered the tables have no way of."""
         self._met_by = [np.zeros((0, 1), dtype=np.int32), np.zeros((0, 1), dtype=np.int32)]
         """The numbers of the rules that each of the others meets, by its request and by its reply."""
 
@@ -84,7 +84,7 @@ class RulesMet:
         # Of several client ports that it may have been sent from one stands beside the other.
         place = np.arange(len(of)) - np.searchsorted(of, of)
         widest = int(place.max(initial=0)) + 1
-        listed = {int(row): self._walked(tallies, int(row)) for row in of[self._way[numbers] == NONE]}
+        listed = {int(row): self._walked(tallies, int(row)) for row in of[self._by_walk[numbers]]}
         listed |= behind
         found = []
         for part, met in enumerate(self._met_by):
@@ -105,7 +105,7 @@ class RulesMet:
     def _ask(self, flows: Flows) -> None:
         """Ask the gates of flows that are not known."""
         gates = self._tables.gates(flows)
-        self._way = np.append(self._way, gates.way.astype(np.int64))
+        self._by_walk = np.append(self._by_walk, gates.way == NONE)
         for part, before in enumerate(self._met_by):
             met = self._met(gates, part == 1)
             whole = np.full((len(before) + len(met), max(before.shape[1], met.shape[1])), NONE, dtype=np.int32)
@@ -143,9 +143,7 @@ class RulesMet:
         one."""
         of, place = self._shared.asked(gateway, senders, target)
         sender = senders[place]
-        more, ports = self._client_ports.spread(sender, service[of], np.full(len(of), NONE))
-        known = np.flatnonzero(has_ports(service[of] >> 16) & (port[of] >= 0))
-        more, ports = np.append(more, known), np.append(ports, port[of[known]])
+        more, ports = self._client_ports.spread(sender, service[of], np.full(len(of), NONE), port[of])
         of, sender = of[more], sender[more]
         numbers = self._flows.of(
             Flows(sender.astype(np.int32), target[of].astype(np.int32), service[of], ports)

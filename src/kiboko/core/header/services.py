@@ -86,6 +86,11 @@ def usual_services(named: Mapping[str, RangeSet]) -> list[int]:
     return [each.lowest for each in (*named.values(), *known) if each]
 
 
+def usual_first(named: Mapping[str, RangeSet]) -> list[int]:
+    """The same in the order in which one of them stands for others: those of TCP first."""
+    return sorted(usual_services(named), key=lambda number: number >> 16 != TCP)
+
+
 def service_hint(text: str, named: Mapping[str, RangeSet]) -> str:
     """What somebody may have meant, or how a service is written, for a text that `parse_services` refuses: to be put
     behind its message."""

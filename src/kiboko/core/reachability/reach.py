@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from kiboko.core.errors import TooMuch, UsageError
 from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import TCP, Service, usual_services
+from kiboko.core.header.services import Service, usual_first
 from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.members import End, Member, machines_of, member_addresses
 from kiboko.core.reachability.letting_in import LetIn, let_in
@@ -124,7 +124,7 @@ class _Reach:
         self.looked_at: list[dict[str, int]] = [{}, {}, {}]
         self.found: list[dict[str, int]] = [{}, {}, {}]
         self.is_any_hanging = False
-        self.usual = sorted(usual_services(ends.topology.services), key=lambda number: number >> 16 != TCP)
+        self.usual = usual_first(ends.topology.services)
 
     def answer(self) -> ReachAnswer:
         question = self.question

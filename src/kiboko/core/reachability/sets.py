@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import EMPTY, RangeSet
-from kiboko.core.header.services import TCP, Service, usual_services
+from kiboko.core.header.services import Service, usual_first
 from kiboko.core.memory import as_old, without_garbage
 from kiboko.core.queries.ends import NO_FAMILY, Ends, services_for
 from kiboko.core.queries.members import End, Member, Pair, machines_of, sent_to_at
@@ -131,7 +131,7 @@ class _SetQuestion:
         self.kept: list[object] = []
         self.left_out_outside = False
         self.names_of: dict[int, tuple[str, str]] = {}
-        self.usual = sorted(usual_services(ends.topology.services), key=lambda number: number >> 16 != TCP)
+        self.usual = usual_first(ends.topology.services)
 
     def answer(self) -> SetAnswer:
         sender, receiver = self.sender, self.receiver

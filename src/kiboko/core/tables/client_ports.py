@@ -41,19 +41,25 @@ class ClientPorts:
         self._starts: dict[tuple[int, int], Rows] = {}
         """The first port of each stretch, by the atom of the sender and the protocol."""
 
-    def spread(self, sender: Rows, service: Rows, port: Rows) -> tuple[Rows, Rows]:
+    def spread(self, sender: Rows, service: Rows, port: Rows, recorded: Rows | None = None) -> tuple[Rows, Rows]:
         """Some flows, those without a client port (-1) once for each stretch of ports that they may have been sent
         from (clause S23).
 
         Parameters
         ----------
         sender : the atoms of the senders' addresses, int64[n]
+        recorded : one port more that each may have been sent from, as its gateway recorded it, int64[n]; -1 for none
 
         Returns
         -------
         of : int64[m], which of the flows each is, ascending
         port : int64[m], its client port; -1 for protocols without ports
         """
+        if recorded is not None:
+            of, found = self.spread(sender, service, port)
+            more = np.flatnonzero(has_ports(service >> 16) & (recorded >= 0))
+            order = np.argsort(np.append(of, more), kind="stable")
+            return np.append(of, more)[order], np.append(found, recorded[more])[order]
         needs = np.flatnonzero(has_ports(service >> 16) & (port < 0))
         if not len(needs):
             return np.arange(len(port)), port
