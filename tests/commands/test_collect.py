@@ -430,6 +430,8 @@ class Ending(Collecting):
         # It ends by itself, so that nobody waits for a line that does not come.
         with self.collector("--confirm", "--network", "network.yaml", "--json", "--stop-after", "120") as process:
             send(0)
+            file.write_text(json.dumps(values) + "\n# a remark changes nothing\n")
+            time.sleep(2.5)
             values["filters"]["closed"]["inbound"] = [{"action": "allow"}]
             file.write_text(json.dumps(values))
             self.assertRegex(process.stderr.readline(), "network.yaml has changed; from ..:..:..Z on records are held")

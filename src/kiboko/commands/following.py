@@ -27,8 +27,8 @@ class Following:
         topology = self._network.topology if self._network is not None else network_of(args)
         self.first = _watch_of(topology)
         """What holds records against it as it is at the beginning."""
-        self._is_reading = False
-        self._read: SimpleQueue[Watch | KibokoError] = SimpleQueue()
+        self._is_reading = self._is_faulty = False
+        self._read: SimpleQueue[Watch | KibokoError | None] = SimpleQueue()
 
     def look(self) -> Watch | KibokoError | None:
         """What holds records against it as it is by now, or why it cannot be used; None where nothing is new. To be
@@ -39,15 +39,21 @@ class Following:
             if self._read.empty():
                 return None
             self._is_reading = False
-            return self._read.get()
+            found = self._read.get()
+            self._is_faulty = isinstance(found, KibokoError)
+            return found
         if self._network.has_changed():
             self._is_reading = True
             threading.Thread(target=self._read_anew, args=(self._network,), daemon=True).start()
         return None
 
     def _read_anew(self, network: WatchedNetwork) -> None:
+        before = network.topology
         try:
             topology = network.load()
+            if topology == before and not self._is_faulty:  # it was written again, or a remark was added
+                self._read.put(None)
+                return
             if topology.as_of is None:  # what began before is of other rules
                 topology = dataclasses.replace(topology, as_of=datetime.now(UTC))
             self._read.put(_watch_of(topology, is_later=True))
