@@ -194,8 +194,8 @@ def disagreement_lines(met: Disagreements, network: str = "network.yaml") -> lis
     tallies, (_, places, numbers) = met.tallies, met.columns.example
     examples = tallies.examples
     senders, receivers = (examples.addresses.taken(side[places]) for side in (examples.source, examples.destination))
-    texts = [each.texts() for each in
-             (senders, receivers, tallies.sources.taken(places), tallies.targets.taken(places))]  # fmt: skip
+    askers, asked_for = (tallies.addresses.taken(side[places]) for side in (tallies.source, tallies.target))
+    texts = [each.texts() for each in (senders, receivers, askers, asked_for)]
     client = np.where(np.isin(examples.protocol[places], list(WITH_PORTS)), examples.source_port[places], -1)
     told = {number: _concluded(met.book.conclusion(number)) for number in set(numbers.tolist())}
     columns = zip(

@@ -258,7 +258,7 @@ class Evaluator:
             packets, octets = packets * weight, octets * weight
         replies = np.flatnonzero(is_reply)
         of_replies = Distinct(groups.codes[replies], groups.first)
-        sources, targets = self._addresses_of(table, found, asked, of)
+        addresses, source, target = self._addresses_of(table, found, asked, of)
 
         def total(groups: Distinct, values: NDArray[np.int64]) -> Rows:
             found: Rows = np.minimum(groups.sums(values), _MOST_COUNTED).astype(np.int64)
@@ -266,7 +266,7 @@ class Evaluator:
 
         return Tallies(
             tuple(judged.concluded[each] for each in conclusions.tolist()), conclusion_of, table.taken(first),
-            sources, targets, number, asked.port[of], self._classes.passed[judged.classes[first]],
+            addresses, source, target, number, asked.port[of], self._classes.passed[judged.classes[first]],
             np.stack([judged.conclusion[first], judged.classes[first]], axis=1), alike, met,
             total(groups, is_first[together]), groups.counts(), of_replies.counts(),
             total(groups, packets), total(groups, octets),
@@ -277,34 +277,30 @@ class Evaluator:
 
     def _addresses_of(
         self, table: FlowTable, found: Conversations, asked: Asked, of: Rows
-    ) -> tuple[AddressTable, AddressTable]:
-        """The senders' own addresses and those that they sent to: of ours, those that were asked about; of others, as
-        they were recorded."""
+    ) -> tuple[AddressTable, Rows, Rows]:
+        """Addresses, and the places among them of the senders' own and of those that they sent to: of ours, those that
+        were asked about; of others, as they were recorded."""
         first = found.first[of]
         is_reply = found.side[first] != found.taken_as_turned[of]
-        shown = [np.where(is_reply, table.destination[first], table.source[first]),
-                 np.where(is_reply, table.source[first], table.destination[first])]  # fmt: skip
-        made = []
-        for index, atoms in zip(shown, (asked.sender[of], asked.target[of]), strict=True):
-            own = self.ends.atoms(table.addresses)[index]
-            family, high = table.addresses.family[index], table.addresses.high[index]
-            low = table.addresses.low[index]
-            rows = np.flatnonzero(own != atoms)
-            listed, back = numbered(atoms[rows])
-            if len(rows):
-                asked_for = AddressTable.of([self._line.first(atom) for atom in listed.tolist()])
-                family[rows], high[rows], low[rows] = (
-                    column[back] for column in (asked_for.family, asked_for.high, asked_for.low)
-                )
-            made.append(AddressTable(family, high, low))
-        return made[0], made[1]
+        places = [np.where(is_reply, table.destination[first], table.source[first]),
+                  np.where(is_reply, table.source[first], table.destination[first])]  # fmt: skip
+        own, atoms = self.ends.atoms(table.addresses), (asked.sender[of], asked.target[of])
+        rows = [np.flatnonzero(own[place] != atom) for place, atom in zip(places, atoms, strict=True)]
+        listed, back = numbered(np.concatenate([atom[mine] for atom, mine in zip(atoms, rows, strict=True)]))
+        instead = np.split(len(table.addresses) + back, [len(rows[0])])
+        for place, mine, others in zip(places, rows, instead, strict=True):
+            place[mine] = others
+        more = AddressTable.of([self._line.first(atom) for atom in listed.tolist()])
+        return table.addresses.and_more(more), places[0], places[1]
 
     def ends_of(self, table: FlowTable, judged: Judged) -> tuple[AddressTable, AddressTable]:
         """Of each conversation of a judged table who asked, and which address was asked: two tables of k addresses; of
         a table without records none."""
         if judged.found is None or judged.asked is None:
             return AddressTable.of(()), AddressTable.of(())
-        return self._addresses_of(table, judged.found, judged.asked, np.arange(len(judged.found)))
+        of = np.arange(len(judged.found))
+        addresses, source, target = self._addresses_of(table, judged.found, judged.asked, of)
+        return addresses.taken(source), addresses.taken(target)
 
     def rules_met(self, tallies: Tallies) -> Met:
         """The rules that the packets of tallies met."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.records.columns import distinct
+from kiboko.core.records.columns import Distinct, distinct
 from kiboko.core.records.flow_table import NO_TIME
 
 _NEVER = np.iinfo(np.int64).max
@@ -41,7 +41,7 @@ class GroupColumns:
         """Rows of one key made one row, in the order in which keys are met; the example is that of the first."""
         if not len(self):
             return self
-        kinds = distinct(*self.key)
+        kinds = self._kinds()
         if len(kinds) == len(self):
             return self
         # Of a large estate nearly every row is of its own: those that are not are brought to the first of theirs.
@@ -59,6 +59,13 @@ class GroupColumns:
         for mine, others in zip(found.sums, self.sums[:, more], strict=True):
             np.add.at(mine, into, others)
         return found
+
+    def _kinds(self) -> Distinct:
+        """The rows of one key each. The lowest of services that nothing tells apart says which these are, so that the
+        highest needs no looking at, but to see that this holds."""
+        highest = self.key[-1]
+        kinds = distinct(*self.key[:-1])
+        return kinds if (highest == highest[kinds.first][kinds.codes]).all() else distinct(*self.key)
 
     def taken(self, rows: Rows) -> GroupColumns:
         """Some of the rows."""

@@ -69,7 +69,8 @@ class RulesMet:
 
     def of(self, tallies: Tallies) -> Met:
         """The rules that the packets of tallies met."""
-        sender, target = self._ends.own(self._ends.atoms(tallies.sources)), self._ends.atoms(tallies.targets)
+        asking, target = tallies.ends(self._ends.atoms)
+        sender = self._ends.own(asking)
         known = ~(self._ends.is_apart(sender) | self._ends.is_apart(target))
         known &= ~(self._ends.is_foreign(sender) & self._ends.is_foreign(target))
         known &= ~is_without_service(tallies.service, tallies.port)

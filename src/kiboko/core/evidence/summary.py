@@ -286,7 +286,7 @@ class Summary:
         if not len(tallies):
             return GroupColumns.none(), None
         own, alike = (np.array(each, dtype=np.int64)[tallies.conclusion] for each in zip(*numbers, strict=True))
-        source, target = (self._addresses.numbers(ends) for ends in (tallies.sources, tallies.targets))
+        source, target = tallies.ends(self._addresses.numbers)
         sums = (tallies.conversations, tallies.count, tallies.replies, tallies.packets, tallies.octets)
         columns = GroupColumns(
             np.stack([alike, source, target, tallies.alike[:, 0], tallies.alike[:, 1]]),

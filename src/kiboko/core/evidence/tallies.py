@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -48,16 +48,17 @@ class Tally:
 @dataclass(frozen=True, slots=True)
 class Tallies:
     """`m` tallies as columns: small, and the same wherever they were made. `examples` has the first record of each, in
-    the order in which they come; `sources` and `targets` the addresses that were asked about, `service` and `port`
-    int64[m] on what, from which client port, -1 for none; `passed` int64[m] how many steps of the request's way were
-    passed for sure. `conclusion` int64[m] is an index of `concluded`; `keys` is int64[m, 2]; `alike` and `met`
-    int64[m, 2]; the rest int64[m] each."""
+    the order in which they come; `source` and `target` int64[m] are the places among `addresses` of those that were
+    asked about, `service` and `port` int64[m] on what, from which client port, -1 for none; `passed` int64[m] how many
+    steps of the request's way were passed for sure. `conclusion` int64[m] is an index of `concluded`; `keys` is
+    int64[m, 2]; `alike` and `met` int64[m, 2]; the rest int64[m] each."""
 
     concluded: tuple[Conclusion, ...]
     conclusion: Rows
     examples: FlowTable
-    sources: AddressTable
-    targets: AddressTable
+    addresses: AddressTable
+    source: Rows
+    target: Rows
     service: Rows
     port: Rows
     passed: Rows
@@ -80,19 +81,34 @@ class Tallies:
     def taken(self, rows: Rows) -> Tallies:
         """Some of them, with no more addresses than they have."""
         columns = {each.name: getattr(self, each.name) for each in dataclasses.fields(self)}
+        columns |= {name: column[rows] for name, column in columns.items() if isinstance(column, np.ndarray)}
+        used, places = self._used(columns["source"], columns["target"])
         columns |= {
-            name: column[rows] for name, column in columns.items() if isinstance(column, np.ndarray)
-        } | {
-            "examples": joined([self.examples.taken(rows)]), "sources": self.sources.taken(rows),
-            "targets": self.targets.taken(rows),
+            "examples": joined([self.examples.taken(rows)]), "addresses": self.addresses.taken(used),
+            "source": places[columns["source"]], "target": places[columns["target"]],
         }  # fmt: skip
         return Tallies(**columns)
+
+    def _used(self, source: Rows, target: Rows) -> tuple[Rows, Rows]:
+        """The addresses that some tallies have, and for each address of all its place among those."""
+        is_used = np.zeros(len(self.addresses), dtype=np.bool_)
+        is_used[source] = is_used[target] = True
+        return np.flatnonzero(is_used), np.cumsum(is_used) - 1
+
+    def ends(self, number: Callable[[AddressTable], Rows], rows: Rows | None = None) -> tuple[Rows, Rows]:
+        """A number for each sender and for each address that was sent to, int64[m] both, by what numbers addresses: it
+        is asked once about each that they have. Of some `rows` alone, where they are given."""
+        source, target = (side if rows is None else side[rows] for side in (self.source, self.target))
+        used, _ = self._used(source, target)
+        numbers = np.zeros(len(self.addresses), dtype=np.int64)
+        numbers[used] = number(self.addresses.taken(used))
+        return numbers[source], numbers[target]
 
     def turned_round(self) -> Tallies:
         """The same as if the other end had begun each of them: its requests were what were taken for replies."""
         service, port = turned_round(self.service, self.port)
         return dataclasses.replace(
-            self, sources=self.targets, targets=self.sources, service=service, port=port,
+            self, source=self.target, target=self.source, service=service, port=port,
             replies=self.count - self.replies, reply_packets=self.packets - self.reply_packets,
             reply_octets=self.octets - self.reply_octets,
         )  # fmt: skip
@@ -111,7 +127,8 @@ class Tallies:
     def flow(self, index: int) -> FlowAsked:
         """What was asked in the first conversation of a tally."""
         number, port = int(self.service[index]), int(self.port[index])
-        return FlowAsked(self.sources[index], self.targets[index], Service(number >> 16, number & 0xFFFF),
+        source, target = self.addresses[self.source[index]], self.addresses[self.target[index]]
+        return FlowAsked(source, target, Service(number >> 16, number & 0xFFFF),
                          port if port >= 0 else None, int(self.passed[index]))  # fmt: skip
 
     def __iter__(self) -> Iterator[Tally]:
@@ -130,5 +147,4 @@ def no_tallies() -> Tallies:
     """Those of no conversation at all."""
     none = np.zeros(0, dtype=np.int64)
     two = np.zeros((0, 2), dtype=np.int64)
-    addresses = AddressTable.of([])
-    return Tallies((), none, FlowTable.empty(), addresses, addresses, none, none, none, two, two, two, *(none,) * 9)
+    return Tallies((), none, FlowTable.empty(), AddressTable.of([]), *(none,) * 5, two, two, two, *(none,) * 9)

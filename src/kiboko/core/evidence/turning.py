@@ -115,7 +115,8 @@ class Turning:
         """Of which tallies both versions tell, bool[m], and how the change turns each, an index of `KINDS` or
         `_AS_BEFORE`."""
         ends = self._evaluator.ends
-        sender, target = ends.own(ends.atoms(tallies.sources)), ends.atoms(tallies.targets)
+        asking, target = tallies.ends(ends.atoms)
+        sender = ends.own(asking)
         target = ends.target(sender, target, np.zeros(len(sender), dtype=np.bool_))
         service, port = tallies.service, tallies.port
         told = ~(ends.is_apart(sender) | ends.is_apart(target))
@@ -145,11 +146,11 @@ class Turning:
         if not len(rows):
             return
         names = AddressNames(lambda address: into.number(self._directory.end_name(address)), self._stretches)
+        source, target = tallies.ends(names.numbers, rows)
         met = distinct(*tallies.met[rows].T)
         services = [into.number(_service(*each)) for each in tallies.met[rows[met.first]].tolist()]
         groups = Groups(
-            np.stack([names.numbers(tallies.sources.taken(rows)), names.numbers(tallies.targets.taken(rows)),
-                      np.array(services, dtype=np.int64)[met.codes]]),
+            np.stack([source, target, np.array(services, dtype=np.int64)[met.codes]]),
             tallies.count[rows], tallies.packets[rows], tallies.octets[rows], tallies.first[rows], tallies.last[rows],
             tallies.conversations[rows],
         )  # fmt: skip

@@ -58,6 +58,15 @@ class AddressTable:
         """Some of them."""
         return AddressTable(self.family[rows], self.high[rows], self.low[rows])
 
+    def and_more(self, other: AddressTable) -> AddressTable:
+        """These, and others behind them."""
+        if not len(other):
+            return self
+        return AddressTable(
+            np.concatenate([self.family, other.family]), np.concatenate([self.high, other.high]),
+            np.concatenate([self.low, other.low]),
+        )  # fmt: skip
+
     def texts(self) -> list[str]:
         """Each as text, as `str` of it is."""
         four = self.family == 4

@@ -113,9 +113,14 @@ class _Frozen:
 
     def first_words(
         self, lists: NDArray[np.int64], atoms: NDArray[np.int32], step: NDArray[np.int64]
-    ) -> NDArray[np.int64]:
-        """Where the words of each packet's class begin, by its list, whose classes have `step` words each."""
-        found: NDArray[np.int64] = self.base[lists] + self.classes[self.row[lists], atoms] * step
+    ) -> NDArray[np.int64] | None:
+        """Where the words of each packet's class begin, by its list, whose classes have `step` words each; None where
+        none of the lists looks at this dimension."""
+        rows = self.row[lists]
+        if not rows.any():
+            return None
+        found: NDArray[np.int64] = self.classes[rows, atoms] * step
+        found += self.base[lists]
         return found
 
 
@@ -130,6 +135,7 @@ class BoxLists:
     def __init__(self, sizes: tuple[int, int, int, int]) -> None:
         self._dimensions = [_Dimension(size) for size in sizes]
         self._step: list[int] = []
+        self._steps = np.zeros(0, dtype=np.int64)
         self._frozen: list[_Frozen] | None = None
 
     def __len__(self) -> int:
@@ -178,14 +184,20 @@ class BoxLists:
     def _arrays(self) -> list[_Frozen]:
         if self._frozen is None:
             self._frozen = [dimension.frozen() for dimension in self._dimensions]
+            self._steps = np.array(self._step, dtype=np.int64)
         return self._frozen
 
     def first(self, lists: NDArray[np.int64], packets: Packets) -> NDArray[np.int32]:
         """For each packet the place of the first box of its list that holds it, int32[n]; -1 where none does."""
         frozen = self._arrays()
-        step = np.array(self._step, dtype=np.int64)[lists]
-        starts = [each.first_words(lists, atoms, step)
-                  for each, atoms in zip(frozen, packets.columns, strict=True)]  # fmt: skip
+        step = self._steps[lists]
+        looked_at: list[tuple[NDArray[np.uint64], NDArray[np.int64]]] = []
+        for each, atoms in zip(frozen, packets.columns, strict=True):
+            starts = each.first_words(lists, atoms, step)
+            if starts is not None:
+                looked_at.append((each.words, starts))
+        if not looked_at:
+            looked_at.append((frozen[0].words, frozen[0].base[lists]))
         found = np.full(len(lists), -1, dtype=np.int32)
         left: NDArray[np.int64] | slice = slice(None)
         for word in range(int(step.max(initial=0))):
@@ -193,9 +205,9 @@ class BoxLists:
                 left = np.flatnonzero((found < 0) & (step > word))
                 if not len(left):
                     break
-            matching = frozen[0].words[starts[0][left] + word]
-            for each, begin in zip(frozen[1:], starts[1:], strict=True):
-                matching = matching & each.words[begin[left] + word]
+            matching = looked_at[0][0][looked_at[0][1][left] + word]
+            for words, begin in looked_at[1:]:
+                matching &= words[begin[left] + word]
             # The lowest bit alone, of which a float tells the place exactly; 0 has none.
             lowest = matching & (~matching + np.uint64(1))
             place = np.frexp(lowest.astype(np.float64))[1] - 1

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -27,7 +28,7 @@ from kiboko.core.tables.filter_lists import (
     UNFILTERED_TRACKED,
     Decider,
 )
-from kiboko.core.tables.flow_ways import ways_of
+from kiboko.core.tables.flow_ways import ways_between
 from kiboko.core.tables.layout import (
     HOST,
     INTERFACE,
@@ -39,6 +40,7 @@ from kiboko.core.tables.layout import (
     ZONE_DEFAULT,
     Classes,
     GateLayout,
+    Sort,
     kernel_code,
 )
 from kiboko.core.tables.lines import NO_PORT
@@ -67,6 +69,16 @@ class Flows:
         return Flows(self.source[rows], self.target[rows], self.service[rows], self.port[rows])
 
 
+class _Column(NamedTuple):
+    """A column of gates that is being asked: its place among all, and among those of its part, the request or the
+    reply; and the sort of what is asked there."""
+
+    at: int
+    own: int
+    is_reply: bool
+    sort: Sort
+
+
 class _KernelPacket(NamedTuple):
     """A packet at the gate of a kernel rule set: of which row, between which atoms of addresses, in which classes
     of what the rule set tells apart; whether it is of the reply, and whether it follows an answered request; and
@@ -93,9 +105,10 @@ class FlowColumn:
         self.request, self.reply = layout.widths
         self._arrays = layout.arrays()
         width = self.request + self.reply
-        self.action = np.zeros((self.count, width), dtype=np.uint8)
-        self.deciding = np.zeros((self.count, width), dtype=np.int32)
-        self.keeps = np.zeros((self.count, max(1, self.request)), dtype=np.bool_)
+        # Laid out column by column, as they are written.
+        self.action = np.zeros((self.count, width), dtype=np.uint8, order="F")
+        self.deciding = np.zeros((self.count, width), dtype=np.int32, order="F")
+        self.keeps = np.zeros((self.count, max(1, self.request)), dtype=np.bool_, order="F")
         self._any_found = np.full(self.count, NONE, dtype=np.int64)
         self._any_keeps = np.zeros(self.count, dtype=np.bool_)
         self._diverted = np.zeros(self.count, dtype=np.bool_)
@@ -107,8 +120,9 @@ class FlowColumn:
         own, public, self.interface, self.subnet, _, self.machine = (
             (near[row], far[row]) for row in range(len(near))
         )  # fmt: skip
-        self.address = np.stack([own[0], public[0], self.flows.target.astype(np.int64), own[1]])
-        self.way = ways_of(layout, self.flows.source, self.flows.target)
+        self.address = [own[0].astype(np.int32), public[0].astype(np.int32), self.flows.target, own[1].astype(np.int32)]
+        """The atoms of addresses at gates, in the order of the kinds that `kiboko.core.tables.ways` has of them."""
+        self.way = ways_between(layout, self.flows.source, self.flows.target, near, far)
         self.listening = layout.listening_at(self.flows.target)
 
     def _take_packets(self) -> None:
@@ -128,177 +142,169 @@ class FlowColumn:
     def ask(self, at: int) -> None:
         """Ask the gates of one column."""
         is_reply = at >= self.request
-        part, own = ("reply", at - self.request) if is_reply else ("request", at)
-        there = self.way >= 0
-        if is_reply:
-            there = there & self.has_reply
-        kinds = np.where(there, self._arrays[f"{part} kind"][self.way, own], NO_GATE)
         diverted = np.flatnonzero(self._diverted)
-        for kind in np.flatnonzero(np.bincount(kinds)).tolist():
-            if kind != NO_GATE:
-                rows = np.flatnonzero(kinds == kind)
-                self._ask_kind(kind, rows, at, own, is_reply)
+        for column, rows in self._sorts(at - self.request if is_reply else at, is_reply):
+            self._ask_sort(column, rows)
         if len(diverted):
             stopped = np.isin(self.action[diverted, at], (DROPS, REJECTS))
             self.action[diverted[stopped], at] = DOUBTFUL
 
-    def _read(self, name: str, rows: NDArray[np.int64], own: int, is_reply: bool) -> NDArray[np.int64]:
-        found: NDArray[np.int64] = self._arrays[f"{'reply' if is_reply else 'request'} {name}"][self.way[rows], own]
+    def _sorts(self, own: int, is_reply: bool) -> Iterator[tuple[_Column, NDArray[np.int64]]]:
+        """The sorts of gates at a column of the request or the reply, and the rows of the flows that have each."""
+        there = self.way >= 0
+        if is_reply:
+            there = there & self.has_reply
+        sorts = np.where(there, self._arrays[f"{'reply' if is_reply else 'request'} sort"][self.way, own], 0)
+        listed = list(self.layout.sorts)
+        for number in np.flatnonzero(np.bincount(sorts)).tolist():
+            if listed[number].kind != NO_GATE:
+                column = _Column(own + self.request if is_reply else own, own, is_reply, listed[number])
+                yield column, np.flatnonzero(sorts == number)
+
+    def _read(self, name: str, rows: NDArray[np.int64], column: _Column) -> NDArray[np.int64]:
+        part = "reply" if column.is_reply else "request"
+        found: NDArray[np.int64] = self._arrays[f"{part} {name}"][self.way[rows], column.own]
         return found
 
-    def _ask_kind(self, kind: int, rows: NDArray[np.int64], at: int, own: int, is_reply: bool) -> None:
+    def _ask_sort(self, column: _Column, rows: NDArray[np.int64]) -> None:
+        kind = column.sort.kind
         if kind == SETTLED:
-            self.action[rows, at] = self._read("settled", rows, own, is_reply)
+            self.action[rows, column.at] = self._read("settled", rows, column)
         elif kind == ZONE_DEFAULT:
-            self._ask_zone_default(rows, at, own, is_reply)
+            self._ask_zone_default(column, rows)
         elif kind == LIST:
-            self._ask_lists(rows, self._read("whose", rows, own, is_reply), at, own, is_reply)
+            self._ask_lists(column, rows, self._read("whose", rows, column))
         elif kind == SUBNET:
-            subnet, way = self._whose(self.subnet, rows, own, is_reply), self._way_of(rows, own, is_reply)
-            self._ask_lists(rows, self.layout.subnet_list[subnet, way], at, own, is_reply)
+            subnet = self._whose(self.subnet, column, rows)
+            self._ask_lists(column, rows, self.layout.subnet_list[subnet, column.sort.way])
         elif kind == HOST:
-            self._ask_host(rows, at, own, is_reply)
+            self._ask_host(column, rows)
         elif kind == INTERFACE:
-            self._ask_interface(rows, at, own, is_reply)
+            self._ask_interface(column, rows)
         elif kind == LISTENER:
-            self._ask_listener(rows, at)
-
-    def _way_of(self, rows: NDArray[np.int64], own: int, is_reply: bool) -> NDArray[np.int64]:
-        return self._read("way", rows, own, is_reply)
+            self._ask_listener(column, rows)
 
     def _whose(
-        self, numbers: tuple[NDArray[np.int64], NDArray[np.int64]], rows: NDArray[np.int64], own: int, is_reply: bool
+        self, numbers: tuple[NDArray[np.int64], NDArray[np.int64]], column: _Column, rows: NDArray[np.int64]
     ) -> NDArray[np.int64]:
         """The interface or subnet of a gate: the sender's, the receiver's, or that of the way."""
-        of = self._read("of", rows, own, is_reply)
-        return np.where(of == 0, numbers[0][rows],
-                        np.where(of == 1, numbers[1][rows], self._read("whose", rows, own, is_reply)))  # fmt: skip
+        of = column.sort.of
+        return numbers[of][rows] if of < len(numbers) else self._read("whose", rows, column)
 
-    def _packets(self, rows: NDArray[np.int64], own: int, is_reply: bool) -> Packets:
-        sides: list[NDArray[np.int32]] = []
-        for side in ("source", "destination"):
-            kind = self._read(side, rows, own, is_reply)
-            constant = self._read(f"{side}_atom", rows, own, is_reply)
-            found = self.address[np.minimum(kind, CONSTANT - 1), rows]
-            sides.append(np.where(kind == CONSTANT, constant, found).astype(np.int32))
-        direction = 1 if is_reply else 0
+    def _packets(self, column: _Column, rows: NDArray[np.int64]) -> Packets:
+        sides = [
+            self._read(f"{side}_atom", rows, column).astype(np.int32) if kind == CONSTANT else self.address[kind][rows]
+            for side, kind in (("source", column.sort.source), ("destination", column.sort.destination))
+        ]
+        direction = 1 if column.is_reply else 0
         return Packets(sides[0], sides[1], self.service[direction][rows], self.port[direction][rows])
 
-    def _let_back(self, rows: NDArray[np.int64], own: int, is_reply: bool) -> NDArray[np.bool_]:
+    def _let_back(self, column: _Column, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
         """Which replies the state lets back that their requests left."""
         found = np.zeros(len(rows), dtype=np.bool_)
-        if is_reply:
-            for keepers in self.layout.keepers():
-                keeper = keepers[self.way[rows], own]
-                found |= (keeper >= 0) & self.keeps[rows, np.maximum(keeper, 0)]
+        for keeper in column.sort.keepers:
+            found |= self.keeps[rows, keeper]
         return found
 
-    def _ask_zone_default(self, rows: NDArray[np.int64], at: int, own: int, is_reply: bool) -> None:
-        back = self._let_back(rows, own, is_reply)
-        self.action[rows, at] = np.where(back, LETS_BACK, self._read("settled", rows, own, is_reply))
-        if not is_reply:
-            self.keeps[rows, at] = True
+    def _ask_zone_default(self, column: _Column, rows: NDArray[np.int64]) -> None:
+        back = self._let_back(column, rows)
+        self.action[rows, column.at] = np.where(back, LETS_BACK, self._read("settled", rows, column))
+        if not column.is_reply:
+            self.keeps[rows, column.at] = True
 
-    def _ask_lists(self, rows: NDArray[np.int64], lists: NDArray[np.int64], at: int, own: int, is_reply: bool) -> None:
+    def _ask_lists(self, column: _Column, rows: NDArray[np.int64], lists: NDArray[np.int64]) -> None:
         """Gates of one filter each, by the numbers of their lists."""
-        back = self._let_back(rows, own, is_reply)
+        at, is_reply = column.at, column.is_reply
+        back = self._let_back(column, rows)
         self.action[rows, at] = np.where(back, LETS_BACK, PASSES)
         if not is_reply:
             self.keeps[rows, at] = lists == UNFILTERED_TRACKED
         asked = np.flatnonzero((lists >= 0) & ~back)
         if len(asked):
-            action, keeps, decider = self.layout.lists.decided(lists[asked], self._packets(rows[asked], own, is_reply))
+            action, keeps, decider = self.layout.lists.decided(lists[asked], self._packets(column, rows[asked]))
             self.action[rows[asked], at] = action
             self.deciding[rows[asked], at] = decider
             if not is_reply:
                 self.keeps[rows[asked], at] = keeps
 
-    def _ask_interface(self, rows: NDArray[np.int64], at: int, own: int, is_reply: bool) -> None:
-        layout = self.layout
-        interface, way = self._whose(self.interface, rows, own, is_reply), self._way_of(rows, own, is_reply)
-        slot = self._read("slot", rows, own, is_reply)
-        lists, member = layout.gates.slot_list[interface, way, slot], layout.gates.slot_any[interface, way, slot]
+    def _ask_interface(self, column: _Column, rows: NDArray[np.int64]) -> None:
+        gates = self.layout.gates
+        interface, (way, slot) = self._whose(self.interface, column, rows), (column.sort.way, column.sort.slot)
+        lists, member = gates.slot_list[interface, way, slot], gates.slot_any[interface, way, slot]
         single = np.flatnonzero((member == 0) & (lists != NO_LIST))
         if len(single):
-            self._ask_lists(rows[single], lists[single], at, own, is_reply)
+            self._ask_lists(column, rows[single], lists[single])
         several = np.flatnonzero(member > 0)
         if len(several):
-            which = (interface[several], way[several], slot[several])
-            self._ask_any(rows[several], lists[several], which, at, own, is_reply)
+            self._ask_any(column, rows[several], lists[several], interface[several])
 
     def _ask_any(
-        self,
-        rows: NDArray[np.int64],
-        lists: NDArray[np.int64],
-        which: tuple[NDArray[np.int64], ...],
-        at: int,
-        own: int,
-        is_reply: bool,
+        self, column: _Column, rows: NDArray[np.int64], lists: NDArray[np.int64], interface: NDArray[np.int64]
     ) -> None:
         """A member of an `any` set; at its last one, what the set as a whole does."""
+        at, way, slot = column.at, column.sort.way, column.sort.slot
         layout = self.layout
         asked = np.flatnonzero(lists >= 0)
         if len(asked):
-            rule = layout.lists.first(lists[asked], self._packets(rows[asked], own, is_reply))
+            rule = layout.lists.first(lists[asked], self._packets(column, rows[asked]))
             matched = rule != NONE
             mine = rows[asked]
             fresh = matched & (self._any_found[mine] == NONE)
             self._any_found[mine[fresh]] = rule[fresh]
-            stateful = layout.gates.slot_stateful[tuple(each[asked] for each in which)]
+            stateful = layout.gates.slot_stateful[interface[asked], way, slot]
             self._any_keeps[mine] |= matched & stateful
-        last = np.flatnonzero(layout.gates.slot_any[which] == 2)
+        last = np.flatnonzero(layout.gates.slot_any[interface, way, slot] == 2)
         if not len(last):
             return
-        mine, at_last = rows[last], tuple(each[last] for each in which)
-        rule, back = self._any_found[mine], self._let_back(mine, own, is_reply)
+        mine, at_last = rows[last], (interface[last], way, slot)
+        rule, back = self._any_found[mine], self._let_back(column, mine)
         matched = rule != NONE
         decider = np.where(matched, layout.lists.deciding(rule), layout.gates.else_decider[at_last])
         action = np.where(matched, PASSES, layout.gates.else_action[at_last])
         self.action[mine, at] = np.where(back, LETS_BACK, action)
         self.deciding[mine, at] = np.where(back, 0, decider)
-        if not is_reply:
+        if not column.is_reply:
             self.keeps[mine, at] = np.where(matched, self._any_keeps[mine], layout.gates.else_keeps[at_last])
         self._any_found[mine] = NONE
         self._any_keeps[mine] = False
 
-    def _ask_host(self, rows: NDArray[np.int64], at: int, own: int, is_reply: bool) -> None:
+    def _ask_host(self, column: _Column, rows: NDArray[np.int64]) -> None:
         layout = self.layout
-        interface, way = self._whose(self.interface, rows, own, is_reply), self._way_of(rows, own, is_reply)
+        interface = self._whose(self.interface, column, rows)
         kernel = layout.gates.host_kernel[interface]
         plain = np.flatnonzero(~kernel)
         if len(plain):
-            self._ask_lists(rows[plain], layout.gates.host_list[interface[plain], way[plain]], at, own, is_reply)
+            self._ask_lists(column, rows[plain], layout.gates.host_list[interface[plain], column.sort.way])
         asked = np.flatnonzero(kernel)
         if len(asked):
-            self._ask_kernel(rows[asked], interface[asked], at, own, is_reply)
-
-    def _ask_kernel(
-        self, rows: NDArray[np.int64], interface: NDArray[np.int64], at: int, own: int, is_reply: bool
-    ) -> None:
-        self.action[rows, at], self.deciding[rows, at], diverted = self._by_kernel(rows, interface, own, is_reply)
-        self._diverted[rows[diverted]] = True
+            mine = rows[asked]
+            action, deciding, diverted = self._by_kernel(column, mine, interface[asked])
+            self.action[mine, column.at], self.deciding[mine, column.at] = action, deciding
+            self._diverted[mine[diverted]] = True
 
     def stops_later(self) -> NDArray[np.bool_]:
         """Of which flows a kernel's rule set surely stops what follows an answered first packet, bool[n] (S35)."""
         layout = self.layout
         found = np.zeros(self.count, dtype=np.bool_)
         for own in range(self.request):
-            kinds = np.where(self.way >= 0, self._arrays["request kind"][self.way, own], NO_GATE)
-            rows = np.flatnonzero(kinds == HOST)
-            interface = self._whose(self.interface, rows, own, False)
-            kernel = layout.gates.host_kernel[interface]
-            if kernel.any():
-                rows = rows[kernel]
-                action, _, _ = self._by_kernel(rows, interface[kernel], own, False, is_later=True)
-                found[rows] |= (action == DROPS) | (action == REJECTS)
+            for column, rows in self._sorts(own, False):
+                if column.sort.kind != HOST:
+                    continue
+                interface = self._whose(self.interface, column, rows)
+                kernel = layout.gates.host_kernel[interface]
+                if kernel.any():
+                    mine = rows[kernel]
+                    action, _, _ = self._by_kernel(column, mine, interface[kernel], is_later=True)
+                    found[mine] |= (action == DROPS) | (action == REJECTS)
         return found
 
     def _by_kernel(
-        self, rows: NDArray[np.int64], interface: NDArray[np.int64], own: int, is_reply: bool, is_later: bool = False
+        self, column: _Column, rows: NDArray[np.int64], interface: NDArray[np.int64], is_later: bool = False
     ) -> tuple[NDArray[np.uint8], NDArray[np.int32], NDArray[np.bool_]]:
         """What kernel rule sets do, what decides there, and which packets may go elsewhere by it: one question for all
         packets that nothing in the network tells apart. `is_later` asks about what follows an answered request."""
-        packets = self._packets(rows, own, is_reply)
+        own, is_reply = column.own, column.is_reply
+        packets = self._packets(column, rows)
         classes = self._kernel_classes(rows, interface, packets)
         ways = distinct(self.way[rows])
         told = [self._told_by_way(row, own, is_reply) for row in rows[ways.first].tolist()]
@@ -414,9 +420,9 @@ class FlowColumn:
             found[mine] |= np.isin(machines[mine], list(passed))
         return found
 
-    def _ask_listener(self, rows: NDArray[np.int64], at: int) -> None:
+    def _ask_listener(self, column: _Column, rows: NDArray[np.int64]) -> None:
         """What listens (clause S32); the system itself answers echo requests."""
-        layout = self.layout
+        layout, at = self.layout, column.at
         echo = np.isin(self.flows.service[rows], (ICMP << 16 | 8 << 8, ICMP6 << 16 | 128 << 8))
         protocols = has_ports(self.protocol[rows])
         at_machine = self.interface[1][rows] != NONE

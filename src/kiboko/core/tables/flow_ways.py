@@ -13,7 +13,14 @@ from kiboko.core.tables.places import NONE
 def ways_of(layout: GateLayout, source: NDArray[np.int32], target: NDArray[np.int32]) -> NDArray[np.int32]:
     """The numbers of the ways of some flows, int32[n], by the atoms of their senders' addresses and of those that they
     send to; NONE where both ends are one machine. A way is found when a flow first takes it."""
-    near, far = layout.ends_of(source), layout.ends_of(target)
+    return ways_between(layout, source, target, layout.ends_of(source), layout.ends_of(target))
+
+
+def ways_between(
+    layout: GateLayout, source: NDArray[np.int32], target: NDArray[np.int32], near: NDArray[np.int64],
+    far: NDArray[np.int64],
+) -> NDArray[np.int32]:  # fmt: skip
+    """The same, by what the layout knows of both ends."""
     machine, own, subnet, place = ((near[row], far[row]) for row in (MACHINE_OF, OWN, SUBNET_OF, PLACE_OF))
     same = (subnet[0] == subnet[1]) & (subnet[0] != NONE)
     keys = distinct((place[0] * len(layout.places) + place[1]) * 2 + same)

@@ -129,7 +129,8 @@ class GateTables:
         alone = {row: self.walk(flows, row) for row in np.flatnonzero(column.way == NONE).tolist()}
         if alone:
             self.layout.widen(*(max(len(getattr(each, part)) for each in alone.values()) for part in (FORWARD, REPLY)))
-            column = FlowColumn(self.layout, flows)
+            if self.layout.widths != (column.request, column.reply):
+                column = FlowColumn(self.layout, flows)
         for at in range(column.request + column.reply) if self.layout.ways else ():
             column.ask(at)
         for row, walk in alone.items():

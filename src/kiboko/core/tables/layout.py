@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection
 from copy import copy
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -39,7 +40,7 @@ NO_GATE, SETTLED, INTERFACE, HOST, SUBNET, LIST, ZONE_DEFAULT, LISTENER = range(
 GATES = ("listener", "route", "source", "destination", "translate", "zone", "outside", "subnet-in", "subnet-out",
          "instance-in", "instance-out", "host-in", "host-out")  # fmt: skip
 """Every kind of gate; the place of one is its number."""
-_READ = ("kind", "whose", "slot", "way", "settled", "of", "source", "destination", "source_atom", "destination_atom")
+_READ = ("sort", "whose", "settled", "source_atom", "destination_atom")
 _WHOSE = (SENDER, RECEIVER, FIXED)
 _NOT_ASKED = -9
 Classes = tuple[int, ...]
@@ -54,6 +55,20 @@ def kernel_code(share: host_judge.HostShare | None) -> int:
     if share is None:
         return PASSES
     return DOUBTFUL if share.action == host_judge.UNKNOWN else ACTIONS[share.action]
+
+
+class Sort(NamedTuple):
+    """What tells how a column of a way is asked: its kind, which of its slots and in which direction, whose it is (an
+    index of sender, receiver, neither), where its source and destination stand, and which columns of the request keep
+    state for it."""
+
+    kind: int
+    slot: int
+    way: int
+    of: int
+    source: int
+    destination: int
+    keepers: tuple[int, ...]
 
 
 @dataclass(slots=True)
@@ -136,8 +151,8 @@ class GateLayout:
         self._like: dict[int, int] = {}
         self._first_like: dict[tuple[object, ...], int] = {}
         self._arrays: dict[str, NDArray[np.int64]] = {}
-        self._keepers: list[NDArray[np.int64]] = []
-        self._keepers_of = 0
+        self.sorts: dict[Sort, int] = {Sort(NO_GATE, 0, OUT, 0, CONSTANT, CONSTANT, ()): 0}
+        """The sorts of columns, by number: that of no column is 0."""
         self.widths = (0, 0)
         """How many columns requests and replies have at most."""
 
@@ -302,31 +317,15 @@ class GateLayout:
             self.addresses.atom(address) if kind == CONSTANT else 0
             for kind, address in ((gate.source, gate.step.source), (gate.destination, gate.step.destination))
         ]
-        return (place.kind, place.whose, place.slot, place.way, place.settled, _WHOSE.index(gate.whose), gate.source,
-                gate.destination, *atoms)  # fmt: skip
-
-    def keepers(self) -> list[NDArray[np.int64]]:
-        """For each column of the replies the columns of the request that keep state for it: as many tables as one has
-        such columns at most, -1 where it has no further one."""
-        done, self._keepers_of = self._keepers_of, len(self._reply)
-        if done != len(self._reply):
-            fresh = self._reply[done:]
-            most = max(len(self._keepers), *(len(each.keepers) for way in fresh for each in way), 0)
-            tables = [np.full((len(self._reply), self.widths[1]), NONE, dtype=np.int64) for _ in range(most)]
-            for table, before in zip(tables, self._keepers):
-                table[:done, : before.shape[1]] = before
-            for row, way in enumerate(fresh, done):
-                for at, each in enumerate(way):
-                    for number, keeper in enumerate(each.keepers):
-                        tables[number][row, at] = keeper
-            self._keepers = tables
-        return self._keepers
+        sort = Sort(place.kind, place.slot, place.way, _WHOSE.index(gate.whose), gate.source, gate.destination,
+                    place.keepers)  # fmt: skip
+        return self.sorts.setdefault(sort, len(self.sorts)), place.whose, place.settled, *atoms
 
     def widen(self, request: int, reply: int) -> None:
         """Make room for so many gates of a request and of a reply, though no way has them."""
         before, self.widths = self.widths, (max(self.widths[0], request), max(self.widths[1], reply))
         if self.widths != before:
-            self._arrays, self._keepers, self._keepers_of = {}, [], 0
+            self._arrays = {}
 
     def slots(self, way: int, is_reply: bool) -> list[Slot]:
         """All columns of a way's request or reply."""
