@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +14,7 @@ from kiboko.core.evidence.comparison import Conclusion, FlowAsked
 from kiboko.core.header.services import Service
 from kiboko.core.records.columns import has_ports
 from kiboko.core.records.flow_table import AddressTable, FlowTable, joined
+from kiboko.core.records.narrow import narrow_state, take_state
 from kiboko.core.records.records import FlowRecord
 
 Rows = NDArray[np.int64]
@@ -74,6 +76,12 @@ class Tallies:
     reply_octets: Rows
     first: Rows
     last: Rows
+
+    def __getstate__(self) -> list[Any]:
+        return narrow_state(self)
+
+    def __setstate__(self, state: list[Any]) -> None:
+        take_state(self, state)
 
     def __len__(self) -> int:
         return len(self.conclusion)

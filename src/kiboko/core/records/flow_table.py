@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.header.addresses import Address, ipv6_text
 from kiboko.core.header.services import WITH_PORTS, Service
+from kiboko.core.records.narrow import narrow_state, take_state
 from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
 
 NO_TIME = np.iinfo(np.int64).min
@@ -47,6 +48,12 @@ class AddressTable:
             np.array([a.value >> 64 for a in known], dtype=np.uint64),
             np.array([a.value & _LOW for a in known], dtype=np.uint64),
         )
+
+    def __getstate__(self) -> list[Any]:
+        return narrow_state(self)
+
+    def __setstate__(self, state: list[Any]) -> None:
+        take_state(self, state)
 
     def __len__(self) -> int:
         return len(self.family)
@@ -124,6 +131,12 @@ class FlowTable:
     source_mac: NDArray[np.int64] | None = None
     destination_mac: NDArray[np.int64] | None = None
     file: NDArray[np.int32] | None = None
+
+    def __getstate__(self) -> list[Any]:
+        return narrow_state(self)
+
+    def __setstate__(self, state: list[Any]) -> None:
+        take_state(self, state)
 
     @classmethod
     def empty(cls) -> FlowTable:

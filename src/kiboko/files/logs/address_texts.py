@@ -84,7 +84,7 @@ class AddressTexts:
             if address is not None:
                 number[index], family[index] = size + index, address.family
                 high[index], low[index] = address.value >> 64, address.value & _LOW
-        self._addresses = _joined(self._addresses, AddressTable(family, high, low))
+        self._addresses = self._addresses.and_more(AddressTable(family, high, low))
         self._numbers.note(number, words[:, 0].copy(), words[:, 1].copy())
         found[rows] = number[groups.codes]
         return found
@@ -106,7 +106,7 @@ class AddressTexts:
             self._long_numbers.note(number, *(column[first] for column in columns))
             found[rows] = number[groups.codes]
         if more:
-            self._addresses = _joined(self._addresses, AddressTable.of(more))
+            self._addresses = self._addresses.and_more(AddressTable.of(more))
         return found
 
     def _number(self, octets: bytes, more: list[Address]) -> int:
@@ -126,13 +126,6 @@ class AddressTexts:
             except ValueError:
                 self._known[text] = None
         return self._known[text]
-
-
-def _joined(one: AddressTable, other: AddressTable) -> AddressTable:
-    return AddressTable(
-        np.concatenate([one.family, other.family]), np.concatenate([one.high, other.high]),
-        np.concatenate([one.low, other.low]),
-    )  # fmt: skip
 
 
 def parse_ipv4(texts: pa.Array) -> tuple[NDArray[np.uint64], NDArray[np.bool_]]:
