@@ -9,7 +9,7 @@ from typing import Generic, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.records.columns import distinct
+from kiboko.core.records.columns import ascending, distinct
 from kiboko.core.tables.layout import GateLayout
 from kiboko.core.tables.pair_words import Side
 from kiboko.core.tables.places import NONE, PlacedEnd
@@ -127,7 +127,7 @@ class PairBlocks(Generic[T]):
     def _by_subnet(self, columns: Rows, near: Truths) -> Iterator[tuple[list[Rows], Rows]]:
         """The senders, place by place, and the receivers of each subnet that have near pairs."""
         own, to = self._sent.own, self._to.taken(columns)
-        for subnet in np.unique(own.subnet[near.any(axis=0)]).tolist():
+        for subnet in ascending(own.subnet[near.any(axis=0)])[0].tolist():
             mine = np.flatnonzero(own.subnet == subnet)
             yield [mine[rows] for rows in _groups(own.place[mine])], np.flatnonzero(to.subnet == subnet)
 

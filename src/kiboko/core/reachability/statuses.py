@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.reachability.space import SpaceEnd
+from kiboko.core.records.columns import ascending
 from kiboko.core.tables.kinds import Kinds, Words
 from kiboko.core.tables.traces import Marks, hashed
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
@@ -70,7 +71,7 @@ class Statuses:
     def of(self, senders: Rows, *outcome: Words) -> NDArray[np.int32]:
         """The numbers of what every service comes to: int32[m, n, services], of words uint64[m, n, words]."""
         ids = self.ids(senders, *outcome)
-        known, back = np.unique(ids, return_inverse=True)
+        known, back = ascending(ids.reshape(-1))
         return self.rows(known)[back.reshape(ids.shape)]
 
     def ids(self, senders: Rows, *outcome: Words) -> NDArray[np.int32]:

@@ -18,7 +18,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, WITH_PORTS, Service
 from kiboko.core.reachability.alike_classes import AlikeClasses
 from kiboko.core.reachability.cell_columns import CellColumns
-from kiboko.core.records.columns import distinct
+from kiboko.core.records.columns import ascending, distinct
 from kiboko.core.tables.kinds import Kinds, Words, as_truths, as_words
 from kiboko.core.tables.places import NONE
 from kiboko.core.walk.walk import Walk
@@ -217,7 +217,7 @@ class ToldRows:
             return only.group, only.outcome, np.zeros(len(only.group), dtype=np.int64), only.kinds, only.rank * 2
         width = 1 + max(int(each.outcome.max(initial=0)) for _, each in found)
         codes = [each.group * width + each.outcome for _, each in found]
-        union = np.unique(np.concatenate(codes))
+        union = ascending(np.concatenate(codes))[0]
         group, outcome = np.divmod(union, width)
         words = np.zeros((2, len(union), self._words), dtype=np.uint64)
         rank = np.full((2, len(union)), 1 << 30, dtype=np.int64)

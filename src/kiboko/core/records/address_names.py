@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.header.addresses import Address
-from kiboko.core.records.columns import KeyNumbers, distinct, in_order
+from kiboko.core.records.columns import KeyNumbers, ascending, distinct, in_order
 from kiboko.core.records.flow_table import AddressTable
 
 Rows = NDArray[np.int64]
@@ -42,7 +42,7 @@ class AddressNames:
             self._of_stretch = np.full(len(stretches), _NOT_ASKED, dtype=np.int64)
         found: Rows = self._of_stretch[at]
         fresh = np.flatnonzero(found == _NOT_ASKED)
-        for place in np.unique(at[fresh]).tolist():
+        for place in ascending(at[fresh])[0].tolist():
             first = stretches.first(place)
             self._of_stretch[place] = _BY_ITSELF if first is None else self._number_of(first)
         found[fresh] = self._of_stretch[at[fresh]]

@@ -156,7 +156,7 @@ class BoxLists:
         """For each atom of a dimension something that is equal for atoms that no box of some lists tells apart; of any
         list where none are named."""
         frozen = self._arrays()[dimension]
-        rows = slice(None) if lists is None else np.unique(frozen.row[np.array(lists, dtype=np.int64)])
+        rows = slice(None) if lists is None else ascending(frozen.row[np.array(lists, dtype=np.int64)])[0]
         classes = frozen.classes[rows][:, atoms].T
         return [row.tobytes() for row in np.ascontiguousarray(classes)]
 

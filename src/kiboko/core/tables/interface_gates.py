@@ -96,10 +96,8 @@ class InterfaceGates:
         made.host_list = self.host_list.copy()
         made._place(fresh)
         made._lay(fresh)
-        for number, interface in enumerate(self._interfaces):
-            host = ground.topology.instances[interface.instance].host_filter
-            if isinstance(host, str) and host in changed:
-                made._ask_host(number, interface)
+        hosts = [ground.topology.instances[interface.instance].host_filter for interface in self._interfaces]
+        made._ask_hosts(np.flatnonzero([isinstance(host, str) and host in changed for host in hosts]))
         return made
 
     def ask_one(self, number: int) -> None:
@@ -113,8 +111,7 @@ class InterfaceGates:
         if not len(fresh):
             return
         self._is_known[fresh] = True
-        for number in fresh.tolist():
-            self._ask_host(number, self._interfaces[number])
+        self._ask_hosts(fresh)
         self._place(fresh)
         self._lay(fresh)
 
@@ -126,17 +123,24 @@ class InterfaceGates:
             self._placed[numbers] = [slots for slots, _ in told]
             self._together[numbers] = [is_any for _, is_any in told]
 
-    def _ask_host(self, number: int, interface: Interface) -> None:
-        instance = self._ground.topology.instances[interface.instance]
-        host = instance.host_filter
-        if isinstance(host, HostRuleSet):
-            self.host_kernel[number] = True
-            self._lists.kernel_list(instance)
-        elif host is not None:
-            if host not in self._host_lists:
-                chosen = self._ground.topology.filters[host]
-                self._host_lists[host] = [self._lists.list_of(chosen, way) for way in WAYS]
-            self.host_list[number] = self._host_lists[host]
+    def _ask_hosts(self, numbers: NDArray[np.int64]) -> None:
+        """Note the filters of the hosts of some interfaces."""
+        instances, known = self._ground.topology.instances, self._host_lists
+        filtered: tuple[list[int], list[list[int]]] = [], []
+        for number in numbers.tolist():
+            instance = instances[self._interfaces[number].instance]
+            host = instance.host_filter
+            if isinstance(host, HostRuleSet):
+                self.host_kernel[number] = True
+                self._lists.kernel_list(instance)
+            elif host is not None:
+                if host not in known:
+                    chosen = self._ground.topology.filters[host]
+                    known[host] = [self._lists.list_of(chosen, way) for way in WAYS]
+                filtered[0].append(number)
+                filtered[1].append(known[host])
+        if filtered[0]:
+            self.host_list[filtered[0]] = filtered[1]
 
     def _slots(self, carried: tuple[str, ...]) -> tuple[list[int], list[bool]]:
         """The numbers of an interface's filters in the order of its gates, and which of them are of its `any` set: each

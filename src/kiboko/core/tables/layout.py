@@ -298,6 +298,7 @@ class GateLayout:
         known = self._arrays
         done = len(next(iter(known.values()))) if known else 0
         if done < len(self.ways):
+            told: dict[int, tuple[int, ...]] = {}  # ways that are alike but for their zones have most columns in common
             for part, ways, width in (("request", self._request, 0), ("reply", self._reply, 1)):
                 table = np.zeros((len(_READ), len(ways), self.widths[width]), dtype=np.int64)
                 for number, name in enumerate(_READ):
@@ -307,7 +308,10 @@ class GateLayout:
                     known[f"{part} {name}"] = table[number]
                 for row, way in enumerate(ways[done:], done):
                     if way:
-                        table[:, row, : len(way)] = np.array([self._read(place) for place in way], dtype=np.int64).T
+                        for place in way:
+                            if id(place) not in told:
+                                told[id(place)] = self._read(place)
+                        table[:, row, : len(way)] = np.array([told[id(place)] for place in way], dtype=np.int64).T
         return known
 
     def _read(self, place: Slot) -> tuple[int, ...]:

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from kiboko.core.records.columns import ascending, distinct
 from kiboko.core.tables.boxes import DESTINATIONS, PORTS, SERVICES, SOURCES
 from kiboko.core.tables.filter_lists import DROPS, REJECTS, UNFILTERED_TRACKED
 from kiboko.core.tables.kinds import WORD, Kinds, Words, as_truths
@@ -93,7 +94,7 @@ class _Side:
     def of(cls, words: Words, classes: Rows) -> _Side:
         """The side of some pairs, by what rules match."""
         start = np.concatenate([[0], np.cumsum(np.bincount(classes, minlength=len(words)))])
-        met = np.bitwise_or.reduce(words[np.unique(classes)], axis=0)
+        met = np.bitwise_or.reduce(words[ascending(classes.reshape(-1))[0]], axis=0)
         return cls(classes, words, met, np.argsort(classes, kind="stable"), start)
 
     def count(self, matched: NDArray[np.bool_]) -> int:
@@ -218,17 +219,19 @@ class RuleWords:
     def _of_pairs(self, lists: Rows, from_: Rows, to: Rows) -> Done:
         """The same, each pair of classes that is met worked out once."""
         shape = lists.shape
-        keys, back = np.unique(np.stack([each.reshape(-1) for each in (lists, from_, to)]), axis=1, return_inverse=True)
-        count = keys.shape[1]
+        columns = [each.reshape(-1) for each in (lists, from_, to)]
+        kinds = distinct(*columns)
+        keys = [each[kinds.first] for each in columns]
+        count = len(kinds)
         found: list[NDArray[Any]] = [np.zeros((count, self._kinds.words), dtype=np.uint64) for _ in range(3)]
         found += [np.zeros(count, dtype=np.uint64), *(np.zeros(count, dtype=np.int64) for _ in range(2))]
         whole = self._all()
-        for number in np.unique(keys[0]).tolist():
+        for number in ascending(keys[0])[0].tolist():
             mine = np.flatnonzero(keys[0] == number)
             done = self._worked_out(number, keys[1][mine], keys[2][mine]) if number >= 0 else whole
             for table, name in zip(found, _Tables.__slots__, strict=True):
                 table[mine] = getattr(done, name)[slice(None) if number >= 0 else number + _BELOW]
-        return Done(_Tables(*found), back.reshape(shape))
+        return Done(_Tables(*found), kinds.codes.reshape(shape))
 
     def _worked_out(self, number: int, from_: Rows, to: Rows) -> _Tables:
         """What one list does with packets between classes of sources and of destinations, int64[n] each.

@@ -294,17 +294,20 @@ def _socket(listener: model.Listener) -> _Socket:
 class _Later(model.PackedListeners):
     """Listeners of one machine as they are kept: most are never made."""
 
-    __slots__ = ("_made", "_packed", "_sockets")
+    __slots__ = ("_accepting", "_made", "_packed", "_sockets")
 
     def __init__(self, packed: bytes, sockets: Sequence[model.Listener]) -> None:
         """`sockets` are what is listened to anywhere, each at any place."""
         self._packed, self._sockets = packed, sockets
         self._made: tuple[model.Listener, ...] | None = None
+        self._accepting: list[model.Listener] | None = None
 
     @property
     def sockets(self) -> list[model.Listener]:
         """What they accept, shared with other machines."""
-        return [self._sockets[each] for each in self._flat()[::3]]
+        if self._accepting is None:
+            self._accepting = [self._sockets[each] for each in self._flat()[::3]]
+        return self._accepting
 
     def _flat(self) -> list[Any]:
         import msgpack
