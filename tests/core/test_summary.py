@@ -5,9 +5,12 @@ import unittest
 from dataclasses import replace
 from unittest.mock import patch
 
+import numpy as np
+
 from kiboko.core.evidence import summary as summing
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
+from kiboko.core.evidence.group_columns import GroupColumns, merged
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.flow_table import NO_TIME, table_of
 from kiboko.core.records.line_places import LinePlaces
@@ -114,6 +117,15 @@ class Groups(unittest.TestCase):
     def test_what_waits_is_brought_together_early_and_nothing_changes(self):
         with patch.object(summing, "_FEW_WAITING", 0):
             self.assertGreater(sum(self.hold(seed) for seed in range(3)), 300)
+
+    def test_services_that_begin_together_and_end_apart_are_of_two_groups(self):
+        # Conclusion, sender, receiver, and the lowest and the highest service that nothing tells from theirs.
+        keys = [(0, 1, 2, 400, 499), (0, 1, 2, 400, 450), (0, 1, 2, 400, 499), (0, 1, 3, 400, 499)]
+        zeros = np.zeros((3, len(keys)), dtype=np.int64)
+        rows = GroupColumns(np.array(keys).T, zeros[:2], zeros, np.ones((5, len(keys)), dtype=np.int64), zeros)
+        found = merged([rows, rows])
+        self.assertEqual(list(zip(*found.key.tolist(), strict=True)), [keys[0], keys[1], keys[3]])
+        self.assertEqual(found.sums[1].tolist(), [4, 2, 2])
 
 
 if __name__ == "__main__":
