@@ -267,7 +267,7 @@ class Evaluator:
         return Tallies(
             tuple(judged.concluded[each] for each in conclusions.tolist()), conclusion_of, table.taken(first),
             addresses, source, target, number, asked.port[of], self._classes.passed[judged.classes[first]],
-            np.stack([judged.conclusion[first], judged.classes[first]], axis=1), alike, met,
+            alike, met,
             total(groups, is_first[together]), groups.counts(), of_replies.counts(),
             total(groups, packets), total(groups, octets),
             total(of_replies, packets[replies]), total(of_replies, octets[replies]),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,64 +17,83 @@ Rows = NDArray[np.int64]
 
 @dataclass(frozen=True, slots=True)
 class GroupColumns:
-    """`g` rows of groups, int64 all: `key` [5, g] tells them apart (conclusion, sender, receiver, lowest and highest
-    service number that nothing tells from theirs); `least` [2, g] is the lowest service and the earliest time met,
-    `most` [3, g] the highest and the latest, and in which turn they were taken in last; `sums` [5, g] counts
-    conversations, records, replies, packets, octets; `example` [3, g] says where the first record is (origin, place)
-    and what it came to: conclusions that tell groups apart alike may differ in the rest."""
+    """`g` rows of groups: `key` int32[5, g] tells them apart (conclusion, sender, receiver, lowest and highest service
+    number that nothing tells from theirs); `least` int64[2, g] is the lowest service and the earliest time met, `most`
+    int64[3, g] the highest and the latest, and in which turn they were taken in last; `sums` int64[5, g] counts
+    conversations, records, replies, packets, octets; `example` int32[3, g] says where the first record is (origin,
+    place) and what it came to: conclusions that tell groups apart alike may differ in the rest."""
 
-    key: Rows
+    key: NDArray[np.int32]
     least: Rows
     most: Rows
     sums: Rows
-    example: Rows
+    example: NDArray[np.int32]
 
     @classmethod
     def none(cls) -> GroupColumns:
         """No rows."""
-        five, two, three = (np.zeros((count, 0), dtype=np.int64) for count in (5, 2, 3))
-        return cls(five, two, three, five, three)
+        two, three, five = (np.zeros((count, 0), dtype=np.int64) for count in (2, 3, 5))
+        return cls(five.astype(np.int32), two, three, five, three.astype(np.int32))
 
     def __len__(self) -> int:
         return len(self.key[0])
 
     def by_key(self) -> GroupColumns:
         """Rows of one key made one row, in the order in which keys are met; the example is that of the first."""
-        if not len(self):
-            return self
-        kinds = self._kinds()
-        if len(kinds) == len(self):
-            return self
-        # Of a large estate nearly every row is of its own: those that are not are brought to the first of theirs.
-        found = self.taken(kinds.first)
-        is_first = np.zeros(len(self), dtype=np.bool_)
-        is_first[kinds.first] = True
-        more = np.flatnonzero(~is_first)
-        into = kinds.codes[more]
-        earliest = np.where(found.least[1] == NO_TIME, _NEVER, found.least[1])
-        np.minimum.at(earliest, into, np.where(self.least[1, more] == NO_TIME, _NEVER, self.least[1, more]))
-        np.minimum.at(found.least[0], into, self.least[0, more])
-        found.least[1] = np.where(earliest == _NEVER, NO_TIME, earliest)
-        for mine, others in zip(found.most, self.most[:, more], strict=True):
-            np.maximum.at(mine, into, others)
-        for mine, others in zip(found.sums, self.sums[:, more], strict=True):
-            np.add.at(mine, into, others)
-        return found
-
-    def _kinds(self) -> Distinct:
-        """The rows of one key each. The lowest of services that nothing tells apart says which these are, so that the
-        highest needs no looking at, but to see that this holds."""
-        highest = self.key[-1]
-        kinds = distinct(*self.key[:-1])
-        return kinds if (highest == highest[kinds.first][kinds.codes]).all() else distinct(*self.key)
+        return _together([self])
 
     def taken(self, rows: Rows) -> GroupColumns:
         """Some of the rows."""
-        return GroupColumns(*(each[:, rows] for each in (self.key, self.least, self.most, self.sums, self.example)))
+        return GroupColumns(self.key[:, rows], self.least[:, rows], self.most[:, rows], self.sums[:, rows],
+                            self.example[:, rows])  # fmt: skip
 
 
 def merged(parts: list[GroupColumns]) -> GroupColumns:
     """Several of them as one, each key once; without those of which all records were taken back."""
-    names = ("key", "least", "most", "sums", "example")
-    whole = GroupColumns(*(np.concatenate([getattr(part, name) for part in parts], axis=1) for name in names)).by_key()
+    whole = _together(parts)
     return whole.taken(np.flatnonzero(whole.sums[1])) if (whole.sums[1] == 0).any() else whole
+
+
+def _together(parts: list[GroupColumns]) -> GroupColumns:
+    """The rows of several, each key once. One field is brought together after the other: there may be millions."""
+
+    def joined(name: str) -> NDArray[Any]:
+        columns = [getattr(part, name) for part in parts]
+        return np.concatenate(columns, axis=1) if len(columns) > 1 else columns[0]
+
+    key = joined("key")
+    if not key.size:
+        return GroupColumns.none()
+    kinds = _kinds(key)
+    if len(kinds) == len(key[0]):
+        return GroupColumns(key, joined("least"), joined("most"), joined("sums"), joined("example"))
+    # Of a large estate nearly every row is of its own: those that are not are brought to the first of theirs.
+    is_first = np.zeros(len(key[0]), dtype=np.bool_)
+    is_first[kinds.first] = True
+    more = np.flatnonzero(~is_first)
+    into = kinds.codes[more]
+
+    def divided(name: str) -> tuple[NDArray[Any], NDArray[Any]]:
+        columns = joined(name)
+        return columns[:, kinds.first], columns[:, more]
+
+    least, others = divided("least")
+    np.minimum.at(least[0], into, others[0])
+    earliest = np.where(least[1] == NO_TIME, _NEVER, least[1])
+    np.minimum.at(earliest, into, np.where(others[1] == NO_TIME, _NEVER, others[1]))
+    least[1] = np.where(earliest == _NEVER, NO_TIME, earliest)
+    most, others = divided("most")
+    for mine, other in zip(most, others, strict=True):
+        np.maximum.at(mine, into, other)
+    sums, others = divided("sums")
+    for mine, other in zip(sums, others, strict=True):
+        np.add.at(mine, into, other)
+    return GroupColumns(key[:, kinds.first], least, most, sums, joined("example")[:, kinds.first])
+
+
+def _kinds(key: NDArray[np.int32]) -> Distinct:
+    """The rows of one key each. The lowest of services that nothing tells apart says which these are, so that the
+    highest needs no looking at, but to see that this holds."""
+    highest = key[-1]
+    kinds = distinct(*key[:-1])
+    return kinds if (highest == highest[kinds.first][kinds.codes]).all() else distinct(*key)

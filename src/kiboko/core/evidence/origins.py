@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from kiboko.core.evidence.comparison import Conclusion, Finding, FlowAsked
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.records.line_places import LinePlaces
+from kiboko.core.records.narrow import put_away
 from kiboko.core.records.records import FlowRecord, ProbeRecord
 
 Settle = Callable[[Conclusion, FlowAsked], Finding]
@@ -53,7 +54,11 @@ class FlowOrigin:
 
     def taken(self, places: Rows) -> FlowOrigin:
         """Those at some places."""
-        return dataclasses.replace(self, tallies=self.tallies.taken(places))
+        return dataclasses.replace(self, tallies=self.tallies.taken(places)).kept()
+
+    def kept(self) -> FlowOrigin:
+        """The same in as little room as it can be."""
+        return dataclasses.replace(self, tallies=put_away(self.tallies))
 
     def example(self, place: int) -> ProbeRecord | FlowRecord:
         """The example at a place."""

@@ -32,6 +32,7 @@ from kiboko.core.network.directory import Directory
 from kiboko.core.records.address_names import AddressNames, Stretches
 from kiboko.core.records.columns import ascending, distinct
 from kiboko.core.records.line_places import LinePlaces
+from kiboko.core.records.narrow import whole
 from kiboko.core.records.records import DENIED, REFUSED, ProbeRecord
 
 _Key = tuple[object, ...]
@@ -237,7 +238,7 @@ class Summary:
     def _add(self, columns: GroupColumns, source: FlowOrigin) -> None:
         columns.example[0], columns.most[2] = len(self._origins), self.turn
         self.turn += 1
-        self._origins.append(source)
+        self._origins.append(source.kept())
         self._gathered.append(columns)
         self._is_apart = False
         if len(self._gathered) > 1 and sum(map(len, self._gathered[1:])) > max(_FEW_WAITING, len(self._gathered[0])):
@@ -277,23 +278,28 @@ class Summary:
 
     def _columns(self, tallies: Tallies, settle: Settle, sign: int) -> Counted:
         """The tallies as rows of groups, counted among the totals."""
-        counts = np.bincount(tallies.conclusion, weights=tallies.count, minlength=len(tallies.concluded))
-        for concluded, count in zip(tallies.concluded, counts.tolist(), strict=True):
-            self._count(concluded, sign * int(count))
-        self.conversations += sign * int(tallies.conversations.sum())
-        self.replies += sign * int(tallies.replies.sum())
+
+        def of(*names: str) -> list[Rows]:
+            return [whole(getattr(tallies, name)) for name in names]
+
+        conclusion, *sums = of("conclusion", "conversations", "count", "replies", "packets", "octets")
+        conversations, count, replies = sums[:3]
+        counts = np.bincount(conclusion, weights=count, minlength=len(tallies.concluded))
+        for concluded, records in zip(tallies.concluded, counts.tolist(), strict=True):
+            self._count(concluded, sign * int(records))
+        self.conversations += sign * int(conversations.sum())
+        self.replies += sign * int(replies.sum())
         numbers = [self._told_numbers(each) for each in tallies.concluded]
         if not len(tallies):
             return GroupColumns.none(), None
-        own, alike = (np.array(each, dtype=np.int64)[tallies.conclusion] for each in zip(*numbers, strict=True))
+        own, alike = (np.array(each, dtype=np.int64)[conclusion] for each in zip(*numbers, strict=True))
         source, target = tallies.ends(self._addresses.numbers)
-        sums = (tallies.conversations, tallies.count, tallies.replies, tallies.packets, tallies.octets)
+        (services, met), (first, last) = of("alike", "met"), of("first", "last")
+        none, places = np.zeros(len(tallies), dtype=np.int64), np.arange(len(tallies))
         columns = GroupColumns(
-            np.stack([alike, source, target, tallies.alike[:, 0], tallies.alike[:, 1]]),
-            np.stack([tallies.met[:, 0], tallies.first]),
-            np.stack([tallies.met[:, 1], tallies.last, np.zeros(len(tallies), dtype=np.int64)]),
-            sign * np.stack(sums),
-            np.stack([np.zeros(len(tallies), dtype=np.int64), np.arange(len(tallies)), own]),
+            np.stack([alike, source, target, *services.T], dtype=np.int32, casting="same_kind"),
+            np.stack([met[:, 0], first]), np.stack([met[:, 1], last, none]), sign * np.stack(sums),
+            np.stack([none, places, own], dtype=np.int32, casting="same_kind"),
         )  # fmt: skip
         return columns, FlowOrigin(tallies, LinePlaces(), settle)
 

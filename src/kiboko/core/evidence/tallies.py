@@ -14,10 +14,11 @@ from kiboko.core.evidence.comparison import Conclusion, FlowAsked
 from kiboko.core.header.services import Service
 from kiboko.core.records.columns import has_ports
 from kiboko.core.records.flow_table import AddressTable, FlowTable, joined
-from kiboko.core.records.narrow import narrow_state, take_state
+from kiboko.core.records.narrow import Narrow, put_away, whole
 from kiboko.core.records.records import FlowRecord
 
 Rows = NDArray[np.int64]
+_COLUMN = (np.ndarray, Narrow)
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,8 +53,11 @@ class Tallies:
     """`m` tallies as columns: small, and the same wherever they were made. `examples` has the first record of each, in
     the order in which they come; `source` and `target` int64[m] are the places among `addresses` of those that were
     asked about, `service` and `port` int64[m] on what, from which client port, -1 for none; `passed` int64[m] how many
-    steps of the request's way were passed for sure. `conclusion` int64[m] is an index of `concluded`; `keys` is
-    int64[m, 2]; `alike` and `met` int64[m, 2]; the rest int64[m] each."""
+    steps of the request's way were passed for sure. `conclusion` int64[m] is an index of `concluded`;
+    `alike` and `met` int64[m, 2]; the rest int64[m] each.
+
+    From another process, and where they are kept, they come put away (`kiboko.core.records.narrow`).
+    """
 
     concluded: tuple[Conclusion, ...]
     conclusion: Rows
@@ -64,7 +68,6 @@ class Tallies:
     service: Rows
     port: Rows
     passed: Rows
-    keys: Rows
     alike: Rows
     met: Rows
     conversations: Rows
@@ -78,10 +81,12 @@ class Tallies:
     last: Rows
 
     def __getstate__(self) -> list[Any]:
-        return narrow_state(self)
+        away = put_away(self)  # and so they stay in the other process
+        return [getattr(away, each.name) for each in dataclasses.fields(away)]
 
     def __setstate__(self, state: list[Any]) -> None:
-        take_state(self, state)
+        for field, each in zip(dataclasses.fields(self), state, strict=True):
+            object.__setattr__(self, field.name, each)
 
     def __len__(self) -> int:
         return len(self.conclusion)
@@ -89,7 +94,7 @@ class Tallies:
     def taken(self, rows: Rows) -> Tallies:
         """Some of them, with no more addresses than they have."""
         columns = {each.name: getattr(self, each.name) for each in dataclasses.fields(self)}
-        columns |= {name: column[rows] for name, column in columns.items() if isinstance(column, np.ndarray)}
+        columns |= {name: column[rows] for name, column in columns.items() if isinstance(column, _COLUMN)}
         used, places = self._used(columns["source"], columns["target"])
         columns |= {
             "examples": joined([self.examples.taken(rows)]), "addresses": self.addresses.taken(used),
@@ -106,7 +111,7 @@ class Tallies:
     def ends(self, number: Callable[[AddressTable], Rows], rows: Rows | None = None) -> tuple[Rows, Rows]:
         """A number for each sender and for each address that was sent to, int64[m] both, by what numbers addresses: it
         is asked once about each that they have. Of some `rows` alone, where they are given."""
-        source, target = (side if rows is None else side[rows] for side in (self.source, self.target))
+        source, target = (whole(side) if rows is None else side[rows] for side in (self.source, self.target))
         used, _ = self._used(source, target)
         numbers = np.zeros(len(self.addresses), dtype=np.int64)
         numbers[used] = number(self.addresses.taken(used))
@@ -155,4 +160,4 @@ def no_tallies() -> Tallies:
     """Those of no conversation at all."""
     none = np.zeros(0, dtype=np.int64)
     two = np.zeros((0, 2), dtype=np.int64)
-    return Tallies((), none, FlowTable.empty(), AddressTable.of([]), *(none,) * 5, two, two, two, *(none,) * 9)
+    return Tallies((), none, FlowTable.empty(), AddressTable.of([]), *(none,) * 5, two, two, *(none,) * 9)

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.header.addresses import Address, ipv6_text
 from kiboko.core.header.services import WITH_PORTS, Service
-from kiboko.core.records.narrow import narrow_state, take_state
+from kiboko.core.records.narrow import Narrow
 from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
 
 NO_TIME = np.iinfo(np.int64).min
@@ -48,12 +48,6 @@ class AddressTable:
             np.array([a.value >> 64 for a in known], dtype=np.uint64),
             np.array([a.value & _LOW for a in known], dtype=np.uint64),
         )
-
-    def __getstate__(self) -> list[Any]:
-        return narrow_state(self)
-
-    def __setstate__(self, state: list[Any]) -> None:
-        take_state(self, state)
 
     def __len__(self) -> int:
         return len(self.family)
@@ -132,12 +126,6 @@ class FlowTable:
     destination_mac: NDArray[np.int64] | None = None
     file: NDArray[np.int32] | None = None
 
-    def __getstate__(self) -> list[Any]:
-        return narrow_state(self)
-
-    def __setstate__(self, state: list[Any]) -> None:
-        take_state(self, state)
-
     @classmethod
     def empty(cls) -> FlowTable:
         """A table of no records."""
@@ -149,7 +137,7 @@ class FlowTable:
     def taken(self, rows: NDArray[np.bool_] | NDArray[np.int64] | slice) -> FlowTable:
         """Some of the records, by a mask, their indices or a slice."""
         columns = {each.name: getattr(self, each.name) for each in dataclasses.fields(self)}
-        chosen: dict[str, Any] = {n: c[rows] if isinstance(c, np.ndarray) else c for n, c in columns.items()}
+        chosen: dict[str, Any] = {n: c[rows] if isinstance(c, (np.ndarray, Narrow)) else c for n, c in columns.items()}
         return FlowTable(**chosen)
 
     def optional(self, name: str) -> NDArray[Any]:

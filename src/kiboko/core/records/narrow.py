@@ -1,34 +1,45 @@
-"""Columns of numbers in as little room as their values allow: for what is sent from one process to another."""
+"""Columns of numbers in as little room as their values allow: to be sent to another process, or kept for long."""
 
 from __future__ import annotations
 
 import dataclasses
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 _NARROW = (np.uint8, np.uint16, np.uint32)
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
 class Narrow:
     """A column as what each value lies above the lowest, in few octets; where all are the same there are no `values`
-    at all. `kind` is the type that the column has."""
+    at all. `kind` is the type that the column has.
+
+    Of a row it gives what the column would give, and of several a column.
+    """
 
     kind: str
     shape: tuple[int, ...]
     low: int
     values: NDArray[Any] | None
 
-    def column(self) -> NDArray[Any]:
-        """The column as it was."""
-        kind = np.dtype(self.kind)
+    def __len__(self) -> int:
+        return self.shape[0]
+
+    def __getitem__(self, rows: Any) -> Any:
         if self.values is None:
-            return np.full(self.shape, self.low, dtype=kind)
-        found = self.values.astype(kind)
-        found += kind.type(self.low)
+            # An index has the shape of what it takes out, whatever stands there.
+            found = np.broadcast_to(np.dtype(self.kind).type(self.low), self.shape)[rows]
+            return found if np.ndim(found) == 0 else found.copy()
+        found = self.values[rows].astype(self.kind)
+        return found + found.dtype.type(self.low)
+
+    def whole(self) -> NDArray[Any]:
+        """The column as it was."""
+        found: NDArray[Any] = self[:]
         return found
 
 
@@ -46,13 +57,20 @@ def narrowed(column: NDArray[Any]) -> NDArray[Any] | Narrow:
     return Narrow(column.dtype.str, column.shape, low, (column - column.dtype.type(low)).astype(kind))
 
 
-def narrow_state(value: Any) -> list[Any]:
-    """The fields of a dataclass, its columns narrowed: what `__getstate__` gives."""
-    fields = [getattr(value, each.name) for each in dataclasses.fields(value)]
-    return [narrowed(each) if isinstance(each, np.ndarray) else each for each in fields]
+def put_away(value: T) -> T:
+    """A dataclass of columns, and of others like it, with all of them narrowed: it can be counted, asked for single
+    rows, and have rows taken out; whoever reckons with a column takes the `whole` of it."""
+    made = object.__new__(type(value))
+    for field in dataclasses.fields(value):  # type: ignore[arg-type]
+        each = getattr(value, field.name)
+        if isinstance(each, np.ndarray):
+            each = narrowed(each)
+        elif dataclasses.is_dataclass(each) and not isinstance(each, (type, Narrow)):
+            each = put_away(each)
+        object.__setattr__(made, field.name, each)
+    return made
 
 
-def take_state(value: Any, state: list[Any]) -> None:
-    """Give a frozen dataclass the fields that `narrow_state` gave: what `__setstate__` does."""
-    for field, each in zip(dataclasses.fields(value), state, strict=True):
-        object.__setattr__(value, field.name, each.column() if isinstance(each, Narrow) else each)
+def whole(column: NDArray[Any]) -> NDArray[Any]:
+    """A column that may have been put away, as it was."""
+    return column.whole() if isinstance(column, Narrow) else column
