@@ -18,7 +18,7 @@ class Narrow:
     """A column as what each value lies above the lowest, in few octets; where all are the same there are no `values`
     at all. `kind` is the type that the column has.
 
-    Of a row it gives what the column would give, and of several a column.
+    Of a row it gives a whole number, of several a column, as the column itself would.
     """
 
     kind: str
@@ -30,10 +30,10 @@ class Narrow:
         return self.shape[0]
 
     def __getitem__(self, rows: Any) -> Any:
+        if len(self.shape) == 1 and isinstance(rows, (int, np.integer)):
+            return self.low if self.values is None else self.low + int(self.values[rows])
         if self.values is None:
-            # An index has the shape of what it takes out, whatever stands there.
-            found = np.broadcast_to(np.dtype(self.kind).type(self.low), self.shape)[rows]
-            return found if np.ndim(found) == 0 else found.copy()
+            return np.broadcast_to(np.dtype(self.kind).type(self.low), self.shape)[rows].copy()
         found = self.values[rows].astype(self.kind)
         return found + found.dtype.type(self.low)
 
