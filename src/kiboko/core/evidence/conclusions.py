@@ -15,7 +15,7 @@ from kiboko.core.network.model import ObservationPoint
 from kiboko.core.records.columns import distinct
 from kiboko.core.records.records import ANSWERED, DENIED
 from kiboko.core.tables.filter_lists import Decider
-from kiboko.core.tables.layout import GATES
+from kiboko.core.tables.slots import GATES
 
 Rows = NDArray[np.int64]
 _ANSWERED = (judging.ANSWERED_AS_SAID, judging.ANSWERED_IN_DOUBT, judging.FIRST_ALONE, judging.ANSWERED_LEAK,

@@ -12,8 +12,9 @@ from kiboko.core.network.model import ObservationPoint
 from kiboko.core.records.columns import distinct
 from kiboko.core.records.flow_table import EVENTS
 from kiboko.core.records.records import DENIED, PASSED
-from kiboko.core.tables.layout import INTERFACE_OF, MACHINE_OF, SUBNET_OF, GateLayout, Slot
+from kiboko.core.tables.layout import INTERFACE_OF, MACHINE_OF, SUBNET_OF, GateLayout
 from kiboko.core.tables.places import NONE, PlacedEnd
+from kiboko.core.tables.slots import Slot
 from kiboko.core.tables.ways import CONSTANT, PUBLIC, SENT_TO
 
 NOWHERE = -1

@@ -22,7 +22,7 @@ from kiboko.core.records.columns import distinct
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import DROPS, REJECTS
 from kiboko.core.tables.kinds import Kind, Kinds
-from kiboko.core.tables.layout import HOST, INTERFACE, Slot
+from kiboko.core.tables.slots import HOST, INTERFACE, Slot
 from kiboko.core.tables.ways import FIXED
 
 _MOST_FLOWS = 3_000_000

@@ -22,9 +22,9 @@ from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import DOUBTFUL, REJECTS
 from kiboko.core.tables.gate_tables import Gates, GateTables
 from kiboko.core.tables.kinds import alike_ports, alike_services
-from kiboko.core.tables.layout import Slot
 from kiboko.core.tables.lines import service_line
 from kiboko.core.tables.places import NONE
+from kiboko.core.tables.slots import Slot
 from kiboko.core.tables.subject import Subject
 from kiboko.core.walk.walk import Walk, Walker
 

@@ -12,7 +12,7 @@ from kiboko.core.reachability.space import Space, SpaceEnd
 from kiboko.core.tables.column import FlowColumn, Flows
 from kiboko.core.tables.filter_lists import PASSES, Decider
 from kiboko.core.tables.kinds import Kind
-from kiboko.core.tables.layout import GATES
+from kiboko.core.tables.slots import GATES
 from kiboko.core.walk.gates import FORWARD, REPLY
 
 MOST_FLOWS = 20_000

@@ -29,23 +29,11 @@ from kiboko.core.tables.filter_lists import (
     Decider,
 )
 from kiboko.core.tables.flow_ways import ways_between
-from kiboko.core.tables.layout import (
-    HOST,
-    INTERFACE,
-    LIST,
-    LISTENER,
-    NO_GATE,
-    SETTLED,
-    SUBNET,
-    ZONE_DEFAULT,
-    Classes,
-    GateLayout,
-    Sort,
-    kernel_code,
-)
+from kiboko.core.tables.layout import Classes, GateLayout, kernel_code
 from kiboko.core.tables.lines import NO_PORT
 from kiboko.core.tables.listeners import TAKEN
 from kiboko.core.tables.places import NONE
+from kiboko.core.tables.slots import HOST, INTERFACE, LIST, LISTENER, NO_GATE, SETTLED, SUBNET, ZONE_DEFAULT, Sort
 from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, Gate
 
 _HOST_GATES = ("host-out", "host-in")

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection
 from copy import copy
-from dataclasses import dataclass
-from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -31,17 +29,12 @@ from kiboko.core.tables.interface_gates import IN, OUT, WAYS, InterfaceGates
 from kiboko.core.tables.lines import AddressLine, NumberLine, port_line
 from kiboko.core.tables.listeners import Listeners
 from kiboko.core.tables.places import NONE, PlacedEnd, Places
+from kiboko.core.tables.slots import HOST, INTERFACE, LIST, LISTENER, NO_SORT, SETTLED, SUBNET, ZONE_DEFAULT, Slot, Sort
 from kiboko.core.tables.subject import Subject, everything
-from kiboko.core.tables.ways import CONSTANT, FIXED, RECEIVER, SENDER, Gate, Way, find_way, recrossed
-from kiboko.core.walk.gates import REPLY
+from kiboko.core.tables.ways import CONSTANT, FIXED, Gate, Way, find_way, recrossed
 from kiboko.core.walk.walk import Walker
 
-NO_GATE, SETTLED, INTERFACE, HOST, SUBNET, LIST, ZONE_DEFAULT, LISTENER = range(8)
-GATES = ("listener", "route", "source", "destination", "translate", "zone", "outside", "subnet-in", "subnet-out",
-         "instance-in", "instance-out", "host-in", "host-out")  # fmt: skip
-"""Every kind of gate; the place of one is its number."""
 _READ = ("sort", "whose", "settled", "source_atom", "destination_atom")
-_WHOSE = (SENDER, RECEIVER, FIXED)
 _NOT_ASKED = -9
 Classes = tuple[int, ...]
 """Where a packet stands among what a kernel rule set tells apart: the classes of its source and destination, and of
@@ -55,46 +48,6 @@ def kernel_code(share: host_judge.HostShare | None) -> int:
     if share is None:
         return PASSES
     return DOUBTFUL if share.action == host_judge.UNKNOWN else ACTIONS[share.action]
-
-
-class Sort(NamedTuple):
-    """What tells how a column of a way is asked: its kind, which of its slots and in which direction, whose it is (an
-    index of sender, receiver, neither), where its source and destination stand, and which columns of the request keep
-    state for it."""
-
-    kind: int
-    slot: int
-    way: int
-    of: int
-    source: int
-    destination: int
-    keepers: tuple[int, ...]
-
-
-@dataclass(slots=True)
-class Slot:
-    """One column of a way: what kind of gate, whose, which of its slots; kinds of addresses; for a gate of the reply,
-    the columns of the request that keep state for it."""
-
-    kind: int
-    gate: Gate
-    whose: int = NONE
-    """Of a gate that is the same for all flows: the number of its interface, subnet or list."""
-    slot: int = 0
-    way: int = OUT
-    settled: int = PASSES
-    keepers: tuple[int, ...] = ()
-
-    @property
-    def number(self) -> int:
-        """What kind of gate it is and in which direction, as a number from 1."""
-        return 1 + GATES.index(self.gate.step.gate) + (len(GATES) if self.gate.direction == REPLY else 0)
-
-    @property
-    def side(self) -> int:
-        """The same, of an outside's edge also whether its filter is asked inbound or outbound: rules of either side may
-        have the same name."""
-        return 2 * self.number + self.way
 
 
 class GateLayout:
@@ -151,7 +104,7 @@ class GateLayout:
         self._like: dict[int, int] = {}
         self._first_like: dict[tuple[object, ...], int] = {}
         self._arrays: dict[str, NDArray[np.int64]] = {}
-        self.sorts: dict[Sort, int] = {Sort(NO_GATE, 0, OUT, 0, CONSTANT, CONSTANT, ()): 0}
+        self.sorts: dict[Sort, int] = {NO_SORT: 0}
         """The sorts of columns, by number: that of no column is 0."""
         self.widths = (0, 0)
         """How many columns requests and replies have at most."""
@@ -321,9 +274,7 @@ class GateLayout:
             self.addresses.atom(address) if kind == CONSTANT else 0
             for kind, address in ((gate.source, gate.step.source), (gate.destination, gate.step.destination))
         ]
-        sort = Sort(place.kind, place.slot, place.way, _WHOSE.index(gate.whose), gate.source, gate.destination,
-                    place.keepers)  # fmt: skip
-        return self.sorts.setdefault(sort, len(self.sorts)), place.whose, place.settled, *atoms
+        return self.sorts.setdefault(place.sort, len(self.sorts)), place.whose, place.settled, *atoms
 
     def widen(self, request: int, reply: int) -> None:
         """Make room for so many gates of a request and of a reply, though no way has them."""
@@ -393,7 +344,7 @@ class GateLayout:
     def alike(self, way: int) -> int:
         """The first way that has the same gates as one: nothing but whose they are tells flows of the two apart."""
         if way not in self._like:
-            told = tuple(tuple(map(_told, slots)) for slots in (self._request[way], self._reply[way]))
+            told = tuple(tuple(slot.told for slot in slots) for slots in (self._request[way], self._reply[way]))
             self._like[way] = self._first_like.setdefault((*told, self.ways[way].has_reply), way)
         return self._like[way]
 
@@ -478,15 +429,3 @@ class GateLayout:
                 found[number] = read(slot) if slot is not None else 0
         told: NDArray[np.int64] = found[back]
         return told
-
-
-def _told(slot: Slot) -> tuple[object, ...]:
-    """What of a column decides how it is judged."""
-    gate, step = slot.gate, slot.gate.step
-    interface = step.interface or step.egress
-    return (
-        slot.kind, slot.whose, slot.slot, slot.way, slot.settled, slot.keepers, gate.whose, gate.source,
-        gate.destination, step.gate, step.way, step.interface is not None, step.egress is not None,
-        step.source if gate.source == CONSTANT else None, step.destination if gate.destination == CONSTANT else None,
-        (interface.name, step.egress and step.egress.name) if interface is not None and gate.whose == FIXED else None,
-    )  # fmt: skip

@@ -16,11 +16,12 @@ from kiboko.core.records.columns import ascending
 from kiboko.core.tables.filter_lists import DROPS, NO_LIST, REJECTS, UNFILTERED
 from kiboko.core.tables.kernel_words import LATER, OWN_DEVICE, REPLY, REQUEST, HostGate, KernelWords
 from kiboko.core.tables.kinds import Kinds, Words
-from kiboko.core.tables.layout import HOST, INTERFACE, LIST, LISTENER, SETTLED, SUBNET, ZONE_DEFAULT, GateLayout, Slot
+from kiboko.core.tables.layout import GateLayout
 from kiboko.core.tables.listeners import ELSEWHERE, TAKEN
 from kiboko.core.tables.places import NONE
 from kiboko.core.tables.rule_words import RuleWords
 from kiboko.core.tables.sent_off import NO_WAY
+from kiboko.core.tables.slots import HOST, INTERFACE, LIST, LISTENER, SETTLED, SUBNET, ZONE_DEFAULT, Slot
 from kiboko.core.tables.traces import Marks, Trace
 from kiboko.core.tables.ways import CONSTANT, FIXED, OWN, PUBLIC, RECEIVER, SENDER, SENT_TO, Gate
 
