@@ -142,13 +142,16 @@ class Evaluator:
             self._forget()
         if not len(table):
             none = np.zeros(0, dtype=np.int64)
-            return Judged(none, self._conclusions.listed, none, none > 0, none.astype(np.uint8), None, None, none > 0)
+            return Judged(none, self._conclusions.listed, none, none > 0, none.astype(np.uint8), none > 0, None, None,
+                          self._classes, none > 0)  # fmt: skip
         found = bring_together(table, self.ends, self._known_ports, unheard if at_edge is None else at_edge)
         points = self._points.of(table)
         asked, conclusion, classes, around = self._judged(table, found, points, unheard)
         weight, is_twice = weights(table, found)
+        is_first = np.zeros(len(table), dtype=np.bool_)
+        is_first[found.first] = True
         return Judged(conclusion[found.of], self._conclusions.listed, classes[found.of], found.is_reply(), weight,
-                      found, asked, is_twice, around)  # fmt: skip
+                      is_first, found, asked, self._classes, is_twice, around)  # fmt: skip
 
     def _judged(
         self, table: FlowTable, found: Conversations, points: Rows | None, unheard: Truths | None
@@ -250,8 +253,6 @@ class Evaluator:
             services = asked.service[found.of[rows[several]]]
             np.minimum.at(met[:, 0], groups.codes[several], services)
             np.maximum.at(met[:, 1], groups.codes[several], services)
-        is_first = np.zeros(len(table), dtype=np.int64)
-        is_first[found.first] = 1
         weight, is_reply = judged.weight[together], judged.is_reply[together]
         packets, octets = table.packets[together], table.octets[together]
         if not weight.all():
@@ -266,9 +267,9 @@ class Evaluator:
 
         return Tallies(
             tuple(judged.concluded[each] for each in conclusions.tolist()), conclusion_of, table.taken(first),
-            addresses, source, target, number, asked.port[of], self._classes.passed[judged.classes[first]],
+            addresses, source, target, number, asked.port[of], judged.kinds.passed[judged.classes[first]],
             alike, met,
-            total(groups, is_first[together]), groups.counts(), of_replies.counts(),
+            total(groups, judged.is_first[together].astype(np.int64)), groups.counts(), of_replies.counts(),
             total(groups, packets), total(groups, octets),
             total(of_replies, packets[replies]), total(of_replies, octets[replies]),
             groups.least(table.start[together], int(NO_TIME)),

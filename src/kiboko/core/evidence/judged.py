@@ -20,18 +20,21 @@ Truths = NDArray[np.bool_]
 class Judged:
     """What the records of a table come to, each by its conversation: `conclusion` int64[n] is an index of `concluded`;
     `classes` int64[n] tells conversations apart as far as anything in the network does; `is_reply` bool[n] which
-    records are of whoever was sent to; `weight` uint8[n] is 0 for those whose packets others show too. `found` are the
-    conversations, of which `asked` has the ends. `is_twice` bool[n] are records of one capture that was taken twice; of
-    the others whose packets count elsewhere they were taken at a further point. `around` int64[k] is what others tell
-    of each conversation, as `contexts` has it."""
+    records are of whoever was sent to; `weight` uint8[n] is 0 for those whose packets others show too; `is_first`
+    bool[n] are those that stand for their conversation where these are counted. `found` are the conversations, of which
+    `asked` has the ends, and `kinds` what the classes come to. `is_twice` bool[n] are records of one capture that was
+    taken twice; of the others whose packets count elsewhere they were taken at a further point. `around` int64[k] is
+    what others tell of each conversation, as `contexts` has it."""
 
     conclusion: Rows
     concluded: list[Conclusion]
     classes: Rows
     is_reply: Truths
     weight: NDArray[np.uint8]
+    is_first: Truths
     found: Conversations | None
     asked: Asked | None
+    kinds: Classes
     is_twice: Truths
     around: Rows | None = None
 
@@ -43,7 +46,7 @@ class Judged:
     def part(self, rows: Rows | slice) -> Judged:
         """Those of some of the records."""
         return Judged(self.conclusion[rows], self.concluded, self.classes[rows], self.is_reply[rows], self.weight[rows],
-                      None, None, self.is_twice[rows])  # fmt: skip
+                      self.is_first[rows], None, None, self.kinds, self.is_twice[rows])  # fmt: skip
 
 
 class Classes:

@@ -19,11 +19,36 @@ from kiboko.core.records.columns import ascending
 from kiboko.core.records.extent import WHOLE, Extent, extent_of
 from kiboko.core.records.flow_table import NO_TIME, FlowTable, joined, milliseconds
 
+Rows = NDArray[np.int64]
+Truths = NDArray[np.bool_]
 _MOST_WAITING = 200_000
 _WINDOW = 50_000
 _MOST_OLDER = 1_000_000
 _MOST_KINDS = 500_000
 """So many kinds of traffic are kept for the report, some 0.4 KB each."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Said:
+    """What was said of a table, of which the records from `first` on are the window; `is_cut` bool[window] are those of
+    conversations of which earlier ones are in it no more."""
+
+    table: FlowTable
+    judged: Judged
+    first: int
+    is_cut: Truths
+
+    @classmethod
+    def of(cls, table: FlowTable, judged: Judged, first: int) -> _Said:
+        """What was said of a table of at least one record."""
+        assert judged.found is not None
+        begins = judged.found.first[judged.found.of[first:]]
+        return cls(table, judged, first, (begins < first) | ~judged.is_first[begins])
+
+    @property
+    def window(self) -> slice:
+        """The rows of the window."""
+        return slice(self.first, None)
 
 
 @dataclass(slots=True)
@@ -47,9 +72,9 @@ class Watch:
     _waiting: list[FlowTable] = field(default_factory=list)
     _size: int = 0
     _window: FlowTable = field(default_factory=FlowTable.empty)
-    _before: Judged | None = None
+    _before: _Said | None = None
     """What was said of the window."""
-    _unheard: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, dtype=np.bool_))
+    _unheard: Truths = field(default_factory=lambda: np.zeros(0, dtype=np.bool_))
     """Of which records of the window those that they belong to may have been let go before they came."""
     _has_let_go: bool = False
     """Whether there were others before it."""
@@ -92,11 +117,15 @@ class Watch:
             if len(fresh):
                 self._older = ascending(np.append(self._older, fresh))[0][-_MOST_OLDER:]
             judged = with_older(self._evaluator, table, judged, self._older)
+        judged = self._counted_on(judged)
         found: list[Disagreements] = []
-        changed = self._changed(judged, before)
+        changed, recounted = self._changed(judged)
         if len(changed):
-            self._take_back(table, judged, changed)
+            self._take_back(changed)
             found.append(self._taken(table, judged, changed))
+        if len(recounted):  # it is said as it was, and nobody need be told of it again
+            self._taken(table, judged, recounted)
+            self._take_back(recounted)
         self._turns.append((self.summary.turn, len(table) - before))
         found.append(self._taken(table, judged, np.arange(before, len(table))))
         self.judged += len(table) - before
@@ -107,28 +136,44 @@ class Watch:
         """The time of which all records are in the window still."""
         return extent_of(table.last(), at_end=False) if self._has_let_go else WHOLE
 
-    def _changed(self, judged: Judged, before: int) -> NDArray[np.int64]:
-        """The rows of the window whose conversations come to something else now."""
-        if self._before is None:
-            return np.zeros(0, dtype=np.int64)
-        said = self._before.conclusion
-        if self._before.concluded is not judged.concluded:  # the evaluator has let go of all, and numbered them anew
-            numbers = {each: number for number, each in enumerate(judged.concluded)}
-            said = np.array([numbers.get(each, -1) for each in self._before.concluded], dtype=np.int64)[said]
-        return np.flatnonzero(said != judged.conclusion[:before])
+    def _counted_on(self, judged: Judged) -> Judged:
+        """What is said now; of conversations of which records have left the window what was counted stays as it is."""
+        said = self._before
+        if said is None or not said.is_cut.any():
+            return judged
+        assert judged.found is not None
+        rows = np.flatnonzero(said.is_cut)
+        is_cut = np.zeros(len(judged.found), dtype=np.bool_)
+        is_cut[judged.found.of[rows]] = True
+        weight = judged.weight.copy()
+        weight[rows] = said.judged.weight[said.window][rows]
+        return dataclasses.replace(judged, weight=weight, is_first=judged.is_first & ~is_cut[judged.found.of])
 
-    def _take_back(self, table: FlowTable, judged: Judged, rows: NDArray[np.int64]) -> None:
+    def _changed(self, judged: Judged) -> tuple[Rows, Rows]:
+        """The rows of the window that come to something else now, or are of a conversation between other ends or on
+        another service; and those of which other packets or conversations are to be counted alone."""
+        said = self._before
+        if said is None:
+            return np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64)
+        before, count = said.judged, len(said.is_cut)
+        conclusion = before.conclusion
+        if before.concluded is not judged.concluded:  # the evaluator has let go of all, and numbered them anew
+            numbers = {each: number for number, each in enumerate(judged.concluded)}
+            conclusion = np.array([numbers.get(each, -1) for each in before.concluded], dtype=np.int64)[conclusion]
+        is_other = conclusion[said.window] != judged.conclusion[:count]
+        for mine, now in zip(_asked(before, said.window), _asked(judged, slice(count)), strict=True):
+            is_other |= mine != now
+        is_recounted = np.zeros(count, dtype=np.bool_)
+        for name in ("weight", "is_first", "is_reply"):
+            is_recounted |= getattr(before, name)[said.window] != getattr(judged, name)[:count]
+        return np.flatnonzero(is_other), np.flatnonzero(is_recounted & ~is_other)
+
+    def _take_back(self, rows: Rows) -> None:
         """Take back what was said of some rows of the window."""
-        assert self._before is not None
-        before = self._before
-        conclusion, weight, concluded = judged.conclusion.copy(), judged.weight.copy(), judged.concluded
-        known = np.arange(len(before.conclusion))
-        conclusion[known], weight[known] = before.conclusion, before.weight
-        if before.concluded is not concluded:  # it was numbered otherwise
-            conclusion[known] += len(concluded)
-            concluded = [*concluded, *before.concluded]
-        said = dataclasses.replace(judged, conclusion=conclusion, weight=weight, concluded=concluded)
-        self.summary.take_all(self._evaluator.summed(table, said, rows), self.comparison.finding, taken_back=True)
+        said = self._before
+        assert said is not None
+        tallies = self._evaluator.summed(said.table, said.judged, said.first + rows)
+        self.summary.take_all(tallies, self.comparison.finding, taken_back=True)
 
     def _taken(self, table: FlowTable, judged: Judged, rows: NDArray[np.int64]) -> Disagreements:
         """Take some rows in; the leaks and breaks among them."""
@@ -143,4 +188,12 @@ class Watch:
         self.summary.keep_most(_MOST_KINDS, self._turns[0][0])
         self._has_let_go |= first > 0
         self._window = table.taken(slice(first, None))
-        self._before, self._unheard = judged.part(slice(first, None)), unheard[first:]
+        self._before, self._unheard = _Said.of(table, judged, first), unheard[first:]
+
+
+def _asked(judged: Judged, rows: slice) -> tuple[Rows, ...]:
+    """Between which ends and on which service the conversations of some records are, int64[n] each."""
+    found, asked = judged.found, judged.asked
+    assert found is not None and asked is not None
+    of = found.of[rows]
+    return asked.sender[of], asked.target[of], asked.service[of]
