@@ -16,7 +16,7 @@ from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.header.addresses import parse_address
 from kiboko.core.header.services import Service, parse_services
-from kiboko.core.records.flow_table import table_of
+from kiboko.core.records.flow_table import joined, table_of
 from kiboko.core.records.records import FlowRecord
 from kiboko.core.walk.walk import Walker
 from tests.core.test_clauses_signals import listing
@@ -104,6 +104,16 @@ class Evidence(unittest.TestCase):
         summary = self.summed(request, request, elsewhere, part)
         (group,) = summary.groups.values()
         self.assertEqual((group.count, group.conversations, group.packets, group.octets), (4, 1, 7, 420))
+
+    def test_e1_a_capture_is_known_again_in_another_table_where_its_addresses_are_others(self):
+        """Tables that are brought together keep their addresses: the same one is there twice."""
+        request = flow(BOB, ANN, "ssh", 40000, flags=ALL, packets=5, point="2")
+        comparison = Comparison(Walker(load(network())))
+        table = joined([table_of([request]), table_of([flow(CAT, BOB, "ssh", 1), request])])
+        (copied,) = (
+            each for each in Evaluator(comparison).tallies(table) if each.conversations == 1 and each.count == 2
+        )
+        self.assertEqual((copied.packets, copied.octets), (5, request.octets))
 
     # E2: who began.
 

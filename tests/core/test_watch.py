@@ -176,6 +176,11 @@ class Watching(unittest.TestCase):
         flows = [dataclasses.replace(one, point="near", packets=2), dataclasses.replace(one, point="far", packets=3)]
         self.assertEqual(sum(group.packets for group in self.hold_to_a_log(flows).rows()), 3)
 
+    def test_a_copy_that_comes_later_counts_no_packets(self):
+        one = record("10.1.1.10", "10.1.2.10", 40000, 22, PASSED, 2)
+        summary = self.hold_to_a_log([one, record("10.1.2.10", "10.1.1.10", 1, 80, PASSED, 2), one])
+        self.assertEqual(sum(group.packets for group in summary.rows() if group.source == "ann"), 1)
+
     def test_what_two_conversations_turn_out_to_be_is_one(self):
         # Ten minutes apart they are two, until one comes that lies between them.
         flows = [record("10.1.1.10", "10.1.2.10", 40000, 22, PASSED, 2, seconds) for seconds in (0, 600, 300)]

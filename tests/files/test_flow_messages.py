@@ -130,6 +130,21 @@ class WhatExportersSend(unittest.TestCase):
         two = records_of(names, *rows, a_flow(**{**inner, "sourceIPv4Address": "10.2.1.11"}, **told))
         self.assertEqual(str(two[1].source), "203.0.113.2", "of two senders nobody knows which it was")
 
+    def test_who_is_written_in_two_ways_is_one_sender_behind_a_translation(self):
+        lines = [
+            "10.2.1.10,192.0.2.9,40000,443,tcp,203.0.113.2,51000",
+            "::ffff:10.2.1.10,192.0.2.9,40000,443,tcp,203.0.113.2,51000",
+            "::ffff:203.0.113.2,::ffff:192.0.2.9,51000,443,tcp,,",
+            "10.2.1.10,192.0.2.9,40001,443,tcp,::ffff:10.2.1.10,40001",
+        ]
+        head = "src,dst,sport,dport,proto,postNATSourceIPv4Address,postNAPTSourceTransportPort\n"
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "log.csv"
+            path.write_text(head + "\n".join(lines) + "\n")
+            found = [table.record(row) for table, _ in tables_of(path) for row in range(len(table))]
+        self.assertEqual([(str(each.source), each.source_port) for each in found],
+                         [("10.2.1.10", 40000)] * 3 + [("10.2.1.10", 40001)])  # fmt: skip
+
     def test_who_began_is_kept_in_every_form_of_export(self):
         names = (*FLOW, "reversePacketDeltaCount", "reverseOctetDeltaCount", "biflowDirection")
         records = records_of(names, a_flow(reversePacketDeltaCount=4, reverseOctetDeltaCount=260, biflowDirection=1))

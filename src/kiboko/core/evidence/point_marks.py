@@ -72,10 +72,13 @@ def weights(table: FlowTable, found: Conversations) -> tuple[NDArray[np.uint8], 
         at_once = distinct(cells.codes[crowded], table.start[crowded])
         if len(at_once) < len(crowded):  # few begin together with another of their cell
             crowded = crowded[(at_once.counts() > 1)[at_once.codes]]
-            same = distinct(*(column[crowded] for column in (
-                cells.codes, table.event, table.flags, table.start, table.end, table.packets, table.octets,
-                table.source, table.destination,
-            )))  # fmt: skip
+            address = table.addresses.firsts()
+            same = distinct(
+                *(column[crowded] for column in (
+                    cells.codes, table.event, table.flags, table.start, table.end, table.packets, table.octets,
+                )),
+                address[table.source[crowded]], address[table.destination[crowded]],
+            )  # fmt: skip
             weight[crowded[same.further()]] = 0
     is_twice = weight == 0
     of = direction[cells.first]

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.header.addresses import Address
-from kiboko.core.records.columns import ascending, distinct
+from kiboko.core.records.columns import ascending
 from kiboko.core.records.flow_table import AddressTable
 from kiboko.core.tables.gate_tables import GateTables
 from kiboko.core.tables.layout import INTERFACE_OF, MACHINE_OF, OWN, SUBNET_OF
@@ -102,8 +102,7 @@ class SeenEnds:
         S38), int64[m]."""
         atoms = self.atoms(addresses)
         ends = self._tables.layout.ends_of(atoms.astype(np.int32))
-        numbers = distinct(addresses.family, addresses.high, addresses.low).codes
-        return np.where(ends[2] != NONE, ends[0], self._tables.addresses.size + numbers)
+        return np.where(ends[2] != NONE, ends[0], self._tables.addresses.size + addresses.firsts())
 
     def is_public(self, atoms: NDArray[np.int64]) -> NDArray[np.bool_]:
         """Which are public addresses of our interfaces."""

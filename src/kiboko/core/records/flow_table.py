@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.header.addresses import Address, ipv6_text
 from kiboko.core.header.services import WITH_PORTS, Service
+from kiboko.core.records.columns import distinct
 from kiboko.core.records.narrow import Narrow
 from kiboko.core.records.records import DENIED, PASSED, SEEN, FlowRecord
 
@@ -68,6 +69,11 @@ class AddressTable:
             np.concatenate([self.low, other.low]),
         )  # fmt: skip
 
+    def firsts(self) -> NDArray[np.int64]:
+        """The place of the first that is equal to each, int64[m]: an address may be there more than once."""
+        kinds = distinct(self.family, self.high, self.low)
+        return kinds.first[kinds.codes]
+
     def texts(self) -> list[str]:
         """Each as text, as `str` of it is."""
         four = self.family == 4
@@ -94,7 +100,8 @@ _OPTIONAL: dict[str, tuple[type[np.integer[Any]], int]] = {
 class FlowTable:
     """`n` flow records, one direction each.
 
-    `addresses` are the addresses that occur; `source` and `destination` int64[n] are their indices. `protocol` is
+    `addresses` are the addresses that occur, some of them perhaps more than once; `source` and `destination` int64[n]
+    are their indices. `protocol` is
     uint8[n]; `source_port` int32[n], -1 where there is none; `detail` int32[n] the destination port, or type and code
     of ICMP. `event` is uint8[n], an index of `EVENTS`; `flags` int32[n] the TCP flags (RFC 9293), -1 for none.
     `start` and `end` are int64[n] in milliseconds since 1970 UTC, `NO_TIME` where not recorded; `packets` and

@@ -142,7 +142,8 @@ class Converter:
         one number of `parts` (-1 for none), the same ends and ports, and denied or not as well."""
         alone = np.where(parts < 0, -1 - np.arange(len(table)), parts)
         denied = table.event == EVENTS.index(DENIED)
-        groups = distinct(alone, table.source << 32 | table.destination, table.protocol.astype(np.int64),
+        first = table.addresses.firsts()
+        groups = distinct(alone, first[table.source] << 32 | first[table.destination], table.protocol.astype(np.int64),
                           table.source_port.astype(np.int64) << 32 | table.detail, denied.astype(np.int64))  # fmt: skip
         if len(groups) == len(table):
             return table, reverse

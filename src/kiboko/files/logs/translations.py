@@ -30,20 +30,22 @@ class Translated:
 def in_front(table: FlowTable, translated: Translated) -> tuple[FlowTable, NDArray[np.bool_]]:
     """The table with the records of the far side as they are in front of the translation, and which these are, bool[n].
     Where records tell of two senders for one address, port and other end, nothing is joined."""
+    first = table.addresses.firsts()
+    source, destination, behind = (first[each] for each in (table.source, table.destination, translated.address))
     port = np.where(translated.port >= 0, translated.port, table.source_port)
-    telling = np.flatnonzero((translated.address > 0) & (translated.address != table.source) & (port >= 0))
+    telling = np.flatnonzero((translated.address > 0) & (behind != source) & (port >= 0))
     if not len(telling):
         return table, np.zeros(len(table), dtype=np.bool_)
-    ends, detail, protocol = (table.source, table.destination), table.detail, table.protocol.astype(np.int64)
-    key = [translated.address[telling], port[telling], ends[1][telling], detail[telling], protocol[telling]]
-    request = [ends[0], table.source_port, ends[1], detail, protocol]
-    reply = [ends[1], detail, ends[0], table.source_port, protocol]
+    detail, protocol = table.detail, table.protocol.astype(np.int64)
+    key = [behind[telling], port[telling], destination[telling], detail[telling], protocol[telling]]
+    request = [source, table.source_port, destination, detail, protocol]
+    reply = [destination, detail, source, table.source_port, protocol]
     columns = [np.concatenate([np.asarray(part, dtype=np.int64) for part in each])
                for each in zip(key, request, reply, strict=True)]  # fmt: skip
     codes = distinct(*columns).codes
     own, count = codes[: len(telling)], len(table)
     inner = np.full((2, int(codes.max()) + 1), _NONE, dtype=np.int64)
-    told = np.stack([table.source[telling], table.source_port[telling]])
+    told = np.stack([source[telling], table.source_port[telling]])
     inner[:, own] = told
     inner[:, own[(inner[:, own] != told).any(axis=0)]] = _NONE  # of two senders nobody knows which it was
     asked, answered = (inner[:, codes[begin : begin + count]] for begin in (len(telling), len(telling) + count))
