@@ -19,10 +19,13 @@ import numpy as np
 
 from kiboko.batch.heard_out import heard_out
 from kiboko.batch.ticket import CONFIRMED, CONTRADICTED, Ticket
+from kiboko.core.evidence import watch as watching
 from kiboko.core.evidence.asking import Asker, Beside, RecordedEnds
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.finding_groups import FindingGroup
+from kiboko.core.evidence.summary import Summary
+from kiboko.core.evidence.watch import Watch
 from kiboko.core.header.addresses import AddressSet, parse_address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service, parse_services
@@ -362,7 +365,12 @@ class AgainstTheKernel(unittest.TestCase):
                 (name, records, conclusions(topology, records))
                 for name, records in reduced(list(run.flows), chance, shared)
             ]
-            logs += [(name, [], read_in_pieces(topology, files)) for name, files in cut_up(list(run.flows), chance)]
+            for name, files in cut_up(list(run.flows), chance):
+                logs.append((name, [], read_in_pieces(topology, files)))
+                if len(files) == 1:
+                    logs.append(
+                        (name.replace("read in pieces", "as it comes"), [], as_it_comes(topology, files[0], chance))
+                    )
             for name, records, concluded in logs:
                 for key, turned, found in concluded:
                     if key not in truth.outcomes and turned in truth.outcomes:
@@ -448,6 +456,33 @@ def read_in_pieces(topology, files):
             for part in WindowReader().read(window, []):
                 table, own, judged = heard_out(evaluator, part)
                 yield from concluded(walker, judged, table.record, own)
+
+
+class Passing(Watch):
+    """Tells what was said last of each record, when it leaves the window."""
+
+    said = ()
+    rest = None
+
+    def _keep(self, table, judged, unheard):
+        left = len(table) - watching._WINDOW
+        is_leaving, walker = np.arange(len(table)) < left, self.comparison.walker
+        self.said = [*self.said, *concluded(walker, judged, table.record, is_leaving)]
+        self.rest = concluded(walker, judged, table.record, ~is_leaving)
+        super()._keep(table, judged, unheard)
+
+
+def as_it_comes(topology, records, chance):
+    """What was said last of each conversation while a log was judged as it came, by a window that holds little of it."""
+    walker = Walker(topology)
+    with mock.patch.object(watching, "_WINDOW", chance.choice((50, 150))):
+        watch = Passing(Comparison(walker), Summary(walker.directory))
+        while records:
+            count = chance.randint(1, 40)
+            watch.add(table_of(records[:count]))
+            watch.judge()
+            records = records[count:]
+        yield from (*watch.said, *watch.rest)
 
 
 def conclusions(topology, records):
