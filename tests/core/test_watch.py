@@ -308,6 +308,30 @@ class Watching(unittest.TestCase):
                     self.feed(*flows[at : at + 4])
             self.assertEqual(self.watch.summary.totals[BREAK], breaks)
 
+    def test_no_silence_is_told_before_as_late_a_record_as_others_were_could_have_come(self):
+        """One exporter's records come eleven and fourteen seconds after those of the others, in a window of twelve."""
+
+        def both(port, seconds):
+            ends = "10.1.1.10", "10.1.2.10"
+            return [record(*ends, port, 22, SEEN, None, seconds), record(*ends[::-1], 22, port, SEEN, None, seconds)]
+
+        (early, its_reply), (late, its_late_reply) = both(39000, 5), both(39500, 30)
+        for reply_at, breaks in ((44, 0), (None, 0)):
+            flows = []
+            for n in range(60):
+                flows += both(40000 + n, n)
+                flows += {5: [early], 16: [its_reply], 30: [late], reply_at: [its_late_reply]}.get(n, [])
+            with mock.patch("kiboko.core.evidence.watch._WINDOW", 24):
+                self.setUp()
+                for at in range(0, len(flows), 4):
+                    self.feed(*flows[at : at + 4])
+            self.assertEqual(self.watch.summary.totals[BREAK], breaks)
+        with mock.patch("kiboko.core.evidence.watch._WINDOW", 90):  # which is long enough to know
+            self.setUp()
+            for at in range(0, len(flows), 4):
+                self.feed(*flows[at : at + 4])
+        self.assertEqual(self.watch.summary.totals[BREAK], 1)
+
     def test_a_session_that_is_older_than_the_rules_is_known_again_behind_the_window(self):
         values = base()
         values["filters"]["closed"] = a_filter("subnet", inbound=[])

@@ -16,7 +16,7 @@ from kiboko.core.evidence.judged import Judged
 from kiboko.core.evidence.older_sessions import NO_KEYS, Keys, among, older, with_older
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.columns import ascending
-from kiboko.core.records.extent import WHOLE, Extent, extent_of
+from kiboko.core.records.extent import WHOLE, Extent, extent_of, lateness
 from kiboko.core.records.flow_table import NO_TIME, FlowTable, joined, milliseconds
 
 Rows = NDArray[np.int64]
@@ -76,6 +76,8 @@ class Watch:
     """What was said of the window."""
     _unheard: Truths = field(default_factory=lambda: np.zeros(0, dtype=np.bool_))
     """Of which records of the window those that they belong to may have been let go before they came."""
+    _late: int = 0
+    """By how many milliseconds a record has come behind newer ones, but for the very few latest."""
     _has_let_go: bool = False
     """Whether there were others before it."""
     _turns: deque[tuple[int, int]] = field(default_factory=deque)
@@ -109,8 +111,11 @@ class Watch:
         before = len(self._window)
         table = joined([self._window, *self._waiting])
         self._waiting, self._size = [], 0
-        unheard = np.append(self._unheard, ~self._extent(table).holds(table.last()[before:]))
-        judged = self._evaluator.judge(table, unheard if unheard.any() else None)
+        times = table.last()
+        self._late = max(self._late, lateness(times))
+        unheard = np.append(self._unheard, ~self._kept(times).holds(times[before:]))
+        not_yet = ~extent_of(times, at_end=True, late=self._late).holds(times)
+        judged = self._evaluator.judge(table, unheard | not_yet, unheard)
         if self._as_of != NO_TIME:
             fresh = older(table, judged, self._as_of)
             fresh = fresh[~among(fresh, self._older)]
@@ -132,9 +137,9 @@ class Watch:
         self._keep(table, judged, unheard)
         return found
 
-    def _extent(self, table: FlowTable) -> Extent:
-        """The time of which all records are in the window still."""
-        return extent_of(table.last(), at_end=False) if self._has_let_go else WHOLE
+    def _kept(self, times: Rows) -> Extent:
+        """The time of which all records are in the window still that came, by the times of these."""
+        return extent_of(times, at_end=False, late=self._late) if self._has_let_go else WHOLE
 
     def _counted_on(self, judged: Judged) -> Judged:
         """What is said now; of conversations of which records have left the window what was counted stays as it is."""
