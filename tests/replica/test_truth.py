@@ -222,6 +222,8 @@ def reduced(records, chance, shared):
     exporters = {point: str(number % 3) for number, point in enumerate(points)}
     bare = [dataclasses.replace(r, point=None, file=exporters.get(r.point, "0")) for r in records if r.point in kept]
     yield "a file for each exporter, no points", bare
+    several = [dataclasses.replace(r, point=f"router {exporters.get(r.point, '0')}") for r in records]
+    yield "exporters that record at several places each", several
     yield "one-sided exporters beside others, no points", [r for r in bare if r.file != "1" or r not in of_replies]
     yield "many files", [dataclasses.replace(r, file=f"{r.point} {at // 50}") for at, r in enumerate(records)]
     yield "no replies", [r for r in records if r not in of_replies]

@@ -33,6 +33,8 @@ _TOLD = [
 _BY_FLAGS = by_flags(np.array(_TOLD, dtype=np.uint16), 0)
 """What the TCP flags of a record tell of who began, as a table."""
 _NEVER = np.iinfo(np.int64).max
+_APART = 50
+"""By so many milliseconds the times may differ that one exporter takes at several places."""
 _SHORT = 1 << 16
 _SMALL = 4
 """As many records has a conversation that is looked at record by record: one of all, another of all."""
@@ -140,14 +142,16 @@ class Conversations:
 
 
 def bring_together(
-    table: FlowTable, ends: SeenEnds, known_ports: KnownPorts, at_edge: NDArray[np.bool_] | None = None
-) -> Conversations:
+    table: FlowTable, ends: SeenEnds, known_ports: KnownPorts, at_edge: NDArray[np.bool_] | None = None,
+    points: NDArray[np.int64] | None = None,
+) -> Conversations:  # fmt: skip
     """The conversations of a table of at least one record, where a table is the window in which records may meet.
 
     Parameters
     ----------
     known_ports : those that are sent to rather than from
     at_edge : bool[n], near which records may be missing; None for none
+    points : int64[n], the numbers of the points that the network file knows, 0 for any other; None for no such
     """
     key, side = _keys(table, ends)
     numbers = distinct(key)
@@ -160,7 +164,9 @@ def bring_together(
         numbers.codes, side, numbers.first, none.astype(np.int8), none.astype(np.uint8), none > 0, several
     )
     cut_off = bare.union(at_edge) if at_edge is not None else np.zeros(len(bare), dtype=np.bool_)
-    began, by, contradicted = _who_began(table, bare, known_ports, _perhaps_fragments(table, bare, ends), cut_off)
+    is_placed = points > 0 if points is not None else np.zeros(len(table), dtype=np.bool_)
+    fragments = _perhaps_fragments(table, bare, ends)
+    began, by, contradicted = _who_began(table, bare, known_ports, fragments, cut_off, is_placed)
     return Conversations(numbers.codes, side, numbers.first, began, by, contradicted, several)
 
 
@@ -287,6 +293,7 @@ def _who_began(
     known_ports: KnownPorts,
     perhaps_fragments: NDArray[np.bool_],
     cut_off: NDArray[np.bool_],
+    is_placed: NDArray[np.bool_],
 ) -> tuple[NDArray[np.int8], NDArray[np.uint8], NDArray[np.bool_]]:
     bits = np.where(table.protocol == TCP, _BY_FLAGS[table.flags], np.uint16(0))
     if table.direction is not None:
@@ -309,7 +316,7 @@ def _who_began(
     protocol = table.protocol[found.first]
     icmp = is_icmp(protocol)
     decide(BY_TYPE, icmp & ~perhaps_fragments, np.zeros(len(found), dtype=np.bool_))
-    decide(BY_TIME, *_earlier(table, found, bits & _HAS_SYN > 0, protocol == TCP, cut_off))
+    decide(BY_TIME, *_earlier(table, found, bits & _HAS_SYN > 0, protocol == TCP, cut_off, is_placed))
     before = began.copy()
     decide(BY_PORTS, *by_ports)
     contradicted = (looks_first != looks_second) & (before >= 0) & (looks_second != (before == 1)) & ~icmp
@@ -334,11 +341,13 @@ def _earlier(
     has_syn: NDArray[np.bool_],
     is_tcp: NDArray[np.bool_],
     cut_off: NDArray[np.bool_],
+    is_placed: NDArray[np.bool_],
 ) -> _Told:
-    """Whose first packet came earlier, by one clock: at one known point, by more than its resolution, and where the
-    records hold the conversation's beginning: of TCP, where the first records of both sides there have a SYN. Without
-    its flags they are sure to only some time behind the beginning of the log, by how much more than a record is long,
-    and where none may be missing beside them (`cut_off`)."""
+    """Whose first packet came earlier, by one clock: at one point, by more than its resolution, and where the records
+    hold the conversation's beginning: of TCP, where the first records of both sides there have a SYN. Without its flags
+    they are sure to only some time behind the beginning of the log, by how much more than a record is long, and where
+    none may be missing beside them (`cut_off`). A point that the network file does not know may be an exporter that
+    records at several places, each by its own count of time: of others than `is_placed` more has to lie between."""
     none = np.zeros(len(found), dtype=np.bool_)
     is_known = np.array([name is not None for name in table.points], dtype=np.bool_)[table.point]
     is_known &= table.start != NO_TIME
@@ -355,7 +364,8 @@ def _earlier(
     opens = mine & has_syn & (table.start == np.where(found.side, one[found.of], zero[found.of]))
     both_opened = found.union(opens & ~found.side) & found.union(opens & found.side)
     sure = (zero != _NEVER) & (one != _NEVER) & np.where(is_tcp, both_opened, begun)
-    return sure & (one - zero > resolution), sure & (zero - one > resolution)
+    least = np.where(found.union(mine & is_placed), resolution, max(resolution, _APART))
+    return sure & (one - zero > least), sure & (zero - one > least)
 
 
 def _by_ports(table: FlowTable, found: Conversations, known_ports: KnownPorts) -> _Told:

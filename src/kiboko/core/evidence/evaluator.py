@@ -144,8 +144,8 @@ class Evaluator:
             none = np.zeros(0, dtype=np.int64)
             return Judged(none, self._conclusions.listed, none, none > 0, none.astype(np.uint8), none > 0, None, None,
                           self._classes, none > 0)  # fmt: skip
-        found = bring_together(table, self.ends, self._known_ports, unheard if at_edge is None else at_edge)
         points = self._points.of(table)
+        found = bring_together(table, self.ends, self._known_ports, unheard if at_edge is None else at_edge, points)
         asked, conclusion, classes, around = self._judged(table, found, points, unheard)
         weight, is_twice = weights(table, found)
         is_first = np.zeros(len(table), dtype=np.bool_)
