@@ -2,6 +2,7 @@
 
 import contextlib
 import json
+import random
 import re
 import shutil
 import signal
@@ -21,14 +22,16 @@ import trustme
 from kiboko.core.errors import InputError
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
-from kiboko.core.records.flow_table import table_of
+from kiboko.core.records.flow_table import milliseconds, table_of
 from kiboko.core.walk.walk import Walker
 from kiboko.files.logs.chosen_files import flow_files
 from kiboko.files.logs.flow_reader import tables_of
 from tests.captures import ACK, FIN_ACK, PSH_ACK, SYN, SYN_ACK, capture, echo_request, fragments, packet, tcp, udp
+from tests.core.test_evaluator import random_records
 from tests.export_messages import FLOW, a_flow, data, message, template
 from tests.files.test_syslog import KERNEL
 from tests.helpers import a_filter, base, kiboko, load
+from tests.random_networks import random_network
 
 PAIRS = "src=192.0.2.9 dst=10.1.1.10 proto=tcp spt=%d dpt=22 action=deny bytes=60"
 PMACCTD = """
@@ -490,6 +493,46 @@ class Ending(Collecting):
         summary = process.report["summary"]
         judged = sum(row["count"] for row in process.report["rows"])
         self.assertEqual((summary["records"], judged + summary["unjudged"]), (400, 400))
+
+    def test_what_was_judged_as_it_came_comes_to_what_the_store_does(self):
+        """Conversations that several records tell of, at two points and from either side, some of them much later."""
+        values, chance = random_network(2), random.Random(2)
+        (self.folder / "network.yaml").write_text(json.dumps(values))
+        flows = []
+        for each in random_records(load(values), chance, 250):
+            if each.source.family != 4 or each.service.protocol not in (6, 17) or each.start is None:
+                continue
+            ends = [(str(each.source), each.source_port or 0), (str(each.destination), each.service.detail)]
+            for _ in range(chance.choice((1, 1, 2, 3))):
+                (source, port), (destination, other) = ends if chance.random() < 0.6 else ends[::-1]
+                begin = milliseconds(each.start) + chance.choice((0, 3, 40, 900, 5000))
+                flows.append(a_flow(
+                    flowStartMilliseconds=begin, flowEndMilliseconds=begin + 100, sourceIPv4Address=source,
+                    destinationIPv4Address=destination, sourceTransportPort=port, destinationTransportPort=other,
+                    protocolIdentifier=each.service.protocol, tcpControlBits=chance.choice((2, 18, 24)),
+                    packetDeltaCount=chance.randint(1, 5), octetDeltaCount=chance.randint(60, 900),
+                    firewallEvent=3 if each.event == "denied" else 1, observationPointId=chance.choice((1, 2)),
+                ))  # fmt: skip
+        flows.sort(key=lambda flow: flow["flowEndMilliseconds"])
+        with self.collector("--confirm", "--network", "network.yaml", "--json") as process:
+            with socket.create_connection(("127.0.0.1", process.ports["flows tcp"])) as sender:
+                sender.sendall(message(0, template(256, FLOW)))
+                for at in range(0, len(flows), 20):
+                    sender.sendall(message(at, data(256, FLOW, flows[at : at + 20])))
+                    time.sleep(0.1)
+            self.wait_for_records(len(flows))
+        stored = kiboko("confirm", "--flows", self.store, "--json", cwd=self.folder)
+        self.assertGreater(len(flows), 100)
+        self.assertEqual(self.told(process.report), self.told(json.loads(stored.stdout)))
+
+    @staticmethod
+    def told(report):
+        """What is counted between any two ends, by what it comes to."""
+        counts = Counter()
+        for row in report["rows"]:
+            for name in ("count", "conversations", "replies", "packets", "octets"):
+                counts[row["status"], row["source"], row["destination"], row["observed"], row["why"], name] += row[name]
+        return {key: count for key, count in counts.items() if count}
 
     def test_a_port_in_use_is_the_environment_fault(self):
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as taken:
