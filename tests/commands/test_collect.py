@@ -496,7 +496,7 @@ class Ending(Collecting):
 
     def test_what_was_judged_as_it_came_comes_to_what_the_store_does(self):
         """Conversations that several records tell of, at two points and from either side, some of them much later."""
-        values, chance = random_network(2), random.Random(2)
+        values, chance = random_network(7), random.Random(7)
         (self.folder / "network.yaml").write_text(json.dumps(values))
         flows = []
         for each in random_records(load(values), chance, 250):
