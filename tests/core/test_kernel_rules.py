@@ -18,7 +18,7 @@ from tests.namespaces import CLIENT4, CLIENT6, OPEN_PORTS, SERVER4, SERVER6, Two
 SERVICES = [f"{protocol}/{port}" for protocol in ("tcp", "udp") for port in (*OPEN_PORTS, 1003)]
 
 LINE = "\n"
-RULE_SETS = int(os.environ.get("KIBOKO_RULE_SETS", "12"))
+RULE_SETS = int(os.environ.get("KIBOKO_RULE_SETS", "10"))
 FIRST_SEED = int(os.environ.get("KIBOKO_FIRST_SEED", "0"))
 
 HAND_WRITTEN = {

@@ -30,7 +30,7 @@ from tests.namespaces import why_not
 from tests.random_networks import random_network
 from tests.wider_networks import wider_network
 
-NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "5"))
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "4"))
 FIRST_NETWORK = int(os.environ.get("KIBOKO_FIRST_NETWORK", "0"))
 PROBES = int(os.environ.get("KIBOKO_PROBES", "200")) or None  # 0: every pair and service
 
