@@ -288,6 +288,24 @@ class Watching(unittest.TestCase):
             self.feed(record("10.2.1.10", "10.1.1.10", 22, 40000, SEEN, 18, 1))
         self.assertEqual(self.watch.summary.totals, {UNSURE: 1, LEAK: 1}, "the reply alone; the request is gone")
 
+    def test_what_was_said_of_whole_conversations_stays_when_they_leave_the_window_in_part(self):
+        """Answers come up to two seconds behind, and every conversation is cut in two some time."""
+        chance, timed = random.Random(1), []
+        for n in range(300):
+            ends, answered = ("10.1.1.10", "10.1.2.10"), n / 10 + 2 * chance.random()
+            timed.append((n / 10, record(*ends, 40000 + n, 22, SEEN, 27, n / 10)))
+            timed.append((answered, record(*ends[::-1], 22, 40000 + n, SEEN, 27, answered)))
+        flows = [each for _, each in sorted(timed, key=lambda pair: pair[0])]
+        for most in (1_000_000, 0):  # and where the evaluator lets go of all between any two tables
+            self.setUp()
+            with (
+                mock.patch("kiboko.core.evidence.watch._WINDOW", 100),
+                mock.patch("kiboko.core.evidence.evaluator._MOST_CLASSES", most),
+            ):
+                for at in range(0, len(flows), 10):
+                    self.feed(*flows[at : at + 10])
+            self.assertEqual((+self.watch.summary.totals, self.watch.summary.conversations), ({AGREE: 600}, 300))
+
     def test_a_reply_that_came_long_before_its_request_makes_no_silence(self):
         """Exporters write the two in whatever order: behind the window it was in nobody may say that it was not there."""
 

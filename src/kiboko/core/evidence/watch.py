@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.comparison import Comparison, Conclusion
 from kiboko.core.evidence.disagreements import Disagreements
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.judged import Judged
@@ -30,25 +30,38 @@ _MOST_KINDS = 500_000
 
 @dataclass(frozen=True, slots=True)
 class _Said:
-    """What was said of a table, of which the records from `first` on are the window; `is_cut` bool[window] are those of
-    conversations of which earlier ones are in it no more."""
+    """What was said of a table, of which the records from `first` on are the window. Of some of these it is `settled`,
+    bool[window]: earlier records of their conversations have left the window, and what was said while they were there
+    is better than what could be said without them."""
 
     table: FlowTable
     judged: Judged
     first: int
-    is_cut: Truths
+    settled: Truths
 
     @classmethod
-    def of(cls, table: FlowTable, judged: Judged, first: int) -> _Said:
-        """What was said of a table of at least one record."""
+    def of(cls, table: FlowTable, judged: Judged, first: int, settled: Truths) -> _Said:
+        """What was said of a table of at least one record, of some of whose first records it was `settled` before."""
         assert judged.found is not None
-        begins = judged.found.first[judged.found.of[first:]]
-        return cls(table, judged, first, (begins < first) | ~judged.is_first[begins])
+        is_settled = judged.found.first[judged.found.of] < first
+        is_settled[: len(settled)] |= settled
+        return cls(table, judged, first, is_settled[first:])
 
     @property
     def window(self) -> slice:
         """The rows of the window."""
         return slice(self.first, None)
+
+    def numbers(self, concluded: list[Conclusion]) -> tuple[Rows, list[Conclusion]]:
+        """What was said of the window as numbers of some conclusions, and these, with those that are not among them."""
+        told, before = self.judged.conclusion[self.window], self.judged.concluded
+        if before is concluded:
+            return told, concluded
+        # The evaluator has let go of all, and numbered them anew.
+        known = {each: number for number, each in enumerate(concluded)}
+        kinds, back = ascending(told)
+        told = np.array([known.setdefault(before[number], len(known)) for number in kinds.tolist()], dtype=np.int64)
+        return told[back], list(known)
 
 
 @dataclass(slots=True)
@@ -122,7 +135,7 @@ class Watch:
             if len(fresh):
                 self._older = ascending(np.append(self._older, fresh))[0][-_MOST_OLDER:]
             judged = with_older(self._evaluator, table, judged, self._older)
-        judged = self._counted_on(judged)
+        judged = self._with_settled(judged)
         found: list[Disagreements] = []
         changed, recounted = self._changed(judged)
         if len(changed):
@@ -141,18 +154,24 @@ class Watch:
         """The time of which all records are in the window still that came, by the times of these."""
         return extent_of(times, at_end=False, late=self._late) if self._has_let_go else WHOLE
 
-    def _counted_on(self, judged: Judged) -> Judged:
-        """What is said now; of conversations of which records have left the window what was counted stays as it is."""
+    def _with_settled(self, judged: Judged) -> Judged:
+        """What is said now, and what is settled as it was said; the conversations of that are counted already."""
         said = self._before
-        if said is None or not said.is_cut.any():
+        if said is None or not said.settled.any():
             return judged
         assert judged.found is not None
-        rows = np.flatnonzero(said.is_cut)
-        is_cut = np.zeros(len(judged.found), dtype=np.bool_)
-        is_cut[judged.found.of[rows]] = True
-        weight = judged.weight.copy()
-        weight[rows] = said.judged.weight[said.window][rows]
-        return dataclasses.replace(judged, weight=weight, is_first=judged.is_first & ~is_cut[judged.found.of])
+        told, concluded = said.numbers(judged.concluded)
+        rows = np.flatnonzero(said.settled)
+        columns = {name: getattr(judged, name).copy() for name in ("conclusion", "weight", "is_reply")}
+        before = {"conclusion": told} | {
+            name: getattr(said.judged, name)[said.window] for name in ("weight", "is_reply")
+        }
+        for name, column in columns.items():
+            column[rows] = before[name][rows]
+        is_counted = np.zeros(len(judged.found), dtype=np.bool_)
+        is_counted[judged.found.of[rows]] = True
+        is_first = judged.is_first & ~is_counted[judged.found.of]
+        return dataclasses.replace(judged, **columns, concluded=concluded, is_first=is_first)
 
     def _changed(self, judged: Judged) -> tuple[Rows, Rows]:
         """The rows of the window that come to something else now, or are of a conversation between other ends or on
@@ -160,18 +179,15 @@ class Watch:
         said = self._before
         if said is None:
             return np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64)
-        before, count = said.judged, len(said.is_cut)
-        conclusion = before.conclusion
-        if before.concluded is not judged.concluded:  # the evaluator has let go of all, and numbered them anew
-            numbers = {each: number for number, each in enumerate(judged.concluded)}
-            conclusion = np.array([numbers.get(each, -1) for each in before.concluded], dtype=np.int64)[conclusion]
-        is_other = conclusion[said.window] != judged.conclusion[:count]
+        before, count = said.judged, len(said.settled)
+        told, _ = said.numbers(judged.concluded)
+        is_other = told != judged.conclusion[:count]
         for mine, now in zip(_asked(before, said.window), _asked(judged, slice(count)), strict=True):
             is_other |= mine != now
         is_recounted = np.zeros(count, dtype=np.bool_)
         for name in ("weight", "is_first", "is_reply"):
             is_recounted |= getattr(before, name)[said.window] != getattr(judged, name)[:count]
-        return np.flatnonzero(is_other), np.flatnonzero(is_recounted & ~is_other)
+        return np.flatnonzero(is_other & ~said.settled), np.flatnonzero(is_recounted & ~is_other & ~said.settled)
 
     def _take_back(self, rows: Rows) -> None:
         """Take back what was said of some rows of the window."""
@@ -193,7 +209,8 @@ class Watch:
         self.summary.keep_most(_MOST_KINDS, self._turns[0][0])
         self._has_let_go |= first > 0
         self._window = table.taken(slice(first, None))
-        self._before, self._unheard = _Said.of(table, judged, first), unheard[first:]
+        settled = self._before.settled if self._before is not None else np.zeros(0, dtype=np.bool_)
+        self._before, self._unheard = _Said.of(table, judged, first, settled), unheard[first:]
 
 
 def _asked(judged: Judged, rows: slice) -> tuple[Rows, ...]:
