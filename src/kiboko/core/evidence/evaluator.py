@@ -36,7 +36,7 @@ from kiboko.core.evidence.tallies import Tallies, no_tallies
 from kiboko.core.evidence.traces import NO_TRACE, Traces
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD
 from kiboko.core.records.columns import Distinct, KeyNumbers, ascending, distinct, has_ports, is_icmp, numbered
-from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, milliseconds
+from kiboko.core.records.flow_table import NO_TIME, AddressTable, FlowTable, joined, milliseconds
 from kiboko.core.tables.client_ports import ClientPorts, asked_line, is_without_service
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import GateTables
@@ -260,14 +260,17 @@ class Evaluator:
         replies = np.flatnonzero(is_reply)
         of_replies = Distinct(groups.codes[replies], groups.first)
         addresses, source, target = self._addresses_of(table, found, asked, of)
+        examples = table.taken(first)
+        if len(first) < len(table.addresses):
+            examples = joined([examples])  # with no more addresses than they have
 
         def total(groups: Distinct, values: NDArray[np.int64]) -> Rows:
             found: Rows = np.minimum(groups.sums(values), _MOST_COUNTED).astype(np.int64)
             return found
 
         return Tallies(
-            tuple(judged.concluded[each] for each in conclusions.tolist()), conclusion_of, table.taken(first),
-            addresses, source, target, number, asked.port[of], judged.kinds.passed[judged.classes[first]],
+            tuple(judged.concluded[each] for each in conclusions.tolist()), conclusion_of,
+            examples, addresses, source, target, number, asked.port[of], judged.kinds.passed[judged.classes[first]],
             alike, met,
             total(groups, judged.is_first[together].astype(np.int64)), groups.counts(), of_replies.counts(),
             total(groups, packets), total(groups, octets),
@@ -285,14 +288,18 @@ class Evaluator:
         is_reply = found.side[first] != found.taken_as_turned[of]
         places = [np.where(is_reply, table.destination[first], table.source[first]),
                   np.where(is_reply, table.source[first], table.destination[first])]  # fmt: skip
-        own, atoms = self.ends.atoms(table.addresses), (asked.sender[of], asked.target[of])
+        addresses = table.addresses
+        if len(of) < len(addresses):  # of a large table a few are asked about
+            used, back = ascending(np.concatenate(places))
+            addresses, places = addresses.taken(used), np.split(back, 2)
+        own, atoms = self.ends.atoms(addresses), (asked.sender[of], asked.target[of])
         rows = [np.flatnonzero(own[place] != atom) for place, atom in zip(places, atoms, strict=True)]
         listed, back = numbered(np.concatenate([atom[mine] for atom, mine in zip(atoms, rows, strict=True)]))
-        instead = np.split(len(table.addresses) + back, [len(rows[0])])
+        instead = np.split(len(addresses) + back, [len(rows[0])])
         for place, mine, others in zip(places, rows, instead, strict=True):
             place[mine] = others
         more = AddressTable.of([self._line.first(atom) for atom in listed.tolist()])
-        return table.addresses.and_more(more), places[0], places[1]
+        return addresses.and_more(more), places[0], places[1]
 
     def ends_of(self, table: FlowTable, judged: Judged) -> tuple[AddressTable, AddressTable]:
         """Of each conversation of a judged table who asked, and which address was asked: two tables of k addresses; of
