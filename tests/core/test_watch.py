@@ -205,6 +205,27 @@ class Watching(unittest.TestCase):
             self.watch = Watch(Comparison(walker), Summary(walker.directory))
             self.hold_to_a_log(records, chance.choice((7, 60)))
 
+    def test_every_record_is_in_the_report_once_however_little_the_window_holds(self):
+        for seed in range(4):
+            topology, chance = load(random_network(seed)), random.Random(seed)
+            flows = [
+                dataclasses.replace(each, point=chance.choice(("near", "far")), packets=chance.randint(1, 5))
+                for each in random_records(topology, chance, 120) for _ in range(chance.choice((1, 2, 3)))
+            ]  # fmt: skip
+            walker = Walker(topology)
+            self.watch = Watch(Comparison(walker), Summary(walker.directory))
+            with (
+                mock.patch("kiboko.core.evidence.watch._WINDOW", chance.choice((5, 40))),
+                mock.patch("kiboko.core.evidence.evaluator._MOST_CLASSES", chance.choice((0, 1_000_000))),
+            ):
+                for at in range(0, len(flows), 10):
+                    self.feed(*flows[at : at + 10])
+            summary, rows = self.watch.summary, list(self.watch.summary.rows())
+            self.assertEqual((summary.records, sum(each.count for each in rows)), (len(flows), len(flows)))
+            self.assertEqual(sum(each.conversations for each in rows), summary.conversations)
+            self.assertGreater(min(each.count for each in rows), 0)
+            self.assertGreaterEqual(min(min(each.replies, each.packets, each.conversations) for each in rows), 0)
+
     def test_what_is_taken_back_was_said_before_the_evaluator_let_go_of_all_as_well(self):
         flows = []
         for n in range(30):
