@@ -25,7 +25,7 @@ _MOST_WAITING = 200_000
 _WINDOW = 50_000
 _MOST_OLDER = 1_000_000
 _MOST_KINDS = 500_000
-"""So many kinds of traffic are kept for the report, some 0.4 KB each."""
+"""So many kinds of traffic are kept for the report, some 0.3 KB each."""
 
 
 @dataclass(frozen=True, slots=True)
