@@ -371,6 +371,23 @@ class Watching(unittest.TestCase):
                 self.feed(*flows[at : at + 4])
         self.assertEqual(self.watch.summary.totals[BREAK], 1)
 
+    def test_a_backlog_that_was_sent_once_keeps_no_silence_from_being_told_for_good(self):
+        ends, flows = ("10.1.1.10", "10.1.2.10"), []
+        for n in range(300):
+            flows += [record(*ends, 40000 + n, 22, SEEN, None, n), record(*ends[::-1], 22, 40000 + n, SEEN, None, n)]
+            # What an exporter kept for half a minute, and long after that a request that nobody answers.
+            flows += {50: [record(*ends, 30000 + k, 22, PASSED, 27, 20) for k in range(5)],
+                      220: [record(*ends, 39500, 22, SEEN, None, 220)]}.get(n, [])  # fmt: skip
+        for remembered, breaks in ((200, 1), (10_000, 0)):
+            self.setUp()
+            with (
+                mock.patch("kiboko.core.evidence.watch._WINDOW", 70),
+                mock.patch("kiboko.core.evidence.watch._REMEMBERED", remembered),
+            ):
+                for at in range(0, len(flows), 4):
+                    self.feed(*flows[at : at + 4])
+            self.assertEqual(self.watch.summary.totals[BREAK], breaks)
+
     def test_a_session_that_is_older_than_the_rules_is_known_again_behind_the_window(self):
         values = base()
         values["filters"]["closed"] = a_filter("subnet", inbound=[])

@@ -16,13 +16,15 @@ from kiboko.core.evidence.judged import Judged
 from kiboko.core.evidence.older_sessions import NO_KEYS, Keys, among, older, with_older
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.columns import ascending
-from kiboko.core.records.extent import WHOLE, Extent, extent_of, lateness
+from kiboko.core.records.extent import WHOLE, extent_of, lateness
 from kiboko.core.records.flow_table import NO_TIME, FlowTable, joined, milliseconds
 
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
 _MOST_WAITING = 200_000
 _WINDOW = 50_000
+_REMEMBERED = 20 * _WINDOW
+"""For so many records it is remembered how late others were."""
 _MOST_OLDER = 1_000_000
 _MOST_KINDS = 500_000
 """So many kinds of traffic are kept for the report, some 0.3 KB each."""
@@ -89,8 +91,9 @@ class Watch:
     """What was said of the window."""
     _unheard: Truths = field(default_factory=lambda: np.zeros(0, dtype=np.bool_))
     """Of which records of the window those that they belong to may have been let go before they came."""
-    _late: int = 0
-    """By how many milliseconds a record has come behind newer ones, but for the very few latest."""
+    _lateness: deque[tuple[int, int]] = field(default_factory=deque)
+    """After how many records some came behind newer ones, and by how many milliseconds, but for the very few latest:
+    the most that is remembered first, then the most of what came behind that."""
     _has_let_go: bool = False
     """Whether there were others before it."""
     _turns: deque[tuple[int, int]] = field(default_factory=deque)
@@ -125,9 +128,10 @@ class Watch:
         table = joined([self._window, *self._waiting])
         self._waiting, self._size = [], 0
         times = table.last()
-        self._late = max(self._late, lateness(times))
-        unheard = np.append(self._unheard, ~self._kept(times).holds(times[before:]))
-        not_yet = ~extent_of(times, at_end=True, late=self._late).holds(times)
+        late = self._late(times)
+        kept = extent_of(times, at_end=False, late=late) if self._has_let_go else WHOLE
+        unheard = np.append(self._unheard, ~kept.holds(times[before:]))
+        not_yet = ~extent_of(times, at_end=True, late=late).holds(times)
         judged = self._evaluator.judge(table, unheard | not_yet, unheard)
         if self._as_of != NO_TIME:
             fresh = older(table, judged, self._as_of)
@@ -150,9 +154,17 @@ class Watch:
         self._keep(table, judged, unheard)
         return found
 
-    def _kept(self, times: Rows) -> Extent:
-        """The time of which all records are in the window still that came, by the times of these."""
-        return extent_of(times, at_end=False, late=self._late) if self._has_let_go else WHOLE
+    def _late(self, times: Rows) -> int:
+        """By how many milliseconds a record may come behind newer ones, by these and by those before them: exporters
+        that are slower than the window is long are not seen to be in it, and a backlog that one sent once is forgotten.
+        """
+        late, known = lateness(times), self._lateness
+        while known and known[-1][1] <= late:
+            known.pop()
+        known.append((self.judged, late))
+        while known[0][0] < self.judged - _REMEMBERED:
+            known.popleft()
+        return known[0][1]
 
     def _with_settled(self, judged: Judged) -> Judged:
         """What is said now, and what is settled as it was said; the conversations of that are counted already."""
