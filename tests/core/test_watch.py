@@ -371,6 +371,14 @@ class Watching(unittest.TestCase):
                 self.feed(*flows[at : at + 4])
         self.assertEqual(self.watch.summary.totals[BREAK], 1)
 
+    def test_where_little_comes_a_silence_is_told_all_the_same(self):
+        ends = ("10.1.1.10", "10.1.2.10")
+        for n in range(40):  # a request in a minute, and its answer
+            self.feed(record(*ends, 40000 + n, 22, SEEN, None, 60 * n))
+            if n != 30:
+                self.feed(record(*ends[::-1], 22, 40000 + n, SEEN, None, 60 * n))
+            self.assertEqual(self.watch.summary.totals[BREAK], int(n > 30))
+
     def test_a_backlog_that_was_sent_once_keeps_no_silence_from_being_told_for_good(self):
         ends, flows = ("10.1.1.10", "10.1.2.10"), []
         for n in range(300):

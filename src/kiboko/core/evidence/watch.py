@@ -16,7 +16,7 @@ from kiboko.core.evidence.judged import Judged
 from kiboko.core.evidence.older_sessions import NO_KEYS, Keys, among, older, with_older
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.columns import ascending
-from kiboko.core.records.extent import WHOLE, extent_of, lateness
+from kiboko.core.records.extent import WHOLE, come_by_now, extent_of, lateness
 from kiboko.core.records.flow_table import NO_TIME, FlowTable, joined, milliseconds
 
 Rows = NDArray[np.int64]
@@ -131,7 +131,7 @@ class Watch:
         late = self._late(times)
         kept = extent_of(times, at_end=False, late=late) if self._has_let_go else WHOLE
         unheard = np.append(self._unheard, ~kept.holds(times[before:]))
-        not_yet = ~extent_of(times, at_end=True, late=late).holds(times)
+        not_yet = ~come_by_now(times, late).holds(times)
         judged = self._evaluator.judge(table, unheard | not_yet, unheard)
         if self._as_of != NO_TIME:
             fresh = older(table, judged, self._as_of)

@@ -66,6 +66,15 @@ def extent_of(times: NDArray[np.int64], at_end: bool, late: int | None = None) -
     return Extent(since=max(edge[1], edge[0] + late))
 
 
+def come_by_now(times: NDArray[np.int64], late: int) -> Extent:
+    """The time of which all records have come of a log that is being written, by the newest of its last ones (but for
+    outliers), and by how many milliseconds a record may come behind newer ones."""
+    known = times[times != NO_TIME]
+    if not len(known):
+        return NOTHING
+    return Extent(until=_edges(known)[1][1] - late)
+
+
 def _edges(times: NDArray[np.int64]) -> tuple[tuple[int, int], tuple[int, int]]:
     """Between which times the first few records are, and the last few, but for outliers."""
     few = max(1, min(_MOST_SHOWN, len(times) // _SHARE))
