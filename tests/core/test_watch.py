@@ -44,6 +44,12 @@ def record(source, destination, source_port, port, event, flags, seconds=0):
     )
 
 
+def both(port, seconds):
+    """A request of ann's, and its answer."""
+    ends = "10.1.1.10", "10.1.2.10"
+    return [record(*ends, port, 22, SEEN, None, seconds), record(*ends[::-1], 22, port, SEEN, None, seconds)]
+
+
 class Watching(unittest.TestCase):
     def setUp(self):
         self.watch = self.among(0)
@@ -62,6 +68,12 @@ class Watching(unittest.TestCase):
     def feed(self, *records):
         self.watch.add(table_of(list(records)))
         return [each for met in self.watch.judge() for each in met]
+
+    def feed_anew(self, flows, size):
+        """Judge a log from its beginning, some records at a time."""
+        self.setUp()
+        for at in range(0, len(flows), size):
+            self.feed(*flows[at : at + size])
 
     def test_a_leak_is_told_once_as_the_first_of_its_group(self):
         leak = record("10.1.1.10", "10.2.1.10", 40000, 22, PASSED, 27)
@@ -318,21 +330,15 @@ class Watching(unittest.TestCase):
             timed.append((answered, record(*ends[::-1], 22, 40000 + n, SEEN, 27, answered)))
         flows = [each for _, each in sorted(timed, key=lambda pair: pair[0])]
         for most in (1_000_000, 0):  # and where the evaluator lets go of all between any two tables
-            self.setUp()
             with (
                 mock.patch("kiboko.core.evidence.watch._WINDOW", 100),
                 mock.patch("kiboko.core.evidence.evaluator._MOST_CLASSES", most),
             ):
-                for at in range(0, len(flows), 10):
-                    self.feed(*flows[at : at + 10])
+                self.feed_anew(flows, 10)
             self.assertEqual((+self.watch.summary.totals, self.watch.summary.conversations), ({AGREE: 600}, 300))
 
     def test_a_reply_that_came_long_before_its_request_makes_no_silence(self):
         """Exporters write the two in whatever order: behind the window it was in nobody may say that it was not there."""
-
-        def both(port, seconds):
-            ends = "10.1.1.10", "10.1.2.10"
-            return [record(*ends, port, 22, SEEN, None, seconds), record(*ends[::-1], 22, port, SEEN, None, seconds)]
 
         request, reply = both(39000, 0)
         others = [each for n in range(60) for each in both(40000 + n, n)]
@@ -342,17 +348,11 @@ class Watching(unittest.TestCase):
             ([*others[:60], *silent, *others[60:]], 1),
         ):
             with mock.patch("kiboko.core.evidence.watch._WINDOW", 24):
-                self.setUp()
-                for at in range(0, len(flows), 4):
-                    self.feed(*flows[at : at + 4])
+                self.feed_anew(flows, 4)
             self.assertEqual(self.watch.summary.totals[BREAK], breaks)
 
     def test_no_silence_is_told_before_as_late_a_record_as_others_were_could_have_come(self):
         """One exporter's records come eleven and fourteen seconds after those of the others, in a window of twelve."""
-
-        def both(port, seconds):
-            ends = "10.1.1.10", "10.1.2.10"
-            return [record(*ends, port, 22, SEEN, None, seconds), record(*ends[::-1], 22, port, SEEN, None, seconds)]
 
         (early, its_reply), (late, its_late_reply) = both(39000, 5), both(39500, 30)
         for reply_at, breaks in ((44, 0), (None, 0)):
@@ -361,14 +361,10 @@ class Watching(unittest.TestCase):
                 flows += both(40000 + n, n)
                 flows += {5: [early], 16: [its_reply], 30: [late], reply_at: [its_late_reply]}.get(n, [])
             with mock.patch("kiboko.core.evidence.watch._WINDOW", 24):
-                self.setUp()
-                for at in range(0, len(flows), 4):
-                    self.feed(*flows[at : at + 4])
+                self.feed_anew(flows, 4)
             self.assertEqual(self.watch.summary.totals[BREAK], breaks)
         with mock.patch("kiboko.core.evidence.watch._WINDOW", 90):  # which is long enough to know
-            self.setUp()
-            for at in range(0, len(flows), 4):
-                self.feed(*flows[at : at + 4])
+            self.feed_anew(flows, 4)
         self.assertEqual(self.watch.summary.totals[BREAK], 1)
 
     def test_where_little_comes_a_silence_is_told_all_the_same(self):
@@ -382,18 +378,16 @@ class Watching(unittest.TestCase):
     def test_a_backlog_that_was_sent_once_keeps_no_silence_from_being_told_for_good(self):
         ends, flows = ("10.1.1.10", "10.1.2.10"), []
         for n in range(300):
-            flows += [record(*ends, 40000 + n, 22, SEEN, None, n), record(*ends[::-1], 22, 40000 + n, SEEN, None, n)]
+            flows += both(40000 + n, n)
             # What an exporter kept for half a minute, and long after that a request that nobody answers.
             flows += {50: [record(*ends, 30000 + k, 22, PASSED, 27, 20) for k in range(5)],
                       220: [record(*ends, 39500, 22, SEEN, None, 220)]}.get(n, [])  # fmt: skip
         for remembered, breaks in ((200, 1), (10_000, 0)):
-            self.setUp()
             with (
                 mock.patch("kiboko.core.evidence.watch._WINDOW", 70),
                 mock.patch("kiboko.core.evidence.watch._REMEMBERED", remembered),
             ):
-                for at in range(0, len(flows), 4):
-                    self.feed(*flows[at : at + 4])
+                self.feed_anew(flows, 4)
             self.assertEqual(self.watch.summary.totals[BREAK], breaks)
 
     def test_a_session_that_is_older_than_the_rules_is_known_again_behind_the_window(self):
