@@ -118,7 +118,7 @@ class DormantTables(TwoMachines):
         topology = network(self.listing(["dormant"]), None)
         self.assertEqual(self.probe("10.9.0.2", ["tcp/1000"])[0]["outcome"], "silent")
         self.load_rules(self.server, self.RULES.replace("{ chain", "{ flags dormant; chain"))
-        self.assertEqual(self.probe("10.9.0.2", ["tcp/1000"])[0]["outcome"], "answered")
+        self.assertEqual(self.probe("10.9.0.2", ["tcp/1000"], "--timeout", "10")[0]["outcome"], "answered")
         self.assertEqual(walk(topology, "client", "server", "tcp/1000").verdict, "allowed")
 
     def test_s35_a_table_whose_flags_are_not_told_rightly_may_stop_and_may_not(self):
