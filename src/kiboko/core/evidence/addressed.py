@@ -33,14 +33,8 @@ class Asked:
 
     def taken(self, rows: Rows | Truths) -> Asked:
         """Some of them."""
-        return Asked(*(column[rows] for column in self._columns()))
-
-    def instead(self, which: Truths, other: Asked) -> Asked:
-        """These, but for some, of which others hold."""
-        return Asked(*(np.where(which, theirs, own) for own, theirs in zip(self._columns(), other._columns())))
-
-    def _columns(self) -> tuple[Rows, ...]:
-        return self.sender, self.target, self.service, self.port, self.proof, self.trace
+        columns = self.sender, self.target, self.service, self.port, self.proof, self.trace
+        return Asked(*(column[rows] for column in columns))
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,19 +90,27 @@ class Addressed:
         sender, receiver = np.where(turned, self.other, self.one), np.where(turned, self.one, self.other)
         return self.ends.other_target(sender, receiver, self.by_public, self.by_own)
 
-    def asked(self, turned: bool, proof: Rows, trace: Rows) -> Asked:
-        """What is asked, if the first end began, or the second."""
-        sender, target = self.sent_to(turned)
-        client, port = (self.ports[1], self.ports[0]) if turned else self.ports
+    def taken(self, rows: Rows) -> Addressed:
+        """Those of some conversations."""
+        targets, ports = ((one[rows], other[rows]) for one, other in (self.targets, self.ports))
+        columns = self.protocol[rows], self.detail[rows], self.by_public[rows], self.by_own[rows]
+        return Addressed(self.ends, self.one[rows], self.other[rows], targets, ports, *columns)
+
+    def asked(self, turned: Truths, proofs: tuple[Rows, Rows], traces: tuple[Rows, Rows]) -> Asked:
+        """What is asked, if the second end began (`turned`, bool[k]), or else the first. `proofs` and `traces` are what
+        is proved, and where, if the first began and if the second did, int64[k] each."""
+        sender, target = (np.where(turned, *sides) for sides in zip(self.sent_to(True), self.sent_to(False)))
+        client, port = np.where(turned, *self.ports[::-1]), np.where(turned, *self.ports)
         ported = has_ports(self.protocol)
-        icmp = is_icmp(self.protocol)
-        kind = np.where(self.protocol == ICMP, 8, 128)
-        # An echo request is asked about where a reply alone was recorded too.
-        answers = (self.protocol == ICMP) & (self.detail >> 8 == 0) | (self.protocol == ICMP6) & (
-            self.detail >> 8 == 129
-        )
         # Port 0 is none: whoever records it has no other (RFC 768), as of the later fragments of a packet.
         known = port > 0
-        detail = np.where(ported, np.where(known, port, 0), np.where(icmp & answers, kind << 8, self.detail))
+        detail = np.where(ported, np.where(known, port, 0), self.detail)
+        icmp = np.flatnonzero(is_icmp(self.protocol))
+        if len(icmp):
+            protocol, kind = self.protocol[icmp], self.detail[icmp] >> 8
+            # An echo request is asked about where a reply alone was recorded too.
+            answers = (protocol == ICMP) & (kind == 0) | (protocol == ICMP6) & (kind == 129)
+            detail[icmp[answers]] = np.where(protocol[answers] == ICMP, 8, 128) << 8
         client = np.where(ported & known & (client > 0), client, NONE)
+        proof, trace = (np.where(turned, *pair[::-1]) for pair in (proofs, traces))
         return Asked(sender, target, self.protocol << 16 | detail, client, proof, trace)

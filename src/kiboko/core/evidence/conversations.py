@@ -130,6 +130,10 @@ class Conversations:
 
     def union(self, bits: NDArray[Any]) -> NDArray[Any]:
         """The union of some bits of the records of each, [k]."""
+        if bits.dtype == np.bool_ and np.count_nonzero(bits) < len(bits) >> 3:  # of few, these alone
+            met = np.zeros(len(self), dtype=np.bool_)
+            met[self.of[np.flatnonzero(bits)]] = True
+            return met
         return self.several.together(np.bitwise_or, bits)
 
     def least(self, values: NDArray[np.int64]) -> NDArray[np.int64]:

@@ -170,9 +170,8 @@ class Evaluator:
         around = contexts(table, found, self.ends, responders, bits, by_themselves, points, unheard)
         proofs = self._proofs.numbers(found, bits, around, ages, late_denials(table, found))
         traces = self._traces.numbers(marks, len(found))
-        both = [addressed.asked(second, proofs[second], traces[second]) for second in (False, True)]
         turned = found.taken_as_turned
-        asked = both[0].instead(turned, both[1])
+        asked = addressed.asked(turned, proofs, traces)
         classes = self._class_of(asked)
         conclusion, reason = self._classes.conclusion[classes], self._classes.reason[classes].copy()
         others = addressed.other_targets(turned)
@@ -185,7 +184,8 @@ class Evaluator:
         double = (found.began < 0) | ((around == UNASKED) & IS_LEAK[reason])
         rows = np.flatnonzero(double)
         if len(rows):
-            other = both[1].taken(rows).instead(turned[rows], both[0].taken(rows))
+            mine = [(one[rows], other[rows]) for one, other in (proofs, traces)]
+            other = addressed.taken(rows).asked(~turned[rows], *mine)
             agreed = judging.either(reason[rows], self._reasons(other))
             agreed[(agreed == judging.WHO_BEGAN) & is_icmp(asked.service[rows] >> 16)] = judging.ECHO_OR_FRAGMENT
             is_lone = found.began[rows] >= 0

@@ -15,6 +15,9 @@ from kiboko.core.records.flow_table import NO_TIME, FlowTable
 from kiboko.core.tables.places import NONE
 
 Rows = NDArray[np.int64]
+_ROOM = 4
+"""So many cells for each record may be left empty."""
+_SLOT_BITS = 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,27 +69,50 @@ def weights(table: FlowTable, found: Conversations) -> tuple[NDArray[np.uint8], 
     weight = np.ones(len(table), dtype=np.uint8)
     direction, points = found.of * 2 + found.side, len(table.points)
     # A cell is a direction of a conversation as it was recorded at one point.
-    cells = distinct(direction * points + table.point if points > 1 else direction)
-    if len(cells) < len(table):
-        crowded = np.flatnonzero((cells.counts() > 1)[cells.codes] & (table.start != NO_TIME))
-        at_once = distinct(cells.codes[crowded], table.start[crowded])
-        if len(at_once) < len(crowded):  # few begin together with another of their cell
-            crowded = crowded[(at_once.counts() > 1)[at_once.codes]]
-            address = table.addresses.firsts()
-            same = distinct(
-                *(column[crowded] for column in (
-                    cells.codes, table.event, table.flags, table.start, table.end, table.packets, table.octets,
-                )),
-                address[table.source[crowded]], address[table.destination[crowded]],
-            )  # fmt: skip
-            weight[crowded[same.further()]] = 0
+    cell, size = direction * points + table.point if points > 1 else direction, 2 * len(found) * points
+    if size > _ROOM * len(table):
+        cells = distinct(cell)
+        known, cell, size = cell[cells.first], cells.codes, len(cells)
+    else:
+        known = np.arange(size)
+    counts = np.bincount(cell, minlength=size)
+    rows = np.flatnonzero((counts > 1)[cell] & (table.start != NO_TIME))
+    if len(rows):
+        weight[_taken_twice(table, cell, _at_once(cell[rows], table.start[rows], rows))] = 0
     is_twice = weight == 0
-    of = direction[cells.first]
-    if points > 1 and int(np.bincount(of).max(initial=0)) > 1:
-        packets = np.bincount(cells.codes, weights=table.packets * weight, minlength=len(cells))
-        most = np.full(2 * len(found), -1.0)
-        np.maximum.at(most, of, packets)
-        best, mine = np.full(len(most), points), np.flatnonzero(packets == most[of])
-        np.minimum.at(best, of[mine], table.point[cells.first[mine]])  # of equals the one that was met first
-        weight[table.point != best[direction]] = 0
+    if points > 1:
+        met = np.flatnonzero(counts)
+        of, point = np.divmod(known[met], points)
+        if int(np.bincount(of).max(initial=0)) > 1:
+            packets = np.bincount(cell, weights=table.packets * weight, minlength=size)[met]
+            most = np.full(2 * len(found), -1.0)
+            np.maximum.at(most, of, packets)
+            best, mine = np.full(len(most), points), np.flatnonzero(packets == most[of])
+            np.minimum.at(best, of[mine], point[mine])  # of equals the one that was met first
+            weight[table.point != best[direction]] = 0
     return weight, is_twice
+
+
+def _at_once(cell: Rows, start: Rows, rows: Rows) -> Rows:
+    """Those of some ascending rows whose cell and time another of them has."""
+    # Most have theirs alone, and show it by a hash that is counted.
+    mixed = (start.view(np.uint64) ^ cell.view(np.uint64) << np.uint64(32)) * np.uint64(0x9E3779B97F4A7C15)
+    slot = (mixed >> np.uint64(64 - _SLOT_BITS)).view(np.int64)
+    few = np.flatnonzero((np.bincount(slot, minlength=1 << _SLOT_BITS) > 1)[slot])
+    if not len(few):
+        return few
+    groups = distinct(cell[few], start[few])
+    found: Rows = rows[few[(groups.counts() > 1)[groups.codes]]]
+    return found
+
+
+def _taken_twice(table: FlowTable, cell: Rows, rows: Rows) -> Rows:
+    """Which of some ascending rows are as one before them in all that a capture says."""
+    if not len(rows):
+        return rows
+    address = table.addresses.firsts()
+    columns = (cell, table.event, table.flags, table.start, table.end, table.packets, table.octets)
+    same = distinct(*(column[rows] for column in columns), address[table.source[rows]],
+                    address[table.destination[rows]])  # fmt: skip
+    found: Rows = rows[same.further()]
+    return found

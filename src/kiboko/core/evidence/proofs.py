@@ -213,16 +213,19 @@ def contexts(
     size = np.int64(int(subnets.max()) + 2)
     place = (bucket[of] * width + point) * size + subnets[of]  # where and when, as one number
     step = width * size
+    silent, unasked = asks & ~has_reply[of] & ~acknowledged[of] & ~lost[point], answers & ~has_request[of]
     # Which have whole conversations of others at their place and about their time.
-    near = usable & beside(place, place[usable & asks & answers], int(step))
-    settled = _settled(table, found, of, point, taken_at, places)
+    rows = np.flatnonzero(usable & (silent | unasked))
+    if not len(rows):
+        return result
+    rows = rows[beside(place[rows], place[usable & asks & answers], int(step))]
+    settled = _settled(table, found, of[rows], point[rows], taken_at, places)
     if unheard is not None:
-        settled &= ~found.union(unheard)[of]
-    silent = near & asks & ~has_reply[of] & ~acknowledged[of] & ~lost[point]
-    result[of[silent & ~settled]] = UNSETTLED
-    result[of[silent & settled]] = UNANSWERED
-    unasked = near & answers & ~has_request[of]
-    result[of[unasked]] = UNASKED
+        settled &= ~found.union(unheard)[of[rows]]
+    is_silent = silent[rows]
+    result[of[rows[is_silent & ~settled]]] = UNSETTLED
+    result[of[rows[is_silent & settled]]] = UNANSWERED
+    result[of[rows[unasked[rows]]]] = UNASKED
     return result
 
 

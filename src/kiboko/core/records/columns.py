@@ -312,7 +312,7 @@ def beside(values: NDArray[np.int64], known: NDArray[np.int64], step: int) -> ND
     if not len(known) or high - low >= _CLOSE:
         return among(values, np.concatenate([known - step, known, known + step]))
     here = np.zeros(high - low + 1, dtype=np.bool_)
-    here[known - low] = True
+    here[known[(known >= low) & (known <= high)] - low] = True
     around = here.copy()
     around[step:] |= here[:-step]
     around[:-step] |= here[step:]
