@@ -1,9 +1,11 @@
 """What flow records prove, one conversation after the other, by the walk alone and by plain means: the same clauses
 (E1 to E11) as the evaluator's, in none of its code."""
 
+import dataclasses
+
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import WELL_KNOWN, Service, parse_services
+from kiboko.core.header.services import UNTOLD, WELL_KNOWN, Service, parse_services
 from kiboko.core.network.model import listened
 from kiboko.core.tables.lines import AddressLine, service_line
 
@@ -55,9 +57,13 @@ class PlainJudge:
 
     def judged(self, records):
         """The status and the reason of each record."""
+        if all(r.service.detail in (0, UNTOLD) for r in records if r.service.protocol == 1):
+            untold = Service(1, UNTOLD)
+            records = [dataclasses.replace(r, service=untold) if r.service.protocol == 1 else r for r in records]
         self.points_in_order = list(dict.fromkeys([None, *(record.point for record in records)]))
         conversations = self.brought_together(records)
         self.mixed = {id(record) for each in conversations for record in self.of_both_directions(each)}
+        self.fragments = {id(record) for record in self.perhaps_fragments(conversations)}
         self.strays = {id(record) for each in conversations for record in self.of_no_connection(each)}
         silent, unasked = self.around(conversations, records)
         found = {}
@@ -115,13 +121,23 @@ class PlainJudge:
         fine = any(seconds(r.start) % 1 for r in records if r.point is not None)
         for each in found:
             each.began, each.by = self.who_began(each, self.first_at_points(records, first), 0.001 if fine else 1)
-        asked = [self.echo_of(each) for each in found]
-        for each, ends in zip(found, asked, strict=True):
-            if ends is not None and ends[2] == {"answers"} and any(
-                other is not None and "asks" in other[2] and other[:2] == ends[1::-1] for other in asked
-            ):  # fmt: skip
+        for each in found:
+            ends = self.echo_of(each)
+            if ends is not None and ends[2] == {"answers"}:
                 each.began, each.by = None, "nothing"
         return found
+
+    def perhaps_fragments(self, conversations):
+        """The echo replies of whoever asks the one that asked by large packets, of which they may be parts."""
+        asked = {conversation: ends for conversation in conversations if (ends := self.echo_of(conversation))}
+        by_large = {
+            ends[:2] for conversation, ends in asked.items()
+            if any(r.service.detail == 2048 and not (r.packets and r.octets and r.octets / r.packets < 256)
+                   for r, _ in conversation.records)
+        }  # fmt: skip
+        for conversation, ends in asked.items():
+            if ends[2] == {"asks", "answers"} and ends[1::-1] in by_large:
+                yield from (r for r, _ in conversation.records if r.service.detail == 0)
 
     def echo_of(self, conversation):
         """Who asks and who answers by echo of IPv4, and which of both is recorded; None for anything else."""
@@ -318,8 +334,8 @@ class PlainJudge:
         return "ack" if flags & 0x10 else "other"
 
     def is_answer(self, record):
-        """Whether a record of whoever was sent to is surely no refusal."""
-        if id(record) in self.strays:
+        """Whether a record of whoever was sent to is surely one of its own, and no refusal."""
+        if id(record) in self.strays or id(record) in self.fragments:
             return False
         if record.service.protocol == 6 and not self.flags(record):
             return record.octets > (record.packets or 8) * {4: 58, 6: 78}[record.source.family]
@@ -366,22 +382,25 @@ class PlainJudge:
             bare = any(self.directory.public_owner(r.source) is None and self.directory.public_owner(r.destination) is None
                        for r, _ in conversation.records)  # fmt: skip
             return owner.public, receiver if outside is not None and not from_outside and bare else None
-        return receiver, owner.public if outside is not None else None
+        is_sure = at_the_edge and conversation.records[0][0].service.has_ports
+        is_sure = is_sure and self.directory.tunnel(network, outside.name) is None
+        return receiver, owner.public if outside is not None and not is_sure else None
 
     # E3 to E11.
 
     def of(self, conversation, context):
         if conversation.began is None:
             first = min(conversation.records, key=lambda pair: pair[0].line)[1]
+            first = first and self.echo_of(conversation) is None  # a reply, if it is one
             one = self.whichever(conversation, first, context)
-            other = self.aged(conversation, self.judge(conversation, not first, context))
+            other = self.whichever(conversation, not first, context)
             if one[0] != other[0]:
                 is_icmp = conversation.records[0][0].service.protocol in (1, 58)
                 return "unsure", "an echo reply, or a" if is_icmp else "who began is not recorded, and it matters"
             return one
         found = self.whichever(conversation, conversation.began, context)
         if context == "unasked" and found[0] == "leak":
-            other = self.aged(conversation, self.judge(conversation, not conversation.began, context))
+            other = self.whichever(conversation, not conversation.began, context)
             if other[0] != "leak":
                 return "unsure", "a reply to nothing that was recorded"
         return found
@@ -502,6 +521,9 @@ class PlainJudge:
             stops = [row for row in walk.rows if row.stops]
             if denied or stops:
                 return "unsure", "an ICMP error"
+        answers = [r for r, side in conversation.records if side != began]
+        if found[0] != "leak" and answers and all(id(r) in self.fragments for r in answers):
+            return "unsure", "an echo reply, or a"
         return found
 
     def against(self, conversation, began, walk, target, context):

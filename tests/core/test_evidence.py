@@ -5,6 +5,7 @@ listens to http. Points: 1 is the edge of cat's subnet, in front of everything; 
 decides; 3 is bob's machine, the last gate of replies to him.
 """
 
+import dataclasses
 import unittest
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
@@ -234,14 +235,52 @@ class Evidence(unittest.TestCase):
         open_both_ways["instances"]["ann"]["listens"] = ["tcp"]
         self.check("agree answered", *both(BOB, ANN, 50002, 50001), values=open_both_ways)
 
-    def test_e2_echo_replies_beside_a_request_of_their_own_sender_may_be_its_later_fragments(self):
+    def test_e2_a_lone_echo_reply_may_be_a_later_fragment_of_what_its_own_sender_asks(self):
         """Whoever exports a large ping without putting it together records its later fragments by type 0."""
         asked, fragments = flow(ANN, CAT, "icmp/8/0", None), flow(ANN, CAT, "icmp/0/0", None)
-        self.check(["leak arrived"], fragments)
-        self.check(["agree as far as seen", "unsure passed"], asked, fragments)
-        told = self.judged(asked, fragments)[1].why
-        self.assertTrue(told.startswith("an echo reply, or a later fragment of an echo request"), told)
+        of_others = flow(BOB, DAN, "icmp/8/0", None)
+        for others in ([of_others], [of_others, flow(CAT, ANN, "icmp/0/0", None)]):
+            found = self.judged(fragments, *others)
+            self.assertEqual(("unsure", "arrived"), (found[0].status, found[0].observed))
+            self.assertTrue(found[0].why.startswith("an echo reply, or a later fragment of an echo request"), found)
+        self.check(["agree as far as seen", "unsure arrived"], asked, fragments)
         self.check("leak arrived", flow(CAT, ANN, "icmp/8/0", None), fragments)
+        stopped_both_ways = network()
+        stopped_both_ways["filters"]["front"].update(inbound=[], outbound=[])
+        lone = flow(ANN, CAT, "icmp/0/0", None, point="1")
+        self.assertEqual("leak", self.judged(lone, of_others, values=stopped_both_ways)[0].status)
+
+    def test_e2_where_all_messages_of_a_file_are_of_type_0_their_types_are_not_told(self):
+        replies = [flow(ANN, CAT, "icmp/0/0", None), flow(CAT, ANN, "icmp/0/0", None)]
+        for records in (replies, replies[:1], [*replies, flow(BOB, ANN, "icmp/255/255", None)]):
+            found = self.judged(*records)
+            self.assertTrue(all(each.why.startswith("which ICMP message") for each in found), found)
+        of_another = flow(BOB, CAT, "icmp/3/3", None)
+        table = table_of([*replies, of_another])
+        for file, is_told in (([0, 0, 0], True), ([0, 0, 1], False)):
+            table = dataclasses.replace(table, file=np.array(file, dtype=np.int32))
+            judged = Evaluator(Comparison(Walker(load(network())))).judge(table)
+            why = judged.concluded[int(judged.conclusion[0])].why
+            self.assertEqual(is_told, not why.startswith("which ICMP message"), why)
+
+    def test_e3_an_echo_reply_of_who_asks_by_large_packets_himself_may_be_a_fragment(self):
+        """Both ping each other, and neither gets through: the fragments of what ann asks are no answers to cat."""
+
+        def pings(octets, event="passed"):
+            records = [flow(CAT, ANN, "icmp/8/0", None, event), flow(ANN, CAT, "icmp/8/0", None),
+                       flow(ANN, CAT, "icmp/0/0", None)]  # fmt: skip
+            return [dataclasses.replace(each, octets=octets) for each in records]
+
+        for octets in (0, 256, 1500):
+            for event in ("passed", "denied"):
+                found = self.judged(*pings(octets, event))
+                self.assertEqual(["unsure", "agree", "unsure"], [each.status for each in found], (octets, event))
+                self.assertTrue(found[2].why.startswith("an echo reply, or a later fragment"), found[2])
+        self.check(["leak arrived", "agree as far as seen", "leak arrived"], *pings(255))
+        none = [dataclasses.replace(each, packets=0) for each in pings(84)]
+        self.assertEqual("unsure", self.judged(*none)[0].status)
+        several = [dataclasses.replace(each, packets=10) for each in pings(840)]  # small ones, and many
+        self.check(["leak arrived", "agree as far as seen", "leak arrived"], *several)
 
     def test_e2_a_record_without_the_port_that_it_was_sent_from_may_be_a_reply(self):
         for port in (None, 0):
@@ -584,6 +623,23 @@ class Evidence(unittest.TestCase):
         reply = flow(DAN, "198.51.100.3", "icmp/0/0", None, point="4", at=0.01)
         told = self.judged(own, public, reply, values=values)
         self.assertEqual({"unsure"}, {each.status for each in told}, told)
+
+    def test_s38_a_ping_to_a_private_address_seen_outside_and_what_answers_another_may_be_of_two(self):
+        """What the depot sends to ann's private address goes nowhere, and a ping to her public one is answered. Ports
+        tell two flows apart, and pings have none."""
+        values = network()
+        values["filters"]["guard"]["inbound"].append({"action": "allow"})
+        values["instances"]["ann"]["listens"] = ["udp/7"]
+        values["observation_points"]["4"] = "depot"
+        for asked, answer, ports, told in (("icmp/8/0", "icmp/0/0", (None, None), "unsure"),
+                                           ("udp/7", "udp/40000", (40000, 7), "leak")):  # fmt: skip
+            records = [flow("198.51.100.3", ANN, asked, ports[0], point="4"),
+                       flow(ANN, "198.51.100.3", answer, ports[1], point="2", at=0.01)]  # fmt: skip
+            found = self.judged(*records, values=values)
+            self.assertEqual([told] * 2, [each.status for each in found], found)
+        public = flow("198.51.100.3", "203.0.113.10", "icmp/8/0", None, point="4")
+        answer = flow(ANN, "198.51.100.3", "icmp/0/0", None, point="2", at=0.01)
+        self.assertEqual(["agree"] * 2, [each.status for each in self.judged(public, answer, values=values)])
 
     def test_e9_an_echo_is_answered_by_its_reply(self):
         values = network()

@@ -41,7 +41,8 @@ class Asked:
 class Addressed:
     """The two ends of conversations by the atoms of their own addresses; and for each of the two the address by which
     the other sent to it, if that began. `by_public` are conversations of which a record shows that a public address was
-    used: it has one, or was taken where such addresses are translated; `by_own` those of which one has none."""
+    used: it has one, or was taken where such addresses are translated; `by_own` those of which one has none. Of those
+    that `may_be_two` one without was taken in front of that, beside others; None for none."""
 
     ends: SeenEnds
     one: Rows
@@ -52,6 +53,7 @@ class Addressed:
     detail: Rows
     by_public: Truths
     by_own: Truths
+    may_be_two: Truths | None
 
     @classmethod
     def of(
@@ -71,6 +73,7 @@ class Addressed:
             by_public = np.zeros(len(found), dtype=np.bool_) if internet is None else found.union(internet)
             by_own = np.ones(len(found), dtype=np.bool_)
         rows, turned = found.first, found.side[found.first]
+        may_be_two = is_bare & (by_public | ~has_ports(table.protocol[rows])) if is_bare is not None else None
         near, far = own[table.source[rows]], own[table.destination[rows]]
         one, other = np.where(turned, far, near), np.where(turned, near, far)
         ports = [column[rows].astype(np.int64) for column in (table.source_port, table.detail)]
@@ -78,7 +81,7 @@ class Addressed:
             ends, one, other,
             (ends.target(other, one, by_public, is_bare), ends.target(one, other, by_public, is_bare)),
             (np.where(turned, ports[1], ports[0]), np.where(turned, ports[0], ports[1])),
-            table.protocol[rows].astype(np.int64), ports[1], by_public, by_own,
+            table.protocol[rows].astype(np.int64), ports[1], by_public, by_own, may_be_two,
         )  # fmt: skip
 
     def sent_to(self, turned: bool) -> tuple[Rows, Rows]:
@@ -88,13 +91,14 @@ class Addressed:
     def other_targets(self, turned: Truths) -> Rows:
         """The addresses that senders may have used as well, -1 for none."""
         sender, receiver = np.where(turned, self.other, self.one), np.where(turned, self.one, self.other)
-        return self.ends.other_target(sender, receiver, self.by_public, self.by_own)
+        return self.ends.other_target(sender, receiver, self.by_public, self.by_own, self.may_be_two)
 
     def taken(self, rows: Rows) -> Addressed:
         """Those of some conversations."""
         targets, ports = ((one[rows], other[rows]) for one, other in (self.targets, self.ports))
         columns = self.protocol[rows], self.detail[rows], self.by_public[rows], self.by_own[rows]
-        return Addressed(self.ends, self.one[rows], self.other[rows], targets, ports, *columns)
+        two = self.may_be_two[rows] if self.may_be_two is not None else None
+        return Addressed(self.ends, self.one[rows], self.other[rows], targets, ports, *columns, two)
 
     def asked(self, turned: Truths, proofs: tuple[Rows, Rows], traces: tuple[Rows, Rows]) -> Asked:
         """What is asked, if the second end began (`turned`, bool[k]), or else the first. `proofs` and `traces` are what

@@ -96,8 +96,8 @@ class Conversations:
 
     `of` int64[n] is the number of each record's conversation, in the order of their first records; `side` bool[n] tells
     which go from the second of its ends to the first. `first` int64[k] are their first rows. `began` int8[k] is the
-    side of whoever began, -1 where nothing tells; `by` uint8[k] what told; `is_contradicted` bool[k] whether the ports
-    say otherwise.
+    side of whoever began, -1 where nothing tells for sure; `by` uint8[k] what told, or seems to; `is_contradicted`
+    bool[k] whether the ports say otherwise.
     """
 
     of: NDArray[np.int64]
@@ -114,8 +114,11 @@ class Conversations:
     @property
     def taken_as_turned(self) -> NDArray[np.bool_]:
         """Of which the second end is taken to have begun, bool[k]: where nothing tells, whoever sent the first
-        record."""
-        return np.where(self.began >= 0, self.began == 1, self.side[self.first])
+        record, but of echo replies whoever got them."""
+        found: NDArray[np.bool_] = np.where(
+            self.began >= 0, self.began == 1, self.side[self.first] & (self.by != BY_TYPE)
+        )
+        return found
 
     def is_reply(self) -> NDArray[np.bool_]:
         """Which records are of whoever did not begin, bool[n]."""
@@ -169,8 +172,7 @@ def bring_together(
     )
     cut_off = bare.union(at_edge) if at_edge is not None else np.zeros(len(bare), dtype=np.bool_)
     is_placed = points > 0 if points is not None else np.zeros(len(table), dtype=np.bool_)
-    fragments = _perhaps_fragments(table, bare, ends)
-    began, by, contradicted = _who_began(table, bare, known_ports, fragments, cut_off, is_placed)
+    began, by, contradicted = _who_began(table, bare, known_ports, _lone_replies(table, bare), cut_off, is_placed)
     return Conversations(numbers.codes, side, numbers.first, began, by, contradicted, several)
 
 
@@ -271,31 +273,23 @@ def _latest_so_far(values: NDArray[np.int64], begins: NDArray[np.int64]) -> NDAr
     return np.concatenate(found)
 
 
-def _perhaps_fragments(table: FlowTable, found: Conversations, ends: SeenEnds) -> NDArray[np.bool_]:
-    """Which conversations are of echo replies alone, whose sender asks the same end, bool[k]: of the later fragments of
-    a large request many exporters record a type of 0, which is that of a reply."""
-    rows = np.flatnonzero(is_icmp(table.protocol))
-    asks, answers = (np.zeros(len(table), dtype=np.bool_) for _ in range(2))
-    if len(rows):
-        asks[rows], answers[rows] = is_echo(table.protocol[rows], table.detail[rows])
-        answers &= table.protocol == ICMP
-    if not asks.any() or not answers.any():
+def _lone_replies(table: FlowTable, found: Conversations) -> NDArray[np.bool_]:
+    """Which conversations are of echo replies of IPv4 alone, bool[k]. Many exporters record their type of 0 also of the
+    later fragments of a large request."""
+    rows = np.flatnonzero(table.protocol == ICMP)
+    if not len(rows):
         return np.zeros(len(found), dtype=np.bool_)
-    asks = found.union(asks)
-    is_lone = found.union(answers) & ~asks
-    identity = ends.identities(table.addresses).astype(np.uint64)
-    near, far = identity[table.source[found.first]], identity[table.destination[found.first]]
-    turned = found.side[found.first]
-    asking, answering = np.where(turned, far, near), np.where(turned, near, far)
-    odd = np.uint64(0x9E3779B97F4A7C15)
-    return is_lone & np.isin(answering * odd + asking, (asking * odd + answering)[asks])
+    asks, answers = (np.zeros(len(found), dtype=np.bool_) for _ in range(2))
+    for which, is_met in zip(is_echo(table.protocol[rows], table.detail[rows]), (asks, answers), strict=True):
+        is_met[found.of[rows[which]]] = True
+    return answers & ~asks
 
 
 def _who_began(
     table: FlowTable,
     found: Conversations,
     known_ports: KnownPorts,
-    perhaps_fragments: NDArray[np.bool_],
+    perhaps_none: NDArray[np.bool_],
     cut_off: NDArray[np.bool_],
     is_placed: NDArray[np.bool_],
 ) -> tuple[NDArray[np.int8], NDArray[np.uint8], NDArray[np.bool_]]:
@@ -319,7 +313,8 @@ def _who_began(
     decide(BY_BIFLOW, *by_biflow)
     protocol = table.protocol[found.first]
     icmp = is_icmp(protocol)
-    decide(BY_TYPE, icmp & ~perhaps_fragments, np.zeros(len(found), dtype=np.bool_))
+    decide(BY_TYPE, icmp & ~perhaps_none, np.zeros(len(found), dtype=np.bool_))
+    by[perhaps_none] = BY_TYPE  # if these are what they seem, which nothing tells for sure
     decide(BY_TIME, *_earlier(table, found, bits & _HAS_SYN > 0, protocol == TCP, cut_off, is_placed))
     before = began.copy()
     decide(BY_PORTS, *by_ports)

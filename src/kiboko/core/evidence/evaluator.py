@@ -19,6 +19,7 @@ from kiboko.core.evidence.addressed import Addressed, Asked
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.conclusions import Conclusions
 from kiboko.core.evidence.conversations import Conversations, bring_together
+from kiboko.core.evidence.doubtful_echoes import with_fragments, without_idle_types
 from kiboko.core.evidence.doubtful_flags import without_doubtful
 from kiboko.core.evidence.gate_outcomes import GateOutcomes, Situation
 from kiboko.core.evidence.judged import Classes, Judged
@@ -144,6 +145,7 @@ class Evaluator:
             none = np.zeros(0, dtype=np.int64)
             return Judged(none, self._conclusions.listed, none, none > 0, none.astype(np.uint8), none > 0, None, None,
                           self._classes, none > 0)  # fmt: skip
+        table = without_idle_types(table)
         points = self._points.of(table)
         found = bring_together(table, self.ends, self._known_ports, unheard if at_edge is None else at_edge, points)
         asked, conclusion, classes, around = self._judged(table, found, points, unheard)
@@ -158,7 +160,7 @@ class Evaluator:
     ) -> tuple[Asked, Rows, Rows, Rows]:
         """What conversations ask and come to, their classes, and what others tell of them."""
         by_themselves = flag_kinds(table)
-        kinds = without_doubtful(table, found, by_themselves)
+        kinds = with_fragments(table, found, self.ends, without_doubtful(table, found, by_themselves))
         marks = point_marks(table, found, points, self.ends, kinds) if points is not None else None
         is_mapped = points > 0 if points is not None else np.zeros(len(table), dtype=np.bool_)
         bits = mark_bits(table, found, is_mapped, kinds)
@@ -174,24 +176,34 @@ class Evaluator:
         asked = addressed.asked(turned, proofs, traces)
         classes = self._class_of(asked)
         conclusion, reason = self._classes.conclusion[classes], self._classes.reason[classes].copy()
-        others = addressed.other_targets(turned)
-        rows = np.flatnonzero(others != NONE)
-        if len(rows):
-            again = dataclasses.replace(asked.taken(rows), target=others[rows])
-            self._settle(conclusion, reason, rows, judging.whichever(
-                reason[rows], self._reasons(again)))  # fmt: skip
+        self._settle(conclusion, reason, *self._by_whichever_address(addressed, turned, asked, reason))
         # Where nothing tells who began, and of replies to nothing that no rule would let through, both are asked.
         double = (found.began < 0) | ((around == UNASKED) & IS_LEAK[reason])
         rows = np.flatnonzero(double)
         if len(rows):
             mine = [(one[rows], other[rows]) for one, other in (proofs, traces)]
-            other = addressed.taken(rows).asked(~turned[rows], *mine)
-            agreed = judging.either(reason[rows], self._reasons(other))
+            part, back = addressed.taken(rows), ~turned[rows]
+            other = part.asked(back, *mine)
+            told = self._reasons(other).copy()
+            again, agreed = self._by_whichever_address(part, back, other, told)
+            told[again] = agreed
+            agreed = judging.either(reason[rows], told)
             agreed[(agreed == judging.WHO_BEGAN) & is_icmp(asked.service[rows] >> 16)] = judging.ECHO_OR_FRAGMENT
             is_lone = found.began[rows] >= 0
             agreed = np.where(is_lone & ~IS_LEAK[agreed], np.uint8(judging.REPLY_TO_NOTHING), agreed)
             self._settle(conclusion, reason, rows, agreed)
         return asked, conclusion, classes, around
+
+    def _by_whichever_address(
+        self, addressed: Addressed, turned: Truths, asked: Asked, reason: NDArray[np.uint8]
+    ) -> tuple[Rows, NDArray[np.uint8]]:
+        """Which conversations may have gone to another address as well, and the reasons that hold for both."""
+        others = addressed.other_targets(turned)
+        rows = np.flatnonzero(others != NONE)
+        if not len(rows):
+            return rows, reason[rows]
+        again = dataclasses.replace(asked.taken(rows), target=others[rows])
+        return rows, judging.whichever(reason[rows], self._reasons(again))
 
     def _reasons(self, asked: Asked) -> NDArray[np.uint8]:
         """The reasons of what is asked."""
@@ -430,9 +442,9 @@ class Evaluator:
         met = self._outcomes.of(flows)
         numbers, situations = self._situations(asked, met.way)
         reason, steps = self._outcomes.judged(met.outcome, numbers, situations)
-        denied, has_request, followed_denied = (
+        denied, has_request, followed_denied, unclear = (
             np.array([getattr(each.proof, name) for each in situations], dtype=np.bool_)[numbers]
-            for name in ("denied", "has_request", "followed_denied")
+            for name in ("denied", "has_request", "followed_denied", "unclear")
         )
         rows = np.flatnonzero(met.is_first_alone)
         reason[rows] = judging.of_first_alone(reason[rows], followed_denied[rows])
@@ -442,6 +454,7 @@ class Evaluator:
             kinds = asked.service[rows] >> 8
             is_untold = (asked.service[rows] & 0xFFFF == UNTOLD) | ~np.isin(kinds, _ICMP_TYPES)
             is_error = np.isin(kinds, _ICMP_ERRORS) & ((gate[rows] >= 0) | denied[rows])
+            reason[rows[unclear[rows] & ~IS_LEAK[reason[rows]]]] = judging.ECHO_OR_FRAGMENT
             reason[rows[is_untold]], reason[rows[is_error]] = judging.TYPE_UNTOLD, judging.AN_ERROR
         reason[met.way == NONE] = judging.NO_GATE
         reason[(self.ends.shared_by(asked.target) != NONE) & ~has_request] = judging.SHARED_REPLY

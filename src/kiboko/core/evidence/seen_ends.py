@@ -134,15 +134,17 @@ class SeenEnds:
 
     def other_target(
         self, sender: NDArray[np.int64], receiver: NDArray[np.int64], is_shown: NDArray[np.bool_],
-        is_bare: NDArray[np.bool_],
+        is_bare: NDArray[np.bool_], may_be_two: NDArray[np.bool_] | None = None,
     ) -> NDArray[np.int64]:  # fmt: skip
         """The atoms of the addresses that senders may have used as well, -1 where there is none: by a tunnel one sends
         to the private address, and may to the public one. Where records show the one and the other (`is_shown` and
-        `is_bare`) they may be of two conversations that nothing else tells apart, as pings are."""
+        `is_bare`) they may be of two conversations that nothing else tells apart, as pings are. So may those of who has
+        no tunnel, where one was seen outside with the private address (`may_be_two`)."""
         public = self._of(_TRANSLATED, receiver)
         outside, tunnelled = self._by_tunnel(sender, receiver)
         other = np.where(~is_shown, public, np.where(is_bare, receiver, NONE))
-        return np.where((public != NONE) & outside & tunnelled, other, NONE)
+        may_be = tunnelled if may_be_two is None else tunnelled | may_be_two
+        return np.where((public != NONE) & outside & may_be, other, NONE)
 
     def _by_tunnel(
         self, sender: NDArray[np.int64], receiver: NDArray[np.int64]
