@@ -2,6 +2,7 @@
 
 import gzip
 import io
+import re
 import socket
 import struct
 import tempfile
@@ -129,6 +130,26 @@ class WhatExportersSend(unittest.TestCase):
         self.assertEqual([str(each.destination) for each in found], ["192.0.2.9"] * 2 + ["10.2.1.10", "203.0.113.2"])
         two = records_of(names, *rows, a_flow(**{**inner, "sourceIPv4Address": "10.2.1.11"}, **told))
         self.assertEqual(str(two[1].source), "203.0.113.2", "of two senders nobody knows which it was")
+
+    def test_a_port_in_front_of_a_shared_address_is_a_senders_for_as_long_as_records_are_of_one_conversation(self):
+        """Another sender may have it later, whose own record was lost, or stands in another piece of the log."""
+        lines = ["10:00:00,10:02:00,10.2.1.10,192.0.2.9,40000,443,tcp,203.0.113.2,51000"]
+        spans = (("09:50:00", "09:54:59"), ("09:50:00", "09:55:00"), ("10:07:00", "10:09:00"), ("10:07:01", "10:09:00"))
+        for begun, ended in spans:
+            lines += [f"{begun},{ended},203.0.113.2,192.0.2.9,51000,443,tcp,,",
+                      f"{begun},{ended},192.0.2.9,203.0.113.2,443,51000,tcp,,"]  # fmt: skip
+        head = "start,end,src,dst,sport,dport,proto,postNATSourceIPv4Address,postNAPTSourceTransportPort\n"
+        text = "\n".join("2026-11-20T" + line[:9] + "2026-11-20T" + line[9:] for line in lines)
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "log.csv"
+            path.write_text(head + text + "\n")
+            found = [table.record(row) for table, _ in tables_of(path) for row in range(len(table))][1:]
+            path.write_text(head + re.sub(r"^2026\S{16}2026\S{16}", ",,", text, flags=re.M) + "\n")
+            timeless = [table.record(row) for table, _ in tables_of(path) for row in range(len(table))][1:]
+        own = [
+            ["10.2.1.10" in (str(each.source), str(each.destination)) for each in some] for some in (found, timeless)
+        ]
+        self.assertEqual([[False, False, True, True, True, True, False, False], [True] * 8], own)
 
     def test_who_is_written_in_two_ways_is_one_sender_behind_a_translation(self):
         lines = [
