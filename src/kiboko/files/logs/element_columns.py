@@ -69,7 +69,7 @@ class ElementColumns:
         if "forwardingStatus" not in self._batch.column_names:
             return event
         status = self.whole("forwardingStatus", 0, 255)
-        told = np.array([EVENTS.index(each) for each in FORWARDED], dtype=np.int16)[status >> 6]
+        told = np.array([EVENTS.index(each) for each in FORWARDED], dtype=np.int16)[status]
         return np.where(event == 0, told, event)
 
     def counts(self, name: str, other: str) -> NDArray[np.int64]:
