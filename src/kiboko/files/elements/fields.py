@@ -105,10 +105,10 @@ EVENT_NAMES = {
 _DIGITS_OF_A_DAY = 8
 _MOST_NAMES, _LONGEST_NAME = 1 << 12, 64
 FORWARDED = (*[SEEN] * 64, *[PASSED] * 64, *[DENIED] * 4, *[SEEN] * 124)
-"""What each forwardingStatus says (RFC 7270, section 4.12, and its registry): from 64 on forwarded, from 128 on dropped,
-for no reason that is told, by a filter (129, 130), or since there is no route (131). What was dropped for another
-reason, such as its TTL, a full queue or a neighbour that did not answer, a filter may have let pass; and what the
-device consumed, from 192 on, tells nothing of its filters."""
+"""What each forwardingStatus says (RFC 7270, section 4.12, and its registry): from 64 on forwarded, from 128 on
+dropped, for no reason that is told, by a filter (129, 130), or since there is no route (131). What was dropped for
+another reason, such as its TTL, a full queue or a neighbour that did not answer, a filter may have let pass; and what
+the device consumed, from 192 on, tells nothing of its filters."""
 
 
 def element_of(name: str) -> str | None:
