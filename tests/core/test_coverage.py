@@ -144,28 +144,49 @@ class SideBySide(unittest.TestCase):
         ]
 
     def test_what_follows_from_all_three(self):
-        for destination, address, port, outcome, records, said, conclusion in (
-            ("cat", "10.1.2.10", 22, "answered", [flow(0), flow(0, "10.1.2.10", "10.1.1.10", 40000, source_port=22, flags=18)],
-             {"arrived": 2}, "all three agree"),
-            ("dan", "10.2.1.10", 80, "silent", [flow(0, destination="10.2.1.10", port=80, event=DENIED)], {"denied": 1}, "all three agree"),
-            ("dan", "10.2.1.10", 80, "answered", [flow(0, destination="10.2.1.10", port=80)], {"passed": 1}, "both saw it get through"),
-            ("dan", "10.2.1.10", 80, "silent", [flow(0, destination="10.2.1.10", port=80, point="2")], {"passed": 1},
+        ssh, http, telnet = ("cat", "10.1.2.10", 22), ("dan", "10.2.1.10", 80), ("cat", "10.1.2.10", 23)
+
+        def answer(port, flags=18):
+            return flow(0, "10.1.2.10", "10.1.1.10", 40000, source_port=port, flags=flags)
+
+        def on_its_way(event=PASSED, point="1"):
+            return flow(0, destination="10.2.1.10", port=80, event=event, point=point)
+
+        reset = [flow(0), answer(22, 0x14)]
+        for probed, outcome, records, said, conclusion in (
+            (ssh, "answered", [flow(0), answer(22)], {"arrived": 2}, "all three agree"),
+            (ssh, "answered", reset, {"refused": 2}, "answered to the probe, and refused for others"),
+            (ssh, "silent", [flow(0, event=DENIED)], {"denied": 1}, "a filter stops it that the rules do not have there"),
+            (ssh, "refused", [flow(0), answer(22)], {"arrived": 2}, "answered for others, refused to the probe"),
+            (ssh, "refused", [flow(0)], {"passed": 1}, "it arrives and is refused"),
+            (ssh, "silent", [flow(0)], {"passed": 1}, "the log has it on its way, and nothing came back"),
+            (http, "silent", [on_its_way(DENIED, "2")], {"denied": 1}, "all three agree"),
+            (http, "silent", [on_its_way(DENIED)], {"denied": 1}, "it is stopped, and not where the rules stop it"),
+            (http, "refused", [on_its_way(DENIED, "2")], {"denied": 1},
+             "denied for others, as the rules say, and refused to the probe"),
+            (http, "answered", [on_its_way(point="2")], {"passed": 1}, "both saw it get through"),
+            (http, "answered", [on_its_way()], {"passed": 1}, "the probe was answered"),
+            (http, "silent", [on_its_way(point="2")], {"passed": 1},
              "the log saw it pass a filter that stops it by the rules, the probe was not answered"),
-            ("dan", "10.2.1.10", 80, "silent", [flow(0, destination="10.2.1.10", port=80, point="1")], {"passed": 1},
-             "on its way where the log was taken, and not answered"),
-            ("dan", "10.2.1.10", 80, "refused", [flow(0, destination="10.2.1.10", port=80, point="1")], {"passed": 1},
-             "refused, where the rule that stops it keeps silent"),
-            ("cat", "10.1.2.10", 23, "answered", [flow(0, port=23), flow(0, "10.1.2.10", "10.1.1.10", 40000, source_port=23, flags=18)],
-             {"arrived": 2}, "it gets through the filters, as the rules say"),
-            ("cat", "10.1.2.10", 23, "refused", [flow(0, port=23)], {"passed": 1}, "on its way where the log was taken, and refused"),
-            ("cat", "10.1.2.10", 22, "silent", [flow(0, event=DENIED)], {"denied": 1},
-             "a filter stops it that the rules do not have there"),
-            ("cat", "10.1.2.10", 22, "refused", [flow(0)], {"passed": 1}, "it arrives and is refused"),
-            ("cat", "10.1.2.10", 22, "silent", [flow(0)], {"passed": 1}, "the log has it on its way, and nothing came back"),
+            (http, "silent", [on_its_way()], {"passed": 1}, "on its way where the log was taken, and not answered"),
+            (http, "refused", [on_its_way()], {"passed": 1}, "refused, where the rule that stops it keeps silent"),
+            (telnet, "answered", [flow(0, port=23), answer(23)], {"arrived": 2},
+             "it gets through the filters, as the rules say"),
+            (telnet, "refused", [flow(0, port=23)], {"passed": 1}, "on its way where the log was taken, and refused"),
+            (telnet, "refused", [flow(0, port=23), answer(23, 0x14)], {"refused": 2}, "all three agree"),
         ):  # fmt: skip
             with self.subTest(conclusion):
-                (side,) = self.told([(destination, address, port, outcome)], records)
-                self.assertEqual(side, ("ann", destination, f"tcp/{port}", {outcome: 1}, said, conclusion))
+                (side,) = self.told([(*probed, outcome)], records)
+                self.assertEqual(side, ("ann", probed[0], f"tcp/{probed[2]}", {outcome: 1}, said, conclusion))
+
+    def test_a_silence_in_the_log_beside_an_answer_to_the_probe_is_no_agreement(self):
+        others = [flow(0, port=22, source_port=port) for port in (50001, 50002)]
+        others += [flow(0, "10.1.2.10", "10.1.1.10", each.source_port, source_port=22, flags=18) for each in others]
+        later = flow(1, source_port=50009)
+        (side,) = self.told([("cat", "10.1.2.10", 22, "answered")], [*others, flow(0), later])
+        self.assertEqual(
+            ({"silent": 1, "arrived": 4, "passed": 1}, "answered to the probe, and not answered for others"), side[4:]
+        )
 
     def test_where_the_rules_cannot_tell_nothing_is_a_leak_and_nothing_agrees(self):
         walk = mock.Mock(verdict=UNKNOWN)
@@ -180,7 +201,7 @@ class SideBySide(unittest.TestCase):
                    flow(1, destination="203.0.113.20", event=DENIED)]  # fmt: skip
         told = self.told(probes, records, translated())
         self.assertEqual(
-            [("cat", {"silent": 1}, {"denied": 1}, "all three agree"),
+            [("cat", {"silent": 1}, {"denied": 1}, "it is stopped, and not where the rules stop it"),
              ("cat", {"answered": 1}, {"arrived": 2}, "all three agree")],
             sorted(((to, probe, seen, said) for _, to, _, probe, seen, said in told), key=lambda each: "silent" not in each[1]),
         )  # fmt: skip
@@ -207,7 +228,7 @@ class SideBySide(unittest.TestCase):
         values = network()
         values["as_of"] = "2026-11-21T00:00:00Z"
         evidence = [("dan", "10.2.1.10", 80, "answered")], [flow(0, destination="10.2.1.10", port=80)]
-        self.assertEqual(["both saw it get through"], [each[-1] for each in self.told(*evidence)])
+        self.assertEqual(["the probe was answered"], [each[-1] for each in self.told(*evidence)])
         self.assertEqual(
             ["against the rules, and older than the network file"], [each[-1] for each in self.told(*evidence, values)]
         )

@@ -38,6 +38,8 @@ class Side:
     """Whether anything would be one, and is older than the network file."""
     is_undated: bool = False
     """Whether anything would be one, and may be older: when it was is not recorded."""
+    is_elsewhere: bool = True
+    """Whether all that was denied was stopped at another place than by the rules."""
     is_inventory: bool = False
     """Whether anything got through that only a listener or a stopped machine stops by the network file."""
     rests_on: str | None = None
@@ -84,27 +86,47 @@ class Side:
         )
 
     def _of_allowed(self, answered: bool, denied: bool) -> str:
+        came_back = self.records[ANSWERED] + self.records[ARRIVED] > 0
+        refused, silent = self.records[REFUSED] > 0, self.records[SILENT] > 0
+        if answered and denied:
+            return "denied where the probe was not"
+        if answered and (refused or silent):
+            how = "refused" if refused else "not answered"
+            return f"answered to the probe, and {how} for others: look at when, and at the service"
         if answered:
-            return "denied where the probe was not" if denied else f"{ALL_AGREE}: it works"
+            return f"{ALL_AGREE}: it works"
         if denied:
             return "a filter stops it that the rules do not have there: they are not what is in force"
+        if self.probes[REFUSED] and came_back:
+            return "answered for others, refused to the probe: look at when, and at where the probe was sent from"
         if self.probes[REFUSED]:
             return "it arrives and is refused: look at the service"
-        if self.records[ANSWERED] or self.records[ARRIVED]:
+        if came_back:
             return "answered for others, not for the probe: look at where the probe was sent from"
         return "the log has it on its way, and nothing came back: look behind the observation point and at the way back"
 
     def _of_stopped(self, answered: bool, denied: bool) -> str:
         if self.is_inventory and not self.disagrees:
             return "it gets through the filters, as the rules say: the inventory is out of date"
+        if answered and denied:
+            return "denied for others, answered to the probe"
+        if answered and self.leaked:
+            return "both saw it get through: a leak"
         if answered:
-            return "denied for others, answered to the probe" if denied else "both saw it get through: a leak"
+            return "the probe was answered: a leak; the log has it on its way where it was taken"
+        keeps_silent = self.walk.signal == SILENT and self.walk.signal_known
+        if denied and self.is_elsewhere:
+            return "it is stopped, and not where the rules stop it: something else does"
+        if denied and self.probes[REFUSED] and keeps_silent:
+            return "denied for others, as the rules say, and refused to the probe: something else stops that"
         if denied:
             return f"{ALL_AGREE}: it is stopped"
         if self.leaked:
             return "the log saw it pass a filter that stops it by the rules, the probe was not answered: a leak so far"
-        if self.probes[REFUSED] and self.walk.signal == SILENT and self.walk.signal_known:
+        if (self.probes[REFUSED] or self.records[REFUSED]) and keeps_silent:
             return "refused, where the rule that stops it keeps silent: something else stops it"
+        if self.probes[REFUSED] and self.records[REFUSED] and self.walk.signal == REFUSED:
+            return f"{ALL_AGREE}: it is refused"
         what = "refused" if self.probes[REFUSED] else "not answered"
         return f"on its way where the log was taken, and {what}: as the rules say, stopped further on"
 
@@ -159,6 +181,7 @@ def side_by_side(summary: Summary) -> list[Side]:
                 side.records[group.concluded.observed] += group.count
                 side.leaked |= group.concluded.status == LEAK
                 side.as_ruled &= group.concluded.status == AGREE
+                side.is_elsewhere &= group.concluded.is_elsewhere or group.concluded.observed != DENIED
                 side.note(group.concluded)
                 order[id(side)] = min(order[id(side)], place)
     found = [side for sides in probed.values() for side in sides.values() if side.records]
