@@ -352,7 +352,7 @@ class RealKernelLog(unittest.TestCase):
             _OTHERS_LOG.write_text(before)
         with subprocess.Popen(["rsyslogd", "-n", "-f", folder / "daemon.conf", "-i", folder / "pid"]) as daemon:
             try:
-                until = time.monotonic() + 20
+                until = time.monotonic() + 60
                 while time.monotonic() < until and len(self.records(folder, first_port)) < 15:
                     time.sleep(0.3)
             finally:
