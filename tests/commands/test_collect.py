@@ -552,7 +552,7 @@ class Ending(Collecting):
         self.assertFalse(self.store.exists())
 
 
-def wait_for(condition, seconds=20):
+def wait_for(condition, seconds=60):
     until = time.monotonic() + seconds
     while not condition() and time.monotonic() < until:
         time.sleep(0.05)
