@@ -186,7 +186,11 @@ class PlainJudge:
                 begun = all(map(any, firsts)) if tcp else min(map(min, starts)) >= log_begins + PAUSE
                 difference = min(starts[1]) - min(starts[0])
                 is_place = self.topology.observation_point(clock) is not None
+                serves = self.serving(conversation.records[0])
                 if begun and abs(difference) > (resolution if is_place else max(resolution, 0.05)) + 1e-5:
+                    is_disputed = serves[0] != serves[1] and serves[0] != (difference < 0)
+                    if is_disputed and abs(difference) <= max(resolution, 0.05) + 1e-5:
+                        return None, "nothing"
                     return difference < 0, "time"
         serves = self.serving(conversation.records[0])
         if serves[0] != serves[1]:

@@ -190,6 +190,16 @@ class Evidence(unittest.TestCase):
         judged = evaluator.judge(table_of(records), at_edge=np.array([False, True, False]))
         self.assertEqual("unsure", judged.concluded[judged.conclusion[0]].status, "others may be missing beside it")
 
+    def test_e2_where_the_ports_say_otherwise_times_tell_by_more_than_clocks_of_one_device_differ(self):
+        """The answer of ann's name server came earlier than what it answers, by the clock of another line card."""
+        before = flow(BOB, CAT, "udp/50002", 50001, "seen", None, "1", -1200)
+        for later, expected in ((0.003, "unsure"), (0.05, "unsure"), (0.06, "agree")):
+            pair = [flow(ANN, CAT, "udp/40000", 53, "seen", None, "1"),
+                    flow(CAT, ANN, "udp/53", 40000, "seen", None, "1", later)]  # fmt: skip
+            self.assertEqual([expected] * 2, [each.status for each in self.judged(before, *pair)[1:]], later)
+            earlier = [pair[0], replace(pair[1], start=pair[0].start - timedelta(seconds=later))]
+            self.assertEqual(["leak"] * 2, [each.status for each in self.judged(before, *earlier)[1:]], later)
+
     def test_e2_the_only_end_with_a_known_port_was_sent_to(self):
         self.check("agree answered", flow(BOB, ANN, "ssh", 40000, flags=ALL))
         self.check("agree as far as seen", flow(ANN, BOB, "tcp/40000", 22, flags=ALL))

@@ -315,9 +315,10 @@ def _who_began(
     icmp = is_icmp(protocol)
     decide(BY_TYPE, icmp & ~perhaps_none, np.zeros(len(found), dtype=np.bool_))
     by[perhaps_none] = BY_TYPE  # if these are what they seem, which nothing tells for sure
-    decide(BY_TIME, *_earlier(table, found, bits & _HAS_SYN > 0, protocol == TCP, cut_off, is_placed))
+    by_time, disputed = _earlier(table, found, bits & _HAS_SYN > 0, cut_off, is_placed, (looks_first, looks_second))
+    decide(BY_TIME, *by_time)
     before = began.copy()
-    decide(BY_PORTS, *by_ports)
+    decide(BY_PORTS, *(each & ~disputed for each in by_ports))
     contradicted = (looks_first != looks_second) & (before >= 0) & (looks_second != (before == 1)) & ~icmp
     return began, by, contradicted
 
@@ -338,20 +339,22 @@ def _earlier(
     table: FlowTable,
     found: Conversations,
     has_syn: NDArray[np.bool_],
-    is_tcp: NDArray[np.bool_],
     cut_off: NDArray[np.bool_],
     is_placed: NDArray[np.bool_],
-) -> _Told:
+    ports: _Told,
+) -> tuple[_Told, NDArray[np.bool_]]:
     """Whose first packet came earlier, by one clock: at one point, by more than its resolution, and where the records
     hold the conversation's beginning: of TCP, where the first records of both sides there have a SYN. Without its flags
     they are sure to only some time behind the beginning of the log, by how much more than a record is long, and where
     none may be missing beside them (`cut_off`). A point that the network file does not know may be an exporter that
-    records at several places, each by its own count of time: of others than `is_placed` more has to lie between."""
+    records at several places, each by its own count of time: of others than `is_placed` more has to lie between. So it
+    has where the ports say otherwise (`ports`), since one device may count by several clocks as well: of which neither
+    is believed is the second value, bool[k]."""
     none = np.zeros(len(found), dtype=np.bool_)
     is_known = np.array([name is not None for name in table.points], dtype=np.bool_)[table.point]
     is_known &= table.start != NO_TIME
     if not is_known.any():
-        return none, none
+        return (none, none), none
     clock = found.least(np.where(is_known, table.point, _NEVER))
     mine = is_known & (table.point == clock[found.of])
     zero = found.least(np.where(mine & ~found.side, table.start, _NEVER))
@@ -362,9 +365,13 @@ def _earlier(
     begun = ~cut_off & (np.minimum(zero, one) >= int(times.min()) + longest + PAUSE)
     opens = mine & has_syn & (table.start == np.where(found.side, one[found.of], zero[found.of]))
     both_opened = found.union(opens & ~found.side) & found.union(opens & found.side)
+    is_tcp = table.protocol[found.first] == TCP
     sure = (zero != _NEVER) & (one != _NEVER) & np.where(is_tcp, both_opened, begun)
-    least = np.where(found.union(mine & is_placed), resolution, max(resolution, _APART))
-    return sure & (one - zero > least), sure & (zero - one > least)
+    apart = max(resolution, _APART)
+    least = np.where(found.union(mine & is_placed), resolution, apart)
+    first, second = sure & (one - zero > least), sure & (zero - one > least)
+    disputed = (first & ports[1] & ~ports[0] | second & ports[0] & ~ports[1]) & (np.abs(one - zero) <= apart)
+    return (first & ~disputed, second & ~disputed), disputed
 
 
 def _by_ports(table: FlowTable, found: Conversations, known_ports: KnownPorts) -> _Told:
