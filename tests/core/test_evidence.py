@@ -144,6 +144,20 @@ class Evidence(unittest.TestCase):
         opened = [replace(each, tcp_flags=SYN | ACK) for each in met(80, 40000, ACK)]
         self.assertEqual({c.decider for c in self.judged(*opened)}, {("instance-in", "guard", "otherwise")})
 
+    def test_e2_a_biflow_of_ports_that_nobody_knows_tells_where_its_exporter_has_not_begun_just_before(self):
+        """By the rules bob may not reach ann on 50002. Whoever meets her answers first takes her for the one who asks."""
+        before = flow(CAT, BOB, "http", 40000, "seen", ALL)
+        for minutes, flags, told in ((4.9, None, "unsure"), (5, None, "leak"), (4.9, ALL, "leak"), (5, ACK, "unsure")):
+            pair = [flow(BOB, ANN, "tcp/50002", 50001, "seen", flags, None, 60 * minutes, 1, 9),
+                    flow(ANN, BOB, "tcp/50001", 50002, "seen", flags, None, 60 * minutes, 2, 9)]  # fmt: skip
+            self.assertEqual([told] * 2, [each.status for each in self.judged(before, *pair)[1:]], (minutes, flags))
+        # Alone it is at the beginning of its log, unless that is known to have begun earlier.
+        table = table_of([replace(each, tcp_flags=None) for each in pair])
+        begun = int(pair[0].start.timestamp() * 1000)
+        for since, told in ((None, "unsure"), (begun - 299_999, "unsure"), (begun - 300_000, "leak")):
+            judged = Evaluator(Comparison(Walker(load(network())))).judge(table, since=since)
+            self.assertEqual({told}, {judged.concluded[code].status for code in judged.conclusion.tolist()}, since)
+
     def test_e2_data_of_ftp_come_from_a_port_that_nobody_sends_to(self):
         """dan's server opens the connection of the data (RFC 959), which ann's filter would not take from him."""
         transfer = both(ANN, DAN, 20, 50000, flags=ACK)

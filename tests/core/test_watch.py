@@ -390,6 +390,27 @@ class Watching(unittest.TestCase):
                 self.feed_anew(flows, 4)
             self.assertEqual(self.watch.summary.totals[BREAK], breaks)
 
+    def test_a_biflow_tells_who_began_once_the_collector_has_been_at_work_for_some_time(self):
+        """Its window holds less than that. By the rules cat may not reach ann on 50002."""
+        values = base()
+        values["filters"]["guard"] = a_filter("instance", inbound=[], outbound=[{"action": "allow"}])
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["guard"]
+        walker = Walker(load(values))
+        watch = Watch(Comparison(walker), Summary(walker.directory))
+        told = []
+        with mock.patch("kiboko.core.evidence.watch._WINDOW", 2):
+            for seconds in (0, 299, 300):
+                port = 51000 + seconds
+                pair = [record(*ends, SEEN, None, seconds) for ends in (("10.1.2.10", "10.1.1.10", port, 50002),
+                                                                       ("10.1.1.10", "10.1.2.10", 50002, port))]  # fmt: skip
+                pair = [dataclasses.replace(each, direction=at + 1, packets=9, octets=9000)
+                        for at, each in enumerate(pair)]  # fmt: skip
+                pair = [dataclasses.replace(each, service=Service(17, each.service.detail)) for each in pair]
+                watch.add(table_of(pair))
+                watch.judge()
+                told.append(watch.summary.totals[LEAK])
+        self.assertEqual([0, 0, 2], told)
+
     def test_a_session_that_is_older_than_the_rules_is_known_again_behind_the_window(self):
         values = base()
         values["filters"]["closed"] = a_filter("subnet", inbound=[])

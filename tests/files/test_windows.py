@@ -250,6 +250,22 @@ class Files(unittest.TestCase):
         hours = [Path(piece.path).name[0] for window in windows for piece in window.pieces]
         self.assertEqual(hours, sorted(hours))
 
+    def test_a_part_of_a_log_knows_when_that_begins(self):
+        lines = [request(1000 * at, 50001 + at) for at in range(200)]
+        self.write("whole.csv", *lines[:4])
+        self.write("large.csv", *lines)
+        self.write("packed.csv.gz", *lines)
+
+        def told(name):
+            return [part.since for window in windows_of([self.logs / name]) for part in WindowReader().read(window, [])]
+
+        self.assertEqual([None], told("whole.csv"), "it begins when the table does")
+        with mock.patch.object(flow_pieces, "PIECE", 4_000), mock.patch.object(flow_pieces, "CONTEXT", 200):
+            cut, unpacked = told("large.csv"), told("packed.csv.gz")
+        self.assertEqual(([None], {START}), (cut[:1], set(cut[1:])))
+        self.assertEqual({START}, set(unpacked))
+        self.assertTrue(len(cut) > 3 and len(unpacked) > 3)
+
     def test_times_of_other_peoples_columns_order_files_too(self):
         columns = ColumnMap(tuple(
             Column(name, element, form=form) for name, element, form in (

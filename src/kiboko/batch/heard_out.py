@@ -47,18 +47,19 @@ def heard_out(evaluator: Evaluator, part: WindowPart) -> tuple[FlowTable, NDArra
     before, behind = (sum(map(len, tables)) for tables in beside.values())
     table = joined([*reversed(beside[False]), table, *beside[True]])
     own = np.concatenate([np.zeros(before, dtype=np.bool_), own, np.zeros(behind, dtype=np.bool_)])
-    return table, own, evaluator.judge(table, ~surroundings.extent.holds(surroundings.times(table)))
+    unheard = ~surroundings.extent.holds(surroundings.times(table))
+    return table, own, evaluator.judge(table, unheard, since=part.since)
 
 
 def _judged(evaluator: Evaluator, part: WindowPart) -> Judged:
     """What records come to where nothing is missing beside them. Who began is not told by times where something may
     be: it may be an earlier packet."""
-    judged = evaluator.judge(part.table)
+    judged = evaluator.judge(part.table, since=part.since)
     if judged.found is None or not (by_time := judged.found.told_by_time(part.table)).any():
         return judged
     at_edge = ~part.around.extent.holds(part.around.times(part.table))
     is_cut_off = (by_time & judged.found.union(at_edge)).any()
-    return evaluator.judge(part.table, at_edge=at_edge) if is_cut_off else judged
+    return evaluator.judge(part.table, at_edge=at_edge, since=part.since) if is_cut_off else judged
 
 
 def _from_to(

@@ -56,7 +56,7 @@ class TurnJob:
                 wanted = own & self.wanted.mask(part.table)
                 left_out += int(own.sum()) - int(wanted.sum())
                 with without_garbage():
-                    turning.take(part.table, turning.judge(part.table), np.flatnonzero(wanted), turned)
+                    turning.take(part.table, turning.judge(part.table, part.since), np.flatnonzero(wanted), turned)
             return TurnedWindow(turned, files, left_out)
 
         return turn

@@ -150,7 +150,7 @@ class Conversations:
 
 def bring_together(
     table: FlowTable, ends: SeenEnds, known_ports: KnownPorts, at_edge: NDArray[np.bool_] | None = None,
-    points: NDArray[np.int64] | None = None,
+    points: NDArray[np.int64] | None = None, since: int | None = None,
 ) -> Conversations:  # fmt: skip
     """The conversations of a table of at least one record, where a table is the window in which records may meet.
 
@@ -159,6 +159,7 @@ def bring_together(
     known_ports : those that are sent to rather than from
     at_edge : bool[n], near which records may be missing; None for none
     points : int64[n], the numbers of the points that the network file knows, 0 for any other; None for no such
+    since : when the log begins, in milliseconds since 1970; None where that is when the table does
     """
     key, side = _keys(table, ends)
     numbers = distinct(key)
@@ -172,7 +173,8 @@ def bring_together(
     )
     cut_off = bare.union(at_edge) if at_edge is not None else np.zeros(len(bare), dtype=np.bool_)
     is_placed = points > 0 if points is not None else np.zeros(len(table), dtype=np.bool_)
-    began, by, contradicted = _who_began(table, bare, known_ports, _lone_replies(table, bare), cut_off, is_placed)
+    lone, from_within = _lone_replies(table, bare), _begun_within(table, bare, since)
+    began, by, contradicted = _who_began(table, bare, known_ports, lone, cut_off, is_placed, from_within)
     return Conversations(numbers.codes, side, numbers.first, began, by, contradicted, several)
 
 
@@ -292,6 +294,7 @@ def _who_began(
     perhaps_none: NDArray[np.bool_],
     cut_off: NDArray[np.bool_],
     is_placed: NDArray[np.bool_],
+    from_within: NDArray[np.bool_] | None,
 ) -> tuple[NDArray[np.int8], NDArray[np.uint8], NDArray[np.bool_]]:
     bits = np.where(table.protocol == TCP, _BY_FLAGS[table.flags], np.uint16(0))
     if table.direction is not None:
@@ -309,8 +312,10 @@ def _who_began(
 
     decide(BY_OPENING, zero & _OPENING > 0, one & _OPENING > 0)
     looks_first, looks_second = _by_ports(table, found, known_ports)
-    by_biflow, by_ports = _by_biflow(zero, one, (looks_first, looks_second))
-    decide(BY_BIFLOW, *by_biflow)
+    by_ports: _Told = looks_first, looks_second
+    if from_within is not None:
+        by_biflow, by_ports = _by_biflow(zero, one, by_ports, from_within)
+        decide(BY_BIFLOW, *by_biflow)
     protocol = table.protocol[found.first]
     icmp = is_icmp(protocol)
     decide(BY_TYPE, icmp & ~perhaps_none, np.zeros(len(found), dtype=np.bool_))
@@ -323,15 +328,33 @@ def _who_began(
     return began, by, contradicted
 
 
-def _by_biflow(zero: NDArray[np.uint16], one: NDArray[np.uint16], ports: _Told) -> tuple[_Told, _Told]:
+def _begun_within(table: FlowTable, found: Conversations, since: int | None) -> NDArray[np.bool_] | None:
+    """Which conversations began so long behind the beginning of their log that an exporter which began with it has not
+    met them in the middle, bool[k]; None where nothing rests on that, since there are no biflows."""
+    if table.direction is None:
+        return None
+    known = table.start != NO_TIME
+    times = table.start[known]
+    if not len(times):
+        return np.zeros(len(found), dtype=np.bool_)
+    begun = found.least(np.where(known, table.start, _NEVER))
+    within: NDArray[np.bool_] = (begun != _NEVER) & (begun >= (int(times.min()) if since is None else since) + PAUSE)
+    return within
+
+
+def _by_biflow(
+    zero: NDArray[np.uint16], one: NDArray[np.uint16], ports: _Told, from_within: NDArray[np.bool_]
+) -> tuple[_Told, _Told]:
     """Which end began by what biflows say, from the bits of both sides; and by the ports, where biflows do not say
     otherwise. Who met a conversation in the middle takes whoever sent next for the one that began it: where no
-    beginning is recorded a biflow is believed only without flags, and neither is where the ports contradict it."""
+    beginning is recorded a biflow is believed only without flags, where the ports say the same, or it began some time
+    behind its log (`from_within`); where the ports contradict it, neither is."""
     first, second = (zero & _INITIATOR) + (one & _RESPONDER) > 0, (one & _INITIATOR) + (zero & _RESPONDER) > 0
     both, says = zero | one, first != second
     is_begun, is_cut_off = both & _HAS_SYN > 0, both & (_HAS_SYN | _GOES_ON) == _GOES_ON
-    disputed = says & ~is_begun & (ports[0] != ports[1]) & (ports[0] != first)
-    is_believed = says & ~is_cut_off & ~disputed
+    has_ports = ports[0] != ports[1]
+    disputed = says & ~is_begun & has_ports & (ports[0] != first)
+    is_believed = says & ~is_cut_off & ~disputed & (is_begun | has_ports | from_within)
     return (first & is_believed, second & is_believed), (ports[0] & ~disputed, ports[1] & ~disputed)
 
 

@@ -136,9 +136,12 @@ class Evaluator:
                 if sender.endpoint.address.family == receiver.endpoint.address.family:
                     layout.way_between(sender, target, receiver)
 
-    def judge(self, table: FlowTable, unheard: Truths | None = None, at_edge: Truths | None = None) -> Judged:
+    def judge(
+        self, table: FlowTable, unheard: Truths | None = None, at_edge: Truths | None = None, since: int | None = None
+    ) -> Judged:
         """What every record of a table comes to. Of those that are `unheard`, bool[n], the answers may be missing, and
-        other records of theirs of those `at_edge`, which are the same where nothing else is said."""
+        other records of theirs of those `at_edge`, which are the same where nothing else is said. `since` is when their
+        log begins, in milliseconds since 1970, where the table is a part of it."""
         if len(self._classes) > _MOST_CLASSES:
             self._forget()
         if not len(table):
@@ -147,7 +150,8 @@ class Evaluator:
                           self._classes, none > 0)  # fmt: skip
         table = without_idle_types(table)
         points = self._points.of(table)
-        found = bring_together(table, self.ends, self._known_ports, unheard if at_edge is None else at_edge, points)
+        edge = unheard if at_edge is None else at_edge
+        found = bring_together(table, self.ends, self._known_ports, edge, points, since)
         asked, conclusion, classes, around = self._judged(table, found, points, unheard)
         weight, is_twice = weights(table, found)
         is_first = np.zeros(len(table), dtype=np.bool_)

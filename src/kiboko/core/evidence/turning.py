@@ -84,9 +84,9 @@ class Turning:
         self._directory = old.directory
         self._stretches = Stretches(self._directory.name_edges(), self._directory.is_by_itself)
 
-    def judge(self, table: FlowTable) -> Judged:
-        """What every record of a table comes to by the rules as they are."""
-        return self._evaluator.judge(table)
+    def judge(self, table: FlowTable, since: int | None = None) -> Judged:
+        """What every record of a table comes to by the rules as they are. `since` is when their log begins."""
+        return self._evaluator.judge(table, since=since)
 
     def take(self, table: FlowTable, judged: Judged, rows: NDArray[np.int64], into: Turned) -> None:
         """Take in some records of a table."""

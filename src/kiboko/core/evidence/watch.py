@@ -25,6 +25,8 @@ _MOST_WAITING = 200_000
 _WINDOW = 50_000
 _REMEMBERED = 20 * _WINDOW
 """For so many records it is remembered how late others were."""
+_LATER = 1 << 61
+"""Later than any record, in milliseconds since 1970."""
 _MOST_OLDER = 1_000_000
 _MOST_KINDS = 500_000
 """So many kinds of traffic are kept for the report, some 0.3 KB each."""
@@ -96,6 +98,8 @@ class Watch:
     the most that is remembered first, then the most of what came behind that."""
     _has_let_go: bool = False
     """Whether there were others before it."""
+    _since: int = _LATER
+    """When the first of all records began."""
     _turns: deque[tuple[int, int]] = field(default_factory=deque)
     """In which turns of the summary the records of the window were taken in, and how many in each."""
 
@@ -128,11 +132,13 @@ class Watch:
         table = joined([self._window, *self._waiting])
         self._waiting, self._size = [], 0
         times = table.last()
+        begun = table.start[before:]
+        self._since = int(begun[begun != NO_TIME].min(initial=self._since))
         late = self._late(times)
         kept = extent_of(times, at_end=False, late=late) if self._has_let_go else WHOLE
         unheard = np.append(self._unheard, ~kept.holds(times[before:]))
         not_yet = ~come_by_now(times, late).holds(times)
-        judged = self._evaluator.judge(table, unheard | not_yet, unheard)
+        judged = self._evaluator.judge(table, unheard | not_yet, unheard, since=self._since)
         if self._as_of != NO_TIME:
             fresh = older(table, judged, self._as_of)
             fresh = fresh[~among(fresh, self._older)]

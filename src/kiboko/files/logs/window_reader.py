@@ -12,13 +12,14 @@ from numpy.typing import NDArray
 
 from kiboko.core.errors import InputError
 from kiboko.core.records.extent import WHOLE, Extent, span_of
-from kiboko.core.records.flow_table import FlowTable, joined
+from kiboko.core.records.flow_table import NO_TIME, FlowTable, joined
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs import flow_pieces
 from kiboko.files.logs.flow_pieces import OWN, Piece, PiecePart, cut_to, outward
 from kiboko.files.logs.flow_reader import PieceReader
 from kiboko.files.logs.merged_streams import Stream, merged
+from kiboko.files.logs.record_times import first_time
 from kiboko.files.logs.surroundings import Clock, Side, Surroundings, extent_by, extent_by_files, file_number, files_of
 from kiboko.files.logs.whole_texts import WholeText, WholeTexts
 from kiboko.files.logs.windows import Window
@@ -51,6 +52,9 @@ class WindowPart:
     table: FlowTable
     own: NDArray[np.bool_]
     around: Surroundings
+    since: int | None = None
+    """When the log begins of which this is a part, in milliseconds since 1970; None where that is not known, or is when
+    the table does."""
 
     @property
     def spans(self) -> list[tuple[int, int]]:
@@ -71,7 +75,8 @@ class WindowReader:
     """Reads windows. One reader serves one worker and remembers the addresses that it has parsed."""
 
     def __init__(self, columns: ColumnMap = USUAL) -> None:
-        self._pieces, self._texts = PieceReader(columns), WholeTexts(columns)
+        self._pieces, self._texts, self._columns = PieceReader(columns), WholeTexts(columns), columns
+        self._begun: dict[str, int | None] = {}
 
     def read(self, window: Window, files: list[FileRead]) -> Iterator[WindowPart]:
         """The tables of a window: of one piece one after another, of several pieces one. `files` is given the account
@@ -83,19 +88,35 @@ class WindowReader:
             return
         if len(mine) > 1:
             table, own = self._together(window.pieces, mine)
-            yield WindowPart(table, own, Surroundings(table, partial(self._sides, window, (table, own), None, None)))
+            around = Surroundings(table, partial(self._sides, window, (table, own), None, None))
+            yield WindowPart(table, own, around, self._since(window))
             return
         parts = ((part.table, part.own) for part in self._counted(window.pieces[0], mine[0]))
         yield from self._one_by_one(window, parts)
 
     def _one_by_one(self, window: Window, parts: Iterator[Part]) -> Iterator[WindowPart]:
         """Tables of a window, each with which records are its own, between those before and behind it."""
-        part, before = next(parts, None), None
+        part, before, since = next(parts, None), None, self._since(window)
         while part is not None:
             (table, own), following = part, next(parts, None)
+            if since is None and following is not None:
+                timed = table.start[table.start != NO_TIME]
+                since = int(timed.min()) if len(timed) else None
             looked = partial(self._sides, window, part, before, following)
-            yield WindowPart(table, own, Surroundings(table, looked))
+            yield WindowPart(table, own, Surroundings(table, looked), since)
             before, part = part, following
+
+    def _since(self, window: Window) -> int | None:
+        """When the first record began of what a window is a part of; None where it is of whole files, and nothing lies
+        before it."""
+        if not window.before and all(piece.start <= piece.begin for piece in window.pieces):
+            return None
+        known = []
+        for piece in (*window.before, *window.pieces):
+            if piece.path not in self._begun:
+                self._begun[piece.path] = first_time(piece, piece.columns or self._columns)
+            known.append(self._begun[piece.path])
+        return min((time for time in known if time is not None), default=None)
 
     def _merged(self, window: Window, files: Sequence[FileRead]) -> Iterator[WindowPart]:
         """Files that are read side by side."""
