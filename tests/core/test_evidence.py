@@ -258,6 +258,8 @@ class Evidence(unittest.TestCase):
         open_both_ways["filters"]["guard"]["inbound"] = [{"action": "allow"}]
         open_both_ways["instances"]["ann"]["listens"] = ["tcp"]
         self.check("agree answered", *both(BOB, ANN, 50002, 50001), values=open_both_ways)
+        told = self.judged(*both(BOB, ANN, 50002, 50001), values=open_both_ways)[0].why
+        self.assertEqual("answered, as the rules say (who began is not recorded, and it comes to the same)", told)
 
     def test_e2_a_lone_echo_reply_may_be_a_later_fragment_of_what_its_own_sender_asks(self):
         """Whoever exports a large ping without putting it together records its later fragments by type 0."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,7 +13,7 @@ from kiboko.core.evidence.comparison import UNSURE, Conclusion, Decided
 from kiboko.core.evidence.judging import REASONS
 from kiboko.core.evidence.known_proofs import KnownProofs
 from kiboko.core.network.model import ObservationPoint
-from kiboko.core.records.columns import distinct
+from kiboko.core.records.columns import distinct, numbered
 from kiboko.core.records.records import ANSWERED, DENIED
 from kiboko.core.tables.filter_lists import Decider
 from kiboko.core.tables.slots import GATES
@@ -55,6 +56,17 @@ class Conclusions:
         """The conclusion of another reason, with the same gate."""
         before = self.listed[conclusion]
         return self._number(_concluded(reason, before.observed, before.decider, False, before.at, before.is_shared))
+
+    def either_way(self, conclusions: Rows) -> Rows:
+        """The same conclusions, of conversations of which nothing tells who began, where these hold whoever did."""
+        kinds, codes = numbered(conclusions)
+        return np.array([self._either_way(number) for number in kinds.tolist()], dtype=np.int64)[codes]
+
+    def _either_way(self, conclusion: int) -> int:
+        before = self.listed[conclusion]
+        if before.status == UNSURE:
+            return conclusion
+        return self._number(replace(before, why=f"{before.why} (who began is not recorded, and it comes to the same)"))
 
     def _conclude(self, key: tuple[int, ...], decider: Decider) -> int:
         reason, kind, _, proof, denied_at, is_shared = key

@@ -196,6 +196,8 @@ class Evaluator:
             is_lone = found.began[rows] >= 0
             agreed = np.where(is_lone & ~IS_LEAK[agreed], np.uint8(judging.REPLY_TO_NOTHING), agreed)
             self._settle(conclusion, reason, rows, agreed)
+            rows = rows[~is_lone]
+            conclusion[rows] = self._conclusions.either_way(conclusion[rows])
         return asked, conclusion, classes, around
 
     def _by_whichever_address(
