@@ -116,7 +116,8 @@ class ManyOutcomes(unittest.TestCase):
             re.split(r"  +", line.strip()) for line in told.partition("both kinds of evidence\n")[2].splitlines()[1:5]
         ]
         self.assertEqual(lines, [
-            ["1", "blocked, silent", "answered", "passed", "both saw it get through: a leak", "bob to till-9, tcp/22"],
+            ["1", "blocked, silent", "answered", "passed",
+             "the probe was answered: a leak; the log has it on its way where it was taken", "bob to till-9, tcp/22"],
             ["37", "blocked, silent", "silent 37", "denied 37", "all three agree: it is stopped", "bob to till-0, tcp/22"],
             ["2", "allowed", "answered 2", "passed 2", "all three agree: it works", "bob to till-4, tcp/22"],
             ["40 pairs and services in all; --by pair lists each of them"],
