@@ -251,10 +251,9 @@ class Files(unittest.TestCase):
         self.assertEqual(hours, sorted(hours))
 
     def test_a_part_of_a_log_knows_when_that_begins(self):
-        lines = [request(1000 * at, 50001 + at) for at in range(200)]
-        self.write("whole.csv", *lines[:4])
-        self.write("large.csv", *lines)
-        self.write("packed.csv.gz", *lines)
+        lines = [request(1000 * at, 50001 + at) + ",1" for at in range(200)]
+        for name, some in (("whole.csv", lines[:4]), ("large.csv", lines), ("packed.csv.gz", lines)):
+            self.write(name, *some, header=HEADER + ",biflowDirection")
 
         def told(name):
             return [part.since for window in windows_of([self.logs / name]) for part in WindowReader().read(window, [])]
@@ -265,6 +264,9 @@ class Files(unittest.TestCase):
         self.assertEqual(([None], {START}), (cut[:1], set(cut[1:])))
         self.assertEqual({START}, set(unpacked))
         self.assertTrue(len(cut) > 3 and len(unpacked) > 3)
+        self.write("no biflows.csv", *(each.removesuffix(",1") for each in lines))
+        with mock.patch.object(flow_pieces, "PIECE", 4_000), mock.patch.object(flow_pieces, "CONTEXT", 200):
+            self.assertEqual({None}, set(told("no biflows.csv")))
 
     def test_times_of_other_peoples_columns_order_files_too(self):
         columns = ColumnMap(tuple(

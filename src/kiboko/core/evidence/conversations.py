@@ -319,7 +319,7 @@ def _who_began(
     protocol = table.protocol[found.first]
     icmp = is_icmp(protocol)
     decide(BY_TYPE, icmp & ~perhaps_none, np.zeros(len(found), dtype=np.bool_))
-    by[perhaps_none] = BY_TYPE  # if these are what they seem, which nothing tells for sure
+    by[perhaps_none & (began < 0)] = BY_TYPE  # if these are what they seem, which nothing tells for sure
     by_time, disputed = _earlier(table, found, bits & _HAS_SYN > 0, cut_off, is_placed, (looks_first, looks_second))
     decide(BY_TIME, *by_time)
     before = began.copy()

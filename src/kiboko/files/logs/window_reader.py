@@ -29,6 +29,8 @@ _NEAR, _LEAST_NEAR = 8, 1 << 16
 _LINES = 40
 """Of files that are read side by side each counts its lines from a multiple of this power of two on."""
 _ROWS_AT_ONCE = 250_000
+_FEW = 8
+"""Of so many files it is looked at when the first record of each began."""
 Part = tuple[FlowTable, NDArray[np.bool_]]
 """A table, and which of its records are its own."""
 
@@ -89,14 +91,15 @@ class WindowReader:
         if len(mine) > 1:
             table, own = self._together(window.pieces, mine)
             around = Surroundings(table, partial(self._sides, window, (table, own), None, None))
-            yield WindowPart(table, own, around, self._since(window))
+            yield WindowPart(table, own, around, self._since(window, table))
             return
         parts = ((part.table, part.own) for part in self._counted(window.pieces[0], mine[0]))
         yield from self._one_by_one(window, parts)
 
     def _one_by_one(self, window: Window, parts: Iterator[Part]) -> Iterator[WindowPart]:
         """Tables of a window, each with which records are its own, between those before and behind it."""
-        part, before, since = next(parts, None), None, self._since(window)
+        part, before = next(parts, None), None
+        since = self._since(window, part[0]) if part is not None else None
         while part is not None:
             (table, own), following = part, next(parts, None)
             if since is None and following is not None:
@@ -106,13 +109,14 @@ class WindowReader:
             yield WindowPart(table, own, Surroundings(table, looked), since)
             before, part = part, following
 
-    def _since(self, window: Window) -> int | None:
+    def _since(self, window: Window, table: FlowTable) -> int | None:
         """When the first record began of what a window is a part of; None where it is of whole files, and nothing lies
-        before it."""
-        if not window.before and all(piece.start <= piece.begin for piece in window.pieces):
+        before it, or where nobody asks for that, since its table has no biflows."""
+        is_whole = not window.before and all(piece.start <= piece.begin for piece in window.pieces)
+        if is_whole or table.direction is None:
             return None
         known = []
-        for piece in (*window.before, *window.pieces):
+        for piece in (*window.before[:_FEW], *window.pieces[:_FEW]):  # in the order of their times
             if piece.path not in self._begun:
                 self._begun[piece.path] = first_time(piece, piece.columns or self._columns)
             known.append(self._begun[piece.path])
