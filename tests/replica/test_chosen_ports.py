@@ -23,10 +23,11 @@ add_shared = gateways._add_shared
 
 
 def choosing(site, machine, gateway):
-    """The gateway as the replica builds it, but that it chooses a port of its own for each connection."""
+    """The gateway as the replica builds it, but that it chooses a port of its own for each connection, none with a name:
+    where both ends have one, nothing tells who began."""
     add_shared(site, machine, gateway)
     at = next(number for number, rule in enumerate(machine.rules) if "snat" in rule)
-    machine.rules.insert(at, f'oifname "outer" ip protocol tcp snat ip to {gateway.address}:1024-65535 fully-random')
+    machine.rules.insert(at, f'oifname "outer" ip protocol tcp snat ip to {gateway.address}:28000-65535 fully-random')
 
 
 @unittest.skipIf(why_not(), why_not())
