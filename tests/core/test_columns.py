@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kiboko.core.records import columns
-from kiboko.core.records.columns import Growing, KeyNumbers, combined, distinct, in_order
+from kiboko.core.records.columns import Growing, KeyNumbers, combined, distinct, in_order, repeated
 
 SMALL, WIDE = st.integers(-5, 5), st.integers(-(2**62), 2**62)
 
@@ -80,6 +80,13 @@ class Columns(unittest.TestCase):
             column.add(more)
             expected += more.tolist()
             self.assertEqual((len(column), column.values.tolist()), (len(expected), expected))
+
+    @given(st.lists(st.tuples(st.integers(0, 9), st.integers(-3, 3)), max_size=40), st.sampled_from([1, 3, 20]))
+    def test_rows_that_another_is_equal_to_whatever_falls_on_one_slot(self, rows, bits):
+        both = [np.array([row[part] for row in rows], dtype=np.int64) for part in (0, 1)]
+        with mock.patch.object(columns, "_BITS", bits):
+            found = repeated(*both).tolist()
+        self.assertEqual([place for place, row in enumerate(rows) if rows.count(row) > 1], found)
 
     def test_many_rows_that_all_differ(self):
         values = np.random.default_rng(1).permutation(300_000) * 1_000_003

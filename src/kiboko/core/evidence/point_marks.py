@@ -10,14 +10,13 @@ from numpy.typing import NDArray
 from kiboko.core.evidence.conversations import Conversations
 from kiboko.core.evidence.proofs import RESET, UNCLEAR
 from kiboko.core.evidence.seen_ends import SeenEnds
-from kiboko.core.records.columns import distinct
+from kiboko.core.records.columns import distinct, repeated
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
 from kiboko.core.tables.places import NONE
 
 Rows = NDArray[np.int64]
 _ROOM = 4
 """So many cells for each record may be left empty."""
-_SLOT_BITS = 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +77,7 @@ def weights(table: FlowTable, found: Conversations) -> tuple[NDArray[np.uint8], 
     counts = np.bincount(cell, minlength=size)
     rows = np.flatnonzero((counts > 1)[cell] & (table.start != NO_TIME))
     if len(rows):
-        weight[_taken_twice(table, cell, _at_once(cell[rows], table.start[rows], rows))] = 0
+        weight[_taken_twice(table, cell, rows[repeated(cell[rows], table.start[rows])])] = 0  # few begin together
     is_twice = weight == 0
     if points > 1:
         met = np.flatnonzero(counts)
@@ -91,19 +90,6 @@ def weights(table: FlowTable, found: Conversations) -> tuple[NDArray[np.uint8], 
             np.minimum.at(best, of[mine], point[mine])  # of equals the one that was met first
             weight[table.point != best[direction]] = 0
     return weight, is_twice
-
-
-def _at_once(cell: Rows, start: Rows, rows: Rows) -> Rows:
-    """Those of some ascending rows whose cell and time another of them has."""
-    # Most have theirs alone, and show it by a hash that is counted.
-    mixed = (start.view(np.uint64) ^ cell.view(np.uint64) << np.uint64(32)) * np.uint64(0x9E3779B97F4A7C15)
-    slot = (mixed >> np.uint64(64 - _SLOT_BITS)).view(np.int64)
-    few = np.flatnonzero((np.bincount(slot, minlength=1 << _SLOT_BITS) > 1)[slot])
-    if not len(few):
-        return few
-    groups = distinct(cell[few], start[few])
-    found: Rows = rows[few[(groups.counts() > 1)[groups.codes]]]
-    return found
 
 
 def _taken_twice(table: FlowTable, cell: Rows, rows: Rows) -> Rows:

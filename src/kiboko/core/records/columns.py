@@ -86,6 +86,18 @@ def distinct(*columns: NDArray[Any]) -> Distinct:
     return Distinct(number[firsts], first)
 
 
+def repeated(*columns: NDArray[Any]) -> NDArray[np.int64]:
+    """The rows, ascending, whose values in one or more columns of whole numbers another row has as well. Most may have
+    theirs alone: a count of hashes shows it, and costs much less than to tell all rows apart."""
+    slots = _places([_unsigned(column) for column in columns], _MULTIPLIERS[0], _BITS)
+    few = np.flatnonzero((np.bincount(slots, minlength=1 << _BITS) > 1)[slots])
+    if not len(few):
+        return few
+    groups = distinct(*(column[few] for column in columns))
+    found: NDArray[np.int64] = few[(groups.counts() > 1)[groups.codes]]
+    return found
+
+
 def _packed(columns: tuple[NDArray[Any], ...]) -> list[NDArray[Any]]:
     """Columns whose rows are equal where those of some columns are, but fewer of them: neighbours of small range are
     made one."""
