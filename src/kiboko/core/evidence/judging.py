@@ -107,7 +107,8 @@ UNCLEAR_REPLY = _reason(UNSURE, "something came back: an answer, a refusal or no
                         " say")  # fmt: skip
 NO_GATE = _reason(UNSURE, comparison.OF_ONE_MACHINE)
 AN_ERROR = _reason(UNSURE, "an ICMP error: what it speaks of is not recorded")
-TYPE_UNTOLD = _reason(UNSURE, "which ICMP message it is was not recorded, or is none that there is")
+TYPE_UNTOLD = _reason(UNSURE, "which ICMP message it is was not recorded (types that are all 0 tell nothing), or is"
+                      " none that there is")  # fmt: skip
 SHARED_UNSURE = _reason(UNSURE, "some that may stand behind the shared address may, and some may not")
 SHARED_UNKNOWN = _reason(UNSURE, "who sent it from behind the shared address is not recorded")
 SHARED_PORT = _reason(UNSURE, "which client port it had before the shared address was given is not recorded, and it"
