@@ -23,6 +23,18 @@ def seconds(moment):
     return moment.timestamp() if moment is not None else None
 
 
+def size_of(record):
+    """The octets of a packet in the mean; None where that is not recorded."""
+    return record.octets / record.packets if record.octets and record.packets else None
+
+
+def is_no_echo(size, asked):
+    """Whether a packet of this size may be no echo of those of the sizes that were asked by."""
+    if None in asked:
+        return False
+    return max(asked) >= 256 or (size is not None and not min(asked) - 8 <= size <= max(asked) + 8)
+
+
 def stretches(walker, served, source, service):
     """A client port of each stretch of a sender's that no service, rule or listener begins or ends in."""
     starts = service_line(walker.ground, served).starts.tolist()
@@ -117,10 +129,10 @@ class PlainJudge:
                     latest = seconds(record.end or record.start)
                 found[-1].records.append((record, side))
                 latest = max(latest, seconds(record.end or record.start))
-        first = seconds(min(r.start for r in records))
+        begins = self.first_at_points(records)
         fine = any(seconds(r.start) % 1 for r in records if r.point is not None)
         for each in found:
-            each.began, each.by = self.who_began(each, self.first_at_points(records, first), 0.001 if fine else 1)
+            each.began, each.by = self.who_began(each, begins, 0.001 if fine else 1)
         for each in found:
             ends = self.echo_of(each)
             if ends is not None and ends[2] == {"answers"}:
@@ -136,8 +148,12 @@ class PlainJudge:
                    for r, _ in conversation.records)
         }  # fmt: skip
         for conversation, ends in asked.items():
-            if ends[2] == {"asks", "answers"} and ends[1::-1] in by_large:
-                yield from (r for r, _ in conversation.records if r.service.detail == 0)
+            if ends[2] == {"asks", "answers"}:
+                sizes = [size_of(r) for r, _ in conversation.records if r.service.detail == 2048]
+                yield from (
+                    r for r, _ in conversation.records
+                    if r.service.detail == 0 and (ends[1::-1] in by_large or is_no_echo(size_of(r), sizes))
+                )  # fmt: skip
 
     def echo_of(self, conversation):
         """Who asks and who answers by echo of IPv4, and which of both is recorded; None for anything else."""
@@ -148,15 +164,16 @@ class PlainJudge:
         ends = self.identity(first.source), self.identity(first.destination)
         return (*(ends[::-1] if side else ends), kinds)
 
-    def first_at_points(self, records, first):
-        """When the log begins, and as much later as its longest record, of which an earlier part may be missing."""
+    def first_at_points(self, records):
+        """When each point begins, and as much later as the longest record, of which an earlier part may be missing."""
         pointed = [r for r in records if r.point is not None and r.start is not None]
         longest = max((seconds(r.end) - seconds(r.start) for r in pointed if r.end is not None), default=0)
-        return min((seconds(r.start) for r in pointed), default=first) + max(0, longest)
+        return {point: min(seconds(r.start) for r in pointed if r.point == point) + max(0, longest)
+                for point in {r.point for r in pointed}}  # fmt: skip
 
     # E2.
 
-    def who_began(self, conversation, log_begins, resolution):
+    def who_began(self, conversation, begins, resolution):
         def which(test):
             return tuple(any(test(r) for r, side in conversation.records if side == wanted) for wanted in (False, True))
 
@@ -183,7 +200,7 @@ class PlainJudge:
                      if side == wanted and r.point == clock and seconds(r.start) == min(starts[wanted])]
                     for wanted in (False, True)
                 ]  # fmt: skip
-                begun = all(map(any, firsts)) if tcp else min(map(min, starts)) >= log_begins + PAUSE
+                begun = all(map(any, firsts)) if tcp else min(map(min, starts)) >= begins[clock] + PAUSE
                 difference = min(starts[1]) - min(starts[0])
                 is_place = self.topology.observation_point(clock) is not None
                 serves = self.serving(conversation.records[0])
@@ -386,7 +403,8 @@ class PlainJudge:
             bare = any(self.directory.public_owner(r.source) is None and self.directory.public_owner(r.destination) is None
                        for r, _ in conversation.records)  # fmt: skip
             return owner.public, receiver if outside is not None and not from_outside and bare else None
-        is_sure = at_the_edge and conversation.records[0][0].service.has_ports
+        first = conversation.records[0][0]
+        is_sure = at_the_edge and first.service.has_ports and first.source_port and first.service.detail
         is_sure = is_sure and self.directory.tunnel(network, outside.name) is None
         return receiver, owner.public if outside is not None and not is_sure else None
 

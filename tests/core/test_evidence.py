@@ -151,6 +151,10 @@ class Evidence(unittest.TestCase):
             pair = [flow(BOB, ANN, "tcp/50002", 50001, "seen", flags, None, 60 * minutes, 1, 9),
                     flow(ANN, BOB, "tcp/50001", 50002, "seen", flags, None, 60 * minutes, 2, 9)]  # fmt: skip
             self.assertEqual([told] * 2, [each.status for each in self.judged(before, *pair)[1:]], (minutes, flags))
+        # Another exporter may have begun later, or have another clock.
+        pair = [replace(each, tcp_flags=None, point="3") for each in pair]
+        for where, told in (("2", "unsure"), ("3", "leak")):
+            self.assertEqual([told] * 2, [each.status for each in self.judged(replace(before, point=where), *pair)[1:]])
         # Alone it is at the beginning of its log, unless that is known to have begun earlier.
         table = table_of([replace(each, tcp_flags=None) for each in pair])
         begun = int(pair[0].start.timestamp() * 1000)
@@ -199,6 +203,9 @@ class Evidence(unittest.TestCase):
         for minutes, lasts, expected in ((20, 1, leak), (20, 14, leak), (20, 16, unsure), (4, 0, unsure)):
             found = self.judged(*asked(minutes, lasts))[:2]
             self.assertEqual(expected, [f"{each.status} {each.observed}" for each in found], (minutes, lasts))
+        *pair, other = asked(20, 1)  # what another point recorded earlier says nothing of this one's beginning
+        found = self.judged(*pair, replace(other, point="3"))[:2]
+        self.assertEqual(unsure, [f"{each.status} {each.observed}" for each in found])
         records = asked(20, 1)
         evaluator = Evaluator(Comparison(Walker(load(network()))))
         judged = evaluator.judge(table_of(records), at_edge=np.array([False, True, False]))
@@ -302,6 +309,21 @@ class Evidence(unittest.TestCase):
         self.assertEqual("unsure", self.judged(*none)[0].status)
         several = [dataclasses.replace(each, packets=10) for each in pings(840)]  # small ones, and many
         self.check(["leak arrived", "agree as far as seen", "leak arrived"], *several)
+
+    def test_e3_an_echo_is_as_large_as_what_was_asked(self):
+        """In a sampled log the first packets of what fragments are of may be missing: cat asks, and ann asks as well."""
+        for asked, octets, status in (
+            (84, 84, "leak"), (84, 92, "leak"), (84, 76, "leak"), (84, 93, "unsure"), (84, 75, "unsure"), (84, 1500, "unsure"),
+            (84, 0, "leak"), (0, 1500, "leak"), (255, 255, "leak"), (256, 256, "unsure"), (256, 0, "unsure"),
+        ):  # fmt: skip
+            records = [flow(CAT, ANN, "icmp/8/0", None, "denied"), flow(ANN, CAT, "icmp/0/0", None)]
+            found = self.judged(*(dataclasses.replace(each, octets=size)
+                                  for each, size in zip(records, (asked, octets), strict=True)))  # fmt: skip
+            self.assertEqual(status, found[1].status, (asked, octets))
+        sizes = zip((84, 1000, 500), ("icmp/8/0", "icmp/8/0", "icmp/0/0"), strict=True)
+        several = [dataclasses.replace(flow(*((ANN, CAT) if kind == "icmp/0/0" else (CAT, ANN)), kind, None), octets=size)
+                   for size, kind in sizes]  # fmt: skip
+        self.assertEqual("unsure", self.judged(*several)[2].status)
 
     def test_e2_a_record_without_the_port_that_it_was_sent_from_may_be_a_reply(self):
         for port in (None, 0):
@@ -647,13 +669,15 @@ class Evidence(unittest.TestCase):
 
     def test_s38_a_ping_to_a_private_address_seen_outside_and_what_answers_another_may_be_of_two(self):
         """What the depot sends to ann's private address goes nowhere, and a ping to her public one is answered. Ports
-        tell two flows apart, and pings have none."""
+        tell two flows apart, and pings have none; nor do they where the client's is not recorded."""
         values = network()
         values["filters"]["guard"]["inbound"].append({"action": "allow"})
         values["instances"]["ann"]["listens"] = ["udp/7"]
         values["observation_points"]["4"] = "depot"
         for asked, answer, ports, told in (("icmp/8/0", "icmp/0/0", (None, None), "unsure"),
-                                           ("udp/7", "udp/40000", (40000, 7), "leak")):  # fmt: skip
+                                           ("udp/7", "udp/40000", (40000, 7), "leak"),
+                                           ("udp/7", "udp/0", (None, 7), "unsure"),
+                                           ("udp/7", "udp/0", (0, 7), "unsure")):  # fmt: skip
             records = [flow("198.51.100.3", ANN, asked, ports[0], point="4"),
                        flow(ANN, "198.51.100.3", answer, ports[1], point="2", at=0.01)]  # fmt: skip
             found = self.judged(*records, values=values)

@@ -28,12 +28,11 @@ from kiboko.core.evidence.summary import Summary
 from kiboko.core.evidence.watch import Watch
 from kiboko.core.header.addresses import AddressSet, parse_address
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import Service, parse_services, union_services
+from kiboko.core.header.services import Service, parse_services
 from kiboko.core.network.model import ObservationPoint
 from kiboko.core.records.flow_table import joined, table_of
 from kiboko.core.walk.walk import Walker
 from kiboko.files.logs import flow_pieces
-from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.logs.window_reader import WindowReader
 from kiboko.files.logs.windows import windows_of
 from kiboko.files.store.flow_export import write_tables
@@ -43,6 +42,7 @@ from kiboko.replica.verify import verify
 from tests.helpers import load
 from tests.namespaces import why_not
 from tests.random_networks import random_network
+from tests.replica.odd_logs import CHANGED_PORTS, OddLogs, changed, parts_of
 
 NETWORKS = int(os.environ.get("KIBOKO_TRUTH", "3"))
 FIRST_NETWORK = int(os.environ.get("KIBOKO_FIRST_NETWORK", "0"))
@@ -51,8 +51,8 @@ SERVICES = ("ssh", "tcp/80", "udp/53"), ("tcp/7001", "tcp/40080", "udp/40053")
 """What is asked for: of one network services by whose ports everybody knows who asks, of the next one such as clients
 send from, or nobody knows."""
 _STRETCH = 60
-CHANGED_PORTS = "ports that a gateway with a shared address changed"
-_SYN, _RST, _ACK = 0x02, 0x04, 0x10
+TWICE = int(os.environ.get("KIBOKO_TWICE_ODD", "12"))
+"""So many logs of each network are odd in two ways."""
 
 
 def observed_everywhere(topology, chance):
@@ -117,7 +117,7 @@ class Truth:
         gateway = self.rules.directory.shared_owner(sender)
         if gateway is not None:
             return [each for each in self.outcomes if self.is_behind(gateway, each) and each[1] == service
-                    and port in (-1, each[2] if name != CHANGED_PORTS else changed(each[2]))]  # fmt: skip
+                    and port in (-1, changed(each[2]) if CHANGED_PORTS in name else each[2])]  # fmt: skip
         return [each for each in self.outcomes if each[:2] == (sender, service)] if port < 0 else []
 
     def is_behind(self, gateway, key):
@@ -194,167 +194,6 @@ def parse_services_of(text):
     return Service(number >> 16, number & 0xFFFF)
 
 
-def changed(port):
-    """Another client's port for each, as gateways with a shared address choose them (RFC 4787)."""
-    return (port + 20_000) % 64_000 + 1024
-
-
-def with_changed_port(record, shared):
-    """A record as it is where such a gateway gives its senders other ports."""
-    if record.service.has_ports and record.source in shared:
-        return dataclasses.replace(record, source_port=changed(record.source_port))
-    if record.service.has_ports and record.destination in shared:
-        service = Service(record.service.protocol, changed(record.service.detail))
-        return dataclasses.replace(record, service=service)
-    return record
-
-
-def reduced(records, chance, shared, services):
-    """The records as they are, and with something missing or odd, each by name. `shared` are addresses of many, and
-    `services` what was asked for."""
-    yield "all of it", records
-    points = sorted({record.point for record in records if record.point})
-    kept = set(chance.sample(points, max(1, len(points) // 3))) if points else set()
-    known = union_services([parse_services(each) for each in services])
-    of_replies = [
-        r for r in records if r.source_port is not None and (r.service.protocol << 16 | r.source_port) in known
-    ]
-    yield "a third of the points", [r for r in records if r.point in kept]
-    yield "one point", [r for r in records if points and r.point == points[0]]
-    yield "points that nobody knows", [dataclasses.replace(r, point=None) for r in records if r.point in kept]
-    # Of several exporters that name no point, each with files of its own, of which it begins a new one now and then.
-    exporters = {point: str(number % 3) for number, point in enumerate(points)}
-    bare = [dataclasses.replace(r, point=None, file=exporters.get(r.point, "0")) for r in records if r.point in kept]
-    yield "a file for each exporter, no points", bare
-    several = [dataclasses.replace(r, point=f"router {exporters.get(r.point, '0')}") for r in records]
-    yield "exporters that record at several places each", several
-    yield "one-sided exporters beside others, no points", [r for r in bare if r.file != "1" or r not in of_replies]
-    yield "many files", [dataclasses.replace(r, file=f"{r.point} {at // 50}") for at, r in enumerate(records)]
-    yield "no replies", [r for r in records if r not in of_replies]
-    yield "only replies", of_replies
-    yield "a quarter, sampled", [r for r in records if chance.random() < 0.25]
-    ahead = {point for point in points if chance.random() < 0.5}
-    late = timedelta(milliseconds=50)
-    yield (
-        "two clocks",
-        [dataclasses.replace(r, start=r.start + late, end=r.end + late) if r.point in ahead else r for r in records],
-    )
-    hour = timedelta(hours=1)
-    yield (
-        "a clock an hour off",
-        [dataclasses.replace(r, start=r.start + hour, end=r.end + hour) if r.point in ahead else r for r in records],
-    )
-    yield CHANGED_PORTS, [with_changed_port(r, shared) for r in records]
-    yield "every capture twice", [*records, *records]
-    yield "biflows", [dataclasses.replace(r, direction=2 if r in of_replies else 1) for r in records]
-    long = [part for r in records for part in parts_of(r)]
-    yield "parts of long flows", long
-    middle = [r for r in long if r.tcp_flags is None or not r.tcp_flags & _SYN]
-    yield "what the log's beginning cut off", middle
-    yield "biflows of exporters that began in the middle", list(begun_anywhere(middle, of_replies, chance))
-    yield "sessions, with the flags of both directions together", read_as_sessions(records, of_replies)
-    yield "without flags", [dataclasses.replace(r, tcp_flags=None) for r in records]
-    yield "flags of 0", [dataclasses.replace(r, tcp_flags=0 if r.service.protocol == 6 else None) for r in records]
-    yield "without a time", [dataclasses.replace(r, start=None, end=None) for r in records]
-    yield "without the clients' ports", [without_client_port(r, known, None) for r in records]
-    yield "the clients' ports 0", [without_client_port(r, known, 0) for r in records]
-    yield "later fragments as well", [*records, *(fragment(r) for r in records if r.service.protocol in (1, 17))]
-    yield "without a word on what passed", [dataclasses.replace(r, event="seen") for r in records]
-
-
-def parts_of(record):
-    """A record as an exporter has it that writes long flows down every minute: the beginning, the middle and the end of
-    those that went on."""
-    later = timedelta(minutes=1)
-    flags = record.tcp_flags
-    if flags is None or not flags & _ACK or flags & _RST or flags == _SYN | _ACK:
-        return [record]  # nothing followed: an answer alone is sent again and again where nothing comes back to it
-    followed = [
-        dataclasses.replace(record, start=record.start + n * later, end=record.end + n * later, tcp_flags=told)
-        for n, told in ((1, _ACK), (2, flags & ~_SYN))
-    ]
-    return [record, *followed]
-
-
-_SESSIONS = ("source{0}Address,sourceTransportPort,destination{0}Address,destinationTransportPort,protocolIdentifier,"
-             "flowStartMilliseconds,flowEndMilliseconds,initiatorPackets,initiatorOctets,responderPackets,"
-             "responderOctets,tcpControlBits,firewallEvent,observationPointId")  # fmt: skip
-
-
-def read_as_sessions(records, of_replies):
-    """What is read of a log that has a line for the requests and the replies of a conversation that passed a point."""
-    replies = {id(record) for record in of_replies}
-    lines = {4: [], 6: []}
-    sessions = {}
-    for record in records:
-        if record.service.protocol in (6, 17):
-            is_reply = id(record) in replies
-            near = (record.source, record.source_port), (record.destination, record.service.detail)
-            key = (record.point, record.event, record.service.protocol, near[::-1] if is_reply else near)
-            sessions.setdefault(key, ([], []))[is_reply].append(record)
-    for (point, event, protocol, ends), sides in sessions.items():
-        if not sides[0]:
-            continue  # a reply alone begins no session
-        both = [*sides[0], *sides[1]]
-        flags = 0
-        for record in both:
-            flags |= record.tcp_flags or 0
-        counts = [f"{sum(r.packets for r in side)},{sum(r.octets for r in side)}" for side in sides]
-        times = [str(round(1000 * each.timestamp()))
-                 for each in (min(r.start for r in both), max(r.end for r in both))]  # fmt: skip
-        (one, port), (other, asked) = ends
-        event = {"passed": "1", "denied": "3"}.get(event, "")
-        row = [
-            str(one),
-            str(port),
-            str(other),
-            str(asked),
-            str(protocol),
-            *times,
-            *counts,
-            str(flags or ""),
-            event,
-            point or "",
-        ]
-        lines[one.family].append(",".join(row))
-    found = []
-    with tempfile.TemporaryDirectory() as folder:
-        for family, rows in lines.items():
-            if rows:
-                path = Path(folder) / f"{family}.csv"
-                path.write_text("\n".join([_SESSIONS.format(f"IPv{family}"), *rows]) + "\n")
-                found += [table.record(row) for table, _ in tables_of(path) for row in range(len(table))]
-    return found
-
-
-def begun_anywhere(records, of_replies, chance):
-    """Records as biflows of which whoever sent the first packet that the exporter met is taken to have begun."""
-    replied = {(r.source, r.destination, r.service, r.source_port) for r in of_replies}
-    is_turned = {}
-    for record in records:
-        key = (record.source, record.destination, record.service, record.source_port)
-        is_reply = key in replied
-        ends = frozenset([(record.source, record.source_port), (record.destination, record.service.detail)])
-        turned = is_turned.setdefault((ends, record.point), chance.random() < 0.5)
-        yield dataclasses.replace(record, direction=2 if is_reply != turned else 1)
-
-
-def without_client_port(record, known, none):
-    """A record of an exporter that leaves out the clients' ports, or has something else for them."""
-    service, port = record.service, record.source_port
-    if service.number in known:
-        return dataclasses.replace(record, source_port=none)
-    if port is not None and (service.protocol << 16 | port) in known:
-        return dataclasses.replace(record, service=Service(service.protocol, 0))
-    return record
-
-
-def fragment(record):
-    """The later fragments of what a record tells of, as an exporter has them that does not put packets together."""
-    return dataclasses.replace(record, service=Service(record.service.protocol, 0),
-                               source_port=None if record.service.protocol == 1 else 0)  # fmt: skip
-
-
 @unittest.skipIf(why_not(), why_not())
 class AgainstTheKernel(unittest.TestCase):
     def test_no_agreement_leak_or_break_is_wrong_whatever_is_missing_from_the_log(self):
@@ -368,10 +207,12 @@ class AgainstTheKernel(unittest.TestCase):
             run = verify(topology, Choice(services=services, most=PROBES, seed=seed), faults, True)
             truth = Truth(topology, faults, run.probes)
             shared = {gateway.address for gateway in topology.gateways.values()} - {None}
-            logs = [
-                (name, records, conclusions(topology, records))
-                for name, records in reduced(list(run.flows), chance, shared, services)
-            ]
+            odd = OddLogs(shared, services, chance)
+            made = [(name, kind(list(run.flows))) for name, kind in odd.kinds.items()]
+            twice = [odd.several(2, list(run.flows)) for _ in range(TWICE)]
+            kind_of = {" and ".join(names): "odd in two ways" for names, _ in twice}
+            made += [(" and ".join(names), few) for names, few in twice]
+            logs = [(name, records, conclusions(topology, records)) for name, records in made]
             for name, files in cut_up(list(run.flows), chance):
                 logs.append((name, [], read_in_pieces(topology, files)))
                 if len(files) == 1:
@@ -387,7 +228,7 @@ class AgainstTheKernel(unittest.TestCase):
                     may_be = [key] if key in truth.outcomes else truth.by_others(key, name)
                     if not may_be:
                         continue  # a reply alone, an echo, or fragments
-                    whose = "behind a shared address" if found.is_shared else name
+                    whose = "behind a shared address" if found.is_shared else kind_of.get(name, name)
                     statuses[whose]["as far as seen" if found.as_far_as_seen else found.status] += 1
                     # Where nothing tells who began, which gate is passed is that of the one end or of the other.
                     is_open = "who began is not recorded" in found.why

@@ -8,7 +8,6 @@ import collections
 import dataclasses
 import random
 import unittest
-from datetime import timedelta
 
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.evaluator import Evaluator
@@ -21,12 +20,13 @@ from kiboko.replica.verify import verify
 from tests.helpers import load
 from tests.namespaces import why_not
 from tests.random_networks import random_network
+from tests.replica.odd_logs import OddLogs, fragment
 from tests.replica.test_truth import (
     FIRST_NETWORK,
     NETWORKS,
     PROBES,
+    TWICE,
     Truth,
-    fragment,
     observed_everywhere,
     own,
     parse_services_of,
@@ -65,40 +65,35 @@ class Pings(Truth):
         return any(step.gate == "translate" and step.at == gateway.name for step in path.steps)
 
 
-def is_reply(record):
-    return record.service.detail >> 8 == _REPLIES.get(record.service.protocol)
+class OddPings(OddLogs):
+    """What may become of records of pings."""
+
+    def __init__(self, chance):
+        super().__init__((), (), chance)
+        alike = ("all of it", "a third of the points", "points that nobody knows", "a file for each exporter, no points",
+                 "exporters that record at several places each", "one-sided exporters beside others, no points",
+                 "no replies", "only replies", "a quarter, sampled", "two clocks", "a clock an hour off",
+                 "every capture twice", "biflows", "without a time", "without a word on what passed",
+                 "denials alone")  # fmt: skip
+        self.kinds = {name: self.kinds[name] for name in alike} | {
+            "later fragments as well": large_in_fragments,
+            "without types": lambda records: [with_type(r, UNTOLD) for r in records],
+            "all of type 0": lambda records: [with_type(r, 0) for r in records],
+        }
+
+    def is_reply(self, record):
+        return record.service.detail >> 8 == _REPLIES.get(record.service.protocol)
 
 
 def with_type(record, detail):
     return dataclasses.replace(record, service=Service(record.service.protocol, detail))
 
 
-def reduced(records, chance):
-    """The records as they are, and with something missing or odd, each by name."""
-    yield "all of it", records
-    points = sorted({record.point for record in records if record.point})
-    kept = set(chance.sample(points, max(1, len(points) // 3))) if points else set()
-    yield "a third of the points", [r for r in records if r.point in kept]
-    yield "points that nobody knows", [dataclasses.replace(r, point=None) for r in records if r.point in kept]
-    exporters = {point: str(number % 3) for number, point in enumerate(points)}
-    bare = [dataclasses.replace(r, point=None, file=exporters.get(r.point, "0")) for r in records if r.point in kept]
-    yield "a file for each exporter, no points", bare
-    yield "one-sided exporters beside others, no points", [r for r in bare if r.file != "1" or not is_reply(r)]
-    yield "no replies", [r for r in records if not is_reply(r)]
-    yield "only replies", [r for r in records if is_reply(r)]
-    yield "a quarter, sampled", [r for r in records if chance.random() < 0.25]
-    ahead, hour = {point for point in points if chance.random() < 0.5}, timedelta(hours=1)
-    yield (
-        "a clock an hour off",
-        [dataclasses.replace(r, start=r.start + hour, end=r.end + hour) if r.point in ahead else r for r in records],
-    )
+def large_in_fragments(records):
+    """Large packets, and their later fragments as an exporter has them that does not put packets together."""
     large = [dataclasses.replace(r, octets=1500 * r.packets) for r in records]
     cut = [r for r in large if r.service.protocol == ICMP and r.service.detail >> 8 in (0, 8)]  # errors are short
-    yield "later fragments as well", [*large, *map(fragment, cut)]
-    yield "without types", [with_type(r, UNTOLD) for r in records]
-    yield "all of type 0", [with_type(r, 0) for r in records]
-    yield "without a time", [dataclasses.replace(r, start=None, end=None) for r in records]
-    yield "without a word on what passed", [dataclasses.replace(r, event="seen") for r in records]
+    return [*large, *map(fragment, cut)]
 
 
 def conclusions(walker, records):
@@ -126,7 +121,12 @@ class AgainstTheKernel(unittest.TestCase):
             faults = random_faults(topology, chance)
             run = verify(topology, Choice(services=("ping",), most=PROBES, seed=seed), faults, True)
             pings = Pings(topology, faults, run.probes)
-            for name, records in reduced(list(run.flows), chance):
+            odd = OddPings(chance)
+            logs = [(name, kind(list(run.flows))) for name, kind in odd.kinds.items()]
+            logs += [
+                (" and ".join(names), few) for names, few in (odd.several(2, list(run.flows)) for _ in range(TWICE))
+            ]
+            for name, records in logs:
                 for sender, receiver, service, found, is_open in conclusions(Walker(topology), records):
                     may_be = pings.between(sender, receiver, service)
                     told = found

@@ -73,7 +73,9 @@ class Addressed:
             by_public = np.zeros(len(found), dtype=np.bool_) if internet is None else found.union(internet)
             by_own = np.ones(len(found), dtype=np.bool_)
         rows, turned = found.first, found.side[found.first]
-        may_be_two = is_bare & (by_public | ~has_ports(table.protocol[rows])) if is_bare is not None else None
+        # Without a client's port nothing tells what was sent to the one address from what was sent to the other.
+        is_apart = has_ports(table.protocol[rows]) & (table.source_port[rows] > 0) & (table.detail[rows] > 0)
+        may_be_two = is_bare & (by_public | ~is_apart) if is_bare is not None else None
         near, far = own[table.source[rows]], own[table.destination[rows]]
         one, other = np.where(turned, far, near), np.where(turned, near, far)
         ports = [column[rows].astype(np.int64) for column in (table.source_port, table.detail)]

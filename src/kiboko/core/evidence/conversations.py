@@ -40,6 +40,8 @@ _SMALL = 4
 """As many records has a conversation that is looked at record by record: one of all, another of all."""
 _Told = tuple[NDArray[np.bool_], NDArray[np.bool_]]
 """Of which conversations the first end is said to have begun, and of which the second, bool[k] each."""
+Since = NDArray[np.int64] | int | None
+"""When a log begins that some records are a part of, or for each what was recorded at its place (`bring_together`)."""
 INITIATORS, RESPONDERS = 1, 2
 """What a biflow says a direction is (`biflowDirection`, RFC 5103)."""
 
@@ -150,7 +152,7 @@ class Conversations:
 
 def bring_together(
     table: FlowTable, ends: SeenEnds, known_ports: KnownPorts, at_edge: NDArray[np.bool_] | None = None,
-    points: NDArray[np.int64] | None = None, since: int | None = None,
+    points: NDArray[np.int64] | None = None, since: Since = None,
 ) -> Conversations:  # fmt: skip
     """The conversations of a table of at least one record, where a table is the window in which records may meet.
 
@@ -159,7 +161,8 @@ def bring_together(
     known_ports : those that are sent to rather than from
     at_edge : bool[n], near which records may be missing; None for none
     points : int64[n], the numbers of the points that the network file knows, 0 for any other; None for no such
-    since : when the log begins, in milliseconds since 1970; None where that is when the table does
+    since : when the log begins, in milliseconds since 1970, or for each record what was recorded at its place; None
+        where that is when the table does
     """
     key, side = _keys(table, ends)
     numbers = distinct(key)
@@ -328,18 +331,29 @@ def _who_began(
     return began, by, contradicted
 
 
-def _begun_within(table: FlowTable, found: Conversations, since: int | None) -> NDArray[np.bool_] | None:
-    """Which conversations began so long behind the beginning of their log that an exporter which began with it has not
-    met them in the middle, bool[k]; None where nothing rests on that, since there are no biflows."""
+def _begun_within(table: FlowTable, found: Conversations, since: Since) -> NDArray[np.bool_] | None:
+    """Which conversations began so long behind the beginning of what was recorded where they were that an exporter
+    which began with it has not met them in the middle, bool[k]; None where nothing rests on that, since there are no
+    biflows."""
     if table.direction is None:
         return None
-    known = table.start != NO_TIME
-    times = table.start[known]
-    if not len(times):
-        return np.zeros(len(found), dtype=np.bool_)
-    begun = found.least(np.where(known, table.start, _NEVER))
-    within: NDArray[np.bool_] = (begun != _NEVER) & (begun >= (int(times.min()) if since is None else since) + PAUSE)
+    ahead = table.start - _beginnings(table, since)
+    ahead = found.least(np.where(table.start == NO_TIME, _NEVER, ahead))
+    within: NDArray[np.bool_] = (ahead != _NEVER) & (ahead >= PAUSE)
     return within
+
+
+def _beginnings(table: FlowTable, since: Since) -> NDArray[np.int64]:
+    """When what was recorded where each record was begins, int64[n]: an exporter may begin later than others, or have
+    another clock. Of a part of a log that is when the log does, where others do not begin long before it."""
+    if isinstance(since, np.ndarray):
+        return since
+    places = distinct(table.optional("file"), table.point)
+    first = places.least(table.start, NO_TIME)
+    if since is not None:
+        known = first[first != NO_TIME]
+        first = np.where(first > int(known.min(initial=_NEVER)) + PAUSE, first, since)
+    return first[places.codes]
 
 
 def _by_biflow(
@@ -368,11 +382,11 @@ def _earlier(
 ) -> tuple[_Told, NDArray[np.bool_]]:
     """Whose first packet came earlier, by one clock: at one point, by more than its resolution, and where the records
     hold the conversation's beginning: of TCP, where the first records of both sides there have a SYN. Without its flags
-    they are sure to only some time behind the beginning of the log, by how much more than a record is long, and where
-    none may be missing beside them (`cut_off`). A point that the network file does not know may be an exporter that
-    records at several places, each by its own count of time: of others than `is_placed` more has to lie between. So it
-    has where the ports say otherwise (`ports`), since one device may count by several clocks as well: of which neither
-    is believed is the second value, bool[k]."""
+    they are sure to only some time behind the first record of that point, by how much more than a record is long, and
+    where none may be missing beside them (`cut_off`). A point that the network file does not know may be an exporter
+    that records at several places, each by its own count of time: of others than `is_placed` more has to lie between.
+    So it has where the ports say otherwise (`ports`), since one device may count by several clocks as well: of which
+    neither is believed is the second value, bool[k]."""
     none = np.zeros(len(found), dtype=np.bool_)
     is_known = np.array([name is not None for name in table.points], dtype=np.bool_)[table.point]
     is_known &= table.start != NO_TIME
@@ -385,7 +399,10 @@ def _earlier(
     times = table.start[is_known]
     resolution = 1 if (times % 1000).any() else 1000
     longest = int(np.maximum(table.last()[is_known] - times, 0).max())
-    begun = ~cut_off & (np.minimum(zero, one) >= int(times.min()) + longest + PAUSE)
+    first_at = np.full(len(table.points), _NEVER)
+    np.minimum.at(first_at, table.point[is_known], times)
+    begins = first_at[np.where(clock == _NEVER, 0, clock)]
+    begun = ~cut_off & (np.minimum(zero, one) - longest - PAUSE >= begins)
     opens = mine & has_syn & (table.start == np.where(found.side, one[found.of], zero[found.of]))
     both_opened = found.union(opens & ~found.side) & found.union(opens & found.side)
     is_tcp = table.protocol[found.first] == TCP

@@ -18,7 +18,7 @@ from kiboko.core.evidence import judging
 from kiboko.core.evidence.addressed import Addressed, Asked
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.conclusions import Conclusions
-from kiboko.core.evidence.conversations import Conversations, bring_together
+from kiboko.core.evidence.conversations import Conversations, Since, bring_together
 from kiboko.core.evidence.doubtful_echoes import with_fragments, without_idle_types
 from kiboko.core.evidence.doubtful_flags import without_doubtful
 from kiboko.core.evidence.gate_outcomes import GateOutcomes, Situation
@@ -137,11 +137,11 @@ class Evaluator:
                     layout.way_between(sender, target, receiver)
 
     def judge(
-        self, table: FlowTable, unheard: Truths | None = None, at_edge: Truths | None = None, since: int | None = None
+        self, table: FlowTable, unheard: Truths | None = None, at_edge: Truths | None = None, since: Since = None
     ) -> Judged:
         """What every record of a table comes to. Of those that are `unheard`, bool[n], the answers may be missing, and
         other records of theirs of those `at_edge`, which are the same where nothing else is said. `since` is when their
-        log begins, in milliseconds since 1970, where the table is a part of it."""
+        log begins, as `bring_together` has it, where the table is a part of it."""
         if len(self._classes) > _MOST_CLASSES:
             self._forget()
         if not len(table):

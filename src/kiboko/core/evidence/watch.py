@@ -27,6 +27,8 @@ _REMEMBERED = 20 * _WINDOW
 """For so many records it is remembered how late others were."""
 _LATER = 1 << 61
 """Later than any record, in milliseconds since 1970."""
+_MOST_POINTS = 1 << 16
+"""Of so many points it is remembered when they began."""
 _MOST_OLDER = 1_000_000
 _MOST_KINDS = 500_000
 """So many kinds of traffic are kept for the report, some 0.3 KB each."""
@@ -98,8 +100,8 @@ class Watch:
     the most that is remembered first, then the most of what came behind that."""
     _has_let_go: bool = False
     """Whether there were others before it."""
-    _since: int = _LATER
-    """When the first of all records began."""
+    _begun: dict[str | None, int] = field(default_factory=dict)
+    """When the first record of each point began."""
     _turns: deque[tuple[int, int]] = field(default_factory=deque)
     """In which turns of the summary the records of the window were taken in, and how many in each."""
 
@@ -132,13 +134,12 @@ class Watch:
         table = joined([self._window, *self._waiting])
         self._waiting, self._size = [], 0
         times = table.last()
-        begun = table.start[before:]
-        self._since = int(begun[begun != NO_TIME].min(initial=self._since))
+        since = self._beginnings(table, before)
         late = self._late(times)
         kept = extent_of(times, at_end=False, late=late) if self._has_let_go else WHOLE
         unheard = np.append(self._unheard, ~kept.holds(times[before:]))
         not_yet = ~come_by_now(times, late).holds(times)
-        judged = self._evaluator.judge(table, unheard | not_yet, unheard, since=self._since)
+        judged = self._evaluator.judge(table, unheard | not_yet, unheard, since=since)
         if self._as_of != NO_TIME:
             fresh = older(table, judged, self._as_of)
             fresh = fresh[~among(fresh, self._older)]
@@ -159,6 +160,18 @@ class Watch:
         self.judged += len(table) - before
         self._keep(table, judged, unheard)
         return found
+
+    def _beginnings(self, table: FlowTable, before: int) -> Rows:
+        """When the first record began that was taken where each was, int64[n]; those from `before` on are new."""
+        start, point = table.start[before:], table.point[before:]
+        known = start != NO_TIME
+        first = np.full(len(table.points), _LATER)
+        np.minimum.at(first, point[known], start[known])
+        if len(self._begun) > _MOST_POINTS:
+            self._begun.clear()
+        for name, begun in zip(table.points, first.tolist(), strict=True):
+            self._begun[name] = min(begun, self._begun.get(name, _LATER))
+        return np.array([self._begun[name] for name in table.points], dtype=np.int64)[table.point]
 
     def _late(self, times: Rows) -> int:
         """By how many milliseconds a record may come behind newer ones, by these and by those before them: exporters

@@ -1,0 +1,229 @@
+"""Logs that tell less than everything, or tell it in unusual ways: what exporters, and those who keep what they write,
+make of records of all that happened."""
+
+import tempfile
+from dataclasses import replace
+from datetime import timedelta
+from pathlib import Path
+
+from kiboko.core.header.services import Service, parse_services, union_services
+from kiboko.files.logs.flow_reader import tables_of
+
+CHANGED_PORTS = "ports that a gateway with a shared address changed"
+_SYN, _RST, _ACK = 0x02, 0x04, 0x10
+_SESSIONS_OF_BOTH = "sessions, with the flags of both directions together"
+_WITHOUT_PORTS = "without the clients' ports"
+
+
+class OddLogs:
+    """What may become of records. `shared` are addresses of many, and `services` what was asked for."""
+
+    def __init__(self, shared, services, chance):
+        self.shared, self.chance = shared, chance
+        self.known = union_services([parse_services(each) for each in services])
+        late, hour = timedelta(milliseconds=50), timedelta(hours=1)
+        self.kinds = {
+            "all of it": list,
+            "a third of the points": self.third_of_points,
+            "one point": self.one_point,
+            "points that nobody knows": lambda records: each_with(self.third_of_points(records), point=None),
+            "a file for each exporter, no points": self.by_exporters,
+            "exporters that record at several places each": self.of_several_places,
+            "one-sided exporters beside others, no points": self.one_sided,
+            "many files": lambda records: [replace(r, file=f"{r.point} {at // 50}") for at, r in enumerate(records)],
+            "no replies": lambda records: [r for r in records if not self.is_reply(r)],
+            "only replies": lambda records: [r for r in records if self.is_reply(r)],
+            "a quarter, sampled": lambda records: [r for r in records if chance.random() < 0.25],
+            "two clocks": lambda records: self.two_clocks(records, late),
+            "a clock an hour off": lambda records: self.two_clocks(records, hour),
+            CHANGED_PORTS: lambda records: [with_changed_port(r, shared) for r in records],
+            "every capture twice": lambda records: [*records, *records],
+            "biflows": lambda records: [replace(r, direction=2 if self.is_reply(r) else 1) for r in records],
+            "parts of long flows": lambda records: [part for r in records for part in parts_of(r)],
+            "what the log's beginning cut off": self.middle,
+            "biflows of exporters that began in the middle": self.begun_anywhere,
+            _SESSIONS_OF_BOTH: lambda records: read_as_sessions(records, self.is_reply),
+            "without flags": lambda records: each_with(records, tcp_flags=None),
+            "flags of 0": lambda records: [replace(r, tcp_flags=0 if r.service.protocol == 6 else None) for r in records],
+            "without a time": lambda records: each_with(records, start=None, end=None),
+            _WITHOUT_PORTS: lambda records: [without_client_port(r, self.known, None) for r in records],
+            "the clients' ports 0": lambda records: [without_client_port(r, self.known, 0) for r in records],
+            "later fragments as well": lambda records: [
+                *records, *(fragment(r) for r in records if r.service.protocol in (1, 17))
+            ],
+            "without a word on what passed": lambda records: each_with(records, event="seen"),
+            "whole seconds": lambda records: [
+                replace(r, start=r.start and r.start.replace(microsecond=0), end=r.end and r.end.replace(microsecond=0))
+                for r in records
+            ],
+            "denials alone": lambda records: [r for r in records if r.event == "denied"],
+        }  # fmt: skip
+        """By name, each from records to records."""
+
+    def several(self, count, records):
+        """Some kinds drawn, one after the other: their names, and what they leave; nothing where they do not go
+        together."""
+        names = self.chance.sample([*self.kinds][1:], count)
+        if _SESSIONS_OF_BOTH in names:  # what has a line for both directions loses none of them alone
+            names.sort(key=_SESSIONS_OF_BOTH.__eq__)
+            if {_WITHOUT_PORTS, "without a time"} & set(names):
+                return names, []
+        for name in names:
+            records = self.kinds[name](records)
+        return names, records
+
+    def is_reply(self, record):
+        """Whether it was sent from what was asked for."""
+        asked, port = record.service.number, record.source_port
+        return port is not None and (record.service.protocol << 16 | port) in self.known and asked not in self.known
+
+    def third_of_points(self, records):
+        points = points_of(records)
+        kept = set(self.chance.sample(points, max(1, len(points) // 3))) if points else {None}
+        return [r for r in records if r.point in kept]
+
+    def one_point(self, records):
+        points = points_of(records)
+        return [r for r in records if not points or r.point == points[0]]
+
+    def by_exporters(self, records):
+        """Of several exporters that name no point, each with files of its own."""
+        kept = self.third_of_points(records)
+        exporters = exporters_of(records)
+        return [replace(r, point=None, file=exporters.get(r.point, "0")) for r in kept]
+
+    def of_several_places(self, records):
+        exporters = exporters_of(records)
+        return [replace(r, point=f"router {exporters.get(r.point, '0')}") for r in records]
+
+    def one_sided(self, records):
+        return [r for r in self.by_exporters(records) if r.file != "1" or not self.is_reply(r)]
+
+    def two_clocks(self, records, late):
+        ahead = {point for point in points_of(records) if self.chance.random() < 0.5}
+        return [replace(r, start=r.start + late, end=r.end + late) if r.point in ahead and r.start else r
+                for r in records]  # fmt: skip
+
+    def middle(self, records):
+        """Without what began a conversation."""
+        long = [part for r in records for part in parts_of(r)]
+        return [r for r in long if r.tcp_flags is None or not r.tcp_flags & _SYN]
+
+    def begun_anywhere(self, records):
+        """As biflows of which whoever sent the first packet that the exporter met is taken to have begun."""
+        is_turned, found = {}, []
+        for record in self.middle(records):
+            ends = frozenset([(record.source, record.source_port), (record.destination, record.service.detail)])
+            turned = is_turned.setdefault((ends, record.point), self.chance.random() < 0.5)
+            found.append(replace(record, direction=2 if self.is_reply(record) != turned else 1))
+        return found
+
+
+def each_with(records, **fields):
+    return [replace(r, **fields) for r in records]
+
+
+def points_of(records):
+    return sorted({record.point for record in records if record.point})
+
+
+def exporters_of(records):
+    """Which of three exporters records at each point."""
+    return {point: str(number % 3) for number, point in enumerate(points_of(records))}
+
+
+def changed(port):
+    """Another client's port for each, as gateways with a shared address choose them (RFC 4787)."""
+    return (port + 20_000) % 64_000 + 1024
+
+
+def with_changed_port(record, shared):
+    """A record as it is where such a gateway gives its senders other ports."""
+    if record.source_port is None:
+        return record
+    if record.service.has_ports and record.source in shared:
+        return replace(record, source_port=changed(record.source_port))
+    if record.service.has_ports and record.destination in shared:
+        service = Service(record.service.protocol, changed(record.service.detail))
+        return replace(record, service=service)
+    return record
+
+
+def parts_of(record):
+    """A record as an exporter has it that writes long flows down every minute: the beginning, the middle and the end of
+    those that went on."""
+    later = timedelta(minutes=1)
+    flags = record.tcp_flags
+    if record.start is None or flags is None or not flags & _ACK or flags & _RST or flags == _SYN | _ACK:
+        return [record]  # nothing followed: an answer alone is sent again and again where nothing comes back to it
+    followed = [
+        replace(record, start=record.start + n * later, end=record.end + n * later, tcp_flags=told)
+        for n, told in ((1, _ACK), (2, flags & ~_SYN))
+    ]
+    return [record, *followed]
+
+
+_SESSIONS = ("source{0}Address,sourceTransportPort,destination{0}Address,destinationTransportPort,protocolIdentifier,"
+             "flowStartMilliseconds,flowEndMilliseconds,initiatorPackets,initiatorOctets,responderPackets,"
+             "responderOctets,tcpControlBits,firewallEvent,observationPointId")  # fmt: skip
+
+
+def read_as_sessions(records, is_answer):
+    """What is read of a log that has a line for the requests and the replies of a conversation that passed a point."""
+    lines = {4: [], 6: []}
+    sessions = {}
+    for record in records:
+        if record.service.protocol in (6, 17):
+            is_reply = is_answer(record)
+            near = (record.source, record.source_port), (record.destination, record.service.detail)
+            key = (record.point, record.event, record.service.protocol, near[::-1] if is_reply else near)
+            sessions.setdefault(key, ([], []))[is_reply].append(record)
+    for (point, event, protocol, ends), sides in sessions.items():
+        if not sides[0]:
+            continue  # a reply alone begins no session
+        both = [*sides[0], *sides[1]]
+        flags = 0
+        for record in both:
+            flags |= record.tcp_flags or 0
+        counts = [f"{sum(r.packets for r in side)},{sum(r.octets for r in side)}" for side in sides]
+        times = [str(round(1000 * each.timestamp()))
+                 for each in (min(r.start for r in both), max(r.end for r in both))]  # fmt: skip
+        (one, port), (other, asked) = ends
+        event = {"passed": "1", "denied": "3"}.get(event, "")
+        row = [
+            str(one),
+            str(port),
+            str(other),
+            str(asked),
+            str(protocol),
+            *times,
+            *counts,
+            str(flags or ""),
+            event,
+            point or "",
+        ]
+        lines[one.family].append(",".join(row))
+    found = []
+    with tempfile.TemporaryDirectory() as folder:
+        for family, rows in lines.items():
+            if rows:
+                path = Path(folder) / f"{family}.csv"
+                path.write_text("\n".join([_SESSIONS.format(f"IPv{family}"), *rows]) + "\n")
+                found += [table.record(row) for table, _ in tables_of(path) for row in range(len(table))]
+    return found
+
+
+def without_client_port(record, known, none):
+    """A record of an exporter that leaves out the clients' ports, or has something else for them."""
+    service, port = record.service, record.source_port
+    if service.number in known:
+        return replace(record, source_port=none)
+    if port is not None and (service.protocol << 16 | port) in known:
+        return replace(record, service=Service(service.protocol, 0))
+    return record
+
+
+def fragment(record):
+    """The later fragments of what a record tells of, as an exporter has them that does not put packets together."""
+    return replace(record, service=Service(record.service.protocol, 0),
+                               source_port=None if record.service.protocol == 1 else 0)  # fmt: skip
