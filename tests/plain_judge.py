@@ -204,6 +204,14 @@ class PlainJudge:
                 difference = min(starts[1]) - min(starts[0])
                 is_place = self.topology.observation_point(clock) is not None
                 serves = self.serving(conversation.records[0])
+                began = [[r for r, side in conversation.records
+                          if side == wanted and r.point == clock and seconds(r.start) == min(starts[wanted])]
+                         for wanted in (False, True)]  # fmt: skip
+                ended = [max(seconds(r.end or r.start) for r in each) for each in began]
+                if tcp:
+                    begun = begun and ended[difference < 0] >= min(starts[difference >= 0])
+                elif any(r.packets != 1 and (r.end or r.start) <= r.start for each in began for r in each):
+                    begun = False
                 if begun and abs(difference) > (resolution if is_place else max(resolution, 0.05)) + 1e-5:
                     is_disputed = serves[0] != serves[1] and serves[0] != (difference < 0)
                     if is_disputed and abs(difference) <= max(resolution, 0.05) + 1e-5:

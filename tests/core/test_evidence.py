@@ -172,7 +172,9 @@ class Evidence(unittest.TestCase):
         """Both ports are high. By the rules bob may not reach ann on 50002, and ann may reach bob on 50001."""
 
         def pair(one, other, seconds=0.02):
-            return [flow(BOB, ANN, "tcp/50002", 50001, "seen", ALL, one, 0.0), flow(ANN, BOB, "tcp/50001", 50002, "seen", ALL, other, seconds)]  # fmt: skip
+            asks = flow(BOB, ANN, "tcp/50002", 50001, "seen", ALL, one)
+            answers = flow(ANN, BOB, "tcp/50001", 50002, "seen", ALL, other, seconds)
+            return [replace(each, end=each.start + timedelta(seconds=1)) for each in (asks, answers)]
 
         self.check("leak answered", *pair("2", "2"))
         self.check("unsure answered", *pair("2", "3"))
@@ -180,6 +182,28 @@ class Evidence(unittest.TestCase):
         # An exporter that the network file does not know may record at several places, each by its own count.
         self.check("unsure answered", *pair("a router", "a router", 0.05))
         self.check("leak answered", *pair("a router", "a router", 0.06))
+
+    def test_e2_times_that_may_be_those_of_the_end_tell_nothing(self):
+        """Whose time a log has that tells one alone is not known; ann's last packet may have come before bob's."""
+
+        def pair(protocol, lasts, packets=2):
+            flags = ALL if protocol == "tcp" else None
+            earlier = flow(CAT, ANN, "dns", 40000, "seen", None, "2", -3600)
+            asks = flow(BOB, ANN, f"{protocol}/50002", 50001, "seen", flags, "2", packets=packets)
+            answers = flow(ANN, BOB, f"{protocol}/50001", 50002, "seen", flags, "2", 0.02, packets=packets)
+            return [
+                earlier,
+                *(replace(each, end=each.start + timedelta(milliseconds=lasts)) for each in (asks, answers)),
+            ]
+
+        for protocol, lasts, packets, told in (
+            ("tcp", 0, 2, "unsure"), ("tcp", 19, 2, "unsure"), ("tcp", 20, 2, "leak"), ("tcp", 19, 9, "unsure"),
+            ("udp", 0, 2, "unsure"), ("udp", 0, 0, "unsure"), ("udp", 0, 1, "leak"), ("udp", 1, 2, "leak"),
+        ):  # fmt: skip
+            found = self.judged(*pair(protocol, lasts, packets))[1:]
+            self.assertEqual([told] * 2, [each.status for each in found], (protocol, lasts, packets))
+        one = [replace(each, end=None) for each in pair("tcp", 0)]
+        self.assertEqual(["unsure"] * 2, [each.status for each in self.judged(*one)[1:]])
 
     def test_e2_times_tell_only_where_both_first_records_of_that_point_are_of_an_opening(self):
         """ann asks bob. Her opening was recorded at point 3, and at point 2 no more than a later part of it."""

@@ -1,6 +1,8 @@
 """Logs that tell less than everything, or tell it in unusual ways: what exporters, and those who keep what they write,
 make of records of all that happened."""
 
+import functools
+import operator
 import tempfile
 from dataclasses import replace
 from datetime import timedelta
@@ -56,6 +58,9 @@ class OddLogs:
                 replace(r, start=r.start and r.start.replace(microsecond=0), end=r.end and r.end.replace(microsecond=0))
                 for r in records
             ],
+            "the time of the end alone": lambda records: [replace(r, start=r.end) for r in records],
+            "flags of first packets alone": lambda records: [with_first_flags(r, self.is_reply(r)) for r in records],
+            "all of a pair, service and port in one record": in_one_record,
             "denials alone": lambda records: [r for r in records if r.event == "denied"],
         }  # fmt: skip
         """By name, each from records to records."""
@@ -147,6 +152,32 @@ def with_changed_port(record, shared):
         service = Service(record.service.protocol, changed(record.service.detail))
         return replace(record, service=service)
     return record
+
+
+def with_first_flags(record, is_reply):
+    """A record of an exporter that no longer looks at flags once a connection is handed to its hardware."""
+    flags = record.tcp_flags
+    if not flags or not flags & _SYN or flags & _RST:
+        return record
+    return replace(record, tcp_flags=_SYN | _ACK if is_reply else _SYN)
+
+
+def in_one_record(records):
+    """Those of the same ends, ports, event and point summed up."""
+    alike = {}
+    for r in records:
+        key = r.source, r.destination, r.service, r.source_port, r.event, r.point, r.file, r.direction
+        alike.setdefault(key, []).append(r)
+    found = []
+    for each in alike.values():
+        flags = [r.tcp_flags for r in each if r.tcp_flags is not None]
+        found.append(replace(
+            each[0], packets=sum(r.packets for r in each), octets=sum(r.octets for r in each),
+            tcp_flags=functools.reduce(operator.or_, flags) if flags else None,
+            start=min((r.start for r in each if r.start), default=None),
+            end=max((r.end for r in each if r.end), default=None),
+        ))  # fmt: skip
+    return found
 
 
 def parts_of(record):

@@ -407,11 +407,30 @@ def _earlier(
     both_opened = found.union(opens & ~found.side) & found.union(opens & found.side)
     is_tcp = table.protocol[found.first] == TCP
     sure = (zero != _NEVER) & (one != _NEVER) & np.where(is_tcp, both_opened, begun)
+    sure &= _are_beginnings(table, found, np.flatnonzero(mine & sure[found.of]), (zero, one))
     apart = max(resolution, _APART)
     least = np.where(found.union(mine & is_placed), resolution, apart)
     first, second = sure & (one - zero > least), sure & (zero - one > least)
     disputed = (first & ports[1] & ~ports[0] | second & ports[0] & ~ports[1]) & (np.abs(one - zero) <= apart)
     return (first & ~disputed, second & ~disputed), disputed
+
+
+def _are_beginnings(
+    table: FlowTable, found: Conversations, rows: NDArray[np.int64], first: tuple[NDArray[np.int64], NDArray[np.int64]]
+) -> NDArray[np.bool_]:
+    """Of which conversations the times of the first records of both sides, which are among some rows, may be those of
+    their first packets, bool[k]: some logs have the time at which a record was written alone. Whoever opened a
+    connection of TCP goes on when the other has answered; of others several packets take some time."""
+    of, side = found.of[rows], found.side[rows]
+    start, last = table.start[rows], table.last()[rows]
+    is_first = start == np.where(side, first[1][of], first[0][of])
+    of, side, start, last = of[is_first], side[is_first], start[is_first], last[is_first]
+    ended = np.full((2, len(found)), np.iinfo(np.int64).min)
+    np.maximum.at(ended, (side.astype(np.int64), of), last)
+    goes_on = np.where(first[0] <= first[1], ended[0] >= first[1], ended[1] >= first[0])
+    at_once = np.zeros(len(found), dtype=np.bool_)
+    at_once[of[(last <= start) & (table.packets[rows][is_first] != 1)]] = True
+    return np.where(table.protocol[found.first] == TCP, goes_on, ~at_once)
 
 
 def _by_ports(table: FlowTable, found: Conversations, known_ports: KnownPorts) -> _Told:
