@@ -12,11 +12,12 @@ from kiboko.batch.heard_out import heard_out
 from kiboko.core.evidence.asking import Asking, Beside, RecordedEnds
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.coverage import Coverage, SubnetPlaces
-from kiboko.core.evidence.evaluator import Evaluator, as_slice
+from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.judged import Judged
 from kiboko.core.evidence.older_sessions import NO_KEYS, Keys, leaks_without_opening, older, with_older
 from kiboko.core.evidence.rule_usage import RuleUsage
 from kiboko.core.evidence.silence import with_doubt
+from kiboko.core.evidence.summing import as_slice
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.memory import without_garbage
 from kiboko.core.network.model import Topology
