@@ -280,7 +280,10 @@ class PlainJudge:
                 asks, answers = each.began in here, (not each.began) in here
                 if asks and answers:
                     whole.add((point, subnet.name, bucket))
-                elif asks and acknowledged:
+                elif asks and acknowledged and (max(ends) - min(starts) <= 20 or any(
+                    self.kind(r, by_itself=True) == "ack" for r, side in each.records
+                    if side == each.began and r.point == point
+                )):  # fmt: skip
                     lost.add(point)
                 settled = max(ends) + 10 <= latest[point]
                 cells.append(

@@ -108,6 +108,27 @@ class Judging(unittest.TestCase):
         ):
             self.assertEqual(whole, counts())
 
+    def test_pieces_tell_of_the_silences_that_the_whole_tells_of(self):
+        """At the end of what is read a conversation may be without its reply: that tells of no lost ones."""
+        lines = ["flowStartMilliseconds,flowEndMilliseconds,sourceIPv4Address,sourceTransportPort,destinationIPv4Address,"
+                 "destinationTransportPort,protocolIdentifier,tcpControlBits,packetDeltaCount,firewallEvent"]  # fmt: skip
+        for number in range(3000):
+            time, port = 1_795_166_400_000 + 400 * number, 50_000 + number
+            is_answered = number % 5 > 0
+            lines.append(f"{time},{time + 90},10.61.4.14,{port},10.62.1.11,8883,6,{27 if is_answered else 2},4,1")
+            if is_answered:
+                lines.append(f"{time},{time + 90},10.62.1.11,8883,10.61.4.14,{port},6,27,4,1")
+        log = self.folder / "silences.csv"
+        log.write_text("\n".join(lines) + "\n")
+        whole = self.judged(log, 1)[0]["summary"]["break"]
+        self.assertGreater(whole, 500)
+        with (
+            mock.patch("kiboko.files.logs.flow_pieces.PIECE", 60_000),
+            mock.patch("kiboko.files.logs.flow_pieces.CONTEXT", 8_000),
+        ):
+            self.assertGreater(len(list(pieces_of(log))), 5)
+            self.assertGreaterEqual(self.judged(log, 1)[0]["summary"]["break"], whole - 30)
+
     def test_every_form_comes_to_the_same_findings(self):
         whole = self.judged(self.log, 1)[0]
         for name in ("copy.parquet", "copy.jsonl"):

@@ -6,6 +6,8 @@ import tempfile
 import unittest
 from pathlib import Path
 
+import numpy as np
+
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.doubtful_flags import without_doubtful
 from kiboko.core.evidence.evaluator import Evaluator
@@ -85,6 +87,21 @@ class Sessions(unittest.TestCase):
                         self.assertTrue(all(flags & RST for flags in sent))
                     elif kind == PLAIN and octets == 40:
                         self.fail("packets as small as resets, and nothing is known of their flags")
+
+    def test_both_directions_stand_side_by_side(self):
+        """Whoever reads a part of what is written of them has both; of what sent nothing back there is one."""
+        rows = [
+            f"10.1.1.11,{port},10.1.1.10,22,6,{1795925883000 + port},2,120,{port % 3},{60 * (port % 3)},18"
+            for port in range(40000, 40030)
+        ]
+        path = self.folder / "sessions.csv"
+        path.write_text("\n".join([HEADER, *rows]) + "\n")
+        (table,) = (each for each, _ in tables_of(path) if len(each))
+        wanted = [port for port in range(40000, 40030) for _ in range(1 + (port % 3 > 0))]
+        self.assertEqual(wanted, np.where(table.direction == 1, table.source_port, table.detail).tolist())
+        self.assertEqual(sorted(table.line.tolist()), table.line.tolist())
+        half = table.taken(table.direction == 1)  # as a log has them from which somebody took one direction alone
+        self.assertEqual({PLAIN}, set(kinds_of(half).tolist()))
 
     def test_what_is_known_of_sessions_that_got_on_is_not_lost(self):
         for name in ("whole", "cut off by the client", "cut off by the server", "the middle", "the end"):

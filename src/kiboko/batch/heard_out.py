@@ -46,20 +46,23 @@ def heard_out(evaluator: Evaluator, part: WindowPart) -> tuple[FlowTable, NDArra
         return table, own, judged
     before, behind = (sum(map(len, tables)) for tables in beside.values())
     table = joined([*reversed(beside[False]), table, *beside[True]])
+    outer = part.outer if part.outer is not None else np.zeros(len(own), dtype=np.bool_)
+    outer = np.concatenate([np.ones(before, dtype=np.bool_), outer, np.ones(behind, dtype=np.bool_)])
     own = np.concatenate([np.zeros(before, dtype=np.bool_), own, np.zeros(behind, dtype=np.bool_)])
     unheard = ~surroundings.extent.holds(surroundings.times(table))
-    return table, own, evaluator.judge(table, unheard, since=part.since)
+    return table, own, evaluator.judge(table, unheard, since=part.since, outer=outer)
 
 
 def _judged(evaluator: Evaluator, part: WindowPart) -> Judged:
     """What records come to where nothing is missing beside them. Who began is not told by times where something may
     be: it may be an earlier packet."""
-    judged = evaluator.judge(part.table, since=part.since)
+    outer = part.outer
+    judged = evaluator.judge(part.table, since=part.since, outer=outer)
     if judged.found is None or not (by_time := judged.found.told_by_time(part.table)).any():
         return judged
     at_edge = ~part.around.extent.holds(part.around.times(part.table))
     is_cut_off = (by_time & judged.found.union(at_edge)).any()
-    return evaluator.judge(part.table, at_edge=at_edge, since=part.since) if is_cut_off else judged
+    return evaluator.judge(part.table, at_edge=at_edge, since=part.since, outer=outer) if is_cut_off else judged
 
 
 def _from_to(

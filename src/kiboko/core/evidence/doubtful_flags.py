@@ -96,17 +96,19 @@ def _note_single(table: FlowTable, found: Conversations, mixed: NDArray[np.int64
 
 def _of_both_directions(table: FlowTable, found: Conversations, forms: NDArray[np.uint8]) -> NDArray[np.int64]:
     """The records whose flags may be those of both directions together: with a reset in one packet, in a conversation
-    of which one direction alone was recorded, or on both sides; or of an opening and its answer in one packet each way.
-    """
+    of which one direction alone was recorded, or on both sides; of an opening and its answer in one packet each way; or
+    of both in a biflow of whose other direction there is no record."""
     rows = np.flatnonzero((forms == _OPENED) | (forms == _AND_RESET))
     has_reset, is_one = forms[rows] == _AND_RESET, table.packets[rows] == 1
-    if not has_reset.any() and not is_one.any():
+    is_biflow = table.direction[rows] == INITIATORS if table.direction is not None else np.zeros(len(rows), dtype=bool)
+    if not has_reset.any() and not is_one.any() and not is_biflow.any():
         return rows[:0]
     bits = np.ones(len(table), dtype=np.uint8)
     bits[rows] = (1 + 2 * has_reset + 4 * is_one).astype(np.uint8)
     met = found.union(np.where(found.side, bits << 4, bits))[found.of[rows]]
     both = met & met >> 4
-    is_mixed = np.where(has_reset, (both & 1 == 0) | (both & 2 > 0) | is_one, is_one & (both & 4 > 0))
+    is_alone = both & 1 == 0
+    is_mixed = np.where(has_reset, is_alone | (both & 2 > 0) | is_one, is_one & (both & 4 > 0) | is_biflow & is_alone)
     mixed: NDArray[np.int64] = rows[is_mixed]
     return mixed
 

@@ -137,11 +137,13 @@ class Evaluator:
                     layout.way_between(sender, target, receiver)
 
     def judge(
-        self, table: FlowTable, unheard: Truths | None = None, at_edge: Truths | None = None, since: Since = None
-    ) -> Judged:
+        self, table: FlowTable, unheard: Truths | None = None, at_edge: Truths | None = None, since: Since = None,
+        outer: Truths | None = None,
+    ) -> Judged:  # fmt: skip
         """What every record of a table comes to. Of those that are `unheard`, bool[n], the answers may be missing, and
         other records of theirs of those `at_edge`, which are the same where nothing else is said. `since` is when their
-        log begins, as `bring_together` has it, where the table is a part of it."""
+        log begins, as `bring_together` has it, where the table is a part of it, and `outer`, bool[n], are records that
+        were cut off from others there."""
         if len(self._classes) > _MOST_CLASSES:
             self._forget()
         if not len(table):
@@ -152,7 +154,7 @@ class Evaluator:
         points = self._points.of(table)
         edge = unheard if at_edge is None else at_edge
         found = bring_together(table, self.ends, self._known_ports, edge, points, since)
-        asked, conclusion, classes, around = self._judged(table, found, points, unheard)
+        asked, conclusion, classes, around = self._judged(table, found, points, unheard, outer)
         weight, is_twice = weights(table, found)
         is_first = np.zeros(len(table), dtype=np.bool_)
         is_first[found.first] = True
@@ -160,8 +162,9 @@ class Evaluator:
                       is_first, found, asked, self._classes, is_twice, around)  # fmt: skip
 
     def _judged(
-        self, table: FlowTable, found: Conversations, points: Rows | None, unheard: Truths | None
-    ) -> tuple[Asked, Rows, Rows, Rows]:
+        self, table: FlowTable, found: Conversations, points: Rows | None, unheard: Truths | None,
+        outer: Truths | None,
+    ) -> tuple[Asked, Rows, Rows, Rows]:  # fmt: skip
         """What conversations ask and come to, their classes, and what others tell of them."""
         by_themselves = flag_kinds(table)
         kinds = with_fragments(table, found, self.ends, without_doubtful(table, found, by_themselves))
@@ -173,7 +176,7 @@ class Evaluator:
         began_first = addressed.sent_to(False)
         responders = np.where(found.began == 0, began_first[1], addressed.sent_to(True)[1])
         responders = np.where(found.began >= 0, responders, -1)
-        around = contexts(table, found, self.ends, responders, bits, by_themselves, points, unheard)
+        around = contexts(table, found, self.ends, responders, bits, by_themselves, points, unheard, outer)
         proofs = self._proofs.numbers(found, bits, around, ages, late_denials(table, found))
         traces = self._traces.numbers(marks, len(found))
         turned = found.taken_as_turned

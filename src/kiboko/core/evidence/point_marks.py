@@ -87,9 +87,17 @@ def weights(table: FlowTable, found: Conversations) -> tuple[NDArray[np.uint8], 
             most = np.full(2 * len(found), -1.0)
             np.maximum.at(most, of, packets)
             best, mine = np.full(len(most), points), np.flatnonzero(packets == most[of])
-            np.minimum.at(best, of[mine], point[mine])  # of equals the one that was met first
-            weight[table.point != best[direction]] = 0
+            rank = _ranks(table.points)
+            np.minimum.at(best, of[mine], rank[point[mine]])  # of equals the first by name, in whatever piece they are
+            weight[rank[table.point] != best[direction]] = 0
     return weight, is_twice
+
+
+def _ranks(points: tuple[str | None, ...]) -> Rows:
+    """The places of some points in the order of their names, int64[n]; none comes first."""
+    found = np.empty(len(points), dtype=np.int64)
+    found[sorted(range(len(points)), key=lambda each: points[each] or "")] = np.arange(len(points))
+    return found
 
 
 def _taken_twice(table: FlowTable, cell: Rows, rows: Rows) -> Rows:

@@ -167,6 +167,7 @@ def _kinds_of(half: int) -> list[tuple[bool, str, int]]:
 def contexts(
     table: FlowTable, found: Conversations, ends: SeenEnds, responders: NDArray[np.int64], bits: NDArray[np.int64],
     kinds: NDArray[np.uint8], points: NDArray[np.int64] | None, unheard: NDArray[np.bool_] | None,
+    outer: NDArray[np.bool_] | None = None,
 ) -> NDArray[np.int64]:  # fmt: skip
     """What the records of others tell of each conversation, int64[k] (E7, E8).
 
@@ -182,6 +183,7 @@ def contexts(
     kinds : uint8[n], as `flag_kinds` has them: what is doubtful in the light of others is an acknowledgement here
     points : int64[n], the numbers of the points that the network file knows, 0 for any other; None for no such
     unheard : bool[n], near which records may be missing, so that no silence is told of them; None for none
+    outer : bool[n], which may have been cut off from others of theirs, and tell of no lost replies; None for none
     """
     result = np.full(len(found), ALONE, dtype=np.int64)
     known = (responders >= 0) & (found.began >= 0)
@@ -202,11 +204,18 @@ def contexts(
         asks, answers = (np.zeros(len(cells), dtype=np.bool_) for _ in range(2))
         asks[cells.codes[~is_reply]] = True
         answers[cells.codes[is_reply]] = True
+        # What one place recorded of a try that another saw answered much later, from the same port, has lost nothing.
+        sure = acknowledged & _is_brief(table, found)
+        sure = sure[of]
+        sure[cells.codes[(kinds == ACKNOWLEDGES) & ~is_reply]] = True
     else:  # each has records of one point
         of, point, asks, answers = np.arange(len(found)), taken_at[found.first], has_request, has_reply
+        sure = acknowledged
     bucket = _buckets(table.start, found)
     usable = known[of]
-    partial = usable & acknowledged[of] & asks & ~answers
+    partial = usable & sure & asks & ~answers
+    if outer is not None and partial.any():
+        partial &= ~found.union(outer)[of]
     lost = np.zeros(places, dtype=np.bool_)
     lost[point[partial]] = True
     width = np.int64(places)
@@ -238,6 +247,14 @@ def _taken_at(table: FlowTable, points: NDArray[np.int64] | None) -> tuple[NDArr
     own = table.point + (table.file.astype(np.int64) + 1) * width
     places = distinct(own if points is None else np.where(points > 0, table.point, own))
     return places.codes, len(places)
+
+
+def _is_brief(table: FlowTable, found: Conversations) -> NDArray[np.bool_]:
+    """Which conversations may have been recorded at all places at about one time, bool[k]."""
+    never = np.iinfo(np.int64).max
+    begun = found.least(np.where(table.start == NO_TIME, never, table.start))
+    brief: NDArray[np.bool_] = (begun == never) | (found.most(table.last()) - begun <= 2 * MARGIN)
+    return brief
 
 
 def _buckets(start: NDArray[np.int64], found: Conversations) -> NDArray[np.int64]:

@@ -139,7 +139,9 @@ class Watch:
         kept = extent_of(times, at_end=False, late=late) if self._has_let_go else WHOLE
         unheard = np.append(self._unheard, ~kept.holds(times[before:]))
         not_yet = ~come_by_now(times, late).holds(times)
-        judged = self._evaluator.judge(table, unheard | not_yet, unheard, since=since)
+        settled = self._before.settled if self._before is not None else unheard[:0]
+        outer = np.append(settled, np.zeros(len(table) - len(settled), dtype=np.bool_)) | unheard | not_yet
+        judged = self._evaluator.judge(table, unheard | not_yet, unheard, since, outer)
         if self._as_of != NO_TIME:
             fresh = older(table, judged, self._as_of)
             fresh = fresh[~among(fresh, self._older)]

@@ -33,7 +33,8 @@ class Reverse:
         return Reverse(*(getattr(self, each.name)[rows] for each in fields(self)))
 
     def added_to(self, table: FlowTable, rejects: Rejects) -> FlowTable:
-        """A table with a record for each direction in which there was a packet."""
+        """A table with a record for each direction in which there was a packet. The two of a biflow stand side by
+        side, so that whoever reads a part of what is written of them has both."""
         both = np.flatnonzero((self.packets > 0) | (self.octets > 0))
         if self.direction.any():
             table = replace(table, direction=self.direction)
@@ -54,7 +55,8 @@ class Reverse:
         )  # fmt: skip
         told = (self.packets > 0) | (self.octets > 0)
         rejects.remark_all("telling of both directions: each of them is counted", table.line[told])
-        return joined([table, turned])
+        order = np.argsort(np.append(np.arange(len(table)), both), kind="stable")
+        return joined([table, turned]).taken(order)
 
 
 def _echoed(detail: NDArray[np.int32], asks: int, answers: int) -> NDArray[np.int32]:

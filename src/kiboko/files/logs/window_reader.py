@@ -11,7 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.errors import InputError
-from kiboko.core.records.extent import WHOLE, Extent, span_of
+from kiboko.core.records.columns import distinct
+from kiboko.core.records.extent import MARGIN, WHOLE, Extent, span_of
 from kiboko.core.records.flow_table import NO_TIME, FlowTable, joined
 from kiboko.files.elements.column_map import USUAL, ColumnMap
 from kiboko.files.elements.rejects import Rejects
@@ -33,6 +34,11 @@ _FEW = 8
 """Of so many files it is looked at when the first record of each began."""
 Part = tuple[FlowTable, NDArray[np.bool_]]
 """A table, and which of its records are its own."""
+
+
+_MOST_OUTER, _MOST_APART, _OUTER_SHARE = 5000, 2 * MARGIN, 8
+"""So many records at an end may lack others of their conversations, at most, or those of so many milliseconds; and
+which part of all there are."""
 
 
 @dataclass(slots=True)
@@ -57,6 +63,24 @@ class WindowPart:
     since: int | None = None
     """When the log begins of which this is a part, in milliseconds since 1970; None where that is not known, or is when
     the table does."""
+    cut: tuple[bool, bool] = (False, False)
+    """Whether others were cut off before and behind it."""
+
+    @property
+    def outer(self) -> NDArray[np.bool_] | None:
+        """Which records, bool[n], may have been cut off from others of their conversations: those around its own, and
+        some at an end behind which there are more, or of the first and last time of each of several files; None for
+        none."""
+        table, found = self.table, ~self.own
+        if table.file is not None:
+            times, files = table.last(), distinct(table.file)
+            first, last = files.least(times, NO_TIME), files.most(times)
+            edge = np.where(first == NO_TIME, 0, np.minimum(_MOST_APART, (last - first) // _OUTER_SHARE))
+            found |= (times <= (first + edge)[files.codes]) | (times >= (last - edge)[files.codes])
+        else:
+            count = min(_MOST_OUTER, len(table) // _OUTER_SHARE)
+            found[: count * self.cut[0]] = found[len(table) - count * self.cut[1] :] = True
+        return found if found.any() else None
 
     @property
     def spans(self) -> list[tuple[int, int]]:
@@ -71,6 +95,11 @@ class WindowPart:
             else:
                 found.append((first, last))
         return found
+
+
+def _cut(window: Window) -> tuple[bool, bool]:
+    """Whether others were cut off before and behind a window."""
+    return bool(window.before) or window.goes_on[0], bool(window.behind) or window.goes_on[1]
 
 
 class WindowReader:
@@ -91,7 +120,7 @@ class WindowReader:
         if len(mine) > 1:
             table, own = self._together(window.pieces, mine)
             around = Surroundings(table, partial(self._sides, window, (table, own), None, None))
-            yield WindowPart(table, own, around, self._since(window, table))
+            yield WindowPart(table, own, around, self._since(window, table), _cut(window))
             return
         parts = ((part.table, part.own) for part in self._counted(window.pieces[0], mine[0]))
         yield from self._one_by_one(window, parts)
@@ -106,7 +135,9 @@ class WindowReader:
                 timed = table.start[table.start != NO_TIME]
                 since = int(timed.min()) if len(timed) else None
             looked = partial(self._sides, window, part, before, following)
-            yield WindowPart(table, own, Surroundings(table, looked), since)
+            cut = _cut(window)
+            cut = cut[0] or before is not None, cut[1] or following is not None
+            yield WindowPart(table, own, Surroundings(table, looked), since, cut)
             before, part = part, following
 
     def _since(self, window: Window, table: FlowTable) -> int | None:
