@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from kiboko.core.evidence.conversations import of_the_same
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.judged import Judged
-from kiboko.core.evidence.proofs import ALONE, UNSETTLED
+from kiboko.core.evidence.proofs import ALONE, UNASKED, UNSETTLED
 from kiboko.core.records.columns import ascending, distinct
 from kiboko.core.records.flow_table import FlowTable, joined
 from kiboko.files.logs.window_reader import WindowPart
@@ -23,10 +23,15 @@ def heard_out(evaluator: Evaluator, part: WindowPart) -> tuple[FlowTable, NDArra
     """What records of a window come to: the table that was judged, which of its records are the window's own (bool[n]),
     and what they come to. Of conversations whose answer may lie where nothing was read no silence is told."""
     table, own, surroundings = part.table, part.own, part.around
-    judged = _judged(evaluator, part)
+    unheard = np.ones(len(table), dtype=np.bool_) if part.is_dense else None
+    judged = _judged(evaluator, part, unheard)
     if judged.found is None or judged.around is None or not judged.around.any():
         return table, own, judged
     alone = (judged.around != ALONE) & judged.found.union(own)
+    if unheard is not None:
+        alone &= judged.around == UNASKED
+        if not alone.any():
+            return table, own, judged
     begun, ended = _from_to(surroundings.times(table), judged.found.of, alone)
     asked = table.taken(judged.found.first[alone])
     beside: dict[bool, list[FlowTable]] = {False: [], True: []}
@@ -53,12 +58,12 @@ def heard_out(evaluator: Evaluator, part: WindowPart) -> tuple[FlowTable, NDArra
     return table, own, evaluator.judge(table, unheard, since=part.since, outer=outer)
 
 
-def _judged(evaluator: Evaluator, part: WindowPart) -> Judged:
-    """What records come to where nothing is missing beside them. Who began is not told by times where something may
-    be: it may be an earlier packet."""
+def _judged(evaluator: Evaluator, part: WindowPart, unheard: NDArray[np.bool_] | None) -> Judged:
+    """What records come to where nothing is missing beside them, but for those `unheard`. Who began is not told by
+    times where something may be: it may be an earlier packet."""
     outer = part.outer
-    judged = evaluator.judge(part.table, since=part.since, outer=outer)
-    if judged.found is None or not (by_time := judged.found.told_by_time(part.table)).any():
+    judged = evaluator.judge(part.table, unheard, since=part.since, outer=outer)
+    if unheard is not None or judged.found is None or not (by_time := judged.found.told_by_time(part.table)).any():
         return judged
     at_edge = ~part.around.extent.holds(part.around.times(part.table))
     is_cut_off = (by_time & judged.found.union(at_edge)).any()

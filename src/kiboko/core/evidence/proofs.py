@@ -85,6 +85,12 @@ class Proof:
         return PASSED if self.passed or self.passed_at_point else SEEN
 
 
+_DENIED_REQUESTS = sum(
+    1 << place for place in range(_HALF) if EVENTS[place % (len(EVENTS) * _KINDS) // _KINDS] == DENIED
+)
+"""The bits of requests that were denied, of those of `mark_bits`."""
+
+
 def _told_by_flags() -> NDArray[np.uint8]:
     """What a record of TCP is by its flags, as a table."""
     flags = np.arange(1 << 6)
@@ -222,7 +228,9 @@ def contexts(
     size = np.int64(int(subnets.max()) + 2)
     place = (bucket[of] * width + point) * size + subnets[of]  # where and when, as one number
     step = width * size
-    silent, unasked = asks & ~has_reply[of] & ~acknowledged[of] & ~lost[point], answers & ~has_request[of]
+    # Of what was denied nothing is to come.
+    waits = ~has_reply & ~acknowledged & (bits & _DENIED_REQUESTS == 0)
+    silent, unasked = asks & waits[of] & ~lost[point], answers & ~has_request[of]
     # Which have whole conversations of others at their place and about their time.
     rows = np.flatnonzero(usable & (silent | unasked))
     if not len(rows):

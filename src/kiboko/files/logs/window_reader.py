@@ -36,6 +36,8 @@ Part = tuple[FlowTable, NDArray[np.bool_]]
 """A table, and which of its records are its own."""
 
 
+_LOOKED_AT = 2000
+"""As many records show over what time a table goes."""
 _MOST_OUTER, _MOST_APART, _OUTER_SHARE = 5000, 2 * MARGIN, 8
 """So many records at an end may lack others of their conversations, at most, or those of so many milliseconds; and
 which part of all there are."""
@@ -65,6 +67,17 @@ class WindowPart:
     the table does."""
     cut: tuple[bool, bool] = (False, False)
     """Whether others were cut off before and behind it."""
+    share: float = 1.0
+    """Of as much as is read of those at most, on either side, how large a part it is itself."""
+
+    @property
+    def is_dense(self) -> bool:
+        """Whether records are so many that what is read on either side would hardly tell of any silence: one is told of
+        where some time behind it is at hand."""
+        if not any(self.cut):
+            return False
+        span = span_of(self.table.start[:: max(1, len(self.table) // _LOOKED_AT)])
+        return span is not None and span[1] - span[0] < 2 * MARGIN * self.share
 
     @property
     def outer(self) -> NDArray[np.bool_] | None:
@@ -102,6 +115,12 @@ def _cut(window: Window) -> tuple[bool, bool]:
     return bool(window.before) or window.goes_on[0], bool(window.behind) or window.goes_on[1]
 
 
+def _share(window: Window) -> float:
+    """How large a window is, of a piece of a text; 1 where that cannot be told."""
+    sizes = [piece.stop - piece.start if piece.stop and piece.form != "parquet" else None for piece in window.pieces]
+    return min(1.0, sum(filter(None, sizes)) / flow_pieces.PIECE) if None not in sizes else 1.0
+
+
 class WindowReader:
     """Reads windows. One reader serves one worker and remembers the addresses that it has parsed."""
 
@@ -120,7 +139,7 @@ class WindowReader:
         if len(mine) > 1:
             table, own = self._together(window.pieces, mine)
             around = Surroundings(table, partial(self._sides, window, (table, own), None, None))
-            yield WindowPart(table, own, around, self._since(window, table), _cut(window))
+            yield WindowPart(table, own, around, self._since(window, table), _cut(window), _share(window))
             return
         parts = ((part.table, part.own) for part in self._counted(window.pieces[0], mine[0]))
         yield from self._one_by_one(window, parts)
@@ -137,7 +156,7 @@ class WindowReader:
             looked = partial(self._sides, window, part, before, following)
             cut = _cut(window)
             cut = cut[0] or before is not None, cut[1] or following is not None
-            yield WindowPart(table, own, Surroundings(table, looked), since, cut)
+            yield WindowPart(table, own, Surroundings(table, looked), since, cut, _share(window))
             before, part = part, following
 
     def _since(self, window: Window, table: FlowTable) -> int | None:
