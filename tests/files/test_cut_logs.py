@@ -152,6 +152,28 @@ class CutLogs(unittest.TestCase):
                     found, conversations = self.totals(self.write(name, rows))
                     self.assertEqual((found["break"], conversations), (len(unanswered), CONVERSATIONS))
 
+    def test_a_log_so_busy_that_pieces_are_less_than_a_reply_apart_tells_of_no_silence(self):
+        """The same records a hundred times as fast: a piece goes over a second or two, and none is read beside it."""
+        rows = self.exported(late=0, unanswered=range(100, 800, 7))
+        fast = []
+        for row in rows:
+            start, end, rest = row.split(",", 2)
+            begun = START + (int(start) - START) // 100
+            fast.append(f"{begun},{begun + int(end) - int(start)},{rest}")
+        for form in ("log.csv", "log.jsonl"):
+            path = self.write(form, fast)
+            self.assertGreater(len(windows_of([path])), 3)
+            parts = [part for window in windows_of([path]) for part in WindowReader().read(window, [])]
+            self.assertEqual({True}, {part.is_dense for part in parts})
+            with mock.patch(
+                "kiboko.files.logs.surroundings.Surroundings.read_on", side_effect=AssertionError("read on")
+            ):
+                self.assertEqual(0, self.totals(path)[0]["break"])
+        slow = [
+            part for window in windows_of([self.write("log.csv", rows)]) for part in WindowReader().read(window, [])
+        ]
+        self.assertEqual({False}, {part.is_dense for part in slow})
+
     def test_what_was_not_read_is_not_taken_for_silence(self):
         """Beyond the piece beside it nothing is looked for: what lies that far away is not told."""
         rows = self.exported(late=0, unanswered=[400])
