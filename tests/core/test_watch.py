@@ -367,6 +367,17 @@ class Watching(unittest.TestCase):
             self.feed_anew(flows, 4)
         self.assertEqual(self.watch.summary.totals[BREAK], 1)
 
+    def test_what_was_cut_off_from_its_reply_by_the_window_is_no_lost_reply(self):
+        """At either end of the window there is half of a conversation now and then, whose sender has acknowledged."""
+        ends, flows = ("10.1.1.10", "10.1.2.10"), []
+        for n in range(300):
+            flags = 2 if n % 10 == 5 else 27
+            flows.append(record(*ends, 40000 + n, 22, SEEN, flags, n))
+            flows += [record(*ends[::-1], 22, 40000 + n, SEEN, flags, n)] * (flags == 27)
+        with mock.patch("kiboko.core.evidence.watch._WINDOW", 71):
+            self.feed_anew(flows, 5)
+        self.assertEqual(self.watch.summary.totals[BREAK], 29)  # the last one may be answered yet
+
     def test_where_little_comes_a_silence_is_told_all_the_same(self):
         ends = ("10.1.1.10", "10.1.2.10")
         for n in range(40):  # a request in a minute, and its answer
