@@ -51,7 +51,7 @@ SERVICES = ("ssh", "tcp/80", "udp/53"), ("tcp/7001", "tcp/40080", "udp/40053")
 """What is asked for: of one network services by whose ports everybody knows who asks, of the next one such as clients
 send from, or nobody knows."""
 _STRETCH = 60
-TWICE = int(os.environ.get("KIBOKO_TWICE_ODD", "12"))
+TWICE = int(os.environ.get("KIBOKO_TWICE_ODD", "6"))
 """So many logs of each network are odd in two ways."""
 
 
