@@ -23,12 +23,12 @@ def heard_out(evaluator: Evaluator, part: WindowPart) -> tuple[FlowTable, NDArra
     """What records of a window come to: the table that was judged, which of its records are the window's own (bool[n]),
     and what they come to. Of conversations whose answer may lie where nothing was read no silence is told."""
     table, own, surroundings = part.table, part.own, part.around
-    unheard = np.ones(len(table), dtype=np.bool_) if part.is_dense else None
-    judged = _judged(evaluator, part, unheard)
+    outer, is_dense = part.outer, part.is_dense
+    judged = _judged(evaluator, part, outer, np.ones(len(table), dtype=np.bool_) if is_dense else None)
     if judged.found is None or judged.around is None or not judged.around.any():
         return table, own, judged
     alone = (judged.around != ALONE) & judged.found.union(own)
-    if unheard is not None:
+    if is_dense:
         alone &= judged.around == UNASKED
         if not alone.any():
             return table, own, judged
@@ -51,17 +51,18 @@ def heard_out(evaluator: Evaluator, part: WindowPart) -> tuple[FlowTable, NDArra
         return table, own, judged
     before, behind = (sum(map(len, tables)) for tables in beside.values())
     table = joined([*reversed(beside[False]), table, *beside[True]])
-    outer = part.outer if part.outer is not None else np.zeros(len(own), dtype=np.bool_)
+    outer = np.zeros(len(own), dtype=np.bool_) if outer is None else outer
     outer = np.concatenate([np.ones(before, dtype=np.bool_), outer, np.ones(behind, dtype=np.bool_)])
     own = np.concatenate([np.zeros(before, dtype=np.bool_), own, np.zeros(behind, dtype=np.bool_)])
-    unheard = ~surroundings.extent.holds(surroundings.times(table))
+    unheard = ~surroundings.extent.holds(surroundings.times(table)) | is_dense
     return table, own, evaluator.judge(table, unheard, since=part.since, outer=outer)
 
 
-def _judged(evaluator: Evaluator, part: WindowPart, unheard: NDArray[np.bool_] | None) -> Judged:
+def _judged(
+    evaluator: Evaluator, part: WindowPart, outer: NDArray[np.bool_] | None, unheard: NDArray[np.bool_] | None
+) -> Judged:
     """What records come to where nothing is missing beside them, but for those `unheard`. Who began is not told by
     times where something may be: it may be an earlier packet."""
-    outer = part.outer
     judged = evaluator.judge(part.table, unheard, since=part.since, outer=outer)
     if unheard is not None or judged.found is None or not (by_time := judged.found.told_by_time(part.table)).any():
         return judged
