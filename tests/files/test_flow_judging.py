@@ -70,7 +70,11 @@ class Judging(unittest.TestCase):
         FlowJudge(comparison, summary).take([self.log], 1)
         causes = Causes(self.walker, summary.rows())
         alone = "".join(confirm_json_text(summary, causes, []))
-        with mock.patch("kiboko.views.confirm_view._PIECE_ROWS", 4), mock.patch("os.cpu_count", lambda: 3):
+        with (
+            mock.patch("kiboko.core.evidence.row_verdicts.FEW", 10),
+            mock.patch("kiboko.views.finding_texts._PIECE_ROWS", 4),
+            mock.patch("os.cpu_count", lambda: 3),
+        ):
             together = "".join(confirm_json_text(summary, causes, []))
         self.assertGreater(len(summary.rows()), 20)
         self.assertEqual(together, alone)

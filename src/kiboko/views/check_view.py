@@ -12,6 +12,7 @@ from kiboko.core.walk.walk import ALLOWED, ONE_WAY, PARTLY, UNKNOWN, Walk
 from kiboko.views.output import Grid, Output
 
 if TYPE_CHECKING:
+    from kiboko.core.evidence.row_verdicts import DecidedBy
     from kiboko.core.queries.near_misses import NearMiss
     from kiboko.core.queries.proposals import Proposals
     from kiboko.views.fixes_view import Fix
@@ -319,7 +320,7 @@ def _fixes_json(answer: CheckAnswer) -> list[dict[str, Any]]:
     return [fix_json(each) for each in answer.fixes]
 
 
-def decider_json(row: Row) -> dict[str, Any]:
+def decider_json(row: Row | DecidedBy) -> dict[str, Any]:
     """A row that stops, as `decided_by`."""
     return {
         "gate": row.gate, "at": row.at, "direction": row.direction, "filter": row.filter, "rule": row.rule,
@@ -344,5 +345,5 @@ def row_json(row: Row, walk: Walk) -> dict[str, Any]:
     return found
 
 
-def _place_json(row: Row) -> dict[str, Any]:
+def _place_json(row: Row | DecidedBy) -> dict[str, Any]:
     return {"file": row.place.file if row.place else None, "line": row.place.line if row.place else None}

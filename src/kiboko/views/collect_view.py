@@ -22,7 +22,8 @@ from kiboko.core.header.services import WITH_PORTS, Service
 from kiboko.core.network.directory import SHARED
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
 from kiboko.core.wording import counted
-from kiboko.views.confirm_view import FindingsShown, by_the_rules, show_findings, texts_of
+from kiboko.views.confirm_view import FindingsShown, by_the_rules, show_findings
+from kiboko.views.finding_texts import texts_of
 from kiboko.views.output import Grid, Output
 from kiboko.views.text import iso, network_option, streamed
 

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import itertools
-import os
 from collections import Counter
-from collections.abc import Callable, Generator, Iterable, Iterator
+from collections.abc import Generator, Iterable
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -20,12 +19,13 @@ from kiboko.core.evidence.side_by_side import ALL_AGREE, Side, side_by_side
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.network.directory import SHARED
 from kiboko.core.queries.holders import Holders
-from kiboko.core.records.records import FlowRecord
+from kiboko.core.walk.walk import Walker
 from kiboko.core.wording import counted
-from kiboko.views.check_view import decider_json, decider_text
+from kiboko.views.check_view import decider_text
 from kiboko.views.coverage_view import coverage_json, show_coverage
+from kiboko.views.finding_texts import rows_json, texts_of
 from kiboko.views.output import Grid, Output
-from kiboko.views.text import iso, network_option, row_texts, streamed
+from kiboko.views.text import network_option, streamed
 
 _ORDER = (LEAK, BREAK, UNSURE, AGREE)
 _MEANING = {
@@ -42,8 +42,6 @@ _MANY_RULES = 5
 """So many rules, or kinds of traffic, of which none does what it says, are hardly all wrong by themselves."""
 _LINES = 20
 """As many lines of what is brought together are shown where nobody says how many."""
-_PIECE_ROWS, _FEW_PIECES = 500, 4
-"""So many rows are written at a time, and fewer pieces than that sooner than processes are started."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -181,7 +179,7 @@ def _note(summary: Summary, status: str) -> str:
 def _show_pairs(groups: FindingRows, causes: Causes, top: int | None, out: Output) -> None:
     """Findings of one status pair by pair; leaks and breaks in full."""
     some = groups if top is None else groups[:top]
-    _grid(some, out)
+    _grid(some, causes.walker, out)
     rest = groups[len(some) :]
     if rest:
         pairs = counted(len(rest), "more pair and service", "more pairs and services")
@@ -190,15 +188,16 @@ def _show_pairs(groups: FindingRows, causes: Causes, top: int | None, out: Outpu
         _details(causes, some, out)
 
 
-def _grid(groups: Iterable[FindingGroup], out: Output) -> None:
+def _grid(groups: FindingRows, walker: Walker, out: Output) -> None:
+    from kiboko.core.evidence.row_verdicts import verdicts_of
+
     grid = Grid(["records", "by", "from", "to", "service", "observed", "rules", "why"], wide=("why",),
                 numbers=("records",))  # fmt: skip
-    for group in groups:
-        walk = group.finding.walk
+    for group, verdict in verdicts_of(walker, groups):
         grid.add(
             [
                 f"{group.count:,}", group.evidence, group.source, group.destination, group.service,
-                group.concluded.observed, walk.verdict if walk else "-", group.finding.why,
+                group.concluded.observed, verdict or "-", group.concluded.why,
             ],
             group.concluded.status,
         )  # fmt: skip
@@ -269,6 +268,7 @@ def _details(causes: Causes, groups: Iterable[FindingGroup], out: Output, what: 
     for number, group in enumerate(groups, 1):
         rules = by_the_rules(group)
         alike.setdefault((rules, tuple(causes.of(group)[:_MOST_CAUSES])), []).append((number, group))
+        group.forget()
     for (rules, likely), told in alike.items():
         out.line()
         for number, group in told:
@@ -357,7 +357,7 @@ def confirm_json(
     summary: Summary, causes: Causes, caveats: list[str], coverage: Coverage | None = None
 ) -> dict[str, Any]:
     """The report as `confirm/1`."""
-    return {**_around(summary, causes, caveats, coverage), "rows": rows_json(summary, causes)}
+    return {**_around(summary, causes, caveats, coverage), "rows": rows_json(summary.rows(), causes)}
 
 
 def confirm_json_text(
@@ -365,43 +365,6 @@ def confirm_json_text(
 ) -> Generator[str, None, None]:
     """The report as `confirm/1`, as text in pieces: of a large log the rows are very many."""
     return streamed(_around(summary, causes, caveats, coverage), "rows", texts_of(summary.rows(), causes))
-
-
-def texts_of(rows: FindingRows, causes: Causes) -> Iterator[str]:
-    """The rows of `confirm/1` as texts (`streamed`), many in each, made by as many processes as there are processors
-    where they are very many."""
-    job = _RowTexts(rows, causes)
-    pieces = [range(at, min(at + _PIECE_ROWS, len(rows))) for at in range(0, len(rows), _PIECE_ROWS)]
-    workers = os.cpu_count() or 1
-    # Processes that are forked off share the rows, which cannot be sent elsewhere.
-    if workers == 1 or os.name != "posix" or len(pieces) < _FEW_PIECES:
-        return map(job.text, pieces)
-    from kiboko.batch.piecework import shared_out  # which reads logs: not everybody pays for that
-
-    return shared_out(job, pieces, workers)
-
-
-@dataclass(frozen=True, slots=True)
-class _RowTexts:
-    """Makes the text of some groups at a time."""
-
-    rows: FindingRows
-    causes: Causes
-
-    def start(self) -> Callable[[range], str]:
-        """What does it in another process."""
-        return self.text
-
-    def text(self, places: range) -> str:
-        """The text of the groups at some places."""
-
-        def each() -> Iterator[dict[str, Any]]:
-            for place in places:
-                group = self.rows[place]
-                yield _row_json(group, self.causes)
-                group.forget()
-
-        return row_texts(each())
 
 
 def _around(summary: Summary, causes: Causes, caveats: list[str], coverage: Coverage | None) -> dict[str, Any]:
@@ -451,33 +414,3 @@ def _around(summary: Summary, causes: Causes, caveats: list[str], coverage: Cove
         "coverage": covered,
         "caveats": caveats,
     }
-
-
-def rows_json(summary: Summary, causes: Causes) -> list[dict[str, Any]]:
-    """The groups of findings, leaks first."""
-    return [_row_json(group, causes) for group in summary.rows()]
-
-
-def _row_json(group: FindingGroup, causes: Causes) -> dict[str, Any]:
-    options = network_option(causes.walker.topology.file)
-    finding, walk = group.finding, group.finding.walk
-    example = group.example
-    where = (
-        {"file": example.file, "line": example.line} if isinstance(example, FlowRecord) else {"time": iso(example.time)}
-    )
-    return {
-        "status": finding.status, "evidence": group.evidence, "source": group.source, "destination": group.destination,
-        "service": group.service, "observed": finding.observed, "verdict": walk.verdict if walk else None,
-        "signal": walk.signal if walk else None, "different_signal": group.concluded.different_signal,
-        "as_far_as_seen": group.concluded.as_far_as_seen, "stopped_elsewhere": group.concluded.is_elsewhere,
-        "inventory_out_of_date": group.concluded.is_inventory, "first_packet_only": group.concluded.is_first_alone,
-        "why": finding.why,
-        "behind_shared_address": group.concluded.is_shared,
-        "reply": group.evidence == "flow" and group.replies == group.count,
-        "causes": [{"id": c.id, "looked_at": c.looked_at, "to_confirm": c.to_confirm} for c in causes.of(group)],
-        "decided_by": decider_json(finding.decider) if finding.decider else None,
-        "count": group.count, "conversations": group.conversations, "replies": group.replies,
-        "packets": group.packets, "octets": group.octets,
-        "first": iso(group.first), "last": iso(group.last),
-        "example": {**where, "check": group.check_line() + options},
-    }  # fmt: skip

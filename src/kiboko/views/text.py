@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import shlex
-import textwrap
 from collections.abc import Generator, Iterable
 from datetime import datetime
 from typing import Any
@@ -45,4 +44,4 @@ def streamed(values: dict[str, Any], key: str, rows: Iterable[str]) -> Generator
 
 def row_texts(rows: Iterable[dict[str, Any]]) -> str:
     """Some rows of a list of a JSON object, as text."""
-    return ",\n".join(textwrap.indent(json.dumps(row, indent=1), "  ") for row in rows)
+    return ",\n".join("  " + json.dumps(row, indent=1).replace("\n", "\n  ") for row in rows)

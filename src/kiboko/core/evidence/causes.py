@@ -97,15 +97,15 @@ class Causes:
 
     def of(self, group: FindingGroup) -> list[Cause]:
         """The likely causes of a leak or break, the likeliest first, each id once; empty for anything else."""
-        finding = group.finding
+        concluded = group.concluded
         found: list[Cause] = []
-        known = finding.concluded.cause
-        if known is not None:
-            found.append(Cause(known, 1.0, finding.why, _TO_CONFIRM[known]))
-        if finding.walk is not None and finding.status == LEAK:
-            found += self._of_leak(group, finding.walk)
-        elif finding.walk is not None and finding.status == BREAK:
-            found += self._of_break(group, finding.walk)
+        if concluded.cause is not None:
+            found.append(Cause(concluded.cause, 1.0, concluded.why, _TO_CONFIRM[concluded.cause]))
+        walk = group.finding.walk if concluded.status in (LEAK, BREAK) else None
+        if walk is not None and concluded.status == LEAK:
+            found += self._of_leak(group, walk)
+        elif walk is not None:
+            found += self._of_break(group, walk)
         best: dict[str, Cause] = {}
         for cause in sorted(found, key=lambda each: -each.weight):
             if cause.weight >= _LEAST:

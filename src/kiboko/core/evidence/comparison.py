@@ -157,7 +157,7 @@ class Comparison:
 
     def _probed(self, record: ProbeRecord, asked: Probed) -> Finding:
         walk = asked.walk
-        doubt = asked.doubt or self._without_rules(walk.flow.source, walk.flow.target)
+        doubt = asked.doubt or self.without_rules(walk.flow.source, walk.flow.target)
         if doubt is not None:
             return _finding(UNSURE, record.outcome, doubt)
         if walk.verdict == PARTLY and record.source_port is None:
@@ -210,7 +210,7 @@ class Comparison:
         """What a conversation comes to, with the walk of what it asked."""
         behind = self._behind(flow)
         source = behind or self.walker.directory.endpoint(flow.source)
-        if self._without_rules(source, flow.target) is not None:
+        if self.without_rules(source, flow.target) is not None:
             return Finding(concluded, None, is_reply=is_reply)
         # Which port a sender behind a shared address used is not recorded.
         port = RangeSet.one(flow.port) if flow.port is not None and behind is None else None
@@ -224,8 +224,8 @@ class Comparison:
             asked = (*asked, decider)
         return Finding(concluded, walk, decider, asked or walk.forward, is_reply)
 
-    def _without_rules(self, source: Endpoint, target: Address) -> str | None:
-        """Why the rules say nothing of traffic between two ends, None where they do."""
+    def without_rules(self, source: Endpoint, target: Address) -> str | None:
+        """Why the rules say nothing of traffic from an end to an address, None where they do."""
         directory = self.walker.directory
         if directory.why_undeliverable(source.address) or directory.why_undeliverable(target):
             return NOT_DELIVERED
@@ -244,7 +244,7 @@ class Comparison:
         if gateway is None:
             return None
         others = [each for each in self._some_behind(gateway, flow.target.family)
-                  if self._without_rules(each, flow.target) is None]  # fmt: skip
+                  if self.without_rules(each, flow.target) is None]  # fmt: skip
         for end in others:
             steps = self.walker.paths.forward(end, flow.target).steps
             if any(step.gate == "translate" and step.at == gateway.name for step in steps):

@@ -21,6 +21,9 @@ class Origin(Protocol):
     def example(self, place: int) -> ProbeRecord | FlowRecord:
         """The example at a place."""
 
+    def line(self, place: int) -> tuple[str | None, int] | None:
+        """The file and the line where it stands, of flow records."""
+
     def finding(self, place: int) -> Finding:
         """Its finding."""
 
@@ -62,6 +65,11 @@ class FindingGroup:
         if self._example is None:
             self._example = self.source_of.example(self.place)
         return self._example
+
+    @property
+    def line(self) -> tuple[str | None, int] | None:
+        """The file and the line of the example, of flow records."""
+        return self.source_of.line(self.place)
 
     @property
     def finding(self) -> Finding:
@@ -116,10 +124,7 @@ class FindingGroup:
         """The command that reproduces the verdict on the example."""
         asked = self.source_of.asked(self.place) if self.concluded.status in (LEAK, BREAK) else None
         if asked is not None and not self.source.endswith(SHARED):  # who is behind a shared address the walk tells
-            told = f"kiboko check {asked.source} {asked.target} {asked.service}"
-            return told + (
-                f" --client-ports {asked.port}" if asked.port is not None and asked.service.has_ports else ""
-            )
+            return line_that_asks(asked)
         walk, port = self.finding.walk, None
         if isinstance(self.example, ProbeRecord):
             ends = self.finding.named or (self.example.source, self.example.destination)
@@ -132,6 +137,12 @@ class FindingGroup:
             ends, service = (str(self.example.source), str(self.example.destination)), str(self.example.service)
         ports_text = f" --client-ports {port}" if port is not None else ""
         return f"kiboko check {ends[0]} {ends[1]} {service}{ports_text}"
+
+
+def line_that_asks(asked: FlowAsked) -> str:
+    """The command that asks what a conversation asked."""
+    port = f" --client-ports {asked.port}" if asked.port is not None and asked.service.has_ports else ""
+    return f"kiboko check {asked.source} {asked.target} {asked.service}{port}"
 
 
 @functools.lru_cache(maxsize=1 << 16)

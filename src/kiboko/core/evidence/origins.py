@@ -31,6 +31,10 @@ class ProbeOrigin:
         """The example at a place."""
         return self.record
 
+    def line(self, place: int) -> tuple[str | None, int] | None:
+        """None: a probe is known by its time."""
+        return None
+
     def finding(self, place: int) -> Finding:
         """Its finding."""
         return self.found
@@ -62,9 +66,12 @@ class FlowOrigin:
 
     def example(self, place: int) -> ProbeRecord | FlowRecord:
         """The example at a place."""
-        record = self.tallies.examples.record(place)
-        file, line = self.lines.of(record.line)
-        return dataclasses.replace(record, file=file, line=line)
+        file, line = self.line(place)
+        return dataclasses.replace(self.tallies.examples.record(place), file=file, line=line)
+
+    def line(self, place: int) -> tuple[str | None, int]:
+        """The file and the line where it stands."""
+        return self.lines.of(int(self.tallies.examples.line[place]))
 
     def finding(self, place: int) -> Finding:
         """Its finding."""
