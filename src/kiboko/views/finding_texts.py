@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -22,55 +22,64 @@ _PIECE_ROWS = 2_000
 """So many are written at a time."""
 
 
-def rows_json(rows: Sequence[FindingGroup], causes: Causes) -> list[dict[str, Any]]:
-    """The rows of `confirm/1`, each by its walk."""
-    return [_row_json(group, causes, None) for group in rows]
+def rows_json(rows: FindingRows, causes: Causes) -> list[dict[str, Any]]:
+    """The rows of `confirm/1`."""
+    job = _RowTexts(rows, causes)
+    verdicts = job.verdicts()
+    return [row for places in job.pieces() for row in job.made(places, verdicts)]
 
 
 def texts_of(rows: FindingRows, causes: Causes) -> Iterator[str]:
-    """The rows of `confirm/1` as texts (`streamed`), many in each; where they are very many by tables instead of walks,
-    as far as these tell the same, and by as many processes as there are processors."""
-    pieces = [range(at, min(at + _PIECE_ROWS, len(rows))) for at in range(0, len(rows), _PIECE_ROWS)]
-    from kiboko.core.evidence.row_verdicts import FEW
-
-    job = _RowTexts(rows, causes, len(rows) > FEW)
+    """The rows of `confirm/1` as texts (`streamed`), many in each; of very many by as many processes as there are
+    processors."""
+    job = _RowTexts(rows, causes)
     workers = os.cpu_count() or 1
     # Processes that are forked off share the rows, which cannot be sent elsewhere.
-    if workers == 1 or os.name != "posix" or not job.by_tables:
-        return map(job.start(), pieces)
+    if workers == 1 or os.name != "posix" or not job.is_large:
+        return map(job.start(), job.pieces())
     from kiboko.batch.piecework import shared_out  # which reads logs: not everybody pays for that
 
-    return shared_out(job, pieces, workers)
+    return shared_out(job, job.pieces(), workers)
 
 
 @dataclass(frozen=True, slots=True)
 class _RowTexts:
-    """Makes the text of some groups at a time."""
+    """Makes the rows of some groups at a time: where all are many, by tables instead of walks as far as these tell the
+    same."""
 
     rows: FindingRows
     causes: Causes
-    by_tables: bool
+
+    @property
+    def is_large(self) -> bool:
+        """Whether there are so many rows that tables are worth making."""
+        from kiboko.core.evidence.row_verdicts import FEW
+
+        return len(self.rows) > FEW
+
+    def pieces(self) -> list[range]:
+        """The places of the rows that are made at a time."""
+        count = len(self.rows)
+        return [range(at, min(at + _PIECE_ROWS, count)) for at in range(0, count, _PIECE_ROWS)]
+
+    def verdicts(self) -> RowVerdicts | None:
+        """What tells of rows by tables, where they are many."""
+        from kiboko.core.evidence.row_verdicts import RowVerdicts
+
+        return RowVerdicts(Comparison(self.causes.walker)) if self.is_large else None
 
     def start(self) -> Callable[[range], str]:
-        """What does it, in this process or another."""
-        verdicts = None
-        if self.by_tables:
-            from kiboko.core.evidence.row_verdicts import RowVerdicts  # few rows are written without tables
+        """What makes texts, in this process or another."""
+        verdicts = self.verdicts()
+        return lambda places: row_texts(self.made(places, verdicts))
 
-            verdicts = RowVerdicts(Comparison(self.causes.walker))
-        return lambda places: self.text(places, verdicts)
-
-    def text(self, places: range, verdicts: RowVerdicts | None) -> str:
-        """The text of the groups at some places."""
+    def made(self, places: range, verdicts: RowVerdicts | None) -> Iterator[dict[str, Any]]:
+        """The rows at some places, of which no walk is kept."""
         groups = list(self.rows[places.start : places.stop])
         told = verdicts.of(groups) if verdicts is not None else [None] * len(groups)
-
-        def each() -> Iterator[dict[str, Any]]:
-            for group, verdict in zip(groups, told, strict=True):
-                yield _row_json(group, self.causes, verdict)
-                group.forget()
-
-        return row_texts(each())
+        for group, verdict in zip(groups, told, strict=True):
+            yield _row_json(group, self.causes, verdict)
+            group.forget()
 
 
 def _row_json(group: FindingGroup, causes: Causes, told: RowVerdict | None) -> dict[str, Any]:
