@@ -194,6 +194,7 @@ class EachCause(unittest.TestCase):
         leak = next(each for each in summary.rows() if each.concluded.status == "leak")
         with mock.patch.multiple(telling, _MOST=1, _MOST_ODD=1):
             few = Causes(held.walker, summary.rows())
+            few.weigh()
         self.assertGreater(few.left_out, 0)
         before = {each.id: each.looked_at for each in few.of(leak)}
         few.look_around([leak])
@@ -202,6 +203,21 @@ class EachCause(unittest.TestCase):
         after = {each.id: each.looked_at for each in few.of(leak)}
         self.assertIn("nothing was seen to be stopped by the filters there", before["not-enforced"])
         self.assertEqual("guard still stops other traffic at ann/eth0", after["not-enforced"])
+
+    def test_where_nothing_disagrees_nothing_is_weighed_and_that_is_nothing_to_bear_in_mind(self):
+        held = Comparison(Walker(load(network())))
+        for further, told in (([], None), (both("10.1.2.10", "10.1.1.10", 25, 40000), "likely causes rest on a part")):
+            flows = [flow("10.1.2.10", "10.1.1.10", "rdp", 40000 + port, "denied") for port in range(3)] + further
+            flows += both("10.1.1.11", "10.1.2.10", 22, 40000)
+            summary = Summary(held.walker.directory)
+            summary.take_all(Evaluator(held).tallies(table_of(flows)), held.finding)
+            with (
+                mock.patch.multiple(telling, _MOST=1, _MOST_ODD=1),
+                mock.patch.object(held.walker, "walk", wraps=held.walker.walk) as walk,
+            ):
+                caveat = Causes(held.walker, summary.rows()).caveat
+            self.assertEqual(told, caveat and caveat[: len(told)])
+            self.assertEqual(told is not None, walk.called)
 
     def test_older_session_where_the_opening_packet_is_missing(self):
         self.assertIn("older-session", self.ranked(flow("10.1.2.10", "10.1.1.10", "tcp/25", 40000, flags=0x18)))

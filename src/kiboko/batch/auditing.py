@@ -65,7 +65,7 @@ def evidence_findings(
         faults = _of_one_fault(alike)
         causes.look_around(each[0].groups[0] for each in faults[:_LOOKED_AROUND])
         findings += [_of_disagreement(each, causes) for each in faults]
-        if causes.caveat and faults:
+        if causes.caveat:
             caveats.append(causes.caveat)
         doubts: Counter[str] = Counter()
         for group in summary.rows((UNSURE,)).of("probe"):

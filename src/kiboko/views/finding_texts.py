@@ -39,6 +39,7 @@ def texts_of(rows: FindingRows, causes: Causes) -> Iterator[str]:
         return map(job.start(), job.pieces())
     from kiboko.batch.piecework import shared_out  # which reads logs: not everybody pays for that
 
+    causes.weigh()
     return shared_out(job, job.pieces(), workers)
 
 

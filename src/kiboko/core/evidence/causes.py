@@ -7,6 +7,7 @@ whose other traffic arrives is not cut off. What is left standing comes first.
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
@@ -61,11 +62,30 @@ class Causes:
         self._groups = groups
         self._weighed: set[tuple[int, int]] = set()
         """The groups that were looked at, by where their examples are."""
-        self._weigh(most_telling(groups))
+        self._is_begun = False
+
+    @functools.cached_property
+    def _is_needed(self) -> bool:
+        """Whether there is anything that has likely causes."""
+        return len(self._groups.concluded(lambda each: each.status in (LEAK, BREAK))) > 0
+
+    def weigh(self) -> None:
+        """Weigh what tells most of the causes, unless it was done or nothing has any. It is done when it is needed;
+        whoever asks in several processes has it done before."""
+        if self._is_needed:
+            self._begin()
+
+    def _begin(self) -> None:
+        if not self._is_begun:
+            self._is_begun = True
+            self._weigh(most_telling(self._groups))
 
     @property
     def left_out(self) -> int:
-        """How many kinds of traffic were too many to be weighed."""
+        """How many kinds of traffic were too many to be weighed; 0 where nothing has causes."""
+        if not self._is_needed:
+            return 0
+        self._begin()
         return len(self._groups) - len(self._weighed)
 
     @property
@@ -101,7 +121,10 @@ class Causes:
         found: list[Cause] = []
         if concluded.cause is not None:
             found.append(Cause(concluded.cause, 1.0, concluded.why, _TO_CONFIRM[concluded.cause]))
-        walk = group.finding.walk if concluded.status in (LEAK, BREAK) else None
+        walk = None
+        if concluded.status in (LEAK, BREAK):
+            self._begin()
+            walk = group.finding.walk
         if walk is not None and concluded.status == LEAK:
             found += self._of_leak(group, walk)
         elif walk is not None:
