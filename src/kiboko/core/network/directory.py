@@ -193,6 +193,10 @@ class Directory:
     def end_name(self, address: Address) -> str:
         """What to call an address where it is asked about as an end: as `name_of` does, but for addresses of a machine
         that its name does not mean (S3), which are called by their interface or by themselves."""
+        own = self._interfaces.get(address)
+        is_plain = own is not None and own.address(address.family) == address and address not in self._shared
+        if own is not None and is_plain and self.topology.instances[own.instance].interfaces[0] is own:
+            return own.instance  # as nearly every address of a machine is called
         end = self.endpoint(address)
         interface = end.interface
         if interface is None or address in self._shared:

@@ -68,26 +68,28 @@ class Stretches:
         """`edges` are where stretches begin, in any order, looked at when the first address is looked up; of some every
         address is called by itself, which is told of the first."""
         self._edges, self._is_by_itself = edges, is_by_itself
-        self._starts: list[Address] = []
+        self._starts: tuple[list[int], list[int]] | None = None
+        """Where those of either family begin, ascending: those of IPv4 come first."""
 
     def __len__(self) -> int:
-        return len(self._starts)
+        return sum(map(len, self._laid_out()))
 
     def first(self, place: int) -> Address | None:
         """The first address of a stretch; None where each of it is called by itself."""
-        address = self._starts[place]
+        four, six = self._laid_out()
+        address = Address(4, four[place]) if place < len(four) else Address(6, six[place - len(four)])
         return None if self._is_by_itself(address) else address
 
     def place(self, address: Address) -> int:
         """In which stretch an address is."""
-        if not self._starts:
-            self._lay_out()
-        return bisect_right(self._starts, address) - 1
+        four, six = self._laid_out()
+        if address.family == 4:
+            return bisect_right(four, address.value) - 1
+        return len(four) + bisect_right(six, address.value) - 1
 
     def places(self, addresses: AddressTable) -> Rows:
         """In which stretch each of some addresses is, int64[m]."""
-        if not self._starts:
-            self._lay_out()
+        self._laid_out()
         at: Rows = np.searchsorted(self._four, addresses.low, side="right").astype(np.int64) - 1
         six = np.flatnonzero(addresses.family == 6)
         if len(six):
@@ -95,9 +97,14 @@ class Stretches:
             at[six] = len(self._four) + np.searchsorted(self._six, wanted, side="right") - 1
         return at
 
-    def _lay_out(self) -> None:
-        self._starts = sorted({Address(4, 0), Address(6, 0), *self._edges})
-        table = AddressTable.of(self._starts)
-        second = int((table.family == 4).sum())
-        self._four = table.low[:second]
-        self._six = in_order(table.high[second:], table.low[second:])
+    def _laid_out(self) -> tuple[list[int], list[int]]:
+        if self._starts is None:
+            values: dict[int, set[int]] = {4: {0}, 6: {0}}
+            for each in self._edges:
+                values[each.family].add(each.value)
+            four, six = (sorted(values[family]) for family in (4, 6))
+            self._four = np.array(four, dtype=np.uint64)
+            table = AddressTable.of(Address(6, value) for value in six)
+            self._six = in_order(table.high, table.low)
+            self._starts = four, six
+        return self._starts
