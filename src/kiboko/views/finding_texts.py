@@ -75,12 +75,14 @@ class _RowTexts:
         return lambda places: row_texts(self.made(places, verdicts))
 
     def made(self, places: range, verdicts: RowVerdicts | None) -> Iterator[dict[str, Any]]:
-        """The rows at some places, of which no walk is kept."""
-        groups = list(self.rows[places.start : places.stop])
+        """The rows at some places, of which nothing is kept."""
+        some = self.rows[places.start : places.stop]
+        groups = list(some)
         told = verdicts.of(groups) if verdicts is not None else [None] * len(groups)
         for group, verdict in zip(groups, told, strict=True):
             yield _row_json(group, self.causes, verdict)
             group.forget()
+        some.let_go()
 
 
 def _row_json(group: FindingGroup, causes: Causes, told: RowVerdict | None) -> dict[str, Any]:

@@ -78,6 +78,11 @@ class FindingRows(Sequence[FindingGroup]):
     def __iter__(self) -> Iterator[FindingGroup]:
         return map(self.table.group, self._rows.tolist())
 
+    def let_go(self) -> None:
+        """Keep none of the groups that were made of them: of very many each is looked at once."""
+        for row in self._rows.tolist():
+            self.table.made.pop(row, None)
+
     def column(self, name: str) -> Rows:
         """A column of the table, for these rows."""
         found: Rows = getattr(self.table, name)[self._rows]

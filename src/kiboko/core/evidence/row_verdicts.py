@@ -15,6 +15,7 @@ import numpy as np
 from kiboko.core.errors import Place
 from kiboko.core.evidence.comparison import BREAK, LEAK, Comparison, FlowAsked
 from kiboko.core.evidence.finding_groups import FindingGroup
+from kiboko.core.evidence.finding_rows import FindingRows
 from kiboko.core.network.model import DROP, REJECT
 from kiboko.core.routing.steps import SILENT
 from kiboko.core.tables.column import Flows
@@ -55,12 +56,13 @@ class RowVerdict:
     asked: FlowAsked
 
 
-def verdicts_of(walker: Walker, groups: Sequence[FindingGroup]) -> Iterator[tuple[FindingGroup, str | None]]:
-    """Each of some groups with the verdict on its example, None where the rules say nothing of it. Of many no walk is
+def verdicts_of(walker: Walker, groups: FindingRows) -> Iterator[tuple[FindingGroup, str | None]]:
+    """Each of some groups with the verdict on its example, None where the rules say nothing of it. Of many nothing is
     kept."""
     verdicts = RowVerdicts(Comparison(walker)) if len(groups) > FEW else None
     for at in range(0, len(groups), _AT_A_TIME):
-        some = list(groups[at : at + _AT_A_TIME])
+        part = groups[at : at + _AT_A_TIME]
+        some = list(part)
         for group, told in zip(some, verdicts.of(some) if verdicts is not None else itertools.repeat(None)):
             if told is not None:
                 yield group, told.verdict
@@ -69,6 +71,8 @@ def verdicts_of(walker: Walker, groups: Sequence[FindingGroup]) -> Iterator[tupl
             yield group, walk.verdict if walk is not None else None
             if verdicts is not None:
                 group.forget()
+        if verdicts is not None:
+            part.let_go()
 
 
 class RowVerdicts:
