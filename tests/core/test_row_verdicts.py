@@ -16,6 +16,7 @@ from kiboko.core.evidence.row_verdicts import DecidedBy, RowVerdicts
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.records.line_places import LinePlaces
+from kiboko.core.walk.gates import Row
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
@@ -97,8 +98,8 @@ class HeldToTheWalk(unittest.TestCase):
                 self.assertEqual(",\n".join(finding_texts.texts_of(summary.rows(), causes)), by_walk)
             self.assertGreater(len(summary.rows()), 200)
 
-    def test_of_what_is_told_each_field_is_one_of_a_row_of_the_walk(self):
-        self.assertEqual(("gate", "at", "direction", "filter", "rule", "action", "place"), DecidedBy._fields)
+    def test_what_decides_is_told_in_the_words_of_a_row_of_the_walk(self):
+        self.assertLess(set(DecidedBy._fields), set(Row._fields))
 
 
 if __name__ == "__main__":

@@ -13,14 +13,14 @@ from typing import NamedTuple
 import numpy as np
 
 from kiboko.core.errors import Place
-from kiboko.core.evidence.comparison import BREAK, LEAK, Comparison, FlowAsked
+from kiboko.core.evidence.comparison import BREAK, LEAK, Comparison, Decided, FlowAsked
 from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.evidence.finding_rows import FindingRows
 from kiboko.core.network.model import DROP, REJECT
 from kiboko.core.routing.steps import SILENT
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import DOUBTFUL, DROPS, REJECTS
-from kiboko.core.tables.gate_tables import VERDICTS, Gates, GateTables, Verdicts
+from kiboko.core.tables.gate_tables import VERDICTS, GateTables
 from kiboko.core.tables.slots import HOST, INTERFACE, LIST, SUBNET, ZONE_DEFAULT, Slot
 from kiboko.core.walk.gates import FORWARD, REPLY
 from kiboko.core.walk.walk import ALLOWED, ANSWERED, BLOCKED, UNKNOWN, Walker
@@ -54,6 +54,23 @@ class RowVerdict:
     signal: str
     decider: DecidedBy | None
     asked: FlowAsked
+
+
+_BY_WALK = DecidedBy("", "", "", None, None, "", None)
+"""In place of what decides: the walk is to tell it."""
+
+
+class _Met(NamedTuple):
+    """What the gates of one flow do, by column (`Gates`), those of the reply from `request` on; the verdict, the column
+    that decides it, and the atoms of both ends."""
+
+    way: int
+    actions: list[int]
+    deciders: list[int]
+    request: int
+    verdict: str
+    gate: int
+    ends: tuple[int, int]
 
 
 def verdicts_of(walker: Walker, groups: FindingRows) -> Iterator[tuple[FindingGroup, str | None]]:
@@ -100,7 +117,11 @@ class RowVerdicts:
         gates = self._tables.gates(flows)
         judged = self._tables.verdicts(gates)
         for at, (row, flow) in enumerate(asked):
-            found[row] = self._told(groups[row], flow, flows, gates, judged, at)
+            met = _Met(
+                int(gates.way[at]), gates.action[at].tolist(), gates.decider[at].tolist(), gates.request,
+                VERDICTS[judged.verdict[at]], int(judged.gate[at]), (int(flows.source[at]), int(flows.target[at])),
+            )  # fmt: skip
+            found[row] = self._told(groups[row], flow, met)
         return found
 
     def _asked(self, group: FindingGroup) -> FlowAsked | None:
@@ -122,62 +143,54 @@ class RowVerdicts:
             np.array([-1 if each.port is None else each.port for each in asked], dtype=np.int64),
         )
 
-    def _told(
-        self, group: FindingGroup, flow: FlowAsked, flows: Flows, gates: Gates, judged: Verdicts, at: int
-    ) -> RowVerdict | None:
-        way, actions = int(gates.way[at]), gates.action[at].tolist()
-        verdict = VERDICTS[judged.verdict[at]]
-        if way < 0 or DOUBTFUL in actions or verdict == UNKNOWN:
+    def _told(self, group: FindingGroup, flow: FlowAsked, met: _Met) -> RowVerdict | None:
+        if met.way < 0 or DOUBTFUL in met.actions or met.verdict == UNKNOWN:
             return None
-        signal = ANSWERED if verdict == ALLOWED else SILENT
-        if verdict == BLOCKED:  # what is dropped is silent; a refusal has a way of its own (clause S34)
-            column = int(judged.gate[at])
-            slot = self._slot(gates, way, column)
-            if actions[column] != DROPS or slot is None or slot.kind not in _OF_FILTERS or self._is_kernel(gates, at):
-                return None
-        decider, is_known = self._decider(group, flows, gates, actions, at)
-        if not is_known:
+        if met.verdict == BLOCKED and not self._is_silent(met):
+            return None
+        decider = self._decider(group.concluded.decider, met)
+        if decider is _BY_WALK:
             return None
         if group.concluded.status not in (LEAK, BREAK):
             flow = replace(flow, source=self._walker.directory.endpoint(flow.source).address)
-        return RowVerdict(verdict, signal, decider, flow)
+        return RowVerdict(met.verdict, ANSWERED if met.verdict == ALLOWED else SILENT, decider, flow)
 
-    def _slot(self, gates: Gates, way: int, column: int) -> Slot | None:
-        is_reply = column >= gates.request
-        return self._tables.layout.slot(way, is_reply, column - gates.request if is_reply else column)
-
-    def _is_kernel(self, gates: Gates, at: int) -> bool:
-        """Whether a kernel's own rule set stops a flow somewhere: how it does is not in the tables."""
-        if not self._tables.layout.has_kernel:
+    def _is_silent(self, met: _Met) -> bool:
+        """Whether what decides drops, and no rule set of a kernel has a say: a refusal has a way of its own back
+        (clause S34), and how a kernel stops something is not in the tables."""
+        slot = self._slot(met, met.gate)
+        if met.actions[met.gate] != DROPS or slot is None or slot.kind not in _OF_FILTERS:
             return False
-        deciders = self._tables.deciders
-        stopping = np.isin(gates.action[at], list(_STOPPING))
-        return any(deciders[number].chain is not None for number in gates.decider[at, stopping].tolist())
+        return not self._tables.layout.has_kernel or not any(
+            action in _STOPPING and self._tables.deciders[number].chain is not None
+            for action, number in zip(met.actions, met.deciders, strict=True)
+        )
 
-    def _decider(
-        self, group: FindingGroup, flows: Flows, gates: Gates, actions: Sequence[int], at: int
-    ) -> tuple[DecidedBy | None, bool]:
-        """What stops a flow of all that the conclusion names, and whether tables know that."""
-        named = group.concluded.decider
+    def _slot(self, met: _Met, column: int) -> Slot | None:
+        is_reply = column >= met.request
+        return self._tables.layout.slot(met.way, is_reply, column - met.request if is_reply else column)
+
+    def _decider(self, named: Decided | None, met: _Met) -> DecidedBy | None:
+        """The first gate that stops a flow of all that its conclusion names, None where none does; `_BY_WALK` where
+        tables do not know all of it."""
         if named is None:
-            return None, True
+            return None
         gate, chosen, rule = named
-        for column, action in enumerate(actions):
+        for column, action in enumerate(met.actions):
             if action not in _STOPPING:
                 continue
-            slot = self._slot(gates, int(gates.way[at]), column)
-            decider = self._tables.deciders[gates.decider[at, column]]
+            slot, decider = self._slot(met, column), self._tables.deciders[met.deciders[column]]
             if slot is None or slot.gate.step.gate != gate or (decider.filter or None) != chosen:
                 continue
             if chosen is not None and decider.rule != rule:
                 continue
             if slot.kind not in _OF_FILTERS or decider.chain is not None:
-                return None, False
+                return _BY_WALK
+            at = slot.gate.at(*map(self._tables.places.end, met.ends))
             place = self._place(chosen, slot.gate.step.bound, decider.rule) if chosen is not None else None
-            ends = (self._tables.places.end(int(atoms[at])) for atoms in (flows.source, flows.target))
-            direction = REPLY if column >= gates.request else FORWARD
-            return DecidedBy(gate, slot.gate.at(*ends), direction, chosen, decider.rule, _STOPPING[action], place), True
-        return None, True
+            direction = REPLY if column >= met.request else FORWARD
+            return DecidedBy(gate, at, direction, chosen, decider.rule, _STOPPING[action], place)
+        return None
 
     def _place(self, name: str, way: str, rule: str | None) -> Place:
         """Where a rule of a filter is written that is asked of traffic going `way`, or what it does otherwise."""
