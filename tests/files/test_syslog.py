@@ -66,6 +66,12 @@ class Flows(unittest.TestCase):
         self.assertEqual(flow(f"ACCEPT {KERNEL}")["firewallEvent"], "passed")
         self.assertNotIn("firewallEvent", flow(f"seen here {KERNEL}".replace("seen", "watch")))
 
+    def test_words_of_the_prefix_are_no_flags(self):
+        for prefix in ("SYN flood: ", "RST ", "[ACK PSH] "):
+            with self.subTest(prefix):
+                found = flow(prefix + KERNEL)
+                self.assertEqual((found["tcpControlBits"], found["syslog.prefix"]), (2, prefix.strip()))
+
     def test_an_icmp_error_is_no_flow_of_the_packet_that_it_is_about(self):
         line = "IN=eth0 OUT= SRC=10.1.1.1 DST=10.1.1.10 LEN=88 PROTO=ICMP TYPE=3 CODE=3 [SRC=10.1.1.10 DST=192.0.2.9 LEN=60 PROTO=UDP SPT=5 DPT=53 ]"
         found = flow(line)

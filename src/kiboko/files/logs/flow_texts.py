@@ -15,12 +15,14 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.csv
 import pyarrow.json
+from numpy.typing import NDArray
 
 from kiboko.files.elements.column_map import Chosen, ColumnMap, label
 from kiboko.files.elements.fields import DESTINATIONS, SOURCES, TIMES
 from kiboko.files.elements.rejects import Rejects
-from kiboko.files.logs.log_lines import LineReader, read_lines
+from kiboko.files.logs.log_lines import LineReader, LogLines, read_lines
 from kiboko.files.logs.nested_json import delimited, expanded, path_inside
+from kiboko.files.messages.filter_lines import filter_lines
 
 _WHOLE = ("flowStartMilliseconds", "flowEndMilliseconds", "flowDurationMilliseconds", "packetDeltaCount",
           "octetDeltaCount")  # fmt: skip
@@ -92,6 +94,13 @@ def table_of_rows(rows: Sequence[Mapping[str, Any]], header: Sequence[str], plac
     return pa.table(
         {label(place): pa.array([_as_text(row.get(header[place])) for row in rows], pa.string()) for place in places}
     )
+
+
+def _labelled(table: pa.Table, header: Sequence[str], chosen: Chosen) -> pa.Table:
+    """The columns of a table at the places that are read, with the labels of these; empty where it has none."""
+    none = pa.nulls(table.num_rows, pa.string())
+    names = set(table.column_names)
+    return pa.table({label(at): table[header[at]] if header[at] in names else none for at in chosen.places})
 
 
 def _as_text(value: Any) -> str | None:
@@ -195,11 +204,15 @@ class TextReader:
         data = text.data.to_pybytes()
         lines = count_lines(data)
         text.bounded(rejects, lines)
+        usual = self._usual_lines(data, reader)
         rows: list[Mapping[str, Any]] = []
         places: list[int] = []
         without = 0
         first_without = 0
-        for row, number in read_lines(data, text.line, reader, rejects):
+        others: Iterable[tuple[int, bytes]] = enumerate(data.split(b"\n"), text.line)
+        if usual is not None:
+            others = itertools.compress(others, [*(~usual[0]).tolist(), True])
+        for row, number in read_lines(others, reader, rejects):
             if row is not None:
                 by_records = self._map.columns and self._map.pattern is None
                 inside = self.inside(row, number, rejects) if by_records else [row]
@@ -209,7 +222,29 @@ class TextReader:
                 without, first_without = without + 1, first_without or number
         if without:
             rejects.remark("telling of no flow", first_without, without)
-        return self.objects(rows, places, text.line, lines, rejects)
+        if usual is None:
+            return self.objects(rows, places, text.line, lines, rejects)
+        every = [*(text.line + np.flatnonzero(usual[0])).tolist(), *places]
+        header = tuple(dict.fromkeys([*usual[1].column_names, *_names(rows)]))
+        chosen = self._map.chosen(header)
+        table = pa.concat_tables([_labelled(usual[1], header, chosen), table_of_rows(rows, header, chosen.places)])
+        if rows:
+            order = np.argsort(every, kind="stable")
+            table, every = table.take(order), np.array(every)[order].tolist()
+        return batch_of(table, chosen, every, text.line, lines, rejects)
+
+    def _usual_lines(self, data: bytes, reader: LineReader) -> tuple[NDArray[np.bool_], pa.Table] | None:
+        """Which lines of a text are of the packet filter in its usual form, and their fields; None where none is, or
+        where a mapping file says what the fields are."""
+        if self._map.columns or not isinstance(reader, LogLines) or b" PROTO=" not in data:
+            return None
+        ends = np.flatnonzero(np.frombuffer(data, dtype=np.uint8) == ord("\n")) + 1
+        bounds = np.unique(np.concatenate([[0], ends, [len(data)]])).astype(np.int64)
+        lines = pa.LargeBinaryArray.from_buffers(
+            pa.large_binary(), len(bounds) - 1, [None, pa.py_buffer(bounds), pa.py_buffer(data)]
+        )
+        is_usual, table = filter_lines(lines, reader.written)
+        return (is_usual, table) if table.num_rows else None
 
     def objects(
         self, rows: Sequence[Mapping[str, Any]], places: Sequence[int], first: int, lines: int, rejects: Rejects

@@ -4,7 +4,7 @@ lines, `key=value`, JSON in the message, the journal's JSON, and lines of connec
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -121,10 +121,10 @@ def is_journal(line: bytes) -> bool:
 
 
 def read_lines(
-    data: bytes, first: int, reader: LineReader, rejects: Rejects
+    lines: Iterable[tuple[int, bytes]], reader: LineReader, rejects: Rejects
 ) -> Iterator[tuple[Mapping[str, Any] | None, int]]:
-    """The records of a text with their lines, and None for each line that tells of no flow."""
-    for number, line in enumerate(data.split(b"\n"), first):
+    """The records of some lines, each with its number, and None for each line that tells of no flow."""
+    for number, line in lines:
         if line.strip():
             try:
                 found = reader.fields(line)

@@ -32,7 +32,7 @@ _OLD_TIME = re.compile(r"(?P<month>[A-Z][a-z]{2}) +(?P<day>\d{1,2}) (?P<clock>\d
 _ISO_TIME = re.compile(r"\d{4}-\d\d-\d\dT\S+ ")
 _TAG = re.compile(r"(?P<host>[^\s:\[]+ )?(?P<app>[^\s:\[]{1,48})(?:\[(?P<process>[^\]]{0,32})\])?: ?")
 _PAIR = re.compile(r"(?<![\w.\-])([A-Za-z_][\w.\-]*+)=(\"(?:[^\"\\]|\\.)*+\"|[^\s,;\"]*+)")
-_MONTHS = {"Jan": 1, "Feb": 2, "Mar": 3, "Apr": 4, "May": 5, "Jun": 6, "Jul": 7, "Aug": 8, "Sep": 9, "Oct": 10,
+MONTHS = {"Jan": 1, "Feb": 2, "Mar": 3, "Apr": 4, "May": 5, "Jun": 6, "Jul": 7, "Aug": 8, "Sep": 9, "Oct": 10,
            "Nov": 11, "Dec": 12}  # fmt: skip
 _MOST_TIMES = 1 << 10
 _UPTIME = re.compile(r"^\[ *\d+\.\d+\] ")
@@ -90,8 +90,8 @@ def _as_written(text: str, priority: int | None, arrived: datetime) -> Message:
     time, rest = None, text
     old = _OLD_TIME.match(text)
     new = _ISO_TIME.match(text)
-    if old is not None and old["month"] in _MONTHS:
-        time = _year_found(_MONTHS[old["month"]], int(old["day"]), old["clock"], arrived)
+    if old is not None and old["month"] in MONTHS:
+        time = _year_found(MONTHS[old["month"]], int(old["day"]), old["clock"], arrived)
         rest = text[old.end() :]
     elif new is not None:
         time, rest = _iso(new[0].strip()), text[new.end() :]
@@ -100,6 +100,14 @@ def _as_written(text: str, priority: int | None, arrived: datetime) -> Message:
         return Message(rest, priority, time)
     host = tag["host"].strip() if tag["host"] is not None else None
     return Message(rest[tag.end() :], priority, time, host, tag["app"])
+
+
+def time_written(stamp: str, arrived: datetime) -> datetime | None:
+    """The time with which a message of RFC 3164 begins, in either way that senders write it; None for any other."""
+    old = _OLD_TIME.match(f"{stamp} ")
+    if old is not None and old["month"] in MONTHS:
+        return _year_found(MONTHS[old["month"]], int(old["day"]), old["clock"], arrived)
+    return _iso(stamp)
 
 
 def _iso(text: str) -> datetime | None:
@@ -178,8 +186,8 @@ def _kernel_fields(line: str) -> dict[str, Any]:
     pairs = dict(reversed(_PAIR.findall(own)))
     found: dict[str, Any] = {**pairs, "syslog.prefix": prefix}
     found |= {element: pairs[name] for name, element in _KERNEL.items() if pairs.get(name)}
-    if pairs.get("PROTO") == "TCP":
-        flags = {word for word in own.split() if "=" not in word}
+    if pairs.get("PROTO") == "TCP":  # `SYN flood: ` is a prefix, and no flag
+        flags = {word for word in own[first.start() if first is not None else 0 :].split() if "=" not in word}
         found["tcpControlBits"] = sum(bit for name, bit in FLAG_BITS.items() if name in flags)
     number, code = (_octet(pairs.get(name, "")) for name in ("TYPE", "CODE"))
     if number is not None:
@@ -191,8 +199,14 @@ def _kernel_fields(line: str) -> dict[str, Any]:
             found[element] = pairs[name]
     if pairs.get("OUT") and not pairs.get("IN"):
         found["flowDirection"] = 1
-    # A prefix is a fate only where it is one of the words, whole: `not-allowed` and `drop-exempt-accept` are none.
-    outcome = EVENT_NAMES.get(prefix.strip(" :[]<>()").lower() or "-", SEEN)
-    if outcome != SEEN:
-        found["firewallEvent"] = outcome
+    fate = fate_of(prefix)
+    if fate is not None:
+        found["firewallEvent"] = fate
     return found
+
+
+def fate_of(prefix: str) -> str | None:
+    """What the prefix of a kernel line says became of the packet: only where it is one of the words, whole, for
+    `not-allowed` and `drop-exempt-accept` are none."""
+    outcome = EVENT_NAMES.get(prefix.strip(" :[]<>()").lower() or "-", SEEN)
+    return outcome if outcome != SEEN else None
