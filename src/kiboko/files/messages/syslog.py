@@ -35,6 +35,7 @@ _PAIR = re.compile(r"(?<![\w.\-])([A-Za-z_][\w.\-]*+)=(\"(?:[^\"\\]|\\.)*+\"|[^\
 MONTHS = {"Jan": 1, "Feb": 2, "Mar": 3, "Apr": 4, "May": 5, "Jun": 6, "Jul": 7, "Aug": 8, "Sep": 9, "Oct": 10,
            "Nov": 11, "Dec": 12}  # fmt: skip
 _MOST_TIMES = 1 << 10
+_MOST_NAMES, _LONGEST_NAMES = 1 << 8, 1 << 12
 _UPTIME = re.compile(r"^\[ *\d+\.\d+\] ")
 _KERNEL = {
     "SRC": "sourceIPv4Address", "DST": "destinationIPv4Address", "SPT": "sourceTransportPort",
@@ -157,7 +158,13 @@ def names_flow(fields: Mapping[str, Any]) -> bool:
     """Whether fields with the usual names have two ends."""
     if "sourceIPv4Address" in fields and "destinationIPv4Address" in fields:
         return True
-    elements = {element_of(name) for name in fields}
+    names = tuple(fields)
+    return _have_ends(names) if sum(map(len, names)) <= _LONGEST_NAMES else _have_ends.__wrapped__(names)
+
+
+@functools.lru_cache(_MOST_NAMES)  # nearly all lines of a log have the same
+def _have_ends(names: tuple[str, ...]) -> bool:
+    elements = {element_of(name) for name in names}
     return any(name in elements for name in ("sourceIPv4Address", "sourceIPv6Address")) and any(
         name in elements for name in ("destinationIPv4Address", "destinationIPv6Address")
     )
