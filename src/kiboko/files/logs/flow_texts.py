@@ -224,14 +224,12 @@ class TextReader:
             rejects.remark("telling of no flow", first_without, without)
         if usual is None:
             return self.objects(rows, places, text.line, lines, rejects)
-        every = [*(text.line + np.flatnonzero(usual[0])).tolist(), *places]
+        every = np.array([*(text.line + np.flatnonzero(usual[0])).tolist(), *places])
         header = tuple(dict.fromkeys([*usual[1].column_names, *_names(rows)]))
         chosen = self._map.chosen(header)
         table = pa.concat_tables([_labelled(usual[1], header, chosen), table_of_rows(rows, header, chosen.places)])
-        if rows:
-            order = np.argsort(every, kind="stable")
-            table, every = table.take(order), np.array(every)[order].tolist()
-        return batch_of(table, chosen, every, text.line, lines, rejects)
+        order = np.argsort(every, kind="stable")
+        return batch_of(table.take(order) if rows else table, chosen, every[order].tolist(), text.line, lines, rejects)
 
     def _usual_lines(self, data: bytes, reader: LineReader) -> tuple[NDArray[np.bool_], pa.Table] | None:
         """Which lines of a text are of the packet filter in its usual form, and their fields; None where none is, or
