@@ -66,6 +66,18 @@ class Flows(unittest.TestCase):
         self.assertEqual(flow(f"ACCEPT {KERNEL}")["firewallEvent"], "passed")
         self.assertNotIn("firewallEvent", flow(f"seen here {KERNEL}".replace("seen", "watch")))
 
+    def test_a_prefix_that_runs_into_the_first_device(self):
+        """As `log prefix "DROP"` leaves it, without a space behind."""
+        for prefix in ("DROP", "DROP:", "[DROP]"):
+            found = flow(f"<4>Jan  2 03:00:00 gate kernel: {prefix}" + KERNEL.replace("OUT= ", "OUT=eth1 "))
+            self.assertEqual((found["syslog.prefix"], found["firewallEvent"]), (prefix, "denied"))
+            self.assertEqual((found["ingressInterface"], found["egressInterface"]), ("eth0", "eth1"))
+            self.assertNotIn("flowDirection", found)
+
+    def test_fields_of_the_packet_come_before_those_of_the_prefix(self):
+        found = flow(f"chain=INPUT DST=here {KERNEL}")
+        self.assertEqual((found["chain"], found["destinationIPv4Address"]), ("INPUT", "10.1.1.10"))
+
     def test_words_of_the_prefix_are_no_flags(self):
         for prefix in ("SYN flood: ", "RST ", "[ACK PSH] "):
             with self.subTest(prefix):

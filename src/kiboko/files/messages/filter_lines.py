@@ -23,7 +23,7 @@ _STAMP = (
 )
 _DEVICE = "[A-Za-z0-9_.@-]*"
 _FORM = (
-    rf"^(?P<time>{_STAMP}) [A-Za-z0-9_.-]+ kernel: *(?:\[ *[0-9]+\.[0-9]+\] )?(?P<prefix>(?:[ !#-<>-~]* )?)"
+    rf"^(?P<time>{_STAMP}) [A-Za-z0-9_.-]+ kernel: *(?:\[ *[0-9]+\.[0-9]+\] )?(?P<prefix>[ !#-<>-~]*)"
     rf"IN=(?P<in>{_DEVICE}) OUT=(?P<out>{_DEVICE}) (?:PHYSIN={_DEVICE} )?(?:PHYSOUT={_DEVICE} )?(?:MAC=[0-9a-f:]* )?"
     r"SRC=(?P<source>[0-9a-fA-F.:]+) DST=(?P<destination>[0-9a-fA-F.:]+) LEN=(?P<octets>[0-9]+) "
     r"(?:(?:TOS|PREC|TTL|ID|TC|HOPLIMIT|FLOWLBL)=(?:0x)?[0-9A-F]+ |CE |DF |MF )*"

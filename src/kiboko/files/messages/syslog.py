@@ -37,6 +37,8 @@ MONTHS = {"Jan": 1, "Feb": 2, "Mar": 3, "Apr": 4, "May": 5, "Jun": 6, "Jul": 7, 
 _MOST_TIMES = 1 << 10
 _MOST_NAMES, _LONGEST_NAMES = 1 << 8, 1 << 12
 _UPTIME = re.compile(r"^\[ *\d+\.\d+\] ")
+_BEGIN = re.compile(r"IN=[^\s=]*+ OUT=")
+_BEGIN_WITHOUT_DEVICES = re.compile(r"(?:^|\s)(?:IN|OUT|SRC|PHYSIN)=")
 _KERNEL = {
     "SRC": "sourceIPv4Address", "DST": "destinationIPv4Address", "SPT": "sourceTransportPort",
     "DPT": "destinationTransportPort", "PROTO": "protocolIdentifier", "LEN": "octetDeltaCount",
@@ -186,15 +188,15 @@ def _octet(text: str) -> int | None:
 def _kernel_fields(line: str) -> dict[str, Any]:
     """A line of the kernel's packet filter. An ICMP error ends with the packet that it is about in brackets: no part of
     this one. What the rule's prefix says of its outcome is taken from there."""
-    line = _UPTIME.sub("", line)
-    own = line.partition(" [SRC=")[0]
-    first = re.search(r"(?:^|\s)(?:IN|OUT|SRC|PHYSIN)=", own)
-    prefix = own[: first.start()].strip() if first is not None else ""
-    pairs = dict(reversed(_PAIR.findall(own)))
+    own = _UPTIME.sub("", line).partition(" [SRC=")[0]
+    # The kernel writes `IN=` right behind the prefix, whether that ends with a space or not.
+    first = _BEGIN.search(own) or _BEGIN_WITHOUT_DEVICES.search(own)
+    prefix, own = (own[: first.start()].strip(), own[first.start() :]) if first is not None else ("", own)
+    pairs = dict(reversed([*_PAIR.findall(own), *_PAIR.findall(prefix)]))
     found: dict[str, Any] = {**pairs, "syslog.prefix": prefix}
     found |= {element: pairs[name] for name, element in _KERNEL.items() if pairs.get(name)}
-    if pairs.get("PROTO") == "TCP":  # `SYN flood: ` is a prefix, and no flag
-        flags = {word for word in own[first.start() if first is not None else 0 :].split() if "=" not in word}
+    if pairs.get("PROTO") == "TCP":  # of what stands behind the prefix: `SYN flood: ` is no flag
+        flags = {word for word in own.split() if "=" not in word}
         found["tcpControlBits"] = sum(bit for name, bit in FLAG_BITS.items() if name in flags)
     number, code = (_octet(pairs.get(name, "")) for name in ("TYPE", "CODE"))
     if number is not None:
