@@ -30,7 +30,7 @@ def random_line(chance):
     stamp = one(("Nov 20 10:00:00", "Nov  2 10:00:59", "2026-11-20T10:00:00+01:00", "2026-11-20T10:00:00.123456Z"),
                 ("Nov 20 10:00:00.123", "Nix 20 10:00:00", "Feb 30 10:00:00", "2026-11-20T25:00:00Z", "20 Nov"))  # fmt: skip
     tag = one(("gw kernel: ", "gw.example kernel:  "), ("gw kernel[0]: ", "kernel: ", "gw ulogd: ", "gw: kernel: "))
-    prefix = one(("DROP: ", "[UFW BLOCK] ", "ACCEPT ", "SYN flood: ", "DROP:", "DROP", ""),
+    prefix = one(("DROP: ", "[EDGE BLOCK] ", "ACCEPT ", "SYN flood: ", "DROP:", "DROP", ""),
                  ("chain=INPUT ", '"odd" ', "n\u00e4h ", "a[SRC=1 ", "[7.5] "))  # fmt: skip
     protocol = one(("TCP", "UDP", "ICMP", "ICMPv6", "2"), ("ESP SPI=0x7", "tcp"))
     flags = one(("SYN", "ACK SYN", "ACK PSH FIN", "RST", "ACK ACK"), ("NEW", "ack"))

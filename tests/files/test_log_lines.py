@@ -64,9 +64,13 @@ class Lines(unittest.TestCase):
         first = self.read(KERNEL)[0]
         self.assertEqual((first.tcp_flags, first.start.month, first.start.day, first.octets), (2, 11, 20, 60))
 
-    def test_a_prefix_that_merely_contains_a_word_is_no_fate(self):
+    def test_a_prefix_tells_the_fate_by_its_last_word_and_not_by_one_that_it_merely_contains(self):
         for prefix, event in (("DROP:", "denied"), ("[ACCEPT]", "passed"), ("not-allowed:", "seen"),
-                              ("drop-exempt-accept:", "seen"), ("in-eth0", "seen")):  # fmt: skip
+                              ("drop-exempt-accept:", "seen"), ("in-eth0", "seen"), ("[EDGE BLOCK]", "denied"),
+                              ("filter_IN_public_ACCEPT:", "passed"), ("STATE_INVALID_DROP:", "denied"),
+                              ("net-fw:REJECT:", "denied"), ("reject wan in:", "denied"), ("DROP(src wan)", "denied"),
+                              ("would drop:", "seen"), ("accept limit exceeded:", "seen"), ("[EDGE AUDIT]", "seen"),
+                              ("blocklist:", "seen"), ("3", "seen"), ("drop, then drop:", "denied")):  # fmt: skip
             with self.subTest(prefix):
                 self.assertEqual(self.read(KERNEL.replace("DROP:", prefix))[0].event, event)
 

@@ -14,7 +14,6 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from kiboko.core.records.records import SEEN
 from kiboko.files.elements.fields import EVENT_NAMES, FLAG_BITS, element_of
 
 _PRIORITY = re.compile(rb"<(\d{1,3})>")
@@ -39,6 +38,23 @@ _MOST_NAMES, _LONGEST_NAMES = 1 << 8, 1 << 12
 _UPTIME = re.compile(r"^\[ *\d+\.\d+\] ")
 _BEGIN = re.compile(r"IN=[^\s=]*+ OUT=")
 _BEGIN_WITHOUT_DEVICES = re.compile(r"(?:^|\s)(?:IN|OUT|SRC|PHYSIN)=")
+_WORD = re.compile(r"[a-z]+")
+_FATES = frozenset(
+    ("pass", "passed", "allow", "allowed", "accept", "accepted", "permit", "permitted", "denied", "deny", "drop",
+     "dropped", "reject", "rejected", "block", "blocked")
+)  # fmt: skip
+_WHERE = frozenset(
+    ("in", "input", "out", "output", "fwd", "forward", "src", "dst", "from", "to", "wan", "lan", "dmz", "eth", "tcp",
+     "udp", "icmp", "ip", "packet", "packets", "traffic")
+)  # fmt: skip
+"""Words that say of a packet where it was, or what it is, and nothing of its fate."""
+_TURNING = frozenset(
+    ("not", "no", "non", "never", "nor", "un", "without", "would", "will", "won", "should", "may", "might", "could",
+     "can", "cannot", "must", "don", "dont", "if", "unless", "until", "before", "pre", "almost", "nearly", "maybe",
+     "perhaps", "test", "testing", "audit", "dry", "shadow", "simulated", "candidate", "exempt", "except", "exception",
+     "skip", "instead", "else")
+)  # fmt: skip
+"""Words beside which another may mean something else than it says."""
 _KERNEL = {
     "SRC": "sourceIPv4Address", "DST": "destinationIPv4Address", "SPT": "sourceTransportPort",
     "DPT": "destinationTransportPort", "PROTO": "protocolIdentifier", "LEN": "octetDeltaCount",
@@ -215,7 +231,14 @@ def _kernel_fields(line: str) -> dict[str, Any]:
 
 
 def fate_of(prefix: str) -> str | None:
-    """What the prefix of a kernel line says became of the packet: only where it is one of the words, whole, for
-    `not-allowed` and `drop-exempt-accept` are none."""
-    outcome = EVENT_NAMES.get(prefix.strip(" :[]<>()").lower() or "-", SEEN)
-    return outcome if outcome != SEEN else None
+    """What the prefix of a kernel line says became of the packet: by its last word (`[EDGE BLOCK] `, `FINAL_REJECT: `),
+    or by one with nothing behind it but where the packet was (`drop wan in: `). None where no word says it, or two say
+    different things, or one that may turn its sense stands with it: `not-allowed`, `drop-exempt-accept` and
+    `would drop` tell of no fate."""
+    words = _WORD.findall(prefix.lower())
+    told = {EVENT_NAMES[word] for word in words if word in _FATES}
+    while words and words[-1] in _WHERE:
+        words.pop()
+    if len(told) != 1 or not words or words[-1] not in _FATES or not _TURNING.isdisjoint(words):
+        return None
+    return told.pop()
