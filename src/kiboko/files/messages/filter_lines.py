@@ -18,7 +18,7 @@ from kiboko.files.elements.fields import FLAG_BITS
 from kiboko.files.messages.syslog import MONTHS, fate_of, time_written
 
 _STAMP = (
-    rf"(?:{'|'.join(MONTHS)}) +[0-9]{{1,2}} [0-9]{{2}}:[0-9]{{2}}:[0-9]{{2}}"
+    rf"(?:{'|'.join(MONTHS)}) +[0-9]{{1,2}} [0-9]{{2}}:[0-9]{{2}}:[0-9]{{2}}(?:\.[0-9]+)?"
     r"|[0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9:.Z+-]+"
 )
 _DEVICE = "[A-Za-z0-9_.@-]*"
