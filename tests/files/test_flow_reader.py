@@ -192,6 +192,17 @@ class Reading(unittest.TestCase):
                 records, _ = self.read(self.write("log.csv", HEADER + ROWS[0].replace("2026-11-20 10:00:00.000", text)))
                 self.assertEqual(records[0].start.isoformat(timespec="milliseconds"), "2026-11-20T10:00:00.250+00:00")
 
+    def test_plain_headers_in_one_word_and_none_that_means_another_end(self):
+        header = "starttime srcaddr dstaddr srcport dstport protocol tcpflags packets bytes action".replace(" ", ",")
+        row = "1795166400250,10.1.1.10,10.2.1.10,40000,22,6,27,10,900,allow\n"
+        (record,), rejects = self.read(self.write("one.csv", f"{header}\n{row}"))
+        self.assertEqual((str(record.source), str(record.destination), str(record.service), record.tcp_flags, rejects.unread),
+                         ("10.1.1.10", "10.2.1.10", "tcp/22", 27, {}))  # fmt: skip
+        ping = "srcip,dstip,proto,icmptype,icmpcode\n10.1.1.10,10.2.1.10,1,8,0\n"
+        self.assertEqual(str(self.read(self.write("ping.csv", ping))[0][0].service), "icmp/echo-request")
+        with self.assertRaisesRegex(InputError, "column 'sourceIPv4Address' is missing"):
+            self.read(self.write("short.csv", "sip,dip,proto\n10.1.1.10,10.2.1.10,6\n"))
+
     def test_numbers_of_a_plain_header_are_of_the_unit_that_their_size_says(self):
         moment = "2026-11-20T09:20:00.250000+00:00"
         header = "time,src,dst,src_port,dst_port,proto\n"

@@ -72,6 +72,10 @@ _PLAIN = {
     "icmpCodeIPv6": (),
 }  # fmt: skip
 _BY_PLAIN = {plain: element for element, names in _PLAIN.items() for plain in names}
+# Written in one word they say the same: `srcaddr`, `tcpflags`. But for `c_ip` and the like: a `sip` is nobody's server.
+_BY_PLAIN |= {
+    plain.replace("_", ""): element for plain, element in _BY_PLAIN.items() if not plain.startswith(("c_", "s_"))
+}
 ELEMENTS = frozenset((*_PLAIN, *SOURCES, *DESTINATIONS, "icmpTypeCodeIPv4", "icmpTypeCodeIPv6"))
 """The information elements that are read."""
 _BY_CASE = {element.lower(): element for element in ELEMENTS}
