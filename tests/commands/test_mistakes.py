@@ -173,6 +173,20 @@ class Mistakes(OnTheDemo):
                 with self.subTest(line, text=text):
                     self.refused(f"{line} -n odd.yaml", said)
 
+    def test_a_log_with_other_columns_or_other_words_is_refused_with_what_reads_it(self):
+        """And that does: what is proposed needs no change to be read by."""
+        for name, text, said in (
+            ("columns.csv", "from,to,kind,dport\n10.61.4.14,10.62.1.11,tcp,443\n", "column 'sourceIPv4Address' is missing"),
+            ("words.csv", "src,dst,proto,dport,action\n" + "10.61.4.14,10.62.1.11,tcp,443,closing\n" * 3, "'closing' cannot be read"),
+        ):  # fmt: skip
+            with self.subTest(name):
+                (self.folder / name).write_text(text)
+                done = kiboko("confirm", "--flows", name, cwd=self.folder)
+                self.assertEqual((done.returncode, done.stderr.count("flows --guess proposes a mapping file")), (2, 1))
+                self.assertIn(said, done.stderr)
+        (self.folder / "words.yaml").write_text(self.kiboko("flows words.csv --guess", 0))
+        self.assertIn("3 records", self.kiboko("flows words.csv --columns words.yaml", 0))
+
     def test_a_name_of_a_command_may_be_that_of_an_end(self):
         self.refused("check show desk-1 ssh", "'show' is neither an address nor a name of the network")
 

@@ -10,7 +10,7 @@ from typing import Protocol
 from kiboko.core.errors import InputError
 from kiboko.core.records.line_places import LinePlaces
 from kiboko.core.wording import counted
-from kiboko.files.elements.fields import nearest_name
+from kiboko.files.elements.fields import BAD, GUESS, nearest_name
 from kiboko.files.elements.rejects import Rejects, Told
 from kiboko.files.logs.flow_pieces import there_now
 from kiboko.files.logs.window_reader import FileRead
@@ -68,6 +68,8 @@ class Accounts:
         known = dict(sorted(self._rejects.items(), key=lambda each: place.get(each[0], len(place))))
         unread, what = [path for path, each in known.items() if each.total and not self._read[path]], _UNREAD
         problems = [f"{path}: {what}; {'; '.join(map(str, known[path].told()))}" for path in unread[:_FEW_FILES]]
+        if problems and any(kind.startswith(BAD) for kind in known[unread[0]].counts):
+            problems[0] += f"; {GUESS}"
         if not unread and not any(self._read.values()):
             # A file of a store that was removed meanwhile says nothing either way.
             unread, what = [str(path) for path in self.paths if there_now(path) is not None], _EMPTY

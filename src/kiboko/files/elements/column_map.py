@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from kiboko.core.errors import InputError, Place, Problem
 from kiboko.core.hints import nearest
 from kiboko.files.elements.arrays import filled, values_of
-from kiboko.files.elements.fields import TIMES, element_of, in_other_units, is_whole_name, require_columns
+from kiboko.files.elements.fields import GUESS, TIMES, element_of, in_other_units, is_whole_name, require_columns
 from kiboko.files.elements.moments import REPEATED, UNREADABLE, by_size, read_moments
 
 JOINED = " + "
@@ -87,7 +87,7 @@ class ColumnMap:
         if not self.columns:
             found = _usual(header)
             if file is not None:
-                require_columns([column.element for _, column in found], list(header), file)
+                require_columns([column.element for _, column in found], list(header), file, f"; {GUESS}")
             return _with_joined(Chosen(found, (), (), self.none), header)
         places = {name: index for index, name in reversed(list(enumerate(header)))}
         if file is not None:

@@ -126,6 +126,12 @@ def _known_element(plain: str) -> str | None:
     return _BY_CASE.get(plain.lower()) or _BY_PLAIN.get(plain.lower().replace("-", "_").replace(" ", "_"))
 
 
+BAD = "bad "
+"""Begins the kind of a fault in a value that is not what its column has by its name."""
+GUESS = "flows --guess proposes a mapping file (--columns), which says what columns and values mean"
+"""What can be done where a log has other columns, or other words in them."""
+
+
 def is_whole_name(name: str) -> bool:
     """Whether a column bears the name of an information element, which tells its unit, and no plain one."""
     return name.strip().lower() in _BY_CASE
@@ -142,15 +148,14 @@ def nearest_name(name: str) -> str:
     return f" (did you mean '{close[0]}'?)" if close else ""
 
 
-def require_columns(elements: Sequence[str | None], header: list[str], file: str) -> None:
-    """Raise InputError where a record could not have two ends and a protocol."""
-    problems = []
+def require_columns(elements: Sequence[str | None], header: list[str], file: str, hint: str = "") -> None:
+    """Raise InputError where a record could not have two ends and a protocol; `hint` is what can be done."""
+    problems: list[Problem] = []
     for names in (SOURCES, DESTINATIONS, ("protocolIdentifier",)):
         if not any(name in elements for name in names):
             given = ", ".join(header[:12])
-            problems.append(
-                Problem(Place(file, 1), f"column '{names[0]}' is missing; the columns are {given or 'none at all'}")
-            )
+            told = f"column '{names[0]}' is missing; the columns are {given or 'none at all'}"
+            problems.append(Problem(Place(file, 1), told if problems else told + hint))
     if problems:
         raise InputError(problems)
 
@@ -224,7 +229,7 @@ class RecordMaker:
         try:
             parsed = parse_meant(text)
         except ValueError as error:
-            raise _BadField("bad address", f"{names[0]} {text!r} is not an address") from error
+            raise _BadField(f"{BAD}address", f"{names[0]} {text!r} is not an address") from error
         if len(self._addresses) > 200_000:
             self._addresses.clear()  # bounded, whatever the log holds
         self._addresses[text] = parsed
@@ -245,7 +250,7 @@ def _read(fields: Mapping[str, Any], name: str, parse: Callable[[str], Any]) -> 
         return parse(str(value))
     except (ValueError, KeyError, OverflowError) as error:
         more = ": a mapping file (--columns) gives the form of other times" if name in TIMES else ""
-        raise _BadField(f"bad {name}", f"{name} {str(value)[:40]!r} cannot be read{more}") from error
+        raise _BadField(f"{BAD}{name}", f"{name} {str(value)[:40]!r} cannot be read{more}") from error
 
 
 def _protocol(text: str) -> int:
