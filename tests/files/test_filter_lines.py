@@ -96,7 +96,7 @@ class UsualLines(unittest.TestCase):
         self.assertEqual(
             {"sourceIPv4Address": "10.1.2.10", "destinationIPv4Address": "10.1.1.10", "sourceTransportPort": "40000",
              "destinationTransportPort": "22", "protocolIdentifier": "TCP", "octetDeltaCount": "60", "packetDeltaCount": "1",
-             "tcpControlBits": "2", "ingressInterface": "eth0", "firewallEvent": "denied"},
+             "tcpControlBits": "2", "exporterIPv4Address": "gw", "ingressInterface": "eth0", "firewallEvent": "denied"},
             {name: value for name, value in row.items() if name != "flowStartMilliseconds"})  # fmt: skip
 
 

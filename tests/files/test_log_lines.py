@@ -64,6 +64,20 @@ class Lines(unittest.TestCase):
         first = self.read(KERNEL)[0]
         self.assertEqual((first.tcp_flags, first.start.month, first.start.day, first.octets), (2, 11, 20, 60))
 
+    def test_messages_of_several_machines_in_one_file_were_taken_at_as_many_points(self):
+        entry = json.dumps({"MESSAGE": KERNEL.partition("[12.5] ")[2].strip(), "_HOSTNAME": "hub"})
+        for text, points in (
+            (KERNEL + KERNEL.replace(" gw ", " web-3.example "), ["gw/*/eth0", "web-3.example/*/eth0"]),
+            (KERNEL.replace(" gw ", " 192.0.2.1 ").replace("IN=eth0 OUT= ", "IN= OUT=eth7 "), ["192.0.2.1/*/eth7"]),
+            (ENTRY + ENTRY.replace(" gw ", " - "), ["gw", None]),
+            (ENTRY.replace(" gw ", " a/b "), [None]),
+            (ENTRY.replace("action", "exporter=192.0.2.9 action"), ["192.0.2.9"]),
+            (ENTRY.replace("action", "point=17 action"), ["17"]),
+            (entry + "\n", ["hub/*/eth0"]),
+        ):
+            with self.subTest(text):
+                self.assertEqual([each.point for each in self.read(text)], points)
+
     def test_a_prefix_tells_the_fate_by_its_last_word_and_not_by_one_that_it_merely_contains(self):
         for prefix, event in (("DROP:", "denied"), ("[ACCEPT]", "passed"), ("not-allowed:", "seen"),
                               ("drop-exempt-accept:", "seen"), ("in-eth0", "seen"), ("[EDGE BLOCK]", "denied"),

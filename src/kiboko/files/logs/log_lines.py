@@ -4,6 +4,7 @@ lines, `key=value`, JSON in the message, the journal's JSON, and lines of connec
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -19,6 +20,7 @@ _FEW = 20
 _PATIENCE = 0.2
 """Seconds that a pattern may take for a line."""
 _JOURNAL = "MESSAGE"
+_HOST = re.compile(r"[A-Za-z0-9_.-]+")
 LINES = "lines"
 """The form of such a log."""
 
@@ -48,6 +50,10 @@ class LogLines:
             return []
         if message.time is not None:
             found.setdefault("flowStartMilliseconds", round(message.time.timestamp() * 1000))
+        # A log daemon brings the messages of many machines into one file: each was seen where its machine stands.
+        is_told = self.is_any_flow or any(name.lower().startswith("exporter") for name in found)
+        if message.host is not None and not is_told and _HOST.fullmatch(message.host):
+            found["exporterIPv4Address"] = message.host
         return [found]
 
     def _of_journal(self, text: str) -> list[Mapping[str, Any]]:

@@ -23,7 +23,7 @@ _STAMP = (
 )
 _DEVICE = "[A-Za-z0-9_.@-]*"
 _FORM = (
-    rf"^(?P<time>{_STAMP}) [A-Za-z0-9_.-]+ kernel: *(?:\[ *[0-9]+\.[0-9]+\] )?(?P<prefix>[ !#-<>-~]*)"
+    rf"^(?P<time>{_STAMP}) (?P<host>[A-Za-z0-9_.-]+) kernel: *(?:\[ *[0-9]+\.[0-9]+\] )?(?P<prefix>[ !#-<>-~]*)"
     rf"IN=(?P<in>{_DEVICE}) OUT=(?P<out>{_DEVICE}) (?:PHYSIN={_DEVICE} )?(?:PHYSOUT={_DEVICE} )?(?:MAC=[0-9a-f:]* )?"
     r"SRC=(?P<source>[0-9a-fA-F.:]+) DST=(?P<destination>[0-9a-fA-F.:]+) LEN=(?P<octets>[0-9]+) "
     r"(?:(?:TOS|PREC|TTL|ID|TC|HOPLIMIT|FLOWLBL)=(?:0x)?[0-9A-F]+ |CE |DF |MF )*"
@@ -59,6 +59,7 @@ def filter_lines(lines: pa.Array, arrived: datetime) -> tuple[NDArray[np.bool_],
         "tcpControlBits": pc.if_else(pc.equal(names["protocol"], "TCP"), _each(names["flags"], _flags), nothing),
         "icmpTypeCodeIPv4": pc.if_else(is_six, nothing, kind),
         "icmpTypeCodeIPv6": pc.if_else(is_six, kind, nothing),
+        "exporterIPv4Address": names["host"],
         "ingressInterface": _told(names["in"]),
         "egressInterface": _told(names["out"]),
         "flowDirection": pc.if_else(pc.and_(pc.equal(names["in"], ""), pc.not_equal(names["out"], "")), "1", nothing),
