@@ -220,12 +220,13 @@ def everyday(folder: Path, values: dict[str, Any], pair: list[str], many: list[s
         took = min(seconds(lambda command=command: run(command)) for _ in range(2))
         print(f"{what}: {took - seconds(lambda: run(pair)):.1f} s beyond one pair", flush=True)
     log = str(folder / "many.csv")
-    for what, *words in (
-        ("sums of the log", "flows", log), ("rules that it met", "flows", "--rules", log),
-        ("the report as JSON", "confirm", "--json", "--flows", log),
-    ):  # fmt: skip
+    for what, *words in (("sums of the log", "flows", log), ("rules that it met", "flows", "--rules", log)):
         command = program(folder, *words, cache=cache)
         report(f"{what} / confirm of it", *ratio(lambda command=command: run(command), lambda: run(many), 3), None)
+    whole = seconds(lambda: run([*many, "--json"]))
+    print(
+        f"the report of it as JSON: {whole:.0f} s, {whole / seconds(lambda: run(many)):.0f} times as long as its text"
+    )
 
 
 def program(folder: Path, *words: str, cache: Path) -> list[str]:
