@@ -81,7 +81,7 @@ class Lines(unittest.TestCase):
     def test_a_prefix_tells_the_fate_by_its_last_word_and_not_by_one_that_it_merely_contains(self):
         for prefix, event in (("DROP:", "denied"), ("[ACCEPT]", "passed"), ("not-allowed:", "seen"),
                               ("drop-exempt-accept:", "seen"), ("in-eth0", "seen"), ("[EDGE BLOCK]", "denied"),
-                              ("filter_IN_public_ACCEPT:", "passed"), ("STATE_INVALID_DROP:", "denied"),
+                              ("filter_IN_public_ACCEPT:", "passed"), ("STATE_INVALID_DROP:", "denied"), ("DROP INVALID:", "denied"),
                               ("net-fw:REJECT:", "denied"), ("reject wan in:", "denied"), ("DROP(src wan)", "denied"),
                               ("would drop:", "seen"), ("accept limit exceeded:", "seen"), ("[EDGE AUDIT]", "seen"),
                               ("blocklist:", "seen"), ("3", "seen"), ("drop, then drop:", "denied")):  # fmt: skip
