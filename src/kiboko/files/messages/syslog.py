@@ -45,8 +45,8 @@ _FATES = frozenset(
 )  # fmt: skip
 _WHERE = frozenset(
     ("in", "input", "out", "output", "fwd", "forward", "src", "dst", "from", "to", "wan", "lan", "dmz", "eth", "tcp",
-     "udp", "icmp", "ip", "packet", "packets", "traffic", "new", "established", "related", "invalid", "syn", "ack", "rst",
-     "fin")
+     "udp", "icmp", "ip", "packet", "packets", "traffic", "new", "established", "related", "invalid", "syn", "ack",
+     "rst", "fin")
 )  # fmt: skip
 """Words that say of a packet where it was, or what it is, and nothing of its fate."""
 _TURNING = frozenset(
