@@ -1,5 +1,6 @@
 """What tables say of rows of a report, held to the walk of each row."""
 
+import json
 import os
 import random
 import tempfile
@@ -12,7 +13,7 @@ from kiboko.core.evidence.causes import Causes
 from kiboko.core.evidence.comparison import LEAK, Comparison
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.finding_groups import line_that_asks
-from kiboko.core.evidence.row_verdicts import DecidedBy, RowVerdicts
+from kiboko.core.evidence.row_verdicts import DecidedBy, RowVerdicts, verdicts_of
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.records.line_places import LinePlaces
@@ -96,7 +97,11 @@ class HeldToTheWalk(unittest.TestCase):
                 mock.patch("kiboko.views.finding_texts._PIECE_ROWS", 64),
             ):
                 self.assertEqual(",\n".join(finding_texts.texts_of(summary.rows(), causes)), by_walk)
-            self.assertGreater(len(summary.rows()), 200)
+                self.assertEqual(json.loads(f"[{by_walk}]"), finding_texts.rows_json(summary.rows(), causes))
+                told = [(group.source, verdict) for group, verdict in verdicts_of(comparison.walker, summary.rows())]
+            self.assertEqual([(each["source"], each["verdict"]) for each in json.loads(f"[{by_walk}]")], told)
+            self.assertGreater(len(told), 200)
+            self.assertEqual({}, summary.rows().table.made, "of very many rows nothing is kept")
 
     def test_what_decides_is_told_in_the_words_of_a_row_of_the_walk(self):
         self.assertLess(set(DecidedBy._fields), set(Row._fields))
