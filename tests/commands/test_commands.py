@@ -261,6 +261,20 @@ class OnTheDemo(unittest.TestCase):
         self.assertEqual((done.returncode, done.stdout), (2, ""))
         self.assertIn("probes-none.jsonl: there is no record in it", done.stderr)
 
+    def test_what_was_stopped_elsewhere_than_the_rules_stop_it_alone_proves_nothing_of_them(self):
+        """The rules stop it between two zones; it was denied behind that, at the edge of the subnet."""
+        header = "src,dst,src_port,dst_port,proto,flags,action,point,time\n"
+        row = "10.61.4.14,10.62.1.11,40001,22,6,2,deny,13,2026-11-20T10:00:00Z\n"
+        (Path(self.folder) / "elsewhere.csv").write_text(header + row)
+        alone = kiboko("confirm", "--flows", "elsewhere.csv", cwd=self.folder)
+        self.assertEqual((1, "NOTHING PROVED: none of 1 record tests to the end what the rules say."),
+                         (alone.returncode, alone.stdout.splitlines()[0]))  # fmt: skip
+        self.assertIn("1 stopped elsewhere than the rules stop it", alone.stdout)
+        answered = "10.63.1.11,10.61.4.13,50000,22,6,27,allow,13,2026-11-20T10:00:01Z\n"
+        (Path(self.folder) / "more.csv").write_text(header + row + answered)
+        more = kiboko("confirm", "--flows", "more.csv", cwd=self.folder)
+        self.assertEqual((0, True), (more.returncode, more.stdout.startswith("AGREE: ")), more.stdout)
+
     def test_rejected_rows_do_not_change_the_status_unless_strict(self):
         bad = Path(self.folder) / "bad.csv"
         bad.write_text(

@@ -94,7 +94,7 @@ def show_findings(summary: Summary, causes: Causes, shown: FindingsShown, out: O
         told = f"{counted(summary.undated, 'record')} of {total:,} {disagrees}, and {untimed}"
         out.parts(("NOT KNOWN", "unsure"),
                   (f": {told}: {'it' if one else 'they'} may be older than the network file{end}", ""))  # fmt: skip
-    elif not summary.totals[AGREE]:
+    elif not summary.tested:
         out.parts(("NOTHING PROVED", "unsure"),
                   (f": none of {counted(total, 'record')} tests to the end what the rules say{end}", ""))  # fmt: skip
     else:

@@ -221,6 +221,11 @@ class Summary:
         self.undated += concluded.is_undated * records
 
     @property
+    def tested(self) -> int:
+        """How many of those that agree test the gate that decides (clause E10): what was stopped elsewhere does not."""
+        return self.totals[AGREE] - self.elsewhere
+
+    @property
     def records(self) -> int:
         """How many records and probes there are in all."""
         return self.totals.total() + self.as_far_as_seen
