@@ -47,7 +47,8 @@ class Proof:
     a reply can cause (E4). `denied`, `reply_denied`: a record says so (E6). `passed`: at a point that the network file
     does not know (E5). `refused`: nothing but resets came back; `unclear`: something, which may be resets.
     `has_request`: records of the initiator are there which are surely no resets. `followed_denied`: one of these says
-    that it was denied and is surely no opening, so that it may have followed an answer. `is_placed`: a record that says
+    that it was denied and is surely no opening, so that it may have followed an answer. `unasked`: all that came back
+    was denied, and nothing that asked for it was recorded, so that perhaps nobody did. `is_placed`: a record that says
     nothing of the kind was taken at a point that the network file knows; `passed_at_point`: such a one says that it
     passed there. Where these points are on its way is no part of this (`passages`).
     """
@@ -61,6 +62,7 @@ class Proof:
     unclear: bool
     has_request: bool
     followed_denied: bool
+    unasked: bool
     is_placed: bool
     passed_at_point: bool
     context: int
@@ -143,6 +145,7 @@ def read_proof(bits: int, context: int) -> Proof:
     answering = [each for each in reply if each[2] not in (RESET, UNCLEAR)]
     arrived = bool(answering)
     answered = any(kind == ACKNOWLEDGES and event != DENIED for _, event, kind in request)
+    has_request = any(kind not in (RESET, UNCLEAR) for _, _, kind in request)
     at_points = {event for mapped, event, _ in (*request, *answering) if mapped}
     return Proof(
         arrived=arrived,
@@ -152,8 +155,9 @@ def read_proof(bits: int, context: int) -> Proof:
         passed=any(event == PASSED and not mapped for mapped, event, _ in request),
         refused=bool(reply) and not arrived and not answered and all(kind == RESET for _, _, kind in reply),
         unclear=not arrived and not answered and any(kind == UNCLEAR for _, _, kind in reply),
-        has_request=any(kind not in (RESET, UNCLEAR) for _, _, kind in request),
+        has_request=has_request,
         followed_denied=any(event == DENIED and kind not in (OPENING, RESET) for _, event, kind in request),
+        unasked=arrived and not has_request and all(event == DENIED for _, event, _ in answering),
         is_placed=bool(at_points - {DENIED}),
         passed_at_point=PASSED in at_points,
         context=context,
