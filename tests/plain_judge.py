@@ -573,7 +573,7 @@ class PlainJudge:
         refused = bool(reply) and not arrived and not answered and not unclear and not denied
         forward, back = list(walk.forward), list(walk.reply)
         rows, count = forward + back, len(forward)
-        unasked = arrived and not asks and all(r.event == "denied" for r in answering)
+        unasked = arrived and not asks and all(r.event == "denied" for r in answering) and self.is_foreign(target)
         known = {id(r): self.topology.observation_point(r.point) for r in request + answering}
         passed = any(r.event == "passed" and known[id(r)] is None for r in request)
         marked = any(r.event != "denied" and known[id(r)] is not None for r in request + answering)
@@ -651,7 +651,7 @@ class PlainJudge:
         among = g.gate is not None and g.places and min(g.places) <= g.gate <= max(g.places)
         at_gate, reply_at_gate = (among if g.places else not off for off in (g.off_way, g.strange))
         if g.unasked and (g.gate is not None or g.end is not None) and (g.gate or 0) < g.count:
-            return "unsure", "a reply that was denied, to nothing"
+            return "unsure", "a reply from outside that was denied"
         if g.gate is not None:
             rejects = g.rows[g.gate].action == "reject"
             if g.reach > g.gate:

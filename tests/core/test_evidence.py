@@ -528,17 +528,19 @@ class Evidence(unittest.TestCase):
 
     def test_e3_a_reply_that_was_denied_to_nothing_that_was_recorded_may_be_one_that_nobody_asked_for(self):
         """A flood with forged senders is answered to these, and what a firewall knows no more of comes late."""
-        syn_ack = flow(ANN, CAT, "tcp/40000", 22, "denied", SYN_ACK)
-        for lone in (syn_ack, flow(ANN, CAT, "tcp/40000", 22, "denied", 0x18, packets=3),
-                     flow(ANN, CAT, "udp/40000", 53, "denied"), flow(ANN, CAT, "icmp/echo-reply", None, "denied")):  # fmt: skip
-            (found,) = self.judged(lone)
+        values = network()
+        values["filters"]["front"]["outbound"] = []
+        syn_ack = flow("192.0.2.9", CAT, "tcp/40000", 443, "denied", SYN_ACK)
+        for lone in (syn_ack, flow("192.0.2.9", CAT, "tcp/40000", 443, "denied", 0x18, packets=3),
+                     flow("192.0.2.9", CAT, "udp/40000", 53, "denied")):  # fmt: skip
+            (found,) = self.judged(lone, values=values)
             self.assertEqual(("unsure", "denied"), (found.status, found.observed))
-        self.assertIn("perhaps nobody asked for it", self.judged(syn_ack)[0].why)
+            self.assertIn("perhaps nobody asked for it", found.why)
         # With what asked for it, or where any of it passed, it is a reply.
-        asking = flow(CAT, ANN, "ssh", 40000, flags=SYN)
-        self.check("leak denied", asking, syn_ack)
-        self.check("leak denied", flow(ANN, CAT, "tcp/40000", 22, flags=SYN_ACK), syn_ack)
-        # What the rules stop on the way back was denied as they say.
+        self.check("leak denied", flow(CAT, "192.0.2.9", "https", 40000, flags=SYN), syn_ack, values=values)
+        self.check("leak denied", replace(syn_ack, event="passed"), syn_ack, values=values)
+        # A machine of ours answers what has come to it; and what the rules stop on the way back was denied as they say.
+        self.check("leak denied", flow(ANN, CAT, "tcp/40000", 22, "denied", SYN_ACK))
         self.check("agree denied", flow(DAN, BOB, "tcp/40000", 22, "denied", SYN_ACK))
 
     def test_e9_what_a_listener_or_a_stopped_machine_stops_is_the_inventorys_fault(self):

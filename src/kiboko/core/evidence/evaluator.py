@@ -382,13 +382,15 @@ class Evaluator:
         met = self._outcomes.of(flows)
         numbers, situations = self._situations(asked, met.way)
         reason, steps = self._outcomes.judged(met.outcome, numbers, situations)
-        denied, has_request, followed_denied, unclear = (
+        denied, has_request, followed_denied, unclear, unasked = (
             np.array([getattr(each.proof, name) for each in situations], dtype=np.bool_)[numbers]
-            for name in ("denied", "has_request", "followed_denied", "unclear")
+            for name in ("denied", "has_request", "followed_denied", "unclear", "unasked")
         )
         rows = np.flatnonzero(met.is_first_alone)
         reason[rows] = judging.of_first_alone(reason[rows], followed_denied[rows])
         gate = self._outcomes.gate(met.outcome)
+        rows = np.flatnonzero(unasked & (gate >= 0) & (gate < self._outcomes.request))
+        reason[rows[self.ends.is_foreign(asked.target[rows])]] = judging.DENIED_UNASKED
         rows = np.flatnonzero(is_icmp(asked.service >> 16))
         if len(rows):
             kinds = asked.service[rows] >> 8

@@ -205,7 +205,7 @@ def _proved(situations: Sequence[Situation]) -> Proved:
     context = np.array([each.proof.context for each in situations], dtype=np.int64)
     return Proved(
         of("arrived"), of("answered"), of("denied"), of("reply_denied"), of("passed"), of("refused"), of("unclear"),
-        of("has_request"), of("followed_denied"), of("unasked"), context, along("reach"), along("first"), along("last"),
+        of("has_request"), of("followed_denied"), context, along("reach"), along("first"), along("last"),
         along("is_off_way") > 0, along("is_strange") > 0, along("is_by_public") > 0, along("is_tcp") > 0,
         of("is_placed"),
     )  # fmt: skip

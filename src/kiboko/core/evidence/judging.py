@@ -95,7 +95,8 @@ SILENT_UDP = _reason(UNSURE, "no answer was recorded, which without TCP proves n
                      " they understand")  # fmt: skip
 REPLY_ELSEWHERE = _reason(UNSURE, "the reply was denied where by the rules it does not come by")
 REPLY_TO_WHOM = _reason(UNSURE, "denied, as the reply of a flow to the private address would be")
-DENIED_UNASKED = _reason(UNSURE, "a reply that was denied, to nothing that was recorded: perhaps nobody asked for it")
+DENIED_UNASKED = _reason(UNSURE, "a reply from outside that was denied, to nothing that was recorded: perhaps nobody"
+                         " asked for it")  # fmt: skip
 REPLY_TO_NOTHING = _reason(UNSURE, "a reply to nothing that was recorded")
 WHICH_ADDRESS = _reason(UNSURE, "whether it was sent to the public or to the private address is not recorded, and it"
                         " matters")  # fmt: skip
@@ -146,7 +147,6 @@ class Proved:
     unclear: NDArray[np.bool_]
     has_request: NDArray[np.bool_]
     followed_denied: NDArray[np.bool_]
-    unasked: NDArray[np.bool_]
     context: NDArray[np.int64]
     reach: NDArray[np.int64]
     first: NDArray[np.int64]
@@ -211,7 +211,6 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
 
     leaks = blocked & (reach > gate)
     by_rule = choose(
-        (proved.unasked & ~by_reply, DENIED_UNASKED),
         (denied & leaks, PASSED_AND_STOPPED),
         (leaks & by_reply, REPLY_LEAK),
         (leaks & proved.answered, ANSWERED_LEAK),
@@ -233,7 +232,6 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
         otherwise=NOT_TOLD,
     )
     by_end = choose(
-        (proved.unasked, DENIED_UNASKED),
         ((proved.arrived | proved.answered) & (end >= 0), INVENTORY),
         (denied, STOPPED_ELSEWHERE),
         (refused & ~proved.has_request, ENDED_EARLY),
