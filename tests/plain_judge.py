@@ -263,12 +263,15 @@ class PlainJudge:
         latest = {}
         for record in records:
             latest[record.point] = max(latest.get(record.point, 0), seconds(record.end or record.start))
-        whole, lost, cells = set(), set(), []
+        whole, whole_beyond, lost, cells = set(), set(), set(), []
         for number, each in enumerate(conversations):
             if each.began is None:
                 continue
-            responder = self.ends(each, each.began)[1]
+            initiator, responder = self.ends(each, each.began)
             subnet = self.directory.endpoint(responder).subnet
+            is_beyond = subnet is None and self.is_foreign(responder)
+            if is_beyond:
+                subnet = self.directory.endpoint(initiator).subnet
             if subnet is None:
                 continue
             starts, ends = each.times()
@@ -279,7 +282,9 @@ class PlainJudge:
                 here = {side for r, side in each.records if r.point == point}
                 asks, answers = each.began in here, (not each.began) in here
                 if asks and answers:
-                    whole.add((point, subnet.name, bucket))
+                    (whole_beyond if is_beyond else whole).add((point, subnet.name, bucket))
+                elif is_beyond:
+                    pass
                 elif asks and acknowledged and (max(ends) - min(starts) <= 20 or any(
                     self.kind(r, by_itself=True) == "ack" for r, side in each.records
                     if side == each.began and r.point == point
@@ -287,13 +292,22 @@ class PlainJudge:
                     lost.add(point)
                 settled = max(ends) + 10 <= latest[point]
                 cells.append(
-                    (number, point, subnet.name, bucket, asks, answers, acknowledged, sides, each.began, settled)
-                )
+                    (number, point, subnet.name, bucket, asks, answers, acknowledged, sides, each.began, settled,
+                     is_beyond)
+                )  # fmt: skip
         silent, unasked = set(), set()
-        for number, point, subnet, bucket, asks, answers, acknowledged, sides, began, settled in cells:
-            if not any((point, subnet, bucket + step) in whole for step in (-1, 0, 1)):
+        for number, point, subnet, bucket, asks, answers, acknowledged, sides, began, settled, is_beyond in cells:
+            met = whole | whole_beyond if is_beyond else whole
+            if not any((point, subnet, bucket + step) in met for step in (-1, 0, 1)):
                 continue
-            if asks and (not began) not in sides and not acknowledged and settled and point not in lost:
+            if (
+                not is_beyond
+                and asks
+                and (not began) not in sides
+                and not acknowledged
+                and settled
+                and point not in lost
+            ):
                 silent.add(number)
             if answers and began not in sides:
                 unasked.add(number)
@@ -609,7 +623,7 @@ class PlainJudge:
             row.possible for row in rows if row.action is None
         )
         found = self.decided(locals())
-        if context == "unasked" and (arrived or answered) and found[0] != "leak":
+        if context == "unasked" and (arrived or answered) and (found[0] != "leak" or self.is_foreign(target)):
             return "unsure", "a reply to nothing that was recorded"
         return found
 

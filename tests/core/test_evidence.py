@@ -526,6 +526,25 @@ class Evidence(unittest.TestCase):
 
     # E9: the rest of the table.
 
+    def test_e8_a_lone_reply_from_beyond_is_unsure_where_both_directions_of_others_were_recorded(self):
+        """The edge of a network sees answers to requests that others forged, of machines that never asked."""
+        values = network()
+        values["filters"]["front"]["outbound"] = []
+        values["observation_points"]["4"] = "internet"
+        for at in (None, "4"):
+            syn_ack = flow("192.0.2.9", CAT, "tcp/40000", 443, flags=SYN_ACK, packets=3, point=at, at=5)
+            ack = replace(syn_ack, tcp_flags=0x18)
+            udp = flow("192.0.2.9", CAT, "udp/40000", 53, point=at, at=5)
+            for lone in (syn_ack, ack, udp):
+                for others in (both("192.0.2.7", CAT, 80, 41000, at), both(CAT, "192.0.2.7", 443, 41000, at)):
+                    self.assertEqual("unsure arrived", self.last(*others, lone, values=values))
+                self.assertEqual("leak arrived", self.last(lone, values=values))
+                one_sided = both("192.0.2.7", CAT, 80, 41000, at)[:1]
+                self.assertEqual("leak arrived", self.last(*one_sided, lone, values=values))
+        asked = flow(CAT, "192.0.2.9", "https", 40000, flags=SYN, at=5)
+        answer = flow("192.0.2.9", CAT, "tcp/40000", 443, flags=SYN_ACK, at=5.1)
+        self.assertEqual("leak arrived", self.last(*both("192.0.2.7", CAT, 80, 41000), asked, answer, values=values))
+
     def test_e3_a_reply_that_was_denied_to_nothing_that_was_recorded_may_be_one_that_nobody_asked_for(self):
         """A flood with forged senders is answered to these, and what a firewall knows no more of comes late."""
         values = network()

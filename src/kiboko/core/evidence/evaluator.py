@@ -174,9 +174,11 @@ class Evaluator:
         ages = ages_of(table, found, milliseconds(self._walker.topology.as_of))
         addressed = Addressed.of(table, found, self.ends, self._points.translating(points), self._points.beyond(points))
         began_first = addressed.sent_to(False)
-        responders = np.where(found.began == 0, began_first[1], addressed.sent_to(True)[1])
-        responders = np.where(found.began >= 0, responders, -1)
-        around = contexts(table, found, self.ends, responders, bits, by_themselves, points, unheard, outer)
+        initiators, responders = (
+            np.where(found.began >= 0, np.where(found.began == 0, one, other), -1)
+            for one, other in zip(began_first, addressed.sent_to(True), strict=True)
+        )
+        around = contexts(table, found, self.ends, initiators, responders, bits, by_themselves, points, unheard, outer)
         proofs = self._proofs.numbers(found, bits, around, ages, late_denials(table, found))
         traces = self._traces.numbers(marks, len(found))
         turned = found.taken_as_turned
@@ -389,8 +391,14 @@ class Evaluator:
         rows = np.flatnonzero(met.is_first_alone)
         reason[rows] = judging.of_first_alone(reason[rows], followed_denied[rows])
         gate = self._outcomes.gate(met.outcome)
-        rows = np.flatnonzero(unasked & (gate >= 0) & (gate < self._outcomes.request))
-        reason[rows[self.ends.is_foreign(asked.target[rows])]] = judging.DENIED_UNASKED
+        # What comes from beyond the network may be no reply: answers to forged requests come all day.
+        is_lone = np.array([each.proof.context == UNASKED for each in situations], dtype=np.bool_)[numbers]
+        for doubtful, instead in (
+            (unasked & (gate >= 0) & (gate < self._outcomes.request), judging.DENIED_UNASKED),
+            (is_lone & IS_LEAK[reason], judging.REPLY_TO_NOTHING),
+        ):
+            rows = np.flatnonzero(doubtful)
+            reason[rows[self.ends.is_foreign(asked.target[rows])]] = instead
         rows = np.flatnonzero(is_icmp(asked.service >> 16))
         if len(rows):
             kinds = asked.service[rows] >> 8

@@ -175,20 +175,23 @@ def _kinds_of(half: int) -> list[tuple[bool, str, int]]:
 
 
 def contexts(
-    table: FlowTable, found: Conversations, ends: SeenEnds, responders: NDArray[np.int64], bits: NDArray[np.int64],
-    kinds: NDArray[np.uint8], points: NDArray[np.int64] | None, unheard: NDArray[np.bool_] | None,
+    table: FlowTable, found: Conversations, ends: SeenEnds, initiators: NDArray[np.int64],
+    responders: NDArray[np.int64], bits: NDArray[np.int64], kinds: NDArray[np.uint8],
+    points: NDArray[np.int64] | None, unheard: NDArray[np.bool_] | None,
     outer: NDArray[np.bool_] | None = None,
 ) -> NDArray[np.int64]:  # fmt: skip
     """What the records of others tell of each conversation, int64[k] (E7, E8).
 
     A point counts as recording both directions of a subnet's traffic at a time where it recorded both of another
     conversation with that subnet then; and as recording them whole where no conversation that was surely answered is
-    without its replies there, which sampled and one-sided logs are full of. What names no point that is known was taken
-    at points of its own in each file.
+    without its replies there, which sampled and one-sided logs are full of. For a reply from beyond the network it is
+    the subnet of who would have asked for it; silence is not told of anybody there. What names no point that is known
+    was taken at points of its own in each file.
 
     Parameters
     ----------
-    responders : int64[k], the atoms of the ends that were sent to; -1 where nothing tells which these are
+    initiators, responders : int64[k], the atoms of the ends that sent, and that were sent to; -1 where nothing tells
+        which these are
     bits : int64[k], as `mark_bits` has them
     kinds : uint8[n], as `flag_kinds` has them: what is doubtful in the light of others is an acknowledgement here
     points : int64[n], the numbers of the points that the network file knows, 0 for any other; None for no such
@@ -199,6 +202,9 @@ def contexts(
     known = (responders >= 0) & (found.began >= 0)
     subnets = np.full(len(found), -1, dtype=np.int64)
     subnets[known] = ends.subnets(responders[known])
+    beyond = known & (subnets < 0)
+    beyond[beyond] = ends.is_foreign(responders[beyond])
+    subnets[beyond] = ends.subnets(initiators[beyond])
     known &= subnets >= 0
     if not known.any():
         return result
@@ -223,7 +229,8 @@ def contexts(
         sure = acknowledged
     bucket = _buckets(table.start, found)
     usable = known[of]
-    partial = usable & sure & asks & ~answers
+    is_beyond = beyond[of]
+    partial = usable & sure & asks & ~answers & ~is_beyond
     if outer is not None and partial.any():
         partial &= ~found.union(outer)[of]
     lost = np.zeros(places, dtype=np.bool_)
@@ -234,12 +241,17 @@ def contexts(
     step = width * size
     # Of what was denied nothing is to come.
     waits = ~has_reply & ~acknowledged & (bits & _DENIED_REQUESTS == 0)
-    silent, unasked = asks & waits[of] & ~lost[point], answers & ~has_request[of]
+    silent, unasked = asks & waits[of] & ~lost[point] & ~is_beyond, answers & ~has_request[of]
     # Which have whole conversations of others at their place and about their time.
     rows = np.flatnonzero(usable & (silent | unasked))
     if not len(rows):
         return result
-    rows = rows[beside(place[rows], place[usable & asks & answers], int(step))]
+    whole = usable & asks & answers
+    is_beside = beside(place[rows], place[whole & ~is_beyond], int(step))
+    lone = np.flatnonzero(is_beyond[rows])
+    if len(lone):
+        is_beside[lone] = beside(place[rows[lone]], place[whole], int(step))
+    rows = rows[is_beside]
     settled = _settled(table, found, of[rows], point[rows], taken_at, places)
     if unheard is not None:
         settled &= ~found.union(unheard)[of[rows]]
