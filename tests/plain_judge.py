@@ -18,6 +18,8 @@ AS_FAR_AS_SEEN = [("agree", text) for text in ("it ", "answered, through a gate"
                                                "denied, as the rules say of what follows", "no answer was recorded")]  # fmt: skip
 NOT_TOLD, WHERE = "the record does not say whether it passed", "it passed somewhere"
 
+DENIED_UNASKED = "unsure", "a reply from outside that was denied"
+
 
 def seconds(moment):
     return moment.timestamp() if moment is not None else None
@@ -574,6 +576,7 @@ class PlainJudge:
         return found
 
     def against(self, conversation, began, walk, target, context):
+        source = walk.flow.source
         request = [r for r, side in conversation.records if side == began]
         reply = [r for r, side in conversation.records if side != began]
         answering = [r for r in reply if self.is_answer(r)]
@@ -611,6 +614,7 @@ class PlainJudge:
                 while end in at and not (is_reply and mine[end].gate == "translate"):
                     end += 1
                 reach = max(reach, base + end)
+        passed_for_sure = reach
         if arrived:
             reach = max(reach, count)
         if answered:
@@ -623,7 +627,12 @@ class PlainJudge:
             row.possible for row in rows if row.action is None
         )
         found = self.decided(locals())
-        if context == "unasked" and (arrived or answered) and (found[0] != "leak" or self.is_foreign(target)):
+        if found == DENIED_UNASKED:
+            return found
+        if context == "unasked" and (arrived or answered) and found[0] != "leak":
+            return "unsure", "a reply to nothing that was recorded"
+        is_seen_to_pass = gate is not None and passed_for_sure > gate
+        if context == "unasked" and found[0] == "leak" and self.is_foreign(source.address) and not is_seen_to_pass:
             return "unsure", "a reply to nothing that was recorded"
         return found
 
@@ -665,7 +674,7 @@ class PlainJudge:
         among = g.gate is not None and g.places and min(g.places) <= g.gate <= max(g.places)
         at_gate, reply_at_gate = (among if g.places else not off for off in (g.off_way, g.strange))
         if g.unasked and (g.gate is not None or g.end is not None) and (g.gate or 0) < g.count:
-            return "unsure", "a reply from outside that was denied"
+            return DENIED_UNASKED
         if g.gate is not None:
             rejects = g.rows[g.gate].action == "reject"
             if g.reach > g.gate:

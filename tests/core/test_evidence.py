@@ -541,6 +541,13 @@ class Evidence(unittest.TestCase):
                 self.assertEqual("leak arrived", self.last(lone, values=values))
                 one_sided = both("192.0.2.7", CAT, 80, 41000, at)[:1]
                 self.assertEqual("leak arrived", self.last(*one_sided, lone, values=values))
+        # What passed a gate that lets it through neither as a reply nor as a request is a leak whatever it is.
+        values["filters"]["front"]["inbound"] = [{"action": "allow", "service": "http"}]
+        values["observation_points"]["5"] = "cat/eth0"
+        others = both("192.0.2.7", CAT, 80, 41000, "5")
+        self.assertEqual("leak arrived", self.last(*others, replace(udp, point="5"), values=values))
+        others = both("192.0.2.7", CAT, 80, 41000, "4")
+        self.assertEqual("unsure arrived", self.last(*others, replace(udp, point="4"), values=values))
         asked = flow(CAT, "192.0.2.9", "https", 40000, flags=SYN, at=5)
         answer = flow("192.0.2.9", CAT, "tcp/40000", 443, flags=SYN_ACK, at=5.1)
         self.assertEqual("leak arrived", self.last(*both("192.0.2.7", CAT, 80, 41000), asked, answer, values=values))

@@ -391,14 +391,14 @@ class Evaluator:
         rows = np.flatnonzero(met.is_first_alone)
         reason[rows] = judging.of_first_alone(reason[rows], followed_denied[rows])
         gate = self._outcomes.gate(met.outcome)
-        # What comes from beyond the network may be no reply: answers to forged requests come all day.
+        # What comes from beyond the network may be an answer to what others forged, which nobody here asked for; and if
+        # it is taken for a request, its ACK tells of no answer.
+        rows = np.flatnonzero(unasked & (gate >= 0) & (gate < self._outcomes.request))
+        reason[rows[self.ends.is_foreign(asked.target[rows])]] = judging.DENIED_UNASKED
         is_lone = np.array([each.proof.context == UNASKED for each in situations], dtype=np.bool_)[numbers]
-        for doubtful, instead in (
-            (unasked & (gate >= 0) & (gate < self._outcomes.request), judging.DENIED_UNASKED),
-            (is_lone & IS_LEAK[reason], judging.REPLY_TO_NOTHING),
-        ):
-            rows = np.flatnonzero(doubtful)
-            reason[rows[self.ends.is_foreign(asked.target[rows])]] = instead
+        reach = np.array([each.reach for each in situations], dtype=np.int64)[numbers]
+        rows = np.flatnonzero(is_lone & IS_LEAK[reason] & (reach <= gate))
+        reason[rows[self.ends.is_foreign(asked.sender[rows])]] = judging.REPLY_TO_NOTHING
         rows = np.flatnonzero(is_icmp(asked.service >> 16))
         if len(rows):
             kinds = asked.service[rows] >> 8
