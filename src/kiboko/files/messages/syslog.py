@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
+from kiboko.core.records.records import SEEN
 from kiboko.files.elements.fields import EVENT_NAMES, FLAG_BITS, element_of
 
 _PRIORITY = re.compile(rb"<(\d{1,3})>")
@@ -39,10 +40,9 @@ _UPTIME = re.compile(r"^\[ *\d+\.\d+\] ")
 _BEGIN = re.compile(r"IN=[^\s=]*+ OUT=")
 _BEGIN_WITHOUT_DEVICES = re.compile(r"(?:^|\s)(?:IN|OUT|SRC|PHYSIN)=")
 _WORD = re.compile(r"[a-z]+")
-_FATES = frozenset(
-    ("pass", "passed", "allow", "allowed", "accept", "accepted", "permit", "permitted", "denied", "deny", "drop",
-     "dropped", "reject", "rejected", "block", "blocked")
-)  # fmt: skip
+_FATES = frozenset(word for word, fate in EVENT_NAMES.items() if word.isalpha() and fate != SEEN) - {
+    "created", "deleted", "update",
+}  # fmt: skip
 _WHERE = frozenset(
     ("in", "input", "out", "output", "fwd", "forward", "src", "dst", "from", "to", "wan", "lan", "dmz", "eth", "tcp",
      "udp", "icmp", "ip", "packet", "packets", "traffic", "new", "established", "related", "invalid", "syn", "ack",
@@ -110,11 +110,9 @@ def _as_written(text: str, priority: int | None, arrived: datetime) -> Message:
     time, rest = None, text
     old = _OLD_TIME.match(text)
     new = _ISO_TIME.match(text)
-    if old is not None and old["month"] in MONTHS:
-        time = _year_found(MONTHS[old["month"]], int(old["day"]), old["clock"], arrived)
-        rest = text[old.end() :]
-    elif new is not None:
-        time, rest = _iso(new[0].strip()), text[new.end() :]
+    stamp = old if old is not None and old["month"] in MONTHS else new
+    if stamp is not None:
+        time, rest = time_written(stamp[0].rstrip(), arrived), text[stamp.end() :]
     tag = _TAG.match(rest) if not rest.startswith("{") else None  # a JSON object has no tag before it
     if tag is None or (time is None and tag["host"] is not None):
         return Message(rest, priority, time)
