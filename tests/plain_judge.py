@@ -1,5 +1,5 @@
 """What flow records prove, one conversation after the other, by the walk alone and by plain means: the same clauses
-(E1 to E11) as the evaluator's, in none of its code."""
+(E1 to E13) as the evaluator's, in none of its code."""
 
 import dataclasses
 
@@ -14,11 +14,14 @@ ENDS = ("source", "destination", "listener")
 ERRORS = {1: (3, 4, 5, 11, 12), 58: (1, 2, 3, 4)}
 ASSIGNED = {1: {0, 3, 4, 5, 6, *range(8, 19), *range(30, 44), 253, 254},
             58: {1, 2, 3, 4, 100, 101, *range(128, 162), 200, 201}}  # fmt: skip
-AS_FAR_AS_SEEN = [("agree", text) for text in ("it ", "answered, through a gate", "recorded before",
+AS_FAR_AS_SEEN = [("agree", text) for text in ("it ", "what came from outside", "answered, through a gate", "recorded before",
                                                "denied, as the rules say of what follows", "no answer was recorded")]  # fmt: skip
 NOT_TOLD, WHERE = "the record does not say whether it passed", "it passed somewhere"
 
 DENIED_UNASKED = "unsure", "a reply from outside that was denied"
+NOBODY_ASKED = "unsure", "it came from outside, and neither"
+OPENINGS = {4: (44, 98), 6: (64, 118)}
+"""Between how many octets an opening of TCP has."""
 
 
 def seconds(moment):
@@ -79,6 +82,7 @@ class PlainJudge:
         self.mixed = {id(record) for each in conversations for record in self.of_both_directions(each)}
         self.fragments = {id(record) for record in self.perhaps_fragments(conversations)}
         self.strays = {id(record) for each in conversations for record in self.of_no_connection(each)}
+        self.telling = {r.point for r in records if r.service.protocol == 6 and (r.tcp_flags or 0) & 0x3F}
         silent, unasked = self.around(conversations, records)
         found = {}
         for number, each in enumerate(conversations):
@@ -437,7 +441,31 @@ class PlainJudge:
 
     # E3 to E11.
 
+    def is_lone(self, conversation):
+        """Whether nothing was recorded but what somebody beyond the network sent, without an opening, and resets of
+        ours, and too little of it to be sure of a connection."""
+        for began in (False, True):
+            end, other = self.ends(conversation, began)
+            if self.is_foreign(end) and not self.is_foreign(other):
+                sent = [r for r, side in conversation.records if side == began]
+                answers = [r for r, side in conversation.records if side != began and self.is_answer(r)]
+                openings = [r for r in sent if self.kind(r) == "opening"]
+                return bool(sent) and not answers and not openings and not self.is_session(conversation)
+        return False
+
+    def is_session(self, conversation):
+        """Whether TCP goes on behind an opening and its answer, or by more packets than anybody sends in vain."""
+        return any(
+            self.kind(r) == "ack" and r.event != "denied"
+            and (r.packets > 16 or (r.tcp_flags & 0x12 == 0x12 and r.tcp_flags & 0x09 and r.packets != 1))
+            for r, _ in conversation.records
+        )  # fmt: skip
+
     def of(self, conversation, context):
+        lone = self.is_lone(conversation)
+        first_record = conversation.records[0][0]
+        if lone and context == "silent" and first_record.service.protocol == 6:
+            context = ""
         if conversation.began is None:
             first = min(conversation.records, key=lambda pair: pair[0].line)[1]
             first = first and self.echo_of(conversation) is None  # a reply, if it is one
@@ -446,22 +474,30 @@ class PlainJudge:
             if one[0] != other[0]:
                 is_icmp = conversation.records[0][0].service.protocol in (1, 58)
                 return "unsure", "an echo reply, or a" if is_icmp else "who began is not recorded, and it matters"
-            return one
+            return NOBODY_ASKED if lone and one[0] == "leak" and first_record.service.protocol in (1, 58) else one
         found = self.whichever(conversation, conversation.began, context)
-        if context == "unasked" and found[0] == "leak":
+        is_reply = lone and self.is_foreign(self.ends(conversation, conversation.began)[1])
+        if (context == "unasked" or is_reply) and found[0] == "leak":
             other = self.whichever(conversation, not conversation.began, context)
-            if other[0] != "leak":
-                return "unsure", "a reply to nothing that was recorded"
+            if other[0] != "leak" or (lone and first_record.service.protocol in (1, 58)):
+                return NOBODY_ASKED if lone else ("unsure", "a reply to nothing that was recorded")
         return found
 
     def may_be_late(self, conversation, began):
         """Whether what was denied may be of a conversation that a firewall had forgotten."""
         records, tcp = conversation.records, conversation.records[0][0].service.protocol == 6
         denied = [r for r, _ in records if r.event == "denied"]
-        if tcp and any((r.tcp_flags or 0) & 0x02 for r, _ in records):
+        if tcp and any((r.tcp_flags or 0) & 0x02 for r, _ in records) and not self.is_lone(conversation):
             return False
-        surely = tcp and all((r.tcp_flags or 0) & 0x3F for r in denied)
+        surely = tcp and not any(map(self.may_open, denied))
         return bool(denied) and (surely or all(side != began for _, side in records))
+
+    def may_open(self, record):
+        """Whether a record of TCP, of which no flag is known, may be of an opening."""
+        if (record.tcp_flags or 0) & 0x3F or (record.tcp_flags == 0 and record.point in self.telling):
+            return False
+        least, most = OPENINGS[record.source.family]
+        return size_of(record) is None or least <= size_of(record) <= most
 
     def aged(self, conversation, found):
         as_of = seconds(self.topology.as_of)
@@ -581,7 +617,9 @@ class PlainJudge:
         reply = [r for r, side in conversation.records if side != began]
         answering = [r for r in reply if self.is_answer(r)]
         arrived, asks = bool(answering), any(self.is_answer(r) for r in request)
-        answered = any(self.kind(r) == "ack" and r.event != "denied" for r in request)
+        lone = self.is_lone(conversation)
+        answered = not lone and any(self.kind(r) == "ack" and r.event != "denied" for r in request)
+        reset_alone = not reply and all(self.kind(r) == "reset" for r in request)
         denied = any(r.event == "denied" for r in request) and not arrived and not answered
         reply_denied = any(r.event == "denied" for r in answering) and not answered
         unclear = (
@@ -600,6 +638,8 @@ class PlainJudge:
             at = self.passage(back if is_reply else forward, record, known[id(record)])
             base = count if is_reply else 0
             if known[id(record)] is None:
+                continue
+            if not is_reply and self.kind(record) == "reset" and record.event != "denied":
                 continue
             if not at:
                 strange = strange or (is_reply and record.event == "denied")
@@ -632,6 +672,9 @@ class PlainJudge:
         if context == "unasked" and (arrived or answered) and found[0] != "leak":
             return "unsure", "a reply to nothing that was recorded"
         is_seen_to_pass = gate is not None and passed_for_sure > gate
+        is_from_beyond = lone and found[0] == "leak" and self.is_foreign(source.address)
+        if is_from_beyond and (not is_seen_to_pass or rows[gate].step.at in self.topology.outsides):
+            return NOBODY_ASKED
         if context == "unasked" and found[0] == "leak" and self.is_foreign(source.address) and not is_seen_to_pass:
             return "unsure", "a reply to nothing that was recorded"
         return found
@@ -683,7 +726,7 @@ class PlainJudge:
                 return "agree", "stopped, as" if at_gate else "stopped, but not"
             if g.reply_denied:
                 return "agree", "it arrived, and" if reply_at_gate and g.gate >= g.count else "stopped, but not"
-            if g.refused and not g.asks:
+            if g.reset_alone or (g.refused and not g.asks):
                 return "unsure", "a reset without"
             if g.refused:
                 return "agree", "refused, as the rules say" if rejects else "refused, where"
@@ -713,10 +756,12 @@ class PlainJudge:
         followed = any(r.event == "denied" and self.kind(r) not in ("opening", "reset") for r in g.request)
         answered = g.answered or (len(g.rows) and self.is_behind_the_last(g))
         if answered or (followed and g.arrived):
-            if first_alone:
+            if first_alone and (followed or not g.lone):
                 return "agree", "answered, as the rules say, which"
             if followed:
                 return "unsure", "it arrived, and packets"
+            if g.lone:
+                return "agree", "what came from outside"
             through = any(row.is_doubtful for row in g.walk.rows)
             return "agree", "answered, through a gate" if through else "answered, as the rules say"
         if g.denied and first_alone and followed:

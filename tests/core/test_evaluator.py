@@ -87,7 +87,7 @@ def random_records(topology, chance, count):
             event = chance.choice((PASSED, PASSED, DENIED, SEEN))
             records.append(FlowRecord(
                 *ends, Service(protocol, ports[1] if port is not None else detail), ports[0], event, start,
-                start + timedelta(milliseconds=chance.randrange(60_000)), chance.randrange(9), chance.randrange(999), flags,
+                start + timedelta(milliseconds=chance.randrange(60_000)), chance.choice((*range(9), 40)), chance.randrange(999), flags,
                 chance.choice(points), len(records) + 1,
             ))  # fmt: skip
     return records[:count]

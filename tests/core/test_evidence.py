@@ -524,9 +524,9 @@ class Evidence(unittest.TestCase):
         found = self.judged(*records, values=values)[-1]
         return f"{found.status} {'as far as seen' if found.as_far_as_seen else found.observed}"
 
-    # E9: the rest of the table.
+    # E13: alone from beyond.
 
-    def test_e8_a_lone_reply_from_beyond_is_unsure_where_both_directions_of_others_were_recorded(self):
+    def test_e13_what_somebody_beyond_sends_alone_may_be_what_nobody_asked_for(self):
         """The edge of a network sees answers to requests that others forged, of machines that never asked."""
         values = network()
         values["filters"]["front"]["outbound"] = []
@@ -534,25 +534,42 @@ class Evidence(unittest.TestCase):
         for at in (None, "4"):
             syn_ack = flow("192.0.2.9", CAT, "tcp/40000", 443, flags=SYN_ACK, packets=3, point=at, at=5)
             ack = replace(syn_ack, tcp_flags=0x18)
-            udp = flow("192.0.2.9", CAT, "udp/40000", 53, point=at, at=5)
-            for lone in (syn_ack, ack, udp):
-                for others in (both("192.0.2.7", CAT, 80, 41000, at), both(CAT, "192.0.2.7", 443, 41000, at)):
+            udp = flow("192.0.2.9", CAT, "udp/40000", 53, point=at, at=5, packets=500)
+            for lone in (syn_ack, ack, replace(ack, tcp_flags=None, octets=900), udp):
+                for others in ([], both("192.0.2.7", CAT, 80, 41000, at)[:1], both("192.0.2.7", CAT, 80, 41000, at),
+                               both(CAT, "192.0.2.7", 443, 41000, at)):  # fmt: skip
                     self.assertEqual("unsure arrived", self.last(*others, lone, values=values))
-                self.assertEqual("leak arrived", self.last(lone, values=values))
-                one_sided = both("192.0.2.7", CAT, 80, 41000, at)[:1]
-                self.assertEqual("leak arrived", self.last(*one_sided, lone, values=values))
+                (found,) = self.judged(lone, values=values)
+                self.assertIn("perhaps it belongs to no connection", found.why)
+            # A machine that knows of no connection resets what comes of one: no request of its.
+            reset = flow(CAT, "192.0.2.9", "https", 40000, flags=0x04, point=at, at=5.01)
+            for records in ([ack, reset], [syn_ack, reset], [reset]):
+                self.assertEqual("unsure", self.last(*records, values=values).split()[0])
         # What passed a gate that lets it through neither as a reply nor as a request is a leak whatever it is.
         values["filters"]["front"]["inbound"] = [{"action": "allow", "service": "http"}]
         values["observation_points"]["5"] = "cat/eth0"
-        others = both("192.0.2.7", CAT, 80, 41000, "5")
-        self.assertEqual("leak arrived", self.last(*others, replace(udp, point="5"), values=values))
-        others = both("192.0.2.7", CAT, 80, 41000, "4")
-        self.assertEqual("unsure arrived", self.last(*others, replace(udp, point="4"), values=values))
-        asked = flow(CAT, "192.0.2.9", "https", 40000, flags=SYN, at=5)
-        answer = flow("192.0.2.9", CAT, "tcp/40000", 443, flags=SYN_ACK, at=5.1)
-        self.assertEqual("leak arrived", self.last(*both("192.0.2.7", CAT, 80, 41000), asked, answer, values=values))
+        for others in ([], both("192.0.2.7", CAT, 80, 41000, "5")):
+            for lone in (udp, replace(ack, point="5")):
+                self.assertEqual("leak arrived", self.last(*others, replace(lone, point="5"), values=values))
+        pings = flow(BOB, CAT, "ping", None), flow("192.0.2.9", CAT, "icmp/0", None, point="5", at=5)
+        self.assertEqual("unsure arrived", self.last(*pings, values=values))
 
-    def test_e3_a_reply_that_was_denied_to_nothing_that_was_recorded_may_be_one_that_nobody_asked_for(self):
+    def test_e13_with_what_asked_for_it_or_where_a_connection_goes_on_it_is_a_reply(self):
+        values = network()
+        values["filters"]["front"]["outbound"] = []
+        asked = flow(CAT, "192.0.2.9", "https", 40000, flags=SYN)
+        answer = flow("192.0.2.9", CAT, "tcp/40000", 443, flags=SYN_ACK, at=0.1)
+        self.assertEqual("leak arrived", self.last(*both("192.0.2.7", CAT, 80, 41000), asked, answer, values=values))
+        self.check("leak denied", asked, replace(answer, event="denied"), values=values)
+        self.check("leak arrived", replace(answer, tcp_flags=ALL, packets=2), values=values)
+        self.check("unsure arrived", replace(answer, tcp_flags=ALL), values=values)
+        for packets, expected in ((16, "unsure arrived"), (17, "leak arrived")):
+            self.check(expected, replace(answer, tcp_flags=ACK, packets=packets, octets=9000), values=values)
+        # A machine of ours answers what has come to it.
+        self.check("leak denied", flow(ANN, CAT, "tcp/40000", 22, "denied", SYN_ACK))
+        self.check("leak arrived", flow(ANN, CAT, "tcp/40000", 22, flags=SYN_ACK))
+
+    def test_e13_what_was_denied_to_nothing_that_was_recorded_is_unsure(self):
         """A flood with forged senders is answered to these, and what a firewall knows no more of comes late."""
         values = network()
         values["filters"]["front"]["outbound"] = []
@@ -562,12 +579,77 @@ class Evidence(unittest.TestCase):
             (found,) = self.judged(lone, values=values)
             self.assertEqual(("unsure", "denied"), (found.status, found.observed))
             self.assertIn("perhaps nobody asked for it", found.why)
-        # With what asked for it, or where any of it passed, it is a reply.
-        self.check("leak denied", flow(CAT, "192.0.2.9", "https", 40000, flags=SYN), syn_ack, values=values)
-        self.check("leak denied", replace(syn_ack, event="passed"), syn_ack, values=values)
-        # A machine of ours answers what has come to it; and what the rules stop on the way back was denied as they say.
-        self.check("leak denied", flow(ANN, CAT, "tcp/40000", 22, "denied", SYN_ACK))
+        self.check("unsure denied", replace(syn_ack, event="passed"), syn_ack, values=values)
+        # By rules that let replies back it is no break either.
+        for lone in (syn_ack, replace(syn_ack, tcp_flags=0x18)):
+            (found,) = self.judged(lone)
+            self.assertEqual("unsure", found.status)
+            self.assertIn("perhaps the end of what a firewall knew no more of", found.why)
+        # What the rules stop on the way back was denied as they say.
         self.check("agree denied", flow(DAN, BOB, "tcp/40000", 22, "denied", SYN_ACK))
+
+    def test_e13_without_an_opening_nobody_outside_was_answered(self):
+        values = network()
+        values["filters"]["front"]["inbound"] = [{"action": "allow", "service": "ssh"}]
+        values["observation_points"]["5"] = "cat/eth0"
+        data = flow("192.0.2.9", CAT, "http", 40000, flags=0x18, packets=3)
+        self.check("unsure passed", data, values=values)
+        self.check("agree as far as seen", data)
+        self.check("leak answered", replace(data, tcp_flags=SYN), data, values=values)
+        self.check("leak answered", replace(data, packets=17), values=values)
+        self.check("leak passed", replace(data, point="5"), values=values)
+        self.check("agree answered", flow(BOB, CAT, "http", 40000, flags=0x18, packets=3))
+
+    def test_e13_a_reply_alone_agrees_as_far_as_seen(self):
+        """Where the rules let it through, also behind the last gate of its way."""
+        values = network()
+        values["observation_points"]["6"] = "cat"
+        lone = flow("192.0.2.9", CAT, "tcp/40000", 443, flags=SYN_ACK, point="6")
+        (found,) = self.judged(lone, values=values)
+        self.assertEqual(("agree", True), (found.status, found.as_far_as_seen))
+        self.assertIn("nothing that asked for it was recorded", found.why)
+        asked = flow(CAT, "192.0.2.9", "https", 40000, flags=SYN, at=-0.1)
+        self.check("agree answered", asked, lone, values=values)
+
+    def test_e13_a_forged_address_does_not_come_by_the_edge_of_its_outside(self):
+        """What an outside's own filter stops, and was recorded within, may be of somebody else."""
+        values = network()
+        values["filters"]["fence"] = a_filter("subnet", outbound=[{"action": "allow", "service": "ssh"}])
+        values["outside"]["internet"]["filter"] = "fence"
+        values["observation_points"]["6"] = "cat"
+        lone = flow("192.0.2.9", CAT, "udp/40000", 53, point="6")
+        values["filters"]["front"]["outbound"] = []
+        self.check("unsure arrived", lone, values=values)
+
+    def test_e6_what_is_no_opening_by_its_flags_or_size_may_have_come_late(self):
+        """Of allowed traffic: scans without flags, and what firewalls deny of closed connections, in logs that have no
+        flags."""
+        lone = flow("192.0.2.9", CAT, "http", 40000, "denied")
+        told = flow("192.0.2.8", CAT, "http", 40001, flags=ALL, packets=6)
+        for octets, expected in ((40, "unsure"), (43, "unsure"), (44, "break"), (60, "break"), (98, "break"),
+                                 (99, "unsure"), (340, "unsure"), (0, "break")):  # fmt: skip
+            for packets in (1, 3):
+                (found,) = self.judged(replace(lone, packets=packets, octets=packets * octets))
+                self.assertEqual(expected, found.status, (octets, packets))
+        self.check("break denied", replace(lone, tcp_flags=0))
+        self.assertEqual("unsure denied", self.last(told, replace(lone, tcp_flags=0)))
+        self.assertEqual("break denied", self.last(told, lone))
+        self.assertEqual("break denied", self.last(replace(told, point="1"), replace(lone, tcp_flags=0)))
+
+    def test_e7_nobody_need_answer_what_is_no_opening(self):
+        others = [*both("192.0.2.7", CAT, 80, 41000), flow(BOB, CAT, "http", 42000, flags=SYN, at=20)]
+        for flags, expected in ((SYN, "break silent"), (0x29, "agree as far as seen"), (0x01, "agree as far as seen")):
+            lone = flow("192.0.2.9", CAT, "http", 40000, "seen", flags=flags)
+            self.assertEqual(expected, self.last(*others, lone))
+
+    def test_e2_one_packet_with_syn_and_ack_began_no_biflow(self):
+        """An exporter takes whoever sent the first packet that it met for the one that began."""
+        lone = flow("192.0.2.9", CAT, "tcp/8000", 443, "denied", SYN_ACK, direction=1)
+        (found,) = self.judged(lone)
+        self.assertEqual("unsure", found.status)
+        self.assertNotIn("ports alone would say", found.why)
+
+    # E9: the rest of the table.
 
     def test_e9_what_a_listener_or_a_stopped_machine_stops_is_the_inventorys_fault(self):
         values = network()

@@ -24,7 +24,7 @@ that exporters commonly have."""
 BY_OPENING, BY_BIFLOW, BY_TYPE, BY_TIME, BY_PORTS, BY_NOTHING = range(6)
 """What tells who began, in the order in which it is believed."""
 _SYN, _ACK = 0x02, 0x10
-_OPENING, _HAS_SYN, _INITIATOR, _RESPONDER, _GOES_ON = 1, 2, 4, 8, 16
+_OPENING, _HAS_SYN, _INITIATOR, _RESPONDER, _GOES_ON, _ONE_ANSWER = 1, 2, 4, 8, 16, 32
 _SIDE = 8
 _TOLD = [
     (_OPENING if flags & (_SYN | _ACK) == _SYN else 0) | (_HAS_SYN if flags & _SYN else _GOES_ON if flags else 0)
@@ -303,6 +303,8 @@ def _who_began(
     if table.direction is not None:
         bits |= np.where(table.direction == INITIATORS, np.uint16(_INITIATOR), np.uint16(0))
         bits |= np.where(table.direction == RESPONDERS, np.uint16(_RESPONDER), np.uint16(0))
+        is_answer = (table.protocol == TCP) & (table.packets == 1) & (table.flags & (_SYN | _ACK) == _SYN | _ACK)
+        bits |= np.where(is_answer & (table.flags > 0), np.uint16(_ONE_ANSWER), np.uint16(0))
     union = found.union(np.where(found.side, bits << _SIDE, bits))
     zero, one = union & np.uint16(0xFF), union >> np.uint16(_SIDE)
     began = np.full(len(found), -1, dtype=np.int8)
@@ -362,10 +364,13 @@ def _by_biflow(
     """Which end began by what biflows say, from the bits of both sides; and by the ports, where biflows do not say
     otherwise. Who met a conversation in the middle takes whoever sent next for the one that began it: where no
     beginning is recorded a biflow is believed only without flags, where the ports say the same, or it began some time
-    behind its log (`from_within`); where the ports contradict it, neither is."""
+    behind its log (`from_within`); where the ports contradict it, neither is. One packet with SYN and ACK, of which
+    nothing else was recorded, began nothing."""
     first, second = (zero & _INITIATOR) + (one & _RESPONDER) > 0, (one & _INITIATOR) + (zero & _RESPONDER) > 0
     both, says = zero | one, first != second
     is_begun, is_cut_off = both & _HAS_SYN > 0, both & (_HAS_SYN | _GOES_ON) == _GOES_ON
+    is_answer = first & (zero & _ONE_ANSWER > 0) & (one == 0) | second & (one & _ONE_ANSWER > 0) & (zero == 0)
+    says &= ~is_answer
     has_ports = ports[0] != ports[1]
     disputed = says & ~is_begun & has_ports & (ports[0] != first)
     is_believed = says & ~is_cut_off & ~disputed & (is_begun | has_ports | from_within)

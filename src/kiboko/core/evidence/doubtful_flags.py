@@ -89,6 +89,7 @@ def _note_single(table: FlowTable, found: Conversations, mixed: NDArray[np.int64
     answer = np.zeros(len(found), dtype=np.uint8)
     answer[found.of[rows]] = np.where(table.flags[rows] & _RST > 0, np.uint8(RESET), np.uint8(ACKNOWLEDGES))
     answer[found.union((table.packets != 1).astype(np.uint8)) > 0] = 0
+    answer[found.union(np.where(found.side, np.uint8(2), np.uint8(1))) != 3] = 0
     told[rows[answer[found.of[rows]] > 0]] = OPENING
     replied = np.flatnonzero((answer[found.of] > 0) & (table.flags <= 0))
     told[replied] = answer[found.of[replied]]

@@ -29,7 +29,7 @@ from kiboko.core.evidence.known_ports import KnownPorts, sent_to
 from kiboko.core.evidence.known_proofs import KnownProofs, ages_of, late_denials
 from kiboko.core.evidence.passages import Passages
 from kiboko.core.evidence.point_marks import point_marks, weights
-from kiboko.core.evidence.proofs import UNASKED, contexts, flag_kinds, mark_bits
+from kiboko.core.evidence.proofs import ALONE, UNANSWERED, UNASKED, contexts, flag_kinds, lone_from_beyond, mark_bits
 from kiboko.core.evidence.rules_met import Met, RuleKey, RulesMet
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.shared_senders import ByGates, SharedSenders
@@ -179,7 +179,11 @@ class Evaluator:
             for one, other in zip(began_first, addressed.sent_to(True), strict=True)
         )
         around = contexts(table, found, self.ends, initiators, responders, bits, by_themselves, points, unheard, outer)
-        proofs = self._proofs.numbers(found, bits, around, ages, late_denials(table, found))
+        beyond = self.ends.is_foreign(addressed.one), self.ends.is_foreign(addressed.other)
+        lone = lone_from_beyond(table, found, bits, kinds, beyond)
+        # No silence is told of what is no opening, which nobody need answer.
+        around[lone & (around == UNANSWERED) & (table.protocol[found.first] == TCP)] = ALONE
+        proofs = self._proofs.numbers(found, bits, around, ages, late_denials(table, found, lone), lone)
         traces = self._traces.numbers(marks, len(found))
         turned = found.taken_as_turned
         asked = addressed.asked(turned, proofs, traces)
@@ -187,7 +191,8 @@ class Evaluator:
         conclusion, reason = self._classes.conclusion[classes], self._classes.reason[classes].copy()
         self._settle(conclusion, reason, *self._by_whichever_address(addressed, turned, asked, reason))
         # Where nothing tells who began, and of replies to nothing that no rule would let through, both are asked.
-        double = (found.began < 0) | ((around == UNASKED) & IS_LEAK[reason])
+        is_reply_alone = (around == UNASKED) | (lone & np.where(turned, *beyond))
+        double = (found.began < 0) | (is_reply_alone & IS_LEAK[reason])
         rows = np.flatnonzero(double)
         if len(rows):
             mine = [(one[rows], other[rows]) for one, other in (proofs, traces)]
@@ -198,10 +203,13 @@ class Evaluator:
             told[again] = agreed
             agreed = judging.either(reason[rows], told)
             agreed[(agreed == judging.WHO_BEGAN) & is_icmp(asked.service[rows] >> 16)] = judging.ECHO_OR_FRAGMENT
-            is_lone = found.began[rows] >= 0
-            agreed = np.where(is_lone & ~IS_LEAK[agreed], np.uint8(judging.REPLY_TO_NOTHING), agreed)
+            is_known = found.began[rows] >= 0
+            nothing = np.where(lone[rows], np.uint8(judging.NOBODY_ASKED), np.uint8(judging.REPLY_TO_NOTHING))
+            # Rules may let through an echo reply, and no request.
+            is_told = IS_LEAK[agreed] & ~(lone[rows] & is_icmp(asked.service[rows] >> 16))
+            agreed = np.where(~is_told & (is_known | IS_LEAK[agreed]), nothing, agreed)
             self._settle(conclusion, reason, rows, agreed)
-            rows = rows[~is_lone]
+            rows = rows[~is_known]
             conclusion[rows] = self._conclusions.either_way(conclusion[rows])
         return asked, conclusion, classes, around
 
@@ -395,10 +403,15 @@ class Evaluator:
         # it is taken for a request, its ACK tells of no answer.
         rows = np.flatnonzero(unasked & (gate >= 0) & (gate < self._outcomes.request))
         reason[rows[self.ends.is_foreign(asked.target[rows])]] = judging.DENIED_UNASKED
-        is_lone = np.array([each.proof.context == UNASKED for each in situations], dtype=np.bool_)[numbers]
+        is_lone, is_alone = (np.array(each, dtype=np.bool_)[numbers] for each in (
+            [each.proof.is_lone for each in situations], [each.proof.context == UNASKED for each in situations]
+        ))  # fmt: skip
         reach = np.array([each.reach for each in situations], dtype=np.int64)[numbers]
-        rows = np.flatnonzero(is_lone & IS_LEAK[reason] & (reach <= gate))
-        reason[rows[self.ends.is_foreign(asked.sender[rows])]] = judging.REPLY_TO_NOTHING
+        # Nor does it come by the edge of the outside that its address, which may be forged, is of.
+        is_elsewhere = (reach <= gate) | is_lone & self._outcomes.is_beyond(met.outcome)
+        rows = np.flatnonzero((is_lone | is_alone) & IS_LEAK[reason] & is_elsewhere)
+        rows = rows[self.ends.is_foreign(asked.sender[rows])]
+        reason[rows] = np.where(is_lone[rows], np.uint8(judging.NOBODY_ASKED), np.uint8(judging.REPLY_TO_NOTHING))
         rows = np.flatnonzero(is_icmp(asked.service >> 16))
         if len(rows):
             kinds = asked.service[rows] >> 8

@@ -86,7 +86,7 @@ class GateOutcomes:
 
     def _no_layout(self) -> None:
         width = self._action.shape[1]
-        self._is_end, self._is_listener = (np.zeros((0, width), dtype=np.bool_) for _ in range(2))
+        self._is_end, self._is_listener, self._is_beyond = (np.zeros((0, width), dtype=np.bool_) for _ in range(3))
         self._steps = np.zeros((0, self.request + 1), dtype=np.int64)
 
     def of(self, flows: Flows) -> Outcomes:
@@ -151,9 +151,11 @@ class GateOutcomes:
 
     def _lay_out(self, like: Rows) -> None:
         """Note of further outcomes which gates are an end's own, a sender or receiver that is stopped or a listener;
-        which are listeners; and how many steps of the request's way lie within its first gates."""
+        which are listeners; which are an outside's; and how many steps of the request's way lie within its first
+        gates."""
         width = self._action.shape[1]
-        ends, listeners = (np.zeros((len(like), width), dtype=np.bool_) for _ in range(2))
+        outsides = self._tables.layout.walker.topology.outsides
+        ends, listeners, beyond = (np.zeros((len(like), width), dtype=np.bool_) for _ in range(3))
         steps = np.zeros((len(like), self.request + 1), dtype=np.int64)
         ways = distinct(like)
         for code, way in enumerate(like[ways.first].tolist()):
@@ -162,12 +164,14 @@ class GateOutcomes:
             gates = [slot.gate.step.gate for slot in slots]
             ends[rows, : len(gates)] = [gate in OF_ENDS for gate in gates]
             listeners[rows, : len(gates)] = [gate == "listener" for gate in gates]
+            beyond[rows, : len(gates)] = [slot.gate.step.at in outsides for slot in slots]
             begins = [slot.gate is not before.gate for slot, before in zip(slots[1:], slots)]
             passed = np.cumsum([1, *begins], dtype=np.int64)
             steps[rows, 1 : len(slots) + 1] = passed[: len(slots)]
             steps[rows, len(slots) + 1 :] = passed[-1] if slots else 0
         self._is_end = np.vstack([self._is_end, ends])
         self._is_listener = np.vstack([self._is_listener, listeners])
+        self._is_beyond = np.vstack([self._is_beyond, beyond])
         self._steps = np.vstack([self._steps, steps])
 
     # What outcomes are, and come to.
@@ -179,6 +183,14 @@ class GateOutcomes:
     def kind(self, outcome: Rows) -> Rows:
         """What kind of gate stops flows, int64[n], as the layout numbers them; 0 where none does."""
         return self._kind.values[outcome]
+
+    def is_beyond(self, outcome: Rows) -> Truths:
+        """Whether the gate that stops flows is an outside's, bool[n]."""
+        gate = self._gate.values[outcome]
+        if not self._is_beyond.shape[1]:
+            return gate > NONE
+        found: Truths = (gate >= 0) & self._is_beyond[outcome, np.maximum(gate, 0)]
+        return found
 
     def judged(self, outcome: Rows, situation: Rows, situations: Sequence[Situation]) -> tuple[NDArray[np.uint8], Rows]:
         """For outcomes beside what is proved the reason, uint8[n], an index of `REASONS`, and how many steps of the
@@ -205,7 +217,7 @@ def _proved(situations: Sequence[Situation]) -> Proved:
     context = np.array([each.proof.context for each in situations], dtype=np.int64)
     return Proved(
         of("arrived"), of("answered"), of("denied"), of("reply_denied"), of("passed"), of("refused"), of("unclear"),
-        of("has_request"), of("followed_denied"), context, along("reach"), along("first"), along("last"),
-        along("is_off_way") > 0, along("is_strange") > 0, along("is_by_public") > 0, along("is_tcp") > 0,
-        of("is_placed"),
+        of("has_request"), of("reset_alone"), of("followed_denied"), context, along("reach"), along("first"),
+        along("last"), along("is_off_way") > 0, along("is_strange") > 0, along("is_by_public") > 0,
+        along("is_tcp") > 0, of("is_placed"), of("is_lone"),
     )  # fmt: skip

@@ -51,6 +51,8 @@ ANSWERED_AS_SAID = _reason(AGREE, "answered, as the rules say")
 ARRIVED_AS_SAID = _reason(AGREE, "it arrived, as the rules say; whether the reply came back is not recorded",
                           as_far_as_seen=True)  # fmt: skip
 ANSWERED_IN_DOUBT = _reason(AGREE, comparison.IN_DOUBT, as_far_as_seen=True)
+LONE_AS_SAID = _reason(AGREE, "what came from outside passed as a reply would, as the rules say; nothing that asked for"
+                       " it was recorded", as_far_as_seen=True)  # fmt: skip
 PASSED_AS_SAID = _reason(AGREE, "it passed where it was recorded, as the rules say; nothing shows that it arrived",
                          as_far_as_seen=True)  # fmt: skip
 STOPPED_AS_SAID = _reason(AGREE, "stopped, as the rules say")
@@ -97,6 +99,8 @@ REPLY_ELSEWHERE = _reason(UNSURE, "the reply was denied where by the rules it do
 REPLY_TO_WHOM = _reason(UNSURE, "denied, as the reply of a flow to the private address would be")
 DENIED_UNASKED = _reason(UNSURE, "a reply from outside that was denied, to nothing that was recorded: perhaps nobody"
                          " asked for it")  # fmt: skip
+NOBODY_ASKED = _reason(UNSURE, "it came from outside, and neither an opening nor anything that asked for it was"
+                       " recorded: perhaps it belongs to no connection")  # fmt: skip
 REPLY_TO_NOTHING = _reason(UNSURE, "a reply to nothing that was recorded")
 WHICH_ADDRESS = _reason(UNSURE, "whether it was sent to the public or to the private address is not recorded, and it"
                         " matters")  # fmt: skip
@@ -146,6 +150,7 @@ class Proved:
     refused: NDArray[np.bool_]
     unclear: NDArray[np.bool_]
     has_request: NDArray[np.bool_]
+    reset_alone: NDArray[np.bool_]
     followed_denied: NDArray[np.bool_]
     context: NDArray[np.int64]
     reach: NDArray[np.int64]
@@ -156,6 +161,7 @@ class Proved:
     is_by_public: NDArray[np.bool_]
     is_tcp: NDArray[np.bool_]
     is_marked: NDArray[np.bool_]
+    is_lone: NDArray[np.bool_]
 
     def taken(self, rows: NDArray[np.int64]) -> Proved:
         """What is proved of some of them, each as often as it is named."""
@@ -220,7 +226,7 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
         (denied, STOPPED_ELSEWHERE),
         (reply_denied & by_reply & reply_at_gate, REPLY_STOPPED),
         (reply_denied, STOPPED_ELSEWHERE),
-        (refused & ~proved.has_request, ENDED_EARLY),
+        (proved.reset_alone | (refused & ~proved.has_request), ENDED_EARLY),
         (refused & rejects, REFUSED_AS_SAID),
         (refused, REFUSED_ELSEWHERE),
         (proved.unclear, UNCLEAR_REPLY),
@@ -244,6 +250,7 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
     in_doubt = unknown | not_known.any(axis=1)
     allowed = choose(
         (proved.followed_denied & ((reach >= width) | proved.arrived), FOLLOWED_DENIED),
+        ((reach >= width) & proved.is_lone, LONE_AS_SAID),
         ((reach >= width) & unknown, ANSWERED_IN_DOUBT),
         (reach >= width, ANSWERED_AS_SAID),
         (denied & in_doubt, RESTS_ON_UNKNOWN),

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from kiboko.core.evidence import judging
 from kiboko.core.evidence.conversations import Conversations
 from kiboko.core.evidence.judging import IS_BREAK, IS_LEAK
-from kiboko.core.evidence.proofs import Proof, read_proof, turned_bits
+from kiboko.core.evidence.proofs import Proof, no_opening_by_size, read_proof, turned_bits
 from kiboko.core.header.services import TCP
 from kiboko.core.records.columns import distinct, numbered
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
@@ -50,23 +50,25 @@ class KnownProofs:
         return iter(self._listed)
 
     def numbers(
-        self, found: Conversations, bits: Rows, around: Rows, ages: Rows, late: NDArray[np.bool_]
-    ) -> tuple[Rows, Rows]:
+        self, found: Conversations, bits: Rows, around: Rows, ages: Rows, late: NDArray[np.bool_],
+        lone: NDArray[np.bool_],
+    ) -> tuple[Rows, Rows]:  # fmt: skip
         """The kinds of proof of conversations, if the one end began, and if the other did. `bits` int64[k] are what
         their records say, `around` int64[k] what others say near them, `ages` int64[k] as `ages_of` has it, `late`
-        bool[2, k] as `late_denials` has it."""
-        rest = (((around * _AGES + ages) * 2 + found.is_contradicted) * 2 + late[0]) * 2 + late[1]
+        bool[2, k] as `late_denials` has it, `lone` bool[k] as `lone_from_beyond`."""
+        rest = ((((around * _AGES + ages) * 2 + found.is_contradicted) * 2 + late[0]) * 2 + late[1]) * 2 + lone
         kinds = distinct(bits, rest)
         numbers = np.empty((2, len(kinds)), dtype=np.int64)
         either = bits[kinds.first], turned_bits(bits[kinds.first])
         for index, row in enumerate(kinds.first.tolist()):
             context, age, contradicted = int(around[row]), int(ages[row]), bool(found.is_contradicted[row])
+            is_lone = bool(lone[row])
             for turned in (False, True):
                 own, is_late = int(either[turned][index]), bool(late[int(turned), row])
-                key = own, context, age, contradicted, is_late
+                key = own, context, age, contradicted, is_late, is_lone
                 if key not in self._number_of:
                     self._number_of[key] = len(self._listed)
-                    self._listed.append(KnownProof(read_proof(own, context), age, contradicted, is_late))
+                    self._listed.append(KnownProof(read_proof(own, context, is_lone), age, contradicted, is_late))
                 numbers[int(turned), index] = self._number_of[key]
         return numbers[0][kinds.codes], numbers[1][kinds.codes]
 
@@ -88,18 +90,26 @@ class KnownProofs:
         return np.select([case for case, _ in cases], [np.uint8(code) for _, code in cases], reason)
 
 
-def late_denials(table: FlowTable, found: Conversations) -> NDArray[np.bool_]:
+def late_denials(table: FlowTable, found: Conversations, lone: NDArray[np.bool_]) -> NDArray[np.bool_]:
     """In which conversations what was denied may have come late, to a firewall that had forgotten them, if the first
     end began and if the second did, bool[2, k]: those of which nobody's opening was recorded, where what was denied is
-    surely none, or the replies alone were recorded."""
+    surely none, or the replies alone were recorded. Of those that are `lone` (`lone_from_beyond`) SYN with ACK answers
+    no opening for sure. Where a point has flags for other segments, 0 is none, as scans send it; and without flags
+    packets that are smaller or larger than openings are none."""
     is_denied = table.event == _DENIED_EVENT
     if not is_denied.any():
         return np.zeros((2, len(found)), dtype=np.bool_)
     tcp, flags = table.protocol == TCP, np.maximum(table.flags, 0) & _FLAGS
-    kinds = is_denied, tcp & (flags & _SYN > 0), tcp, is_denied & (flags == 0), ~found.side, found.side
+    untold = is_denied & (flags == 0)
+    rows = np.flatnonzero(untold & tcp)
+    if len(rows):
+        tells = np.bincount(table.point[tcp & (flags > 0)], minlength=len(table.points)) > 0
+        is_none = tells[table.point[rows]] & (table.flags[rows] == 0)
+        untold[rows[is_none | no_opening_by_size(table, rows)]] = False
+    kinds = is_denied, tcp & (flags & _SYN > 0), tcp, untold, ~found.side, found.side
     bits = found.union(sum(each.astype(np.uint8) << place for place, each in enumerate(kinds)))
     denied, opened, any_tcp, untold, of_first, of_second = (bits & 1 << place > 0 for place in range(len(kinds)))
-    late = denied & ~opened
+    late = denied & (~opened | lone)
     return np.stack([late & (any_tcp & ~untold | ~each) for each in (of_first, of_second)])
 
 

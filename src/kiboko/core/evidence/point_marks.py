@@ -8,13 +8,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence.conversations import Conversations
-from kiboko.core.evidence.proofs import RESET, UNCLEAR
+from kiboko.core.evidence.proofs import KINDS, RESET, UNCLEAR
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.records.columns import distinct, repeated
 from kiboko.core.records.flow_table import NO_TIME, FlowTable
 from kiboko.core.tables.places import NONE
 
 Rows = NDArray[np.int64]
+SURELY_RESET, PERHAPS_RESET, NO_RESET = range(3)
+"""What a mark is of."""
+_TOLD = np.full(KINDS, NO_RESET, dtype=np.int64)
+_TOLD[[RESET, UNCLEAR]] = SURELY_RESET, PERHAPS_RESET
 _ROOM = 4
 """So many cells for each record may be left empty."""
 
@@ -41,8 +45,7 @@ def point_marks(
     uint8[n] what records are by their TCP flags (`flag_kinds`)."""
     public = ends.is_public(ends.atoms(table.addresses)) | (ends.shared_by(ends.atoms(table.addresses)) != NONE)
     rows = np.flatnonzero(points > 0)
-    answer = ~np.isin(flags[rows], (RESET, UNCLEAR))
-    parts = (points[rows] << 4, found.side[rows] << 3, answer << 2, public[table.destination[rows]] << 1,
+    parts = (points[rows] << 5, found.side[rows] << 4, _TOLD[flags[rows]] << 2, public[table.destination[rows]] << 1,
              public[table.source[rows]])  # fmt: skip
     number = sum(np.asarray(part, dtype=np.int64) for part in parts) * 4 + table.event[rows].astype(np.int64)
     kinds = distinct(found.of[rows], number)

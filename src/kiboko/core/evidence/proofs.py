@@ -26,17 +26,24 @@ PLAIN, OPENING, RESET, ACKNOWLEDGES, UNCLEAR = range(5)
 """What a record is by its TCP flags: a packet like any other (or not of TCP); SYN without ACK; a reset and nothing
 else; one with an ACK, which is no bare reset; or that is not told, since no flag is recorded (every segment has one:
 who does not record them often has 0 for them) and its packets are small enough for resets."""
-_KINDS = 5
+KINDS = 5
+"""How many of these there are."""
 _LARGEST_RESET = {4: 58, 6: 78}
 """Octets of a reset, which has no options (RFC 9293), with the frame that some exporters count in."""
+_SMALLEST_OPENING, _LARGEST_OPENING = {4: 44, 6: 64}, {4: 98, 6: 118}
+"""Octets of an opening: every system says there how large segments may be (RFC 9293, section 3.7.1), in 4 octets; all
+options of a header are 40 at most, and a frame 18."""
 _MOST_TRIES = 8
 """As many resets may be in a record that does not say how many packets it is of."""
-_HALF = len(EVENTS) * _KINDS * 2
+_HALF = len(EVENTS) * KINDS * 2
+_DENIED_EVENT = EVENTS.index(DENIED)
 ALONE, UNANSWERED, UNASKED, UNSETTLED = range(4)
 """What a conversation's own records do not tell and those of others do: nothing; where replies of others were recorded
 none of its own was (E7); a reply without its request, where requests of others were recorded (E8); that none of its own
 was so far, and one may be to come, or may not have been read."""
 _BUCKET = 300_000
+_MOST_STRAY = 16
+"""As many packets of one record as may be sent to somebody who does not answer."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,11 +53,14 @@ class Proof:
     `arrived`: the responder sent what only an accepted request can cause (E3). `answered`: the initiator sent what only
     a reply can cause (E4). `denied`, `reply_denied`: a record says so (E6). `passed`: at a point that the network file
     does not know (E5). `refused`: nothing but resets came back; `unclear`: something, which may be resets.
-    `has_request`: records of the initiator are there which are surely no resets. `followed_denied`: one of these says
-    that it was denied and is surely no opening, so that it may have followed an answer. `unasked`: all that came back
-    was denied, and nothing that asked for it was recorded, so that perhaps nobody did. `is_placed`: a record that says
-    nothing of the kind was taken at a point that the network file knows; `passed_at_point`: such a one says that it
-    passed there. Where these points are on its way is no part of this (`passages`).
+    `has_request`: records of the initiator are there which are surely no resets; `reset_alone`: nothing but its resets.
+    `followed_denied`: one of these says that it was denied and is surely no opening, so that it may have followed an
+    answer. `unasked`: all that came back was denied, and nothing that asked for it was recorded, so that perhaps
+    nobody did. `is_lone`: what was recorded came from beyond the network, and may belong to no connection
+    (`lone_from_beyond`).
+    `is_placed`: a record that says nothing of the kind was taken at a point that the network file knows;
+    `passed_at_point`: such a one says that it passed there. Where these points are on its way is no part of this
+    (`passages`).
     """
 
     arrived: bool
@@ -61,8 +71,10 @@ class Proof:
     refused: bool
     unclear: bool
     has_request: bool
+    reset_alone: bool
     followed_denied: bool
     unasked: bool
+    is_lone: bool
     is_placed: bool
     passed_at_point: bool
     context: int
@@ -87,10 +99,11 @@ class Proof:
         return PASSED if self.passed or self.passed_at_point else SEEN
 
 
-_DENIED_REQUESTS = sum(
-    1 << place for place in range(_HALF) if EVENTS[place % (len(EVENTS) * _KINDS) // _KINDS] == DENIED
-)
+_DENIED_REQUESTS = sum(1 << place for place in range(_HALF) if EVENTS[place % (len(EVENTS) * KINDS) // KINDS] == DENIED)
 """The bits of requests that were denied, of those of `mark_bits`."""
+_OPENINGS = sum(1 << place for place in range(_HALF) if place % KINDS == OPENING)
+_SURE = sum(1 << place for place in range(_HALF) if place % KINDS not in (RESET, UNCLEAR))
+"""The bits of one side's openings, and of what is surely no reset."""
 
 
 def _told_by_flags() -> NDArray[np.uint8]:
@@ -121,13 +134,26 @@ def no_larger_than_resets(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[
     return found
 
 
+def no_opening_by_size(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Of which records of TCP, given by their rows, the packets are smaller or larger in the mean than openings are; of
+    none that does not say how large its packets are, and how many."""
+    smallest, largest = (
+        np.where(table.addresses.family == 6, by_family[6], by_family[4])[table.source[rows]]
+        for by_family in (_SMALLEST_OPENING, _LARGEST_OPENING)
+    )
+    packets, octets = table.packets[rows], table.octets[rows]
+    is_other = (octets < packets * smallest) | (octets > packets * largest)
+    found: NDArray[np.bool_] = (packets > 0) & (octets > 0) & is_other
+    return found
+
+
 def mark_bits(
     table: FlowTable, found: Conversations, is_mapped: NDArray[np.bool_], kinds: NDArray[np.uint8]
 ) -> NDArray[np.int64]:
     """For each conversation which kinds of records it has on its two sides, as bits, int64[k]. `kinds` are those of
     `flag_kinds`."""
-    place = table.event * np.uint8(_KINDS) + kinds
-    place += is_mapped * np.uint8(len(EVENTS) * _KINDS) + found.side * np.uint8(_HALF)
+    place = table.event * np.uint8(KINDS) + kinds
+    place += is_mapped * np.uint8(len(EVENTS) * KINDS) + found.side * np.uint8(_HALF)
     united: NDArray[np.int64] = found.union(np.left_shift(1, np.arange(2 * _HALF))[place])
     return united
 
@@ -139,12 +165,36 @@ def turned_bits(bits: NDArray[np.int64]) -> NDArray[np.int64]:
     return found
 
 
-def read_proof(bits: int, context: int) -> Proof:
-    """What kinds of records prove, where the first side is the initiator's."""
+def lone_from_beyond(
+    table: FlowTable, found: Conversations, bits: NDArray[np.int64], kinds: NDArray[np.uint8],
+    beyond: tuple[NDArray[np.bool_], NDArray[np.bool_]],
+) -> NDArray[np.bool_]:  # fmt: skip
+    """Which conversations may be none, bool[k]: those of which nothing was recorded but what one end sent from beyond
+    the network (`beyond` bool[k] of either end), and resets of the other. Whoever forges, scans, or is answered in
+    somebody's name sends such packets, and a machine that knows of no connection resets them (RFC 9293). Not an
+    opening, which asks by itself; nor TCP that goes on behind an opening and its answer, or by more packets than
+    anybody sends who is not answered. `bits` are those of `mark_bits`, `kinds` those of `flag_kinds`."""
+    sides = bits & (1 << _HALF) - 1, bits >> _HALF
+    lone = np.zeros(len(found), dtype=np.bool_)
+    for mine, other in ((0, 1), (1, 0)):
+        is_alone = (sides[mine] > 0) & (sides[other] & _SURE == 0) & (sides[mine] & _OPENINGS == 0)
+        lone |= is_alone & beyond[mine] & ~beyond[other]
+    rows = np.flatnonzero((kinds == ACKNOWLEDGES) & lone[found.of]) if lone.any() else ()
+    if len(rows):
+        flags, packets = table.flags[rows], table.packets[rows]
+        goes_on = (flags & (_SYN | _ACK) == _SYN | _ACK) & (flags & (_FIN | _PSH) > 0) & (packets != 1)
+        is_session = (table.event[rows] != _DENIED_EVENT) & (goes_on | (packets > _MOST_STRAY))
+        lone[found.of[rows[is_session]]] = False
+    return lone
+
+
+def read_proof(bits: int, context: int, is_lone: bool = False) -> Proof:
+    """What kinds of records prove, where the first side is the initiator's. Of a conversation that `is_lone` an ACK
+    tells of no answer."""
     request, reply = _kinds_of(bits & (1 << _HALF) - 1), _kinds_of(bits >> _HALF)
     answering = [each for each in reply if each[2] not in (RESET, UNCLEAR)]
     arrived = bool(answering)
-    answered = any(kind == ACKNOWLEDGES and event != DENIED for _, event, kind in request)
+    answered = not is_lone and any(kind == ACKNOWLEDGES and event != DENIED for _, event, kind in request)
     has_request = any(kind not in (RESET, UNCLEAR) for _, _, kind in request)
     at_points = {event for mapped, event, _ in (*request, *answering) if mapped}
     return Proof(
@@ -156,8 +206,10 @@ def read_proof(bits: int, context: int) -> Proof:
         refused=bool(reply) and not arrived and not answered and all(kind == RESET for _, _, kind in reply),
         unclear=not arrived and not answered and any(kind == UNCLEAR for _, _, kind in reply),
         has_request=has_request,
+        reset_alone=not reply and all(kind == RESET for _, _, kind in request),
         followed_denied=any(event == DENIED and kind not in (OPENING, RESET) for _, event, kind in request),
         unasked=arrived and not has_request and all(event == DENIED for _, event, _ in answering),
+        is_lone=is_lone,
         is_placed=bool(at_points - {DENIED}),
         passed_at_point=PASSED in at_points,
         context=context,
@@ -169,8 +221,8 @@ def _kinds_of(half: int) -> list[tuple[bool, str, int]]:
     found = []
     for place in range(_HALF):
         if half >> place & 1:
-            mapped, rest = divmod(place, len(EVENTS) * _KINDS)
-            found.append((bool(mapped), EVENTS[rest // _KINDS], rest % _KINDS))
+            mapped, rest = divmod(place, len(EVENTS) * KINDS)
+            found.append((bool(mapped), EVENTS[rest // KINDS], rest % KINDS))
     return found
 
 

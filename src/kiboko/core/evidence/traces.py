@@ -11,7 +11,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.evidence.point_marks import PointMarks, runs
+from kiboko.core.evidence.point_marks import NO_RESET, SURELY_RESET, PointMarks, runs
 from kiboko.core.records.columns import Growing, KeyNumbers, distinct
 from kiboko.core.records.flow_table import EVENTS
 from kiboko.core.records.records import DENIED
@@ -25,7 +25,8 @@ _DENIED = EVENTS.index(DENIED)
 class Marks(NamedTuple):
     """What records at observation points say of some flows, by columns: of which flow (its row), at which point (from
     1), what (an index of `EVENTS`), whether of the reply, and whether the record shows its source and its destination
-    by a public address of ours. Replies which may be resets are not among them."""
+    by a public address of ours. Replies which may be resets are not among them, nor resets of whoever asked which
+    passed: they may answer what came by another way than the request's."""
 
     row: Rows
     point: Rows
@@ -90,10 +91,12 @@ class Traces:
         sizes = self._sizes.values[place]
         number = self._marks.values[runs(self._begins.values[place], sizes)]
         rest = number >> 2
-        source, destination, answer, side = (rest >> bit & 1 for bit in range(4))
+        source, destination, side = (rest >> bit & 1 for bit in (0, 1, 4))
+        told, event = rest >> 2 & 3, number & 3
         is_reply = side != np.repeat(turned, sizes)
-        found = Marks(np.repeat(rows, sizes), rest >> 4, number & 3, is_reply, source > 0, destination > 0)
-        return found.taken(~is_reply | (answer > 0))
+        found = Marks(np.repeat(rows, sizes), rest >> 5, event, is_reply, source > 0, destination > 0)
+        is_request = ~is_reply & ((told != SURELY_RESET) | (event == _DENIED))
+        return found.taken(is_request | (told == NO_RESET))
 
     def denied_at(self, traces: Rows) -> Rows:
         """The observation points at which flows were denied, of several the first of the network file; 0 for none."""
