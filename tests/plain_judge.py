@@ -82,6 +82,7 @@ class PlainJudge:
         self.mixed = {id(record) for each in conversations for record in self.of_both_directions(each)}
         self.fragments = {id(record) for record in self.perhaps_fragments(conversations)}
         self.strays = {id(record) for each in conversations for record in self.of_no_connection(each)}
+        self.short = {id(record) for each in conversations for record in self.short_alone(each)}
         self.telling = {r.point for r in records if r.service.protocol == 6 and (r.tcp_flags or 0) & 0x3F}
         silent, unasked = self.around(conversations, records)
         found = {}
@@ -297,6 +298,7 @@ class PlainJudge:
                 )):  # fmt: skip
                     lost.add(point)
                 settled = max(ends) + 10 <= latest[point]
+                settled = settled and any(self.kind(r) != "reset" for r, side in each.records if side == each.began)
                 cells.append(
                     (number, point, subnet.name, bucket, asks, answers, acknowledged, sides, each.began, settled,
                      is_beyond)
@@ -370,12 +372,23 @@ class PlainJudge:
             if (forms in ({"ack"}, {"answer"}) and others == {"reset"}) or (forms == {"ack"} and not others and small):
                 yield from records
 
+    def short_alone(self, conversation):
+        """The records without flags of a few packets too short for an opening, where one direction alone was recorded."""
+        if len({side for _, side in conversation.records}) == 1:
+            for record, _ in conversation.records:
+                is_told = record.service.protocol != 6 or (record.tcp_flags or 0) & 0x3F
+                size = size_of(record)
+                if not is_told and record.packets <= 16 and size and size < OPENINGS[record.source.family][0]:
+                    yield record
+
     def flags(self, record):
         """The flags that its sender has sent: of a session that was refused a log may have those of both sides."""
         is_doubtful = id(record) in self.mixed or id(record) in self.strays
         return 0 if is_doubtful else (record.tcp_flags or 0) & 0x3F
 
     def kind(self, record, by_itself=False):
+        if id(record) in self.short and not by_itself:
+            return "reset"
         flags = (record.tcp_flags or 0) & 0x3F if by_itself else self.flags(record)
         if record.service.protocol != 6 or not flags:
             return "none"
@@ -389,7 +402,7 @@ class PlainJudge:
         """Whether a record of whoever was sent to is surely one of its own, and no refusal."""
         if id(record) in self.strays or id(record) in self.fragments:
             return False
-        if record.service.protocol == 6 and not self.flags(record):
+        if record.service.protocol == 6 and not self.flags(record) and id(record) not in self.short:
             return record.octets > (record.packets or 8) * {4: 58, 6: 78}[record.source.family]
         return self.kind(record) != "reset"
 

@@ -636,11 +636,23 @@ class Evidence(unittest.TestCase):
         self.assertEqual("break denied", self.last(told, lone))
         self.assertEqual("break denied", self.last(replace(told, point="1"), replace(lone, tcp_flags=0)))
 
-    def test_e7_nobody_need_answer_what_is_no_opening(self):
+    def test_e5_a_few_short_packets_without_flags_alone_may_be_resets(self):
+        """Of a machine that resets what strangers send: an opening is longer."""
+        sent = flow(CAT, ANN, "ssh", 40000, point="2")
+        for octets, packets, expected in ((40, 4, "unsure"), (44, 4, "leak"), (40, 16, "unsure"), (40, 17, "leak")):
+            (found,) = self.judged(replace(sent, packets=packets, octets=octets * packets))
+            self.assertEqual(expected, found.status, (octets, packets))
+        answer = replace(flow(ANN, CAT, "tcp/40000", 22, point="2", at=0.1), octets=900)
+        self.check("leak arrived", replace(sent, octets=40), answer)
+
+    def test_e7_nobody_need_answer_a_reset_or_what_is_no_opening(self):
         others = [*both("192.0.2.7", CAT, 80, 41000), flow(BOB, CAT, "http", 42000, flags=SYN, at=20)]
-        for flags, expected in ((SYN, "break silent"), (0x29, "agree as far as seen"), (0x01, "agree as far as seen")):
+        for flags, expected in ((SYN, "break silent"), (0x29, "agree as far as seen"), (0x01, "agree as far as seen"),
+                                (0x04, "agree as far as seen"), (RST, "agree as far as seen")):  # fmt: skip
             lone = flow("192.0.2.9", CAT, "http", 40000, "seen", flags=flags)
             self.assertEqual(expected, self.last(*others, lone))
+        for flags, expected in ((SYN, "break silent"), (0x04, "agree as far as seen"), (RST, "agree as far as seen")):
+            self.assertEqual(expected, self.last(*others, flow(BOB, CAT, "http", 40000, "seen", flags=flags)))
 
     def test_e2_one_packet_with_syn_and_ack_began_no_biflow(self):
         """An exporter takes whoever sent the first packet that it met for the one that began."""

@@ -7,7 +7,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence.conversations import INITIATORS, Conversations
-from kiboko.core.evidence.proofs import ACKNOWLEDGES, OPENING, PLAIN, RESET, UNCLEAR, no_larger_than_resets
+from kiboko.core.evidence.proofs import (
+    ACKNOWLEDGES,
+    MOST_STRAY,
+    OPENING,
+    PLAIN,
+    RESET,
+    UNCLEAR,
+    is_short,
+    no_larger_than_resets,
+)  # fmt: skip
 from kiboko.core.header.services import TCP
 from kiboko.core.records.columns import by_flags
 from kiboko.core.records.flow_table import FlowTable
@@ -52,13 +61,27 @@ def without_doubtful(table: FlowTable, found: Conversations, kinds: NDArray[np.u
     is_mixed[_of_both_directions(table, found, forms)] = is_mixed[_told_once(table, found)] = True
     mixed = np.flatnonzero(is_mixed)
     stray = _of_no_connection(table, found, forms) if (forms > _RESET).any() else mixed[:0]
-    if not len(mixed) and not len(stray):
+    short = _short_alone(table, found, kinds)
+    if not len(mixed) and not len(stray) and not len(short):
         return kinds
     told = kinds.copy()
+    told[short] = RESET
     told[mixed] = np.where(no_larger_than_resets(table, mixed), np.uint8(UNCLEAR), np.uint8(PLAIN))
     _note_single(table, found, mixed, told)
     told[stray] = UNCLEAR
     return told
+
+
+def _short_alone(table: FlowTable, found: Conversations, kinds: NDArray[np.uint8]) -> NDArray[np.int64]:
+    """The records without flags that tell no more than resets do, where one direction alone was recorded: of a few
+    packets too short for an opening."""
+    rows = np.flatnonzero(kinds == UNCLEAR)
+    rows = rows[(table.packets[rows] <= MOST_STRAY) & is_short(table, rows)]
+    if not len(rows):
+        return rows
+    sides = found.union(np.where(found.side, np.uint8(2), np.uint8(1)))
+    alone: NDArray[np.int64] = rows[sides[found.of[rows]] != 3]
+    return alone
 
 
 def _told_once(table: FlowTable, found: Conversations) -> NDArray[np.int64]:

@@ -42,7 +42,7 @@ ALONE, UNANSWERED, UNASKED, UNSETTLED = range(4)
 none of its own was (E7); a reply without its request, where requests of others were recorded (E8); that none of its own
 was so far, and one may be to come, or may not have been read."""
 _BUCKET = 300_000
-_MOST_STRAY = 16
+MOST_STRAY = 16
 """As many packets of one record as may be sent to somebody who does not answer."""
 
 
@@ -101,6 +101,8 @@ class Proof:
 
 _DENIED_REQUESTS = sum(1 << place for place in range(_HALF) if EVENTS[place % (len(EVENTS) * KINDS) // KINDS] == DENIED)
 """The bits of requests that were denied, of those of `mark_bits`."""
+_BUT_RESETS = sum(1 << place for place in range(_HALF) if place % KINDS != RESET)
+"""The bits of requests that are, or may be, more than resets."""
 _OPENINGS = sum(1 << place for place in range(_HALF) if place % KINDS == OPENING)
 _SURE = sum(1 << place for place in range(_HALF) if place % KINDS not in (RESET, UNCLEAR))
 """The bits of one side's openings, and of what is surely no reset."""
@@ -135,15 +137,19 @@ def no_larger_than_resets(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[
 
 
 def no_opening_by_size(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
-    """Of which records of TCP, given by their rows, the packets are smaller or larger in the mean than openings are; of
+    """Of which records of TCP, given by their rows, the packets are shorter or longer in the mean than openings are; of
     none that does not say how large its packets are, and how many."""
-    smallest, largest = (
-        np.where(table.addresses.family == 6, by_family[6], by_family[4])[table.source[rows]]
-        for by_family in (_SMALLEST_OPENING, _LARGEST_OPENING)
-    )
+    largest = np.where(table.addresses.family == 6, _LARGEST_OPENING[6], _LARGEST_OPENING[4])[table.source[rows]]
     packets, octets = table.packets[rows], table.octets[rows]
-    is_other = (octets < packets * smallest) | (octets > packets * largest)
-    found: NDArray[np.bool_] = (packets > 0) & (octets > 0) & is_other
+    found: NDArray[np.bool_] = is_short(table, rows) | (packets > 0) & (octets > packets * largest)
+    return found
+
+
+def is_short(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """The same where they are shorter."""
+    smallest = np.where(table.addresses.family == 6, _SMALLEST_OPENING[6], _SMALLEST_OPENING[4])[table.source[rows]]
+    packets, octets = table.packets[rows], table.octets[rows]
+    found: NDArray[np.bool_] = (packets > 0) & (octets > 0) & (octets < packets * smallest)
     return found
 
 
@@ -183,7 +189,7 @@ def lone_from_beyond(
     if len(rows):
         flags, packets = table.flags[rows], table.packets[rows]
         goes_on = (flags & (_SYN | _ACK) == _SYN | _ACK) & (flags & (_FIN | _PSH) > 0) & (packets != 1)
-        is_session = (table.event[rows] != _DENIED_EVENT) & (goes_on | (packets > _MOST_STRAY))
+        is_session = (table.event[rows] != _DENIED_EVENT) & (goes_on | (packets > MOST_STRAY))
         lone[found.of[rows[is_session]]] = False
     return lone
 
@@ -291,8 +297,8 @@ def contexts(
     size = np.int64(int(subnets.max()) + 2)
     place = (bucket[of] * width + point) * size + subnets[of]  # where and when, as one number
     step = width * size
-    # Of what was denied nothing is to come.
-    waits = ~has_reply & ~acknowledged & (bits & _DENIED_REQUESTS == 0)
+    # Of what was denied nothing is to come, and nobody answers a reset.
+    waits = ~has_reply & ~acknowledged & (bits & _DENIED_REQUESTS == 0) & (bits & _BUT_RESETS > 0)
     silent, unasked = asks & waits[of] & ~lost[point] & ~is_beyond, answers & ~has_request[of]
     # Which have whole conversations of others at their place and about their time.
     rows = np.flatnonzero(usable & (silent | unasked))
