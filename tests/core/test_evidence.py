@@ -1,4 +1,4 @@
-"""What a record proves, by hand: clauses E1 to E11, each by the smallest log that shows it.
+"""What a record proves, by hand: clauses E1 to E13, each by the smallest log that shows it.
 
 ann takes ssh and dns from bob only. dan's subnet has a stateless filter that lets replies back to some ports only. cat
 listens to http. Points: 1 is the edge of cat's subnet, in front of everything; 2 is ann's interface, where her filter
