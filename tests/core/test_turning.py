@@ -19,7 +19,7 @@ from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, Walker
 from tests.core.test_evaluator import random_records
-from tests.core.test_evidence import flow
+from tests.core.test_evidence import ALL, RST, SYN, SYN_ACK, flow
 from tests.helpers import a_filter, base, load
 from tests.plain_judge import stretches
 from tests.random_changes import ANYTHING, changed
@@ -65,9 +65,11 @@ class HeldToWalks(unittest.TestCase):
             if judged.found.began[number] < 0:
                 one, other = self.turned_round(old, source, target)
                 client = service & 0xFFFF if service & 0xFFFF and port > 0 else -1
-                back = self.kind_of(comparison, new, one, other, service & ~0xFFFF | max(port, 0), client)
+                # What may be a later fragment of a ping was asked by its own sender, as a ping.
+                turned = service if service >> 16 == 1 else service & ~0xFFFF | max(port, 0)
+                back = self.kind_of(comparison, new, one, other, turned, client)
                 kind = kind if kind == back else None
-            if kind is not None:
+            if kind is not None and not (kind == TRIED and judged.unasked[number]):
                 ends = old.directory.end_name(source), old.directory.end_name(target)
                 want[kind, *ends] += int((judged.found.of == number).sum())
         return want
@@ -147,6 +149,27 @@ class ByHand(unittest.TestCase):
             table = table_of(udp)
             turning.take(table, turning.judge(table), np.arange(2), turned)
             self.assertEqual(seen, (turned.total(STOPPED).records, turned.untold), guarded)
+
+    def test_what_nothing_shows_that_anybody_asked_for_was_not_tried(self):
+        """Answers from outside to what others forged, and resets of either side; who opens, or is answered, tried."""
+        values = base()
+        values["filters"]["guard"] = a_filter("instance", inbound=[], outbound=[])
+        values["instances"]["cat"]["interfaces"][0]["filters"] = ["guard"]
+        outside, cat = "192.0.2.9", "10.1.2.10"
+        answer = flow(outside, cat, "tcp/40000", 443, flags=SYN_ACK)
+        unasked = [answer, flow(outside, cat, "udp/40001", 53), flow(cat, outside, "https", 40002, flags=RST),
+                   flow(outside, cat, "http", 40003, flags=0x04)]  # fmt: skip
+        tried = [flow(cat, outside, "https", 40004, flags=SYN), flow(outside, cat, "tcp/40004", 443, flags=SYN_ACK),
+                 flow(outside, cat, "http", 40005, flags=SYN), flow("10.1.1.10", cat, "tcp/40006", 22, flags=SYN_ACK),
+                 flow(outside, cat, "tcp/40007", 443, flags=ALL, packets=5)]  # fmt: skip
+        walker, table = Walker(load(values)), table_of([*unasked, *tried])
+        turning, turned = Turning(walker, walker), Turned()
+        turning.take(table, turning.judge(table), np.arange(len(table)), turned)
+        self.assertEqual((9, 4, 5), (turned.records, turned.unasked, turned.total(TRIED).records))
+        # What a change stops is told of all that was recorded, whatever it was.
+        turning, turned = Turning(Walker(load(base())), walker), Turned()
+        turning.take(table, turning.judge(table), np.arange(len(table)), turned)
+        self.assertEqual((0, 9), (turned.unasked, turned.total(STOPPED).records))
 
     def test_what_is_too_much_to_be_listed_is_counted(self):
         values = base()

@@ -84,6 +84,11 @@ def turned_by(
             f"of {found.untold:,} flow records it is not told what the change does: their sender stands behind"
             " a shared address, or its port or who began was not recorded"
         )
+    if found.unasked:
+        told.append(
+            f"of {found.unasked:,} flow records that the rules stop before and after nothing shows that anybody tried:"
+            " answers from outside to nothing that was recorded, and resets; they are not among those that were tried"
+        )
     if found.left_out:
         told.append(f"{flow_records(found.left_out, 'is', 'are')} of more ends and services than are listed, in the"
                     " totals only")  # fmt: skip

@@ -140,6 +140,7 @@ def _turned_json(turned: Turned) -> dict[str, Any]:
     return {
         "records": turned.records,
         "untold": turned.untold,
+        "unasked": turned.unasked,
         "rows": [
             {
                 "turned": kind, "source": source, "destination": destination, "service": service,

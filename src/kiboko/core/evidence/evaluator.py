@@ -30,6 +30,7 @@ from kiboko.core.evidence.known_proofs import KnownProofs, ages_of, late_denials
 from kiboko.core.evidence.passages import Passages
 from kiboko.core.evidence.point_marks import point_marks, weights
 from kiboko.core.evidence.proofs import ALONE, UNANSWERED, UNASKED, contexts, flag_kinds, lone_from_beyond, mark_bits
+from kiboko.core.evidence.proofs import unasked as nobody_asked
 from kiboko.core.evidence.rules_met import Met, RuleKey, RulesMet
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.shared_senders import ByGates, SharedSenders
@@ -154,18 +155,19 @@ class Evaluator:
         points = self._points.of(table)
         edge = unheard if at_edge is None else at_edge
         found = bring_together(table, self.ends, self._known_ports, edge, points, since)
-        asked, conclusion, classes, around = self._judged(table, found, points, unheard, outer)
+        asked, conclusion, classes, around, nobody = self._judged(table, found, points, unheard, outer)
         weight, is_twice = weights(table, found)
         is_first = np.zeros(len(table), dtype=np.bool_)
         is_first[found.first] = True
         return Judged(conclusion[found.of], self._conclusions.listed, classes[found.of], found.is_reply(), weight,
-                      is_first, found, asked, self._classes, is_twice, around)  # fmt: skip
+                      is_first, found, asked, self._classes, is_twice, around, nobody)  # fmt: skip
 
     def _judged(
         self, table: FlowTable, found: Conversations, points: Rows | None, unheard: Truths | None,
         outer: Truths | None,
-    ) -> tuple[Asked, Rows, Rows, Rows]:  # fmt: skip
-        """What conversations ask and come to, their classes, and what others tell of them."""
+    ) -> tuple[Asked, Rows, Rows, Rows, Truths]:  # fmt: skip
+        """What conversations ask and come to, their classes, what others tell of them, and of which nothing shows that
+        anybody asked."""
         by_themselves = flag_kinds(table)
         kinds = with_fragments(table, found, self.ends, without_doubtful(table, found, by_themselves))
         marks = point_marks(table, found, points, self.ends, kinds) if points is not None else None
@@ -211,7 +213,7 @@ class Evaluator:
             self._settle(conclusion, reason, rows, agreed)
             rows = rows[~is_known]
             conclusion[rows] = self._conclusions.either_way(conclusion[rows])
-        return asked, conclusion, classes, around
+        return asked, conclusion, classes, around, nobody_asked(bits, turned, lone)
 
     def _by_whichever_address(
         self, addressed: Addressed, turned: Truths, asked: Asked, reason: NDArray[np.uint8]

@@ -24,7 +24,8 @@ class Judged:
     bool[n] are those that stand for their conversation where these are counted. `found` are the conversations, of which
     `asked` has the ends, and `kinds` what the classes come to. `is_twice` bool[n] are records of one capture that was
     taken twice; of the others whose packets count elsewhere they were taken at a further point. `around` int64[k] is
-    what others tell of each conversation, as `contexts` has it."""
+    what others tell of each conversation, as `contexts` has it; of those that are `unasked`, bool[k], nothing shows
+    that anybody asked."""
 
     conclusion: Rows
     concluded: list[Conclusion]
@@ -37,6 +38,7 @@ class Judged:
     kinds: Classes
     is_twice: Truths
     around: Rows | None = None
+    unasked: Truths | None = None
 
     def joined(self, rows: Rows) -> tuple[int, int]:
         """How many of some records are of one capture taken twice, and how many were taken at a further point."""

@@ -194,6 +194,15 @@ def lone_from_beyond(
     return lone
 
 
+def unasked(bits: NDArray[np.int64], is_turned: NDArray[np.bool_], lone: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Of which conversations nothing shows that anybody asked, bool[k]: no more than resets was recorded of whoever
+    began (the second end where `is_turned`, else the first), and of the other nothing that surely answers. `bits` are
+    those of `mark_bits`, `lone` as `lone_from_beyond` has it."""
+    own = np.where(is_turned, turned_bits(bits), bits)
+    found: NDArray[np.bool_] = (own & (1 << _HALF) - 1 & _BUT_RESETS == 0) & (lone | (own >> _HALF & _SURE == 0))
+    return found
+
+
 def read_proof(bits: int, context: int, is_lone: bool = False) -> Proof:
     """What kinds of records prove, where the first side is the initiator's. Of a conversation that `is_lone` an ACK
     tells of no answer."""

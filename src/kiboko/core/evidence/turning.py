@@ -36,16 +36,19 @@ Ends = tuple[str, ...]
 @dataclass(slots=True)
 class Turned:
     """Recorded traffic by how a change turns it. `untold` records are of senders behind a shared address, or of traffic
-    of which the ports that it was sent from, or who began it, matter and are not known."""
+    of which the ports that it was sent from, or who began it, matter and are not known; `unasked` are stopped as
+    before, and nothing shows that anybody tried it."""
 
     sums: dict[str, GroupSums] = field(default_factory=lambda: {kind: GroupSums(3) for kind in KINDS})
     records: int = 0
     untold: int = 0
+    unasked: int = 0
 
     def merge(self, other: Turned) -> None:
         """Take in what other records come to."""
         self.records += other.records
         self.untold += other.untold
+        self.unasked += other.unasked
         for kind, sums in self.sums.items():
             sums.merge(other.sums[kind])
 
@@ -92,13 +95,17 @@ class Turning:
         """Take in some records of a table."""
         if judged.found is None:
             return
-        is_open = judged.found.began[judged.found.of[rows]] < 0
-        for mine, either in ((rows[~is_open], False), (rows[is_open], True)):
-            tallies = self._evaluator.summed(table, judged, mine)
-            if len(tallies):
-                self._take(tallies, either, into)
+        assert judged.unasked is not None
+        of = judged.found.of[rows]
+        is_open, unasked = judged.found.began[of] < 0, judged.unasked[of]
+        for either in (False, True):
+            for is_unasked in (False, True):
+                mine = rows[(is_open == either) & (unasked == is_unasked)]
+                tallies = self._evaluator.summed(table, judged, mine)
+                if len(tallies):
+                    self._take(tallies, either, is_unasked, into)
 
-    def _take(self, tallies: Tallies, either: bool, into: Turned) -> None:
+    def _take(self, tallies: Tallies, either: bool, is_unasked: bool, into: Turned) -> None:
         """Take in tallies; of those of which `either` end may have begun what holds whoever did."""
         into.records += int(tallies.count.sum())
         told, kind = self._kinds(tallies)
@@ -108,6 +115,9 @@ class Turning:
             told &= known & ((kind == other) | ~is_turned)
             kind = np.where(kind == other, kind, _AS_BEFORE)
         into.untold += int(tallies.count[~told].sum())
+        if is_unasked:
+            into.unasked += int(tallies.count[told & (kind == _TRIED)].sum())
+            kind = np.where(kind == _TRIED, _AS_BEFORE, kind)
         for number, name in enumerate(KINDS):
             self._note(tallies, np.flatnonzero(told & (kind == number)), into.sums[name])
 
