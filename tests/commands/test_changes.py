@@ -85,6 +85,23 @@ changes:
   - move_rule: {rule: bank-edge/inbound/30, before: 20}
 """
 
+    def test_what_nobody_asked_for_is_not_told_as_tried(self):
+        """The edge of the field sees a gauge knocked at, and answered in its name by somebody whom it never asked."""
+        (self.folder / "edge.csv").write_text(
+            "flowStartMilliseconds,sourceIPv4Address,destinationIPv4Address,sourceTransportPort,"
+            "destinationTransportPort,protocolIdentifier,tcpControlBits,packetDeltaCount,octetDeltaCount\n"
+            "2026-11-20 10:00:00,45.1.2.3,203.0.113.17,443,40001,6,18,3,180\n"
+            "2026-11-20 10:00:01,203.0.113.17,45.1.2.3,40001,443,6,4,3,120\n"
+            "2026-11-20 10:00:02,45.1.2.4,203.0.113.17,40002,23,6,2,1,60\n"
+        )
+        line = "rehearse --toggle bank-edge/inbound/20 --flows edge.csv"
+        text = self.kiboko(line, 1)
+        self.assertIn("1 the rules stop before and after.", text)
+        self.assertRegex(text, r"1 +1 +internet +gauge-07 +tcp/23")
+        self.assertNotIn("tcp/443", text.split("tried all the same")[1].split("Also")[0])
+        self.assertIn("of 2 flow records that the rules stop before and after nothing shows that anybody tried", text)
+        self.assertEqual(2, json.loads(self.kiboko(line + " --json", 1))["recorded"]["unasked"])
+
     def test_a_change_file_is_rehearsed_beside_what_was_recorded(self):
         (self.folder / "change.yaml").write_text(self.CHANGE)
         before = (self.folder / "network.yaml").read_bytes()
