@@ -736,7 +736,7 @@ class PlainJudge:
             if g.reach > g.gate:
                 return ("agree", "it passed the gate that stops it by the rules, and") if g.denied else ("leak", "")
             if g.denied:
-                return "agree", "stopped, as" if at_gate else "stopped, but not"
+                return "agree", "stopped, as" if at_gate and g.gate < g.count else "stopped, but not"
             if g.reply_denied:
                 return "agree", "it arrived, and" if reply_at_gate and g.gate >= g.count else "stopped, but not"
             if g.reset_alone or (g.refused and not g.asks):

@@ -683,6 +683,16 @@ class Evidence(unittest.TestCase):
         self.check("agree as far as seen", request, flow(DAN, ANN, "tcp/40000", 22, "seen", SYN_ACK))
         self.check("agree denied", request, flow(DAN, ANN, "tcp/40000", 22, "denied", SYN_ACK))
 
+    def test_e9_a_request_is_not_denied_where_the_rules_stop_its_reply(self):
+        """Wherever that was: something else stops it."""
+        for point in (None, "9", "1"):
+            (found,) = self.judged(flow(ANN, DAN, "ssh", 40000, "denied", SYN, point=point))
+            self.assertEqual(("agree", True), (found.status, found.is_elsewhere), point)
+        reply = flow(DAN, ANN, "tcp/40000", 22, "denied", SYN_ACK)
+        self.assertEqual(
+            [False] * 2, [c.is_elsewhere for c in self.judged(flow(ANN, DAN, "ssh", 40000, flags=SYN), reply)]
+        )
+
     def test_e9_a_denied_reply_of_an_allowed_flow_is_a_break_with_no_way_back(self):
         found = self.judged(flow(BOB, ANN, "ssh", 40000, flags=SYN), flow(ANN, BOB, "tcp/40000", 22, "denied", SYN_ACK))
         self.assertEqual({(c.status, c.cause) for c in found}, {("break", "no-way-back")})

@@ -222,7 +222,7 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
         (leaks & proved.answered, ANSWERED_LEAK),
         (leaks & proved.arrived, ARRIVED_LEAK),
         (leaks, PASSED_LEAK),
-        (denied & at_gate, STOPPED_AS_SAID),
+        (denied & at_gate & ~by_reply, STOPPED_AS_SAID),
         (denied, STOPPED_ELSEWHERE),
         (reply_denied & by_reply & reply_at_gate, REPLY_STOPPED),
         (reply_denied, STOPPED_ELSEWHERE),
