@@ -460,6 +460,11 @@ class PlainJudge:
         for began in (False, True):
             end, other = self.ends(conversation, began)
             if self.is_foreign(end) and not self.is_foreign(other):
+                if conversation.began == began and (
+                    conversation.records[0][0].service.protocol != 6
+                    or any(map(self.may_open, (r for r, _ in conversation.records)))
+                ):
+                    return False
                 sent = [r for r, side in conversation.records if side == began]
                 answers = [r for r, side in conversation.records if side != began and self.is_answer(r)]
                 openings = [r for r in sent if self.kind(r) == "opening"]

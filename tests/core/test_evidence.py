@@ -620,6 +620,10 @@ class Evidence(unittest.TestCase):
         lone = flow("192.0.2.9", CAT, "udp/40000", 53, point="6")
         values["filters"]["front"]["outbound"] = []
         self.check("unsure arrived", lone, values=values)
+        # What asks by itself is what it seems.
+        for asked in (flow("192.0.2.9", CAT, "http", 40000, flags=SYN, point="6"),
+                      flow("192.0.2.9", CAT, "dns", 40000, point="6"), flow("192.0.2.9", CAT, "ping", None, point="6")):  # fmt: skip
+            self.check("leak passed", asked, values=values)
 
     def test_e6_what_is_no_opening_by_its_flags_or_size_may_have_come_late(self):
         """Of allowed traffic: scans without flags, and what firewalls deny of closed connections, in logs that have no

@@ -33,6 +33,8 @@ _OF_CLIENTS = {
     "data to a service": (TCP, _PSH | _ACK, 200),
     "a datagram": (UDP, 0, 200),
 }
+_ASKS = "a datagram"
+"""What asks by itself, and is taken for what it seems."""
 _AT_ONCE = 50
 _IPV6_HDRINCL = 36
 """From linux/in6.h: Python has no name for it."""
@@ -66,9 +68,9 @@ def drawn(walker, layout, ports, count, chance):
         (home, source), target = chance.choice(outside), chance.choice(public * 3 + own)
         if (":" in source) != (":" in target):
             continue
-        if chance.random() < 0.15:  # in the name of somebody else outside
-            source = chance.choice([text for _, text in outside if (":" in text) == (":" in source)])
         kind, served, client = chance.choice(kinds), chance.choice(ports), chance.randint(32768, 60999)
+        if chance.random() < 0.15 and kind != _ASKS:  # in the name of somebody else outside
+            source = chance.choice([text for _, text in outside if (":" in text) == (":" in source)])
         if kind in _OF_SERVERS:
             protocol, flags, size = _OF_SERVERS[kind]
             what = protocol, served, client, flags, size

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from kiboko.core.evidence import judging
 from kiboko.core.evidence.conversations import Conversations
 from kiboko.core.evidence.judging import IS_BREAK, IS_LEAK
-from kiboko.core.evidence.proofs import Proof, no_opening_by_size, read_proof, turned_bits
+from kiboko.core.evidence.proofs import Proof, may_open, read_proof, turned_bits
 from kiboko.core.header.services import TCP
 from kiboko.core.records.columns import distinct, numbered
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
@@ -103,9 +103,7 @@ def late_denials(table: FlowTable, found: Conversations, lone: NDArray[np.bool_]
     untold = is_denied & (flags == 0)
     rows = np.flatnonzero(untold & tcp)
     if len(rows):
-        tells = np.bincount(table.point[tcp & (flags > 0)], minlength=len(table.points)) > 0
-        is_none = tells[table.point[rows]] & (table.flags[rows] == 0)
-        untold[rows[is_none | no_opening_by_size(table, rows)]] = False
+        untold[rows[~may_open(table, rows)]] = False
     kinds = is_denied, tcp & (flags & _SYN > 0), tcp, untold, ~found.side, found.side
     bits = found.union(sum(each.astype(np.uint8) << place for place, each in enumerate(kinds)))
     denied, opened, any_tcp, untold, of_first, of_second = (bits & 1 << place > 0 for place in range(len(kinds)))

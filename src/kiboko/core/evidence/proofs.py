@@ -136,17 +136,22 @@ def no_larger_than_resets(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[
     return found
 
 
-def no_opening_by_size(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
-    """Of which records of TCP, given by their rows, the packets are shorter or longer in the mean than openings are; of
-    none that does not say how large its packets are, and how many."""
+def may_open(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Which records of TCP without flags, given by their rows, may be of openings: not those of packets that are
+    shorter or longer in the mean than openings are, nor with 0 for their flags where their point has flags of others,
+    as scans send it."""
+    flags = np.maximum(table.flags, 0) & 0x3F
+    tells = np.bincount(table.point[(table.protocol == TCP) & (flags > 0)], minlength=len(table.points)) > 0
     largest = np.where(table.addresses.family == 6, _LARGEST_OPENING[6], _LARGEST_OPENING[4])[table.source[rows]]
     packets, octets = table.packets[rows], table.octets[rows]
-    found: NDArray[np.bool_] = is_short(table, rows) | (packets > 0) & (octets > packets * largest)
+    is_other = is_short(table, rows) | (packets > 0) & (octets > packets * largest)
+    found: NDArray[np.bool_] = ~is_other & ~(tells[table.point[rows]] & (table.flags[rows] == 0))
     return found
 
 
 def is_short(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
-    """The same where they are shorter."""
+    """Of which records, given by their rows, the packets are shorter in the mean than openings are; of none that does
+    not say how large its packets are, and how many."""
     smallest = np.where(table.addresses.family == 6, _SMALLEST_OPENING[6], _SMALLEST_OPENING[4])[table.source[rows]]
     packets, octets = table.packets[rows], table.octets[rows]
     found: NDArray[np.bool_] = (packets > 0) & (octets > 0) & (octets < packets * smallest)
@@ -177,16 +182,26 @@ def lone_from_beyond(
 ) -> NDArray[np.bool_]:  # fmt: skip
     """Which conversations may be none, bool[k]: those of which nothing was recorded but what one end sent from beyond
     the network (`beyond` bool[k] of either end), and resets of the other. Whoever forges, scans, or is answered in
-    somebody's name sends such packets, and a machine that knows of no connection resets them (RFC 9293). Not an
-    opening, which asks by itself; nor TCP that goes on behind an opening and its answer, or by more packets than
-    anybody sends who is not answered. `bits` are those of `mark_bits`, `kinds` those of `flag_kinds`."""
+    somebody's name sends such packets, and a machine that knows of no connection resets them (RFC 9293). Not what asks
+    by itself: an opening of TCP, or what may be one, and of others what whoever began has sent; nor TCP that goes on
+    behind an opening and its answer, or by more packets than anybody sends who is not answered. `bits` are those of
+    `mark_bits`, `kinds` those of `flag_kinds`."""
     sides = bits & (1 << _HALF) - 1, bits >> _HALF
     lone = np.zeros(len(found), dtype=np.bool_)
     for mine, other in ((0, 1), (1, 0)):
         is_alone = (sides[mine] > 0) & (sides[other] & _SURE == 0) & (sides[mine] & _OPENINGS == 0)
         lone |= is_alone & beyond[mine] & ~beyond[other]
-    rows = np.flatnonzero((kinds == ACKNOWLEDGES) & lone[found.of]) if lone.any() else ()
-    if len(rows):
+    asks = np.flatnonzero(lone & np.where(found.began == 0, beyond[0], beyond[1] & (found.began == 1)))
+    if len(asks):
+        is_asking = np.zeros(len(found), dtype=np.bool_)
+        is_asking[asks] = True
+        rows = np.flatnonzero(is_asking[found.of])
+        is_tcp = table.protocol[rows] == TCP
+        lone[found.of[rows[~is_tcp]]] = False
+        untold = rows[is_tcp & (np.maximum(table.flags[rows], 0) & 0x3F == 0)]
+        lone[found.of[untold[may_open(table, untold)]]] = False
+    if lone.any():
+        rows = np.flatnonzero((kinds == ACKNOWLEDGES) & lone[found.of])
         flags, packets = table.flags[rows], table.packets[rows]
         goes_on = (flags & (_SYN | _ACK) == _SYN | _ACK) & (flags & (_FIN | _PSH) > 0) & (packets != 1)
         is_session = (table.event[rows] != _DENIED_EVENT) & (goes_on | (packets > MOST_STRAY))
