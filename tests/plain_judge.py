@@ -801,7 +801,7 @@ class PlainJudge:
                 return "unsure", "a reset without"
             if g.doubt:
                 return "unsure", "it rests on"
-            if any(row.action is None for row in g.listener):
+            if not heard:
                 return "unsure", "refused: is"
             return ("unsure", "refused: the rules let") if first_alone else ("break", "refused")
         if g.unclear:

@@ -90,9 +90,10 @@ class Probes(unittest.TestCase):
                 probe("ann", "10.1.2.99", "ssh", "silent"),  # nobody recorded there
                 probe("ann", "dan", "ssh", "silent"),  # partly, and the port is not known
                 probe("ann", "bob", "ssh", "refused"),  # is anything listening?
+                probe("cat", "192.0.2.9", "ssh", "refused"),  # nor is it known outside
                 probe("bob", "ann", "ssh", "silent", redirected=True),
             ),
-            ["unsure"] * 5,
+            ["unsure"] * 6,
         )
 
     def test_s40_a_partly_flow_is_judged_by_the_probes_own_port(self):

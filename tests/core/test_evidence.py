@@ -475,6 +475,9 @@ class Evidence(unittest.TestCase):
         self.check(
             "unsure refused", flow(ANN, BOB, "http", 40000, flags=SYN), flow(BOB, ANN, "tcp/40000", 80, flags=RST)
         )
+        # Nobody knows what listens outside.
+        there = flow(CAT, "192.0.2.9", "https", 40000, flags=SYN)
+        self.check("unsure refused", there, flow("192.0.2.9", CAT, "tcp/40000", 443, flags=RST, at=0.1))
 
     def test_e6_without_flags_small_packets_of_tcp_may_be_refusals_and_large_ones_are_none(self):
         for flags in (None, 0):  # an exporter that does not know them may well have 0 for them

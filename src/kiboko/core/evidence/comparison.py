@@ -11,7 +11,7 @@ from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, Service, union_services
 from kiboko.core.network.directory import Endpoint
-from kiboko.core.network.model import Gateway
+from kiboko.core.network.model import ALLOW, Gateway
 from kiboko.core.queries.ends import Ends
 from kiboko.core.records.records import (
     ANSWERED,
@@ -192,7 +192,8 @@ class Comparison:
         if outcome == ANSWERED:
             return _finding(AGREE, outcome, "answered, as the rules say", walk)
         unknown = [row for row in walk.rows if row.action is None]
-        if outcome == REFUSED and any(row.gate == "listener" for row in unknown):
+        listens = any(row.gate == "listener" and row.action == ALLOW for row in walk.rows)
+        if outcome == REFUSED and not listens:  # nor is it known of anybody outside
             return _finding(UNSURE, outcome, "refused: is anything listening?", walk)
         if walk.flow.service.protocol == TCP and walk.arrival is not None and walk.arrival.interface is not None:
             # A machine that runs answers or refuses TCP, whatever listens: silence does not rest on the listener.

@@ -197,7 +197,6 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
     unknown = (gates.action == DOUBTFUL).any(axis=1)
     not_known = (gates.action == NOT_KNOWN) & ~is_listener
     heard = ((gates.action == PASSES) & is_listener).any(axis=1)
-    listener_unknown = ((gates.action == NOT_KNOWN) & is_listener).any(axis=1)
     at_gate, reply_at_gate = (
         np.where(proved.first < 0, ~is_elsewhere, (proved.first <= gate) & (gate <= proved.last))
         for is_elsewhere in (proved.is_off_way, proved.is_strange)
@@ -261,7 +260,7 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
         (reply_denied, REPLY_BREAK),
         (refused & ~proved.has_request, ENDED_EARLY),
         (refused & in_doubt, RESTS_ON_UNKNOWN),
-        (refused & listener_unknown, REFUSED_UNSURE),
+        (refused & ~heard, REFUSED_UNSURE),
         (refused, REFUSED_BREAK),
         (proved.unclear, UNCLEAR_REPLY),
         (silent & in_doubt, RESTS_ON_UNKNOWN),
