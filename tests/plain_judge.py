@@ -298,7 +298,10 @@ class PlainJudge:
                 )):  # fmt: skip
                     lost.add(point)
                 settled = max(ends) + 10 <= latest[point]
-                settled = settled and any(self.kind(r) != "reset" for r, side in each.records if side == each.began)
+                asked = [r for r, side in each.records if side == each.began]
+                odd = any(self.kind(r, by_itself=True) == "other" for r, _ in each.records)
+                if all(self.kind(r) == "reset" for r in asked) or (odd and "opening" not in map(self.kind, asked)):
+                    settled = False
                 cells.append(
                     (number, point, subnet.name, bucket, asks, answers, acknowledged, sides, each.began, settled,
                      is_beyond)

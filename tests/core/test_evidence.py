@@ -658,7 +658,8 @@ class Evidence(unittest.TestCase):
                                 (0x04, "agree as far as seen"), (RST, "agree as far as seen")):  # fmt: skip
             lone = flow("192.0.2.9", CAT, "http", 40000, "seen", flags=flags)
             self.assertEqual(expected, self.last(*others, lone))
-        for flags, expected in ((SYN, "break silent"), (0x04, "agree as far as seen"), (RST, "agree as far as seen")):
+        for flags, expected in ((SYN, "break silent"), (0x04, "agree as far as seen"), (RST, "agree as far as seen"),
+                                (0x29, "agree as far as seen"), (0x2B, "break silent")):  # fmt: skip
             self.assertEqual(expected, self.last(*others, flow(BOB, CAT, "http", 40000, "seen", flags=flags)))
 
     def test_e2_one_packet_with_syn_and_ack_began_no_biflow(self):

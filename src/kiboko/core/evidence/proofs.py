@@ -321,8 +321,11 @@ def contexts(
     size = np.int64(int(subnets.max()) + 2)
     place = (bucket[of] * width + point) * size + subnets[of]  # where and when, as one number
     step = width * size
-    # Of what was denied nothing is to come, and nobody answers a reset.
+    # Of what was denied nothing is to come, and nobody answers a reset, or flags that open nothing.
     waits = ~has_reply & ~acknowledged & (bits & _DENIED_REQUESTS == 0) & (bits & _BUT_RESETS > 0)
+    opens_nothing = (kinds == PLAIN) & (table.protocol == TCP) & (table.flags > 0)
+    if opens_nothing.any():
+        waits &= ~found.union(opens_nothing) | (bits & _OPENINGS > 0)
     silent, unasked = asks & waits[of] & ~lost[point] & ~is_beyond, answers & ~has_request[of]
     # Which have whole conversations of others at their place and about their time.
     rows = np.flatnonzero(usable & (silent | unasked))
