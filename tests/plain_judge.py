@@ -513,6 +513,22 @@ class PlainJudge:
         surely = tcp and not any(map(self.may_open, denied))
         return bool(denied) and (surely or all(side != began for _, side in records))
 
+    def are_late_replies(self, conversation, began):
+        """Whether each reply that was denied came a second behind one that had passed there, or twenty behind the last
+        packet of whoever asked."""
+        asked = [seconds(r.end or r.start) for r, side in conversation.records if side == began and (r.end or r.start)]
+        replies = [r for r, side in conversation.records if side != began]
+
+        def is_late(reply):
+            if reply.start is None:
+                return False
+            passed = [r for r in replies if r.event == "passed" and r.point == reply.point and r.start is not None]
+            return any(seconds(reply.start) - 1 >= seconds(r.start) - 1e-5 for r in passed) or bool(
+                asked and seconds(reply.start) - 20 >= max(asked) - 1e-5
+            )
+
+        return all(is_late(r) for r in replies if r.event == "denied")
+
     def may_open(self, record):
         """Whether a record of TCP, of which no flag is known, may be of an opening."""
         if (record.tcp_flags or 0) & 0x3F or (record.tcp_flags == 0 and record.point in self.telling):
@@ -567,6 +583,8 @@ class PlainJudge:
         is_denied = found in (("break", "denied"), ("break", "the reply is denied"))
         if is_denied and self.may_be_late(conversation, began):
             return "unsure", "denied, and what it belongs to was not recorded from"
+        if found == ("break", "the reply is denied") and self.are_late_replies(conversation, began):
+            return "unsure", "replies were denied that came behind"
         return found
 
     def is_alike(self, sender, target):

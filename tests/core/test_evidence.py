@@ -643,6 +643,26 @@ class Evidence(unittest.TestCase):
         self.assertEqual("break denied", self.last(told, lone))
         self.assertEqual("break denied", self.last(replace(told, point="1"), replace(lone, tcp_flags=0)))
 
+    def test_e6_replies_that_were_denied_behind_others_or_long_after_came_late(self):
+        """A firewall that waits for one answer, or some seconds, denies what comes then: a second answer of a name
+        server, or one that took long."""
+        asked, second = flow(BOB, ANN, "udp/53", 40000), flow(ANN, BOB, "udp/40000", 53, "denied", at=1.2)
+        for point in (None, "2"):
+            first = flow(ANN, BOB, "udp/40000", 53, point=point, at=0.1)
+            for at, expected in ((0.1, "break"), (1.0, "break"), (1.1, "unsure"), (1.2, "unsure")):
+                found = self.judged(asked, first, replace(second, start=NOW + timedelta(seconds=at), point=point))
+                self.assertEqual({expected}, {each.status for each in found}, at)
+        # At another point it is the rules there.
+        self.assertEqual("break", self.judged(asked, replace(first, point="8"), replace(second, point="9"))[0].status)
+        for at, expected in ((19.9, "break"), (20, "unsure"), (45, "unsure")):
+            (first, _) = self.judged(asked, flow(ANN, BOB, "udp/40000", 53, "denied", at=at))
+            self.assertEqual(expected, first.status, at)
+        # Each of them, and where it is known when.
+        early = replace(second, start=NOW + timedelta(seconds=0.1))
+        late = replace(second, start=NOW + timedelta(seconds=50), end=NOW + timedelta(seconds=50))
+        self.assertEqual("break", self.judged(asked, early, late)[0].status)
+        self.assertEqual("break", self.judged(asked, replace(late, start=None, end=None))[0].status)
+
     def test_e5_a_few_short_packets_without_flags_alone_may_be_resets(self):
         """Of a machine that resets what strangers send: an opening is longer."""
         sent = flow(CAT, ANN, "ssh", 40000, point="2")

@@ -26,7 +26,8 @@ from kiboko.core.evidence.judged import Classes, Judged
 from kiboko.core.evidence.judging import IS_LEAK
 from kiboko.core.evidence.known_points import KnownPoints
 from kiboko.core.evidence.known_ports import KnownPorts, sent_to
-from kiboko.core.evidence.known_proofs import KnownProofs, ages_of, late_denials
+from kiboko.core.evidence.known_proofs import KnownProofs, ages_of
+from kiboko.core.evidence.late_denials import how_late
 from kiboko.core.evidence.passages import Passages
 from kiboko.core.evidence.point_marks import point_marks, weights
 from kiboko.core.evidence.proofs import ALONE, UNANSWERED, UNASKED, contexts, flag_kinds, lone_from_beyond, mark_bits
@@ -185,7 +186,7 @@ class Evaluator:
         lone = lone_from_beyond(table, found, bits, kinds, beyond)
         # No silence is told of what is no opening, which nobody need answer.
         around[lone & (around == UNANSWERED) & (table.protocol[found.first] == TCP)] = ALONE
-        proofs = self._proofs.numbers(found, bits, around, ages, late_denials(table, found, lone), lone)
+        proofs = self._proofs.numbers(found, bits, around, ages, how_late(table, found, lone), lone)
         traces = self._traces.numbers(marks, len(found))
         turned = found.taken_as_turned
         asked = addressed.asked(turned, proofs, traces)

@@ -76,6 +76,8 @@ DENIED_BREAK = _reason(BREAK, "denied, though the rules allow it")
 REPLY_BREAK = _reason(BREAK, "the reply is denied, though the rules let it back", cause="no-way-back")
 LATE_DENIED = _reason(UNSURE, "denied, and what it belongs to was not recorded from its opening on: perhaps the end of"
                       " what a firewall knew no more of")  # fmt: skip
+LATE_REPLY = _reason(UNSURE, "replies were denied that came behind others, or long after what asked for them: perhaps a"
+                     " firewall knew no more of it")  # fmt: skip
 FOLLOWED_DENIED = _reason(UNSURE, "it arrived, and packets of it were denied as well: an earlier try, or what followed"
                           " its first packet")  # fmt: skip
 FIRST_ALONE = _reason(AGREE, "answered, as the rules say, which let through the first packet and its answer and stop"

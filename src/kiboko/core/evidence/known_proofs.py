@@ -11,29 +11,26 @@ from numpy.typing import NDArray
 from kiboko.core.evidence import judging
 from kiboko.core.evidence.conversations import Conversations
 from kiboko.core.evidence.judging import IS_BREAK, IS_LEAK
-from kiboko.core.evidence.proofs import Proof, may_open, read_proof, turned_bits
-from kiboko.core.header.services import TCP
+from kiboko.core.evidence.late_denials import FORGOTTEN, HOW_LATE, REPLY_LATE
+from kiboko.core.evidence.proofs import Proof, read_proof, turned_bits
 from kiboko.core.records.columns import distinct, numbered
-from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
-from kiboko.core.records.records import DENIED
+from kiboko.core.records.flow_table import NO_TIME, FlowTable
 
 Rows = NDArray[np.int64]
 _AS_NEW, _OLDER, _BEGUN_BEFORE, _ENDED_SINCE, _UNDATED = range(5)
 _AGES = 5
 _DENIED = (judging.DENIED_BREAK, judging.REPLY_BREAK)
-_DENIED_EVENT = EVENTS.index(DENIED)
-_SYN, _FLAGS = 0x02, 0x3F
 
 
 @dataclass(frozen=True, slots=True)
 class KnownProof:
     """A kind of proof, how old it is beside the network file (as `ages_of` has it), whether the ports say that the
-    other end began, and whether what was denied may have come late (as `late_denials` has it)."""
+    other end began, and how what was denied may have come late (as `how_late` has it)."""
 
     proof: Proof
     age: int
     is_contradicted: bool
-    is_late: bool
+    late: int
 
 
 class KnownProofs:
@@ -50,13 +47,14 @@ class KnownProofs:
         return iter(self._listed)
 
     def numbers(
-        self, found: Conversations, bits: Rows, around: Rows, ages: Rows, late: NDArray[np.bool_],
+        self, found: Conversations, bits: Rows, around: Rows, ages: Rows, late: NDArray[np.uint8],
         lone: NDArray[np.bool_],
     ) -> tuple[Rows, Rows]:  # fmt: skip
         """The kinds of proof of conversations, if the one end began, and if the other did. `bits` int64[k] are what
         their records say, `around` int64[k] what others say near them, `ages` int64[k] as `ages_of` has it, `late`
-        bool[2, k] as `late_denials` has it, `lone` bool[k] as `lone_from_beyond`."""
-        rest = ((((around * _AGES + ages) * 2 + found.is_contradicted) * 2 + late[0]) * 2 + late[1]) * 2 + lone
+        uint8[2, k] as `how_late` has it, `lone` bool[k] as `lone_from_beyond`."""
+        rest = (around * _AGES + ages) * 2 + found.is_contradicted
+        rest = ((rest * HOW_LATE + late[0]) * HOW_LATE + late[1]) * 2 + lone
         kinds = distinct(bits, rest)
         numbers = np.empty((2, len(kinds)), dtype=np.int64)
         either = bits[kinds.first], turned_bits(bits[kinds.first])
@@ -64,11 +62,11 @@ class KnownProofs:
             context, age, contradicted = int(around[row]), int(ages[row]), bool(found.is_contradicted[row])
             is_lone = bool(lone[row])
             for turned in (False, True):
-                own, is_late = int(either[turned][index]), bool(late[int(turned), row])
-                key = own, context, age, contradicted, is_late, is_lone
+                own, how = int(either[turned][index]), int(late[int(turned), row])
+                key = own, context, age, contradicted, how, is_lone
                 if key not in self._number_of:
                     self._number_of[key] = len(self._listed)
-                    self._listed.append(KnownProof(read_proof(own, context, is_lone), age, contradicted, is_late))
+                    self._listed.append(KnownProof(read_proof(own, context, is_lone), age, contradicted, how))
                 numbers[int(turned), index] = self._number_of[key]
         return numbers[0][kinds.codes], numbers[1][kinds.codes]
 
@@ -78,8 +76,10 @@ class KnownProofs:
         numbers, which = numbered(proof)
         listed = [self._listed[number] for number in numbers.tolist()]
         ages = np.array([each.age for each in listed], dtype=np.int64)[which]
-        is_late = np.array([each.is_late for each in listed], dtype=np.bool_)[which]
-        reason = np.where(is_late & np.isin(reason, _DENIED), np.uint8(judging.LATE_DENIED), reason)
+        late = np.array([each.late for each in listed], dtype=np.uint8)[which]
+        reason = np.where((late == FORGOTTEN) & np.isin(reason, _DENIED), np.uint8(judging.LATE_DENIED), reason)
+        is_late_reply = (late == REPLY_LATE) & (reason == judging.REPLY_BREAK)
+        reason = np.where(is_late_reply, np.uint8(judging.LATE_REPLY), reason)
         is_leak, is_break = IS_LEAK[reason], IS_BREAK[reason]
         cases = (
             ((is_leak | is_break) & (ages == _OLDER), judging.BEFORE_AS_OF),
@@ -88,27 +88,6 @@ class KnownProofs:
             (is_leak & (ages == _ENDED_SINCE), judging.BEGINNING_UNDATED),
         )
         return np.select([case for case, _ in cases], [np.uint8(code) for _, code in cases], reason)
-
-
-def late_denials(table: FlowTable, found: Conversations, lone: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """In which conversations what was denied may have come late, to a firewall that had forgotten them, if the first
-    end began and if the second did, bool[2, k]: those of which nobody's opening was recorded, where what was denied is
-    surely none, or the replies alone were recorded. Of those that are `lone` (`lone_from_beyond`) SYN with ACK answers
-    no opening for sure. Where a point has flags for other segments, 0 is none, as scans send it; and without flags
-    packets that are smaller or larger than openings are none."""
-    is_denied = table.event == _DENIED_EVENT
-    if not is_denied.any():
-        return np.zeros((2, len(found)), dtype=np.bool_)
-    tcp, flags = table.protocol == TCP, np.maximum(table.flags, 0) & _FLAGS
-    untold = is_denied & (flags == 0)
-    rows = np.flatnonzero(untold & tcp)
-    if len(rows):
-        untold[rows[~may_open(table, rows)]] = False
-    kinds = is_denied, tcp & (flags & _SYN > 0), tcp, untold, ~found.side, found.side
-    bits = found.union(sum(each.astype(np.uint8) << place for place, each in enumerate(kinds)))
-    denied, opened, any_tcp, untold, of_first, of_second = (bits & 1 << place > 0 for place in range(len(kinds)))
-    late = denied & (~opened | lone)
-    return np.stack([late & (any_tcp & ~untold | ~each) for each in (of_first, of_second)])
 
 
 def ages_of(table: FlowTable, found: Conversations, as_of: int) -> Rows:
