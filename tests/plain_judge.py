@@ -706,7 +706,7 @@ class PlainJudge:
             row.possible for row in rows if row.action is None
         )
         found = self.decided(locals())
-        if found == DENIED_UNASKED:
+        if found in (DENIED_UNASKED, NOBODY_ASKED):
             return found
         if context == "unasked" and (arrived or answered) and found[0] != "leak":
             return "unsure", "a reply to nothing that was recorded"
@@ -761,6 +761,8 @@ class PlainJudge:
             rejects = g.rows[g.gate].action == "reject"
             if g.reach > g.gate:
                 return ("agree", "it passed the gate that stops it by the rules, and") if g.denied else ("leak", "")
+            if g.lone and g.arrived:
+                return DENIED_UNASKED if g.reply_denied else NOBODY_ASKED
             if g.denied:
                 return "agree", "stopped, as" if at_gate and g.gate < g.count else "stopped, but not"
             if g.reply_denied:
@@ -779,6 +781,8 @@ class PlainJudge:
                 return "agree", "recorded before"
             return ("unsure", WHERE) if g.passed else ("unsure", NOT_TOLD)
         if g.end is not None:
+            if g.lone and g.arrived:
+                return DENIED_UNASKED if g.reply_denied else NOBODY_ASKED
             if g.arrived or g.answered:
                 return "agree", "the filters let it pass"
             if g.denied:
@@ -793,14 +797,15 @@ class PlainJudge:
     def of_allowed(self, g, silent):
         first_alone = g.walk.later is not None
         followed = any(r.event == "denied" and self.kind(r) not in ("opening", "reset") for r in g.request)
+        lone = g.lone and g.arrived and not g.reply_denied
+        if lone and not followed:
+            return "agree", "what came from outside"
         answered = g.answered or (len(g.rows) and self.is_behind_the_last(g))
         if answered or (followed and g.arrived):
-            if first_alone and (followed or not g.lone):
+            if first_alone:
                 return "agree", "answered, as the rules say, which"
             if followed:
                 return "unsure", "it arrived, and packets"
-            if g.lone:
-                return "agree", "what came from outside"
             through = any(row.is_doubtful for row in g.walk.rows)
             return "agree", "answered, through a gate" if through else "answered, as the rules say"
         if g.denied and first_alone and followed:

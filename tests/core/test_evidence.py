@@ -534,14 +534,14 @@ class Evidence(unittest.TestCase):
         values = network()
         values["filters"]["front"]["outbound"] = []
         values["observation_points"]["4"] = "internet"
-        for at in (None, "4"):
+        for at, seen in ((None, "something"), ("4", "passed")):
             syn_ack = flow("192.0.2.9", CAT, "tcp/40000", 443, flags=SYN_ACK, packets=3, point=at, at=5)
             ack = replace(syn_ack, tcp_flags=0x18)
             udp = flow("192.0.2.9", CAT, "udp/40000", 53, point=at, at=5, packets=500)
             for lone in (syn_ack, ack, replace(ack, tcp_flags=None, octets=900), udp):
                 for others in ([], both("192.0.2.7", CAT, 80, 41000, at)[:1], both("192.0.2.7", CAT, 80, 41000, at),
                                both(CAT, "192.0.2.7", 443, 41000, at)):  # fmt: skip
-                    self.assertEqual("unsure arrived", self.last(*others, lone, values=values))
+                    self.assertEqual(f"unsure {seen}", self.last(*others, lone, values=values))
                 (found,) = self.judged(lone, values=values)
                 self.assertIn("perhaps it belongs to no connection", found.why)
             # A machine that knows of no connection resets what comes of one: no request of its.
@@ -553,9 +553,9 @@ class Evidence(unittest.TestCase):
         values["observation_points"]["5"] = "cat/eth0"
         for others in ([], both("192.0.2.7", CAT, 80, 41000, "5")):
             for lone in (udp, replace(ack, point="5")):
-                self.assertEqual("leak arrived", self.last(*others, replace(lone, point="5"), values=values))
+                self.assertEqual("leak passed", self.last(*others, replace(lone, point="5"), values=values))
         pings = flow(BOB, CAT, "ping", None), flow("192.0.2.9", CAT, "icmp/0", None, point="5", at=5)
-        self.assertEqual("unsure arrived", self.last(*pings, values=values))
+        self.assertEqual("unsure passed", self.last(*pings, values=values))
 
     def test_e13_with_what_asked_for_it_or_where_a_connection_goes_on_it_is_a_reply(self):
         values = network()
@@ -565,8 +565,8 @@ class Evidence(unittest.TestCase):
         self.assertEqual("leak arrived", self.last(*both("192.0.2.7", CAT, 80, 41000), asked, answer, values=values))
         self.check("leak denied", asked, replace(answer, event="denied"), values=values)
         self.check("leak arrived", replace(answer, tcp_flags=ALL, packets=2), values=values)
-        self.check("unsure arrived", replace(answer, tcp_flags=ALL), values=values)
-        for packets, expected in ((16, "unsure arrived"), (17, "leak arrived")):
+        self.check("unsure something", replace(answer, tcp_flags=ALL), values=values)
+        for packets, expected in ((16, "unsure something"), (17, "leak arrived")):
             self.check(expected, replace(answer, tcp_flags=ACK, packets=packets, octets=9000), values=values)
         # A machine of ours answers what has come to it.
         self.check("leak denied", flow(ANN, CAT, "tcp/40000", 22, "denied", SYN_ACK))
@@ -605,12 +605,20 @@ class Evidence(unittest.TestCase):
 
     def test_e13_a_reply_alone_agrees_as_far_as_seen(self):
         """Where the rules let it through, also behind the last gate of its way."""
-        values = network()
+        values, one_way = network(), network()
         values["observation_points"]["6"] = "cat"
+        one_way["filters"]["edge"] |= {"inbound": [], "outbound": [{"action": "allow"}]}
         lone = flow("192.0.2.9", CAT, "tcp/40000", 443, flags=SYN_ACK, point="6")
         (found,) = self.judged(lone, values=values)
         self.assertEqual(("agree", True), (found.status, found.as_far_as_seen))
         self.assertIn("nothing that asked for it was recorded", found.why)
+        # Where its reply is what the rules stop, or the sender does not run, nothing shows that it was asked either.
+        values["instances"]["cat"]["state"] = "stopped"
+        self.check("unsure passed", lone, values=values)
+        self.check("unsure denied", replace(lone, event="denied"), values=values)
+        values["instances"]["cat"].pop("state")
+        for event, expected in (("passed", "unsure something"), ("denied", "unsure denied")):
+            self.check(expected, flow("192.0.2.9", DAN, "tcp/40000", 443, event, SYN_ACK), values=one_way)
         asked = flow(CAT, "192.0.2.9", "https", 40000, flags=SYN, at=-0.1)
         self.check("agree answered", asked, lone, values=values)
 
@@ -622,7 +630,7 @@ class Evidence(unittest.TestCase):
         values["observation_points"]["6"] = "cat"
         lone = flow("192.0.2.9", CAT, "udp/40000", 53, point="6")
         values["filters"]["front"]["outbound"] = []
-        self.check("unsure arrived", lone, values=values)
+        self.check("unsure passed", lone, values=values)
         # What asks by itself is what it seems.
         for asked in (flow("192.0.2.9", CAT, "http", 40000, flags=SYN, point="6"),
                       flow("192.0.2.9", CAT, "dns", 40000, point="6"), flow("192.0.2.9", CAT, "ping", None, point="6")):  # fmt: skip

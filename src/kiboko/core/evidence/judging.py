@@ -216,13 +216,16 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
     def choose(*cases: tuple[NDArray[np.bool_], int], otherwise: int) -> NDArray[np.uint8]:
         return np.select([case for case, _ in cases], [np.uint8(reason) for _, reason in cases], np.uint8(otherwise))
 
+    lone = proved.is_lone & proved.arrived  # as a reply to what nobody may have asked
     leaks = blocked & (reach > gate)
     by_rule = choose(
         (denied & leaks, PASSED_AND_STOPPED),
         (leaks & by_reply, REPLY_LEAK),
         (leaks & proved.answered, ANSWERED_LEAK),
-        (leaks & proved.arrived, ARRIVED_LEAK),
+        (leaks & proved.arrived & ~lone, ARRIVED_LEAK),
         (leaks, PASSED_LEAK),
+        (lone & reply_denied, DENIED_UNASKED),
+        (lone, NOBODY_ASKED),
         (denied & at_gate & ~by_reply, STOPPED_AS_SAID),
         (denied, STOPPED_ELSEWHERE),
         (reply_denied & by_reply & reply_at_gate, REPLY_STOPPED),
@@ -239,6 +242,8 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
         otherwise=NOT_TOLD,
     )
     by_end = choose(
+        (lone & reply_denied, DENIED_UNASKED),
+        (lone, NOBODY_ASKED),
         ((proved.arrived | proved.answered) & (end >= 0), INVENTORY),
         (denied, STOPPED_ELSEWHERE),
         (refused & ~proved.has_request, ENDED_EARLY),
@@ -251,7 +256,7 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
     in_doubt = unknown | not_known.any(axis=1)
     allowed = choose(
         (proved.followed_denied & ((reach >= width) | proved.arrived), FOLLOWED_DENIED),
-        ((reach >= width) & proved.is_lone, LONE_AS_SAID),
+        (lone & ~reply_denied, LONE_AS_SAID),
         ((reach >= width) & unknown, ANSWERED_IN_DOUBT),
         (reach >= width, ANSWERED_AS_SAID),
         (denied & in_doubt, RESTS_ON_UNKNOWN),
@@ -273,8 +278,8 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
         otherwise=PASSED_AS_SAID,
     )
     reason = np.where(blocked, by_rule, np.where(end >= 0, by_end, allowed)).astype(np.uint8)
-    lone = (proved.context == UNASKED) & ~proved.refused & ~proved.unclear & ~IS_LEAK[reason]
-    reason[lone] = REPLY_TO_NOTHING
+    to_nothing = (proved.context == UNASKED) & ~proved.refused & ~proved.unclear & ~IS_LEAK[reason]
+    reason[to_nothing & (reason != DENIED_UNASKED) & (reason != NOBODY_ASKED)] = REPLY_TO_NOTHING
     return reason
 
 

@@ -86,6 +86,8 @@ class Proof:
             return "answered"
         if self.reply_denied:
             return DENIED
+        if self.arrived and self.is_lone:
+            return PASSED if self.passed_at_point else "something"
         if self.arrived:
             return "arrived"
         if self.denied:
