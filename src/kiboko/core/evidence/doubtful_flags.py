@@ -6,17 +6,10 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from kiboko.core.evidence.alone_from_beyond import MOST_STRAY
 from kiboko.core.evidence.conversations import INITIATORS, Conversations
-from kiboko.core.evidence.proofs import (
-    ACKNOWLEDGES,
-    MOST_STRAY,
-    OPENING,
-    PLAIN,
-    RESET,
-    UNCLEAR,
-    is_short,
-    no_larger_than_resets,
-)  # fmt: skip
+from kiboko.core.evidence.proofs import ACKNOWLEDGES, OPENING, PLAIN, RESET, UNCLEAR
+from kiboko.core.evidence.segment_sizes import is_short, no_larger_than_resets
 from kiboko.core.header.services import TCP
 from kiboko.core.records.columns import by_flags
 from kiboko.core.records.flow_table import FlowTable

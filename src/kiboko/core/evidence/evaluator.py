@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence import judging
 from kiboko.core.evidence.addressed import Addressed, Asked
+from kiboko.core.evidence.alone_from_beyond import lone_from_beyond, unasked
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.conclusions import Conclusions
 from kiboko.core.evidence.conversations import Conversations, Since, bring_together
@@ -30,8 +31,7 @@ from kiboko.core.evidence.known_proofs import KnownProofs, ages_of
 from kiboko.core.evidence.late_denials import how_late
 from kiboko.core.evidence.passages import Passages
 from kiboko.core.evidence.point_marks import point_marks, weights
-from kiboko.core.evidence.proofs import ALONE, UNANSWERED, UNASKED, contexts, flag_kinds, lone_from_beyond, mark_bits
-from kiboko.core.evidence.proofs import unasked as nobody_asked
+from kiboko.core.evidence.proofs import ALONE, UNANSWERED, UNASKED, contexts, flag_kinds, mark_bits
 from kiboko.core.evidence.rules_met import Met, RuleKey, RulesMet
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.shared_senders import ByGates, SharedSenders
@@ -214,7 +214,7 @@ class Evaluator:
             self._settle(conclusion, reason, rows, agreed)
             rows = rows[~is_known]
             conclusion[rows] = self._conclusions.either_way(conclusion[rows])
-        return asked, conclusion, classes, around, nobody_asked(bits, turned, lone)
+        return asked, conclusion, classes, around, unasked(bits, turned, lone)
 
     def _by_whichever_address(
         self, addressed: Addressed, turned: Truths, asked: Asked, reason: NDArray[np.uint8]

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.evidence.conversations import Conversations
-from kiboko.core.evidence.proofs import may_open
+from kiboko.core.evidence.segment_sizes import may_open
 from kiboko.core.header.services import TCP
 from kiboko.core.records.columns import distinct
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable

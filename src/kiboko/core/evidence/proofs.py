@@ -15,35 +15,27 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence.conversations import Conversations
 from kiboko.core.evidence.seen_ends import SeenEnds
+from kiboko.core.evidence.segment_sizes import no_larger_than_resets
 from kiboko.core.header.services import TCP
 from kiboko.core.records.columns import beside, by_flags, distinct
 from kiboko.core.records.extent import MARGIN
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, FlowTable
 from kiboko.core.records.records import DENIED, PASSED, SEEN
 
-_FIN, _SYN, _RST, _PSH, _ACK = 0x01, 0x02, 0x04, 0x08, 0x10
+_SYN, _RST, _ACK = 0x02, 0x04, 0x10
 PLAIN, OPENING, RESET, ACKNOWLEDGES, UNCLEAR = range(5)
 """What a record is by its TCP flags: a packet like any other (or not of TCP); SYN without ACK; a reset and nothing
 else; one with an ACK, which is no bare reset; or that is not told, since no flag is recorded (every segment has one:
 who does not record them often has 0 for them) and its packets are small enough for resets."""
 KINDS = 5
 """How many of these there are."""
-_LARGEST_RESET = {4: 58, 6: 78}
-"""Octets of a reset, which has no options (RFC 9293), with the frame that some exporters count in."""
-_SMALLEST_OPENING, _LARGEST_OPENING = {4: 44, 6: 64}, {4: 98, 6: 118}
-"""Octets of an opening: every system says there how large segments may be (RFC 9293, section 3.7.1), in 4 octets; all
-options of a header are 40 at most, and a frame 18."""
-_MOST_TRIES = 8
-"""As many resets may be in a record that does not say how many packets it is of."""
-_HALF = len(EVENTS) * KINDS * 2
-_DENIED_EVENT = EVENTS.index(DENIED)
+HALF = len(EVENTS) * KINDS * 2
+"""Bits for the records of one side of a conversation."""
 ALONE, UNANSWERED, UNASKED, UNSETTLED = range(4)
 """What a conversation's own records do not tell and those of others do: nothing; where replies of others were recorded
 none of its own was (E7); a reply without its request, where requests of others were recorded (E8); that none of its own
 was so far, and one may be to come, or may not have been read."""
 _BUCKET = 300_000
-MOST_STRAY = 16
-"""As many packets of one record as may be sent to somebody who does not answer."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,10 +49,9 @@ class Proof:
     `followed_denied`: one of these says that it was denied and is surely no opening, so that it may have followed an
     answer. `unasked`: all that came back was denied, and nothing that asked for it was recorded, so that perhaps
     nobody did. `is_lone`: what was recorded came from beyond the network, and may belong to no connection
-    (`lone_from_beyond`).
-    `is_placed`: a record that says nothing of the kind was taken at a point that the network file knows;
-    `passed_at_point`: such a one says that it passed there. Where these points are on its way is no part of this
-    (`passages`).
+    (`alone_from_beyond`). `is_placed`: a record that says nothing of the kind was taken at a point that the network
+    file knows; `passed_at_point`: such a one says that it passed there. Where these points are on its way is no part of
+    this (`passages`).
     """
 
     arrived: bool
@@ -101,12 +92,12 @@ class Proof:
         return PASSED if self.passed or self.passed_at_point else SEEN
 
 
-_DENIED_REQUESTS = sum(1 << place for place in range(_HALF) if EVENTS[place % (len(EVENTS) * KINDS) // KINDS] == DENIED)
+_DENIED_REQUESTS = sum(1 << place for place in range(HALF) if EVENTS[place % (len(EVENTS) * KINDS) // KINDS] == DENIED)
 """The bits of requests that were denied, of those of `mark_bits`."""
-_BUT_RESETS = sum(1 << place for place in range(_HALF) if place % KINDS != RESET)
+BUT_RESETS = sum(1 << place for place in range(HALF) if place % KINDS != RESET)
 """The bits of requests that are, or may be, more than resets."""
-_OPENINGS = sum(1 << place for place in range(_HALF) if place % KINDS == OPENING)
-_SURE = sum(1 << place for place in range(_HALF) if place % KINDS not in (RESET, UNCLEAR))
+OPENINGS = sum(1 << place for place in range(HALF) if place % KINDS == OPENING)
+SURE = sum(1 << place for place in range(HALF) if place % KINDS not in (RESET, UNCLEAR))
 """The bits of one side's openings, and of what is surely no reset."""
 
 
@@ -130,100 +121,28 @@ def flag_kinds(table: FlowTable) -> NDArray[np.uint8]:
     return told
 
 
-def no_larger_than_resets(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
-    """Of which of some records, given by their rows, all packets may be resets by their size."""
-    largest = np.where(table.addresses.family == 6, _LARGEST_RESET[6], _LARGEST_RESET[4])[table.source[rows]]
-    packets = np.where(table.packets[rows] > 0, table.packets[rows], _MOST_TRIES)
-    found: NDArray[np.bool_] = table.octets[rows] <= packets * largest
-    return found
-
-
-def may_open(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
-    """Which records of TCP without flags, given by their rows, may be of openings: not those of packets that are
-    shorter or longer in the mean than openings are, nor with 0 for their flags where their point has flags of others,
-    as scans send it."""
-    flags = np.maximum(table.flags, 0) & 0x3F
-    tells = np.bincount(table.point[(table.protocol == TCP) & (flags > 0)], minlength=len(table.points)) > 0
-    largest = np.where(table.addresses.family == 6, _LARGEST_OPENING[6], _LARGEST_OPENING[4])[table.source[rows]]
-    packets, octets = table.packets[rows], table.octets[rows]
-    is_other = is_short(table, rows) | (packets > 0) & (octets > packets * largest)
-    found: NDArray[np.bool_] = ~is_other & ~(tells[table.point[rows]] & (table.flags[rows] == 0))
-    return found
-
-
-def is_short(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
-    """Of which records, given by their rows, the packets are shorter in the mean than openings are; of none that does
-    not say how large its packets are, and how many."""
-    smallest = np.where(table.addresses.family == 6, _SMALLEST_OPENING[6], _SMALLEST_OPENING[4])[table.source[rows]]
-    packets, octets = table.packets[rows], table.octets[rows]
-    found: NDArray[np.bool_] = (packets > 0) & (octets > 0) & (octets < packets * smallest)
-    return found
-
-
 def mark_bits(
     table: FlowTable, found: Conversations, is_mapped: NDArray[np.bool_], kinds: NDArray[np.uint8]
 ) -> NDArray[np.int64]:
     """For each conversation which kinds of records it has on its two sides, as bits, int64[k]. `kinds` are those of
     `flag_kinds`."""
     place = table.event * np.uint8(KINDS) + kinds
-    place += is_mapped * np.uint8(len(EVENTS) * KINDS) + found.side * np.uint8(_HALF)
-    united: NDArray[np.int64] = found.union(np.left_shift(1, np.arange(2 * _HALF))[place])
+    place += is_mapped * np.uint8(len(EVENTS) * KINDS) + found.side * np.uint8(HALF)
+    united: NDArray[np.int64] = found.union(np.left_shift(1, np.arange(2 * HALF))[place])
     return united
 
 
 def turned_bits(bits: NDArray[np.int64]) -> NDArray[np.int64]:
     """The same with the sides exchanged."""
-    low = (1 << _HALF) - 1
-    found: NDArray[np.int64] = (bits & low) << _HALF | bits >> _HALF
-    return found
-
-
-def lone_from_beyond(
-    table: FlowTable, found: Conversations, bits: NDArray[np.int64], kinds: NDArray[np.uint8],
-    beyond: tuple[NDArray[np.bool_], NDArray[np.bool_]],
-) -> NDArray[np.bool_]:  # fmt: skip
-    """Which conversations may be none, bool[k]: those of which nothing was recorded but what one end sent from beyond
-    the network (`beyond` bool[k] of either end), and resets of the other. Whoever forges, scans, or is answered in
-    somebody's name sends such packets, and a machine that knows of no connection resets them (RFC 9293). Not what asks
-    by itself: an opening of TCP, or what may be one, and of others what whoever began has sent; nor TCP that goes on
-    behind an opening and its answer, or by more packets than anybody sends who is not answered. `bits` are those of
-    `mark_bits`, `kinds` those of `flag_kinds`."""
-    sides = bits & (1 << _HALF) - 1, bits >> _HALF
-    lone = np.zeros(len(found), dtype=np.bool_)
-    for mine, other in ((0, 1), (1, 0)):
-        is_alone = (sides[mine] > 0) & (sides[other] & _SURE == 0) & (sides[mine] & _OPENINGS == 0)
-        lone |= is_alone & beyond[mine] & ~beyond[other]
-    asks = np.flatnonzero(lone & np.where(found.began == 0, beyond[0], beyond[1] & (found.began == 1)))
-    if len(asks):
-        is_asking = np.zeros(len(found), dtype=np.bool_)
-        is_asking[asks] = True
-        rows = np.flatnonzero(is_asking[found.of])
-        is_tcp = table.protocol[rows] == TCP
-        lone[found.of[rows[~is_tcp]]] = False
-        untold = rows[is_tcp & (np.maximum(table.flags[rows], 0) & 0x3F == 0)]
-        lone[found.of[untold[may_open(table, untold)]]] = False
-    if lone.any():
-        rows = np.flatnonzero((kinds == ACKNOWLEDGES) & lone[found.of])
-        flags, packets = table.flags[rows], table.packets[rows]
-        goes_on = (flags & (_SYN | _ACK) == _SYN | _ACK) & (flags & (_FIN | _PSH) > 0) & (packets != 1)
-        is_session = (table.event[rows] != _DENIED_EVENT) & (goes_on | (packets > MOST_STRAY))
-        lone[found.of[rows[is_session]]] = False
-    return lone
-
-
-def unasked(bits: NDArray[np.int64], is_turned: NDArray[np.bool_], lone: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """Of which conversations nothing shows that anybody asked, bool[k]: no more than resets was recorded of whoever
-    began (the second end where `is_turned`, else the first), and of the other nothing that surely answers. `bits` are
-    those of `mark_bits`, `lone` as `lone_from_beyond` has it."""
-    own = np.where(is_turned, turned_bits(bits), bits)
-    found: NDArray[np.bool_] = (own & (1 << _HALF) - 1 & _BUT_RESETS == 0) & (lone | (own >> _HALF & _SURE == 0))
+    low = (1 << HALF) - 1
+    found: NDArray[np.int64] = (bits & low) << HALF | bits >> HALF
     return found
 
 
 def read_proof(bits: int, context: int, is_lone: bool = False) -> Proof:
     """What kinds of records prove, where the first side is the initiator's. Of a conversation that `is_lone` an ACK
     tells of no answer."""
-    request, reply = _kinds_of(bits & (1 << _HALF) - 1), _kinds_of(bits >> _HALF)
+    request, reply = _kinds_of(bits & (1 << HALF) - 1), _kinds_of(bits >> HALF)
     answering = [each for each in reply if each[2] not in (RESET, UNCLEAR)]
     arrived = bool(answering)
     answered = not is_lone and any(kind == ACKNOWLEDGES and event != DENIED for _, event, kind in request)
@@ -251,7 +170,7 @@ def read_proof(bits: int, context: int, is_lone: bool = False) -> Proof:
 def _kinds_of(half: int) -> list[tuple[bool, str, int]]:
     """Kinds of records by their bits: whether taken at a known point, what they say, what their flags tell."""
     found = []
-    for place in range(_HALF):
+    for place in range(HALF):
         if half >> place & 1:
             mapped, rest = divmod(place, len(EVENTS) * KINDS)
             found.append((bool(mapped), EVENTS[rest // KINDS], rest % KINDS))
@@ -293,7 +212,7 @@ def contexts(
     if not known.any():
         return result
     bits = np.where(found.began == 1, turned_bits(bits), bits)
-    has_request, has_reply = bits & (1 << _HALF) - 1 > 0, bits >> _HALF > 0
+    has_request, has_reply = bits & (1 << HALF) - 1 > 0, bits >> HALF > 0
     acks = found.union(np.where(kinds == ACKNOWLEDGES, 1 + found.side.astype(np.uint8), np.uint8(0)))
     acknowledged = acks & np.where(found.began == 1, 2, 1) > 0
     taken_at, places = _taken_at(table, points)
@@ -324,10 +243,10 @@ def contexts(
     place = (bucket[of] * width + point) * size + subnets[of]  # where and when, as one number
     step = width * size
     # Of what was denied nothing is to come, and nobody answers a reset, or flags that open nothing.
-    waits = ~has_reply & ~acknowledged & (bits & _DENIED_REQUESTS == 0) & (bits & _BUT_RESETS > 0)
+    waits = ~has_reply & ~acknowledged & (bits & _DENIED_REQUESTS == 0) & (bits & BUT_RESETS > 0)
     opens_nothing = (kinds == PLAIN) & (table.protocol == TCP) & (table.flags > 0)
     if opens_nothing.any():
-        waits &= ~found.union(opens_nothing) | (bits & _OPENINGS > 0)
+        waits &= ~found.union(opens_nothing) | (bits & OPENINGS > 0)
     silent, unasked = asks & waits[of] & ~lost[point] & ~is_beyond, answers & ~has_request[of]
     # Which have whole conversations of others at their place and about their time.
     rows = np.flatnonzero(usable & (silent | unasked))
