@@ -712,7 +712,12 @@ class PlainJudge:
             return "unsure", "a reply to nothing that was recorded"
         is_seen_to_pass = gate is not None and passed_for_sure > gate
         is_from_beyond = lone and found[0] == "leak" and self.is_foreign(source.address)
-        if is_from_beyond and (not is_seen_to_pass or rows[gate].step.at in self.topology.outsides):
+        zones = {each.zone for each in self.topology.outsides.values()}
+        if is_from_beyond and (
+            not is_seen_to_pass
+            or rows[gate].step.at in self.topology.outsides
+            or (len(zones) > 1 and rows[gate].step.zones and rows[gate].step.zones[0] in zones)
+        ):
             return NOBODY_ASKED
         if context == "unasked" and found[0] == "leak" and self.is_foreign(source.address) and not is_seen_to_pass:
             return "unsure", "a reply to nothing that was recorded"

@@ -627,14 +627,24 @@ class Evidence(unittest.TestCase):
         values = network()
         values["filters"]["fence"] = a_filter("subnet", outbound=[{"action": "allow", "service": "ssh"}])
         values["outside"]["internet"]["filter"] = "fence"
+        fenced = values
         values["observation_points"]["6"] = "cat"
         lone = flow("192.0.2.9", CAT, "udp/40000", 53, point="6")
         values["filters"]["front"]["outbound"] = []
         self.check("unsure passed", lone, values=values)
+        # Nor by a crossing from its zone, where others outside are in another.
+        values = network()
+        values["filters"]["cross"] = a_filter("zone", rules=[{"action": "drop"}])
+        values["filters"]["front"]["outbound"] = []
+        values["crossings"] = [{"from": "public", "to": "left", "filter": "cross"}]
+        values["observation_points"]["6"] = "cat"
+        self.check("unsure passed", lone, values=values)
+        values["outside"]["depot"]["zone"] = "public"
+        self.check("leak passed", lone, values=values)
         # What asks by itself is what it seems.
         for asked in (flow("192.0.2.9", CAT, "http", 40000, flags=SYN, point="6"),
                       flow("192.0.2.9", CAT, "dns", 40000, point="6"), flow("192.0.2.9", CAT, "ping", None, point="6")):  # fmt: skip
-            self.check("leak passed", asked, values=values)
+            self.check("leak passed", asked, values=fenced)
 
     def test_e6_what_is_no_opening_by_its_flags_or_size_may_have_come_late(self):
         """Of allowed traffic: scans without flags, and what firewalls deny of closed connections, in logs that have no

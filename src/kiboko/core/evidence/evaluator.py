@@ -410,7 +410,7 @@ class Evaluator:
             [each.proof.is_lone for each in situations], [each.proof.context == UNASKED for each in situations]
         ))  # fmt: skip
         reach = np.array([each.reach for each in situations], dtype=np.int64)[numbers]
-        # Nor does it come by the edge of the outside that its address, which may be forged, is of.
+        # Nor does it come by the gates of the outside that its address, which may be forged, is of.
         is_elsewhere = (reach <= gate) | is_lone & self._outcomes.is_beyond(met.outcome)
         rows = np.flatnonzero((is_lone | is_alone) & IS_LEAK[reason] & is_elsewhere)
         rows = rows[self.ends.is_foreign(asked.sender[rows])]

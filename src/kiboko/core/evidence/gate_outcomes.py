@@ -151,10 +151,12 @@ class GateOutcomes:
 
     def _lay_out(self, like: Rows) -> None:
         """Note of further outcomes which gates are an end's own, a sender or receiver that is stopped or a listener;
-        which are listeners; which are an outside's; and how many steps of the request's way lie within its first
-        gates."""
+        which are listeners; which are an outside's, or of its zone where there are several; and how many steps of the
+        request's way lie within its first gates."""
         width = self._action.shape[1]
         outsides = self._tables.layout.walker.topology.outsides
+        zones = {each.zone for each in outsides.values()}
+        by_zone = zones if len(zones) > 1 else set()
         ends, listeners, beyond = (np.zeros((len(like), width), dtype=np.bool_) for _ in range(3))
         steps = np.zeros((len(like), self.request + 1), dtype=np.int64)
         ways = distinct(like)
@@ -164,7 +166,10 @@ class GateOutcomes:
             gates = [slot.gate.step.gate for slot in slots]
             ends[rows, : len(gates)] = [gate in OF_ENDS for gate in gates]
             listeners[rows, : len(gates)] = [gate == "listener" for gate in gates]
-            beyond[rows, : len(gates)] = [slot.gate.step.at in outsides for slot in slots]
+            beyond[rows, : len(gates)] = [
+                step.at in outsides or (step.zones or (None,))[0] in by_zone
+                for step in (slot.gate.step for slot in slots)
+            ]
             begins = [slot.gate is not before.gate for slot, before in zip(slots[1:], slots)]
             passed = np.cumsum([1, *begins], dtype=np.int64)
             steps[rows, 1 : len(slots) + 1] = passed[: len(slots)]
@@ -185,7 +190,8 @@ class GateOutcomes:
         return self._kind.values[outcome]
 
     def is_beyond(self, outcome: Rows) -> Truths:
-        """Whether the gate that stops flows is an outside's, bool[n]."""
+        """Whether the gate that stops flows is one that those of other outsides do not come by, bool[n]: an outside's
+        own, or of its zone."""
         gate = self._gate.values[outcome]
         if not self._is_beyond.shape[1]:
             return gate > NONE
