@@ -139,7 +139,8 @@ class AgainstTheKernel(unittest.TestCase):
                         if None not in faults_of:
                             wrong[f"network {seed}, {name}: {faults_of[0]}"] += 1
         self.assertEqual({}, dict(wrong))
-        for status in ("agree", "as far as seen", "leak"):
+        # Not every network has a fault that lets a ping pass.
+        for status in ("agree", "as far as seen", *([] if FIRST_NETWORK else ["leak"])):
             self.assertGreater(statuses["all of it"][status], 0, statuses)
         self.assertGreater(statuses["later fragments as well"]["unsure"], 0)
 
