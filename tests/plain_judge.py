@@ -19,7 +19,8 @@ AS_FAR_AS_SEEN = [("agree", text) for text in ("it ", "what came from outside", 
 NOT_TOLD, WHERE = "the record does not say whether it passed", "it passed somewhere"
 
 DENIED_UNASKED = "unsure", "a reply from outside that was denied"
-NOBODY_ASKED = "unsure", "it came from outside, and neither"
+NOBODY_ASKED = "unsure", "a reply from outside, to nothing"
+PERHAPS_FORGED = "unsure", "it came from outside, of no connection"
 OPENINGS = {4: (44, 98), 6: (64, 118)}
 """Between how many octets an opening of TCP has."""
 
@@ -718,7 +719,7 @@ class PlainJudge:
             or rows[gate].step.at in self.topology.outsides
             or (len(zones) > 1 and rows[gate].step.zones and rows[gate].step.zones[0] in zones)
         ):
-            return NOBODY_ASKED
+            return PERHAPS_FORGED
         if context == "unasked" and found[0] == "leak" and self.is_foreign(source.address) and not is_seen_to_pass:
             return "unsure", "a reply to nothing that was recorded"
         return found

@@ -543,7 +543,7 @@ class Evidence(unittest.TestCase):
                                both(CAT, "192.0.2.7", 443, 41000, at)):  # fmt: skip
                     self.assertEqual(f"unsure {seen}", self.last(*others, lone, values=values))
                 (found,) = self.judged(lone, values=values)
-                self.assertIn("perhaps it belongs to no connection", found.why)
+                self.assertIn("perhaps nobody asked for it", found.why)
             # A machine that knows of no connection resets what comes of one: no request of its.
             reset = flow(CAT, "192.0.2.9", "https", 40000, flags=0x04, point=at, at=5.01)
             for records in ([ack, reset], [syn_ack, reset], [reset]):
@@ -596,7 +596,9 @@ class Evidence(unittest.TestCase):
         values["filters"]["front"]["inbound"] = [{"action": "allow", "service": "ssh"}]
         values["observation_points"]["5"] = "cat/eth0"
         data = flow("192.0.2.9", CAT, "http", 40000, flags=0x18, packets=3)
-        self.check("unsure passed", data, values=values)
+        (found,) = self.judged(data, values=values)
+        self.assertEqual(("unsure", "passed"), (found.status, found.observed))
+        self.assertIn("where is not known", found.why)
         self.check("agree as far as seen", data)
         self.check("leak answered", replace(data, tcp_flags=SYN), data, values=values)
         self.check("leak answered", replace(data, packets=17), values=values)
@@ -629,6 +631,10 @@ class Evidence(unittest.TestCase):
         values["outside"]["internet"]["filter"] = "fence"
         fenced = values
         values["observation_points"]["6"] = "cat"
+        scan = flow("192.0.2.9", CAT, "http", 40000, flags=0x18, point="6")
+        (found,) = self.judged(scan, values=fenced)
+        self.assertEqual("unsure", found.status)
+        self.assertIn("its address may be forged", found.why)
         lone = flow("192.0.2.9", CAT, "udp/40000", 53, point="6")
         values["filters"]["front"]["outbound"] = []
         self.check("unsure passed", lone, values=values)

@@ -414,7 +414,7 @@ class Evaluator:
         is_elsewhere = (reach <= gate) | is_lone & self._outcomes.is_beyond(met.outcome)
         rows = np.flatnonzero((is_lone | is_alone) & IS_LEAK[reason] & is_elsewhere)
         rows = rows[self.ends.is_foreign(asked.sender[rows])]
-        reason[rows] = np.where(is_lone[rows], np.uint8(judging.NOBODY_ASKED), np.uint8(judging.REPLY_TO_NOTHING))
+        reason[rows] = np.where(is_lone[rows], np.uint8(judging.PERHAPS_FORGED), np.uint8(judging.REPLY_TO_NOTHING))
         rows = np.flatnonzero(is_icmp(asked.service >> 16))
         if len(rows):
             kinds = asked.service[rows] >> 8

@@ -101,8 +101,9 @@ REPLY_ELSEWHERE = _reason(UNSURE, "the reply was denied where by the rules it do
 REPLY_TO_WHOM = _reason(UNSURE, "denied, as the reply of a flow to the private address would be")
 DENIED_UNASKED = _reason(UNSURE, "a reply from outside that was denied, to nothing that was recorded: perhaps nobody"
                          " asked for it")  # fmt: skip
-NOBODY_ASKED = _reason(UNSURE, "it came from outside, and neither an opening nor anything that asked for it was"
-                       " recorded: perhaps it belongs to no connection")  # fmt: skip
+NOBODY_ASKED = _reason(UNSURE, "a reply from outside, to nothing that was recorded: perhaps nobody asked for it")
+PERHAPS_FORGED = _reason(UNSURE, "it came from outside, of no connection, and its address may be forged: perhaps it did"
+                         " not come by the gate that stops it")  # fmt: skip
 REPLY_TO_NOTHING = _reason(UNSURE, "a reply to nothing that was recorded")
 WHICH_ADDRESS = _reason(UNSURE, "whether it was sent to the public or to the private address is not recorded, and it"
                         " matters")  # fmt: skip
