@@ -668,7 +668,6 @@ class PlainJudge:
         refused = bool(reply) and not arrived and not answered and not unclear and not denied
         forward, back = list(walk.forward), list(walk.reply)
         rows, count = forward + back, len(forward)
-        unasked = arrived and not asks and all(r.event == "denied" for r in answering) and self.is_foreign(target)
         known = {id(r): self.topology.observation_point(r.point) for r in request + answering}
         passed = any(r.event == "passed" and known[id(r)] is None for r in request)
         marked = any(r.event != "denied" and known[id(r)] is not None for r in request + answering)
@@ -761,14 +760,14 @@ class PlainJudge:
         silent = g.context == "silent"
         among = g.gate is not None and g.places and min(g.places) <= g.gate <= max(g.places)
         at_gate, reply_at_gate = (among if g.places else not off for off in (g.off_way, g.strange))
-        if g.unasked and (g.gate is not None or g.end is not None) and (g.gate or 0) < g.count:
+        if g.lone and g.arrived and g.reply_denied and (g.gate is not None or g.end is not None):
             return DENIED_UNASKED
         if g.gate is not None:
             rejects = g.rows[g.gate].action == "reject"
             if g.reach > g.gate:
                 return ("agree", "it passed the gate that stops it by the rules, and") if g.denied else ("leak", "")
             if g.lone and g.arrived:
-                return DENIED_UNASKED if g.reply_denied else NOBODY_ASKED
+                return NOBODY_ASKED
             if g.denied:
                 return "agree", "stopped, as" if at_gate and g.gate < g.count else "stopped, but not"
             if g.reply_denied:
@@ -788,7 +787,7 @@ class PlainJudge:
             return ("unsure", WHERE) if g.passed else ("unsure", NOT_TOLD)
         if g.end is not None:
             if g.lone and g.arrived:
-                return DENIED_UNASKED if g.reply_denied else NOBODY_ASKED
+                return NOBODY_ASKED
             if g.arrived or g.answered:
                 return "agree", "the filters let it pass"
             if g.denied:

@@ -395,24 +395,19 @@ class Evaluator:
         met = self._outcomes.of(flows)
         numbers, situations = self._situations(asked, met.way)
         reason, steps = self._outcomes.judged(met.outcome, numbers, situations)
-        denied, has_request, followed_denied, unclear, unasked = (
+        denied, has_request, followed_denied, unclear, is_lone = (
             np.array([getattr(each.proof, name) for each in situations], dtype=np.bool_)[numbers]
-            for name in ("denied", "has_request", "followed_denied", "unclear", "unasked")
+            for name in ("denied", "has_request", "followed_denied", "unclear", "is_lone")
         )
         rows = np.flatnonzero(met.is_first_alone)
         reason[rows] = judging.of_first_alone(reason[rows], followed_denied[rows])
         gate = self._outcomes.gate(met.outcome)
-        # What comes from beyond the network may be an answer to what others forged, which nobody here asked for; and if
-        # it is taken for a request, its ACK tells of no answer.
-        rows = np.flatnonzero(unasked & (gate >= 0) & (gate < self._outcomes.request))
-        reason[rows[self.ends.is_foreign(asked.target[rows])]] = judging.DENIED_UNASKED
-        is_lone, is_alone = (np.array(each, dtype=np.bool_)[numbers] for each in (
-            [each.proof.is_lone for each in situations], [each.proof.context == UNASKED for each in situations]
-        ))  # fmt: skip
+        is_reply_alone = np.array([each.proof.context == UNASKED for each in situations], dtype=np.bool_)[numbers]
         reach = np.array([each.reach for each in situations], dtype=np.int64)[numbers]
-        # Nor does it come by the gates of the outside that its address, which may be forged, is of.
+        # What comes from beyond the network may be an answer to what others forged. If it is taken for a request it was
+        # let through where it was seen behind the gate, and not of the outside that its address, perhaps forged, is of.
         is_elsewhere = (reach <= gate) | is_lone & self._outcomes.is_beyond(met.outcome)
-        rows = np.flatnonzero((is_lone | is_alone) & IS_LEAK[reason] & is_elsewhere)
+        rows = np.flatnonzero((is_lone | is_reply_alone) & IS_LEAK[reason] & is_elsewhere)
         rows = rows[self.ends.is_foreign(asked.sender[rows])]
         reason[rows] = np.where(is_lone[rows], np.uint8(judging.PERHAPS_FORGED), np.uint8(judging.REPLY_TO_NOTHING))
         rows = np.flatnonzero(is_icmp(asked.service >> 16))

@@ -220,12 +220,12 @@ def judge(gates: Gates, is_end: NDArray[np.bool_], is_listener: NDArray[np.bool_
     lone = proved.is_lone & proved.arrived  # as a reply to what nobody may have asked
     leaks = blocked & (reach > gate)
     by_rule = choose(
+        (lone & reply_denied, DENIED_UNASKED),
         (denied & leaks, PASSED_AND_STOPPED),
         (leaks & by_reply, REPLY_LEAK),
         (leaks & proved.answered, ANSWERED_LEAK),
         (leaks & proved.arrived & ~lone, ARRIVED_LEAK),
         (leaks, PASSED_LEAK),
-        (lone & reply_denied, DENIED_UNASKED),
         (lone, NOBODY_ASKED),
         (denied & at_gate & ~by_reply, STOPPED_AS_SAID),
         (denied, STOPPED_ELSEWHERE),

@@ -47,8 +47,7 @@ class Proof:
     does not know (E5). `refused`: nothing but resets came back; `unclear`: something, which may be resets.
     `has_request`: records of the initiator are there which are surely no resets; `reset_alone`: nothing but its resets.
     `followed_denied`: one of these says that it was denied and is surely no opening, so that it may have followed an
-    answer. `unasked`: all that came back was denied, and nothing that asked for it was recorded, so that perhaps
-    nobody did. `is_lone`: what was recorded came from beyond the network, and may belong to no connection
+    answer. `is_lone`: what was recorded came from beyond the network, and may belong to no connection
     (`alone_from_beyond`). `is_placed`: a record that says nothing of the kind was taken at a point that the network
     file knows; `passed_at_point`: such a one says that it passed there. Where these points are on its way is no part of
     this (`passages`).
@@ -64,7 +63,6 @@ class Proof:
     has_request: bool
     reset_alone: bool
     followed_denied: bool
-    unasked: bool
     is_lone: bool
     is_placed: bool
     passed_at_point: bool
@@ -159,7 +157,6 @@ def read_proof(bits: int, context: int, is_lone: bool = False) -> Proof:
         has_request=has_request,
         reset_alone=not reply and all(kind == RESET for _, _, kind in request),
         followed_denied=any(event == DENIED and kind not in (OPENING, RESET) for _, event, kind in request),
-        unasked=arrived and not has_request and all(event == DENIED for _, event, _ in answering),
         is_lone=is_lone,
         is_placed=bool(at_points - {DENIED}),
         passed_at_point=PASSED in at_points,
