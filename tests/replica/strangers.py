@@ -33,8 +33,9 @@ _OF_CLIENTS = {
     "data to a service": (TCP, _PSH | _ACK, 200),
     "a datagram": (UDP, 0, 200),
 }
-_ASKS = "a datagram"
-"""What asks by itself, and is taken for what it seems."""
+_BETWEEN_SERVERS = "a datagram between servers"
+_ASKS = "a datagram", _BETWEEN_SERVERS
+"""What asks by itself, is answered, and is taken for what it seems."""
 _AT_ONCE = 50
 _IPV6_HDRINCL = 36
 """From linux/in6.h: Python has no name for it."""
@@ -62,14 +63,14 @@ def drawn(walker, layout, ports, count, chance):
                for text in texts if name in layout.homes]  # fmt: skip
     own = [str(each) for interface in walker.directory.interfaces() for each in interface.addresses]
     public = [str(each) for each in walker.directory.public_addresses()]
-    kinds = [*_OF_SERVERS, *_OF_CLIENTS, "a datagram between servers", "an echo reply", "an error"]
+    kinds = [*_OF_SERVERS, *_OF_CLIENTS, _BETWEEN_SERVERS, "an echo reply", "an error"]
     found = []
     while len(found) < count:
         (home, source), target = chance.choice(outside), chance.choice(public * 3 + own)
         if (":" in source) != (":" in target):
             continue
         kind, served, client = chance.choice(kinds), chance.choice(ports), chance.randint(32768, 60999)
-        if chance.random() < 0.15 and kind != _ASKS:  # in the name of somebody else outside
+        if chance.random() < 0.15 and kind not in _ASKS:  # in the name of somebody else outside
             source = chance.choice([text for _, text in outside if (":" in text) == (":" in source)])
         if kind in _OF_SERVERS:
             protocol, flags, size = _OF_SERVERS[kind]
@@ -77,7 +78,7 @@ def drawn(walker, layout, ports, count, chance):
         elif kind in _OF_CLIENTS:
             protocol, flags, size = _OF_CLIENTS[kind]
             what = protocol, client, served, flags, size
-        elif kind == "a datagram between servers":
+        elif kind == _BETWEEN_SERVERS:
             what = UDP, served, served, 0, 60
         elif kind == "an echo reply":
             what = (ICMP6, 129, 0, 0, 56) if ":" in source else (ICMP, 0, 0, 0, 56)
