@@ -612,6 +612,13 @@ class PlainJudge:
                             told = [("unsure", "which client port it had")]
                         elif service.has_ports and told[0][0] == "leak" and self.directory.shared_owner(target):
                             told = [("unsure", "whose reply it is that came from the shared")]
+                        elif (
+                            service.has_ports
+                            and port is None
+                            and told[0][0] == "leak"
+                            and (self.rests_on_what_came_from_beyond(conversation, began, end, target))
+                        ):
+                            told = [("unsure", "the client's port is not recorded: what came")]
                         path = self.walker.paths.forward(end, target)
                         leaves = any(step.gate == "translate" and step.at == gateway.name for step in path.steps)
                         found[leaves].append(told[0])
@@ -632,6 +639,8 @@ class PlainJudge:
                 return "unsure", "the client's port is not recorded"
             if found[0][0] == "leak" and self.directory.shared_owner(target) is not None:
                 return "unsure", "whose reply it is that came from the shared"
+            if found[0][0] == "leak" and self.rests_on_what_came_from_beyond(conversation, began, source, target):
+                return "unsure", "the client's port is not recorded: what came"
             return found[0]
         ports = RangeSet.one(port) if port is not None else None
         walk = self.walker.walk(source, target, service, ports)
@@ -650,6 +659,16 @@ class PlainJudge:
         if found[0] != "leak" and answers and all(id(r) in self.fragments for r in answers):
             return "unsure", "an echo reply, or a"
         return found
+
+    def rests_on_what_came_from_beyond(self, conversation, began, source, target):
+        """Whether only what somebody beyond the network sent shows that a request came through, or its answer."""
+        of_ours = [r for r, side in conversation.records if self.is_foreign(source.address) == (side != began)]
+        if self.is_foreign(target):
+            return not any(self.kind(r) == "ack" and r.event != "denied" for r in of_ours)
+        if not self.is_foreign(source.address) or any(self.is_answer(r) for r in of_ours):
+            return False
+        asked = [r for r, side in conversation.records if side == began]
+        return not self.is_lone(conversation) and any(self.kind(r) == "ack" and r.event != "denied" for r in asked)
 
     def against(self, conversation, began, walk, target, context):
         source = walk.flow.source

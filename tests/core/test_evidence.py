@@ -572,6 +572,34 @@ class Evidence(unittest.TestCase):
         self.check("leak denied", flow(ANN, CAT, "tcp/40000", 22, "denied", SYN_ACK))
         self.check("leak arrived", flow(ANN, CAT, "tcp/40000", 22, flags=SYN_ACK))
 
+    def test_e13_without_the_clients_port_what_came_from_beyond_may_be_of_another_conversation(self):
+        """Of the same two: ours asked in vain, and others got answers in our name."""
+        values = network()
+        values["filters"]["front"]["outbound"] = []
+        values["filters"]["front"]["inbound"] = []
+        for port in (None, 0):
+            asked = flow(CAT, "192.0.2.9", "https", port, "denied", SYN, "1")
+            stray = flow("192.0.2.9", CAT, "tcp/1", 443, flags=SYN_ACK, at=0.1)
+            stray = replace(stray, service=Service(6, port or 0))
+            (_, found) = self.judged(asked, stray, values=values)
+            self.assertEqual("unsure", found.status)
+            self.assertIn("may be of another conversation", found.why)
+            # What ours sends to nobody but who answered shows that it came through.
+            went_on = replace(asked, event="passed", tcp_flags=ALL, packets=4, point=None)
+            self.check("leak answered", asked, stray, went_on, values=values)
+            udp = replace(asked, service=Service(17, 53), tcp_flags=None)
+            reply = replace(stray, service=Service(17, port or 0), source_port=53, tcp_flags=None)
+            self.check("unsure arrived", udp, reply, values=values)
+            # A scan of a service: an opening is stopped, and what is none has flags as of an answer.
+            scan = flow("192.0.2.9", CAT, "http", port, "denied", SYN, "1")
+            for flags, packets in ((0x18, 1), (0x29, 2)):
+                self.assertEqual("unsure" if flags & ACK else "agree",
+                                 self.last(scan, replace(scan, event="passed", tcp_flags=flags, packets=packets,
+                                                         point=None), values=values).split()[0])  # fmt: skip
+            # What ours answers with is no stranger's.
+            served = replace(flow(CAT, "192.0.2.9", "tcp/1", 80, flags=SYN_ACK), service=Service(6, port or 0))
+            self.assertEqual("leak", self.last(scan, served, values=values).split()[0])
+
     def test_e13_what_was_denied_to_nothing_that_was_recorded_is_unsure(self):
         """A flood with forged senders is answered to these, and what a firewall knows no more of comes late."""
         values = network()

@@ -33,7 +33,7 @@ from tests.replica.test_truth import (
 
 _PROBES, _STRAYS = 60, 250
 _ROOT = str(Path(__file__).resolve().parents[2])
-_MADE_UP = ("ports", "sessions", "fragments", "first packets", "long flows", "cut off", "began in the middle")
+_MADE_UP = ("sessions", "fragments", "first packets", "long flows", "cut off", "began in the middle")
 """Of strangers' packets these kinds of logs would have what no exporter writes, or bring different ones together."""
 
 
