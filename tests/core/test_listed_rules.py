@@ -5,13 +5,18 @@ import shutil
 import subprocess
 import tempfile
 import unittest
+from datetime import date
 from pathlib import Path
 
+from kiboko.core.audit.audit import audit
 from kiboko.core.network.host_rules import LISTED_WHOLE
+from kiboko.core.queries.ends import Ends
+from kiboko.core.walk.walk import Walker
 from tests.core import test_kernel_rules as kernel
+from tests.core.test_clauses_signals import listing
 from tests.core.test_kernel_rules import network
 from tests.helpers import base, kiboko, walk
-from tests.namespaces import TwoMachines
+from tests.namespaces import SERVER4, TwoMachines
 
 LINE = "\n"
 HEAD = [":INPUT DROP [0:0]", ":FORWARD DROP [0:0]", ":OUTPUT ACCEPT [0:0]", ":own - [0:0]"]
@@ -85,6 +90,40 @@ class RulesOfIptables(kernel.HeldToTheKernel):
     def test_s35_a_target_that_nftables_has_no_word_for_is_not_lost(self):
         self.load_iptables(["-A INPUT -p tcp --dport 1000 -j IDLETIMER --timeout 5 --label x", "-A INPUT -j ACCEPT"])
         self.assertNotEqual(self.listed_whole().returncode, 0)
+
+    def test_s35_of_what_is_kept_beside_nftables_a_listing_has_nothing_and_that_is_said(self):
+        """Real packets are stopped by rules that no listing has."""
+        self.load_rules(self.server, "")
+        text = LINE.join(["*filter", *HEAD, "COMMIT", ""])
+        self.inside(self.server, "iptables-legacy-restore", text=text)
+        self.addCleanup(self.inside, self.server, "iptables-legacy", "-P", "INPUT", "ACCEPT")
+        listed = self.inside(self.server, "nft", "-j", "list", "ruleset")
+        said = walk(network(listed, None), "client", "server", "tcp/1000")
+        self.assertEqual(["silent"], [each["outcome"] for each in self.probe(SERVER4, ["tcp/1000"])])
+        self.assertIn("filters nothing: what a machine keeps beside nftables", said.caveats[0])
+
+    def test_s35_a_listing_stops_nothing_where_no_chain_of_it_that_is_asked_has_a_rule_or_drops(self):
+        rules = (([["established"], "accept"],), ())
+        for hook, policy, rule, expected in (
+            ("input", "accept", (), True), ("input", "drop", (), False), ("input", "accept", rules[0], False),
+            ("ingress", "accept", rules[0], False),
+        ):  # fmt: skip
+            topology = network(listing(hook, policy, *rule), None)
+            instance = topology.instances["server"]
+            self.assertEqual((expected, not expected), (instance.host_filter.filters_nothing, instance.has_host_filter))
+            told = [
+                each for each in walk(topology, "client", "server", "tcp/1000").caveats if "beside nftables" in each
+            ]
+            self.assertEqual(expected, bool(told), (hook, policy, rule))
+            found = [
+                each.at
+                for each in audit(Ends(Walker(topology)), date(2026, 11, 25)).findings
+                if each.id == "unguarded-interface"
+            ]
+            self.assertEqual(expected, "server/eth0" in found)
+        asleep = json.loads(listing("input", "drop"))
+        asleep["nftables"][0]["table"]["flags"] = "dormant"
+        self.assertTrue(network(json.dumps(asleep), None).instances["server"].host_filter.filters_nothing)
 
     def test_the_replica_refuses_what_it_has_the_names_of_alone_and_says_what_to_do(self):
         values = base()

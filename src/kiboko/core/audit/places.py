@@ -55,13 +55,13 @@ def _unguarded(walker: Walker) -> Iterator[Finding]:
         instance = walker.directory.instance_of(interface)
         filters = walker.membership.filters_on(interface)
         subnet = topology.subnets[interface.subnet]
-        if not filters and instance.host_filter is None and subnet.filter is None:
+        if not filters and not instance.has_host_filter and subnet.filter is None:
             unguarded.add(interface.instance)
             yield found("unguarded-interface", interface.name, interface.place,
                         f"neither the interface nor its machine nor subnet {subnet.name} carries a filter",
                         "attach a filter to it, or to its subnet")  # fmt: skip
         own = [each for each in filters if each.name in interface.filters]
-        if not own and instance.host_filter is None:
+        if not own and not instance.has_host_filter:
             bare.setdefault(interface.subnet, []).append(interface)
             if filters and all(each.decide == "first" and each.otherwise == ALLOW for each in filters):
                 by_fleet.setdefault(tuple(each.name for each in filters), []).append(interface)

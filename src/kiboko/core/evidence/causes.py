@@ -355,10 +355,10 @@ class Causes:
         if any(what == service for _, what in self._evidence.answered_by[receiver]):
             factor *= 0.4  # it answers others on this very service
         answers = {str(what) for _, what in self._evidence.answered_by[receiver]}
-        if instance.host_filter is None and answers:
+        if not instance.has_host_filter and answers:
             looked = f"no host filter of {receiver} is recorded, and it answers {_names(answers)}"
             yield _cause("host-filter", 0.5 * factor, looked)
-        elif instance.host_filter is None:
+        elif not instance.has_host_filter:
             yield _cause("host-filter", 0.3 * factor, f"no host filter of {receiver} is recorded")
         else:
             yield _cause(

@@ -24,6 +24,8 @@ LISTED_WHOLE = (
 )
 """The commands that list such rules as nftables would have made them. What it has no word for is listed as a condition
 on the name of a helper, `xt-NAME`; a target that it has no word for makes them fail."""
+BESIDE_NFTABLES = "what a machine keeps beside nftables (by iptables-legacy, eBPF or tc) is in no listing of this"
+"""What is to be thought of where a listing stops nothing."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -194,6 +196,13 @@ class HostRuleSet:
     chains: tuple[Chain, ...]
     by_name: Mapping[tuple[str, str, str], Chain] = field(default_factory=dict)
     tracked: tuple[int, ...] = (4, 6)
+
+    @property
+    def filters_nothing(self) -> bool:
+        """Whether no chain of it can stop a packet: as where a machine's filter is kept beside nftables."""
+        return not any(
+            each.hook and not each.sleeps and (each.rules or each.policy != "accept") for each in self.chains
+        )
 
     @property
     def meaning(self) -> tuple[object, ...]:

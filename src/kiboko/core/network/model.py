@@ -311,6 +311,12 @@ class Instance:
     ephemeral_ports: RangeSet | None = None
     note: str = ""
 
+    @property
+    def has_host_filter(self) -> bool:
+        """Whether a host filter is recorded that may stop something."""
+        rules = self.host_filter
+        return rules is not None and not (isinstance(rules, HostRuleSet) and rules.filters_nothing)
+
 
 class PackedListeners(Sequence[Listener]):
     """Listeners that are made when somebody asks which they are."""
