@@ -616,7 +616,7 @@ class PlainJudge:
                             service.has_ports
                             and port is None
                             and told[0][0] == "leak"
-                            and (self.rests_on_what_came_from_beyond(conversation, began, end, target))
+                            and self.rests_on_what_came_from_beyond(conversation, began, end, target, told[0])
                         ):
                             told = [("unsure", "the client's port is not recorded: what came")]
                         path = self.walker.paths.forward(end, target)
@@ -639,7 +639,8 @@ class PlainJudge:
                 return "unsure", "the client's port is not recorded"
             if found[0][0] == "leak" and self.directory.shared_owner(target) is not None:
                 return "unsure", "whose reply it is that came from the shared"
-            if found[0][0] == "leak" and self.rests_on_what_came_from_beyond(conversation, began, source, target):
+            leaks = found[0][0] == "leak"
+            if leaks and self.rests_on_what_came_from_beyond(conversation, began, source, target, found[0]):
                 return "unsure", "the client's port is not recorded: what came"
             return found[0]
         ports = RangeSet.one(port) if port is not None else None
@@ -660,12 +661,13 @@ class PlainJudge:
             return "unsure", "an echo reply, or a"
         return found
 
-    def rests_on_what_came_from_beyond(self, conversation, began, source, target):
+    def rests_on_what_came_from_beyond(self, conversation, began, source, target, found):
         """Whether only what somebody beyond the network sent shows that a request came through, or its answer."""
         of_ours = [r for r, side in conversation.records if self.is_foreign(source.address) == (side != began)]
         if self.is_foreign(target):
             return not any(self.kind(r) == "ack" and r.event != "denied" for r in of_ours)
-        if not self.is_foreign(source.address) or any(self.is_answer(r) for r in of_ours):
+        is_of_reply = found[1].startswith("its reply came back")
+        if not self.is_foreign(source.address) or (any(self.is_answer(r) for r in of_ours) and not is_of_reply):
             return False
         asked = [r for r, side in conversation.records if side == began]
         return not self.is_lone(conversation) and any(self.kind(r) == "ack" and r.event != "denied" for r in asked)

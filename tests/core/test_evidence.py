@@ -577,6 +577,8 @@ class Evidence(unittest.TestCase):
         values = network()
         values["filters"]["front"]["outbound"] = []
         values["filters"]["front"]["inbound"] = []
+        one_way = network()
+        one_way["filters"]["front"] |= {"stateful": False, "outbound": []}
         for port in (None, 0):
             asked = flow(CAT, "192.0.2.9", "https", port, "denied", SYN, "1")
             stray = flow("192.0.2.9", CAT, "tcp/1", 443, flags=SYN_ACK, at=0.1)
@@ -596,8 +598,11 @@ class Evidence(unittest.TestCase):
                 self.assertEqual("unsure" if flags & ACK else "agree",
                                  self.last(scan, replace(scan, event="passed", tcp_flags=flags, packets=packets,
                                                          point=None), values=values).split()[0])  # fmt: skip
-            # What ours answers with is no stranger's.
+            # What ours answers with is no stranger's, but whether that came back only he would tell.
             served = replace(flow(CAT, "192.0.2.9", "tcp/1", 80, flags=SYN_ACK), service=Service(6, port or 0))
+            asked = flow("192.0.2.9", CAT, "http", port, flags=SYN)
+            data = replace(asked, tcp_flags=0x18, packets=2)
+            self.check("unsure answered", asked, replace(served, event="denied"), data, values=one_way)
             self.assertEqual("leak", self.last(scan, served, values=values).split()[0])
 
     def test_e13_what_was_denied_to_nothing_that_was_recorded_is_unsure(self):

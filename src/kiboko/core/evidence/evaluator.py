@@ -388,16 +388,17 @@ class Evaluator:
         whose = np.flatnonzero(is_unrecorded & IS_LEAK[met.reason])
         if len(whose):
             lacks = whose if recorded is None else whose[recorded[whose] < 0]
-            met.reason[lacks[self._is_of_any(asked.taken(lacks))]] = judging.OF_ANOTHER
+            met.reason[lacks[self._is_of_any(asked.taken(lacks), met.reason[lacks])]] = judging.OF_ANOTHER
             met.reason[whose[self.ends.shared_by(asked.target[whose]) != NONE]] = judging.SHARED_REPLY
         return met
 
-    def _is_of_any(self, asked: Asked) -> Truths:
-        """Of which flows without a client's port nothing but what somebody beyond the network sent shows that they came
-        through: it may be of another conversation of the same two, or of none (E13)."""
+    def _is_of_any(self, asked: Asked, reason: NDArray[np.uint8]) -> Truths:
+        """Of which flows without a client's port nothing but what somebody beyond the network sent shows that they
+        leaked: it may be of another conversation of the same two, or of none (E13). `reason` are those by gates."""
         arrived, answered = self._proofs.both_ways(asked.proof)
-        found: Truths = self.ends.is_foreign(asked.target) & ~answered
-        return found | (self.ends.is_foreign(asked.sender) & answered & ~arrived)
+        by_sender = answered & (~arrived | (reason == judging.REPLY_LEAK))
+        found: Truths = self.ends.is_foreign(asked.target) & ~answered | self.ends.is_foreign(asked.sender) & by_sender
+        return found
 
     def _by_ports(self, asked: Asked) -> ByGates:
         """The same of flows with a client port each, where the protocol has ports."""
