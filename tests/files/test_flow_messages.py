@@ -12,6 +12,7 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kiboko.core.header.services import UNTOLD
 from kiboko.core.records.flow_sums import Sums
 from kiboko.core.records.flow_table import joined, table_of
 from kiboko.files.elements.rejects import Rejects
@@ -62,6 +63,27 @@ class WhatExportersSend(unittest.TestCase):
         self.assertEqual((alone.packets, alone.direction), (10, 1))
         turned, _ = records_of(names, a_flow(**{**told, "biflowDirection": 2}))
         self.assertEqual(turned.direction, 2)
+
+    def test_a_biflow_in_which_only_the_other_end_sent_is_a_record_of_that_alone(self):
+        """As of an exporter that puts the lower address first, or tells of a minute in which nobody else sent."""
+        names = (*FLOW, "reversePacketDeltaCount", "reverseOctetDeltaCount", "biflowDirection")
+        for direction, other in ((0, 0), (1, 2)):
+            told = {"packetDeltaCount": 0, "octetDeltaCount": 0, "reversePacketDeltaCount": 4,
+                    "reverseOctetDeltaCount": 260, "biflowDirection": direction}  # fmt: skip
+            (only,) = records_of(names, a_flow(**told))
+            self.assertEqual((*self.ends(only), only.direction), ("10.2.1.10", "tcp/40000", 22, 4, 260, other))
+            ping = {**told, "protocolIdentifier": 1, "sourceTransportPort": 0, "destinationTransportPort": 0}
+            for kind, reply in ((0x0800, 0), (0, 0)):
+                (only,) = records_of((*names, "icmpTypeCodeIPv4"), a_flow(**ping, icmpTypeCodeIPv4=kind))
+                self.assertEqual(reply if direction else UNTOLD, only.service.detail)
+        # Of what only octets tell, which may be those of data, an end that sent none may have sent packets.
+        octets = ("initiatorOctets", "responderOctets")
+        forward, back = records_of((*FLOW[:8], *octets), a_flow(initiatorOctets=0, responderOctets=120))
+        self.assertEqual((forward.octets, back.octets), (0, 120))
+        denied = {**told, "firewallEvent": 3}
+        self.assertEqual(
+            2, len(records_of((*names, "firewallEvent"), a_flow(**denied))), "who was denied sent something"
+        )
 
     def test_counters_of_initiator_and_responder_tell_who_began(self):
         names = (*FLOW[:8], "initiatorPackets", "initiatorOctets", "responderPackets", "responderOctets")
