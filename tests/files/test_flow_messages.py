@@ -99,6 +99,9 @@ class WhatExportersSend(unittest.TestCase):
             ((*FLOW, "icmpTypeIPv4", "icmpCodeIPv4"), {"icmpTypeIPv4": 3, "icmpCodeIPv4": 4, "destinationTransportPort": 0}, "icmp/3/4"),
             (FLOW, {"destinationTransportPort": 8 << 8}, "icmp/echo-request"),
             (FLOW, {"destinationTransportPort": 0}, "icmp, type not recorded"),
+            (FLOW, {"destinationTransportPort": 3 << 8 | 15}, "icmp/3/15"),
+            (FLOW, {"destinationTransportPort": 3 << 8 | 16}, "icmp, type not recorded"),  # an identifier of echoes, perhaps
+            (FLOW, {"destinationTransportPort": 8 << 8 | 1}, "icmp, type not recorded"),
         ):  # fmt: skip
             with self.subTest(expected):
                 (record,) = records_of(names, a_flow(**echo, **values))

@@ -186,6 +186,28 @@ class Lines(unittest.TestCase):
         self.assertEqual([(r.octets, r.start.isoformat()) for r in records],
                          [(1200, "2025-11-20T10:00:00+00:00"), (60, "2025-11-20T10:00:01+00:00")])  # fmt: skip
 
+    def test_counters_of_both_directions_and_flags_in_their_places_are_told_by_what_is_in_them(self):
+        """The one that comes back may stand first; words for protocols stand beside numbers."""
+        text = ("ts,sa,da,sp,dp,pr,flg,opkt,ipkt,ibyt,obyt\n"
+                "2025-11-20 10:00:00,10.1.1.11,10.1.1.10,40000,22,TCP,...AP.SF,6,9,900,600\n"
+                "2025-11-20 10:00:01,10.1.1.12,10.1.1.10,40001,23,tcp,......S.,0,1,60,0\n"
+                "2025-11-20 10:00:02,10.1.1.12,10.1.1.10,0,0,IGMP,........,0,1,60,0\n"
+                "2025-11-20 10:00:03,10.1.1.9,10.1.1.12,53,40002,17,........,2,0,0,300\n")  # fmt: skip
+        (self.folder / "both.csv").write_text(text)
+        columns = kiboko("flows", "both.csv", "--guess", cwd=self.folder).stdout.partition("kiboko: columns/1\n")[2]
+        for told in ("pr: protocolIdentifier", "flg: tcpControlBits", "ipkt: packetDeltaCount", "ibyt: octetDeltaCount",
+                     "opkt: reversePacketDeltaCount", "obyt: reverseOctetDeltaCount"):  # fmt: skip
+            self.assertIn(f"  {told}\n", columns)
+        records = [
+            (str(r.source), str(r.service), r.packets, r.octets, r.tcp_flags)
+            for r in self.read(text, "both.csv", columns)
+        ]
+        self.assertEqual(records, [
+            ("10.1.1.11", "tcp/22", 9, 900, 0x1B), ("10.1.1.10", "tcp/40000", 6, 600, None),
+            ("10.1.1.12", "tcp/23", 1, 60, 2), ("10.1.1.12", "proto/2", 1, 60, 0),
+            ("10.1.1.12", "udp/53", 2, 300, None),  # whose forward counters are 0: the other end alone sent
+        ])  # fmt: skip
+
     def test_of_fields_inside_structures_the_last_name_counts_and_one_port_is_the_one_that_was_sent_to(self):
         for ends, wanted in (
             ('"net": {"src": "10.1.1.11", "dst": "10.1.1.10", "dport": 22, "proto": 6}', "net.dport: destinationTransportPort"),

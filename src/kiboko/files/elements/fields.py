@@ -106,6 +106,28 @@ EVENT_NAMES = {
 }  # fmt: skip
 
 
+PROTOCOL_WORDS = {
+    **PROTOCOLS, "icmpv6": ICMP6, "ipv6-icmp": ICMP6, "igmp": 2, "ipip": 4, "ipencap": 4, "ipv6": 41, "ipv6-frag": 44,
+    "rsvp": 46, "gre": 47, "esp": 50, "ipsec-esp": 50, "ah": 51, "ipsec-ah": 51, "eigrp": 88, "ospf": 89, "ospfigp": 89,
+    "pim": 103, "ipcomp": 108, "vrrp": 112, "l2tp": 115, "udplite": 136,
+}  # fmt: skip
+"""Protocols by the words that logs have for them: IANA's keywords, and how programs write these."""
+
+
+def _with_codes(most: Mapping[int, int]) -> frozenset[int]:
+    return frozenset(kind << 8 | code for kind, last in most.items() for code in range(last + 1))
+
+
+BY_PORT: Mapping[int, frozenset[int]] = {
+    ICMP: _with_codes(
+        {3: 15, 4: 0, 5: 3, 8: 0, 9: 0, 10: 0, 11: 1, 12: 2, **dict.fromkeys(range(13, 19), 0), 42: 0, 43: 4}
+    ),
+    ICMP6: _with_codes({1: 8, 2: 0, 3: 1, 4: 10, **dict.fromkeys(range(128, 154), 0), 139: 2, 140: 2, 160: 0, 161: 4}),
+}
+"""Types and codes of the messages that there are (IANA's registries). Many exporters put them where the destination
+port stands, as RFC 7011 did not settle it; others fill in a 0 there, or what they tell echoes apart by."""
+
+
 _DIGITS_OF_A_DAY = 8
 _MOST_NAMES, _LONGEST_NAME = 1 << 12, 64
 FORWARDED = (*[SEEN] * 64, *[PASSED] * 64, *[DENIED] * 4, *[SEEN] * 124)
@@ -180,7 +202,7 @@ class RecordMaker:
         destination = self._address(fields, DESTINATIONS)
         if source.family != destination.family:
             raise _BadField("mixed families", f"{source} and {destination} are of different families")
-        protocol = _read(fields, "protocolIdentifier", _protocol)
+        protocol = _read(fields, "protocolIdentifier", protocol_of)
         if protocol is None:
             raise _BadField("no protocol", "protocolIdentifier is empty")
         point = str(fields.get("observationPointId") or "") or None
@@ -203,9 +225,8 @@ class RecordMaker:
                 family = "IPv4" if protocol == ICMP else "IPv6"
                 kind, code = (_read(fields, f"icmp{what}{family}", _octet) for what in ("Type", "Code"))
                 given = kind << 8 | (code or 0) if kind is not None else None
-            # Many exporters put type and code where the destination port stands (RFC 7011 did not settle it); a port of
-            # 0 is what others fill in.
-            detail = given if given is not None else destination_port or UNTOLD
+            told = destination_port if destination_port in BY_PORT[protocol] else UNTOLD
+            detail = given if given is not None else told
         return FlowRecord(
             source,
             destination,
@@ -253,8 +274,9 @@ def _read(fields: Mapping[str, Any], name: str, parse: Callable[[str], Any]) -> 
         raise _BadField(f"{BAD}{name}", f"{name} {str(value)[:40]!r} cannot be read{more}") from error
 
 
-def _protocol(text: str) -> int:
-    number = PROTOCOLS.get(text.lower(), {"ipv6-icmp": ICMP6, "icmpv6": ICMP6}.get(text.lower()))
+def protocol_of(text: str) -> int:
+    """The number of a protocol, by a word for it or its number. Raises ValueError."""
+    number = PROTOCOL_WORDS.get(text.lower())
     return _bounded(text, 255) if number is None else number
 
 

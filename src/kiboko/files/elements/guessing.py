@@ -10,11 +10,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from kiboko.core.header.addresses import parse_address
-from kiboko.core.header.services import PROTOCOLS
 from kiboko.core.records.records import DENIED, PASSED
 from kiboko.files.elements.address_ports import PORT_OF, address_and_port
 from kiboko.files.elements.column_map import JOINED
-from kiboko.files.elements.fields import EVENT_NAMES, element_of, in_other_units, parse_flags
+from kiboko.files.elements.fields import EVENT_NAMES, PROTOCOL_WORDS, element_of, in_other_units, parse_flags
 
 _NEEDED = (
     ("sourceIPv4Address", "who sent it"), ("destinationIPv4Address", "who it was sent to"),
@@ -32,6 +31,8 @@ _PASSED = re.compile(r"^(pass|allow|accept|permit|ok$|forward|start|create|build
 _DENIED = re.compile(r"^(den|drop|reject|block|refus|discard|fail)", re.I)
 _MOST_VALUES = 5
 _SECONDS, _MILLIS, _MICROS = (1e8, 1e10), (1e11, 1e13), (1e14, 1e16)
+_FLAGS_BY_PLACE = re.compile(r"^(?=.*\.)[CEWUAPRSF.]{6}([CEWUAPRSF.]{2})?$")
+_BACK = re.compile(r"^(dst|dest|resp|reply|rev|server|to_?client|rcvd|recei?v|o(pkt|byt))|to_?client", re.I)
 _CLOCK = re.compile(r"^\d{1,2}:\d\d(:\d\d(\.\d+)?)?$")
 _DATE = re.compile(r"^\d{4}[-/]\d\d[-/]\d\d$")
 
@@ -95,6 +96,7 @@ def _assigned(kind: str, names: list[str], found: Mapping[str, Guess]) -> list[t
             "port": ("sourceTransportPort", "destinationTransportPort"),
             "time": ("flowStartMilliseconds", "flowEndMilliseconds")}  # fmt: skip
     if kind not in both:
+        names = sorted(names, key=_is_back)
         return [(names[0], kind)] if names and kind not in found else []
     first, second = both[kind]
     result: list[tuple[str, str]] = []
@@ -154,9 +156,9 @@ def _is_port(name: str, values: list[str]) -> bool:
 
 
 def _is_protocol(name: str, values: list[str]) -> bool:
-    return all(v.lower() in PROTOCOLS for v in values) or (
-        bool(re.search(r"proto", name, re.I)) and all(v.isdecimal() and int(v) <= 255 for v in values)
-    )
+    words = [v.lower() in PROTOCOL_WORDS for v in values]
+    is_meant = any(words) or re.search(r"proto", name, re.I) is not None
+    return is_meant and all(w or (v.isdecimal() and int(v) <= 255) for w, v in zip(words, values, strict=True))
 
 
 def _is_time(name: str, values: list[str]) -> bool:
@@ -178,7 +180,8 @@ def _is_fate(name: str, values: list[str]) -> bool:
 
 def _is_flags(name: str, values: list[str]) -> bool:
     try:
-        return bool(re.search("flag", name, re.I)) and bool([parse_flags(value) for value in values])
+        is_meant = re.search("flag|flg", name, re.I) or all(_FLAGS_BY_PLACE.match(value) for value in values)
+        return bool(is_meant) and bool([parse_flags(value) for value in values])
     except ValueError:
         return False
 
@@ -190,10 +193,21 @@ def _is_counter(pattern: str) -> Callable[[str, list[str]], bool]:
     return is_it
 
 
+def _is_counter_back(pattern: str) -> Callable[[str, list[str]], bool]:
+    """Whether a counter that is left, where another one has been taken, is of what came back."""
+    is_counter = _is_counter(pattern)
+    return lambda name, values: _is_back(name) and is_counter(name, values)
+
+
+def _is_back(name: str) -> bool:
+    return _BACK.search(name.rpartition(".")[2]) is not None
+
+
 _KINDS: tuple[tuple[str, Callable[[str, list[str]], bool]], ...] = (
     ("address", _is_address), ("port", _is_port), ("protocolIdentifier", _is_protocol), ("time", _is_time),
     ("firewallEvent", _is_fate), ("packetDeltaCount", _is_counter("pack|pkt")),
-    ("octetDeltaCount", _is_counter("byte|oct|size|len|vol")), ("tcpControlBits", _is_flags),
+    ("octetDeltaCount", _is_counter("byt|oct|size|len|vol")), ("tcpControlBits", _is_flags),
+    ("reversePacketDeltaCount", _is_counter_back("pack|pkt")), ("reverseOctetDeltaCount", _is_counter_back("byt|oct")),
 )  # fmt: skip
 
 

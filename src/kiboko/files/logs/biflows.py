@@ -50,7 +50,7 @@ class Reverse:
         swapped = np.where(has_ports, np.maximum(forward.source_port, 0), forward.detail).astype(np.int32)
         detail = np.where(forward.protocol == ICMP, _echoed(forward.detail, 8, 0), swapped)
         detail = np.where(forward.protocol == ICMP6, _echoed(forward.detail, 128, 129), detail)
-        # Where nothing tells who began, a type may be that of what the one sent, or fill the place of what the other did.
+        # Where nothing tells who began, a type may be that of what the one sent, or stand for what the other did not.
         is_untold = is_lone & (back.direction == 0) & is_icmp(forward.protocol)
         detail = np.where(is_untold, UNTOLD, detail)
         turned = replace(

@@ -12,7 +12,6 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from kiboko.core.header.services import ICMP6, PROTOCOLS
 from kiboko.core.records.columns import combined
 from kiboko.core.records.flow_table import EVENTS, NO_TIME
 from kiboko.files.elements.arrays import filled, values_of
@@ -298,15 +297,6 @@ def _coded(column: pa.ChunkedArray) -> tuple[list[str], NDArray[np.int64]]:
         return [], np.zeros(0, dtype=np.int64)
     whole = column.unify_dictionaries().combine_chunks() if column.num_chunks > 1 else column.chunk(0)
     return [str(text) for text in whole.dictionary.to_pylist()], filled(whole.indices, -1)[0].astype(np.int64)
-
-
-def protocol_of(text: str) -> int:
-    """The number of a protocol, by its name or number. Raises ValueError."""
-    number = PROTOCOLS.get(text.lower(), {"ipv6-icmp": ICMP6, "icmpv6": ICMP6}.get(text.lower()))
-    number = int(text) if number is None else number
-    if not 0 <= number <= 255:
-        raise ValueError(text)
-    return number
 
 
 def _event(text: str) -> int:

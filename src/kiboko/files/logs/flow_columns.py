@@ -19,11 +19,11 @@ from kiboko.core.records.columns import Distinct, distinct, has_ports
 from kiboko.core.records.flow_table import EVENTS, NO_TIME, AddressTable, FlowTable, milliseconds
 from kiboko.core.records.records import DENIED, FlowRecord
 from kiboko.files.elements.address_ports import ports_apart
-from kiboko.files.elements.fields import DESTINATIONS, SOURCES, RecordMaker
+from kiboko.files.elements.fields import BY_PORT, DESTINATIONS, SOURCES, RecordMaker, protocol_of
 from kiboko.files.elements.rejects import Rejects
 from kiboko.files.logs.address_texts import AddressTexts
 from kiboko.files.logs.biflows import Reverse
-from kiboko.files.logs.element_columns import LATEST, ElementColumns, protocol_of
+from kiboko.files.logs.element_columns import LATEST, ElementColumns
 from kiboko.files.logs.translations import Translated, in_front
 
 _PORTED = has_ports(np.arange(256))
@@ -61,9 +61,7 @@ class Converter:
             if not (protocol == number).any():
                 continue
             kind = columns.icmp_kind(name)
-            # Many exporters put type and code where the destination port stands (RFC 7011 did not settle it); a port of
-            # 0 is what others fill in.
-            fallback = np.where(port > 0, port, np.int32(UNTOLD))
+            fallback = np.where(np.isin(port, [*BY_PORT[number]]), port, np.int32(UNTOLD))
             detail = np.where(protocol == number, np.where(kind >= 0, kind, fallback), detail)
         event = columns.events()
         flags = columns.flags("tcpControlBits")
