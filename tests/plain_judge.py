@@ -79,6 +79,10 @@ class PlainJudge:
             untold = Service(1, UNTOLD)
             records = [dataclasses.replace(r, service=untold) if r.service.protocol == 1 else r for r in records]
         self.points_in_order = list(dict.fromkeys([None, *(record.point for record in records)]))
+        self.without_frames = {
+            r.point for r in records
+            if r.service.protocol == 6 and size_of(r) is not None and size_of(r) < {4: 54, 6: 74}[r.source.family]
+        }  # fmt: skip
         conversations = self.brought_together(records)
         self.mixed = {id(record) for each in conversations for record in self.of_both_directions(each)}
         self.fragments = {id(record) for record in self.perhaps_fragments(conversations)}
@@ -372,7 +376,7 @@ class PlainJudge:
             records = [record for record, side in conversation.records if side == mine]
             forms = {form(record) for record in records}
             others = {form(record) for record, side in conversation.records if side != mine}
-            small = all(r.packets == 1 and r.octets <= {4: 58, 6: 78}[r.source.family] for r in records)
+            small = all(r.packets == 1 and r.octets <= self.largest_reset(r) for r in records)
             if (forms in ({"ack"}, {"answer"}) and others == {"reset"}) or (forms == {"ack"} and not others and small):
                 yield from records
 
@@ -382,7 +386,7 @@ class PlainJudge:
             for record, _ in conversation.records:
                 is_told = record.service.protocol != 6 or (record.tcp_flags or 0) & 0x3F
                 size = size_of(record)
-                if not is_told and record.packets <= 16 and size and size < OPENINGS[record.source.family][0]:
+                if not is_told and record.packets <= 16 and size and self.is_too_short(record):
                     yield record
 
     def flags(self, record):
@@ -407,7 +411,7 @@ class PlainJudge:
         if id(record) in self.strays or id(record) in self.fragments:
             return False
         if record.service.protocol == 6 and not self.flags(record) and id(record) not in self.short:
-            return record.octets > (record.packets or 8) * {4: 58, 6: 78}[record.source.family]
+            return record.octets > (record.packets or 8) * self.largest_reset(record)
         return self.kind(record) != "reset"
 
     # Ends.
@@ -534,8 +538,20 @@ class PlainJudge:
         """Whether a record of TCP, of which no flag is known, may be of an opening."""
         if (record.tcp_flags or 0) & 0x3F or (record.tcp_flags == 0 and record.point in self.telling):
             return False
-        least, most = OPENINGS[record.source.family]
-        return size_of(record) is None or least <= size_of(record) <= most
+        most = OPENINGS[record.source.family][1]
+        return size_of(record) is None or (not self.is_too_short(record) and size_of(record) <= most)
+
+    def largest_reset(self, record):
+        """With a frame around it, and padded to the shortest that there is, unless shorter records show that its point
+        counts none."""
+        return 78 if record.source.family == 6 else 58 if record.point in self.without_frames else 60
+
+    def is_too_short(self, record):
+        """Whether the packets of a record are, or may be, shorter than an opening."""
+        size = size_of(record)
+        return size < OPENINGS[record.source.family][0] or (
+            record.point not in self.without_frames and size <= self.largest_reset(record)
+        )
 
     def aged(self, conversation, found):
         as_of = seconds(self.topology.as_of)

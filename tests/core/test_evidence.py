@@ -51,7 +51,7 @@ def flow(source, destination, service, port, event="passed", flags=None, point=N
     number = parse_services(service).lowest
     start = NOW + timedelta(seconds=at)
     return FlowRecord(parse_address(source), parse_address(destination), Service(number >> 16, number & 0xFFFF), port,
-                      event, start, start, packets, 60 * packets, flags, point, 1, direction)  # fmt: skip
+                      event, start, start, packets, 80 * packets, flags, point, 1, direction)  # fmt: skip
 
 
 def both(source, destination, port, client, point=None, at=0.0, flags=ALL):
@@ -104,7 +104,7 @@ class Evidence(unittest.TestCase):
         part = flow(BOB, ANN, "ssh", 40000, flags=ACK, packets=2, point="2", at=60)
         summary = self.summed(request, request, elsewhere, part)
         (group,) = summary.groups.values()
-        self.assertEqual((group.count, group.conversations, group.packets, group.octets), (4, 1, 7, 420))
+        self.assertEqual((group.count, group.conversations, group.packets, group.octets), (4, 1, 7, 560))
 
     def test_e1_a_capture_is_known_again_in_another_table_where_its_addresses_are_others(self):
         """Tables that are brought together keep their addresses: the same one is there twice."""
@@ -483,8 +483,14 @@ class Evidence(unittest.TestCase):
         for flags in (None, 0):  # an exporter that does not know them may well have 0 for them
             request = flow(CAT, ANN, "ssh", 40000, "seen", flags, point="1")
             reply = flow(ANN, CAT, "tcp/40000", 22, "seen", flags, point="1", at=0.01)
-            self.check("unsure something", request, replace(reply, octets=44))
-            self.check("leak arrived", request, replace(reply, octets=60))
+            bare = flow(BOB, DAN, "ssh", 40001, flags=RST, point="1")
+            for octets, framed, told in ((44, "unsure something", "unsure something"), (61, "leak arrived", "leak arrived"),
+                                         (60, "unsure something", "leak arrived")):  # fmt: skip
+                self.check(framed, request, replace(reply, octets=octets))
+                # A point that has shorter segments than frames are counts none.
+                for size, point, expected in ((53, "1", told), (54, "1", framed), (40, "2", framed)):
+                    shown = replace(bare, octets=size, point=point)
+                    self.assertEqual(expected, self.last(shown, request, replace(reply, octets=octets)), (octets, size))
             self.check("unsure something", request, replace(reply, octets=0, packets=3))
 
     # E7, E8: what the records of others tell.
@@ -690,11 +696,17 @@ class Evidence(unittest.TestCase):
         flags."""
         lone = flow("192.0.2.9", CAT, "http", 40000, "denied")
         told = flow("192.0.2.8", CAT, "http", 40001, flags=ALL, packets=6)
-        for octets, expected in ((40, "unsure"), (43, "unsure"), (44, "break"), (60, "break"), (98, "break"),
-                                 (99, "unsure"), (340, "unsure"), (0, "break")):  # fmt: skip
+        bare = flow(BOB, DAN, "ssh", 40001, flags=RST)
+        for octets, framed, expected in (
+            (40, "unsure", "unsure"), (43, "unsure", "unsure"), (44, "unsure", "break"), (60, "unsure", "break"),
+            (61, "break", "break"), (98, "break", "break"), (99, "unsure", "unsure"), (340, "unsure", "unsure"),
+            (0, "break", "break"),
+        ):  # fmt: skip
             for packets in (1, 3):
-                (found,) = self.judged(replace(lone, packets=packets, octets=packets * octets))
-                self.assertEqual(expected, found.status, (octets, packets))
+                few = replace(lone, packets=packets, octets=packets * octets)
+                if octets == 0 or octets >= 54:  # a shorter one shows by itself that no frames are counted
+                    self.assertEqual(framed, self.judged(few)[0].status, (octets, packets))
+                self.assertEqual(expected, self.judged(few, replace(bare, octets=40))[0].status, (octets, packets))
         self.check("break denied", replace(lone, tcp_flags=0))
         self.assertEqual("unsure denied", self.last(told, replace(lone, tcp_flags=0)))
         self.assertEqual("break denied", self.last(told, lone))

@@ -46,6 +46,9 @@ class OddLogs:
             "biflows of exporters that began in the middle": self.begun_anywhere,
             _SESSIONS_OF_BOTH: lambda records: read_as_sessions(records, self.is_reply),
             "without flags": lambda records: each_with(records, tcp_flags=None),
+            "without flags, the frames counted in": lambda records: [
+                replace(r, tcp_flags=None, octets=r.octets + 14 * r.packets) for r in records
+            ],
             "flags of 0": lambda records: [replace(r, tcp_flags=0 if r.service.protocol == 6 else None) for r in records],
             "without a time": lambda records: each_with(records, start=None, end=None),
             _WITHOUT_PORTS: lambda records: [without_client_port(r, self.known, None) for r in records],

@@ -135,9 +135,9 @@ def _of_no_connection(table: FlowTable, found: Conversations, forms: NDArray[np.
     one, that were met by nothing but resets (RFC 9293, section 3.10.7: so does whoever knows of no connection); and
     single acknowledgements without data of which nothing else was recorded."""
     rows = np.flatnonzero(forms == _GOES_ON)
-    is_small = (table.packets[rows] == 1) & no_larger_than_resets(table, rows)
+    single = rows[table.packets[rows] == 1]
     bits = np.array([_HAS_OTHER, _HAS_RESET, _HAS_OPENED, _HAS_OTHER, _HAS_LARGE], dtype=np.uint16)[forms]
-    bits[rows[is_small]] = _HAS_SMALL
+    bits[single[no_larger_than_resets(table, single)]] = _HAS_SMALL
     met = found.union(np.where(found.side, bits << _SIDE, bits))
     one, other = met & np.uint16(_ONE_SIDE), met >> np.uint16(_SIDE)
 
