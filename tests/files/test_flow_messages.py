@@ -102,9 +102,10 @@ class WhatExportersSend(unittest.TestCase):
             (FLOW, {"destinationTransportPort": 3 << 8 | 15}, "icmp/3/15"),
             (FLOW, {"destinationTransportPort": 3 << 8 | 16}, "icmp, type not recorded"),  # an identifier of echoes, perhaps
             (FLOW, {"destinationTransportPort": 8 << 8 | 1}, "icmp, type not recorded"),
+            (FLOW, {"destinationTransportPort": 9 << 8, "sourceTransportPort": 8}, "icmp, type not recorded"),
         ):  # fmt: skip
             with self.subTest(expected):
-                (record,) = records_of(names, a_flow(**echo, **values))
+                (record,) = records_of(names, a_flow(**{**echo, **values}))
                 self.assertEqual(str(record.service), expected)
 
     def test_the_forwarding_status_is_a_fate_where_no_firewall_event_is(self):

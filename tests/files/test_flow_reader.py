@@ -252,6 +252,16 @@ class Reading(unittest.TestCase):
         (record,), _ = self.read(self.write("one.csv", header + "10.1.1.10,10.2.1.10,40000,22,tcp,SA\n"))
         self.assertEqual(record.tcp_flags, 18)
 
+    def test_hexadecimal_numbers_are_read_whatever_else_is_in_the_log(self):
+        """By columns, and one row at a time where a line is torn or a number is none."""
+        header = "src,dst,src_port,dst_port,proto,packets\n"
+        rows = "10.1.1.10,10.2.1.10,0x9C40,0X16,6,0x0a\n10.1.1.10,10.2.1.10,0x0008,0x0900,icmp,1\n"
+        for more in ("", "torn,line\n", "10.1.1.10,10.2.1.10,1_0,22,6,1\n10.1.1.10,10.2.1.10,x,22,6,1\n"):
+            records, rejects = self.read(self.write("hex.csv", header + rows + more))
+            self.assertEqual([(str(r.service), r.source_port, r.packets) for r in records],
+                             [("tcp/22", 40000, 10), ("icmp, type not recorded", None, 1)])  # fmt: skip
+            self.assertEqual(more.count("\n"), sum(rejects.counts.values()))
+
     def test_the_times_of_a_question_are_of_the_unit_that_their_size_says_too(self):
         for text in ("1795166400", "1795166400000", "2026-11-20T09:20:00Z", "2026-11-20 10:20:00+01:00"):
             self.assertEqual(time_filter(text, None).since, 1795166400000)

@@ -91,7 +91,7 @@ class Sessions(unittest.TestCase):
     def test_both_directions_stand_side_by_side(self):
         """Whoever reads a part of what is written of them has both; of what sent nothing back there is one."""
         rows = [
-            f"10.1.1.11,{port},10.1.1.10,22,6,{1795925883000 + port},2,120,{port % 3},{60 * (port % 3)},18"
+            f"10.1.1.11,{port},10.1.1.10,22,6,{1795925883000 + port},2,140,{port % 3},{70 * (port % 3)},18"
             for port in range(40000, 40030)
         ]
         path = self.folder / "sessions.csv"

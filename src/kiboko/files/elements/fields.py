@@ -125,7 +125,8 @@ BY_PORT: Mapping[int, frozenset[int]] = {
     ICMP6: _with_codes({1: 8, 2: 0, 3: 1, 4: 10, **dict.fromkeys(range(128, 154), 0), 139: 2, 140: 2, 160: 0, 161: 4}),
 }
 """Types and codes of the messages that there are (IANA's registries). Many exporters put them where the destination
-port stands, as RFC 7011 did not settle it; others fill in a 0 there, or what they tell echoes apart by."""
+port stands, and 0 where the source port does (RFC 7011 did not settle it); others fill in 0 in both, or a type and what
+tells echoes apart."""
 
 
 _DIGITS_OF_A_DAY = 8
@@ -225,8 +226,8 @@ class RecordMaker:
                 family = "IPv4" if protocol == ICMP else "IPv6"
                 kind, code = (_read(fields, f"icmp{what}{family}", _octet) for what in ("Type", "Code"))
                 given = kind << 8 | (code or 0) if kind is not None else None
-            told = destination_port if destination_port in BY_PORT[protocol] else UNTOLD
-            detail = given if given is not None else told
+            is_told = not source_port and destination_port in BY_PORT[protocol]
+            detail = given if given is not None else destination_port if is_told else UNTOLD
         return FlowRecord(
             source,
             destination,
@@ -309,7 +310,7 @@ def parse_flags(text: str) -> int:
     Raises ValueError."""
     told = text.strip().upper()
     if told[:1].isdigit():
-        return _bounded(told, 0xFFFF, 16 if told.startswith("0X") else 10)
+        return _bounded(told, 0xFFFF)
     names = [name for name in re.split(r"[^A-Z]+", told) if name]
     if names and all(name in FLAG_BITS for name in names):
         return sum({FLAG_BITS[name] for name in names})
@@ -322,9 +323,10 @@ def parse_flags(text: str) -> int:
 _NO_FLAG = str.maketrans("", "", ".-")
 
 
-def _bounded(text: str, most: int, base: int = 10) -> int:
-    number = int(text, base)
-    if not 0 <= number <= most:
+def _bounded(text: str, most: int) -> int:
+    """A whole number in digits, or in hexadecimal ones behind 0x, as columns of numbers are read."""
+    number = int(text, 16 if text.strip()[:2] in ("0x", "0X") else 10)
+    if "_" in text or not 0 <= number <= most:
         raise ValueError(text)
     return number
 

@@ -25,7 +25,7 @@ _EARLIEST, LATEST = -62_135_596_800_000, 253_402_300_799_999
 _NO_NUMBER = 256
 _BAD = -2
 _NUMBER = re.compile(r"-?\d{1,17}", re.ASCII)
-_WHOLE = r"^\d{1,18}$"
+_WHOLE = r"^(\d{1,18}|0[xX][0-9a-fA-F]{1,15})$"
 _REVERSE = {"reversePacketDeltaCount", "reverseOctetDeltaCount", "responderPackets", "responderOctets"}
 
 

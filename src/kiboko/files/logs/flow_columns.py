@@ -56,12 +56,13 @@ class Converter:
         port = columns.whole("destinationTransportPort", -1, 65535)
         ported, detail = _PORTED.take(protocol, mode="clip"), port
         if not ported.all():
+            has_none = source_port <= 0
             source_port, detail = np.where(ported, source_port, np.int32(-1)), np.where(ported, port, np.int32(0))
         for number, name in ((ICMP, "icmpTypeCodeIPv4"), (ICMP6, "icmpTypeCodeIPv6")):
             if not (protocol == number).any():
                 continue
             kind = columns.icmp_kind(name)
-            fallback = np.where(np.isin(port, [*BY_PORT[number]]), port, np.int32(UNTOLD))
+            fallback = np.where(has_none & np.isin(port, [*BY_PORT[number]]), port, np.int32(UNTOLD))
             detail = np.where(protocol == number, np.where(kind >= 0, kind, fallback), detail)
         event = columns.events()
         flags = columns.flags("tcpControlBits")
