@@ -63,7 +63,7 @@ $(SARIF): $(STAMP)
 verify: $(STAMP)
 	KIBOKO_NETWORKS=200 KIBOKO_PROBES=0 KIBOKO_RULE_SETS=200 KIBOKO_TRUTH=200 $(BIN)/python -m unittest \
 		tests.replica.test_replica tests.core.test_kernel_rules tests.replica.test_truth \
-		tests.replica.test_truth_of_strangers
+		tests.replica.test_truth_of_strangers tests.replica.test_truth_of_exporters
 	KIBOKO_NETWORKS=30 $(BIN)/python -m unittest tests.core.test_gate_tables tests.core.test_probes_judged tests.core.test_space tests.core.test_sets \
 		tests.core.test_reach tests.core.test_difference tests.core.test_evaluator tests.core.test_inspection \
 		tests.core.test_unreached tests.core.test_unclear_rules tests.core.test_listed_rules \
