@@ -802,7 +802,8 @@ class PlainJudge:
         if g.gate is not None:
             rejects = g.rows[g.gate].action == "reject"
             if g.reach > g.gate:
-                return ("agree", "it passed the gate that stops it by the rules, and") if g.denied else ("leak", "")
+                leak = "leak", "its reply came back" if g.gate >= g.count else ""
+                return ("agree", "it passed the gate that stops it by the rules, and") if g.denied else leak
             if g.lone and g.arrived:
                 return NOBODY_ASKED
             if g.denied:
