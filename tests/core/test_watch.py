@@ -37,7 +37,7 @@ def record(source, destination, source_port, port, event, flags, seconds=0):
         at,
         at,
         1,
-        60,
+        80,
         flags,
         None,
         1,
