@@ -5,6 +5,7 @@ import gzip
 import io
 import json
 import lzma
+import struct
 import tarfile
 import tempfile
 import unittest
@@ -169,6 +170,11 @@ class Reading(unittest.TestCase):
                     archive.write(log, "log.csv")
             with self.subTest(name), self.assertRaisesRegex(InputError, f"{name}: this is a {kind} archive; unpack it"):
                 self.read(self.folder / name)
+        rest = struct.pack("<HHiIII", 2, 4, 0, 0, 65535, 1)
+        for magic in (b"\xd4\xc3\xb2\xa1", b"\xa1\xb2\xc3\xd4", b"\x4d\x3c\xb2\xa1", b"\n\r\r\n\x1c\0\0\0"):
+            (self.folder / "my.pcap").write_bytes(magic + rest)
+            with self.assertRaisesRegex(InputError, "my.pcap: this is a capture of packets.*softflowd -r '?/.*my.pcap"):
+                self.read(self.folder / "my.pcap")
         with self.assertRaisesRegex(InputError, "this is no text, by octets of 0 in its first line"):
             self.read(self.write("odd.csv", "\0" + HEADER + "".join(ROWS)))
 

@@ -11,6 +11,7 @@ import io
 import json
 import os
 import re
+import shlex
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -44,6 +45,8 @@ _MAGIC = {
     b"\xff\xff\xff\xff": "arrow",
 }  # fmt: skip
 _ZIP, _TAR, _TAR_AT = (b"PK\x03\x04", b"PK\x05\x06"), b"ustar", 257
+_CAPTURES = (b"\xa1\xb2\xc3\xd4", b"\xd4\xc3\xb2\xa1", b"\xa1\xb2\x3c\x4d", b"\x4d\x3c\xb2\xa1", b"\x0a\x0d\x0d\x0a")
+"""How capture files begin: pcap of either byte order, with microseconds or nanoseconds, and pcapng."""
 _IPFIX_VERSION = b"\x00\x0a"
 _DELIMITERS = (",", ";", "\t", " ", "|")
 _LONGEST_LINE = 16 << 20
@@ -260,6 +263,8 @@ class Opening:
 def opening_of(stream: BinaryIO | io.BytesIO, name: str, columns: ColumnMap) -> Opening:
     """What a text is, by its first line. Raises InputError where that cannot be a flow log."""
     stream.seek(0)
+    refuse_what_is_no_text(stream.read(4), name)  # a capture may begin with an empty line
+    stream.seek(0)
     first = stream.readline(_LONGEST_LINE)
     refuse_what_is_no_text(first, name)
     blank = 0
@@ -308,6 +313,11 @@ def refuse_what_is_no_text(start: bytes, name: str) -> None:
     if start.startswith(_ZIP) or start[_TAR_AT:].startswith(_TAR):
         kind = "zip" if start.startswith(_ZIP) else "tar"
         raise InputError(f"{name}: this is a {kind} archive; unpack it, and give the logs that are in it")
+    if start.startswith(_CAPTURES):
+        raise InputError(
+            f"{name}: this is a capture of packets, and flow records are read; an exporter makes them of it, for"
+            f" 'kiboko collect STORE' to take: softflowd -r {shlex.quote(name)} -6 -v 10 -A milli -d -n 127.0.0.1:4739"
+        )
     if b"\0" in start:
         raise InputError(f"{name}: this is no text, by octets of 0 in its first line; logs are UTF-8 text, Parquet,"
                          " Arrow streams or IPFIX files, plain or compressed")  # fmt: skip
