@@ -208,6 +208,43 @@ class Lines(unittest.TestCase):
             ("10.1.1.12", "udp/53", 2, 300, None),  # whose forward counters are 0: the other end alone sent
         ])  # fmt: skip
 
+    def test_of_a_flow_inside_an_event_its_own_beginning_counts_and_flags_may_be_hexadecimal(self):
+        event = {"timestamp": "2025-11-20T10:00:09Z", "src_ip": "10.1.1.11", "src_port": 40000, "dest_ip": "10.1.1.10",
+                 "dest_port": 22, "proto": "TCP", "tcp": {"tcp_flags": "1b"},
+                 "flow": {"pkts_toclient": 7, "pkts_toserver": 9, "bytes_toserver": 900, "bytes_toclient": 700,
+                          "start": "2025-11-20T10:00:00Z", "end": "2025-11-20T10:00:04Z"}}  # fmt: skip
+        text = "".join(json.dumps({**event, "tcp": {"tcp_flags": each}}) + "\n" for each in ("1b", "12", "02"))
+        (self.folder / "events.jsonl").write_text(text)
+        columns = kiboko("flows", "events.jsonl", "--guess", cwd=self.folder).stdout.partition("kiboko: columns/1\n")[2]
+        self.assertIn("  tcp.tcp_flags: {element: tcpControlBits, base: 16}\n", columns)
+        records = self.read(text, "events.jsonl", columns)
+        self.assertEqual([r.tcp_flags for r in records[::2]], [0x1B, 0x12, 0x02])
+        self.assertEqual([(str(r.source), r.packets, r.octets, r.start.second, r.end.second) for r in records[:2]],
+                         [("10.1.1.11", 9, 900, 0, 4), ("10.1.1.10", 7, 700, 0, 4)])  # fmt: skip
+        for more in ("base: 8", "base: 16, decimal: ','"):
+            wrong = columns.replace("base: 16", more)
+            with self.assertRaisesRegex(InputError, "map.yaml:\\d+: tcp.tcp_flags: 'base' is 16, of numbers"):
+                self.read(text, "events.jsonl", wrong)
+
+    def test_of_fields_whose_names_fit_those_count_whose_values_do(self):
+        """As packets that a machine's own filter logs: the length of one is no count, and 2048 no protocol."""
+        event = {"timestamp": "2025-11-20T10:00:00", "raw.pktlen": 60, "raw.pktcount": 1, "raw.mac_len": 14,
+                 "oob.prefix": "DROP rest ", "oob.time.sec": 1763632800, "oob.protocol": 2048, "ip.protocol": 6,
+                 "ip.totlen": 60, "src_ip": "10.1.1.11", "src_port": 40000, "dest_ip": "10.1.1.10", "dest_port": 22}  # fmt: skip
+        text = json.dumps(event) + "\n"
+        (self.folder / "packets.jsonl").write_text(text)
+        columns = kiboko("flows", "packets.jsonl", "--guess", cwd=self.folder).stdout.partition("kiboko: columns/1\n")[
+            2
+        ]
+        for told in ("ip.protocol: protocolIdentifier", "raw.pktcount: packetDeltaCount", "raw.pktlen: octetDeltaCount",
+                     "oob.prefix: {element: firewallEvent, denied: [DROP rest]}"):  # fmt: skip
+            self.assertIn(f"  {told}\n", columns)
+        self.assertNotIn("flowEndMilliseconds", columns)
+        (record,) = self.read(text, "packets.jsonl", columns)
+        self.assertEqual(
+            (record.event, record.packets, record.octets, str(record.service)), ("denied", 1, 60, "tcp/22")
+        )
+
     def test_of_fields_inside_structures_the_last_name_counts_and_one_port_is_the_one_that_was_sent_to(self):
         for ends, wanted in (
             ('"net": {"src": "10.1.1.11", "dst": "10.1.1.10", "dport": 22, "proto": 6}', "net.dport: destinationTransportPort"),

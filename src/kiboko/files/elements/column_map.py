@@ -21,6 +21,7 @@ JOINED = " + "
 """Between the names of columns whose texts are put together."""
 _NUMBER = r"^[+-]?\d{1,19}(\.\d{0,12})?$"
 _MOST_HEADERS, _LONGEST_HEADER = 1 << 8, 1 << 14
+_HEXADECIMAL = r"^[0-9A-Fa-f]{1,15}$"
 _EPOCH = r"^\d{9,19}(\.\d{1,12})?$"
 
 
@@ -28,9 +29,9 @@ _EPOCH = r"^\d{9,19}(\.\d{1,12})?$"
 class Column:
     """What one column holds: an element, its values multiplied by `scale`, translated by `texts` (as written, and what
     it means), or times in the form `form` (that of `strptime`) and the time zone `zone`. Numbers may have a `decimal`
-    sign other than a point, and one that parts `thousands`. A name with ` + ` in it is that of several columns, whose
-    texts are put together, such as those of date and time. Numbers that are times of no unit that anybody told are read
-    `by_size`."""
+    sign other than a point, and one that parts `thousands`, or be hexadecimal without a sign of it. A name with ` + `
+    in it is that of several columns, whose texts are put together, such as those of date and time. Numbers that are times
+    of no unit that anybody told are read `by_size`."""
 
     name: str
     element: str
@@ -41,6 +42,7 @@ class Column:
     decimal: str | None = None
     thousands: str | None = None
     by_size: bool = False
+    is_hexadecimal: bool = False
 
     @property
     def names(self) -> list[str]:
@@ -51,7 +53,7 @@ class Column:
     def is_plain(self) -> bool:
         """Whether its values are the element's as they stand."""
         changed = (self.scale, self.form, self.zone, self.decimal, self.thousands)
-        return not self.texts and changed == (None,) * 5 and JOINED not in self.name
+        return not self.texts and changed == (None,) * 5 and JOINED not in self.name and not self.is_hexadecimal
 
 
 @dataclass(frozen=True, slots=True)
@@ -326,6 +328,10 @@ def _translated(column: Column, values: pa.ChunkedArray, repeated: NDArray[np.bo
         written, meant = zip(*column.texts)
         at = pc.index_in(text, pa.array(written, pa.string()))
         text = pc.coalesce(pc.take(pa.array(meant, pa.string()), at), text)
+    if column.is_hexadecimal:
+        return pc.if_else(
+            pc.match_substring_regex(text, _HEXADECIMAL), pc.binary_join_element_wise("0x", text, ""), text
+        )
     if column.thousands is not None:
         text = pc.replace_substring(text, column.thousands, "")
     if column.decimal is not None:

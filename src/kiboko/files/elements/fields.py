@@ -29,6 +29,7 @@ _PLAIN = {
     "sourceIPv4Address": ("src", "source", "src_ip", "srcip", "src_addr", "source_ip", "source_address", "c_ip"),
     "destinationIPv4Address": (
         "dst", "destination", "dst_ip", "dstip", "dst_addr", "destination_ip", "destination_address", "s_ip",
+        "dest", "dest_ip", "dest_addr", "dest_address",
     ),
     "sourceTransportPort": ("src_port", "source_port", "sport", "srcport", "spt", "c_port"),
     "destinationTransportPort": (

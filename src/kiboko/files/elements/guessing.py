@@ -33,6 +33,11 @@ _MOST_VALUES = 5
 _SECONDS, _MILLIS, _MICROS = (1e8, 1e10), (1e11, 1e13), (1e14, 1e16)
 _FLAGS_BY_PLACE = re.compile(r"^(?=.*\.)[CEWUAPRSF.]{6}([CEWUAPRSF.]{2})?$")
 _BACK = re.compile(r"^(dst|dest|resp|reply|rev|server|to_?client|rcvd|recei?v|o(pkt|byt))|to_?client", re.I)
+_BEGIN = re.compile(r"(^|[._-])(start|begin)", re.I)
+_END = re.compile(r"end|last|stop|clos|finish|expire|until|^te$", re.I)
+_PACKETS = r"^(?!.*(len|size|byt|oct)).*(pack|pkt)"
+_HEXADECIMAL = re.compile(r"^[0-9A-Fa-f]{1,4}$")
+_SURELY_HEXADECIMAL = re.compile(r"^0[0-9A-Fa-f]$|^\d[A-Fa-f]$|^[A-Fa-f]\d$")
 _CLOCK = re.compile(r"^\d{1,2}:\d\d(:\d\d(\.\d+)?)?$")
 _DATE = re.compile(r"^\d{4}[-/]\d\d[-/]\d\d$")
 
@@ -63,8 +68,9 @@ def guess_columns(rows: Sequence[Mapping[str, Any]]) -> tuple[list[Guess], dict[
             found[other[0]] = Guess(name, other[0], why="its name says so, in another unit")
     for name in given:  # fields inside structures have dotted names
         element = element_of(name.rpartition(".")[2]) if "." in name else None
-        if element is not None and element not in found:
+        if element is not None and element not in found and _may_be(element, name, given[name]):
             found[element] = _checked(name, element, given[name])
+    _by_beginning(given, found)
     taken = {guess.column for guess in found.values()}
     _by_date_and_time(given, found, taken)
     for kind, is_it in _KINDS:
@@ -74,6 +80,16 @@ def guess_columns(rows: Sequence[Mapping[str, Any]]) -> tuple[list[Guess], dict[
             taken.add(name)
     rest = {name: list(dict.fromkeys(values))[:_MOST_VALUES] for name, values in given.items() if name not in taken}
     return list(found.values()), {n: v for n, v in rest.items() if not any(n in each.split(JOINED) for each in taken)}
+
+
+def _by_beginning(given: Mapping[str, list[str]], found: dict[str, Guess]) -> None:
+    """Where a flow's beginning has a column of its own, what is called a time is that of the line."""
+    start = found.get("flowStartMilliseconds")
+    if start is not None and start.column.lower() in ("time", "timestamp"):
+        begins = (n for n, values in given.items() if values and _BEGIN.search(n) and _is_time(n, values))
+        name = next((n for n in begins if n != start.column), None)
+        if name is not None:
+            found["flowStartMilliseconds"] = _checked(name, "flowStartMilliseconds", given[name])
 
 
 def _by_date_and_time(given: Mapping[str, list[str]], found: dict[str, Guess], taken: set[str]) -> None:
@@ -101,9 +117,13 @@ def _assigned(kind: str, names: list[str], found: Mapping[str, Guess]) -> list[t
     first, second = both[kind]
     result: list[tuple[str, str]] = []
     left = [each for each in (first, second) if each not in found]
+    if kind == "time":  # what else has a time need not be an end
+        begins = names[: first in left]
+        ends = [name for name in names if name not in begins and _END.search(name)]
+        return [*zip(begins, [first], strict=False), *zip(ends[: second in left], [second], strict=False)]
     for pattern, element in ((_SOURCE, first), (_DESTINATION, second)):
         match = next((n for n in names if pattern.search(n) and element in left), None)
-        if match is not None and kind != "time":
+        if match is not None:
             result.append((match, element))
             left.remove(element)
             names = [n for n in names if n != match]
@@ -140,6 +160,12 @@ def _checked(name: str, element: str, values: list[str]) -> Guess:
             re.fullmatch(r"\d{1,3}(\.\d{3})+|\d{1,3}", v) for v in values
         ):
             more["thousands"] = "."
+    if (
+        element == "tcpControlBits"
+        and all(map(_HEXADECIMAL.match, values))
+        and any(map(_SURELY_HEXADECIMAL.match, values))
+    ):
+        more["base"] = 16
     has_port = element in PORT_OF and any(address_and_port(value) for value in values)
     return Guess(name, element, more, _WITH_PORT if has_port else "")
 
@@ -153,6 +179,11 @@ def _is_address(name: str, values: list[str]) -> bool:
 
 def _is_port(name: str, values: list[str]) -> bool:
     return bool(re.search(r"port|pt$|^[sd]p$", name, re.I)) and all(v.isdecimal() and int(v) <= 65535 for v in values)
+
+
+def _may_be(element: str, name: str, values: list[str]) -> bool:
+    """Whether a field inside a structure may be an element whose plain name it bears there, by its values."""
+    return element != "protocolIdentifier" or _is_protocol(name, values)
 
 
 def _is_protocol(name: str, values: list[str]) -> bool:
@@ -205,9 +236,11 @@ def _is_back(name: str) -> bool:
 
 _KINDS: tuple[tuple[str, Callable[[str, list[str]], bool]], ...] = (
     ("address", _is_address), ("port", _is_port), ("protocolIdentifier", _is_protocol), ("time", _is_time),
-    ("firewallEvent", _is_fate), ("packetDeltaCount", _is_counter("pack|pkt")),
-    ("octetDeltaCount", _is_counter("byt|oct|size|len|vol")), ("tcpControlBits", _is_flags),
-    ("reversePacketDeltaCount", _is_counter_back("pack|pkt")), ("reverseOctetDeltaCount", _is_counter_back("byt|oct")),
+    ("firewallEvent", _is_fate), ("packetDeltaCount", _is_counter(_PACKETS)),
+    ("octetDeltaCount", _is_counter("byt|oct")),
+    ("octetDeltaCount", _is_counter("(pkt|pack|tot|ip)[a-z]*[._-]?(len|size)")),
+    ("octetDeltaCount", _is_counter("size|len|vol")), ("tcpControlBits", _is_flags),
+    ("reversePacketDeltaCount", _is_counter_back(_PACKETS)), ("reverseOctetDeltaCount", _is_counter_back("byt|oct")),
 )  # fmt: skip
 
 

@@ -177,8 +177,10 @@ class _Reader:
         for what, sign in (("decimal", given.decimal), ("thousands", given.thousands)):
             if sign is not None and (len(sign) != 1 or sign.isalnum()):
                 self._fault(place, f"{name}: '{what}' is one character such as a comma, no letter and no digit")
+        if given.base is not None and (given.base != "16" or element in _TIME_ELEMENTS or scale or given.decimal):
+            self._fault(place, f"{name}: 'base' is 16, of numbers that are neither times nor have a unit")
         return Column(name, element, scale, tuple(texts.items()), given.format, given.zone, given.decimal,
-                      given.thousands)  # fmt: skip
+                      given.thousands, is_hexadecimal=given.base is not None)  # fmt: skip
 
     def _element(self, name: str, place: Place) -> str:
         if name not in ELEMENTS:

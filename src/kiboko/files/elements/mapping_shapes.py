@@ -22,6 +22,7 @@ class ColumnShape(Shape):
     values: dict[str, str] = Field(default_factory=dict)
     decimal: str | None = None
     thousands: str | None = None
+    base: str | None = None
 
 
 class MapShape(Shape):
