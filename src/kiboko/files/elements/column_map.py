@@ -29,9 +29,9 @@ _EPOCH = r"^\d{9,19}(\.\d{1,12})?$"
 class Column:
     """What one column holds: an element, its values multiplied by `scale`, translated by `texts` (as written, and what
     it means), or times in the form `form` (that of `strptime`) and the time zone `zone`. Numbers may have a `decimal`
-    sign other than a point, and one that parts `thousands`, or be hexadecimal without a sign of it. A name with ` + `
-    in it is that of several columns, whose texts are put together, such as those of date and time. Numbers that are times
-    of no unit that anybody told are read `by_size`."""
+    sign other than a point, and one that parts `thousands`; or they are hexadecimal, without a sign of it. A name with
+    ` + ` in it is that of several columns, whose texts are put together, such as those of date and time. Numbers that
+    are times of no unit that anybody told are read `by_size`."""
 
     name: str
     element: str
