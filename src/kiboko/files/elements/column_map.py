@@ -19,6 +19,8 @@ from kiboko.files.elements.moments import REPEATED, UNREADABLE, by_size, read_mo
 
 JOINED = " + "
 """Between the names of columns whose texts are put together."""
+EITHER = " | "
+"""Between the names of columns of which the first that has a value counts."""
 _NUMBER = r"^[+-]?\d{1,19}(\.\d{0,12})?$"
 _MOST_HEADERS, _LONGEST_HEADER = 1 << 8, 1 << 14
 _HEXADECIMAL = r"^[0-9A-Fa-f]{1,15}$"
@@ -31,7 +33,8 @@ class Column:
     it means), or times in the form `form` (that of `strptime`) and the time zone `zone`. Numbers may have a `decimal`
     sign other than a point, and one that parts `thousands`; or they are hexadecimal, without a sign of it. A name with
     ` + ` in it is that of several columns, whose texts are put together, such as those of date and time. Numbers that
-    are times of no unit that anybody told are read `by_size`."""
+    are times of no unit that anybody told are read `by_size`. A name with ` | ` in it is that of several columns, of
+    which the first that has a value counts."""
 
     name: str
     element: str
@@ -47,13 +50,13 @@ class Column:
     @property
     def names(self) -> list[str]:
         """The columns that it is put together of."""
-        return self.name.split(JOINED)
+        return self.name.split(EITHER if EITHER in self.name else JOINED)
 
     @property
     def is_plain(self) -> bool:
         """Whether its values are the element's as they stand."""
         changed = (self.scale, self.form, self.zone, self.decimal, self.thousands)
-        return not self.texts and changed == (None,) * 5 and JOINED not in self.name and not self.is_hexadecimal
+        return not self.texts and changed == (None,) * 5 and len(self.names) == 1 and not self.is_hexadecimal
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,8 +167,9 @@ class Chosen:
         joined = dict(self.joined)
         for place, column in self.columns:
             values = _without(batch.column(label(place)), self.none)
-            for other in joined.get(place, ()) if JOINED in column.name else ():
-                values = _put_together(values, _without(batch.column(label(other)), self.none))
+            together = _either if EITHER in column.name else _put_together
+            for other in joined.get(place, ()) if len(column.names) > 1 else ():
+                values = together(values, _without(batch.column(label(other)), self.none))
             values = values if column.is_plain else _translated(column, values, repeated)
             values = _by_size(values) if column.by_size else values
             known = found.get(column.element)
@@ -181,7 +185,7 @@ def _with_joined(chosen: Chosen, header: tuple[str, ...]) -> Chosen:
     joined = tuple(
         (place, tuple(places[name] for name in column.names[1:]))
         for place, column in chosen.columns
-        if JOINED in column.name
+        if len(column.names) > 1
     )
     return replace(chosen, joined=joined) if joined else chosen
 

@@ -12,7 +12,7 @@ from typing import Any
 from kiboko.core.header.addresses import parse_address
 from kiboko.core.records.records import DENIED, PASSED
 from kiboko.files.elements.address_ports import PORT_OF, address_and_port
-from kiboko.files.elements.column_map import JOINED
+from kiboko.files.elements.column_map import EITHER, JOINED
 from kiboko.files.elements.fields import EVENT_NAMES, PROTOCOL_WORDS, element_of, in_other_units, parse_flags
 
 _NEEDED = (
@@ -78,8 +78,32 @@ def guess_columns(rows: Sequence[Mapping[str, Any]]) -> tuple[list[Guess], dict[
         for name, element in _assigned(kind, fitting, found):
             found[element] = _checked(name, element, given[name])
             taken.add(name)
+    _by_others(rows, given, found, taken)
     rest = {name: list(dict.fromkeys(values))[:_MOST_VALUES] for name, values in given.items() if name not in taken}
     return list(found.values()), {n: v for n, v in rest.items() if not any(n in each.split(JOINED) for each in taken)}
+
+
+def _by_others(
+    rows: Sequence[Mapping[str, Any]], given: Mapping[str, list[str]], found: dict[str, Guess], taken: set[str]
+) -> None:  # fmt: skip
+    """Columns that have a value where another has none, as where each protocol has its own ports, are one element with
+    that; and addresses of IPv6 may have columns of their own."""
+    for name, values in given.items():
+        sides = [side for side, pattern in (("source", _SOURCE), ("destination", _DESTINATION)) if pattern.search(name)]
+        if name in taken or not values:
+            continue
+        if _is_address(name, values) and len(sides) == 1 and all(":" in value for value in values):
+            if found.setdefault(f"{sides[0]}IPv6Address", Guess(name, f"{sides[0]}IPv6Address")).column == name:
+                taken.add(name)
+            continue
+        element = f"{sides[0]}TransportPort" if len(sides) == 1 and _is_port(name, values) else "protocolIdentifier"
+        known = found.get(element)
+        is_it = element != "protocolIdentifier" or _is_protocol(name, values)
+        if known is None or known.more or known.why or not is_it or JOINED in known.column:
+            continue
+        if not any(row.get(name) and any(row.get(each) for each in known.column.split(EITHER)) for row in rows):
+            found[element] = Guess(EITHER.join((known.column, name)), element)
+            taken.add(name)
 
 
 def _by_beginning(given: Mapping[str, list[str]], found: dict[str, Guess]) -> None:
@@ -188,7 +212,7 @@ def _may_be(element: str, name: str, values: list[str]) -> bool:
 
 def _is_protocol(name: str, values: list[str]) -> bool:
     words = [v.lower() in PROTOCOL_WORDS for v in values]
-    is_meant = any(words) or re.search(r"proto", name, re.I) is not None
+    is_meant = any(words) or re.search(r"proto|nxt|next_?header", name, re.I) is not None
     return is_meant and all(w or (v.isdecimal() and int(v) <= 255) for w, v in zip(words, values, strict=True))
 
 

@@ -122,7 +122,8 @@ class _Reader:
             if other != column.name and "Address" not in column.element:
                 self._fault(self.raw["columns"].place(column.name),
                             f"'{column.name}' and '{other}' are both {column.element}, of which a record has one;"
-                            f" put their texts together as '{other} + {column.name}', or choose one")  # fmt: skip
+                            f" put their texts together as '{other} + {column.name}', take the one that has a value"
+                            f" as '{other} | {column.name}', or choose one")  # fmt: skip
 
     def _check_pattern(self, pattern: str, columns: tuple[Column, ...]) -> None:
         import regex  # loaded where there is one alone
