@@ -228,21 +228,23 @@ class Lines(unittest.TestCase):
 
     def test_columns_of_which_one_has_a_value_are_one_and_addresses_of_ipv6_have_their_own(self):
         """As of packets, where each protocol has ports of its own."""
-        text = (
-            "when,ip.src,ip.dst,ipv6.src,ipv6.dst,ip.proto,ipv6.nxt,tcp.srcport,tcp.dstport,udp.srcport,udp.dstport\n"
-            "1763632800.25,10.1.1.11,10.1.1.10,,,6,,40000,22,,\n1763632801.25,,,2001:db8::1,2001:db8::2,,17,,,40001,53\n"
-        )
+        header = ("when,ip.src,ip.dst,ipv6.src,ipv6.dst,ip.proto,ipv6.nxt,tcp.srcport,tcp.dstport,udp.srcport,"
+                  "udp.dstport,icmpv6.type,icmpv6.code\n")  # fmt: skip
+        text = (f"{header}1763632800.25,10.1.1.11,10.1.1.10,,,6,,40000,22,,,,\n"
+                "1763632801.25,,,2001:db8::1,2001:db8::2,,17,,,40001,53,,\n"
+                "1763632801.25,,,2001:db8::1,2001:db8::2,,58,,,,,128,0\n")  # fmt: skip
         (self.folder / "packets.csv").write_text(text)
         columns = kiboko("flows", "packets.csv", "--guess", cwd=self.folder).stdout.partition("kiboko: columns/1\n")[2]
         for told in ('"tcp.srcport | udp.srcport": sourceTransportPort', '"ip.proto | ipv6.nxt": protocolIdentifier',
-                     "ipv6.dst: destinationIPv6Address"):  # fmt: skip
+                     "ipv6.dst: destinationIPv6Address", "icmpv6.type: icmpTypeIPv6"):  # fmt: skip
             self.assertIn(f"  {told}\n", columns)
         for more in ("", "torn,line\n"):
             records = [
                 (str(r.source), str(r.service), r.source_port) for r in self.read(text + more, "packets.csv", columns)
             ]
-            self.assertEqual(records, [("10.1.1.11", "tcp/22", 40000), ("2001:db8::1", "udp/53", 40001)])
-        both = text + "1763632802.25,10.1.1.11,10.1.1.10,,,6,,40000,22,7,8\n"
+            self.assertEqual(records, [("10.1.1.11", "tcp/22", 40000), ("2001:db8::1", "udp/53", 40001),
+                                       ("2001:db8::1", "icmp6/echo-request", None)])  # fmt: skip
+        both = text + "1763632802.25,10.1.1.11,10.1.1.10,,,6,,40000,22,7,8,,\n"
         (self.folder / "packets.csv").write_text(both)
         self.assertNotIn(" | udp", kiboko("flows", "packets.csv", "--guess", cwd=self.folder).stdout)
 

@@ -69,8 +69,8 @@ _PLAIN = {
     "destinationMacAddress": ("dst_mac", "destination_mac"),
     "icmpTypeIPv4": ("icmp_type",),
     "icmpCodeIPv4": ("icmp_code",),
-    "icmpTypeIPv6": (),
-    "icmpCodeIPv6": (),
+    "icmpTypeIPv6": ("icmpv6_type", "icmp6_type"),
+    "icmpCodeIPv6": ("icmpv6_code", "icmp6_code"),
 }  # fmt: skip
 _BY_PLAIN = {plain: element for element, names in _PLAIN.items() for plain in names}
 # Written in one word they say the same: `srcaddr`, `tcpflags`. But for `c_ip` and the like: a `sip` is nobody's server.

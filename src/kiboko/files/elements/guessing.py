@@ -67,7 +67,7 @@ def guess_columns(rows: Sequence[Mapping[str, Any]]) -> tuple[list[Guess], dict[
         elif other is not None and other[0] not in found:
             found[other[0]] = Guess(name, other[0], why="its name says so, in another unit")
     for name in given:  # fields inside structures have dotted names
-        element = element_of(name.rpartition(".")[2]) if "." in name else None
+        element = element_of(name.replace(".", "_")) or element_of(name.rpartition(".")[2]) if "." in name else None
         if element is not None and element not in found and _may_be(element, name, given[name]):
             found[element] = _checked(name, element, given[name])
     _by_beginning(given, found)
