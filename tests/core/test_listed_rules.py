@@ -95,7 +95,10 @@ class RulesOfIptables(kernel.HeldToTheKernel):
         """Real packets are stopped by rules that no listing has."""
         self.load_rules(self.server, "")
         text = LINE.join(["*filter", *HEAD, "COMMIT", ""])
-        self.inside(self.server, "iptables-legacy-restore", text=text)
+        try:
+            self.inside(self.server, "iptables-legacy-restore", text=text)
+        except (AssertionError, FileNotFoundError) as error:
+            self.skipTest(f"this kernel keeps no rules beside nftables: {error}")
         self.addCleanup(self.inside, self.server, "iptables-legacy", "-P", "INPUT", "ACCEPT")
         listed = self.inside(self.server, "nft", "-j", "list", "ruleset")
         said = walk(network(listed, None), "client", "server", "tcp/1000")
