@@ -248,6 +248,30 @@ class Lines(unittest.TestCase):
         (self.folder / "packets.csv").write_text(both)
         self.assertNotIn(" | udp", kiboko("flows", "packets.csv", "--guess", cwd=self.folder).stdout)
 
+    def test_what_was_sent_and_what_came_back_count_before_both_together_and_flags_of_others_are_doubted(self):
+        """As in the table of a firewall, whose flags are those of its sessions."""
+        header = ("Received At,Source address,Destination address,Source Port,Destination Port,Flags,IP Protocol,Action,"
+                  "Bytes,Bytes Sent,Bytes Received,Packets,Start Time,Packets Received,Packets Sent\n")  # fmt: skip
+        ends = "2025/11/20 10:00:09,10.1.1.11,10.1.1.10,40000"
+        text = (f"{header}{ends},22,0x19,tcp,allow,1600,900,700,16,2025/11/20 10:00:00,7,9\n"
+                f"{ends},23,0x0,tcp,deny,74,74,0,1,2025/11/20 10:00:01,0,1\n"
+                f"{ends},53,0x64,udp,allow,200,80,120,2,2025/11/20 10:00:02,1,1\n")  # fmt: skip
+        (self.folder / "table.csv").write_text(text)
+        columns = kiboko("flows", "table.csv", "--guess", cwd=self.folder).stdout.partition("kiboko: columns/1\n")[2]
+        self.assertIn(
+            "  Flags: tcpControlBits  # records of other protocols have some too: are these of TCP?\n", columns
+        )
+        self.assertIn(
+            '  Start Time: {element: flowStartMilliseconds, format: "%Y/%m/%d %H:%M:%S", zone: UTC}  # of', columns
+        )
+        records = self.read(text, "table.csv", columns)
+        self.assertEqual([(str(r.service), r.packets, r.octets, r.start.second, r.event) for r in records], [
+            ("tcp/22", 9, 900, 0, "passed"), ("tcp/40000", 7, 700, 0, "passed"), ("tcp/23", 1, 74, 1, "denied"),
+            ("udp/53", 1, 80, 2, "passed"), ("udp/40000", 1, 120, 2, "passed"),
+        ])  # fmt: skip
+        (self.folder / "tcp.csv").write_text("".join(line for line in text.splitlines(True) if "udp" not in line))
+        self.assertIn("  Flags: tcpControlBits\n", kiboko("flows", "tcp.csv", "--guess", cwd=self.folder).stdout)
+
     def test_of_fields_whose_names_fit_those_count_whose_values_do(self):
         """As packets that a machine's own filter logs: the length of one is no count, and 2048 no protocol."""
         event = {"timestamp": "2025-11-20T10:00:00", "raw.pktlen": 60, "raw.pktcount": 1, "raw.mac_len": 14,

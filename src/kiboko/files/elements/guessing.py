@@ -3,10 +3,12 @@ which words mean passed and denied. A person is meant to read it before it is us
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from datetime import datetime
 from typing import Any
 
 from kiboko.core.header.addresses import parse_address
@@ -32,8 +34,12 @@ _DENIED = re.compile(r"^(den|drop|reject|block|refus|discard|fail)", re.I)
 _MOST_VALUES = 5
 _SECONDS, _MILLIS, _MICROS = (1e8, 1e10), (1e11, 1e13), (1e14, 1e16)
 _FLAGS_BY_PLACE = re.compile(r"^(?=.*\.)[CEWUAPRSF.]{6}([CEWUAPRSF.]{2})?$")
-_BACK = re.compile(r"^(dst|dest|resp|reply|rev|server|to_?client|rcvd|recei?v|o(pkt|byt))|to_?client", re.I)
+_SENT = re.compile(r"sent|send|src|orig|to_?server|^i(pkt|byt)", re.I)
+_BACK = re.compile(r"^(dst|dest|resp|reply|rev|server|o(pkt|byt))|to_?client|rcvd|recei?v", re.I)
 _BEGIN = re.compile(r"(^|[._-])(start|begin)", re.I)
+_STANDARD = re.compile(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d")
+_FORMS = ("%Y/%m/%d %H:%M:%S", "%Y/%m/%d %H:%M:%S.%f", "%d/%b/%Y:%H:%M:%S", "%d/%b/%Y:%H:%M:%S %z",
+          "%b %d %Y %H:%M:%S", "%d %b %Y %H:%M:%S", "%d.%m.%Y %H:%M:%S")  # fmt: skip
 _END = re.compile(r"end|last|stop|clos|finish|expire|until|^te$", re.I)
 _PACKETS = r"^(?!.*(len|size|byt|oct)).*(pack|pkt)"
 _HEXADECIMAL = re.compile(r"^[0-9A-Fa-f]{1,4}$")
@@ -71,6 +77,7 @@ def guess_columns(rows: Sequence[Mapping[str, Any]]) -> tuple[list[Guess], dict[
         if element is not None and element not in found and _may_be(element, name, given[name]):
             found[element] = _checked(name, element, given[name])
     _by_beginning(given, found)
+    _by_directions(given, found)
     taken = {guess.column for guess in found.values()}
     _by_date_and_time(given, found, taken)
     for kind, is_it in _KINDS:
@@ -79,6 +86,7 @@ def guess_columns(rows: Sequence[Mapping[str, Any]]) -> tuple[list[Guess], dict[
             found[element] = _checked(name, element, given[name])
             taken.add(name)
     _by_others(rows, given, found, taken)
+    _doubt_flags(rows, found)
     rest = {name: list(dict.fromkeys(values))[:_MOST_VALUES] for name, values in given.items() if name not in taken}
     return list(found.values()), {n: v for n, v in rest.items() if not any(n in each.split(JOINED) for each in taken)}
 
@@ -106,6 +114,21 @@ def _by_others(
             taken.add(name)
 
 
+def _doubt_flags(rows: Sequence[Mapping[str, Any]], found: dict[str, Guess]) -> None:
+    """Flags that records of other protocols have as well may be no flags of TCP."""
+    flags, protocol = found.get("tcpControlBits"), found.get("protocolIdentifier")
+    if flags is None or protocol is None or flags.why:
+        return
+    for row in rows:
+        kind, told = str(row.get(protocol.column) or "").strip().lower(), str(row.get(flags.column) or "").strip()
+        with contextlib.suppress(ValueError):
+            if kind and kind not in ("6", "tcp") and told not in _NO_VALUE and parse_flags(told):
+                found["tcpControlBits"] = replace(
+                    flags, why="records of other protocols have some too: are these of TCP?"
+                )
+                return
+
+
 def _by_beginning(given: Mapping[str, list[str]], found: dict[str, Guess]) -> None:
     """Where a flow's beginning has a column of its own, what is called a time is that of the line."""
     start = found.get("flowStartMilliseconds")
@@ -114,6 +137,17 @@ def _by_beginning(given: Mapping[str, list[str]], found: dict[str, Guess]) -> No
         name = next((n for n in begins if n != start.column), None)
         if name is not None:
             found["flowStartMilliseconds"] = _checked(name, "flowStartMilliseconds", given[name])
+
+
+def _by_directions(given: Mapping[str, list[str]], found: dict[str, Guess]) -> None:
+    """Where what was sent and what came back are counted apart, these count, and no column of both together."""
+    for kind, pattern in (("Packet", _PACKETS), ("Octet", "byt|oct")):
+        fitting = [name for name, values in given.items() if values and _is_counter(pattern)(name, values)]
+        sent = next((name for name in fitting if _SENT.search(name) and not _is_back(name)), None)
+        back = next((name for name in fitting if _is_back(name)), None)
+        if sent is not None and back is not None:
+            for element, name in ((f"{kind.lower()}DeltaCount", sent), (f"reverse{kind}DeltaCount", back)):
+                found[element] = _checked(name, element, given[name])
 
 
 def _by_date_and_time(given: Mapping[str, list[str]], found: dict[str, Guess], taken: set[str]) -> None:
@@ -165,6 +199,10 @@ def _checked(name: str, element: str, values: list[str]) -> Guess:
             for unit, (low, high) in (("seconds", _SECONDS), ("milliseconds", _MILLIS), ("microseconds", _MICROS)):
                 if all(low <= n < high for n in numbers):
                     more["unit"] = unit
+        elif not all(map(_STANDARD.match, values)) and (form := _form_of(values)) is not None:
+            more["format"] = form
+            if "%z" not in form:
+                return Guess(name, element, more | {"zone": "UTC"}, "of which zone?")
     if element == "firewallEvent":
         words = list(dict.fromkeys(values))
         known = {word: EVENT_NAMES.get(word.lower()) for word in words}
@@ -223,7 +261,16 @@ def _is_time(name: str, values: list[str]) -> bool:
     numbers = [float(v) for v in values if re.fullmatch(r"\d+(\.\d+)?", v)]
     if len(numbers) == len(values):
         return any(all(low <= n < high for n in numbers) for low, high in spans)
-    return all(re.match(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d", v) for v in values)
+    return all(map(_STANDARD.match, values)) or _form_of(values) is not None
+
+
+def _form_of(values: list[str]) -> str | None:
+    """The form that times are written in, as `strptime` has it, of those that can be no other."""
+    for form in _FORMS:
+        with contextlib.suppress(ValueError):
+            if [datetime.strptime(value, form) for value in values]:
+                return form
+    return None
 
 
 def _is_fate(name: str, values: list[str]) -> bool:
