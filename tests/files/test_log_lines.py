@@ -272,6 +272,23 @@ class Lines(unittest.TestCase):
         (self.folder / "tcp.csv").write_text("".join(line for line in text.splitlines(True) if "udp" not in line))
         self.assertIn("  Flags: tcpControlBits\n", kiboko("flows", "tcp.csv", "--guess", cwd=self.folder).stdout)
 
+    def test_fields_that_a_line_of_comments_names_are_columns_however_it_is_written(self):
+        """As a network monitor writes them, with the octets of data beside those of whole packets."""
+        for head in ("#separator \\x09\n#fields\t", "#Version: 1\n#Fields: "):
+            parted = "\t" if head.endswith("\t") else " "
+            lines = [("ts", "uid", "id.orig_h", "id.orig_p", "id.resp_h", "id.resp_p", "proto", "orig_bytes", "resp_bytes",
+                      "orig_pkts", "orig_ip_bytes", "resp_pkts", "resp_ip_bytes"),
+                     ("1763632800.25", "a", "10.1.1.11", "40000", "10.1.1.10", "22", "tcp", "500", "300", "9", "900", "7", "700"),
+                     ("1763632801.25", "b", "10.1.1.11", "40001", "10.1.1.10", "23", "tcp", "-", "-", "3", "180", "0", "0")]  # fmt: skip
+            text = head + "\n".join(map(parted.join, lines)) + "\n"
+            (self.folder / "monitor.log").write_text(text)
+            columns = kiboko("flows", "monitor.log", "--guess", cwd=self.folder).stdout.partition(
+                "kiboko: columns/1\n"
+            )[2]
+            records = self.read(text, "monitor.log", columns)
+            self.assertEqual([(str(r.service), r.source_port, r.packets, r.octets) for r in records], [
+                ("tcp/22", 40000, 9, 900), ("tcp/40000", 22, 7, 700), ("tcp/23", 40001, 3, 180)])  # fmt: skip
+
     def test_of_fields_whose_names_fit_those_count_whose_values_do(self):
         """As packets that a machine's own filter logs: the length of one is no count, and 2048 no protocol."""
         event = {"timestamp": "2025-11-20T10:00:00", "raw.pktlen": 60, "raw.pktcount": 1, "raw.mac_len": 14,

@@ -143,6 +143,7 @@ def _by_directions(given: Mapping[str, list[str]], found: dict[str, Guess]) -> N
     """Where what was sent and what came back are counted apart, these count, and no column of both together."""
     for kind, pattern in (("Packet", _PACKETS), ("Octet", "byt|oct")):
         fitting = [name for name, values in given.items() if values and _is_counter(pattern)(name, values)]
+        fitting.sort(key=lambda name: "_ip_" not in name)  # those of whole packets before those of what is in them
         sent = next((name for name in fitting if _SENT.search(name) and not _is_back(name)), None)
         back = next((name for name in fitting if _is_back(name)), None)
         if sent is not None and back is not None:
@@ -240,7 +241,9 @@ def _is_address(name: str, values: list[str]) -> bool:
 
 
 def _is_port(name: str, values: list[str]) -> bool:
-    return bool(re.search(r"port|pt$|^[sd]p$", name, re.I)) and all(v.isdecimal() and int(v) <= 65535 for v in values)
+    return bool(re.search(r"port|pt$|^[sd]p$|(orig|resp)_p$", name, re.I)) and all(
+        v.isdecimal() and int(v) <= 65535 for v in values
+    )
 
 
 def _may_be(element: str, name: str, values: list[str]) -> bool:

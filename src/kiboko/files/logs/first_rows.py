@@ -13,7 +13,7 @@ from typing import Any, NamedTuple
 
 from kiboko.core.errors import InputError
 from kiboko.files.elements.streams import PACKED, TORN, opened
-from kiboko.files.logs.flow_pieces import refuse_what_is_no_text, whole_form
+from kiboko.files.logs.flow_pieces import FIELDS, refuse_what_is_no_text, whole_form
 from kiboko.files.logs.log_lines import LogLines
 from kiboko.files.logs.nested_json import expanded, is_address, path_inside
 from kiboko.files.messages.syslog import flow_fields, parse_syslog
@@ -149,9 +149,9 @@ def _log(lines: list[str]) -> list[Mapping[str, Any]]:
 
 
 def _cells(lines: list[str], path: Path) -> FirstRows:
-    fields = next((line for line in lines if line.lower().startswith("#fields:")), None)
+    fields = next((told for line in lines if (told := FIELDS.match(line)) is not None), None)
     if fields is not None:
-        lines = [fields.partition(":")[2].strip(), *(line for line in lines if not line.startswith("#"))]
+        lines = [fields[1].strip(), *(line for line in lines if not line.startswith("#"))]
     best: tuple[int, str, list[list[str]]] = (0, ",", [])
     for delimiter in _DELIMITERS:
         try:

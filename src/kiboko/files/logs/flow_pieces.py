@@ -48,6 +48,8 @@ _ZIP, _TAR, _TAR_AT = (b"PK\x03\x04", b"PK\x05\x06"), b"ustar", 257
 _CAPTURES = (b"\xa1\xb2\xc3\xd4", b"\xd4\xc3\xb2\xa1", b"\xa1\xb2\x3c\x4d", b"\x4d\x3c\xb2\xa1", b"\x0a\x0d\x0d\x0a")
 """How capture files begin: pcap of either byte order, with microseconds or nanoseconds, and pcapng."""
 _IPFIX_VERSION = b"\x00\x0a"
+FIELDS = re.compile(r"#fields[:\s]\s*(.*)", re.IGNORECASE)
+"""The line that names the fields of a log in the extended log file format."""
 _DELIMITERS = (",", ";", "\t", " ", "|")
 _LONGEST_LINE = 16 << 20
 
@@ -332,15 +334,15 @@ def written_at(name: str) -> datetime:
 
 
 def _extended(stream: BinaryIO | io.BytesIO, name: str, columns: ColumnMap) -> Opening | None:
-    """What a log in the extended log file format of the W3C is: directives, among them the fields, then values parted
-    by spaces or tabs; None where it has no such directive."""
+    """What a log in the extended log file format of the W3C is: directives, among them its fields (`#Fields: a b`, also
+    written `#fields a b`), then values parted by spaces or tabs; None where it has no such directive."""
     stream.seek(0)
     at = lines = 0
     header: tuple[str, ...] = ()
     while (line := stream.readline(_LONGEST_LINE)).startswith(b"#"):
         at, lines = at + len(line), lines + 1
-        if line.lower().startswith(b"#fields:"):
-            header = tuple(line.partition(b":")[2].decode("utf-8", "replace").split())
+        if (fields := FIELDS.match(line.decode("utf-8", "replace"))) is not None:
+            header = tuple(fields[1].split())
     if not header:
         return None
     columns.chosen(header, name)
