@@ -1,4 +1,4 @@
-"""The mapping files of docs/logs: ten unlike shapes of log, in which the same three flows are written."""
+"""The mapping files of docs/logs: eleven unlike shapes of log, in which the same three flows are written."""
 
 import json
 import tempfile
@@ -30,7 +30,7 @@ class Examples(unittest.TestCase):
     def test_each_shape_tells_of_the_same_three_flows(self):
         wanted = [[as_milliseconds(value) for value in row] for row in TOLD]
         folders = sorted(path for path in LOGS.iterdir() if path.is_dir())
-        self.assertEqual(10, len(folders))
+        self.assertEqual(11, len(folders))
         for folder in folders:
             with self.subTest(folder.name), tempfile.TemporaryDirectory() as scratch:
                 log = next(path for path in folder.iterdir() if path.stem == "log")
