@@ -631,8 +631,13 @@ class PlainJudge:
                         elif (
                             service.has_ports
                             and port is None
-                            and told[0][0] == "leak"
-                            and self.rests_on_what_came_from_beyond(conversation, began, end, target, told[0])
+                            and (
+                                self.is_denied_from_beyond(conversation, began, end, target, told[0])
+                                or (
+                                    told[0][0] == "leak"
+                                    and self.rests_on_what_came_from_beyond(conversation, began, end, target, told[0])
+                                )
+                            )
                         ):
                             told = [("unsure", "the client's port is not recorded: what came")]
                         path = self.walker.paths.forward(end, target)
@@ -658,6 +663,8 @@ class PlainJudge:
             leaks = found[0][0] == "leak"
             if leaks and self.rests_on_what_came_from_beyond(conversation, began, source, target, found[0]):
                 return "unsure", "the client's port is not recorded: what came"
+            if self.is_denied_from_beyond(conversation, began, source, target, found[0]):
+                return "unsure", "the client's port is not recorded: what came"
             return found[0]
         ports = RangeSet.one(port) if port is not None else None
         walk = self.walker.walk(source, target, service, ports)
@@ -676,6 +683,15 @@ class PlainJudge:
         if found[0] != "leak" and answers and all(id(r) in self.fragments for r in answers):
             return "unsure", "an echo reply, or a"
         return found
+
+    def is_denied_from_beyond(self, conversation, began, source, target, found):
+        """Whether only what somebody beyond the network sent, and is no opening, was denied."""
+        if found == ("break", "the reply is denied"):
+            return self.is_foreign(target)
+        return found == ("break", "denied") and self.is_foreign(source.address) and any(
+            r.event == "denied" and side == began and self.kind(r) not in ("opening", "reset")
+            for r, side in conversation.records
+        )  # fmt: skip
 
     def rests_on_what_came_from_beyond(self, conversation, began, source, target, found):
         """Whether only what somebody beyond the network sent shows that a request came through, or its answer."""
@@ -748,6 +764,9 @@ class PlainJudge:
         if context == "unasked" and (arrived or answered) and found[0] != "leak":
             return "unsure", "a reply to nothing that was recorded"
         is_seen_to_pass = gate is not None and passed_for_sure > gate
+        echoed = (walk.flow.service.protocol, walk.flow.service.detail >> 8) in ((1, 8), (58, 128))
+        if found[0] == "leak" and echoed and self.is_foreign(target) and (arrived or found[1]):
+            return "unsure", "an echo reply"
         is_from_beyond = lone and found[0] == "leak" and self.is_foreign(source.address)
         zones = {each.zone for each in self.topology.outsides.values()}
         if is_from_beyond and (

@@ -24,7 +24,7 @@ from kiboko.core.evidence.doubtful_echoes import with_fragments, without_idle_ty
 from kiboko.core.evidence.doubtful_flags import without_doubtful
 from kiboko.core.evidence.gate_outcomes import GateOutcomes, Situation
 from kiboko.core.evidence.judged import Classes, Judged
-from kiboko.core.evidence.judging import IS_LEAK
+from kiboko.core.evidence.judging import IS_BREAK, IS_LEAK
 from kiboko.core.evidence.known_points import KnownPoints
 from kiboko.core.evidence.known_ports import KnownPorts, sent_to
 from kiboko.core.evidence.known_proofs import KnownProofs, ages_of
@@ -59,6 +59,7 @@ _ICMP_TYPES = [
 ]  # fmt: skip
 """The types of ICMP messages that there are, by IANA's registries. Of later fragments some exporters record what stands
 where a type would."""
+_ECHOES = ICMP << 8 | 8, ICMP6 << 8 | 128
 _MOST_CLASSES = 1_000_000
 _MOST_EXACT = 20_000
 _PROOF_BITS = 24
@@ -385,19 +386,22 @@ class Evaluator:
             met = ByGates(reason, met.kind[first], met.decider[first], met.steps[first])
         # Without the client's port, what comes from a shared address may be of another conversation of its sender's.
         is_unrecorded = has_ports(asked.service >> 16) & (asked.port < 0)
-        whose = np.flatnonzero(is_unrecorded & IS_LEAK[met.reason])
+        whose = np.flatnonzero(is_unrecorded & (IS_LEAK[met.reason] | IS_BREAK[met.reason]))
         if len(whose):
             lacks = whose if recorded is None else whose[recorded[whose] < 0]
+            whose = whose[IS_LEAK[met.reason[whose]]]
             met.reason[lacks[self._is_of_any(asked.taken(lacks), met.reason[lacks])]] = judging.OF_ANOTHER
             met.reason[whose[self.ends.shared_by(asked.target[whose]) != NONE]] = judging.SHARED_REPLY
         return met
 
     def _is_of_any(self, asked: Asked, reason: NDArray[np.uint8]) -> Truths:
-        """Of which flows without a client's port nothing but what somebody beyond the network sent shows that they
-        leaked: it may be of another conversation of the same two, or of none (E13). `reason` are those by gates."""
-        arrived, answered = self._proofs.both_ways(asked.proof)
-        by_sender = answered & (~arrived | (reason == judging.REPLY_LEAK))
-        found: Truths = self.ends.is_foreign(asked.target) & ~answered | self.ends.is_foreign(asked.sender) & by_sender
+        """Of which flows without a client's port nothing but what somebody beyond the network sent shows that they leak
+        or break: it may be of another conversation of the same two, or of none (E13). `reason` are those by gates."""
+        arrived, answered, followed = self._proofs.told(asked.proof, "arrived", "answered", "followed_denied")
+        sender, target = self.ends.is_foreign(asked.sender), self.ends.is_foreign(asked.target)
+        of_leak = target & ~answered | sender & answered & (~arrived | (reason == judging.REPLY_LEAK))
+        of_break = sender & (reason == judging.DENIED_BREAK) & followed | target & (reason == judging.REPLY_BREAK)
+        found: Truths = np.where(IS_LEAK[reason], of_leak, of_break)
         return found
 
     def _by_ports(self, asked: Asked) -> ByGates:
@@ -428,6 +432,10 @@ class Evaluator:
             is_error = np.isin(kinds, _ICMP_ERRORS) & ((gate[rows] >= 0) | denied[rows])
             reason[rows[unclear[rows] & ~IS_LEAK[reason[rows]]]] = judging.ECHO_OR_FRAGMENT
             reason[rows[is_untold]], reason[rows[is_error]] = judging.TYPE_UNTOLD, judging.AN_ERROR
+            # Pings of the same two are one conversation: a reply from beyond the network may be to none of them (E13).
+            may_be = np.isin(kinds, _ECHOES) & IS_LEAK[reason[rows]] & (reason[rows] != judging.PASSED_LEAK)
+            rows = rows[may_be & self.ends.is_foreign(asked.target[rows])]
+            reason[rows] = judging.ECHO_OF_ANOTHER
         reason[met.way == NONE] = judging.NO_GATE
         reason[(self.ends.shared_by(asked.target) != NONE) & ~has_request] = judging.SHARED_REPLY
         return ByGates(reason, self._outcomes.kind(met.outcome), met.decider, steps)

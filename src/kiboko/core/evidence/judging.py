@@ -127,6 +127,8 @@ NO_SERVICE = _reason(UNSURE, "what it was sent to is not recorded, as of the lat
 PORTS_UNKNOWN = _reason(UNSURE, "the client's port is not recorded, and it matters")
 OF_ANOTHER = _reason(UNSURE, "the client's port is not recorded: what came from outside may be of another"
                      " conversation of the same two, or of none")  # fmt: skip
+ECHO_OF_ANOTHER = _reason(UNSURE, "an echo reply from outside: of pings no record tells which it answers, and perhaps"
+                          " nobody asked for it")  # fmt: skip
 BEFORE_AS_OF = _reason(UNSURE, "recorded before the time that the network file tells of", before_as_of=True,
                        cause="log-before-as-of")  # fmt: skip
 OLDER_SESSION = _reason(UNSURE, "the session began before the time that the network file tells of, and may be older"

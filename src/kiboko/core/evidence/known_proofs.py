@@ -46,12 +46,10 @@ class KnownProofs:
     def __iter__(self) -> Iterator[KnownProof]:
         return iter(self._listed)
 
-    def both_ways(self, proof: Rows) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
-        """Of some kinds of proof whether the request is proved to have arrived, and an answer, bool[n] each."""
-        told = [self._listed[number].proof for number in proof.tolist()]
-        arrived, answered = (np.array([getattr(each, name) for each in told], dtype=np.bool_)
-                             for name in ("arrived", "answered"))  # fmt: skip
-        return arrived, answered
+    def told(self, proof: Rows, *names: str) -> list[NDArray[np.bool_]]:
+        """What some kinds of proof prove, by the names of `Proof`, bool[n] each."""
+        listed = [self._listed[number].proof for number in proof.tolist()]
+        return [np.array([getattr(each, name) for each in listed], dtype=np.bool_) for name in names]
 
     def numbers(
         self, found: Conversations, bits: Rows, around: Rows, ages: Rows, late: NDArray[np.uint8],
