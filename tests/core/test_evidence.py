@@ -604,12 +604,33 @@ class Evidence(unittest.TestCase):
                 self.assertEqual("unsure" if flags & ACK else "agree",
                                  self.last(scan, replace(scan, event="passed", tcp_flags=flags, packets=packets,
                                                          point=None), values=values).split()[0])  # fmt: skip
+            # What is denied of him beside what the rules allow, and is no opening, may be of none.
+            late = flow("192.0.2.9", CAT, "http", port, "denied", 0x18)
+            self.assertEqual("unsure", self.last(late).split()[0])
+            self.assertEqual("break", self.last(replace(late, tcp_flags=SYN)).split()[0])
             # What ours answers with is no stranger's, but whether that came back only he would tell.
             served = replace(flow(CAT, "192.0.2.9", "tcp/1", 80, flags=SYN_ACK), service=Service(6, port or 0))
             asked = flow("192.0.2.9", CAT, "http", port, flags=SYN)
             data = replace(asked, tcp_flags=0x18, packets=2)
             self.check("unsure answered", asked, replace(served, event="denied"), data, values=one_way)
             self.assertEqual("leak", self.last(scan, served, values=values).split()[0])
+
+    def test_e13_an_echo_reply_from_beyond_may_answer_another_ping_or_none(self):
+        values = network()
+        values["filters"]["front"] |= {"outbound": []}
+        asked = flow(CAT, "192.0.2.9", "ping", None, "denied", point="1")
+        reply = replace(flow("192.0.2.9", CAT, "ping", None, at=0.2), service=Service(1, 0))
+        found = self.judged(asked, reply, values=values)
+        self.assertEqual({"unsure"}, {each.status for each in found})
+        self.assertIn("perhaps nobody asked for it", found[0].why)
+        self.check("agree denied", asked, values=values)
+        # What answers our own machines is theirs.
+        inside = [
+            flow(BOB, CAT, "ping", None, at=1),
+            replace(flow(CAT, BOB, "ping", None, at=1.1), service=Service(1, 0)),
+        ]
+        values["filters"]["front"] |= {"inbound": []}
+        self.assertEqual({"leak"}, {each.status for each in self.judged(*inside, values=values)})
 
     def test_e13_what_was_denied_to_nothing_that_was_recorded_is_unsure(self):
         """A flood with forged senders is answered to these, and what a firewall knows no more of comes late."""
