@@ -765,7 +765,7 @@ class PlainJudge:
             return "unsure", "a reply to nothing that was recorded"
         is_seen_to_pass = gate is not None and passed_for_sure > gate
         echoed = (walk.flow.service.protocol, walk.flow.service.detail >> 8) in ((1, 8), (58, 128))
-        if found[0] == "leak" and echoed and self.is_foreign(target) and (arrived or found[1]):
+        if found[0] == "leak" and echoed and not lone and self.is_foreign(target) and (arrived or found[1]):
             return "unsure", "an echo reply"
         is_from_beyond = lone and found[0] == "leak" and self.is_foreign(source.address)
         zones = {each.zone for each in self.topology.outsides.values()}
