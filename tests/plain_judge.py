@@ -724,7 +724,7 @@ class PlainJudge:
         known = {id(r): self.topology.observation_point(r.point) for r in request + answering}
         passed = any(r.event == "passed" and known[id(r)] is None for r in request)
         marked = any(r.event != "denied" and known[id(r)] is not None for r in request + answering)
-        reach, places, strange, off_way = 0, [], False, False
+        reach, asked_for_sure, places, strange, off_way = 0, 0, [], False, False
         for record in request + answering:
             is_reply = any(record is r for r in reply)
             at = self.passage(back if is_reply else forward, record, known[id(record)])
@@ -746,6 +746,8 @@ class PlainJudge:
                 while end in at and not (is_reply and mine[end].gate == "translate"):
                     end += 1
                 reach = max(reach, base + end)
+            if not is_reply:
+                asked_for_sure = reach
         passed_for_sure = reach
         if arrived:
             reach = max(reach, count)
@@ -765,8 +767,8 @@ class PlainJudge:
             return "unsure", "a reply to nothing that was recorded"
         is_seen_to_pass = gate is not None and passed_for_sure > gate
         echoed = (walk.flow.service.protocol, walk.flow.service.detail >> 8) in ((1, 8), (58, 128))
-        if found[0] == "leak" and echoed and not lone and self.is_foreign(target) and (arrived or found[1]):
-            return "unsure", "an echo reply"
+        if found[0] == "leak" and echoed and not lone and self.is_foreign(target):
+            return ("leak", "it passed") if asked_for_sure > gate else ("unsure", "an echo reply from outside")
         is_from_beyond = lone and found[0] == "leak" and self.is_foreign(source.address)
         zones = {each.zone for each in self.topology.outsides.values()}
         if is_from_beyond and (

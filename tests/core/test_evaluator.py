@@ -37,6 +37,8 @@ REPRODUCERS = Path(__file__).resolve().parent.parent / "reproducers"
 NOON = datetime(2026, 11, 20, 12, tzinfo=UTC)
 PORTS = (22, 53, 80, 443, 8000, 32767, 32768, 40000, 45000, 47000, 49151, 50000, 60999, 61000, 0, 65535)
 
+_ECHO_REPLIES = {(ICMP, 8 << 8): 0, (ICMP6, 128 << 8): 129 << 8}
+
 
 def addresses_of(topology):
     """Addresses near every boundary of a network, by family; those of interfaces and public ones more often."""
@@ -72,7 +74,8 @@ def random_records(topology, chance, count):
         unrecorded = chance.choice((None, None, None, 0, -1)) if protocol in WITH_PORTS else None
         begin = NOON + timedelta(milliseconds=chance.randrange(-3_600_000, 3_600_000))
         for _ in range(chance.choice((1, 1, 2, 2, 3, 5))):
-            turned = port is not None and chance.random() < 0.5
+            is_echo = (protocol, detail) in _ECHO_REPLIES
+            turned = (port is not None or is_echo) and chance.random() < 0.5
             ends, ports = ((destination, source), (detail, port)) if turned else ((source, destination), (port, detail))
             if unrecorded is not None:  # the client's port, by an exporter that leaves it out, or has 0 for it
                 ports = (detail, 0) if turned else (None if unrecorded else 0, detail)
@@ -85,9 +88,12 @@ def random_records(topology, chance, count):
             )
             start = begin + timedelta(milliseconds=chance.choice((0, 1, 40, 900, 5000, 400_000)))
             event = chance.choice((PASSED, PASSED, DENIED, SEEN))
+            packets = chance.choice((*range(9), 40))
+            octets = chance.choice((chance.randrange(999), 84 * packets)) if is_echo else chance.randrange(999)
+            told = ports[1] if port is not None else _ECHO_REPLIES[protocol, detail] if turned else detail
             records.append(FlowRecord(
-                *ends, Service(protocol, ports[1] if port is not None else detail), ports[0], event, start,
-                start + timedelta(milliseconds=chance.randrange(60_000)), chance.choice((*range(9), 40)), chance.randrange(999), flags,
+                *ends, Service(protocol, told), ports[0] if port is not None else None, event, start,
+                start + timedelta(milliseconds=chance.randrange(60_000)), packets, octets, flags,
                 chance.choice(points), len(records) + 1,
             ))  # fmt: skip
     return records[:count]

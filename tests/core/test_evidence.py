@@ -624,6 +624,13 @@ class Evidence(unittest.TestCase):
         self.assertEqual({"unsure"}, {each.status for each in found})
         self.assertIn("perhaps nobody asked for it", found[0].why)
         self.check("agree denied", asked, values=values)
+        # That the request was seen behind the gate shows it, and that the reply was does not.
+        values["observation_points"]["4"] = "internet"
+        self.check("unsure arrived", asked, replace(reply, point="4"), values=values)
+        for at_gateway in (replace(asked, event="passed", point="4"), replace(asked, event="seen", point="4")):
+            (found, _) = self.judged(at_gateway, reply, values=values)
+            self.assertEqual(("leak", "it passed the gate that stops it by the rules"), (found.status, found.why))
+            self.check(f"leak {at_gateway.event}", at_gateway, values=values)
         # What answers our own machines is theirs.
         inside = [
             flow(BOB, CAT, "ping", None, at=1),

@@ -29,7 +29,7 @@ from kiboko.core.evidence.known_points import KnownPoints
 from kiboko.core.evidence.known_ports import KnownPorts, sent_to
 from kiboko.core.evidence.known_proofs import KnownProofs, ages_of
 from kiboko.core.evidence.late_denials import how_late
-from kiboko.core.evidence.passages import Passages
+from kiboko.core.evidence.passages import Passages, Reached
 from kiboko.core.evidence.point_marks import point_marks, weights
 from kiboko.core.evidence.proofs import ALONE, UNANSWERED, UNASKED, contexts, flag_kinds, mark_bits
 from kiboko.core.evidence.rules_met import Met, RuleKey, RulesMet
@@ -435,17 +435,24 @@ class Evaluator:
             # Pings of the same two are one conversation: a reply from beyond the network may be to none of them (E13).
             may_be = np.isin(kinds, _ECHOES) & IS_LEAK[reason[rows]] & (reason[rows] != judging.PASSED_LEAK)
             rows = rows[may_be & self.ends.is_foreign(asked.target[rows])]
-            reason[rows] = judging.ECHO_OF_ANOTHER
+            has_passed = self._reached(asked.taken(rows), met.way[rows], of_reply=False).passed > gate[rows]
+            reason[rows] = np.where(has_passed, np.uint8(judging.PASSED_LEAK), np.uint8(judging.ECHO_OF_ANOTHER))
         reason[met.way == NONE] = judging.NO_GATE
         reason[(self.ends.shared_by(asked.target) != NONE) & ~has_request] = judging.SHARED_REPLY
         return ByGates(reason, self._outcomes.kind(met.outcome), met.decider, steps)
 
+    def _reached(self, asked: Asked, way: Rows, of_reply: bool = True) -> Reached:
+        """How far flows were along their ways by the points that recorded them, or their requests alone."""
+        marks = self._traces.marks(np.where(way != NONE, asked.trace, NO_TRACE))
+        if not of_reply:
+            marks = marks.taken(~marks.is_reply)
+        is_by_public, request = self.ends.is_public(asked.target), self._outcomes.request
+        return self._passages.reached(marks, way, (asked.sender, asked.target), is_by_public, request)
+
     def _situations(self, asked: Asked, way: Rows) -> tuple[Rows, list[Situation]]:
         """What is proved of flows along their ways: a number for each, and all situations by number."""
         is_by_public, is_tcp = self.ends.is_public(asked.target), asked.service >> 16 == TCP
-        marks = self._traces.marks(np.where(way != NONE, asked.trace, NO_TRACE))
-        request = self._outcomes.request
-        reached = self._passages.reached(marks, way, (asked.sender, asked.target), is_by_public, request)
+        reached = self._reached(asked, way)
         columns = asked.proof << 2 | is_by_public << 1 | is_tcp, *(each.astype(np.int64) for each in reached)
         kinds = distinct(*columns)
         numbers = []
