@@ -194,7 +194,7 @@ def parse_address(text: str) -> Address:
         with contextlib.suppress(OSError, ValueError):
             return Address(6, int.from_bytes(socket.inet_pton(socket.AF_INET6, text), "big"))
     parsed = ipaddress.ip_address(text)
-    if parsed.version == 6 and parsed.scope_id:
+    if isinstance(parsed, ipaddress.IPv6Address) and parsed.scope_id:
         raise ValueError(f"'{text}' has a zone index; write the address without '%{parsed.scope_id}'")
     return Address(parsed.version, int(parsed))
 
