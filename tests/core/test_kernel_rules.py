@@ -8,7 +8,9 @@ import contextlib
 import os
 import random
 import unittest
+from unittest import mock
 
+from kiboko.core.filters.discovery import Discovery
 from kiboko.core.filters.host_judge import judge
 from kiboko.core.header.packet import Packet
 from tests.helpers import load, walk
@@ -174,7 +176,11 @@ def network(server_rules, client_rules):
 
 
 class HeldToTheKernel(TwoMachines):
-    """Two machines whose kernels are asked what the walk says of their rule sets."""
+    """Two machines whose kernels are asked what the walk says of their rule sets. They know their neighbours, and the
+    walk is told so."""
+
+    def setUp(self):
+        self.enterContext(mock.patch.object(Discovery, "stopped", return_value=None))
 
     def compare(self, server_rules, client_rules=None):
         """Real packets against the walk, every service in both families."""

@@ -11,6 +11,7 @@ from kiboko.core.audit.findings import BY_SIZE, KINDS, SEVERITIES, Finding, foun
 from kiboko.core.audit.first_packets import of_first_packets
 from kiboko.core.audit.listening import of_listeners
 from kiboko.core.audit.misplaced import Misplaced
+from kiboko.core.audit.neighbours import of_neighbours
 from kiboko.core.audit.outsides import OutsidesInRules
 from kiboko.core.audit.places import of_attachments, of_names, of_routes
 from kiboko.core.audit.replies import Replies
@@ -81,6 +82,7 @@ def _all(ends: Ends, today: date) -> Iterator[Finding]:
     for instance in walker.topology.instances.values():
         yield from of_kernel(instance)
     yield from of_first_packets(walker)
+    yield from of_neighbours(walker)
     yield from of_attachments(walker)
     yield from of_names(walker)
     yield from of_routes(walker)

@@ -39,6 +39,8 @@ KINDS: dict[str, FindingKind] = {
     "partial-way-back": FindingKind(HIGH, "a stateless filter lets out replies to some client ports only"),
     "first-packet-only": FindingKind(HIGH, "a kernel's rule set lets the first packet of a connection through, and"
                                            " stops what follows"),
+    "neighbours-stopped": FindingKind(MEDIUM, "a kernel's rule set stops neighbour discovery, which keeps its"
+                                              " machine from being found over IPv6, or from finding others"),
     "no-return-route": FindingKind(MEDIUM, "traffic is let in to where no route or address leads, or leads back from"),
     "route-to-nothing": FindingKind(HIGH, "a route leads to what does not pass anything on"),
     "route-shadowed": FindingKind(LOW, "another entry always wins over a route"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from kiboko.core.filters.discovery import Discovery
 from kiboko.core.filters.filters import FilterJudge
 from kiboko.core.network.directory import Directory
 from kiboko.core.network.membership import Membership
@@ -22,6 +23,7 @@ class Ground:
             self.directory = before.directory.of_changed(topology)
             self.membership = before.membership.of_changed(self.directory)
             self.judge = FilterJudge(self.membership, before.judge)
+        self.discovery = Discovery()
         self._empty_members: dict[tuple[str, str], tuple[str, ...]] = {}
         self._crossings = {(c.source, c.destination): c for c in topology.crossings}
 

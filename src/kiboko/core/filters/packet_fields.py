@@ -62,7 +62,7 @@ class PacketFields:
             case ("meta", "oifname" | "oif"):
                 return self.egress
             case ("meta", "pkttype") if self.path == "input":
-                return "host"
+                return "multicast" if self._is_to_many() else "host"
             case ("exthdr", _):  # the packets that are asked about have none, as `ip6 nexthdr` says of them
                 return 0 if name == PRESENCE else None
             case ("fib", "way back") if self.path == "input" and self.ingress != "lo":
@@ -81,8 +81,15 @@ class PacketFields:
                 return service.detail >> 8 if name == "type" else service.detail & 255
         return Unjudged(f"{protocol} {name}")
 
+    def _is_to_many(self) -> bool:
+        """Whether the packet goes to a multicast address of IPv6: of all that are asked about, discovery alone."""
+        address = self.packet.destination
+        return address is not None and address.family == 6 and address.value >> 120 == 0xFF
+
     def _address_type(self, name: str) -> str:
         """What the machine's own routes make of an address: its own, or one of another machine."""
+        if name == "daddr type" and self._is_to_many():
+            return "multicast"
         own = "lo" in (self.ingress, self.egress) or self.path == ("input" if name == "daddr type" else "output")
         return "local" if own else "unicast"
 
@@ -93,7 +100,7 @@ class PacketFields:
             return Unjudged(f"ct {name} before connection tracking")
         if name == "state":
             return state
-        if state == "invalid":
+        if state in ("invalid", "untracked"):
             return None  # there is no entry that could be looked at
         if name == "direction" and state != "related":
             return "original" if state == "new" or not self.packet.turned else "reply"

@@ -25,7 +25,8 @@ class Packet(NamedTuple):
     service: Service
     turned: bool = False
     state: str = "new"
-    """Its connection-tracking state on a host: `new`, `established`, `related` or `invalid` (clause S35)."""
+    """Its connection-tracking state on a host: `new`, `established`, `related` or `invalid`, and `untracked`
+    for what the kernel never tracks (clause S35)."""
     tcp_flags: int | None = None
     """Of a TCP segment its flags (RFC 9293, section 3.1): those of an opening, of its answer, or of a reset."""
 

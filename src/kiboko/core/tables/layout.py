@@ -395,7 +395,7 @@ class GateLayout:
         told = packet.family, packet.service.protocol, packet.turned, packet.state, packet.tcp_flags
         key = (self.lists.meaning(rules), path, devices, classes, told)
         if key not in self._kernel:
-            shares = host_judge.judge(rules, path, packet, RangeSet.one(port), *devices)
+            shares = self.walker.ground.discovery.judge(rules, path, packet, RangeSet.one(port), *devices)
             self._kernel[key] = shares[0] if shares else None
         return self._kernel[key]
 

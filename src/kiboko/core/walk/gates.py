@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 
 from kiboko.core.errors import Place
 from kiboko.core.filters import host_judge
+from kiboko.core.filters.discovery import LETS_FIND, UNFOUND
 from kiboko.core.filters.filters import Ruling
 from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import Address
@@ -314,7 +315,7 @@ class GateAsker:
         egress = step.egress.device if step.egress else ""
         if rules.filters_nothing:
             self.caveats.append(f"{rules.file} filters nothing: {BESIDE_NFTABLES}")
-        shares = host_judge.judge(rules, step.way, packet, self.ports, ingress, egress)
+        shares = self.ground.discovery.judge(rules, step.way, packet, self.ports, ingress, egress)
         if shares is None:
             return [self._open(step, direction, f"{rules.file} has no chain at this hook")]
         rows, diverted = [], self.diverted
@@ -325,12 +326,12 @@ class GateAsker:
                 self.caveats.append(
                     f"{step.gate} at {step.at} is not known: {rules.file}, chain {share.chain}, rule"
                     f" {share.rule}: cannot judge {share.detail}; it may {' or '.join(share.possible)}"
-                    f"{'; what lies behind is not known either' if share.diverts else ''}{_how_listed(share.detail)}"
+                    f"{'; what lies behind is not known either' if share.diverts else ''}{_what_helps(share.detail)}"
                 )
             elif share.possible:
                 self.caveats.append(
                     f"{step.gate} at {step.at} stops this, and how is not known: {rules.file}, chain {share.chain}:"
-                    f" cannot judge {share.detail}; it may {' or '.join(share.possible)}{_how_listed(share.detail)}"
+                    f" cannot judge {share.detail}; it may {' or '.join(share.possible)}{_what_helps(share.detail)}"
                 )
             if share.diverts:
                 diverted |= share.ports
@@ -403,6 +404,8 @@ def _in_doubt(row: Row, diverted: RangeSet) -> Iterator[Row]:
                        reason=f"{row.reason} (of a packet that may have been changed or sent elsewhere)")  # fmt: skip
 
 
-def _how_listed(detail: str) -> str:
-    """Of what iptables made, how to list it so that it can be judged."""
+def _what_helps(detail: str) -> str:
+    """How to list what iptables made so that it can be judged, and which rule lets neighbours be found."""
+    if detail.startswith(UNFOUND):
+        return f" ({LETS_FIND}, in front of that, lets them through)"
     return f" (this lists it so that it can be judged: {LISTED_WHOLE})" if detail.endswith(OF_IPTABLES) else ""

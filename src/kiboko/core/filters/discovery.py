@@ -1,0 +1,141 @@
+"""What becomes of packets at a machine whose own kernel rule set may stop the discovery of neighbours (clause S35).
+
+Before an IPv6 packet is sent on a link, who sends it asks for the hardware address of the next hop by a neighbour
+solicitation, and is told it by an advertisement (RFC 4861, section 7.2): messages of ICMPv6, which pass the rule sets
+of both. A machine that stops them is not found over IPv6, whatever else its rules accept, unless its neighbours know it
+from before, or something on the link answers for it. Its rules for IPv4 say nothing of that: address resolution there
+is no IP.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+from typing import NamedTuple
+
+from kiboko.core.filters.host_judge import ALLOW, DROP, REJECT, UNKNOWN, HostShare, judge
+from kiboko.core.header.addresses import Address
+from kiboko.core.header.packet import Packet
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import ICMP6, Service
+from kiboko.core.network.host_rules import HostRuleSet, Match, VerdictMap
+
+UNFOUND = "whether its neighbours know it"
+"""What is in doubt where discovery is stopped."""
+LETS_FIND = "icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } accept"
+"""The rule that lets discovery through, as nft(8) has it."""
+SOLICITATION, ADVERTISEMENT = Service(ICMP6, 135 << 8), Service(ICMP6, 136 << 8)
+_SOLICITED_NODE = Address(6, 0xFF02 << 112 | 0x1FF000000)
+"""The first of the multicast addresses that solicitations go to (RFC 4291, section 2.7.1)."""
+_LINK_LOCAL = Address(6, 0xFE80 << 112 | 2)
+"""What solicitations of routers come from, and of whoever forwards (RFC 4861, section 7.2.2)."""
+_ANY = RangeSet.one(0)
+_IN, _OUT = "input", "output"
+
+
+class _Message(NamedTuple):
+    """A message of discovery as a rule set meets it: by which hooks, and which it is."""
+
+    path: str
+    service: Service
+
+    @property
+    def told(self) -> str:
+        """What is said of it."""
+        which = "solicitations" if self.service == SOLICITATION else "advertisements"
+        return f"neighbour {which} {'in' if self.path == _IN else 'out'} (ICMPv6 type {self.service.detail >> 8})"
+
+
+_TO_BE_FOUND = (_Message(_IN, SOLICITATION), _Message(_OUT, ADVERTISEMENT))
+_TO_FIND = (_Message(_OUT, SOLICITATION), _Message(_IN, ADVERTISEMENT))
+
+
+class Stopped(NamedTuple):
+    """A message of discovery that a rule set surely stops: which one, what that keeps its machine from, and by which
+    rule of which chain."""
+
+    message: str
+    kept_from: str
+    rule: str
+    chain: str
+
+
+class Discovery:
+    """Asks kernel rule sets about packets and about the discovery that these need; what they say of that is remembered.
+
+    >>> Discovery().judge(rules, "input", packet, ports, "eth0", "")
+    [HostShare(ports=..., action='unknown', rule='otherwise', chain='input', ...)]
+    """
+
+    def __init__(self) -> None:
+        # With the rule sets themselves, so that no other one may come to bear the identity of one of them.
+        self._known: dict[tuple[int, tuple[_Message, ...], str, Address | None], Stopped | None] = {}
+        self._looks: dict[int, tuple[HostRuleSet, bool]] = {}
+
+    def judge(
+        self, rules: HostRuleSet, path: str, packet: Packet, ports: RangeSet, ingress: str, egress: str
+    ) -> list[HostShare] | None:
+        """What becomes of a packet at a machine; the parameters, and None, are as for `host_judge.judge`. What a rule
+        set accepts of IPv6 is not known where it stops the discovery without which that is not delivered."""
+        shares = judge(rules, path, packet, ports, ingress, egress)
+        lost = self._lost(rules, path, packet, ingress, egress) if packet.family == 6 else None
+        if lost is None:
+            return shares
+        # Where no chain is hooked all of it passes.
+        mine = shares if shares is not None else [HostShare(ports, ALLOW, lost.rule, lost.chain)]
+        return [_doubted(share, lost) for share in mine]
+
+    def _lost(self, rules: HostRuleSet, path: str, packet: Packet, ingress: str, egress: str) -> Stopped | None:
+        """Which message a rule set stops of those that bring a packet in, and out. Whether an end of it is a neighbour
+        is not known here: where messages of that end would be stopped if it were, that counts."""
+        lost = None
+        if path != _OUT and ingress != "lo":
+            lost = self.stopped(rules, _TO_BE_FOUND, ingress, packet.source)
+        if path != _IN and egress != "lo":
+            lost = lost or self.stopped(rules, _TO_FIND, egress, packet.destination)
+        return lost
+
+    def stopped(
+        self, rules: HostRuleSet, messages: tuple[_Message, ...], device: str, other: Address | None
+    ) -> Stopped | None:
+        """The first of some messages that a rule set surely stops at a device, of routers or of `other`; else None."""
+        if id(rules) not in self._looks:
+            self._looks[id(rules)] = rules, _looks_at_sources(rules)
+        key = id(rules), messages, device, other if self._looks[id(rules)][1] else None
+        if key not in self._known:
+            found = (_stopped(rules, each, device, key[3]) for each in messages)
+            self._known[key] = next(filter(None, found), None)
+        return self._known[key]
+
+    def unfound(self, rules: HostRuleSet, device: str) -> Stopped | None:
+        """What a rule set stops of what a machine needs to be found at a device, or to find others; else None."""
+        return self.stopped(rules, _TO_BE_FOUND, device, None) or self.stopped(rules, _TO_FIND, device, None)
+
+
+def _looks_at_sources(rules: HostRuleSet) -> bool:
+    return any(("ip6", "saddr") in statement.fields for chain in rules.chains for rule in chain.rules
+               for statement in rule.statements if isinstance(statement, Match | VerdictMap))  # fmt: skip
+
+
+def _stopped(rules: HostRuleSet, message: _Message, device: str, other: Address | None) -> Stopped | None:
+    """Whether a rule set stops a message. One that comes in is of `other`, if that is a neighbour, or else a
+    solicitation of a link-local address, and an advertisement of an address that is not known."""
+    is_asked = message == _TO_BE_FOUND[0]
+    for source, of_whom in ((_LINK_LOCAL if is_asked else None, ""), (other, " of this end, if it is a neighbour")):
+        destination = _SOLICITED_NODE if message.service == SOLICITATION else None
+        packet = Packet(6, source, destination, message.service, state="untracked")
+        shares = judge(rules, message.path, packet, _ANY, *((device, "") if message.path == _IN else ("", device)))
+        if shares and all(each.action in (DROP, REJECT) for each in shares):
+            kept_from = "being found" if message in _TO_BE_FOUND else "finding others"
+            return Stopped(message.told + of_whom, kept_from, shares[0].rule, shares[0].chain)
+        if message.path == _OUT or other is None:
+            return None
+    return None
+
+
+def _doubted(share: HostShare, lost: Stopped) -> HostShare:
+    """What becomes of some ports that are perhaps not delivered: who sends them may be told so, or hear nothing."""
+    why = f"{UNFOUND}: it stops {lost.message}"
+    if share.action == ALLOW:
+        return HostShare(share.ports, UNKNOWN, lost.rule, lost.chain, why, None, (DROP, REJECT, ALLOW))
+    may_pass = (ALLOW,) if ALLOW in share.possible else ()
+    return dataclasses.replace(share, detail=share.detail or why, possible=(DROP, REJECT, *may_pass))

@@ -1,0 +1,138 @@
+"""Clause S35: rule sets of a machine that stop neighbour discovery, with the kernel itself as the judge: both machines
+forget their neighbours before each probe."""
+
+import unittest
+from datetime import date
+
+from kiboko.core.audit.audit import audit
+from kiboko.core.filters.discovery import Discovery
+from kiboko.core.header.addresses import parse_address
+from kiboko.core.header.packet import request
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import Service
+from kiboko.core.queries.ends import Ends
+from kiboko.core.walk.walk import Walker
+from tests.core.test_kernel_rules import network
+from tests.helpers import walk
+from tests.namespaces import SERVER6, TwoMachines
+
+_OPEN = "tcp dport 1000 accept\nicmpv6 type echo-request accept"
+
+
+def _table(rules, hook="input", policy="drop"):
+    return f"table inet t {{ chain c {{ type filter hook {hook} priority 0; policy {policy};\n{rules}\n }} }}"
+
+
+def _input(*rules):
+    return _table("\n".join(["ct state established,related accept", *rules, _OPEN]))
+
+
+FOUND = {
+    "both messages by name": _input("icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } accept"),
+    "all of ICMPv6": _input("meta l4proto ipv6-icmp accept"),
+    "with the hop limit that they have": _input("icmpv6 type { 133-136 } ip6 hoplimit 255 accept"),
+    "what goes to many, and what is not tracked": _input("ip6 daddr ff02::/16 accept", "ct state untracked accept"),
+    "so many a second": _input("icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } limit rate 100/second accept"),
+    "from both kinds of addresses": _input("ip6 saddr { fe80::/10, fd09::/64 } icmpv6 type 135-136 accept"),
+    "by the type of the address": _input("fib daddr type multicast accept", "icmpv6 type 136 accept"),
+    "nothing else is stopped but what is invalid": _table(
+        "ct state vmap { established : accept, related : accept, invalid : drop }", policy="accept"
+    ),
+    "not over another device": _table("iifname eth1 drop", policy="accept"),
+    "of IPv4 alone": "table ip t { chain c { type filter hook input priority 0; policy drop; tcp dport 1000 accept } }",
+}
+LOST = {
+    "nothing but what is opened": _input(),
+    "what goes to many is stopped": _table("ip6 daddr ff02::/16 drop", policy="accept"),
+    "by the kind of packet": _table("meta pkttype multicast drop", policy="accept"),
+    "by the type of the address": _table("fib daddr type != local drop", policy="accept"),
+    "over another device": _input('iifname "eth1" meta l4proto ipv6-icmp accept'),
+    "solicitations are refused": _table("icmpv6 type nd-neighbor-solicit reject", policy="accept"),
+    "what is not tracked": _table("ct state untracked drop", policy="accept"),
+    "before they are tracked": _table("icmpv6 type 135 drop", "prerouting", "accept"),
+    "advertisements out": _table("ct state established,related accept", "output"),
+    "from routers alone": _input("ip6 saddr fe80::/10 meta l4proto ipv6-icmp accept"),
+}
+OF_ROUTERS = {"from neighbours alone": _input("ip6 saddr fd09::/64 icmpv6 type { 135, 136 } accept")}
+"""Rule sets that let the solicitations of one neighbour in, and none of a router, which is not to be told apart."""
+CANNOT_FIND = {
+    "its own answers are stopped": _table("icmpv6 type nd-neighbor-advert drop", policy="accept"),
+    "nothing out but what is known": _table("icmpv6 type nd-neighbor-solicit drop", "output", "accept"),
+}
+"""Rule sets of a client that finds nobody."""
+
+
+class Forgetful(TwoMachines):
+    knows_neighbours = False
+
+    def setUp(self):
+        self.addCleanup(self.load_rules, self.client, "")
+
+    def outcome(self, service):
+        """What comes of a probe by IPv6 where no machine knows the other."""
+        for name in (self.client, self.server):
+            self.inside(name, "ip", "-6", "neigh", "flush", "dev", "eth0")
+        (record,) = self.probe(SERVER6, [service], "--timeout", "0.6")
+        return record["outcome"]
+
+    def said(self, server, client=None):
+        """What the walk says of two services, and whether each was answered."""
+        topology = network(self.load_rules(self.server, server), self.load_rules(self.client, client or "") or None)
+        for service in ("tcp/1000", "ping"):
+            yield walk(topology, "client", "server", service, family=6), self.outcome(service)
+
+    def test_s35_what_is_found_and_accepted_is_answered(self):
+        for title, rules in FOUND.items():
+            for found, outcome in self.said(rules):
+                with self.subTest(title, service=found.flow.service):
+                    self.assertEqual((found.verdict, outcome), ("allowed", "answered"))
+
+    def test_s35_what_is_not_found_is_not_known_and_comes_to_nothing(self):
+        for title, rules in LOST.items():
+            for found, outcome in self.said(rules):
+                with self.subTest(title, service=found.flow.service):
+                    self.assertEqual(found.verdict, "unknown")
+                    self.assertNotEqual(outcome, "answered")
+                    self.assertIn("neighbour", " ".join(found.caveats))
+
+    def test_s35_whether_an_end_is_a_neighbour_is_not_asked(self):
+        for title, rules in OF_ROUTERS.items():
+            for found, _ in self.said(rules):
+                with self.subTest(title):
+                    self.assertEqual(found.verdict, "unknown")
+
+    def test_s35_a_sender_that_finds_nobody_is_not_known_to_get_anywhere(self):
+        for title, rules in CANNOT_FIND.items():
+            for found, outcome in self.said("", rules):
+                with self.subTest(title, service=found.flow.service):
+                    self.assertEqual((found.verdict, found.decided_by.gate), ("unknown", "host-out"))
+                    self.assertNotEqual(outcome, "answered")
+
+    def test_s35_what_is_stopped_in_any_case_is_blocked_by_an_unknown_signal(self):
+        topology = network(self.load_rules(self.server, _input()), None)
+        for service, family, expected in (("tcp/1001", 6, ("blocked", False)), ("tcp/1001", 4, ("blocked", True)),
+                                          ("tcp/1000", 4, ("allowed", True))):  # fmt: skip
+            found = walk(topology, "client", "server", service, family=family)
+            self.assertEqual((found.verdict, found.signal_known), expected, (service, family))
+
+    def test_s35_what_comes_over_loopback_needs_no_neighbour(self):
+        rules = network(self.load_rules(self.server, _input()), None).instances["server"].host_filter
+        here = parse_address(SERVER6)
+        packet, port = request(here, here, Service(6, 1000)), RangeSet.one(40000)
+        found = [Discovery().judge(rules, "input", packet, port, device, "")[0].action for device in ("lo", "eth0")]
+        self.assertEqual(["allow", "unknown"], found)
+
+    def test_machines_that_are_not_found_are_a_finding_of_audits(self):
+        for rules, expected in ((_input(), 1), (FOUND["all of ICMPv6"], 0), (FOUND["of IPv4 alone"], 0),
+                                (CANNOT_FIND["its own answers are stopped"], 1)):  # fmt: skip
+            listed = self.load_rules(self.server, rules)
+            ends = Ends(Walker(network(listed, listed)))
+            found = [each for each in audit(ends, date(2026, 11, 30)).findings if each.id == "neighbours-stopped"]
+            self.assertEqual(expected, len(found), rules)
+            for each in found:  # of one meaning, though they are two files
+                self.assertEqual(("client: c", ("client", "server")), (each.at, each.machines))
+                self.assertIn("client.json stops neighbour ", each.proof)
+
+
+if __name__ == "__main__":
+    unittest.main()
