@@ -41,7 +41,8 @@ class EndsAndAddresses(unittest.TestCase):
                                        ("dan", 4, "10.1.2.50"), ("ann", 6, "fd00:1:0:3::50")):  # fmt: skip
             answer = question(values, sender, "eve", "ssh", family=family)
             self.assertEqual(target, str(answer.walk.flow.target), sender)
-            self.assertEqual((target, ()), (answer.destination_address, answer.caveats), sender)
+            differing = [each for each in answer.caveats if "ask for it" in each]
+            self.assertEqual((target, []), (answer.destination_address, differing), sender)
 
     def test_s1_a_source_literal_that_is_public_is_its_interface_with_all_gates(self):
         found = walk(base(), "203.0.113.10", "dan", "ssh")
@@ -188,6 +189,22 @@ class EndsAndAddresses(unittest.TestCase):
     def test_s3_replies_leave_by_the_interface_that_was_addressed(self):
         found = walk(self.two_legged(), "dan", "eve/eth1", "ssh")
         self.assertEqual(gates(found.reply)[1], ("instance-out", "eve/eth1"))
+
+    def test_s3_a_machine_that_would_answer_by_another_interface_is_a_caveat(self):
+        """As the kernel does where nothing but the destination tells it the way."""
+
+        def told(sender, receiver):
+            found = question(self.two_legged(), sender, receiver, "ssh").caveats
+            return [each for each in found if "the reply is taken to leave by" in each]
+
+        (caveat,) = told("dan", "eve/eth1")
+        self.assertIn(
+            "leave by eve/eth1, which was addressed; of its own accord eve sends to 10.2.1.10 by eve/eth0:", caveat
+        )
+        self.assertEqual([], told("dan", "eve"))
+        (caveat,) = told("ann", "eve")  # ann is a neighbour of eth1
+        self.assertIn("by eve/eth1: unless", caveat)
+        self.assertEqual([], told("ann", "eve/eth1"))
 
     def test_s4_nobody_recorded_has_no_instance_or_host_gates_and_a_caveat(self):
         found = walk(base(), "ann", "10.2.1.99", "ssh")

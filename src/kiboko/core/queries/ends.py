@@ -265,12 +265,15 @@ class Ends:
         """The sender's interface: the one in the target's subnet, else its first of the family (S3)."""
         if sender.low is not None:
             return self.directory.endpoint(sender.low)
-        usable = [i for i in sender.interfaces if i.address(family) is not None]
-        near = (i for i in usable if target in self.topology.subnets[i.subnet])
-        chosen = next(near, usable[0])
-        address = chosen.address(family)
+        address = self.sending_by(sender.interfaces, target).address(family)
         assert address is not None
         return self.directory.endpoint(address, sender.name)
+
+    def sending_by(self, interfaces: Iterable[Interface], target: Address) -> Interface:
+        """Of a machine's interfaces the one by which it sends to an address of its own accord: the one in that subnet,
+        else the first of that family, of which there is one (S3)."""
+        usable = [each for each in interfaces if each.address(target.family) is not None]
+        return next((each for each in usable if target in self.topology.subnets[each.subnet]), usable[0])
 
     def source_of(self, member: Member) -> Endpoint:
         """A member as a sender, whatever it sends to. The member must have an address."""

@@ -14,7 +14,7 @@ from kiboko.core.queries.ends import NO_FAMILY, Ends, services_for, single_servi
 from kiboko.core.queries.members import End, Member, Pair
 from kiboko.core.queries.near_misses import packet_at
 from kiboko.core.routing.steps import Path, Step
-from kiboko.core.walk.walk import ALLOWED, PARTLY, Walk
+from kiboko.core.walk.walk import ALLOWED, BLOCKED, PARTLY, Walk
 
 _CHOSEN = RangeSet.of([(1024, 65535)])
 """The client ports that a gateway with a shared address chooses from (RFC 4787, RFC 6335)."""
@@ -78,7 +78,7 @@ def ask(
     walk = ends.walk_pair(first, service, ports)
     others = [(pair, one) for pair, some in asked[1:] if (one := single_service(some)) is not None]
     caveats = (*_differing(ends, walk, first, others, ports), *_sent_otherwise(ends, walk, first, source, ports),
-               *_by_public(ends, walk, first, ports), *_as_outside(ends, walk),
+               *_by_public(ends, walk, first, ports), *_as_outside(ends, walk), *_answered_elsewhere(ends, walk),
                *_from_chosen_ports(ends, walk), *_by_shared_address(ends, walk))  # fmt: skip
     address = str(first.target) if first.usable else None
     return Answer(walk, sender.text, receiver.text, address, caveats)
@@ -114,6 +114,20 @@ def _sent_otherwise(ends: Ends, walk: Walk, pair: Pair, sender: Member, ports: R
                 other = ends.walker.walk(source, pair.target, walk.flow.service, ports)
                 if other.verdict != walk.verdict:
                     yield f"{other.verdict} where it is sent from {address}: ask for it from that address"
+
+
+def _answered_elsewhere(ends: Ends, walk: Walk) -> Iterator[str]:
+    """Where a machine of several subnets, left to itself, answers by another interface than was addressed (S3)."""
+    arrival = walk.arrival
+    if walk.verdict == BLOCKED or not walk.reply or arrival is None or arrival.interface is None:
+        return
+    instance = ends.directory.instance_of(arrival.interface)
+    sender = walk.request_path.steps[-1].source
+    chosen = ends.sending_by(instance.interfaces, sender)
+    if chosen.subnet != arrival.interface.subnet:
+        yield (f"the reply is taken to leave by {arrival.interface.name}, which was addressed; of its own accord"
+               f" {instance.name} sends to {sender} by {chosen.name}: unless it routes by source address (ip rule), the"
+               " reply goes that way")  # fmt: skip
 
 
 def _by_public(ends: Ends, walk: Walk, pair: Pair, ports: RangeSet | None) -> Iterator[str]:
