@@ -59,6 +59,12 @@ meta random < 0.5
 ip ttl 64
 ip length < 100
 ip frag-off & 0x1fff != 0
+ip frag-off & 0x2000 == 0
+ip frag-off != 0
+ip saddr @lately
+ip daddr @lately
+ip saddr != @lately
+ip frag-off { 0, 0x4000 }
 ip saddr & 255.255.255.0 == 10.9.0.0
 ip saddr & 0.0.0.1 == 1
 ip6 hoplimit 64
@@ -162,6 +168,7 @@ set nets { type ipv4_addr; flags interval; elements = { 10.9.0.1, 10.9.0.4/30 };
 set nets6 { type ipv6_addr; flags interval; elements = { fd09::/126 }; }
 set ports { type inet_service; flags interval; elements = { 1000, 1002-1003 }; }
 set pairs { type ipv4_addr . inet_service; flags interval; elements = { 10.9.0.0/24 . 1000-1001, 10.9.0.2 . 1002 }; }
+set lately { type ipv4_addr; flags timeout; elements = { 10.9.0.1 timeout 1h, 10.9.0.7 timeout 1h }; }
 set met { type ipv4_addr; flags dynamic,timeout; timeout 1m; }
 map by_port { type inet_service : verdict; flags interval; elements = { 1000 : drop, 1001-1002 : accept }; }
 counter counted { }

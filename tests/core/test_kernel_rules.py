@@ -122,6 +122,17 @@ HAND_WRITTEN = {
     "a translation that meets none of these packets": """
         table ip t { chain pre { type nat hook prerouting priority -100; policy accept; tcp dport 4242 redirect to :1000 }
         chain post { type nat hook postrouting priority 100; policy accept; ip saddr 192.0.2.0/24 masquerade } }""",
+    "a list of which each element has its time stops nobody else, and no packet is a fragment": """
+        table inet t {
+            set banned { type ipv4_addr; flags timeout; elements = { 10.9.0.7 timeout 1h, 10.9.0.8 timeout 2h }; }
+            set banned6 { type ipv6_addr; flags interval,timeout; timeout 4h; elements = { fd09::70-fd09::7f, fd09::9 }; }
+            chain input { type filter hook input priority 0; policy accept;
+                ip saddr @banned drop
+                ip6 saddr @banned6 counter reject
+                ip frag-off & 0x1fff != 0 drop
+                ip frag-off & 0x2000 == 0 tcp dport 1001 drop
+                ip daddr . tcp dport { 10.9.0.2 . 1002 } drop
+            } }""",
     "prerouting and postrouting stop packets too": """
         table inet t {
             chain pre { type filter hook prerouting priority 0; policy accept; tcp dport 1000 drop }

@@ -12,6 +12,8 @@ from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP
 from kiboko.core.network.host_rules import PRESENCE, Unjudged, Values
 
 _PORT_PROTOCOL = {"tcp": TCP, "udp": UDP, "sctp": SCTP}
+_DONT_FRAGMENT = 0x4000
+"""Of the flags and the offset of a fragment (RFC 791, section 3.1) the one that is not known of a whole packet."""
 _OWN_FAMILY = {"ip": 4, "ip6": 6, "exthdr": 6}
 _OWN_PROTOCOL = {**_PORT_PROTOCOL, "icmp": ICMP, "icmpv6": ICMP6}
 
@@ -51,6 +53,8 @@ class PacketFields:
                 return Unjudged(f"{protocol} {name} of a router") if address is None else address.value
             case ("ip", "protocol") | ("ip6", "nexthdr") | ("meta", "l4proto"):
                 return service.protocol
+            case ("ip", "frag-off"):
+                return Bits(0, _DONT_FRAGMENT)
             case ("ip" | "ip6", "version"):
                 return packet.family
             case ("meta", "nfproto"):

@@ -127,7 +127,7 @@ def _answered_elsewhere(ends: Ends, walk: Walk) -> Iterator[str]:
     if chosen.subnet != arrival.interface.subnet:
         yield (f"the reply is taken to leave by {arrival.interface.name}, which was addressed; of its own accord"
                f" {instance.name} sends to {sender} by {chosen.name}: unless it routes by source address (ip rule), the"
-               " reply goes that way")  # fmt: skip
+               " reply goes that way, and a strict reverse path filter (RFC 3704) takes no request here")  # fmt: skip
 
 
 def _by_public(ends: Ends, walk: Walk, pair: Pair, ports: RangeSet | None) -> Iterator[str]:

@@ -14,7 +14,9 @@ from kiboko.core.network.host_rules import DEVICE_FIELDS, PRESENCE, WAY_BACK, Ma
 _TCP_FLAGS = {"fin": 1, "syn": 2, "rst": 4, "psh": 8, "ack": 16, "urg": 32, "ecn": 64, "cwr": 128}
 # Bits of the kernel's enum ip_conntrack_status (linux/netfilter/nf_conntrack_common.h).
 _CT_STATUS = {"expected": 1, "seen-reply": 2, "assured": 4, "confirmed": 8, "snat": 16, "dnat": 32, "dying": 512}
-_BITS = {("tcp", "flags"): _TCP_FLAGS, ("ct", "status"): _CT_STATUS}
+_BITS: dict[tuple[str, str], dict[str, int]] = {
+    ("tcp", "flags"): _TCP_FLAGS, ("ct", "status"): _CT_STATUS, ("ip", "frag-off"): {},
+}  # fmt: skip
 _ICMP_CODES = {
     "icmp": {"net-unreachable": 0, "host-unreachable": 1, "prot-unreachable": 2, "port-unreachable": 3,
              "frag-needed": 4, "net-prohibited": 9, "host-prohibited": 10, "admin-prohibited": 13},
@@ -59,7 +61,7 @@ def anything(field: tuple[str, str]) -> Values:
 
 
 def bit_test(left: Any, operator: str, right: Any) -> Match | None:
-    """A comparison of flags, `tcp flags` or `ct status`; None where it is none. Raises CannotJudge.
+    """A comparison of flags (`tcp flags`, `ct status`, `ip frag-off`); None where it is none. Raises CannotJudge.
 
     The listing has `in` for any of some bits, `!` for none of them, and `&` on the left for a mask (nft(8), BITMASK).
     """
@@ -150,8 +152,6 @@ def fields_of(left: Any) -> tuple[tuple[str, str], ...]:
 def alternative_of(fields: tuple[tuple[str, str], ...], element: Any) -> tuple[Values, ...]:
     """The values of an element of a set, one for each field. Raises CannotJudge."""
     if isinstance(element, dict) and "elem" in element:
-        if "timeout" in element["elem"]:
-            raise CannotJudge
         element = element["elem"]["val"]
     parts = element["concat"] if isinstance(element, dict) and "concat" in element else [element]
     return tuple(_values(field, part) for field, part in zip(fields, parts, strict=True))

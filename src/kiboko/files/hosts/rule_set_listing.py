@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 import json
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -134,6 +134,7 @@ class _Listing:
     def __init__(self, objects: list[dict[str, Any]]) -> None:
         self.objects = objects
         self.sets: dict[tuple[str, str, str], dict[str, Any]] = {}
+        self.written_to = set(_written_to(each["rule"] for each in objects if "rule" in each))
         for each in objects:
             for kind in ("set", "map"):
                 if kind in each:
@@ -198,6 +199,8 @@ class _Listing:
         try:
             if kind == "match":
                 yield self.match(key, body)
+                if self.may_expire(key, body["right"]):
+                    yield Unclear(f"{written(expression)}, of which each element has its time")
             elif kind == "vmap":
                 yield self.verdict_map(key, body)
             elif kind == "xt":
@@ -238,11 +241,15 @@ class _Listing:
                 raise CannotJudge
             right = {"set": right}
         elements = self.elements(key, right)
+        if operator == "!=" and self.may_expire(key, right):
+            raise CannotJudge
         alternatives = tuple(alternative_of(fields, element) for element in elements)
         return Match(fields, alternatives, operator == "!=")
 
     def verdict_map(self, key: tuple[str, str, str], body: dict[str, Any]) -> VerdictMap:
         fields = fields_of(body["key"])
+        if self.may_expire(key, body["data"]):
+            raise CannotJudge
         entries = []
         for element in self.elements(key, body["data"]):
             left, verdict = element
@@ -253,14 +260,41 @@ class _Listing:
     def elements(self, key: tuple[str, str, str], right: Any) -> list[Any]:
         """The elements of an anonymous set, of a named one, or the one value itself."""
         if isinstance(right, str) and right.startswith("@"):
-            named = self.sets[(key[0], key[1], right[1:])]
-            if {"dynamic", "timeout"} & set(named.get("flags", ())) or "timeout" in named:
-                raise CannotJudge  # what it holds changes by itself
-            return list(named.get("elem", []))
+            if (key[0], key[1], right) in self.written_to or "dynamic" in _flags_of(self.named(key, right)):
+                raise CannotJudge  # packets change what it holds
+            return list(self.named(key, right).get("elem", []))
         if isinstance(right, dict) and "set" in right:
             inner = right["set"]
             return inner if isinstance(inner, list) else [inner]
         return [right]
+
+    def named(self, key: tuple[str, str, str], right: str) -> dict[str, Any]:
+        """The named set or map of a table that a rule speaks of."""
+        return self.sets[(key[0], key[1], right[1:])]
+
+    def may_expire(self, key: tuple[str, str, str], right: Any) -> bool:
+        """Whether the right side is a named set or map of which elements may be gone by now."""
+        if not isinstance(right, str) or not right.startswith("@"):
+            return False
+        named = self.named(key, right)
+        return "timeout" in named or "timeout" in _flags_of(named)
+
+
+def _flags_of(named: dict[str, Any]) -> list[str]:
+    """The flags of a named set; some releases print one that stands alone as a text."""
+    flags = named.get("flags", [])
+    return [flags] if isinstance(flags, str) else list(flags)
+
+
+def _written_to(rules: Iterable[dict[str, Any]]) -> Iterator[tuple[str, str, str]]:
+    """The sets that statements of rules add packets to, or take from, with family and table."""
+    for rule in rules:
+        for statement in rule.get("expr", []):
+            for kind in ("set", "map", "meter"):
+                body = statement.get(kind) if isinstance(statement, dict) else None
+                name = body.get("set", body.get("map", body.get("name"))) if isinstance(body, dict) else None
+                if isinstance(name, str):
+                    yield rule["family"], rule["table"], f"@{name.removeprefix('@')}"
 
 
 def _chain_of(rule: dict[str, Any]) -> tuple[str, str, str]:
