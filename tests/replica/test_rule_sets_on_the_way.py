@@ -28,6 +28,10 @@ KINDS = ["tcp dport 22", "udp dport 53", "tcp dport { 80, 8000 }", "udp dport 20
          "ct state established,related", "ct state new", "ct state invalid", "icmp type destination-unreachable",
          "fib saddr . iif oif missing", "fib saddr . mark . iif oif exists", "tcp flags & rst == rst", "ct direction original", "ct direction reply"]  # fmt: skip
 
+FINDING = "icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } accept"
+NAMED = (
+    "map by_service { typeof meta l4proto . th dport : verdict; elements = { tcp . 22 : jump side, udp . 53 : drop }; }"
+)
 UNCLEAR = ["limit rate 100000/second", "quota 100 mbytes", "ip ttl > 1", "ip6 hoplimit > 1", "meta mark 1", "ct mark 0",
            "meta length > 20", "tcp option maxseg exists", "udp length > 4", "meta mark set 1", "ip dscp set cs1",
            "ct mark set 1", "numgen inc mod 2 == 1", "meta mark set jhash ip saddr mod 4", "exthdr frag exists"]  # fmt: skip
@@ -54,6 +58,10 @@ def rule_set(chance):
         if chance.random() < 0.75:
             policy, priority = chance.choice(["accept", "accept", "drop"]), chance.choice([0, 5, -5])
             known = ["ct state established,related accept"] if chance.random() < 0.6 else []
+            if hook != "forward" and chance.random() < 0.7:
+                known.append(FINDING)
+            if chance.random() < 0.3:
+                known.append("meta l4proto . th dport vmap @by_service")
             rules = [rule(chance, hook) for _ in range(chance.randint(1, 4))]
             lines += [
                 f"chain at-{hook} {{",
@@ -62,7 +70,7 @@ def rule_set(chance):
                 *rules,
                 "}",
             ]
-    return "\n".join([*lines, "}"])
+    return "\n".join([*lines, NAMED, "}"])
 
 
 def listed(chance):

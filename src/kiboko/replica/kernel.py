@@ -28,6 +28,8 @@ _NETNS = Path("/run/netns")
 _CLONE_NEWNET = 0x40000000
 _AT_ONCE = 2 * (os.cpu_count() or 1)
 _OTHER_FILES = 10_000
+_FIRST = ("metainfo", "table", "counter", "quota", "limit", "ct helper", "ct timeout", "ct expectation", "chain")
+"""What of a rule set's listing is to be loaded before the rest, in this order."""
 _libc = ctypes.CDLL(None, use_errno=True)
 
 
@@ -95,15 +97,21 @@ def _made_ready(machine: Machine) -> None:
         if commands:
             _run(["ip", family, "-batch", "-"], "\n".join(commands) + "\n")
     if machine.host_rules is not None:
-        _run(["nft", "-j", "-f", "-"], _renamed(Path(machine.host_rules).read_text(), machine.renamed))
+        _run(["nft", "-j", "-f", "-"], _loadable(Path(machine.host_rules).read_text(), machine.renamed))
     if machine.rules:
         _run(["nft", "-f", "-"], "table inet kiboko {\n" + "\n".join(machine.rules) + "\n}\n")
 
 
-def _renamed(listing: str, names: dict[str, str]) -> str:
-    """A listing in which interfaces bear other names: where a rule compares with an interface's name, and in sets."""
-    if not names:
-        return listing
+def _loadable(text: str, names: dict[str, str]) -> str:
+    """A listing as it can be loaded: chains stand before the maps that jump to them, which a listing has the other way
+    round; where a rule compares with an interface's name, and in sets, it is the one that it bears in the replica."""
+    listing = json.loads(text)
+    listing["nftables"].sort(key=lambda each: next((at for at, kind in enumerate(_FIRST) if kind in each), len(_FIRST)))
+    return json.dumps(_renamed(listing, names) if names else listing)
+
+
+def _renamed(listing: Any, names: dict[str, str]) -> Any:
+    """A listing in which interfaces bear other names."""
 
     def walk(value: Any, of_interfaces: bool) -> Any:
         if isinstance(value, str):
@@ -116,7 +124,7 @@ def _renamed(listing: str, names: dict[str, str]) -> str:
         mine = of_interfaces or bool(keys & DEVICE_FIELDS) or "ifname" in str(value.get("type", ""))
         return {key: each if key in ("left", "key") else walk(each, mine) for key, each in value.items()}
 
-    return json.dumps(walk(json.loads(listing), False))
+    return walk(listing, False)
 
 
 def _meta_keys(expression: Any) -> Iterator[str]:
