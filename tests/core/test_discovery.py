@@ -12,6 +12,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.queries.ends import Ends
 from kiboko.core.walk.walk import Walker
+from kiboko.views.show_view import Shower
 from tests.core.test_kernel_rules import network
 from tests.helpers import walk
 from tests.namespaces import SERVER6, TwoMachines
@@ -131,7 +132,10 @@ class Forgetful(TwoMachines):
             self.assertEqual(expected, len(found), rules)
             for each in found:  # of one meaning, though they are two files
                 self.assertEqual(("client: c", ("client", "server")), (each.at, each.machines))
+                self.assertIn("on 2 machines (client, server): ", each.proof)
                 self.assertIn("client.json stops neighbour ", each.proof)
+            notes = Shower(ends.walker).sheet("client").notes
+            self.assertEqual(expected, sum("over IPv6" in each for each in notes), notes)
 
 
 if __name__ == "__main__":

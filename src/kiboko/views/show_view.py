@@ -8,7 +8,7 @@ from typing import Any
 from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import WELL_KNOWN, services_texts
-from kiboko.core.network.host_rules import BESIDE_NFTABLES, HostRuleSet
+from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import (
     Filter,
     Group,
@@ -268,8 +268,10 @@ class Shower:
                 sheet.notes.append(f"{interface.name} has no address: no rule that names it matches anything")
             if subnet.filter is not None and not self.topology.filters[subnet.filter].stateful:
                 sheet.notes.append(f"{subnet.filter} is stateless: replies need a rule of their own")
-        if isinstance(instance.host_filter, HostRuleSet) and instance.host_filter.filters_nothing:
-            sheet.notes.append(f"{instance.host_filter.file} filters nothing: {BESIDE_NFTABLES}")
+        if isinstance(instance.host_filter, HostRuleSet):
+            stopped = self.walker.ground.discovery.unfound(instance, instance.host_filter)
+            sheet.notes += [instance.host_filter.caveat] if instance.host_filter.caveat is not None else []
+            sheet.notes += [f"{instance.host_filter.file} {stopped} over IPv6"] if stopped is not None else []
         if instance.listens is None:
             sheet.notes.append("what listens here is not known")
         for group in self.topology.groups.values():

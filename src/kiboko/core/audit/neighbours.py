@@ -20,10 +20,7 @@ def of_neighbours(walker: Walker) -> Iterator[Finding]:
         rules = instance.host_filter
         if not isinstance(rules, HostRuleSet):
             continue
-        devices = dict.fromkeys(
-            each.device for each in instance.interfaces if any(one.family == 6 for one in each.addresses)
-        )
-        lost = next(filter(None, (walker.ground.discovery.unfound(rules, device) for device in devices)), None)
+        lost = walker.ground.discovery.unfound(instance, rules)
         if lost is not None:
             told.setdefault((rules.meaning, lost), []).append(instance)
     for (_, lost), instances in told.items():
@@ -34,10 +31,8 @@ def _finding(lost: Stopped, instances: list[Instance]) -> Finding:
     first, names = instances[0], [each.name for each in instances]
     rules = first.host_filter
     assert isinstance(rules, HostRuleSet)
-    rule = "its policy" if lost.rule == "otherwise" else f"rule '{lost.rule}'"
     whose = f"{len(names):,} machines ({few(names)})" if len(names) > 1 else names[0]
     return found("neighbours-stopped", f"{first.name}: {lost.chain}", Place(rules.file, 1),
-                 f"{rules.file} stops {lost.message} (chain {lost.chain}, {rule}), which keeps {whose} from"
-                 f" {lost.kept_from} over IPv6",
+                 f"on {whose}: {rules.file} {lost} over IPv6",
                  f"accept them in front of it: {LETS_FIND}",
                  machines=names)  # fmt: skip

@@ -18,6 +18,7 @@ from kiboko.core.header.packet import Packet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP6, Service
 from kiboko.core.network.host_rules import HostRuleSet, Match, VerdictMap
+from kiboko.core.network.model import Instance
 
 UNFOUND = "whether its neighbours know it"
 """What is in doubt where discovery is stopped."""
@@ -57,6 +58,10 @@ class Stopped(NamedTuple):
     kept_from: str
     rule: str
     chain: str
+
+    def __str__(self) -> str:
+        rule = "its policy" if self.rule == "otherwise" else f"rule '{self.rule}'"
+        return f"stops {self.message} (chain {self.chain}, {rule}), which keeps it from {self.kept_from}"
 
 
 class Discovery:
@@ -106,9 +111,14 @@ class Discovery:
             self._known[key] = next(filter(None, found), None)
         return self._known[key]
 
-    def unfound(self, rules: HostRuleSet, device: str) -> Stopped | None:
-        """What a rule set stops of what a machine needs to be found at a device, or to find others; else None."""
-        return self.stopped(rules, _TO_BE_FOUND, device, None) or self.stopped(rules, _TO_FIND, device, None)
+    def unfound(self, instance: Instance, rules: HostRuleSet) -> Stopped | None:
+        """What a machine's own rule set stops of what it needs to be found over IPv6, or to find others; None for
+        nothing, and where it has no such address."""
+        devices = dict.fromkeys(
+            each.device for each in instance.interfaces if any(one.family == 6 for one in each.addresses)
+        )
+        asked = (self.stopped(rules, some, each, None) for each in devices for some in (_TO_BE_FOUND, _TO_FIND))
+        return next(filter(None, asked), None)
 
 
 def _looks_at_sources(rules: HostRuleSet) -> bool:

@@ -205,6 +205,11 @@ class HostRuleSet:
         )
 
     @property
+    def caveat(self) -> str | None:
+        """What is to be borne in mind of a listing that stops nothing; None of one that stops something."""
+        return f"{self.file} filters nothing: {BESIDE_NFTABLES}" if self.filters_nothing else None
+
+    @property
     def meaning(self) -> tuple[object, ...]:
         """All of it but its file and what its counters counted: rule sets of one meaning decide alike, by rules of the
         same names."""

@@ -18,7 +18,7 @@ from kiboko.core.header.addresses import Address
 from kiboko.core.header.packet import PORT_UNREACHABLE, Packet
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS, Service
-from kiboko.core.network.host_rules import BESIDE_NFTABLES, LISTED_WHOLE, OF_IPTABLES, HostRuleSet
+from kiboko.core.network.host_rules import LISTED_WHOLE, OF_IPTABLES, HostRuleSet
 from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Instance
 from kiboko.core.routing.steps import NOT_KNOWN, REFUSED, SILENT, UNREACHABLE, Step
 
@@ -313,8 +313,8 @@ class GateAsker:
     ) -> list[Row]:
         ingress = step.interface.device if step.interface else ""
         egress = step.egress.device if step.egress else ""
-        if rules.filters_nothing:
-            self.caveats.append(f"{rules.file} filters nothing: {BESIDE_NFTABLES}")
+        if rules.caveat is not None:
+            self.caveats.append(rules.caveat)
         shares = self.ground.discovery.judge(rules, step.way, packet, self.ports, ingress, egress)
         if shares is None:
             return [self._open(step, direction, f"{rules.file} has no chain at this hook")]
