@@ -16,12 +16,18 @@ ASSIGNED = {1: {0, 3, 4, 5, 6, *range(8, 19), *range(30, 44), 253, 254},
             58: {1, 2, 3, 4, 100, 101, *range(128, 162), 200, 201}}  # fmt: skip
 AS_FAR_AS_SEEN = [("agree", text) for text in ("it ", "what came from outside", "answered, through a gate", "recorded before",
                                                "denied, as the rules say of what follows", "no answer was recorded")]  # fmt: skip
+AS_RECORDED = "agree", "as far as it was recorded"
+AS_FAR_AS_SEEN.append(AS_RECORDED)
+# What other agreement tests not the gate that decides, but something else.
+ELSEWHERE = ("stopped, but not", "it passed the gate that stops it by the rules, and", "refused, where")
+OTHER_TEXTS = {**dict.fromkeys(ELSEWHERE, "elsewhere"), "the filters let it pass": "inventory",
+               "answered, as the rules say, which": "first alone"}  # fmt: skip
 NOT_TOLD, WHERE = "the record does not say whether it passed", "it passed somewhere"
 
 DENIED_UNASKED = "unsure", "a reply from outside that was denied"
 NOBODY_ASKED = "unsure", "a reply from outside, to nothing"
 PERHAPS_FORGED = "unsure", "it came from outside, of no connection"
-OPENINGS = {4: (44, 98), 6: (64, 118)}
+OPENINGS = {4: (44, 102), 6: (64, 122)}
 """Between how many octets an opening of TCP has."""
 
 
@@ -39,6 +45,18 @@ def is_no_echo(size, asked):
     if None in asked:
         return False
     return max(asked) >= 256 or (size is not None and not min(asked) - 8 <= size <= max(asked) + 8)
+
+
+def worth(found):
+    """What an agreement is worth: what two are worth that say the same."""
+    return "as far" if found in AS_FAR_AS_SEEN else OTHER_TEXTS.get(found[1]) if found[0] == "agree" else None
+
+
+def in_common(found, matters):
+    """What several possibilities come to: `matters` where their statuses differ."""
+    if len({status for status, _ in found}) > 1:
+        return matters
+    return found[0] if len(set(map(worth, found))) == 1 else AS_RECORDED
 
 
 def stretches(walker, served, source, service):
@@ -426,12 +444,10 @@ class PlainJudge:
         """By the address that was used; where it may have been another one, what both come to."""
         target, other = self.targets(conversation, began)
         found = self.aged(conversation, self.judge(conversation, began, context, target))
-        if (
-            other is not None
-            and self.aged(conversation, self.judge(conversation, began, context, other))[0] != found[0]
-        ):
-            return "unsure", "whether it was sent to the public or"
-        return found
+        if other is None:
+            return found
+        again = self.aged(conversation, self.judge(conversation, began, context, other))
+        return in_common([found, again], ("unsure", "whether it was sent to the public or"))
 
     def targets(self, conversation, began):
         """The address that was used, and another one that may have been."""
@@ -500,7 +516,9 @@ class PlainJudge:
             if one[0] != other[0]:
                 is_icmp = conversation.records[0][0].service.protocol in (1, 58)
                 return "unsure", "an echo reply, or a" if is_icmp else "who began is not recorded, and it matters"
-            return NOBODY_ASKED if lone and one[0] == "leak" and first_record.service.protocol in (1, 58) else one
+            if lone and one[0] == "leak" and first_record.service.protocol in (1, 58):
+                return NOBODY_ASKED
+            return in_common([one, other], None)
         found = self.whichever(conversation, conversation.began, context)
         is_reply = lone and self.is_foreign(self.ends(conversation, conversation.began)[1])
         if (context == "unasked" or is_reply) and found[0] == "leak":
@@ -544,7 +562,8 @@ class PlainJudge:
     def largest_reset(self, record):
         """With a frame around it, and padded to the shortest that there is, unless shorter records show that its point
         counts none."""
-        return 78 if record.source.family == 6 else 58 if record.point in self.without_frames else 60
+        bare, padded = {4: (58, 68), 6: (78, 82)}[record.source.family]
+        return bare if record.point in self.without_frames else padded
 
     def is_too_short(self, record):
         """Whether the packets of a record are, or may be, shorter than an opening."""
@@ -626,6 +645,8 @@ class PlainJudge:
                         told = [self.by_walk(conversation, began, end, target, service, p, context) for p in ports]
                         if len({(status, (status, text) in AS_FAR_AS_SEEN) for status, text in told}) > 1:
                             told = [("unsure", "which client port it had")]
+                        elif len(set(map(worth, told))) > 1:
+                            told = [AS_RECORDED]
                         elif service.has_ports and told[0][0] == "leak" and self.directory.shared_owner(target):
                             told = [("unsure", "whose reply it is that came from the shared")]
                         elif (
@@ -646,9 +667,7 @@ class PlainJudge:
         every = found[True] or found[False]
         if not every:
             return "unsure", "who sent it from behind"
-        if len({status for status, _ in every}) == 1:
-            return every[0]
-        return "unsure", "some that may stand behind"
+        return in_common(every, ("unsure", "some that may stand behind"))
 
     def by_walk(self, conversation, began, source, target, service, port, context):
         if service.has_ports and port is None:
@@ -658,6 +677,8 @@ class PlainJudge:
             ]
             if len({(status, (status, text) in AS_FAR_AS_SEEN) for status, text in found}) > 1:
                 return "unsure", "the client's port is not recorded"
+            if len(set(map(worth, found))) > 1:
+                return AS_RECORDED
             if found[0][0] == "leak" and self.directory.shared_owner(target) is not None:
                 return "unsure", "whose reply it is that came from the shared"
             leaks = found[0][0] == "leak"
@@ -702,6 +723,8 @@ class PlainJudge:
         if not self.is_foreign(source.address) or (any(self.is_answer(r) for r in of_ours) and not is_of_reply):
             return False
         asked = [r for r, side in conversation.records if side == began]
+        if asked[0].service.protocol == 6 and not any(self.is_answer(r) for r in of_ours):
+            return not self.is_lone(conversation) and any(self.kind(r) not in ("opening", "reset") for r in asked)
         return not self.is_lone(conversation) and any(self.kind(r) == "ack" and r.event != "denied" for r in asked)
 
     def against(self, conversation, began, walk, target, context):

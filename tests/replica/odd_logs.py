@@ -15,6 +15,7 @@ CHANGED_PORTS = "ports that a gateway with a shared address changed"
 _SYN, _RST, _ACK = 0x02, 0x04, 0x10
 _SESSIONS_OF_BOTH = "sessions, with the flags of both directions together"
 _WITHOUT_PORTS = "without the clients' ports"
+_FRAMED = "without flags, the frames counted in", "without flags, frames with all that they have"
 
 
 class OddLogs:
@@ -46,9 +47,8 @@ class OddLogs:
             "biflows of exporters that began in the middle": self.begun_anywhere,
             _SESSIONS_OF_BOTH: lambda records: read_as_sessions(records, self.is_reply),
             "without flags": lambda records: each_with(records, tcp_flags=None),
-            "without flags, the frames counted in": lambda records: [
-                replace(r, tcp_flags=None, octets=r.octets + 14 * r.packets) for r in records
-            ],
+            _FRAMED[0]: lambda records: self.framed(records, 0),
+            _FRAMED[1]: lambda records: self.framed(records, 4 * chance.randint(1, 2)),
             "flags of 0": lambda records: [replace(r, tcp_flags=0 if r.service.protocol == 6 else None) for r in records],
             "without a time": lambda records: each_with(records, start=None, end=None),
             _WITHOUT_PORTS: lambda records: [without_client_port(r, self.known, None) for r in records],
@@ -68,10 +68,20 @@ class OddLogs:
         }  # fmt: skip
         """By name, each from records to records."""
 
+    def framed(self, records, more):
+        """Without flags, and with the frames of Ethernet counted in, padded as they are received; `more` octets of each
+        are of a checksum and a tag."""
+        return [
+            replace(r, tcp_flags=None, octets=round(max(60, r.octets / r.packets + 14) + more) * r.packets)
+            if r.packets and r.octets is not None else replace(r, tcp_flags=None) for r in records
+        ]  # fmt: skip
+
     def several(self, count, records):
         """Some kinds drawn, one after the other: their names, and what they leave; nothing where they do not go
         together."""
         names = self.chance.sample([*self.kinds][1:], count)
+        if set(_FRAMED) <= set(names):  # a packet has one frame
+            return names, []
         if _SESSIONS_OF_BOTH in names:  # what has a line for both directions loses none of them alone
             names.sort(key=_SESSIONS_OF_BOTH.__eq__)
             if {_WITHOUT_PORTS, "without a time"} & set(names):

@@ -55,7 +55,9 @@ class Conclusions:
     def with_reason(self, conclusion: int, reason: int) -> int:
         """The conclusion of another reason, with the same gate."""
         before = self.listed[conclusion]
-        return self._number(_concluded(reason, before.observed, before.decider, False, before.at, before.is_shared))
+        is_less = before.observed == ANSWERED and reason == judging.AS_RECORDED
+        observed = "something" if is_less else before.observed
+        return self._number(_concluded(reason, observed, before.decider, False, before.at, before.is_shared))
 
     def either_way(self, conclusions: Rows) -> Rows:
         """The same conclusions, of conversations of which nothing tells who began, where these hold whoever did."""

@@ -397,9 +397,12 @@ class Evaluator:
     def _is_of_any(self, asked: Asked, reason: NDArray[np.uint8]) -> Truths:
         """Of which flows without a client's port nothing but what somebody beyond the network sent shows that they leak
         or break: it may be of another conversation of the same two, or of none (E13). `reason` are those by gates."""
-        arrived, answered, followed = self._proofs.told(asked.proof, "arrived", "answered", "followed_denied")
+        told = self._proofs.told(asked.proof, "arrived", "answered", "followed_denied", "only_opens", "is_lone")
+        arrived, answered, followed, only_opens, is_lone = told
         sender, target = self.ends.is_foreign(asked.sender), self.ends.is_foreign(asked.target)
         of_leak = target & ~answered | sender & answered & (~arrived | (reason == judging.REPLY_LEAK))
+        # What passed may have asked for nothing, and what did ask may have been stopped.
+        of_leak |= sender & ~arrived & ~only_opens & ~is_lone & (asked.service >> 16 == TCP)
         of_break = sender & (reason == judging.DENIED_BREAK) & followed | target & (reason == judging.REPLY_BREAK)
         found: Truths = np.where(IS_LEAK[reason], of_leak, of_break)
         return found

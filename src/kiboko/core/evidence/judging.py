@@ -67,6 +67,8 @@ SEEN_BEFORE = _reason(AGREE, "recorded before the gate that stops it by the rule
 REPLY_STOPPED = _reason(AGREE, "it arrived, and its reply is stopped, as the rules say")
 REPLY_TO_COME = _reason(AGREE, "it arrived, as the rules say; what became of the reply is not recorded",
                         as_far_as_seen=True)  # fmt: skip
+AS_RECORDED = _reason(AGREE, "as far as it was recorded it is as the rules say", as_far_as_seen=True)
+"""What several possibilities come to of which one proves more than another, or another thing."""
 INVENTORY = _reason(AGREE, comparison.OUT_OF_DATE, is_inventory=True)
 ARRIVED_LEAK = _reason(LEAK, "it arrived, though the rules stop it")
 ANSWERED_LEAK = _reason(LEAK, "answered, though the rules stop it")
@@ -140,7 +142,16 @@ BEGINNING_UNDATED = _reason(UNSURE, "when the session began is not recorded: it 
 
 _STATUS = np.array([("leak", "break", "unsure", "agree").index(each.status) for each in REASONS], dtype=np.uint8)
 IS_LEAK, IS_BREAK = _STATUS == 0, _STATUS == 1
-_STANDING = _STATUS * 2 + np.array([each.as_far_as_seen for each in REASONS], dtype=np.uint8)
+_AS_FAR_AS_SEEN = np.array([each.as_far_as_seen for each in REASONS], dtype=np.bool_)
+
+
+def _worth(reason: Reason) -> int:
+    """A number for what agreement is worth, the same for what tests the same."""
+    marks = reason.as_far_as_seen, reason.is_elsewhere, reason.is_inventory, reason.is_first_alone
+    return next((number for number, mark in enumerate(marks, 1) if mark), 0)
+
+
+_WORTH = np.array([_worth(each) for each in REASONS], dtype=np.uint8)
 
 
 @dataclass(frozen=True, slots=True)
@@ -311,28 +322,37 @@ def _first(chosen: NDArray[np.bool_]) -> NDArray[np.int64]:
     return np.where(chosen.any(axis=1), chosen.argmax(axis=1), -1)
 
 
-def standing(reason: NDArray[np.uint8]) -> NDArray[np.uint8]:
-    """A number for each reason, equal for those of one status."""
-    found: NDArray[np.uint8] = _STATUS[reason]
-    return found
+def standing(reason: NDArray[np.uint8]) -> tuple[NDArray[np.uint8], NDArray[np.uint8]]:
+    """A number for each reason, equal for those of one status; and one equal for those that prove the same."""
+    return _STATUS[reason], _WORTH[reason]
 
 
 def by_every_port(reason: NDArray[np.uint8], first: NDArray[np.int64]) -> NDArray[np.uint8]:
     """What holds whichever client port it was sent from: that of the lowest, where all come to the same. `reason` are
     the reasons by each port, one flow's after another's, which begin at `first`."""
-    told = _STANDING[reason]
-    is_same = np.minimum.reduceat(told, first) == np.maximum.reduceat(told, first)
-    found: NDArray[np.uint8] = np.where(is_same, reason[first], np.uint8(PORTS_UNKNOWN))
-    return found
+
+    def is_same(told: NDArray[np.uint8]) -> NDArray[np.bool_]:
+        found: NDArray[np.bool_] = np.minimum.reduceat(told, first) == np.maximum.reduceat(told, first)
+        return found
+
+    matters = ~is_same(_STATUS[reason] * np.uint8(2) + _AS_FAR_AS_SEEN[reason])
+    return np.select(
+        [matters, ~is_same(_WORTH[reason])], [np.uint8(PORTS_UNKNOWN), np.uint8(AS_RECORDED)], reason[first]
+    )
 
 
 def whichever(one: NDArray[np.uint8], other: NDArray[np.uint8]) -> NDArray[np.uint8]:
-    """What holds whichever address of the receiver was used: the first, where both come to the same status."""
-    found: NDArray[np.uint8] = np.where(_STATUS[one] == _STATUS[other], one, np.uint8(WHICH_ADDRESS))
-    return found
+    """What holds whichever address of the receiver was used: the first, where both come to the same."""
+    return _in_common(one, other, WHICH_ADDRESS)
 
 
 def either(one: NDArray[np.uint8], other: NDArray[np.uint8]) -> NDArray[np.uint8]:
-    """What holds whoever of both ends began (clause E2): the first, where both come to the same status."""
-    found: NDArray[np.uint8] = np.where(_STATUS[one] == _STATUS[other], one, np.uint8(WHO_BEGAN))
-    return found
+    """What holds whoever of both ends began (clause E2): the first, where both come to the same."""
+    return _in_common(one, other, WHO_BEGAN)
+
+
+def _in_common(one: NDArray[np.uint8], other: NDArray[np.uint8], matters: int) -> NDArray[np.uint8]:
+    """What two possibilities come to: `matters` where their statuses differ, and where one agrees by a better proof
+    than the other, or by that of another thing, no more than that."""
+    cases = [_STATUS[one] != _STATUS[other], _WORTH[one] != _WORTH[other]]
+    return np.select(cases, [np.uint8(matters), np.uint8(AS_RECORDED)], one)

@@ -10,11 +10,12 @@ from kiboko.core.records.flow_table import FlowTable
 
 _LARGEST_RESET = {4: 58, 6: 78}
 """Octets of a reset, which has no options (RFC 9293), with the frame that some exporters count in."""
-_PADDED_RESET = {4: 60, 6: 78}
-"""The same as it is received: no frame of Ethernet is shorter than 60 octets without its checksum (IEEE 802.3)."""
-_SMALLEST_OPENING, _LARGEST_OPENING = {4: 44, 6: 64}, {4: 98, 6: 118}
+_PADDED_RESET = {4: 68, 6: 82}
+"""The same as it is received: no frame of Ethernet is shorter than 64 octets, the 4 of its checksum among them (IEEE
+802.3), and a tag of a virtual network may be 4 more (IEEE 802.1Q)."""
+_SMALLEST_OPENING, _LARGEST_OPENING = {4: 44, 6: 64}, {4: 102, 6: 122}
 """Octets of an opening: every system says there how large segments may be (RFC 9293, section 3.7.1), in 4 octets; all
-options of a header are 40 at most, and a frame 18."""
+options of a header are 40 at most, and a frame 22."""
 _SHORTEST_FRAME = {4: 54, 6: 74}
 """Octets of a bare segment in a frame of Ethernet: a point that has shorter ones counts no frames."""
 _MOST_TRIES = 8

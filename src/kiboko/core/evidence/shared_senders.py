@@ -203,6 +203,8 @@ class _InCommon:
     def __init__(self, count: int) -> None:
         self._least = np.full(count, _NOBODY, dtype=np.uint8)
         self._most = np.zeros(count, dtype=np.uint8)
+        self._worth = np.full(count, _NOBODY, dtype=np.uint8)
+        self._is_alike = np.ones(count, dtype=np.bool_)
         self._first = np.full(count, MOST_BEHIND, dtype=np.int64)
         self._reason = np.full(count, judging.SHARED_UNKNOWN, dtype=np.uint8)
         self._decided = np.full(count, NONE, dtype=np.int64)
@@ -211,12 +213,16 @@ class _InCommon:
     def note(self, rows: Rows, of: Rows, place: Rows, told: ByGates) -> None:
         """Note possibilities: `of` which of the `rows` each is, ascending, and the place of its sender among all,
         ascending for each of them."""
-        status = judging.standing(told.reason)
+        status, worth = judging.standing(told.reason)
         decided = told.kind << 32 | told.decider
         begins = np.flatnonzero(np.diff(of, prepend=-1))
         row = rows[of[begins]]
         self._least[row] = np.minimum(self._least[row], np.minimum.reduceat(status, begins))
         self._most[row] = np.maximum(self._most[row], np.maximum.reduceat(status, begins))
+        mine, known = worth[begins], self._worth[row]
+        is_alike = np.minimum.reduceat(worth, begins) == np.maximum.reduceat(worth, begins)
+        self._is_alike[row] &= is_alike & ((known == _NOBODY) | (known == mine))
+        self._worth[row] = mine
         first, before = decided[begins], self._decided[row]
         is_one = np.minimum.reduceat(decided, begins) == np.maximum.reduceat(decided, begins)
         self._is_one[row] &= is_one & ((before == NONE) | (before == first))
@@ -232,7 +238,7 @@ class _InCommon:
 
     def outcome(self) -> ByGates:
         """What all flows come to."""
-        reason = self._reason.copy()
+        reason = np.where(self._is_alike, self._reason, np.uint8(judging.AS_RECORDED))
         reason[self.is_told(np.arange(len(reason)))] = judging.SHARED_UNSURE
         reason[reason == judging.PORTS_UNKNOWN] = judging.SHARED_PORT
         decided = np.where(self._is_one, np.maximum(self._decided, 0), 0)
