@@ -15,7 +15,7 @@ from kiboko.core.walk.walk import Walker
 from kiboko.views.show_view import Shower
 from tests.core.test_kernel_rules import network
 from tests.helpers import walk
-from tests.namespaces import SERVER6, TwoMachines
+from tests.namespaces import SERVER4, SERVER6, TwoMachines
 
 _OPEN = "tcp dport 1000 accept\nicmpv6 type echo-request accept"
 
@@ -54,6 +54,11 @@ LOST = {
     "advertisements out": _table("ct state established,related accept", "output"),
     "from routers alone": _input("ip6 saddr fe80::/10 meta l4proto ipv6-icmp accept"),
 }
+ARP = {
+    "address resolution in": "table arp t { chain c { type filter hook input priority 0; policy drop; } }",
+    "answers out": "table arp t { chain c { type filter hook output priority 0; policy accept; arp operation reply drop\n } }",
+}
+"""Rule sets that stop what IPv4 is found by."""
 OF_ROUTERS = {"from neighbours alone": _input("ip6 saddr fd09::/64 icmpv6 type { 135, 136 } accept")}
 """Rule sets that let the solicitations of one neighbour in, and none of a router, which is not to be told apart."""
 CANNOT_FIND = {
@@ -69,18 +74,15 @@ class Forgetful(TwoMachines):
     def setUp(self):
         self.addCleanup(self.load_rules, self.client, "")
 
-    def outcome(self, service):
-        """What comes of a probe by IPv6 where no machine knows the other."""
-        for name in (self.client, self.server):
-            self.inside(name, "ip", "-6", "neigh", "flush", "dev", "eth0")
-        (record,) = self.probe(SERVER6, [service], "--timeout", "0.6")
-        return record["outcome"]
-
-    def said(self, server, client=None):
-        """What the walk says of two services, and whether each was answered."""
+    def said(self, server, client=None, family=6):
+        """What the walk says of two services, and what came of probes where no machine knew the other."""
         topology = network(self.load_rules(self.server, server), self.load_rules(self.client, client or "") or None)
-        for service in ("tcp/1000", "ping"):
-            yield walk(topology, "client", "server", service, family=6), self.outcome(service)
+        for name in (self.client, self.server):
+            self.inside(name, "ip", f"-{family}", "neigh", "flush", "dev", "eth0")
+        records = self.probe(SERVER6 if family == 6 else SERVER4, ["tcp/1000", "ping"], "--timeout", "0.8")
+        self.assertEqual(2, len(records))
+        for record in records:
+            yield walk(topology, "client", "server", record["service"], family=family), record["outcome"]
 
     def test_s35_what_is_found_and_accepted_is_answered(self):
         for title, rules in FOUND.items():
@@ -95,6 +97,17 @@ class Forgetful(TwoMachines):
                     self.assertEqual(found.verdict, "unknown")
                     self.assertNotEqual(outcome, "answered")
                     self.assertIn("neighbour", " ".join(found.caveats))
+
+    def test_s35_where_a_table_of_arp_may_stop_something_ipv4_is_not_known(self):
+        opened = "table ip t { chain c { type filter hook input priority 0; policy accept; tcp dport 7 drop } }"
+        for title, rules in ARP.items():
+            for family, expected in ((4, "unknown"), (6, "allowed")):
+                for found, outcome in self.said(f"{opened}\n{rules}", family=family):
+                    with self.subTest(title, family=family):
+                        self.assertEqual((expected, family == 6), (found.verdict, outcome == "answered"))
+        harmless = f"{opened}\ntable arp t {{ chain c {{ type filter hook input priority 0; policy accept; }} }}"
+        for found, outcome in self.said(harmless, family=4):
+            self.assertEqual(("allowed", "answered"), (found.verdict, outcome))
 
     def test_s35_whether_an_end_is_a_neighbour_is_not_asked(self):
         for title, rules in OF_ROUTERS.items():

@@ -6,7 +6,9 @@ import subprocess
 import sys
 import unittest
 from pathlib import Path
+from unittest import mock
 
+from kiboko.core.filters.discovery import Discovery
 from kiboko.core.header.services import services_texts
 from kiboko.core.network.edits import with_rules
 from kiboko.core.queries.ends import Ends, resolve_service
@@ -40,10 +42,18 @@ def seen(name, *questions):
 
 class Signals(unittest.TestCase):
     def test_a_reject_of_type_icmp_or_icmpv6_holds_for_its_own_family(self):
-        self.assertEqual(
-            seen("1-reject-family", "a b tcp/22 4", "a b tcp/22 6", "a c tcp/22 4", "a c tcp/22 6"),
-            [("allowed", "answered"), ("blocked", "refused"), ("blocked", "unreachable"), ("allowed", "answered")],
-        )
+        questions = "a b tcp/22 4", "a b tcp/22 6", "a c tcp/22 4", "a c tcp/22 6"
+        expected = [
+            ("allowed", "answered"),
+            ("blocked", "refused"),
+            ("blocked", "unreachable"),
+            ("allowed", "answered"),
+        ]
+        with mock.patch.object(Discovery, "stopped", return_value=None):
+            self.assertEqual(expected, seen("1-reject-family", *questions))
+        # What refuses all of IPv6 refuses neighbour discovery as well.
+        expected[1] = "blocked", "unknown"
+        self.assertEqual(expected, seen("1-reject-family", *questions))
 
     def test_an_earlier_chain_that_drops_a_syn_makes_the_sender_see_silence(self):
         questions = [f"a {name} tcp/22" for name in "bcde"]

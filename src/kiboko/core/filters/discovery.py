@@ -3,8 +3,8 @@
 Before an IPv6 packet is sent on a link, who sends it asks for the hardware address of the next hop by a neighbour
 solicitation, and is told it by an advertisement (RFC 4861, section 7.2): messages of ICMPv6, which pass the rule sets
 of both. A machine that stops them is not found over IPv6, whatever else its rules accept, unless its neighbours know it
-from before, or something on the link answers for it. Its rules for IPv4 say nothing of that: address resolution there
-is no IP.
+from before, or something on the link answers for it. For IPv4 that is ARP (RFC 826), which is no IP: only tables of the
+family arp are asked about it, and these are not judged.
 """
 
 from __future__ import annotations
@@ -82,7 +82,9 @@ class Discovery:
         """What becomes of a packet at a machine; the parameters, and None, are as for `host_judge.judge`. What a rule
         set accepts of IPv6 is not known where it stops the discovery without which that is not delivered."""
         shares = judge(rules, path, packet, ports, ingress, egress)
-        lost = self._lost(rules, path, packet, ingress, egress) if packet.family == 6 else None
+        lost = (
+            self._lost(rules, path, packet, ingress, egress) if packet.family == 6 else _by_arp(rules, ingress, egress)
+        )
         if lost is None:
             return shares
         # Where no chain is hooked all of it passes.
@@ -119,6 +121,16 @@ class Discovery:
         )
         asked = (self.stopped(rules, some, each, None) for each in devices for some in (_TO_BE_FOUND, _TO_FIND))
         return next(filter(None, asked), None)
+
+
+def _by_arp(rules: HostRuleSet, ingress: str, egress: str) -> Stopped | None:
+    """The chain that may stop address resolution; None where there is none."""
+    chains = (each for each in rules.chains if each.family == "arp" and each.hook and each.sleeps is not True)
+    for chain in chains if "lo" not in (ingress, egress) else ():
+        stopping = [rule.name for rule in chain.rules if rule.action not in ("accept", "-")]
+        if stopping or chain.policy != "accept":
+            return Stopped("ARP, or may do so", "being found", stopping[0] if stopping else "otherwise", chain.shown)
+    return None
 
 
 def _looks_at_sources(rules: HostRuleSet) -> bool:
