@@ -11,6 +11,7 @@ from kiboko.core.tables.lines import AddressLine, service_line
 
 PAUSE = 300
 ENDS = ("source", "destination", "listener")
+NEIGHBOURS = (130, 131, 132, 133, 134, 135, 136, 137, 141, 142, 143, 148, 149, 151, 152, 153)
 ERRORS = {1: (3, 4, 5, 11, 12), 58: (1, 2, 3, 4)}
 ASSIGNED = {1: {0, 3, 4, 5, 6, *range(8, 19), *range(30, 44), 253, 254},
             58: {1, 2, 3, 4, 100, 101, *range(128, 162), 200, 201}}  # fmt: skip
@@ -599,6 +600,8 @@ class PlainJudge:
             return "unsure", "what it was sent to is not recorded"
         if record.service.protocol in (0, 44):
             return "unsure", "what it was sent to is not recorded"
+        if record.service.protocol == 58 and record.service.detail >> 8 in NEIGHBOURS:
+            return "unsure", "neighbour discovery"
         if self.directory.shared_owner(sender) is None and self.is_alike(sender, target):
             return "unsure", "both ends are of one machine"
         protocol, detail = first.service.protocol, first.service.detail

@@ -206,6 +206,13 @@ class EndsAndAddresses(unittest.TestCase):
         self.assertIn("by eve/eth1: unless", caveat)
         self.assertEqual([], told("ann", "eve/eth1"))
 
+    def test_s17_messages_between_neighbours_alone_are_a_caveat(self):
+        values = base()
+        values["instances"]["bob"]["interfaces"][0]["addresses"].append("2001:db8:1:1::11")
+        for service, expected in (("icmp6/135/0", 1), ("icmp6/143/0", 1), ("icmp6/138/0", 0), ("icmp6/128/0", 0)):
+            answer = question(values, "bob", "ann", service)
+            self.assertEqual(expected, sum("passes no router" in each for each in answer.caveats), service)
+
     def test_s4_nobody_recorded_has_no_instance_or_host_gates_and_a_caveat(self):
         found = walk(base(), "ann", "10.2.1.99", "ssh")
         self.assertEqual(found.verdict, "allowed")

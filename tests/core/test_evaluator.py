@@ -69,7 +69,7 @@ def random_records(topology, chance, count):
         protocol = chance.choice((TCP, TCP, TCP, UDP, ICMP if family == 4 else ICMP6, 47))
         detail = chance.choice(PORTS) if protocol in WITH_PORTS else 0
         if protocol in (ICMP, ICMP6):
-            detail = chance.choice((0, 8 << 8, 3 << 8 | 3, 128 << 8, 129 << 8, 1 << 8 | 4))
+            detail = chance.choice((0, 8 << 8, 3 << 8 | 3, 128 << 8, 129 << 8, 1 << 8 | 4, 135 << 8, 136 << 8))
         port = chance.choice([*PORTS, chance.randrange(1024, 65536)]) if protocol in WITH_PORTS else None
         unrecorded = chance.choice((None, None, None, 0, -1)) if protocol in WITH_PORTS else None
         begin = NOON + timedelta(milliseconds=chance.randrange(-3_600_000, 3_600_000))

@@ -1012,6 +1012,24 @@ class Evidence(unittest.TestCase):
         answer = flow(ANN, "198.51.100.3", "icmp/0/0", None, point="2", at=0.01)
         self.assertEqual(["agree"] * 2, [each.status for each in self.judged(public, answer, values=values)])
 
+    def test_e9_what_neighbours_find_each_other_by_is_none_of_the_filters(self):
+        """Between two machines of one subnet, by their own addresses, as every log of IPv6 has it."""
+        values = network()
+        values["instances"]["bob"]["interfaces"][0]["addresses"].append("2001:db8:1:1::11")
+        values["observation_points"]["2"] = "ann"
+        ann, bob = "2001:db8:1:1::10", "2001:db8:1:1::11"
+        for service in ("icmp6/135/0", "icmp6/136/0", "icmp6/134/0", "icmp6/137/0"):
+            for ends in ((bob, ann), (ann, bob), ("2001:db8:1:1::1", ann)):
+                for event in ("passed", "denied"):
+                    (found,) = self.judged(flow(*ends, service, None, event, point="2"), values=values)
+                    self.assertEqual("unsure", found.status)
+                    self.assertIn("neighbours alone", found.why)
+        evaluator = Evaluator(Comparison(Walker(load(values))))
+        for service, expected in (("icmp6/135/0", False), ("icmp6/echo-request", True)):
+            met = evaluator.rules_met(evaluator.tallies(table_of([flow(bob, ann, service, None, point="2")])))
+            self.assertEqual(expected, bool((met.request >= 0).any()), "which rules it met is told of what they decide")
+        self.check("leak passed", flow(bob, ann, "icmp6/echo-request", None, point="2"), values=values)
+
     def test_e9_an_echo_is_answered_by_its_reply(self):
         values = network()
         values["filters"]["guard"]["inbound"].append({"action": "allow", "service": "ping"})

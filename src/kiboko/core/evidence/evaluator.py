@@ -41,7 +41,7 @@ from kiboko.core.evidence.traces import NO_TRACE, Traces
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD
 from kiboko.core.records.columns import KeyNumbers, ascending, distinct, has_ports, is_icmp, numbered
 from kiboko.core.records.flow_table import AddressTable, FlowTable, milliseconds
-from kiboko.core.tables.client_ports import ClientPorts, asked_line, is_without_service
+from kiboko.core.tables.client_ports import ClientPorts, asked_line, is_of_links, is_without_service
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import GateTables
 from kiboko.core.tables.lines import AddressLine, NumberLine
@@ -351,10 +351,11 @@ class Evaluator:
         apart = self.ends.is_apart(asked.sender) | self.ends.is_apart(asked.target)
         outside = ~apart & self.ends.is_foreign(asked.sender) & self.ends.is_foreign(asked.target)
         shared = self.ends.shared_by(asked.sender)
-        unsaid = is_without_service(asked.service, asked.port)
-        is_shared = ~apart & ~unsaid & (shared != NONE)
-        reason[unsaid], reason[outside], reason[apart] = judging.NO_SERVICE, judging.BOTH_OUTSIDE, judging.APART
-        rows = np.flatnonzero(~apart & ~outside & ~unsaid & ~is_shared)
+        unsaid, of_links = is_without_service(asked.service, asked.port), is_of_links(asked.service)
+        is_shared = ~apart & ~unsaid & ~of_links & (shared != NONE)
+        reason[unsaid], reason[of_links] = judging.NO_SERVICE, judging.OF_LINKS
+        reason[outside], reason[apart] = judging.BOTH_OUTSIDE, judging.APART
+        rows = np.flatnonzero(~apart & ~outside & ~unsaid & ~of_links & ~is_shared)
         if len(rows):
             met = self._by_gates(asked.taken(rows))
             reason[rows], kind[rows], decider[rows], passed[rows] = met.reason, met.kind, met.decider, met.steps

@@ -126,6 +126,8 @@ SHARED_PORT = _reason(UNSURE, "which client port it had before the shared addres
                       " matters")  # fmt: skip
 SHARED_REPLY = _reason(UNSURE, "whose reply it is that came from the shared address is not recorded")
 NO_SERVICE = _reason(UNSURE, "what it was sent to is not recorded, as of the later fragments of a packet")
+OF_LINKS = _reason(UNSURE, "neighbour discovery, or another message between neighbours alone, of which no filter of the"
+                   " network file is asked")  # fmt: skip
 PORTS_UNKNOWN = _reason(UNSURE, "the client's port is not recorded, and it matters")
 OF_ANOTHER = _reason(UNSURE, "the client's port is not recorded: what came from outside may be of another"
                      " conversation of the same two, or of none")  # fmt: skip

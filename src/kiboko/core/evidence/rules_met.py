@@ -16,7 +16,7 @@ from kiboko.core.evidence.shared_senders import SharedSenders
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.network.model import Topology
 from kiboko.core.records.columns import numbered
-from kiboko.core.tables.client_ports import ClientPorts, is_without_service
+from kiboko.core.tables.client_ports import ClientPorts, is_beside_rules
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.filter_lists import ABSENT, LETS_BACK, Decider
 from kiboko.core.tables.gate_tables import Gates, GateTables
@@ -73,7 +73,7 @@ class RulesMet:
         sender = self._ends.own(asking)
         known = ~(self._ends.is_apart(sender) | self._ends.is_apart(target))
         known &= ~(self._ends.is_foreign(sender) & self._ends.is_foreign(target))
-        known &= ~is_without_service(tallies.service, tallies.port)
+        known &= ~is_beside_rules(tallies.service, tallies.port)
         gateway = self._ends.shared_by(sender)
         is_shared = gateway != NONE
         behind = self._behind_shared(tallies, np.flatnonzero(known & is_shared), gateway, target)

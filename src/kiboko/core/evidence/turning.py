@@ -18,7 +18,7 @@ from kiboko.core.records.address_names import AddressNames, Stretches
 from kiboko.core.records.columns import distinct, within
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.core.records.group_sums import Groups, GroupSums, Sum
-from kiboko.core.tables.client_ports import ClientPorts, asked_line, is_without_service
+from kiboko.core.tables.client_ports import ClientPorts, asked_line, is_beside_rules
 from kiboko.core.tables.column import Flows
 from kiboko.core.tables.gate_tables import VERDICTS, GateTables
 from kiboko.core.tables.lines import AddressLine, NumberLine
@@ -133,7 +133,7 @@ class Turning:
         told &= ~(ends.is_foreign(sender) & ends.is_foreign(target))
         asked = told.copy()
         told &= ends.shared_by(sender) == NONE
-        told &= ~is_without_service(service, port)
+        told &= ~is_beside_rules(service, port)
         rows = np.flatnonzero(told)
         of, port = self._client_ports.spread(sender[rows], service[rows], port[rows])
         of = rows[of]

@@ -33,6 +33,10 @@ ICMP6_TYPES = {
     "neighbor-solicitation": 135, "neighbor-advertisement": 136,
 }  # fmt: skip
 
+OF_LINKS = frozenset((*range(130, 138), 141, 142, 143, 148, 149, 151, 152, 153))
+"""The types of ICMPv6 messages that never pass a router: listeners of multicast, neighbour discovery and what came to
+it, by the same registry."""
+
 # Ports of the IANA service registry; the same on every machine, so it ships here and is not read from one.
 WELL_KNOWN: dict[str, tuple[str, ...]] = {
     "ping": ("icmp/echo-request", "icmp6/echo-request"),

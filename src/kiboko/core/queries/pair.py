@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import EMPTY, RangeSet
-from kiboko.core.header.services import Service
+from kiboko.core.header.services import ICMP6, OF_LINKS, Service
 from kiboko.core.network.model import Named
 from kiboko.core.queries.ends import NO_FAMILY, Ends, services_for, single_service
 from kiboko.core.queries.members import End, Member, Pair
@@ -79,7 +79,7 @@ def ask(
     others = [(pair, one) for pair, some in asked[1:] if (one := single_service(some)) is not None]
     caveats = (*_differing(ends, walk, first, others, ports), *_sent_otherwise(ends, walk, first, source, ports),
                *_by_public(ends, walk, first, ports), *_as_outside(ends, walk), *_answered_elsewhere(ends, walk),
-               *_from_chosen_ports(ends, walk), *_by_shared_address(ends, walk))  # fmt: skip
+               *_of_links(walk), *_from_chosen_ports(ends, walk), *_by_shared_address(ends, walk))  # fmt: skip
     address = str(first.target) if first.usable else None
     return Answer(walk, sender.text, receiver.text, address, caveats)
 
@@ -128,6 +128,14 @@ def _answered_elsewhere(ends: Ends, walk: Walk) -> Iterator[str]:
         yield (f"the reply is taken to leave by {arrival.interface.name}, which was addressed; of its own accord"
                f" {instance.name} sends to {sender} by {chosen.name}: unless it routes by source address (ip rule), the"
                " reply goes that way, and a strict reverse path filter (RFC 3704) takes no request here")  # fmt: skip
+
+
+def _of_links(walk: Walk) -> Iterator[str]:
+    """Where it is a message that filters are not asked about."""
+    service = walk.flow.service
+    if service.protocol == ICMP6 and service.detail >> 8 in OF_LINKS:
+        yield (f"ICMPv6 type {service.detail >> 8} passes no router, and neighbours need it: most filters let it pass"
+               " whatever their rules say, but for a machine's own (RFC 4890)")  # fmt: skip
 
 
 def _by_public(ends: Ends, walk: Walk, pair: Pair, ports: RangeSet | None) -> Iterator[str]:

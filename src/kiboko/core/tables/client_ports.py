@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.filters.ground import Ground
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import WITH_PORTS, Service
+from kiboko.core.header.services import ICMP6, OF_LINKS, WITH_PORTS, Service
 from kiboko.core.records.columns import distinct, has_ports
 from kiboko.core.tables.gate_tables import GateTables
 from kiboko.core.tables.lines import NumberLine, service_line
@@ -31,6 +31,18 @@ def is_without_service(service: Rows, port: Rows) -> NDArray[np.bool_]:
     portless = has_ports(protocol) & (service & 0xFFFF == 0) & (port < 0)
     found: NDArray[np.bool_] = portless | (protocol == _HOP_BY_HOP) | (protocol == _FRAGMENT)
     return found
+
+
+def is_of_links(service: Rows) -> NDArray[np.bool_]:
+    """Which flows are messages of ICMPv6 between neighbours alone, bool[n]: no filter of a network file is asked about
+    these."""
+    found: NDArray[np.bool_] = (service >> 16 == ICMP6) & np.isin(service >> 8 & 0xFF, list(OF_LINKS))
+    return found
+
+
+def is_beside_rules(service: Rows, port: Rows) -> NDArray[np.bool_]:
+    """Of which flows rules tell nothing, whoever sent them, bool[n]."""
+    return is_without_service(service, port) | is_of_links(service)
 
 
 class ClientPorts:
