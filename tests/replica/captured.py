@@ -1,6 +1,7 @@
 """Captures of what real packets do in a replica, and what real exporters make of these."""
 
 import contextlib
+import json
 import os
 import socket
 import struct
@@ -10,6 +11,7 @@ import time
 from concurrent.futures import ThreadPoolExecutor
 
 from kiboko.replica.kernel import Services, build, enter
+from kiboko.replica.site import GATEWAY4, GATEWAY6
 from kiboko.replica.verify import send_all
 from kiboko.wire.probes import Sending
 from tests.replica.strangers import send
@@ -38,6 +40,7 @@ def captured_inside(argument):
     capture file of its name in `folder` (pcap, microseconds, Ethernet)."""
     layout, trials, strays, subnets, folder = argument
     build(layout)
+    _forget_neighbours(layout)
     services, stopped = Services(layout), threading.Event()
     taps = [
         threading.Thread(target=_capture, args=(layout.homes[each], f"{folder}/{each}.pcap", stopped))
@@ -60,6 +63,16 @@ def captured_inside(argument):
     for each in taps:
         each.join()
     return outcomes
+
+
+def _forget_neighbours(layout):
+    """Have machines of one subnet find each other by messages of their own, as real ones do, where a replica has told
+    them of each other. Of their routers they are told still: these have no such addresses."""
+    for name in layout.machines:
+        shown = subprocess.run(["ip", "-n", name, "-j", "neigh", "show", "nud", "permanent"], capture_output=True)
+        known = [each for each in json.loads(shown.stdout or "[]") if each["dst"] not in (GATEWAY4, GATEWAY6)]
+        lines = "".join(f"neigh del {each['dst']} dev {each['dev']}\n" for each in known if each["dev"] != "br0")
+        subprocess.run(["ip", "-n", name, "-batch", "-"], input=lines.encode(), check=True)
 
 
 def _capture(home, path, stopped):

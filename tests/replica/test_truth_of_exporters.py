@@ -14,6 +14,7 @@ from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
+from kiboko.core.header.services import OF_LINKS
 from kiboko.core.walk.walk import Walker
 from kiboko.files.logs.flow_reader import tables_of
 from kiboko.replica.holder import HolderTask, run_inside
@@ -40,8 +41,12 @@ class AgainstTheKernel(unittest.TestCase):
 
     def test_where_the_rules_are_kept_nothing_that_exporters_record_is_a_leak_or_a_break(self):
         statuses, wrong = collections.defaultdict(collections.Counter), collections.Counter()
+        of_links = 0
         for seed in range(FIRST_NETWORK, FIRST_NETWORK + NETWORKS):
             for name, topology, records in self.logs(seed):
+                of_links += sum(
+                    each.service.protocol == 58 and each.service.detail >> 8 in OF_LINKS for each in records
+                )
                 for key, _, found in conclusions(topology, records):
                     statuses[name]["as far as seen" if found.as_far_as_seen else found.status] += 1
                     if found.status in ("leak", "break"):
@@ -50,6 +55,7 @@ class AgainstTheKernel(unittest.TestCase):
         for name, counts in statuses.items():
             print(f"  {name}: {dict(counts)}")
         self.assertEqual({}, dict(wrong))
+        self.assertGreater(of_links, 0, "neighbours find each other")
         for exporter in EXPORTERS:
             self.assertGreater(statuses[exporter]["agree"], 0, exporter)
 
