@@ -6,21 +6,27 @@ import json
 import random
 import tempfile
 import unittest
+from dataclasses import replace
+from datetime import timedelta
 from pathlib import Path
 from unittest import mock
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.csv
 import pyarrow.parquet
 
 from kiboko.batch.flow_judging import FlowJudge
+from kiboko.batch.heard_out import heard_out
 from kiboko.batch.observing import Evidence, observed_of
 from kiboko.core.evidence.asking import Asker
 from kiboko.core.evidence.comparison import Comparison
+from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.summary import Summary
 from kiboko.core.header.addresses import AddressSet, parse_address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import parse_services
+from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
 from kiboko.files.logs import begun_together, flow_pieces
@@ -28,7 +34,8 @@ from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.logs.window_reader import WindowReader
 from kiboko.files.logs.windows import windows_of
 from kiboko.files.network.network_file import load_network
-from tests.core.test_evidence import network
+from kiboko.files.store.flow_export import write_tables
+from tests.core.test_evidence import ALL, ANN, BOB, SYN, flow, network
 from tests.helpers import load
 
 HEADER = ("flowStartMilliseconds,flowEndMilliseconds,sourceIPv4Address,destinationIPv4Address,sourceTransportPort,"
@@ -185,6 +192,33 @@ class CutLogs(unittest.TestCase):
                 mine.insert(where, answer)
                 told[place] = self.totals(self.write(f"{place}.csv", mine))[0]
         self.assertEqual({place: each["break"] for place, each in told.items()}, {"near": 0, "far": 0})
+
+    def test_what_shows_that_answers_were_recorded_may_stand_where_theirs_were_not_looked_for(self):
+        """Both answers of two conversations stand in the piece before; the one is looked for there, and shows that
+        those of the other's time and point were recorded."""
+        topology = load(network())
+        evaluator = Evaluator(Comparison(Walker(topology)))
+
+        def sent(port, point, at, lasts, is_reply=False):
+            ends, service = ((ANN, BOB), f"tcp/{port}") if is_reply else ((BOB, ANN), "ssh")
+            record = flow(*ends, service, 22 if is_reply else port, flags=ALL if is_reply else SYN, point=point, at=at)
+            return replace(record, end=record.start + timedelta(seconds=lasts))
+
+        others = [sent(30000 + each, "23"[each % 2], each, 0.1) for each in range(200)]
+        mine = [sent(port, "3", 99, 0.9, True) for port in (41000, 42000)]
+        mine += [sent(41000, "3", 99, 2), sent(41000, "2", 99, 2), sent(42000, "3", 99, 2)]
+        mine += [sent(43000, "2", 101, 0.1), sent(43000, "2", 101, 0.1, True)]
+        records = sorted([*others, *mine], key=lambda each: each.end)
+        path = self.logs / "log.csv"
+        write_tables([table_of(records)], path)
+        told = set()
+        for size in range(4_200, 4_500, 50):  # so that one of them ends between these answers and what they answer
+            with mock.patch.object(flow_pieces, "PIECE", size), mock.patch.object(flow_pieces, "CONTEXT", 0):
+                for part in (each for window in windows_of([path]) for each in WindowReader().read(window, [])):
+                    table, own, judged = heard_out(evaluator, part)
+                    rows = np.flatnonzero(own & (table.source_port == 42000)).tolist()
+                    told |= {(len(rows), judged.concluded[judged.conclusion[row]].status) for row in rows}
+        self.assertEqual({(1, "agree")}, told)
 
     def test_a_session_that_is_older_than_the_rules_is_none_that_leaks_in_a_later_piece(self):
         """The desk may not ask the database any more; its session goes on, recorded every minute, beside others' of

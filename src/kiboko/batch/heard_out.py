@@ -32,6 +32,7 @@ def heard_out(evaluator: Evaluator, part: WindowPart) -> tuple[FlowTable, NDArra
         alone &= judged.around == UNASKED
         if not alone.any():
             return table, own, judged
+    held = surroundings.extent.holds(surroundings.times(table))
     begun, ended = _from_to(surroundings.times(table), judged.found.of, alone)
     asked = table.taken(judged.found.first[alone])
     beside: dict[bool, list[FlowTable]] = {False: [], True: []}
@@ -46,6 +47,8 @@ def heard_out(evaluator: Evaluator, part: WindowPart) -> tuple[FlowTable, NDArra
         rows, is_met_there = of_the_same(asked, found, evaluator.ends)
         is_met |= is_met_there
         beside[at_end].append(found.taken(ascending(np.append(rows, _newest(found)))[0]))
+    # What was read may tell of others that theirs were recorded, too, whose own answers were not looked for there.
+    held = np.where(alone[judged.found.of], surroundings.extent.holds(surroundings.times(table)), held)
     is_settled = not (beside[False] or beside[True]) or not (judged.around[alone] == UNSETTLED).any()
     if is_settled and not left.any() and not is_met.any():
         return table, own, judged
@@ -54,7 +57,8 @@ def heard_out(evaluator: Evaluator, part: WindowPart) -> tuple[FlowTable, NDArra
     outer = np.zeros(len(own), dtype=np.bool_) if outer is None else outer
     outer = np.concatenate([np.ones(before, dtype=np.bool_), outer, np.ones(behind, dtype=np.bool_)])
     own = np.concatenate([np.zeros(before, dtype=np.bool_), own, np.zeros(behind, dtype=np.bool_)])
-    unheard = ~surroundings.extent.holds(surroundings.times(table)) | is_dense
+    held = np.concatenate([np.ones(before, dtype=np.bool_), held, np.ones(behind, dtype=np.bool_)])
+    unheard = ~(surroundings.extent.holds(surroundings.times(table)) & held) | is_dense
     return table, own, evaluator.judge(table, unheard, since=part.since, outer=outer)
 
 
