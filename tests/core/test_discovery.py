@@ -40,6 +40,11 @@ FOUND = {
         "ct state vmap { established : accept, related : accept, invalid : drop }", policy="accept"
     ),
     "not over another device": _table("iifname eth1 drop", policy="accept"),
+    "nothing out to what IPv4 addresses look like": _table(
+        "ct state established,related accept\nip6 daddr { ::/96, ::ffff:0.0.0.0/96, 2002::/24 } reject",
+        "output",
+        "accept",
+    ),
     "of IPv4 alone": "table ip t { chain c { type filter hook input priority 0; policy drop; tcp dport 1000 accept } }",
 }
 LOST = {

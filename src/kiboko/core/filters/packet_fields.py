@@ -12,6 +12,8 @@ from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP
 from kiboko.core.network.host_rules import PRESENCE, Unjudged, Values
 
 _PORT_PROTOCOL = {"tcp": TCP, "udp": UDP, "sctp": SCTP}
+_MOST = {4: (1 << 32) - 1, 6: (1 << 128) - 1}
+"""The highest address of each family."""
 _DONT_FRAGMENT = 0x4000
 """Of the flags and the offset of a fragment (RFC 791, section 3.1) the one that is not known of a whole packet."""
 _OWN_FAMILY = {"ip": 4, "ip6": 6, "exthdr": 6}
@@ -24,6 +26,13 @@ class Bits:
 
     value: int
     unknown: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class OfRouter(Unjudged):
+    """An address that is not known, between 0 and `most`."""
+
+    most: int = 0
 
 
 Reading = int | str | bool | Unjudged | Bits | None
@@ -50,7 +59,11 @@ class PacketFields:
         match (protocol, name):
             case ("ip" | "ip6", "saddr" | "daddr"):
                 address = packet.source if name == "saddr" else packet.destination
-                return Unjudged(f"{protocol} {name} of a router") if address is None else address.value
+                return (
+                    OfRouter(f"{protocol} {name} of a router", most=_MOST[packet.family])
+                    if address is None
+                    else address.value
+                )
             case ("ip", "protocol") | ("ip6", "nexthdr") | ("meta", "l4proto"):
                 return service.protocol
             case ("ip", "frag-off"):
@@ -127,6 +140,8 @@ def compare(reading: Reading, values: Values, ports: RangeSet) -> tuple[RangeSet
     """The ports for which a reading surely is one of some values, and for which it perhaps is."""
     if reading is True:
         return ports & values.numbers, EMPTY
+    if isinstance(reading, OfRouter):
+        return (ports, EMPTY) if values.numbers.ranges == ((0, reading.most),) else (EMPTY, ports)
     if isinstance(reading, Unjudged):
         return (ports, EMPTY) if _is_everything(values.numbers) else (EMPTY, ports)
     if isinstance(reading, Bits):
