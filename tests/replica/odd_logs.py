@@ -39,7 +39,7 @@ class OddLogs:
             "a quarter, sampled": lambda records: [r for r in records if chance.random() < 0.25],
             "two clocks": lambda records: self.two_clocks(records, late),
             "a clock an hour off": lambda records: self.two_clocks(records, hour),
-            CHANGED_PORTS: lambda records: [with_changed_port(r, shared) for r in records],
+            CHANGED_PORTS: lambda records: [with_changed_port(r, shared, self.known) for r in records],
             "every capture twice": lambda records: [*records, *records],
             "biflows": lambda records: [replace(r, direction=2 if self.is_reply(r) else 1) for r in records],
             "parts of long flows": lambda records: [part for r in records for part in parts_of(r)],
@@ -155,13 +155,14 @@ def changed(port):
     return (port + 20_000) % 64_000 + 1024
 
 
-def with_changed_port(record, shared):
-    """A record as it is where such a gateway gives its senders other ports."""
+def with_changed_port(record, shared, known):
+    """A record as it is where such a gateway gives its senders other ports. What asks for a `known` service at its own
+    address asks for that."""
     if record.source_port is None:
         return record
     if record.service.has_ports and record.source in shared:
         return replace(record, source_port=changed(record.source_port))
-    if record.service.has_ports and record.destination in shared:
+    if record.service.has_ports and record.destination in shared and record.service.number not in known:
         service = Service(record.service.protocol, changed(record.service.detail))
         return replace(record, service=service)
     return record
