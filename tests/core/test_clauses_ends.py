@@ -241,6 +241,9 @@ class EndsAndAddresses(unittest.TestCase):
         self.assertEqual(decided(walk(values, "ann", "bob", "ssh"))[0], "source")
         to = walk(values, "bob", "ann", "ssh")
         self.assertEqual((decided(to)[0], to.signal), ("destination", "silent"))
+        told = {name: [each for each in question(values, "bob", name, "ssh").caveats if "found by ARP" in each]
+                for name in ("ann", "dan")}  # fmt: skip
+        self.assertEqual({"ann": 1, "dan": 0}, {name: len(each) for name, each in told.items()})
 
     def test_s5_a_stopped_instances_own_interface_refuses_nothing(self):
         values = base()

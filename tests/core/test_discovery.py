@@ -141,6 +141,10 @@ class Forgetful(TwoMachines):
         found = [Discovery().judge(rules, "input", packet, port, device, "")[0].action for device in ("lo", "eth0")]
         self.assertEqual(["allow", "unknown"], found)
 
+    def test_s5_of_a_machine_that_is_not_there_the_sender_is_told_after_some_seconds(self):
+        outcomes = [self.probe("10.9.0.9", ["tcp/1000"], "--timeout", each)[0]["outcome"] for each in ("0.3", "5")]
+        self.assertEqual(["silent", "unreachable"], outcomes)
+
     def test_machines_that_are_not_found_are_a_finding_of_audits(self):
         for rules, expected in ((_input(), 1), (FOUND["all of ICMPv6"], 0), (FOUND["of IPv4 alone"], 0),
                                 (CANNOT_FIND["its own answers are stopped"], 1)):  # fmt: skip

@@ -79,7 +79,8 @@ def ask(
     others = [(pair, one) for pair, some in asked[1:] if (one := single_service(some)) is not None]
     caveats = (*_differing(ends, walk, first, others, ports), *_sent_otherwise(ends, walk, first, source, ports),
                *_by_public(ends, walk, first, ports), *_as_outside(ends, walk), *_answered_elsewhere(ends, walk),
-               *_of_links(walk), *_from_chosen_ports(ends, walk), *_by_shared_address(ends, walk))  # fmt: skip
+               *_of_links(walk), *_of_stopped(walk), *_from_chosen_ports(ends, walk),
+               *_by_shared_address(ends, walk))  # fmt: skip
     address = str(first.target) if first.usable else None
     return Answer(walk, sender.text, receiver.text, address, caveats)
 
@@ -136,6 +137,13 @@ def _of_links(walk: Walk) -> Iterator[str]:
     if service.protocol == ICMP6 and service.detail >> 8 in OF_LINKS:
         yield (f"ICMPv6 type {service.detail >> 8} passes no router, and neighbours need it: most filters let it pass"
                " whatever their rules say, but for a machine's own (RFC 4890)")  # fmt: skip
+
+
+def _of_stopped(walk: Walk) -> Iterator[str]:
+    """Where a stopped machine is all that stops it: who keeps silent then rests on how the network finds machines."""
+    if walk.decided_by is not None and walk.decided_by.gate == "destination":
+        yield ("where machines are found by ARP or neighbour discovery, whoever looks for a stopped one finds none, and"
+               " the sender is told after some seconds that it is unreachable")  # fmt: skip
 
 
 def _by_public(ends: Ends, walk: Walk, pair: Pair, ports: RangeSet | None) -> Iterator[str]:
