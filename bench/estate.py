@@ -241,7 +241,8 @@ def run(command: list[str]) -> object:
 
 
 def rule_set(chance: random.Random) -> str:
-    """What the kernel lists of one machine's rule set: known connections, ssh from one block, two services, no mail."""
+    """What the kernel lists of one machine's rule set: known connections, ICMPv6 (without which nobody finds it over
+    IPv6), ssh from one block, two services, no mail."""
 
     def rule(chain: str, *statements: dict[str, Any]) -> dict[str, Any]:
         return {"rule": {"family": "inet", "table": "fw", "chain": chain, "handle": 1, "expr": list(statements)}}
@@ -272,6 +273,7 @@ def rule_set(chance: random.Random) -> str:
     known = {"match": {"op": "in", "left": {"ct": {"key": "state"}}, "right": ["established", "related"]}}
     rules = [
         rule("input", known, {"accept": None}),
+        rule("input", match({"meta": {"key": "l4proto"}}, "ipv6-icmp"), {"accept": None}),
         rule("input", match(field("ip", "saddr"), block), match(ports, 22), {"accept": None}),
         *(rule("input", match(ports, port), {"accept": None}) for port in chance.sample(PORTS, 2)),
         rule("output", match(field("ip", "daddr"), block), match(ports, 25), {"drop": None}),
