@@ -92,6 +92,8 @@ class Forgetful(TwoMachines):
     def test_s35_what_is_found_and_accepted_is_answered(self):
         for title, rules in FOUND.items():
             for found, outcome in self.said(rules):
+                if outcome == "silent":  # on a busy machine an answer may take longer than a probe waits for it
+                    outcome = self.probe(SERVER6, [str(found.flow.service)], "--timeout", "5")[0]["outcome"]
                 with self.subTest(title, service=found.flow.service):
                     self.assertEqual((found.verdict, outcome), ("allowed", "answered"))
 
