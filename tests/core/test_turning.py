@@ -21,7 +21,7 @@ from kiboko.core.walk.walk import ALLOWED, BLOCKED, Walker
 from tests.core.test_evaluator import random_records
 from tests.core.test_evidence import ALL, RST, SYN, SYN_ACK, flow
 from tests.helpers import a_filter, base, load
-from tests.plain_judge import stretches
+from tests.plain_judge import NEIGHBOURS, stretches
 from tests.random_changes import ANYTHING, changed
 from tests.random_networks import random_network
 
@@ -90,6 +90,8 @@ class HeldToWalks(unittest.TestCase):
         old = comparison.walker
         shared = {each.address for each in old.topology.gateways.values() if each.address is not None}
         if any(old.directory.why_undeliverable(each) for each in (source, target)) or source in shared:
+            return None
+        if service >> 16 == 58 and service >> 8 & 0xFF in NEIGHBOURS:
             return None
         end = old.directory.endpoint(source)
         if end.network is None and comparison.ends.is_foreign(target):
