@@ -73,8 +73,8 @@ class Discovery:
 
     def __init__(self) -> None:
         # With the rule sets themselves, so that no other one may come to bear the identity of one of them.
-        self._known: dict[tuple[int, tuple[_Message, ...], str, Address | None], Stopped | None] = {}
         self._looks: dict[int, tuple[HostRuleSet, bool]] = {}
+        self._known: dict[tuple[int, _Message, str, Address | None], Stopped | None] = {}
 
     def judge(
         self, rules: HostRuleSet, path: str, packet: Packet, ports: RangeSet, ingress: str, egress: str
@@ -104,13 +104,34 @@ class Discovery:
     def stopped(
         self, rules: HostRuleSet, messages: tuple[_Message, ...], device: str, other: Address | None
     ) -> Stopped | None:
-        """The first of some messages that a rule set surely stops at a device, of routers or of `other`; else None."""
+        """The first of some messages that a rule set surely stops at a device, of routers or of `other`; else None.
+        Solicitations that come in are of link-local addresses, as of routers, or of `other` if that is a neighbour, and
+        advertisements of an address that is not known, or of `other`."""
         if id(rules) not in self._looks:
             self._looks[id(rules)] = rules, _looks_at_sources(rules)
-        key = id(rules), messages, device, other if self._looks[id(rules)][1] else None
+        for message in messages:
+            lost = self._stopped(rules, message, device, _LINK_LOCAL if message == _TO_BE_FOUND[0] else None)
+            if lost is None and message.path == _IN and other is not None and self._looks[id(rules)][1]:
+                lost = self._stopped(rules, message, device, other)
+                lost = lost and lost._replace(message=f"{lost.message} of this end, if it is a neighbour")
+            if lost is not None:
+                return lost
+        return None
+
+    def _stopped(
+        self, rules: HostRuleSet, message: _Message, device: str, source: Address | None
+    ) -> Stopped | None:  # fmt: skip
+        """Whether a rule set surely stops a message of one address; None where that is not known."""
+        key = id(rules), message, device, source
         if key not in self._known:
-            found = (_stopped(rules, each, device, key[3]) for each in messages)
-            self._known[key] = next(filter(None, found), None)
+            destination = _SOLICITED_NODE if message.service == SOLICITATION else None
+            packet = Packet(6, source, destination, message.service, state="untracked")
+            devices = (device, "") if message.path == _IN else ("", device)
+            shares = judge(rules, message.path, packet, _ANY, *devices) or []
+            stops = [each for each in shares if each.action in (DROP, REJECT)]
+            kept_from = "being found" if message in _TO_BE_FOUND else "finding others"
+            is_lost = len(stops) == len(shares) > 0
+            self._known[key] = Stopped(message.told, kept_from, stops[0].rule, stops[0].chain) if is_lost else None
         return self._known[key]
 
     def unfound(self, instance: Instance, rules: HostRuleSet) -> Stopped | None:
@@ -136,22 +157,6 @@ def _by_arp(rules: HostRuleSet, ingress: str, egress: str) -> Stopped | None:
 def _looks_at_sources(rules: HostRuleSet) -> bool:
     return any(("ip6", "saddr") in statement.fields for chain in rules.chains for rule in chain.rules
                for statement in rule.statements if isinstance(statement, Match | VerdictMap))  # fmt: skip
-
-
-def _stopped(rules: HostRuleSet, message: _Message, device: str, other: Address | None) -> Stopped | None:
-    """Whether a rule set stops a message. One that comes in is of `other`, if that is a neighbour, or else a
-    solicitation of a link-local address, and an advertisement of an address that is not known."""
-    is_asked = message == _TO_BE_FOUND[0]
-    for source, of_whom in ((_LINK_LOCAL if is_asked else None, ""), (other, " of this end, if it is a neighbour")):
-        destination = _SOLICITED_NODE if message.service == SOLICITATION else None
-        packet = Packet(6, source, destination, message.service, state="untracked")
-        shares = judge(rules, message.path, packet, _ANY, *((device, "") if message.path == _IN else ("", device)))
-        if shares and all(each.action in (DROP, REJECT) for each in shares):
-            kept_from = "being found" if message in _TO_BE_FOUND else "finding others"
-            return Stopped(message.told + of_whom, kept_from, shares[0].rule, shares[0].chain)
-        if message.path == _OUT or other is None:
-            return None
-    return None
 
 
 def _doubted(share: HostShare, lost: Stopped) -> HostShare:
