@@ -634,6 +634,15 @@ class Evidence(unittest.TestCase):
                 self.assertEqual("unsure" if flags & ACK else "agree",
                                  self.last(scan, replace(scan, event="passed", tcp_flags=flags, packets=packets,
                                                          point=None), values=values).split()[0])  # fmt: skip
+            # An opening that came to the gate, and a scan that passed it, are of two.
+            fenced = network()
+            fenced["filters"]["front"]["inbound"] = []
+            fenced["observation_points"] |= {"4": "internet", "6": "cat"}
+            opening = flow("192.0.2.9", CAT, "http", port, flags=SYN, point="4")
+            passed = replace(opening, point="6")
+            for flags, expected in ((0x29, "unsure"), (SYN, "leak")):
+                told = self.last(opening, replace(passed, tcp_flags=flags), values=fenced)
+                self.assertEqual(expected, told.split()[0], (port, flags))
             # What is denied of him beside what the rules allow, and is no opening, may be of none.
             late = flow("192.0.2.9", CAT, "http", port, "denied", 0x18)
             self.assertEqual("unsure", self.last(late).split()[0])
