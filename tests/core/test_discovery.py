@@ -103,7 +103,13 @@ class Forgetful(TwoMachines):
                 with self.subTest(title, service=found.flow.service):
                     self.assertEqual(found.verdict, "unknown")
                     self.assertNotEqual(outcome, "answered")
-                    self.assertIn("neighbour", " ".join(found.caveats))
+                    self.assertIn(
+                        "neighbour solicitations in (ICMPv6 type 135)"
+                        if title != "advertisements out"
+                        else "advertisements out",
+                        " ".join(found.caveats),
+                    )
+                    self.assertIn("nd-neighbor-solicit, nd-neighbor-advert } accept, in front", " ".join(found.caveats))
 
     def test_s35_where_a_table_of_arp_may_stop_something_ipv4_is_not_known(self):
         opened = "table ip t { chain c { type filter hook input priority 0; policy accept; tcp dport 7 drop } }"
@@ -112,6 +118,7 @@ class Forgetful(TwoMachines):
                 for found, outcome in self.said(f"{opened}\n{rules}", family=family):
                     with self.subTest(title, family=family):
                         self.assertEqual((expected, family == 6), (found.verdict, outcome == "answered"))
+                        self.assertNotIn("icmpv6", " ".join(found.caveats), "no rule of ICMPv6 mends that")
         harmless = f"{opened}\ntable arp t {{ chain c {{ type filter hook input priority 0; policy accept; }} }}"
         for found, outcome in self.said(harmless, family=4):
             self.assertEqual(("allowed", "answered"), (found.verdict, outcome))

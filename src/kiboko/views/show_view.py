@@ -268,10 +268,13 @@ class Shower:
                 sheet.notes.append(f"{interface.name} has no address: no rule that names it matches anything")
             if subnet.filter is not None and not self.topology.filters[subnet.filter].stateful:
                 sheet.notes.append(f"{subnet.filter} is stateless: replies need a rule of their own")
-        if isinstance(instance.host_filter, HostRuleSet):
-            stopped = self.walker.ground.discovery.unfound(instance, instance.host_filter)
-            sheet.notes += [instance.host_filter.caveat] if instance.host_filter.caveat is not None else []
-            sheet.notes += [f"{instance.host_filter.file} {stopped} over IPv6"] if stopped is not None else []
+        rules = instance.host_filter
+        if isinstance(rules, HostRuleSet):
+            if rules.caveat is not None:
+                sheet.notes.append(rules.caveat)
+            stopped = self.walker.ground.discovery.unfound(instance, rules)
+            if stopped is not None:
+                sheet.notes.append(f"{rules.file} {stopped} over IPv6")
         if instance.listens is None:
             sheet.notes.append("what listens here is not known")
         for group in self.topology.groups.values():

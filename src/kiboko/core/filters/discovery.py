@@ -20,8 +20,9 @@ from kiboko.core.header.services import ICMP6, Service
 from kiboko.core.network.host_rules import HostRuleSet, Match, VerdictMap
 from kiboko.core.network.model import Instance
 
-UNFOUND = "whether its neighbours know it"
-"""What is in doubt where discovery is stopped."""
+_UNFOUND = "whether its neighbours know it: it stops "
+UNDISCOVERED = f"{_UNFOUND}neighbour "
+"""How the text begins of what is in doubt where discovery is stopped."""
 LETS_FIND = "icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } accept"
 """The rule that lets discovery through, as nft(8) has it."""
 SOLICITATION, ADVERTISEMENT = Service(ICMP6, 135 << 8), Service(ICMP6, 136 << 8)
@@ -161,7 +162,7 @@ def _looks_at_sources(rules: HostRuleSet) -> bool:
 
 def _doubted(share: HostShare, lost: Stopped) -> HostShare:
     """What becomes of some ports that are perhaps not delivered: who sends them may be told so, or hear nothing."""
-    why = f"{UNFOUND}: it stops {lost.message}"
+    why = _UNFOUND + lost.message
     if share.action == ALLOW:
         return HostShare(share.ports, UNKNOWN, lost.rule, lost.chain, why, None, (DROP, REJECT, ALLOW))
     may_pass = (ALLOW,) if ALLOW in share.possible else ()

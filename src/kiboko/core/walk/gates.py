@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 
 from kiboko.core.errors import Place
 from kiboko.core.filters import host_judge
-from kiboko.core.filters.discovery import LETS_FIND, UNFOUND
+from kiboko.core.filters.discovery import LETS_FIND, UNDISCOVERED
 from kiboko.core.filters.filters import Ruling
 from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import Address
@@ -406,6 +406,6 @@ def _in_doubt(row: Row, diverted: RangeSet) -> Iterator[Row]:
 
 def _what_helps(detail: str) -> str:
     """How to list what iptables made so that it can be judged, and which rule lets neighbours be found."""
-    if detail.startswith(UNFOUND):
+    if detail.startswith(UNDISCOVERED):
         return f" ({LETS_FIND}, in front of that, lets them through)"
     return f" (this lists it so that it can be judged: {LISTED_WHOLE})" if detail.endswith(OF_IPTABLES) else ""
