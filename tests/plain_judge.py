@@ -1,7 +1,9 @@
 """What flow records prove, one conversation after the other, by the walk alone and by plain means: the same clauses
 (E1 to E13) as the evaluator's, in none of its code."""
 
+import collections
 import dataclasses
+import math
 
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.header.ranges import RangeSet
@@ -39,6 +41,26 @@ def seconds(moment):
 def size_of(record):
     """The octets of a packet in the mean; None where that is not recorded."""
     return record.octets / record.packets if record.octets and record.packets else None
+
+
+def seen(record):
+    """As many packets as an exporter has surely seen: both counts may be multiplied by the rate at which it samples."""
+    return record.packets // max(1, math.gcd(record.packets, record.octets or 0)) if record.packets else 0
+
+
+def goes_on(records):
+    """Whether some records of a connection, with their sides, tell of more than its opening and the answer to it."""
+    flags = [(r.tcp_flags or 0) & 0x3F for r, _ in records]
+    large = {4: 102, 6: 122}[records[0][0].source.family]
+    return any(f & 0x09 or f & 0x16 == 0x10 for f in flags) or any(
+        not f and size_of(r) is not None and size_of(r) > large for f, (r, _) in zip(flags, records, strict=True)
+    )
+
+
+def is_from_its_beginning(records):
+    """Whether its opening is among them, or is taken to be, where no flags are recorded."""
+    flags = [(r.tcp_flags or 0) & 0x3F for r, _ in records]
+    return any(f & 2 for f in flags) if any(flags) else len({side for _, side in records}) == 2
 
 
 def is_no_echo(size, asked):
@@ -106,8 +128,10 @@ class PlainJudge:
         self.mixed = {id(record) for each in conversations for record in self.of_both_directions(each)}
         self.fragments = {id(record) for record in self.perhaps_fragments(conversations)}
         self.strays = {id(record) for each in conversations for record in self.of_no_connection(each)}
+        self.ends_of_others = set()
         self.short = {id(record) for each in conversations for record in self.short_alone(each)}
         self.telling = {r.point for r in records if r.service.protocol == 6 and (r.tcp_flags or 0) & 0x3F}
+        self.ends_of_others = set(self.perhaps_ends(conversations, self.places_left_out(conversations, records)))
         silent, unasked = self.around(conversations, records)
         found = {}
         for number, each in enumerate(conversations):
@@ -162,6 +186,7 @@ class PlainJudge:
                 latest = max(latest, seconds(record.end or record.start))
         begins = self.first_at_points(records)
         fine = any(seconds(r.start) % 1 for r in records if r.point is not None)
+        self.telling_times = self.points_with_beginnings(found, begins)
         for each in found:
             each.began, each.by = self.who_began(each, begins, 0.001 if fine else 1)
         for each in found:
@@ -204,6 +229,27 @@ class PlainJudge:
 
     # E2.
 
+    def clock_of(self, conversation):
+        """The point by whose clock it is told who sent first, and the records there."""
+        pointed = [(r, side) for r, side in conversation.records if None not in (r.point, r.start)]
+        clock = min((r.point for r, _ in pointed), key=self.points_in_order.index, default=None)
+        return clock, [(r, side) for r, side in pointed if r.point == clock]
+
+    def points_with_beginnings(self, conversations, begins):
+        """The points where enough connections of TCP that go on, and began long behind the first record, show that
+        their beginnings are recorded."""
+        every, whole = collections.Counter(), collections.Counter()
+        for conversation in conversations:
+            clock, there = self.clock_of(conversation)
+            if not there or there[0][0].service.protocol != 6:
+                continue
+            if min(seconds(r.start) for r, _ in there) < begins[clock] + PAUSE:
+                continue
+            if goes_on(there):
+                every[clock] += 1
+                whole[clock] += is_from_its_beginning(there)
+        return {point for point, count in every.items() if count >= 4 and whole[point] >= 0.75 * count}
+
     def who_began(self, conversation, begins, resolution):
         def which(test):
             return tuple(any(test(r) for r, side in conversation.records if side == wanted) for wanted in (False, True))
@@ -220,23 +266,21 @@ class PlainJudge:
             return opening[1], "opening"
         if protocol in (1, 58):
             return False, "type"
-        pointed = [r.point for r, _ in conversation.records if r.point is not None]
-        if pointed:
-            clock = min(pointed, key=self.points_in_order.index)
-            starts = [[seconds(r.start) for r, side in conversation.records if side == wanted and r.point == clock]
-                      for wanted in (False, True)]  # fmt: skip
+        clock, there = self.clock_of(conversation)
+        if there:
+            starts = [[seconds(r.start) for r, side in there if side == wanted] for wanted in (False, True)]
             if all(starts):
                 firsts = [
-                    [flagged(r, 0x02, 0x02) for r, side in conversation.records
-                     if side == wanted and r.point == clock and seconds(r.start) == min(starts[wanted])]
+                    [flagged(r, 0x02, 0x02) for r, side in there
+                     if side == wanted and seconds(r.start) == min(starts[wanted])]
                     for wanted in (False, True)
                 ]  # fmt: skip
-                begun = all(map(any, firsts)) if tcp else min(map(min, starts)) >= begins[clock] + PAUSE
+                is_late = clock in self.telling_times and min(map(min, starts)) >= begins[clock] + PAUSE
+                begun = all(map(any, firsts)) if tcp else is_late
                 difference = min(starts[1]) - min(starts[0])
                 is_place = self.topology.observation_point(clock) is not None
                 serves = self.serving(conversation.records[0])
-                began = [[r for r, side in conversation.records
-                          if side == wanted and r.point == clock and seconds(r.start) == min(starts[wanted])]
+                began = [[r for r, side in there if side == wanted and seconds(r.start) == min(starts[wanted])]
                          for wanted in (False, True)]  # fmt: skip
                 ended = [max(seconds(r.end or r.start) for r in each) for each in began]
                 if tcp:
@@ -405,8 +449,38 @@ class PlainJudge:
             for record, _ in conversation.records:
                 is_told = record.service.protocol != 6 or (record.tcp_flags or 0) & 0x3F
                 size = size_of(record)
-                if not is_told and record.packets <= 16 and size and self.is_too_short(record):
+                if not is_told and seen(record) <= 16 and size and self.is_too_short(record):
                     yield record
+
+    def places_left_out(self, conversations, records):
+        """The points of each file where the beginnings of most connections that go on are not recorded."""
+        first = {}
+        for r in records:
+            if r.start is not None:
+                place = r.file, r.point
+                first[place] = min(first.get(place, math.inf), seconds(r.start))
+        every, whole = collections.Counter(), collections.Counter()
+        for conversation in conversations:
+            ahead = [seconds(r.start) - first[r.file, r.point] for r, _ in conversation.records if r.start is not None]
+            if conversation.records[0][0].service.protocol != 6 or not ahead or min(ahead) < PAUSE - 1e-5:
+                continue
+            for place in {(r.file, r.point) for r, _ in conversation.records}:
+                there = [pair for pair in conversation.records if (pair[0].file, pair[0].point) == place]
+                if goes_on(there):
+                    every[place] += 1
+                    whole[place] += is_from_its_beginning(there)
+        return {place for place, count in every.items() if whole[place] < 0.75 * count}
+
+    def perhaps_ends(self, conversations, places):
+        """The resets that met an opening, where they may be the ends of what was answered in between."""
+        for conversation in conversations:
+            if not any((r.file, r.point) in places for r, _ in conversation.records):
+                continue
+            for mine in (False, True):
+                kinds = {self.kind(r) for r, side in conversation.records if side == mine}
+                others = [r for r, side in conversation.records if side != mine]
+                if "opening" in kinds and {self.kind(r) for r in others} == {"reset"}:
+                    yield from map(id, others)
 
     def flags(self, record):
         """The flags that its sender has sent: of a session that was refused a log may have those of both sides."""
@@ -416,6 +490,8 @@ class PlainJudge:
     def kind(self, record, by_itself=False):
         if id(record) in self.short and not by_itself:
             return "reset"
+        if id(record) in self.ends_of_others and not by_itself:
+            return "none"
         flags = (record.tcp_flags or 0) & 0x3F if by_itself else self.flags(record)
         if record.service.protocol != 6 or not flags:
             return "none"
@@ -427,7 +503,7 @@ class PlainJudge:
 
     def is_answer(self, record):
         """Whether a record of whoever was sent to is surely one of its own, and no refusal."""
-        if id(record) in self.strays or id(record) in self.fragments:
+        if id(record) in self.strays or id(record) in self.fragments or id(record) in self.ends_of_others:
             return False
         if record.service.protocol == 6 and not self.flags(record) and id(record) not in self.short:
             return record.octets > (record.packets or 8) * self.largest_reset(record)
@@ -500,7 +576,7 @@ class PlainJudge:
         """Whether TCP goes on behind an opening and its answer, or by more packets than anybody sends in vain."""
         return any(
             self.kind(r) == "ack" and r.event != "denied"
-            and (r.packets > 16 or (r.tcp_flags & 0x12 == 0x12 and r.tcp_flags & 0x09 and r.packets != 1))
+            and (seen(r) > 16 or (r.tcp_flags & 0x12 == 0x12 and r.tcp_flags & 0x09 and r.packets != 1))
             for r, _ in conversation.records
         )  # fmt: skip
 

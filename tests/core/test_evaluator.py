@@ -90,6 +90,8 @@ def random_records(topology, chance, count):
             event = chance.choice((PASSED, PASSED, DENIED, SEEN))
             packets = chance.choice((*range(9), 40))
             octets = chance.choice((chance.randrange(999), 84 * packets)) if is_echo else chance.randrange(999)
+            if chance.random() < 0.1:  # by an exporter that takes one packet of a thousand
+                packets, octets = packets * 1000, octets * 1000
             told = ports[1] if port is not None else _ECHO_REPLIES[protocol, detail] if turned else detail
             records.append(FlowRecord(
                 *ends, Service(protocol, told), ports[0] if port is not None else None, event, start,

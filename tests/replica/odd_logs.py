@@ -12,7 +12,7 @@ from kiboko.core.header.services import Service, parse_services, union_services
 from kiboko.files.logs.flow_reader import tables_of
 
 CHANGED_PORTS = "ports that a gateway with a shared address changed"
-_SYN, _RST, _ACK = 0x02, 0x04, 0x10
+_FIN, _SYN, _RST, _PSH, _ACK = 0x01, 0x02, 0x04, 0x08, 0x10
 _SESSIONS_OF_BOTH = "sessions, with the flags of both directions together"
 _WITHOUT_PORTS = "without the clients' ports"
 _FRAMED = "without flags, the frames counted in", "without flags, frames with all that they have"
@@ -64,6 +64,9 @@ class OddLogs:
             "the time of the end alone": lambda records: [replace(r, start=r.end) for r in records],
             "flags of first packets alone": lambda records: [with_first_flags(r, self.is_reply(r)) for r in records],
             "all of a pair, service and port in one record": in_one_record,
+            "packets sampled": lambda records: self.of_sampled_packets(records, 1),
+            "packets sampled, each counted for a thousand": lambda records: self.of_sampled_packets(records, 1000),
+            "long conversations, packets of them sampled": self.of_long_ones_sampled,
             "denials alone": lambda records: [r for r in records if r.event == "denied"],
         }  # fmt: skip
         """By name, each from records to records."""
@@ -75,6 +78,34 @@ class OddLogs:
             replace(r, tcp_flags=None, octets=round(max(60, r.octets / r.packets + 14) + more) * r.packets)
             if r.packets and r.octets is not None else replace(r, tcp_flags=None) for r in records
         ]  # fmt: skip
+
+    def of_sampled_packets(self, records, times):
+        """Records of two packets of five, taken at random, each of them counted as so many."""
+        found = []
+        for record in records:
+            told = packets_of(record, self.is_reply(record))
+            taken = [each for each in told if self.chance.random() < 0.4]
+            if taken:
+                found.append(replace(record, **summed_up(record, taken, times)))
+        return found
+
+    def of_long_ones_sampled(self, records):
+        """Records of conversations that begin in the same hour, last ten minutes, of which servers end some by a reset,
+        and of which one packet in thirty is taken."""
+        begins, found = {}, []
+        for record in records:
+            flags = record.tcp_flags
+            if flags is not None and flags & _FIN and self.is_reply(record) and self.chance.random() < 0.5:
+                record = replace(record, tcp_flags=flags & ~_FIN | _RST)
+            ends = frozenset([(record.source, record.source_port), (record.destination, record.service.detail)])
+            begin = record.start + begins.setdefault(ends, timedelta(seconds=self.chance.uniform(0, 3600)))
+            first, *others = packets_of(record, self.is_reply(record)) * (1 if record.packets > 1 else 2)
+            long = [(0, first), *((self.chance.uniform(0.1, 600), self.chance.choice(others)) for _ in range(60))]
+            taken = [each for each in long if self.chance.random() < 1 / 30]
+            if taken:
+                start, end = (begin + timedelta(seconds=each(taken)[0]) for each in (min, max))
+                found.append(replace(record, start=start, end=end, **summed_up(record, [each for _, each in taken], 1)))
+        return found
 
     def several(self, count, records):
         """Some kinds drawn, one after the other: their names, and what they leave; nothing where they do not go
@@ -166,6 +197,33 @@ def with_changed_port(record, shared, known):
         service = Service(record.service.protocol, changed(record.service.detail))
         return replace(record, service=service)
     return record
+
+
+def packets_of(record, is_reply):
+    """The flags and octets of each of the packets that a record tells of, as they are likely to have been."""
+    count, flags, octets = record.packets, record.tcp_flags, record.octets or 0
+    is_opened = flags == _SYN | _ACK and not is_reply and octets != count * (40 if record.source.family == 4 else 60)
+    if flags is None or (flags & ~_ACK in (0, _SYN, _RST) and not is_opened) or count < 2:
+        return [(flags, octets // max(1, count))] * count
+    bare = flags & _ACK
+    told = [bare] * count
+    if flags & _SYN:
+        told[0] = _SYN | bare if is_reply else _SYN
+    told[-1] |= flags & (_FIN | _RST)
+    if flags & _PSH:
+        told[max(1, count - 2) if flags & _SYN else 0] |= _PSH
+    sizes = [60 if each & _SYN else 40 if each & _RST else 52 for each in told]
+    rest = max(0, octets - sum(sizes))
+    return [(each, size + (rest if each & _PSH else 0)) for each, size in zip(told, sizes, strict=True)]
+
+
+def summed_up(record, packets, times):
+    """What an exporter has of those packets of a record that it took, each counted as so many."""
+    flags = functools.reduce(operator.or_, (flags or 0 for flags, _ in packets))
+    return {
+        "packets": len(packets) * times, "tcp_flags": None if record.tcp_flags is None else flags,
+        "octets": None if record.octets is None else sum(octets for _, octets in packets) * times,
+    }  # fmt: skip
 
 
 def with_first_flags(record, is_reply):

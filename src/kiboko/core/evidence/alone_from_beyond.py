@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.evidence.conversations import Conversations
 from kiboko.core.evidence.proofs import ACKNOWLEDGES, BUT_RESETS, HALF, OPENINGS, SURE, turned_bits
-from kiboko.core.evidence.segment_sizes import may_open
+from kiboko.core.evidence.segment_sizes import may_open, surely_seen
 from kiboko.core.header.services import TCP
 from kiboko.core.records.flow_table import EVENTS, FlowTable
 from kiboko.core.records.records import DENIED
@@ -15,7 +15,7 @@ from kiboko.core.records.records import DENIED
 _FIN, _SYN, _PSH, _ACK = 0x01, 0x02, 0x08, 0x10
 _DENIED = EVENTS.index(DENIED)
 MOST_STRAY = 16
-"""As many packets of one record as may be sent to somebody who does not answer."""
+"""As many packets of one record as may be sent to somebody who does not answer, if they were all seen."""
 
 
 def lone_from_beyond(
@@ -46,7 +46,7 @@ def lone_from_beyond(
         rows = np.flatnonzero((kinds == ACKNOWLEDGES) & lone[found.of])
         flags, packets = table.flags[rows], table.packets[rows]
         goes_on = (flags & (_SYN | _ACK) == _SYN | _ACK) & (flags & (_FIN | _PSH) > 0) & (packets != 1)
-        is_session = (table.event[rows] != _DENIED) & (goes_on | (packets > MOST_STRAY))
+        is_session = (table.event[rows] != _DENIED) & (goes_on | (surely_seen(table, rows) > MOST_STRAY))
         lone[found.of[rows[is_session]]] = False
     return lone
 

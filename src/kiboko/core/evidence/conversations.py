@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from kiboko.core.evidence.beginnings import without_beginnings
 from kiboko.core.evidence.known_ports import KnownPorts
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.header.services import ICMP, ICMP6, TCP
@@ -35,6 +36,8 @@ _BY_FLAGS = by_flags(np.array(_TOLD, dtype=np.uint16), 0)
 _NEVER = np.iinfo(np.int64).max
 _APART = 50
 """By so many milliseconds the times may differ that one exporter takes at several places."""
+_FEW = 4
+"""So many connections at a point show whether beginnings are recorded there."""
 _SHORT = 1 << 16
 _SMALL = 4
 """As many records has a conversation that is looked at record by record: one of all, another of all."""
@@ -335,14 +338,29 @@ def _who_began(
 
 def _begun_within(table: FlowTable, found: Conversations, since: Since) -> NDArray[np.bool_] | None:
     """Which conversations began so long behind the beginning of what was recorded where they were that an exporter
-    which began with it has not met them in the middle, bool[k]; None where nothing rests on that, since there are no
-    biflows."""
+    which began with it has not met them in the middle, bool[k], and whose beginnings are not left out there; None where
+    nothing rests on that, since there are no biflows."""
     if table.direction is None:
         return None
+    return _begun_later(table, found, since) & ~with_parts_left_out(table, found, since)
+
+
+def with_parts_left_out(table: FlowTable, found: Conversations, since: Since) -> NDArray[np.bool_]:
+    """Which conversations were recorded where most others lack their beginnings, as samples of packets do, bool[k].
+    `since` is as `bring_together` has it."""
+    is_late = _begun_later(table, found, since)
+    if not is_late.any():
+        return is_late
+    places = distinct(table.optional("file"), table.point).codes
+    return found.union(without_beginnings(table, found.of, found.side, places, is_late[found.of], 0))
+
+
+def _begun_later(table: FlowTable, found: Conversations, since: Since) -> NDArray[np.bool_]:
+    """Which conversations began some time behind what was recorded where they were, bool[k]."""
     ahead = table.start - _beginnings(table, since)
     ahead = found.least(np.where(table.start == NO_TIME, _NEVER, ahead))
-    within: NDArray[np.bool_] = (ahead != _NEVER) & (ahead >= PAUSE)
-    return within
+    found_late: NDArray[np.bool_] = (ahead != _NEVER) & (ahead >= PAUSE)
+    return found_late
 
 
 def _beginnings(table: FlowTable, since: Since) -> NDArray[np.int64]:
@@ -412,6 +430,9 @@ def _earlier(
     both_opened = found.union(opens & ~found.side) & found.union(opens & found.side)
     is_tcp = table.protocol[found.first] == TCP
     sure = (zero != _NEVER) & (one != _NEVER) & np.where(is_tcp, both_opened, begun)
+    if (sure & ~is_tcp).any():
+        left_out = without_beginnings(table, found.of, found.side, table.point, mine & begun[found.of], _FEW)
+        sure &= is_tcp | ~found.union(left_out & mine)
     sure &= _are_beginnings(table, found, np.flatnonzero(mine & sure[found.of]), (zero, one))
     apart = max(resolution, _APART)
     least = np.where(found.union(mine & is_placed), resolution, apart)

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from kiboko.core.evidence.alone_from_beyond import MOST_STRAY
 from kiboko.core.evidence.conversations import INITIATORS, Conversations
 from kiboko.core.evidence.proofs import ACKNOWLEDGES, OPENING, PLAIN, RESET, UNCLEAR
-from kiboko.core.evidence.segment_sizes import is_short, no_larger_than_resets
+from kiboko.core.evidence.segment_sizes import is_short, no_larger_than_resets, surely_seen
 from kiboko.core.header.services import TCP
 from kiboko.core.records.columns import by_flags
 from kiboko.core.records.flow_table import FlowTable
@@ -69,7 +69,7 @@ def _short_alone(table: FlowTable, found: Conversations, kinds: NDArray[np.uint8
     """The records without flags that tell no more than resets do, where one direction alone was recorded: of a few
     packets too short for an opening."""
     rows = np.flatnonzero(kinds == UNCLEAR)
-    rows = rows[(table.packets[rows] <= MOST_STRAY) & is_short(table, rows)]
+    rows = rows[(surely_seen(table, rows) <= MOST_STRAY) & is_short(table, rows)]
     if not len(rows):
         return rows
     sides = found.union(np.where(found.side, np.uint8(2), np.uint8(1)))

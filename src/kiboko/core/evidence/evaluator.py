@@ -19,7 +19,7 @@ from kiboko.core.evidence.addressed import Addressed, Asked
 from kiboko.core.evidence.alone_from_beyond import lone_from_beyond, unasked
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.conclusions import Conclusions
-from kiboko.core.evidence.conversations import Conversations, Since, bring_together
+from kiboko.core.evidence.conversations import Conversations, Since, bring_together, with_parts_left_out
 from kiboko.core.evidence.doubtful_echoes import with_fragments, without_idle_types
 from kiboko.core.evidence.doubtful_flags import without_doubtful
 from kiboko.core.evidence.gate_outcomes import GateOutcomes, Situation
@@ -31,7 +31,16 @@ from kiboko.core.evidence.known_proofs import KnownProofs, ages_of
 from kiboko.core.evidence.late_denials import how_late
 from kiboko.core.evidence.passages import Passages, Reached
 from kiboko.core.evidence.point_marks import point_marks, weights
-from kiboko.core.evidence.proofs import ALONE, UNANSWERED, UNASKED, contexts, flag_kinds, mark_bits
+from kiboko.core.evidence.proofs import (
+    ALONE,
+    UNANSWERED,
+    UNASKED,
+    contexts,
+    flag_kinds,
+    mark_bits,
+    perhaps_answered,
+    refused,
+)
 from kiboko.core.evidence.rules_met import Met, RuleKey, RulesMet
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.evidence.shared_senders import ByGates, SharedSenders
@@ -157,7 +166,7 @@ class Evaluator:
         points = self._points.of(table)
         edge = unheard if at_edge is None else at_edge
         found = bring_together(table, self.ends, self._known_ports, edge, points, since)
-        asked, conclusion, classes, around, nobody = self._judged(table, found, points, unheard, outer)
+        asked, conclusion, classes, around, nobody = self._judged(table, found, points, unheard, outer, since)
         weight, is_twice = weights(table, found)
         is_first = np.zeros(len(table), dtype=np.bool_)
         is_first[found.first] = True
@@ -166,7 +175,7 @@ class Evaluator:
 
     def _judged(
         self, table: FlowTable, found: Conversations, points: Rows | None, unheard: Truths | None,
-        outer: Truths | None,
+        outer: Truths | None, since: Since,
     ) -> tuple[Asked, Rows, Rows, Rows, Truths]:  # fmt: skip
         """What conversations ask and come to, their classes, what others tell of them, and of which nothing shows that
         anybody asked."""
@@ -175,6 +184,8 @@ class Evaluator:
         marks = point_marks(table, found, points, self.ends, kinds) if points is not None else None
         is_mapped = points > 0 if points is not None else np.zeros(len(table), dtype=np.bool_)
         bits = mark_bits(table, found, is_mapped, kinds)
+        if (is_refused := refused(bits)).any():  # or what ended it, where few packets of many were taken
+            bits = np.where(is_refused & with_parts_left_out(table, found, since), perhaps_answered(bits), bits)
         ages = ages_of(table, found, milliseconds(self._walker.topology.as_of))
         addressed = Addressed.of(table, found, self.ends, self._points.translating(points), self._points.beyond(points))
         began_first = addressed.sent_to(False)

@@ -131,6 +131,29 @@ def mark_bits(
     return united
 
 
+def refused(bits: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Of which conversations an opening of one side was met by nothing but resets of the other, bool[k]. `bits` are
+    those of `mark_bits`."""
+    one, other = bits & (1 << HALF) - 1, bits >> HALF
+    found: NDArray[np.bool_] = _is_refused(one, other) | _is_refused(other, one)
+    return found
+
+
+def perhaps_answered(bits: NDArray[np.int64]) -> NDArray[np.int64]:
+    """The same bits of such conversations, with the resets as what may be none of them."""
+    one, other = bits & (1 << HALF) - 1, bits >> HALF
+    further = UNCLEAR - RESET
+    ones = np.where(_is_refused(other, one), one << further, one)
+    others = np.where(_is_refused(one, other), other << further, other)
+    found: NDArray[np.int64] = ones | others << HALF
+    return found
+
+
+def _is_refused(mine: NDArray[np.int64], theirs: NDArray[np.int64]) -> NDArray[np.bool_]:
+    found: NDArray[np.bool_] = (mine & OPENINGS > 0) & (theirs > 0) & (theirs & BUT_RESETS == 0)
+    return found
+
+
 def turned_bits(bits: NDArray[np.int64]) -> NDArray[np.int64]:
     """The same with the sides exchanged."""
     low = (1 << HALF) - 1

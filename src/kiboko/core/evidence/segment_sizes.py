@@ -1,4 +1,4 @@
-"""What the sizes of TCP segments tell of records that have no flags (RFC 9293)."""
+"""What the sizes of TCP segments tell of records that have no flags (RFC 9293), and of how many packets were seen."""
 
 from __future__ import annotations
 
@@ -22,6 +22,15 @@ _MOST_TRIES = 8
 """As many resets may be in a record that does not say how many packets it is of."""
 
 
+def surely_seen(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.int64]:
+    """As many packets as some records, given by their rows, surely tell of. An exporter that samples multiplies what it
+    has seen by its rate (as does a collector for it, RFC 7270), which packets and octets then have in common as a
+    factor: one packet in a thousand counts as a thousand. One where no octets are recorded."""
+    packets, octets = np.maximum(table.packets[rows], 0), np.maximum(table.octets[rows], 0)
+    found: NDArray[np.int64] = packets // np.maximum(np.gcd(packets, octets), 1)
+    return found
+
+
 def no_larger_than_resets(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
     """Of which of some records, given by their rows, all packets may be resets by their size."""
     largest = np.where(_may_count_frames(table, rows), _by_family(table, rows, _PADDED_RESET),
@@ -37,10 +46,16 @@ def may_open(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
     as scans send it."""
     flags = np.maximum(table.flags, 0) & 0x3F
     tells = np.bincount(table.point[(table.protocol == TCP) & (flags > 0)], minlength=len(table.points)) > 0
-    packets, octets = table.packets[rows], table.octets[rows]
-    is_long = (packets > 0) & (octets > packets * _by_family(table, rows, _LARGEST_OPENING))
-    is_other = is_short(table, rows) | is_long
+    is_other = is_short(table, rows) | is_long(table, rows)
     found: NDArray[np.bool_] = ~is_other & ~(tells[table.point[rows]] & (table.flags[rows] == 0))
+    return found
+
+
+def is_long(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Of which records, given by their rows, the packets are longer in the mean than openings are; of none that does
+    not say how many they are."""
+    packets, octets = table.packets[rows], table.octets[rows]
+    found: NDArray[np.bool_] = (packets > 0) & (octets > packets * _by_family(table, rows, _LARGEST_OPENING))
     return found
 
 

@@ -44,6 +44,12 @@ class Distinct:
         """The rows whose value has been met before, ascending."""
         return np.flatnonzero(self.first[self.codes] != np.arange(len(self.codes)))
 
+    def any(self, which: NDArray[np.bool_]) -> NDArray[np.bool_]:
+        """Which values have a row of which something holds, bool[k]."""
+        found = np.zeros(len(self), dtype=np.bool_)
+        found[self.codes[which]] = True
+        return found
+
     def sums(self, values: NDArray[Any]) -> NDArray[Any]:
         """What a column of counts comes to for each value, exactly: int64[k], or whole numbers of any size (object[k])
         where they might be too large for that, as those of the column may be."""
