@@ -1,22 +1,32 @@
 """Clause S35: rule sets of a machine that stop neighbour discovery, with the kernel itself as the judge: both machines
 forget their neighbours before each probe."""
 
+import sys
+import time
 import unittest
 from datetime import date
 
 from kiboko.core.audit.audit import audit
-from kiboko.core.filters.discovery import Discovery
+from kiboko.core.filters.discovery import LETS_FIND, Discovery
 from kiboko.core.header.addresses import parse_address
 from kiboko.core.header.packet import request
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import Service
+from kiboko.core.header.services import Service, parse_services
 from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.pair import ask
 from kiboko.core.walk.walk import Walker
 from kiboko.views.show_view import Shower
 from tests.core.test_kernel_rules import network
-from tests.helpers import walk
+from tests.helpers import load, walk
 from tests.namespaces import SERVER4, SERVER6, TwoMachines
 
+_ADVERTISE = """
+import socket, struct
+made = socket.socket(socket.AF_INET6, socket.SOCK_RAW, socket.IPPROTO_ICMPV6)
+made.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_MULTICAST_HOPS, 255)
+made.sendto(struct.pack("!BBHBBHII", 134, 0, 0, 64, 0, 1800, 0, 0), ("ff02::1", 0, 0, socket.if_nametoindex("eth0")))
+"""
+"""Sends an advertisement of a router for half an hour (RFC 4861, section 4.2)."""
 _OPEN = "tcp dport 1000 accept\nicmpv6 type echo-request accept"
 
 
@@ -64,6 +74,18 @@ ARP = {
     "answers out": "table arp t { chain c { type filter hook output priority 0; policy accept; arp operation reply drop\n } }",
 }
 """Rule sets that stop what IPv4 is found by."""
+ROUTES = {
+    "neighbours alone": (FOUND["both messages by name"], False),
+    "the rule that is told of": (_input(LETS_FIND), True),
+    "all of ICMPv6": (FOUND["all of ICMPv6"], True),
+    "by types": (FOUND["with the hop limit that they have"], True),
+    "what goes to many": (FOUND["what goes to many, and what is not tracked"], True),
+    "what begins a connection": (_input("icmpv6 type 135-136 accept", "ct state new accept"), False),
+    "of IPv4 alone": (FOUND["of IPv4 alone"], True),
+    "from neighbours alone": (_input("ip6 saddr fd09::/64 icmpv6 type 134-136 accept"), False),
+    "rejected": (_table("icmpv6 type nd-router-advert reject", policy="accept"), False),
+}
+"""Rule sets, and whether a machine takes its default route from a router in spite of them."""
 OF_ROUTERS = {"from neighbours alone": _input("ip6 saddr fd09::/64 icmpv6 type { 135, 136 } accept")}
 """Rule sets that let the solicitations of one neighbour in, and none of a router, which is not to be told apart."""
 CANNOT_FIND = {
@@ -109,7 +131,7 @@ class Forgetful(TwoMachines):
                         else "advertisements out",
                         " ".join(found.caveats),
                     )
-                    self.assertIn("nd-neighbor-solicit, nd-neighbor-advert } accept, in front", " ".join(found.caveats))
+                    self.assertIn(f"({LETS_FIND}, in front", " ".join(found.caveats))
 
     def test_s35_where_a_table_of_arp_may_stop_something_ipv4_is_not_known(self):
         opened = "table ip t { chain c { type filter hook input priority 0; policy accept; tcp dport 7 drop } }"
@@ -135,6 +157,48 @@ class Forgetful(TwoMachines):
                 with self.subTest(title, service=found.flow.service):
                     self.assertEqual((found.verdict, found.decided_by.gate), ("unknown", "host-out"))
                     self.assertNotEqual(outcome, "answered")
+
+    def test_s35_who_stops_the_advertisements_of_routers_has_no_route_from_them(self):
+        self.inside(self.server, "sysctl", "-qw", "net.ipv6.conf.eth0.accept_ra=1")
+        routes = "ip", "-6", "route", "show", "default"
+        for title, (rules, taken) in ROUTES.items():
+            listed = self.load_rules(self.server, rules)
+            self.inside(self.server, "ip", "-6", "route", "flush", "default")
+            for _ in range(20 if taken else 5):  # until the sender has an address of its own
+                self.inside(self.client, sys.executable, "-c", _ADVERTISE)
+                time.sleep(0.1)
+                if self.inside(self.server, *routes):
+                    break
+            with self.subTest(title):
+                self.assertEqual(taken, "fe80::" in self.inside(self.server, *routes))
+                topology = network(listed, None)
+                server = topology.instances["server"]
+                told = Discovery().routeless(server.host_filter, "eth0")
+                self.assertEqual(taken, told is None, told)
+                notes = " ".join(Shower(Walker(topology)).sheet("server").notes)
+                self.assertEqual(taken, "router advertisements in (ICMPv6 type 134)" not in notes, notes)
+
+    def test_s35_a_check_says_where_a_route_must_be_set_by_hand(self):
+        stops = self.load_rules(self.server, FOUND["both messages by name"])
+        values = {
+            "kiboko": 1, "networks": {"site": {"cidrs": ["10.9.0.0/16", "fd09::/48"]}},
+            "subnets": {f"wire-{n}": {"network": "site", "cidr": [f"10.9.{n}.0/24", f"fd09:0:0:{n}::/64"]} for n in (1, 2)},
+            "instances": {
+                name: {"interfaces": [{"name": "eth0", "subnet": f"wire-{n}",
+                                       "addresses": [f"10.9.{n}.{host}", f"fd09:0:0:{n}::{host}"]}]}
+                for name, n, host in (("near", 1, 3), ("server", 1, 2), ("far", 2, 2))
+            },
+        }  # fmt: skip
+        values["instances"]["server"]["host_filter"] = {"nftables": "server.json"}
+        ends = Ends(Walker(load(values, {"server.json": stops})))
+        for one, other, service, family, expected in (
+            ("far", "server", "tcp/1000", 6, "no way to fd09:0:0:2::2 (RFC 4861)"), ("near", "server", "tcp/1000", 6, ""),
+            ("server", "far", "tcp/1000", 6, "no way to fd09:0:0:2::2 (RFC 4861)"), ("server", "near", "tcp/1000", 6, ""),
+            ("far", "server", "tcp/1000", 4, ""), ("far", "server", "tcp/1001", 6, ""),
+        ):  # fmt: skip
+            answer = ask(ends, ends.resolve(one), ends.resolve(other), parse_services(service), None, family)
+            told = [each for each in answer.caveats if "router advertisements" in each]
+            self.assertEqual([expected] if expected else [], [each[-len(expected) :] for each in told], (one, other))
 
     def test_s35_what_is_stopped_in_any_case_is_blocked_by_an_unknown_signal(self):
         topology = network(self.load_rules(self.server, _input()), None)
@@ -166,7 +230,7 @@ class Forgetful(TwoMachines):
                 self.assertIn("on 2 machines (client, server): ", each.proof)
                 self.assertIn("client.json stops neighbour ", each.proof)
             notes = Shower(ends.walker).sheet("client").notes
-            self.assertEqual(expected, sum("over IPv6" in each for each in notes), notes)
+            self.assertEqual(expected, sum("stops neighbour" in each for each in notes), notes)
 
 
 if __name__ == "__main__":

@@ -16,10 +16,12 @@ from kiboko.replica.verify import send_all
 from kiboko.wire.probes import Sending
 from tests.replica.strangers import send
 
+SAMPLING = "one packet in twenty, each counted for twenty"
 EXPORTERS = {
     "each direction by itself": ("softflowd", "-6", "-d", "-v", "10", "-A", "milli"),
     "both directions, the lower address first": ("softflowd", "-6", "-d", "-v", "10", "-A", "milli", "-b"),
     "of another make": ("pmacctd",),
+    SAMPLING: ("softflowd", "-6", "-d", "-v", "10", "-A", "milli", "-s", "20"),
 }
 """How exporters are called that send IPFIX, but for what they read and where they send to."""
 _OTHER_MAKE = """

@@ -272,9 +272,8 @@ class Shower:
         if isinstance(rules, HostRuleSet):
             if rules.caveat is not None:
                 sheet.notes.append(rules.caveat)
-            stopped = self.walker.ground.discovery.unfound(instance, rules)
-            if stopped is not None:
-                sheet.notes.append(f"{rules.file} {stopped} over IPv6")
+            stopped = self.walker.ground.discovery.stops(instance, rules)
+            sheet.notes += [f"{rules.file} {each} over IPv6" for each in stopped]
         if instance.listens is None:
             sheet.notes.append("what listens here is not known")
         for group in self.topology.groups.values():

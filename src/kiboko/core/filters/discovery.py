@@ -4,7 +4,8 @@ Before an IPv6 packet is sent on a link, who sends it asks for the hardware addr
 solicitation, and is told it by an advertisement (RFC 4861, section 7.2): messages of ICMPv6, which pass the rule sets
 of both. A machine that stops them is not found over IPv6, whatever else its rules accept, unless its neighbours know it
 from before, or something on the link answers for it. For IPv4 that is ARP (RFC 826), which is no IP: only tables of the
-family arp are asked about it, and these are not judged.
+family arp are asked about it, and these are not judged. The advertisements of routers, from which many machines have
+their default route (section 6.3.4), are told of alone: whether one does is not known.
 """
 
 from __future__ import annotations
@@ -18,18 +19,22 @@ from kiboko.core.header.packet import Packet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP6, Service
 from kiboko.core.network.host_rules import HostRuleSet, Match, VerdictMap
-from kiboko.core.network.model import Instance
+from kiboko.core.network.model import Instance, Interface
 
 _UNFOUND = "whether its neighbours know it: it stops "
 UNDISCOVERED = f"{_UNFOUND}neighbour "
 """How the text begins of what is in doubt where discovery is stopped."""
-LETS_FIND = "icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } accept"
-"""The rule that lets discovery through, as nft(8) has it."""
+LETS_FIND = "icmpv6 type { nd-router-advert, nd-neighbor-solicit, nd-neighbor-advert } accept"
+"""The rule that lets discovery through, as nft(8) has it; that of routers too, since who stops neighbours and is told
+of that rule may have its routes from these (RFC 4890, section 4.4.1)."""
 SOLICITATION, ADVERTISEMENT = Service(ICMP6, 135 << 8), Service(ICMP6, 136 << 8)
+ROUTES = Service(ICMP6, 134 << 8)
 _SOLICITED_NODE = Address(6, 0xFF02 << 112 | 0x1FF000000)
 """The first of the multicast addresses that solicitations go to (RFC 4291, section 2.7.1)."""
 _LINK_LOCAL = Address(6, 0xFE80 << 112 | 2)
 """What solicitations of routers come from, and of whoever forwards (RFC 4861, section 7.2.2)."""
+_EVERY_NODE = Address(6, 0xFF02 << 112 | 1)
+"""What advertisements of routers go to (RFC 4861, section 6.2.6)."""
 _ANY = RangeSet.one(0)
 _IN, _OUT = "input", "output"
 
@@ -43,12 +48,22 @@ class _Message(NamedTuple):
     @property
     def told(self) -> str:
         """What is said of it."""
-        which = "solicitations" if self.service == SOLICITATION else "advertisements"
-        return f"neighbour {which} {'in' if self.path == _IN else 'out'} (ICMPv6 type {self.service.detail >> 8})"
+        which = _NAMES[self.service]
+        return f"{which} {'in' if self.path == _IN else 'out'} (ICMPv6 type {self.service.detail >> 8})"
 
 
+_NAMES = {
+    SOLICITATION: "neighbour solicitations",
+    ADVERTISEMENT: "neighbour advertisements",
+    ROUTES: "router advertisements",
+}
 _TO_BE_FOUND = (_Message(_IN, SOLICITATION), _Message(_OUT, ADVERTISEMENT))
 _TO_FIND = (_Message(_OUT, SOLICITATION), _Message(_IN, ADVERTISEMENT))
+_OF_ROUTERS = _Message(_IN, ROUTES)
+_TOWARDS = {SOLICITATION: _SOLICITED_NODE, ROUTES: _EVERY_NODE}
+
+
+_KEPT_FROM = dict.fromkeys(_TO_BE_FOUND, "being found") | {_OF_ROUTERS: "routes that it would have from them"}
 
 
 class Stopped(NamedTuple):
@@ -125,24 +140,36 @@ class Discovery:
         """Whether a rule set surely stops a message of one address; None where that is not known."""
         key = id(rules), message, device, source
         if key not in self._known:
-            destination = _SOLICITED_NODE if message.service == SOLICITATION else None
-            packet = Packet(6, source, destination, message.service, state="untracked")
+            packet = Packet(6, source, _TOWARDS.get(message.service), message.service, state="untracked")
             devices = (device, "") if message.path == _IN else ("", device)
             shares = judge(rules, message.path, packet, _ANY, *devices) or []
             stops = [each for each in shares if each.action in (DROP, REJECT)]
-            kept_from = "being found" if message in _TO_BE_FOUND else "finding others"
+            kept_from = _KEPT_FROM.get(message, "finding others")
             is_lost = len(stops) == len(shares) > 0
             self._known[key] = Stopped(message.told, kept_from, stops[0].rule, stops[0].chain) if is_lost else None
         return self._known[key]
 
+    def routeless(self, rules: HostRuleSet, device: str) -> Stopped | None:
+        """What a rule set stops at a device of what tells its machine of routes for IPv6; else None."""
+        return self._stopped(rules, _OF_ROUTERS, device, _LINK_LOCAL)
+
+    def stops(self, instance: Instance, rules: HostRuleSet) -> list[Stopped]:
+        """All that is told of a machine's own rule set: what `unfound` and `routeless` have."""
+        devices = dict.fromkeys(each.device for each in _of_six(instance))
+        told = self.unfound(instance, rules), *(self.routeless(rules, each) for each in devices)
+        return list(dict.fromkeys(filter(None, told)))
+
     def unfound(self, instance: Instance, rules: HostRuleSet) -> Stopped | None:
         """What a machine's own rule set stops of what it needs to be found over IPv6, or to find others; None for
         nothing, and where it has no such address."""
-        devices = dict.fromkeys(
-            each.device for each in instance.interfaces if any(one.family == 6 for one in each.addresses)
-        )
+        devices = dict.fromkeys(each.device for each in _of_six(instance))
         asked = (self.stopped(rules, some, each, None) for each in devices for some in (_TO_BE_FOUND, _TO_FIND))
         return next(filter(None, asked), None)
+
+
+def _of_six(instance: Instance) -> list[Interface]:
+    """The interfaces of a machine that have an address of IPv6."""
+    return [each for each in instance.interfaces if any(one.family == 6 for one in each.addresses)]
 
 
 def _by_arp(rules: HostRuleSet, ingress: str, egress: str) -> Stopped | None:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import ICMP6, OF_LINKS, Service
+from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Named
 from kiboko.core.queries.ends import NO_FAMILY, Ends, services_for, single_service
 from kiboko.core.queries.members import End, Member, Pair
@@ -79,7 +80,7 @@ def ask(
     others = [(pair, one) for pair, some in asked[1:] if (one := single_service(some)) is not None]
     caveats = (*_differing(ends, walk, first, others, ports), *_sent_otherwise(ends, walk, first, source, ports),
                *_by_public(ends, walk, first, ports), *_as_outside(ends, walk), *_answered_elsewhere(ends, walk),
-               *_of_links(walk), *_of_stopped(walk), *_from_chosen_ports(ends, walk),
+               *_of_links(walk), *_of_stopped(walk), *_without_routes(ends, walk), *_from_chosen_ports(ends, walk),
                *_by_shared_address(ends, walk))  # fmt: skip
     address = str(first.target) if first.usable else None
     return Answer(walk, sender.text, receiver.text, address, caveats)
@@ -144,6 +145,23 @@ def _of_stopped(walk: Walk) -> Iterator[str]:
     if walk.decided_by is not None and walk.decided_by.gate == "destination":
         yield ("where machines are found by ARP or neighbour discovery, whoever looks for a stopped one finds none, and"
                " the sender is told after some seconds that it is unreachable")  # fmt: skip
+
+
+def _without_routes(ends: Ends, walk: Walk) -> Iterator[str]:
+    """Where a machine would have no way to the other end, if it had its routes for IPv6 from routers alone (S35)."""
+    if walk.flow.target.family == 4 or walk.verdict not in (ALLOWED, PARTLY):
+        return
+    sender, arrival = walk.flow.source, walk.arrival
+    for end, other in ((sender, walk.flow.target), (arrival, sender.address)):
+        if end is None or end.interface is None or ends.directory.endpoint(other).subnet == end.subnet:
+            continue
+        instance = ends.directory.instance_of(end.interface)
+        rules = instance.host_filter
+        if isinstance(rules, HostRuleSet):
+            lost = ends.walker.ground.discovery.routeless(rules, end.interface.device)
+            if lost is not None:
+                yield (f"{rules.file} of {instance.name} {lost}: without a route that was set by hand it has no way to"
+                       f" {other} (RFC 4861)")  # fmt: skip
 
 
 def _by_public(ends: Ends, walk: Walk, pair: Pair, ports: RangeSet | None) -> Iterator[str]:
