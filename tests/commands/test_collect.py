@@ -542,6 +542,11 @@ class Ending(Collecting):
     def test_bad_usage_says_what_would_be_right(self):
         for options, said in (
             (("--flow-port", "ninety"), "'ninety' is no port"),
+            (
+                ("--listen", "127.0.0.1:4739"),
+                "'127.0.0.1:4739' is no address to listen at; the port goes to --flow-port",
+            ),
+            (("--listen", "[::1]:4739"), "'[::1]:4739' is no address to listen at; the port goes to --flow-port"),
             (("--flow-port", "none", "--syslog-port", "none"), "nothing to listen to"),
             (("--keep-size", "lots"), "'lots' is no size; write it as 500M or 20G"),
             (("--keep-days", "0"), "--keep-days is from 1 to 36,500"),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import asyncio
 import contextlib
+import ipaddress
 import re
 import signal
 import sys
@@ -61,6 +62,8 @@ def run(args: argparse.Namespace) -> int:
         ports["tls_port"] = ports["flow_tls_port"] = None
     if not args.listen.strip():
         raise UsageError("--listen wants an address; 0.0.0.0 or :: is anywhere")
+    if ":" in args.listen and not _is_address(args.listen):
+        raise UsageError(f"'{args.listen}' is no address to listen at; the port goes to --flow-port or --syslog-port")
     if all(port is None for port in ports.values()):
         raise UsageError("nothing to listen to: every port is 'none'")
     columns = columns_of(args)
@@ -84,6 +87,14 @@ def _port(text: str) -> int | None:
     if not text.isdecimal() or int(text) > 65535:
         raise UsageError(f"'{text}' is no port, from 0 to 65535, or 'none'")
     return int(text)
+
+
+def _is_address(text: str) -> bool:
+    try:
+        ipaddress.ip_address(text)
+    except ValueError:
+        return False
+    return True
 
 
 def _days(number: int | None) -> int | None:
