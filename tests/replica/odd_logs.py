@@ -212,7 +212,8 @@ def packets_of(record, is_reply):
     told[-1] |= flags & (_FIN | _RST)
     if flags & _PSH:
         told[max(1, count - 2) if flags & _SYN else 0] |= _PSH
-    sizes = [60 if each & _SYN else 40 if each & _RST else 52 for each in told]
+    header = 20 if record.source.family == 4 else 40
+    sizes = [header + (40 if each & _SYN else 20 if each & _RST else 32) for each in told]
     rest = max(0, octets - sum(sizes))
     return [(each, size + (rest if each & _PSH else 0)) for each, size in zip(told, sizes, strict=True)]
 
