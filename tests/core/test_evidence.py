@@ -299,6 +299,11 @@ class Evidence(unittest.TestCase):
             for asked, expected in ((pair, stopped), (back, allowed)):
                 found = self.judged(before, *asked, *others)[1:3]
                 self.assertEqual([expected] * 2, [f"{each.status} {each.observed}" for each in found])
+        # Of a part of a log others may have the beginnings.
+        table = table_of([*back, *beginnings("2", flags=ACK)])
+        since = int(NOW.timestamp() * 1000) - 3_600_000
+        judged = Evaluator(Comparison(Walker(load(network())))).judge(table, since=since)
+        self.assertEqual("break", judged.concluded[judged.conclusion[0]].status)
 
     def test_e2_a_biflow_tells_nothing_where_the_beginnings_of_conversations_are_left_out(self):
         """Who meets packets in the middle takes the sender of the first for the one that began."""

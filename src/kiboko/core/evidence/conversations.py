@@ -342,13 +342,14 @@ def _begun_within(table: FlowTable, found: Conversations, since: Since) -> NDArr
     nothing rests on that, since there are no biflows."""
     if table.direction is None:
         return None
-    return _begun_later(table, found, since) & ~with_parts_left_out(table, found, since)
+    return _begun_later(table, found, since) & ~with_parts_left_out(table, found)
 
 
-def with_parts_left_out(table: FlowTable, found: Conversations, since: Since) -> NDArray[np.bool_]:
-    """Which conversations were recorded where most others lack their beginnings, as samples of packets do, bool[k].
-    `since` is as `bring_together` has it."""
-    is_late = _begun_later(table, found, since)
+def with_parts_left_out(table: FlowTable, found: Conversations) -> NDArray[np.bool_]:
+    """Which conversations were recorded where many others lack their beginnings, as samples of packets do, bool[k]. Of
+    a part of a log it is those that begin some time behind that part's own beginning that tell: of others an earlier
+    part may have it."""
+    is_late = _begun_later(table, found, None)
     if not is_late.any():
         return is_late
     places = distinct(table.optional("file"), table.point).codes
@@ -359,8 +360,8 @@ def _begun_later(table: FlowTable, found: Conversations, since: Since) -> NDArra
     """Which conversations began some time behind what was recorded where they were, bool[k]."""
     ahead = table.start - _beginnings(table, since)
     ahead = found.least(np.where(table.start == NO_TIME, _NEVER, ahead))
-    found_late: NDArray[np.bool_] = (ahead != _NEVER) & (ahead >= PAUSE)
-    return found_late
+    later: NDArray[np.bool_] = (ahead != _NEVER) & (ahead >= PAUSE)
+    return later
 
 
 def _beginnings(table: FlowTable, since: Since) -> NDArray[np.int64]:

@@ -166,7 +166,7 @@ class Evaluator:
         points = self._points.of(table)
         edge = unheard if at_edge is None else at_edge
         found = bring_together(table, self.ends, self._known_ports, edge, points, since)
-        asked, conclusion, classes, around, nobody = self._judged(table, found, points, unheard, outer, since)
+        asked, conclusion, classes, around, nobody = self._judged(table, found, points, unheard, outer)
         weight, is_twice = weights(table, found)
         is_first = np.zeros(len(table), dtype=np.bool_)
         is_first[found.first] = True
@@ -175,7 +175,7 @@ class Evaluator:
 
     def _judged(
         self, table: FlowTable, found: Conversations, points: Rows | None, unheard: Truths | None,
-        outer: Truths | None, since: Since,
+        outer: Truths | None,
     ) -> tuple[Asked, Rows, Rows, Rows, Truths]:  # fmt: skip
         """What conversations ask and come to, their classes, what others tell of them, and of which nothing shows that
         anybody asked."""
@@ -185,7 +185,7 @@ class Evaluator:
         is_mapped = points > 0 if points is not None else np.zeros(len(table), dtype=np.bool_)
         bits = mark_bits(table, found, is_mapped, kinds)
         if (is_refused := refused(bits)).any():  # or what ended it, where few packets of many were taken
-            bits = np.where(is_refused & with_parts_left_out(table, found, since), perhaps_answered(bits), bits)
+            bits = np.where(is_refused & with_parts_left_out(table, found), perhaps_answered(bits), bits)
         ages = ages_of(table, found, milliseconds(self._walker.topology.as_of))
         addressed = Addressed.of(table, found, self.ends, self._points.translating(points), self._points.beyond(points))
         began_first = addressed.sent_to(False)

@@ -23,9 +23,9 @@ _MOST_TRIES = 8
 
 
 def surely_seen(table: FlowTable, rows: NDArray[np.int64]) -> NDArray[np.int64]:
-    """As many packets as some records, given by their rows, surely tell of. An exporter that samples multiplies what it
-    has seen by its rate (as does a collector for it, RFC 7270), which packets and octets then have in common as a
-    factor: one packet in a thousand counts as a thousand. One where no octets are recorded."""
+    """As many packets as some records, given by their rows, surely tell of, int64[r]. An exporter that samples, or who
+    collects from it, multiplies what was seen by its rate, which packets and octets then have in common as a factor:
+    one packet in a thousand counts as a thousand. One where no octets are recorded."""
     packets, octets = np.maximum(table.packets[rows], 0), np.maximum(table.octets[rows], 0)
     found: NDArray[np.int64] = packets // np.maximum(np.gcd(packets, octets), 1)
     return found
