@@ -61,8 +61,6 @@ _TO_BE_FOUND = (_Message(_IN, SOLICITATION), _Message(_OUT, ADVERTISEMENT))
 _TO_FIND = (_Message(_OUT, SOLICITATION), _Message(_IN, ADVERTISEMENT))
 _OF_ROUTERS = _Message(_IN, ROUTES)
 _TOWARDS = {SOLICITATION: _SOLICITED_NODE, ROUTES: _EVERY_NODE}
-
-
 _KEPT_FROM = dict.fromkeys(_TO_BE_FOUND, "being found") | {_OF_ROUTERS: "routes that it would have from them"}
 
 
