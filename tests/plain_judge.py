@@ -453,13 +453,14 @@ class PlainJudge:
                     yield record
 
     def places_left_out(self, conversations, records):
-        """The points of each file where the beginnings of most connections that go on are not recorded."""
+        """The points of each file where the beginnings of many connections that go on are not recorded, and some have
+        one direction alone."""
         first = {}
         for r in records:
             if r.start is not None:
                 place = r.file, r.point
                 first[place] = min(first.get(place, math.inf), seconds(r.start))
-        every, whole = collections.Counter(), collections.Counter()
+        every, whole, alone = (collections.Counter() for _ in range(3))
         for conversation in conversations:
             ahead = [seconds(r.start) - first[r.file, r.point] for r, _ in conversation.records if r.start is not None]
             if conversation.records[0][0].service.protocol != 6 or not ahead or min(ahead) < PAUSE - 1e-5:
@@ -469,7 +470,8 @@ class PlainJudge:
                 if goes_on(there):
                     every[place] += 1
                     whole[place] += is_from_its_beginning(there)
-        return {place for place, count in every.items() if whole[place] < 0.75 * count}
+                    alone[place] += len({side for _, side in there}) == 1
+        return {place for place, count in every.items() if whole[place] < 0.75 * count and alone[place] >= count / 20}
 
     def perhaps_ends(self, conversations, places):
         """The resets that met an opening, where they may be the ends of what was answered in between."""

@@ -16,13 +16,14 @@ _PARTS, _MOST_PARTS = 3, 4
 
 def without_beginnings(
     table: FlowTable, of: NDArray[np.int64], side: NDArray[np.bool_], place: NDArray[np.int64],
-    is_late: NDArray[np.bool_], few: int,
+    is_late: NDArray[np.bool_], few: int = 0, part: int | None = None,
 ) -> NDArray[np.bool_]:  # fmt: skip
     """Which records were taken where beginnings may be left out, bool[n]: where few packets of many are taken, the
     earliest of them tells nothing of who began. That is so where fewer than three of four connections of TCP are
     recorded from their beginning, of those that begin some time behind the first record there and go on; or where there
     are fewer than `few` of these. It is their beginning that has a SYN; without flags those are taken to have theirs of
-    which both directions are recorded.
+    which both directions are recorded. Connections that rest for longer than a conversation lack theirs too: where
+    `part` is given, it is so only where of one in so many one direction alone was recorded.
 
     Parameters
     ----------
@@ -46,4 +47,6 @@ def without_beginnings(
     where, width = place[rows[cells.first]], int(place.max(initial=0)) + 1
     every, whole = (np.bincount(where[which], minlength=width) for which in (goes_on, goes_on & is_whole))
     left_out: NDArray[np.bool_] = (every < few) | (whole * _MOST_PARTS < every * _PARTS)
+    if part is not None:
+        left_out &= np.bincount(where[goes_on & ~(one & other)], minlength=width) * part >= every
     return left_out[place]

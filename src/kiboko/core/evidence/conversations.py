@@ -38,6 +38,8 @@ _APART = 50
 """By so many milliseconds the times may differ that one exporter takes at several places."""
 _FEW = 4
 """So many connections at a point show whether beginnings are recorded there."""
+_PART = 20
+"""Of one connection in so many a sample of packets has one direction alone, or of more."""
 _SHORT = 1 << 16
 _SMALL = 4
 """As many records has a conversation that is looked at record by record: one of all, another of all."""
@@ -342,18 +344,24 @@ def _begun_within(table: FlowTable, found: Conversations, since: Since) -> NDArr
     nothing rests on that, since there are no biflows."""
     if table.direction is None:
         return None
-    return _begun_later(table, found, since) & ~with_parts_left_out(table, found)
+    return _begun_later(table, found, since) & ~_with_parts_left_out(table, found)
 
 
-def with_parts_left_out(table: FlowTable, found: Conversations) -> NDArray[np.bool_]:
-    """Which conversations were recorded where many others lack their beginnings, as samples of packets do, bool[k]. Of
-    a part of a log it is those that begin some time behind that part's own beginning that tell: of others an earlier
-    part may have it."""
+def sampled(table: FlowTable, found: Conversations) -> NDArray[np.bool_]:
+    """Which conversations were recorded where others lack their beginnings, and some a whole direction, as samples of
+    packets do, bool[k]."""
+    return _with_parts_left_out(table, found, _PART)
+
+
+def _with_parts_left_out(table: FlowTable, found: Conversations, part: int | None = None) -> NDArray[np.bool_]:
+    """Which conversations were recorded where many others lack their beginnings, bool[k]; `part` is as for
+    `without_beginnings`. Of a part of a log those tell that begin some time behind that part's own beginning: of others
+    an earlier part may have it."""
     is_late = _begun_later(table, found, None)
     if not is_late.any():
         return is_late
     places = distinct(table.optional("file"), table.point).codes
-    return found.union(without_beginnings(table, found.of, found.side, places, is_late[found.of], 0))
+    return found.union(without_beginnings(table, found.of, found.side, places, is_late[found.of], part=part))
 
 
 def _begun_later(table: FlowTable, found: Conversations, since: Since) -> NDArray[np.bool_]:

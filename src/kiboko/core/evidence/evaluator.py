@@ -19,7 +19,7 @@ from kiboko.core.evidence.addressed import Addressed, Asked
 from kiboko.core.evidence.alone_from_beyond import lone_from_beyond, unasked
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.conclusions import Conclusions
-from kiboko.core.evidence.conversations import Conversations, Since, bring_together, with_parts_left_out
+from kiboko.core.evidence.conversations import Conversations, Since, bring_together, sampled
 from kiboko.core.evidence.doubtful_echoes import with_fragments, without_idle_types
 from kiboko.core.evidence.doubtful_flags import without_doubtful
 from kiboko.core.evidence.gate_outcomes import GateOutcomes, Situation
@@ -185,7 +185,7 @@ class Evaluator:
         is_mapped = points > 0 if points is not None else np.zeros(len(table), dtype=np.bool_)
         bits = mark_bits(table, found, is_mapped, kinds)
         if (is_refused := refused(bits)).any():  # or what ended it, where few packets of many were taken
-            bits = np.where(is_refused & with_parts_left_out(table, found), perhaps_answered(bits), bits)
+            bits = np.where(is_refused & sampled(table, found), perhaps_answered(bits), bits)
         ages = ages_of(table, found, milliseconds(self._walker.topology.as_of))
         addressed = Addressed.of(table, found, self.ends, self._points.translating(points), self._points.beyond(points))
         began_first = addressed.sent_to(False)
