@@ -471,7 +471,10 @@ class PlainJudge:
                     every[place] += 1
                     whole[place] += is_from_its_beginning(there)
                     alone[place] += len({side for _, side in there}) == 1
-        return {place for place, count in every.items() if whole[place] < 0.75 * count and alone[place] >= count / 20}
+        return {
+            place for place, count in every.items()
+            if whole[place] < 0.75 * count and (alone[place] >= count / 20 or count < 40)
+        }  # fmt: skip
 
     def perhaps_ends(self, conversations, places):
         """The resets that met an opening, where they may be the ends of what was answered in between."""

@@ -292,18 +292,19 @@ class Evidence(unittest.TestCase):
         back = [flow(ANN, CAT, "http", 40000, "seen", SYN, "2"), flow(CAT, ANN, "tcp/40000", 80, "seen", RST, "2", 0.1)]
         before = replace(before, point="2")
         told, doubted = ("agree refused", "break refused"), ("unsure something",) * 2
-        middle, much = beginnings("2", flags=ACK), beginnings("2", flags=ACK, count=21)
+        middle, much = beginnings("2", flags=ACK), beginnings("2", flags=ACK, count=41)
         for others, expected in (
-            (beginnings("2"), told), ([], told), (beginnings("2", flags=ACK, at=-1200)[1:], told),
-            (middle, told),  # of connections that rest for hours both directions are recorded
-            (middle[1:], doubted), (much[3:], doubted), (much[1:], told),
-            ([*middle[1:], *beginnings("2", count=20)[8:]], told), ([*middle[1:], *beginnings("2", count=12)[8:]], doubted),
+            (beginnings("2"), told), ([], told), (beginnings("2", flags=ACK, at=-1200), told),
+            (middle, doubted), (much[4:], doubted), (much[3:-1], doubted),
+            # Of connections that rest for hours both directions are recorded.
+            (much[2:], told), (much[1:], told), (beginnings("2", flags=ACK, count=61)[3:-1], told),
+            ([*middle, *beginnings("2", count=16)[8:]], told), ([*middle, *beginnings("2", count=15)[8:]], doubted),
         ):  # fmt: skip
             for asked, one in zip((pair, back), expected, strict=True):
                 found = self.judged(before, *asked, *others)[1:3]
                 self.assertEqual([one] * 2, [f"{each.status} {each.observed}" for each in found], len(others))
         # Of a part of a log others may have the beginnings.
-        table = table_of([*back, *beginnings("2", flags=ACK)[1:]])
+        table = table_of([*back, *beginnings("2", flags=ACK)])
         since = int(NOW.timestamp() * 1000) - 3_600_000
         judged = Evaluator(Comparison(Walker(load(network())))).judge(table, since=since)
         self.assertEqual("break", judged.concluded[judged.conclusion[0]].status)

@@ -23,7 +23,7 @@ def without_beginnings(
     recorded from their beginning, of those that begin some time behind the first record there and go on; or where there
     are fewer than `few` of these. It is their beginning that has a SYN; without flags those are taken to have theirs of
     which both directions are recorded. Connections that rest for longer than a conversation lack theirs too: where
-    `part` is given, it is so only where of one in so many one direction alone was recorded.
+    `part` is given, it is so only where of one in so many one direction alone was recorded, or there are few of them.
 
     Parameters
     ----------
@@ -48,5 +48,6 @@ def without_beginnings(
     every, whole = (np.bincount(where[which], minlength=width) for which in (goes_on, goes_on & is_whole))
     left_out: NDArray[np.bool_] = (every < few) | (whole * _MOST_PARTS < every * _PARTS)
     if part is not None:
-        left_out &= np.bincount(where[goes_on & ~(one & other)], minlength=width) * part >= every
+        alone = np.bincount(where[goes_on & ~(one & other)], minlength=width)
+        left_out &= (alone * part >= every) | (every < 2 * part)
     return left_out[place]
