@@ -471,10 +471,12 @@ class PlainJudge:
                     every[place] += 1
                     whole[place] += is_from_its_beginning(there)
                     alone[place] += len({side for _, side in there}) == 1
-        return {
-            place for place, count in every.items()
-            if whole[place] < 0.75 * count and (alone[place] >= count / 20 or count < 40)
-        }  # fmt: skip
+        found = set()
+        for place in {(r.file, r.point) for r in records}:
+            counts = [each[place] if every[place] else each.total() for each in (every, whole, alone)]
+            if counts[1] < 0.75 * counts[0] and (counts[2] >= counts[0] / 20 or counts[0] < 40):
+                found.add(place)
+        return found
 
     def perhaps_ends(self, conversations, places):
         """The resets that met an opening, where they may be the ends of what was answered in between."""
@@ -826,6 +828,7 @@ class PlainJudge:
             not arrived and not answered and any(self.kind(r) == "none" and r.service.protocol == 6 for r in reply)
         )
         refused = bool(reply) and not arrived and not answered and not unclear and not denied
+        asks = asks and not (lone and refused)
         forward, back = list(walk.forward), list(walk.reply)
         rows, count = forward + back, len(forward)
         known = {id(r): self.topology.observation_point(r.point) for r in request + answering}

@@ -298,6 +298,7 @@ class Evidence(unittest.TestCase):
             (middle, doubted), (much[4:], doubted), (much[3:-1], doubted),
             # Of connections that rest for hours both directions are recorded.
             (much[2:], told), (much[1:], told), (beginnings("2", flags=ACK, count=61)[3:-1], told),
+            ([replace(before, point="1"), *beginnings("1", flags=ACK)], doubted),  # one point, if it shows nothing, is as others are
             ([*middle, *beginnings("2", count=16)[8:]], told), ([*middle, *beginnings("2", count=15)[8:]], doubted),
         ):  # fmt: skip
             for asked, one in zip((pair, back), expected, strict=True):
@@ -308,6 +309,19 @@ class Evidence(unittest.TestCase):
         since = int(NOW.timestamp() * 1000) - 3_600_000
         judged = Evaluator(Comparison(Walker(load(network())))).judge(table, since=since)
         self.assertEqual("break", judged.concluded[judged.conclusion[0]].status)
+
+    def test_e13_a_reset_is_no_refusal_of_what_belongs_to_no_connection(self):
+        """A scanner's packets have more than one kind of flags; cat's machine resets what it knows nothing of."""
+        for event in ("passed", "seen"):
+            sent = [
+                flow("192.0.2.9", CAT, "http", 40000, event, flags, packets=2, at=at)
+                for flags, at in ((0x12, 0), (0x11, 1))
+            ]
+            back = flow(CAT, "192.0.2.9", "tcp/40000", 80, event, RST, at=1)
+            for told in ([*sent, back], [sent[0], back], [sent[1], back]):
+                self.assertEqual({"unsure"}, {each.status for each in self.judged(*told)})
+            opening = flow("192.0.2.9", CAT, "http", 40000, event, SYN)
+            self.assertEqual({"break"}, {each.status for each in self.judged(opening, back)})
 
     def test_e2_a_biflow_tells_nothing_where_the_beginnings_of_conversations_are_left_out(self):
         """Who meets packets in the middle takes the sender of the first for the one that began."""

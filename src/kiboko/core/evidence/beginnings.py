@@ -22,8 +22,9 @@ def without_beginnings(
     earliest of them tells nothing of who began. That is so where fewer than three of four connections of TCP are
     recorded from their beginning, of those that begin some time behind the first record there and go on; or where there
     are fewer than `few` of these. It is their beginning that has a SYN; without flags those are taken to have theirs of
-    which both directions are recorded. Connections that rest for longer than a conversation lack theirs too: where
-    `part` is given, it is so only where of one in so many one direction alone was recorded, or there are few of them.
+    which both directions are recorded. A place that has none of them is taken to be as all others together. Connections
+    that rest for longer than a conversation lack theirs too: where `part` is given, it is so only where of one in so
+    many one direction alone was recorded, or there are few of them.
 
     Parameters
     ----------
@@ -45,9 +46,13 @@ def without_beginnings(
     )
     is_whole = np.where(cells.any(flags > 0), has_syn, one & other)
     where, width = place[rows[cells.first]], int(place.max(initial=0)) + 1
-    every, whole = (np.bincount(where[which], minlength=width) for which in (goes_on, goes_on & is_whole))
-    left_out: NDArray[np.bool_] = (every < few) | (whole * _MOST_PARTS < every * _PARTS)
+    every, whole, alone = (
+        np.bincount(where[which], minlength=width) for which in (goes_on, goes_on & is_whole, goes_on & ~(one & other))
+    )
+    lacks, few_there = every == 0, every < few
+    for counts in (whole, alone, every):
+        counts[lacks] = counts.sum()
+    left_out: NDArray[np.bool_] = few_there | (whole * _MOST_PARTS < every * _PARTS)
     if part is not None:
-        alone = np.bincount(where[goes_on & ~(one & other)], minlength=width)
         left_out &= (alone * part >= every) | (every < 2 * part)
     return left_out[place]

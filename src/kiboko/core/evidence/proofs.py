@@ -168,15 +168,19 @@ def read_proof(bits: int, context: int, is_lone: bool = False) -> Proof:
     answering = [each for each in reply if each[2] not in (RESET, UNCLEAR)]
     arrived = bool(answering)
     answered = not is_lone and any(kind == ACKNOWLEDGES and event != DENIED for _, event, kind in request)
-    has_request = any(kind not in (RESET, UNCLEAR) for _, _, kind in request)
+    is_refused = bool(reply) and not arrived and not answered and all(kind == RESET for _, _, kind in reply)
+    denied = any(event == DENIED for _, event, _ in request)
+    # What belongs to no connection is reset by whoever it reaches.
+    is_of_none = is_lone and is_refused and not denied
+    has_request = not is_of_none and any(kind not in (RESET, UNCLEAR) for _, _, kind in request)
     at_points = {event for mapped, event, _ in (*request, *answering) if mapped}
     return Proof(
         arrived=arrived,
         answered=answered,
-        denied=any(event == DENIED for _, event, _ in request),
+        denied=denied,
         reply_denied=any(event == DENIED for _, event, _ in answering),
         passed=any(event == PASSED and not mapped for mapped, event, _ in request),
-        refused=bool(reply) and not arrived and not answered and all(kind == RESET for _, _, kind in reply),
+        refused=is_refused,
         unclear=not arrived and not answered and any(kind == UNCLEAR for _, _, kind in reply),
         has_request=has_request,
         reset_alone=not reply and all(kind == RESET for _, _, kind in request),
