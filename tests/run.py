@@ -19,7 +19,8 @@ ROOT = Path(__file__).resolve().parent.parent
 LONGEST = ("replica.test_replica", "core.test_difference", "commands.test_commands", "commands.test_changes",
            "replica.test_rule_sets_on_the_way", "core.test_kernel_rules", "commands.test_whole_space",
            "replica.test_causes_of_faults", "replica.test_real_exporter", "core.test_reproducers", "commands.test_collect",
-           "replica.test_truth", "commands.test_expect",
+           "replica.test_truth", "replica.test_truth_of_exporters", "commands.test_expect", "core.test_watch",
+           "core.test_rehearsing", "replica.test_truth_of_pings", "replica.test_truth_of_strangers",
            "commands.test_forms", "core.test_reach", "core.test_sets", "files.test_cluster", "commands.test_ticket",
            "core.test_gate_tables", "core.test_matrix", "commands.test_flows", "replica.test_part")  # fmt: skip
 
