@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import asyncio
 import contextlib
-import ipaddress
 import re
 import signal
 import sys
@@ -22,6 +21,7 @@ from kiboko.core.errors import EnvironmentFailure, UsageError
 from kiboko.core.evidence.causes import Causes
 from kiboko.core.evidence.comparison import BREAK, LEAK
 from kiboko.core.evidence.watch import Watch
+from kiboko.core.header.addresses import reads_as_address
 from kiboko.core.records.flow_table import FlowTable
 from kiboko.files.collection.intake import Intake
 from kiboko.files.store.day_log import DayLog
@@ -62,7 +62,7 @@ def run(args: argparse.Namespace) -> int:
         ports["tls_port"] = ports["flow_tls_port"] = None
     if not args.listen.strip():
         raise UsageError("--listen wants an address; 0.0.0.0 or :: is anywhere")
-    if ":" in args.listen and not _is_address(args.listen):
+    if ":" in args.listen and not reads_as_address(args.listen.partition("%")[0]):
         raise UsageError(f"'{args.listen}' is no address to listen at; the port goes to --flow-port or --syslog-port")
     if all(port is None for port in ports.values()):
         raise UsageError("nothing to listen to: every port is 'none'")
@@ -87,14 +87,6 @@ def _port(text: str) -> int | None:
     if not text.isdecimal() or int(text) > 65535:
         raise UsageError(f"'{text}' is no port, from 0 to 65535, or 'none'")
     return int(text)
-
-
-def _is_address(text: str) -> bool:
-    try:
-        ipaddress.ip_address(text)
-    except ValueError:
-        return False
-    return True
 
 
 def _days(number: int | None) -> int | None:
