@@ -6,7 +6,7 @@ import json
 from unittest import mock
 
 from kiboko.commands.main import main
-from tests.helpers import OnTheDemo
+from tests.helpers import OnTheDemo, a_filter, base
 
 
 class Fixing(OnTheDemo):
@@ -42,6 +42,19 @@ class Fixing(OnTheDemo):
         written = (self.folder / "both.yaml").read_text()
         self.assertIn("remove_route: {table: desk-main, to: 10.62.2.21/32, origin: static}", written)
         self.assertIn("move_rule: {rule: core-guard/inbound/30, order: 15}", written)
+
+    def test_a_change_file_that_does_not_open_it_says_so(self):
+        """Of two gates that stop it the route cannot be mended: no gateway leads there."""
+        values = base()
+        del values["gateways"]["peer"]
+        values["route_tables"] = {name: rows[:1] for name, rows in values["route_tables"].items()}
+        values["filters"]["guard"] = a_filter("instance", outbound=[])
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["guard"]
+        (self.folder / "split.yaml").write_text(json.dumps(values))
+        text = self.kiboko("check ann dan ssh -n split.yaml --write-change some.yaml", 1)
+        self.assertIn("its network has no gateway that leads there  [not tried", text)
+        self.assertRegex(text, r"written as some.yaml: .*; not in it, .* leads there; with all .* is still blocked")
+        self.assertIn("BLOCKED", self.kiboko("check ann dan ssh -n split.yaml --change some.yaml", 1))
 
     def test_the_smallest_stop_stops_this_and_nothing_else(self):
         self.kiboko("check 192.0.2.14 relay-1 ssh --stop --write-change stop.yaml", 0)

@@ -1,6 +1,7 @@
 """Command lines of somebody who is tired: each says what is wrong and where to look, with status 2."""
 
 import json
+import re
 import unittest
 
 from tests.helpers import OnTheDemo, kiboko
@@ -68,6 +69,24 @@ class Mistakes(OnTheDemo):
         told = "\n".join(rest)
         self.assertIn("probed before the time that the network file tells of", told)
         self.assertNotIn("a leak", told)
+
+    def test_a_time_without_a_zone_is_told_how_to_write_it_and_that_is_taken(self):
+        text = (self.folder / "network.yaml").read_text()
+        for written, wanted in (("2026-11-20", "2026-11-20T00:00:00Z"), ("2026-11-20T09", "2026-11-20T09:00:00Z"),
+                                ("2026-11-20 09:30:00", "2026-11-20T09:30:00Z")):  # fmt: skip
+            with self.subTest(written):
+                for when in (written, wanted):
+                    (self.folder / "dated.yaml").write_text(re.sub("as_of: .*", f"as_of: {when}", text))
+                    if when == written:
+                        self.refused("show desk-1 -n dated.yaml", f"no time zone; write it as {wanted} if")
+                self.kiboko("show desk-1 -n dated.yaml", 0)
+
+    def test_options_that_make_something_of_a_change_are_told_of_only_where_there_is_one(self):
+        """No address of a subnet that there is not can be opened by an edit."""
+        told = self.kiboko("check desk-1 10.61.200.9 ssh", 1)
+        self.assertIn("no change of the network file is known", told)
+        self.assertNotIn("--write-change", told)
+        self.assertIn("--write-change", self.kiboko("check desk-1 forecast-2 forecast-api", 1))
 
     def test_how_many_rows_could_not_be_read_is_told_in_the_first_line(self):
         log = (self.folder / "evidence" / "flows.csv").read_text().splitlines(keepends=True)

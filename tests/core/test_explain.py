@@ -204,7 +204,7 @@ class OtherFixes(unittest.TestCase):
         topology = load(values, {"bob.json": json.dumps(listing)})
         (fix,) = fixes(Walker(topology), walk(topology, "ann", "bob", "ssh"))
         self.assertIn("chain input: ip saddr 10.1.1.10 ip daddr 10.1.1.11 tcp dport 22 accept", fix.text)
-        self.assertEqual((fix.proved, fix.verdict_after), (True, "allowed"))
+        self.assertEqual((fix.proved, fix.rests_on_earlier, fix.verdict_after), (True, False, "allowed"))
 
 
 class Toggles(unittest.TestCase):

@@ -16,7 +16,7 @@ from kiboko.core.header.addresses import parse_address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.queries.ends import Ends, resolve_service
-from kiboko.core.queries.proposals import proposals, stops
+from kiboko.core.queries.proposals import Proposals, proposals, stops
 from kiboko.core.queries.proving import walked_again
 from kiboko.core.walk.walk import ALLOWED, Walker
 from kiboko.files.changes.applying import changed
@@ -27,13 +27,15 @@ from kiboko.replica.verify import verify
 from tests.helpers import a_filter, base, load
 from tests.namespaces import why_not
 from tests.random_networks import random_network
+from tests.wider_networks import wider_network
 
 SERVICES = (Service(6, 22), Service(17, 53), Service(6, 8005), Service(1, 8 << 8))
 
 
-def asked(walker, chance, count):
-    """Some flows between machines."""
+def asked(walker, chance, count, *, public=False):
+    """Some flows between machines, by their public addresses, too, where that is asked for."""
     ends = [(each, address) for each in walker.directory.interfaces() for address in each.addresses]
+    ends += [(each, each.public) for each in walker.directory.interfaces() if public and each.public is not None]
     for _ in range(count):
         (one, source), (other, target) = chance.choice(ends), chance.choice(ends)
         service = chance.choice(SERVICES)
@@ -64,7 +66,7 @@ class OnRandomNetworks(unittest.TestCase):
                     continue
                 found = proposals(walker, walk)
                 for each in (one for first in found.each for one in (first, *first.others)):
-                    if each.steps and each.proved:
+                    if each.steps and not each.rests_on_earlier:
                         after = walked_again(walker.on(self.by_file(each.steps)), walk)
                         self.assertEqual(after.verdict, each.verdict_after, (seed, each.text, each.steps))
                         met[next(iter(each.steps[0]))] += 1
@@ -83,6 +85,32 @@ class OnRandomNetworks(unittest.TestCase):
             self.assertGreater(met[verb], 5, met)
         self.assertGreater(met["move_rule"] + met["enable_rule"], 0, met)
         self.assertLess(met["both"], 3, met)
+
+    def test_no_change_is_proposed_that_leaves_its_gate_as_it_is(self):
+        """Removing the route of a whole network, say, for an address of it that no subnet has."""
+        met = Counter()
+        for seed in range(12):
+            walker = Walker(load((random_network, wider_network)[seed % 2](seed)))
+            for walk in asked(walker, random.Random(seed), 40, public=True):
+                found = proposals(walker, walk) if walk.verdict != ALLOWED else Proposals((), ALLOWED)
+                now, topology = walk, walker.topology
+                for number, each in enumerate(found.each):
+                    self.assertEqual(each.proved, each.edit is not None, (seed, each.text))
+                    if each.edit is None:
+                        continue
+                    topology = each.edit(topology)
+                    after = walked_again(walker.on(topology), walk)
+                    stops = [row for row in now.rows if row.stops and (row.gate, row.at) == (each.gate, each.at)]
+                    left = [row for row in after.rows if row.stops and (row.gate, row.at) == (each.gate, each.at)]
+                    self.assertLess(len(left), len(stops), (seed, each.text))
+                    if each.rests_on_earlier:
+                        with_earlier = found.edit_of(number)(walker.topology)
+                        self.assertEqual(each.verdict_after, walked_again(walker.on(with_earlier), walk).verdict)
+                    met[each.gate, each.rests_on_earlier] += 1
+                    now = after
+                self.assertEqual(found.verdict_with_all, now.verdict)
+        self.assertGreater(sum(count for (_, rests), count in met.items() if rests), 5, met)
+        self.assertGreater(met["route", False], 5, met)
 
     def test_stops_stop(self):
         met = 0
@@ -103,7 +131,7 @@ class OnRandomNetworks(unittest.TestCase):
             walker = Walker(load(random_network(seed)))
             for walk in asked(walker, random.Random(seed), 8):
                 for each in proposals(walker, walk).each if walk.verdict != ALLOWED else ():
-                    if each.edit is None or not each.proved:
+                    if each.edit is None or each.rests_on_earlier:
                         continue
                     effects = EffectsOf(walker, walk, ()).of(each.edit)
                     both = Ends(walker), Ends(walker.on(each.edit(walker.topology)))
@@ -128,6 +156,15 @@ class ByHand(unittest.TestCase):
             found = proposals(walker, walker.walk(ends[0], parse_address(target), Service(6, 22)))
             told = "record where 10.99.1.1 is: a subnet, or an outside that lists it, and what leads there"
             self.assertEqual([told], [each.text for each in found.each if "10.99.1.1" in each.text])
+
+    def test_no_route_is_touched_for_an_address_that_no_subnet_has(self):
+        values = base()
+        walker = Walker(load(values))
+        sender = walker.directory.endpoint(parse_address("10.1.1.10"))
+        walk = walker.walk(sender, parse_address("10.2.77.1"), Service(6, 22))
+        (found,) = proposals(walker, walk).each
+        self.assertEqual(("route", None), (found.gate, found.edit))
+        self.assertEqual("no change of a route carries it: no subnet of south holds 10.2.77.1", found.text)
 
     def test_what_there_is_is_changed_before_anything_is_added(self):
         values = base()
@@ -167,9 +204,11 @@ class ByHand(unittest.TestCase):
         found = proposals(walker, walk)
         self.assertEqual([None, "public-to-left"], [each.filter for each in found.each])
         self.assertEqual((ALLOWED, True), (found.verdict_with_all, all(each.proved for each in found.each)))
-        self.assertIn("with that filter there, in public-to-left, rules, at the end", found.each[1].text)
-        for each in found.each:  # each by itself, as `--fixes` asks what else it would do
-            self.assertEqual(each.verdict_after, walked_again(walker.on(each.edit(walker.topology)), walk).verdict)
+        self.assertEqual([False, True], [each.rests_on_earlier for each in found.each])
+        self.assertIn("in public-to-left, rules, at the end", found.each[1].text)
+        for number, each in enumerate(found.each):  # each by itself, as `--fixes` asks what else it would do
+            changed_so = walker.on(found.edit_of(number)(walker.topology))
+            self.assertEqual(each.verdict_after, walked_again(changed_so, walk).verdict)
 
 
 @unittest.skipIf(why_not(), why_not())

@@ -204,7 +204,8 @@ def _show_pair(walker: Walker, answer: Answer, args: argparse.Namespace, seen: T
         fixes = fixes_of(args, walker, walk, found)
     written = ""
     if args.write_change is not None:
-        written = write_change(args, walk, [fixes[0].proposal] if args.stop else found.each)
+        written = write_change(args, walk, [fixes[0].proposal] if args.stop else found.each,
+                               found.verdict_with_all)  # fmt: skip
     shown = CheckAnswer(
         walk,
         answer.source_name,

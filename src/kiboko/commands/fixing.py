@@ -15,6 +15,7 @@ from kiboko.views.output import working
 
 if TYPE_CHECKING:
     from kiboko.core.changes.effects import Effects
+    from kiboko.core.network.edits import Edit
     from kiboko.core.queries.proposals import Proposals
     from kiboko.core.queries.proposed import Proposal
     from kiboko.views.fixes_view import Fix
@@ -46,11 +47,13 @@ def fixes_of(args: argparse.Namespace, walker: Walker, walk: Walk, found: Propos
     if args.stop:
         if walk.verdict != ALLOWED and not walk.delivered:
             raise UsageError(f"--stop: it is {walk.verdict} as it is")
-        listed: list[Proposal] = list(stops(walker, walk))
+        listed: list[tuple[Proposal, Edit | None]] = [(each, each.edit) for each in stops(walker, walk)]
         if not listed:
             raise UsageError("--stop: no filter of the network file lets it pass; attach one to the receiver")
     else:
-        listed = [each for proposal in found.each for each in (proposal, *proposal.others)]
+        listed = []
+        for number, proposal in enumerate(found.each):
+            listed += [(proposal, found.edit_of(number)), *((each, each.edit) for each in proposal.others)]
     promises = list(walker.topology.expectations)
     if args.expectations:
         from kiboko.files.expectations.reading import read_expectations
@@ -59,32 +62,32 @@ def fixes_of(args: argparse.Namespace, walker: Walker, walk: Walk, found: Propos
     known = EffectsOf(walker, walk, promises)
 
     def effects_of(number: int) -> Effects | None:
-        edit = listed[number].edit
+        edit = listed[number][1]
         return known.of(edit) if edit is not None else None
 
     fixes = []
     with working("looking at what else each change would do"):
         each_by_itself = spread if len(walker.topology.instances) >= _MANY else map
-        for each, effects in zip(listed, each_by_itself(effects_of, range(len(listed))), strict=True):
-            turned = _turned(args, walker, each) if args.flows and each.edit is not None else None
+        for (each, edit), effects in zip(listed, each_by_itself(effects_of, range(len(listed))), strict=True):
+            turned = _turned(args, walker, edit) if args.flows and edit is not None else None
             fixes.append(Fix(each, known.ends, effects, turned))
     if args.stop:
         fixes.sort(key=lambda fix: fix.effects is None or not fix.effects.is_nothing_else)
     return fixes
 
 
-def _turned(args: argparse.Namespace, walker: Walker, proposal: Proposal) -> Any:
+def _turned(args: argparse.Namespace, walker: Walker, edit: Edit) -> Any:
     from kiboko.batch.turning import turned_by
     from kiboko.files.elements.fields import time_filter
 
-    assert proposal.edit is not None
-    after = proposal.edit(walker.topology)
+    after = edit(walker.topology)
     times = time_filter(args.since, args.until)
     return turned_by(walker.topology, after, args.flows, times, columns_of(args), args.strict)[0]
 
 
-def write_change(args: argparse.Namespace, walk: Walk, chosen: Sequence[Proposal]) -> str:
-    """Write changes as a change file; a sentence that says so. Raises UsageError where nothing can be written."""
+def write_change(args: argparse.Namespace, walk: Walk, chosen: Sequence[Proposal], verdict: str) -> str:
+    """Write changes as a change file; a sentence that says so, and what it comes to with all of them where that is not
+    what was wanted. Raises UsageError where nothing can be written."""
     from kiboko.files.changes.change_file import change_text
     from kiboko.files.documents.saving import write_whole
     from kiboko.views.text import network_option
@@ -103,4 +106,5 @@ def write_change(args: argparse.Namespace, walk: Walk, chosen: Sequence[Proposal
     reason = f"{args.source} to {args.destination} on {args.service} is {walk.verdict}"
     write_whole(path, change_text(name, reason, steps).encode())
     more = f"; not in it, since it takes more than the network file: {'; '.join(left)}" if left else ""
-    return f"written as {path}: kiboko rehearse {path}{network_option(args.network)}{more}"
+    still = "" if args.stop or verdict == ALLOWED else f"; with all that is proposed the verdict is still {verdict}"
+    return f"written as {path}: kiboko rehearse {path}{network_option(args.network)}{more}{still}"

@@ -248,17 +248,14 @@ def _show_proposals(answer: CheckAnswer, out: Output) -> None:
     for each in proposals.each:
         proof = "  [not tried: no change of the network file is known]"
         if each.edit is not None:
-            proof = (
-                f"  [tried: {each.gate} opens, verdict {each.verdict_after}]"
-                if each.proved
-                else f"  [tried: {each.gate} stays shut]"
-            )
+            proof = f"  [{each.how_tried}: {each.gate} opens, verdict {each.verdict_after}]"
         out.parts(("  - ", "quiet"), (each.text, ""), (proof, "quiet"))
         for other in each.others:
             out.parts(("    or: ", "quiet"), (other.text, ""), (f"  [tried: verdict {other.verdict_after}]", "quiet"))
     if len(proposals.each) > 1:
         out.line(f"    with all of them: {proposals.verdict_with_all}", "quiet")
-    out.line("    --fixes says what else each would do; --write-change FILE makes a change file of them.", "quiet")
+    if any(each.edit is not None for each in proposals.each):
+        out.line("    --fixes says what else each would do; --write-change FILE makes a change file of them.", "quiet")
     if any(each.is_for_one_address for each in proposals.each):
         out.line("    Open only what the ticket needs; a rule for one address is a proof, not yet a policy.", "quiet")
 
@@ -302,7 +299,8 @@ def check_json(answer: CheckAnswer) -> dict[str, Any]:
             {
                 "gate": fix.gate, "at": fix.at, "direction": fix.direction, "filter": fix.filter,
                 "place": fix.place, "rule": fix.rule, "text": fix.text, "proved": fix.proved,
-                "verdict_after": fix.verdict_after, "steps": [dict(step) for step in fix.steps],
+                "rests_on_earlier": fix.rests_on_earlier, "verdict_after": fix.verdict_after,
+                "steps": [dict(step) for step in fix.steps],
                 "others": [each.text for each in fix.others],
             }
             for fix in answer.proposals.each

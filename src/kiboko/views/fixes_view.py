@@ -40,7 +40,7 @@ def show_fixes(fixes: Sequence[Fix], title: str, out: Output) -> None:
     namers: dict[int, Namer] = {}
     for number, each in enumerate(fixes, 1):
         proposal = each.proposal
-        proof = f"  [tried: verdict {proposal.verdict_after}]" if proposal.proved else ""
+        proof = f"  [{proposal.how_tried}: verdict {proposal.verdict_after}]" if proposal.proved else ""
         out.parts((f"  {number}. ", "quiet"), (proposal.text, "mark"), (proof, "quiet"))
         if id(each.ends) not in namers:
             namers[id(each.ends)] = Namer(each.ends)
@@ -98,7 +98,8 @@ def fix_json(fix: Fix) -> dict[str, Any]:
     proposal, effects = fix.proposal, fix.effects
     found: dict[str, Any] = {
         "gate": proposal.gate, "at": proposal.at, "filter": proposal.filter, "text": proposal.text,
-        "proved": proposal.proved, "verdict_after": proposal.verdict_after, "steps": [dict(s) for s in proposal.steps],
+        "proved": proposal.proved, "rests_on_earlier": proposal.rests_on_earlier,
+        "verdict_after": proposal.verdict_after, "steps": [dict(s) for s in proposal.steps],
     }  # fmt: skip
     if effects is not None:
         found["nothing_else"] = effects.is_nothing_else

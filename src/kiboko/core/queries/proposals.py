@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable, Mapping, Sequence
+import functools
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -29,7 +30,7 @@ from kiboko.core.network.model import (
 )
 from kiboko.core.queries.near_misses import asked_service, packet_at
 from kiboko.core.queries.proposed import Proposal, Steps, at_gate, way_of
-from kiboko.core.queries.proving import gate_of, is_shut, tried, walked_again
+from kiboko.core.queries.proving import gate_of, tried, walked_again
 from kiboko.core.queries.route_fixes import for_route, for_translation
 from kiboko.core.queries.rule_fixes import is_by_place, put_in, rule_fixes, stops_at, wider_rules
 from kiboko.core.walk.gates import Row
@@ -45,6 +46,18 @@ class Proposals:
 
     each: tuple[Proposal, ...]
     verdict_with_all: str
+
+    def edit_of(self, number: int) -> Edit | None:
+        """The edit that makes one of them, with those before it where it rests on them."""
+        chosen = self.each[number]
+        if not chosen.rests_on_earlier:
+            return chosen.edit
+        edits_made = [each.edit for each in self.each[: number + 1] if each.edit is not None]
+
+        def edit(topology: Topology) -> Topology:
+            return functools.reduce(lambda changed, make: make(changed), edits_made, topology)
+
+        return edit
 
 
 def proposals(walker: Walker, walk: Walk) -> Proposals:
@@ -62,45 +75,34 @@ def proposals(walker: Walker, walk: Walk) -> Proposals:
     (['core-guard'], 'allowed')
     """
     found: list[Proposal] = []
-    made: list[Edit] = []
     topology, now = walker.topology, walk
     given_up: set[tuple[object, ...]] = set()
     for _ in range(_MOST_STEPS):
         row = next((each for each in now.stops() if gate_of(each) not in given_up), None)
         if row is None:
             break
-        listed = _propose(walker.on(topology), now, row)
-        proposal, *others = (
-            tried(walker, walk, row, _resting_on(walker.topology, made, each)) for each in (listed, *listed.others)
-        )
-        proposal = dataclasses.replace(proposal, others=tuple(each for each in others if each.proved))
-        if proposal.edit is None:
+        here = walker.on(topology)
+        listed = _propose(here, now, row)
+        tried_here = [tried(here, now, row, each) for each in (listed, *listed.others)]
+        opening = [
+            (each, there) for each, there in zip((listed, *listed.others), tried_here, strict=True) if there.proved
+        ]
+        if not opening:
             given_up.add(gate_of(row))
-            if all(each.edit is not None or each.text != proposal.text for each in found):  # that of two gates, once
-                found.append(proposal)
+            told = listed if listed.edit is None else at_gate(row, f"no change that was tried opens it: {row.reason}")
+            if all(each.edit is not None or each.text != told.text for each in found):  # that of two gates, once
+                found.append(told)
             continue
-        found.append(proposal)
-        made.append(proposal.edit)
-        topology = proposal.edit(topology)
+        brought = topology.filters.keys() - walker.topology.filters.keys()  # by earlier ones
+        by_itself = [tried(walker, walk, row, each) for each, _ in opening if each.filter not in brought]
+        first = next(iter(by_itself), None)
+        if first is None or not first.proved:
+            first = dataclasses.replace(opening[0][1], rests_on_earlier=True)
+        found.append(dataclasses.replace(first, others=tuple(each for each in by_itself[1:] if each.proved)))
+        assert first.edit is not None
+        topology = first.edit(topology)
         now = walked_again(walker.on(topology), now)
-        if is_shut(now, row):
-            given_up.add(gate_of(row))
     return Proposals(tuple(found), now.verdict)
-
-
-def _resting_on(topology: Topology, made: Sequence[Edit], proposal: Proposal) -> Proposal:
-    """A change as it is made by itself: in a filter that an earlier one brings (of a crossing without), with it."""
-    name, edit = proposal.filter, proposal.edit
-    if name is None or edit is None or name in topology.filters:
-        return proposal
-    bringing = next((each for each in made if name in each(topology).filters), None)
-    if bringing is None:
-        return proposal
-
-    def with_that(given: Topology) -> Topology:
-        return edit(given if name in given.filters else bringing(given))
-
-    return dataclasses.replace(proposal, edit=with_that, text=f"with that filter there, {proposal.text}")
 
 
 def stops(walker: Walker, walk: Walk) -> tuple[Proposal, ...]:

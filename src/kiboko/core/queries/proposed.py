@@ -21,7 +21,8 @@ class Proposal:
     helps. `proved` tells that the walk was made again with the change in place and the gate does otherwise;
     `verdict_after` is the verdict then, with this change alone. `edit` makes the change, None where no change of the
     network file is known that would; `steps` are those of a change file, none where it takes more than the network
-    file. `others` are further changes for the same gate.
+    file. `others` are further changes for the same gate. One that `rests_on_earlier` ones was tried with those that are
+    proposed before it, since without them its gate is not met, or met by another packet.
     """
 
     gate: str
@@ -36,6 +37,12 @@ class Proposal:
     edit: Edit | None = None
     steps: Steps = ()
     others: tuple[Proposal, ...] = ()
+    rests_on_earlier: bool = False
+
+    @property
+    def how_tried(self) -> str:
+        """How it was tried, in words."""
+        return "tried with those before it" if self.rests_on_earlier else "tried"
 
     @property
     def is_for_one_address(self) -> bool:

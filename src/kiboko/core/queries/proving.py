@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import itertools
 
 from kiboko.core.queries.proposed import Proposal
 from kiboko.core.walk.gates import Row
@@ -28,6 +29,19 @@ def is_shut(walk: Walk, row: Row) -> bool:
     return any(each.stops and gate_of(each) == gate_of(row) for each in walk.rows)
 
 
+def opens(before: Walk, after: Walk, row: Row) -> bool:
+    """Whether a gate that stops a flow in one walk lets it pass in the other: a filter that is met several times, as on
+    the way out and back in, once more often; anything else whenever it is met."""
+    left = _times_shut(after, row)
+    return left < _times_shut(before, row) and (not left or bool(row.filters))
+
+
+def _times_shut(walk: Walk, row: Row) -> int:
+    """How often a gate is met and stops a flow; what it does to several ranges of client ports is one time."""
+    met = itertools.groupby(walk.rows, gate_of)
+    return sum(any(each.stops for each in rows) for gate, rows in met if gate == gate_of(row))
+
+
 def gate_of(row: Row) -> tuple[object, ...]:
     """What is equal for the same gate in two walks."""
     return (row.direction, row.gate, row.at, row.filters)
@@ -38,5 +52,5 @@ def tried(walker: Walker, walk: Walk, row: Row, proposal: Proposal) -> Proposal:
     if proposal.edit is None:
         return proposal
     after = walked_again(walker.on(proposal.edit(walker.topology)), walk)
-    is_open = not is_shut(after, row)
+    is_open = opens(walk, after, row)
     return dataclasses.replace(proposal, proved=is_open, verdict_after=after.verdict if is_open else None)

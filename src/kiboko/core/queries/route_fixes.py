@@ -12,6 +12,7 @@ from kiboko.core.network.edits import Edit
 from kiboko.core.network.model import Gateway, RouteEntry, Topology
 from kiboko.core.queries.proposed import Proposal, Steps, at_gate
 from kiboko.core.queries.proving import is_shut, tried, walked_again
+from kiboko.core.routing.routes import Lookup
 from kiboko.core.walk.gates import FORWARD, Row
 from kiboko.core.walk.walk import Walk, Walker
 
@@ -28,31 +29,37 @@ def for_route(walker: Walker, walk: Walk, row: Row) -> Proposal:
     if lookup is None or subnet is None:
         owner = walk.arrival.interface if walk.arrival is not None else None
         if owner is not None and owner.public is None and row.step.source.family == 4:
-            return _public_for(walker, row, owner.name, f"give {owner.name} a public address: {row.reason}")
+            public = _public_for(walker, row, owner.name, f"give {owner.name} a public address: {row.reason}")
+            if tried(walker, walk, row, public).proved:
+                return public
         return at_gate(row, f"give the receiver an address that this sender can use: {row.reason}")
     entry = lookup.entry
     if entry is None:
         return _new_route(walker, walk, row, None)
-    table = subnet.route_table
-    if entry.instance is not None and entry.instance in topology.instances and not lookup.beaten:
-        hop = topology.instances[entry.instance]
+    if row.step.stop is not None and row.step.stop.kind == "no subnet":
+        return at_gate(row, f"no change of a route carries it: {row.reason}")
+    for other in _other_ways(walker, walk, row, lookup, subnet.route_table):
+        if tried(walker, walk, row, other).proved:
+            return other
+    if subnet.route_table is None or entry.origin == "connected":
+        return at_gate(row, f"no change of a route carries it: {row.reason}")
+    return _new_route(walker, walk, row, entry)
+
+
+def _other_ways(walker: Walker, walk: Walk, row: Row, lookup: Lookup, table: str | None) -> Iterator[Proposal]:
+    """What may carry a packet that the entry which wins does not: the entry taken out, its next hop mended."""
+    entry = lookup.entry
+    assert entry is not None
+    if table is not None and entry.origin != "connected" and entry.place is not None and lookup.beaten:
+        step = {"remove_route": {"table": table, "to": str(entry.to), "origin": entry.origin}}
+        yield at_gate(row, f"remove the route {entry} ({entry.place}); then {lookup.beaten[0]} carries it",
+                      lambda changed: edits.without_route(changed, table, entry), steps=(step,))  # fmt: skip
+    hop = walker.topology.instances.get(entry.instance or "")
+    if hop is not None and not (hop.forwards and hop.running):
         what = f"start {hop.name}" if hop.forwards else f"have {hop.name} forward ('forwards: true')"
         told: dict[str, Any] = {"instance": hop.name, "forwards": True} | ({} if hop.running else {"state": "running"})
-        return at_gate(row, f"{what}: {row.reason}", lambda changed: edits.forwarding(changed, hop.name),
-                       steps=({"set_instance": told},))  # fmt: skip
-    if table is not None and entry.origin != "connected" and entry.place is not None:
-        if lookup.beaten:
-            text = f"remove the route {entry} ({entry.place}); then {lookup.beaten[0]} carries it"
-        else:
-            text = f"remove or correct the route {entry} ({entry.place})"
-        chosen = table
-        step = {"remove_route": {"table": chosen, "to": str(entry.to), "origin": entry.origin}}
-        removed = at_gate(row, text, lambda changed: edits.without_route(changed, chosen, entry), steps=(step,))
-        if tried(walker, walk, row, removed).proved:
-            return removed
-        added = _new_route(walker, walk, row, entry)
-        return added if added.edit is not None else removed
-    return at_gate(row, f"no change of a route carries it: {row.reason}")
+        yield at_gate(row, f"{what}: {row.reason}", lambda changed: edits.forwarding(changed, hop.name),
+                      steps=({"set_instance": told},))  # fmt: skip
 
 
 def _new_route(walker: Walker, walk: Walk, row: Row, against: RouteEntry | None) -> Proposal:

@@ -12,7 +12,7 @@ def parse_time(text: str) -> datetime:
     except ValueError as error:
         raise ValueError(f"'{text}' is not a time such as 2026-11-20T09:00:00Z") from error
     if found.tzinfo is None:
-        raise ValueError(f"'{text}' has no time zone; write it as {text}Z if it is UTC")
+        raise ValueError(f"'{text}' has no time zone; write it as {found.isoformat()}Z if it is UTC")
     try:
         return found.astimezone(UTC)
     except OverflowError as error:
