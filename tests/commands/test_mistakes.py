@@ -16,6 +16,8 @@ class Mistakes(OnTheDemo):
             ("check desk-1 desk-2 ssh dns", "'dns' is a word too many for check; kiboko check --help"),
             ("confirm evidence/flows.csv", "'evidence/flows.csv' is a word too many for confirm; a file is named by its"
              " option: --probes, --flows,"),
+            ("check --flows evidence/flows.csv network.yaml desk-1 desk-2 ssh", "or all by a pattern in quotes: --flows"
+             " 'logs/*.csv'; kiboko check --help"),
             ("-n network.yaml check desk-1 desk-2 ssh", "options stand behind the command: kiboko check … -n"),
         ):  # fmt: skip
             with self.subTest(line):
@@ -150,6 +152,20 @@ class Mistakes(OnTheDemo):
             with self.subTest(line):
                 self.refused(line, said)
         self.assertEqual([], [name for name in ("out.csv", "out.xml") if (self.folder / name).exists()])
+
+    def test_what_the_shell_makes_of_a_pattern_is_several_files_of_one_option(self):
+        logs = sorted(f"logs/{name}.csv" for name in ("a", "b"))
+        (self.folder / "logs").mkdir()
+        header, *rows = (self.folder / "evidence/flows.csv").read_text().splitlines(keepends=True)
+        for name, part in zip(logs, (rows[:200], rows[200:]), strict=True):
+            (self.folder / name).write_text(header + "".join(part))
+        for command, status in (("confirm", 1), ("audit", 1), ("expect --file expectations.yaml", 1)):
+            by_one, by_each = " ".join(logs), " --flows ".join(logs)
+            with self.subTest(command):
+                several = self.kiboko(f"{command} --flows {by_one} --probes evidence/probes.jsonl", status)
+                told = self.kiboko(f"{command} --flows {by_each} --probes evidence/probes.jsonl", status)
+                self.assertEqual(told, several)
+                self.assertNotEqual(told, self.kiboko(f"{command} --flows {logs[0]}", status))
 
     def test_times_asked_for_hold_for_probes_as_well(self):
         words = "--probes evidence/probes.jsonl --since 2026-11-20T10:05:10Z"

@@ -37,10 +37,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
                         help="only findings of this kind; repeatable")  # fmt: skip
     parser.add_argument("--kinds", action="store_true", help="list every kind of finding, and do nothing else")
     parser.add_argument("--today", metavar="DATE", help="the day by which notes and acceptances are over (today)")
-    parser.add_argument("--flows", metavar="PATH", type=Path, action="append", default=[],
+    parser.add_argument("--flows", metavar="PATH", type=Path, nargs="+", action="extend", default=[],
                         help="flow logs: also which rules nothing in them hit, and what in them the rules say otherwise"
                         " of; repeatable")  # fmt: skip
-    parser.add_argument("--probes", metavar="FILE", type=Path, action="append", default=[],
+    parser.add_argument("--probes", metavar="FILE", type=Path, nargs="+", action="extend", default=[],
                         help="probe records: also which of them the rules say otherwise of; repeatable")  # fmt: skip
     add_time_options(parser)
     add_columns_option(parser)

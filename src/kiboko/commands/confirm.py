@@ -32,7 +32,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--probes",
         metavar="FILE",
         type=Path,
-        action="append",
+        nargs="+",
+        action="extend",
         default=[],
         help="probe records (JSON Lines); repeatable",
     )
@@ -40,7 +41,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--flows",
         metavar="PATH",
         type=Path,
-        action="append",
+        nargs="+",
+        action="extend",
         default=[],
         help=FLOWS_HELP,
     )

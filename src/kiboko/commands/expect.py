@@ -46,9 +46,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--changed-since", metavar="REV", help="only those that are new or worded otherwise since this"
                         " revision, or that come to something else by the network file of then")  # fmt: skip
-    parser.add_argument("--flows", metavar="PATH", type=Path, action="append", default=[],
+    parser.add_argument("--flows", metavar="PATH", type=Path, nargs="+", action="extend", default=[],
                         help="flow logs: recorded traffic is held to them too; repeatable")  # fmt: skip
-    parser.add_argument("--probes", metavar="FILE", type=Path, action="append", default=[],
+    parser.add_argument("--probes", metavar="FILE", type=Path, nargs="+", action="extend", default=[],
                         help="probe records, likewise; repeatable")  # fmt: skip
     add_time_options(parser)
     add_columns_option(parser)

@@ -87,6 +87,9 @@ def _not_known(args: argparse.Namespace, unknown: Sequence[str]) -> str:
         files = dict.fromkeys(re.findall(r"(--[a-z-]+) (?:FILE|PATH)", told))
         if files and ("." in unknown[0] or os.path.exists(unknown[0])):
             more += f"; a file is named by its option: {', '.join(files)}"
+        if getattr(args, "flows", None):
+            more += "; of several logs each is named by an option of its own, or all by a pattern in quotes: --flows"
+            more += " 'logs/*.csv'"
     return _with_help(more, "lists what there is", args.command)
 
 
