@@ -19,7 +19,7 @@ from kiboko.files.documents.lined_yaml import MOST_DEPTH, parse
 from kiboko.files.hosts.sockets import read_sockets
 from kiboko.files.network import schema
 from kiboko.files.network.network_file import load_network
-from tests.helpers import base
+from tests.helpers import a_filter, base
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -73,6 +73,14 @@ class Faults(unittest.TestCase):
             ("filters: [guard]", "filters: [gaurd]"),
             "network.yaml:14: instance 'ann', interface 'eth0' names filter 'gaurd', which is not defined; did you mean 'guard'?",
         )
+
+    def test_words_that_are_no_names_are_meant_as_well(self):
+        values = base()
+        values["route_tables"]["north-table"].append({"to": "10.9.0.0/16", "via": "dicsard"})
+        values["filters"]["f"] = a_filter("instance", inbound=[{"action": "allow", "from": "anny"}])
+        values["filters"]["f"]["attach_to"] = ["al"]
+        meant = [each.partition("did you mean ")[2] for each in problems(json.dumps(values, indent=1))]
+        self.assertEqual(["'all'?", "'any'?", "'discard'?"], sorted(meant))
 
     def test_of_thousands_of_names_a_mistyped_one_has_the_right_one_named(self):
         """Of very many the library compares those alone that have most pairs of letters in common with the word."""
@@ -322,6 +330,7 @@ class Readers(unittest.TestCase):
             ),
             [
                 "instances.csv:2: tag 'role' is not written as key=value",
+                "instances.csv:4: 'bob/eth0': 10.1.9.12 lies outside subnet 'a1' (10.1.1.0/24)",
                 "old.yml:1: this file is not part of the network: parts are *.yaml and instances.csv (a .yml file has to be named .yaml)",
             ],
         )
@@ -463,6 +472,64 @@ class HostFiles(unittest.TestCase):
             "network.yaml:11: filter 'f', rule 10 names end 'nobody', which is not defined",
             "network.yaml:11: filter 'f': order 10 is given twice; first in network.yaml:10",
         ])  # fmt: skip
+
+    def test_what_contradicts_itself_is_told_beside_what_could_not_be_read(self):
+        """Of a network file that is wrong in every way: one run tells of all of it."""
+        text = textwrap.dedent("""
+            kiboko: 1
+            colour: red
+            networks:
+              one: {cidrs: [10.1.0.0/16]}
+              two: {cidrs: [10.1.128.0/17]}
+            zones: {a: {}, b: {}}
+            gateways: {door: {kind: internet, network: one}}
+            route_tables: {t: [{to: 0.0.0.0/0, via: door}, {to: 10.0.0.0/8, via: discrd}]}
+            subnets:
+              s1: {network: one, cidr: 10.1.1.0/24, zone: c, filter: f}
+              s2: {network: one, cidr: 10.1.1.128/25, zone: b}
+              s3: {network: one, cidr: 10.9.1.0/24}
+              s4: {network: two, cidr: 10.1.200.0/24, route_table: t}
+            filters: {f: {layer: instance, decide: any, stateful: true, inbound: [{action: drop}]}}
+            groups: {g1: {members: [g2]}, g2: {members: [g1]}}
+            instances:
+              i1: {interfaces: [{subnet: s1, addresses: [10.1.1.5]}]}
+              i2: {interfaces: [{subnet: s1, addresses: [10.1.1.5]}]}
+              i3: {interfaces: [{subnet: s1, addresses: [10.7.1.5]}]}
+        """).lstrip()
+        self.assertEqual([each.removeprefix("network.yaml:") for each in problems(text)], [
+            "2: unknown key 'colour'",
+            "5: network 'two' (10.1.128.0/17) overlaps network 'one' (10.1.0.0/16) in network.yaml:4",
+            "8: route table 't' names gateway 'discrd', which is not defined; did you mean 'discard'?",
+            "8: route table 't': gateway 'door' is of network one, but subnet 's4' of network two uses this table",
+            "10: subnet 's1' names zone 'c', which is not defined",
+            "10: subnet 's1': filter 'f' is of layer instance; here belongs one of layer subnet",
+            "11: subnet 's2' (10.1.1.128/25) overlaps subnet 's1' (10.1.1.0/24) in network.yaml:10",
+            "12: subnet 's3': 10.9.1.0/24 lies outside network 'one' (10.1.0.0/16)",
+            "14: filter 'f', rule 1: a filter that decides by any rule only allows; it cannot drop",
+            "15: group cycle: g1 > g2 > g1",
+            "18: 'i2/eth0': 10.1.1.5 is also the address of 'i1/eth0' in network.yaml:17",
+            "19: 'i3/eth0': 10.7.1.5 lies outside subnet 's1' (10.1.1.0/24)",
+        ])  # fmt: skip
+
+    def test_one_fault_brings_no_others(self):
+        """What follows from a value that could not be read alone is not told of."""
+        for where, wrong in (
+            (("networks", "north", "cidrs", 0), "10.1.0.0/33"), (("subnets", "b1", "network"), "nowhere"),
+            (("subnets", "a1", "cidr", 0), "10.1.1.0/33"), (("subnets", "b1", "cidr"), "10.2.1.0.0"),
+            (("gateways", "peer", "networks", 1), "suoth"), (("gateways", "door", "network"), "nroth"),
+            (("instances", "ann", "interfaces", 0, "addresses", 0), "10.1.1"),
+            (("instances", "dan", "interfaces", 0, "subnet"), "b11"),
+        ):  # fmt: skip
+            values = base()
+            values["route_tables"]["north-table"].append({"to": "10.9.0.0/16", "via": {"instance": "bob"}})
+            values["route_tables"]["south-table"].append({"to": "10.9.0.0/16", "via": {"instance": "dan"}})
+            at = values
+            for key in where[:-1]:
+                at = at[key]
+            at[where[-1]] = wrong
+            with self.subTest(where):
+                (told,) = problems(json.dumps(values))
+                self.assertIn(wrong, told)
 
     def test_what_is_odd_but_can_be_read_is_a_warning(self):
         values = base()

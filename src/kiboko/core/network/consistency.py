@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator, Mapping
 
 from kiboko.core.errors import Place, Problem
 from kiboko.core.header.addresses import Address, Prefix
@@ -10,18 +10,20 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import WITH_PORTS, details_of
 from kiboko.core.network.directory import Directory
 from kiboko.core.network.membership import Membership
-from kiboko.core.network.model import Filter, RouteEntry, RouteTable, Rule, Subnet, Topology
+from kiboko.core.network.model import Filter, Network, RouteEntry, Rule, Subnet, Topology
 
 
-def problems_of(topology: Topology) -> Iterator[Problem]:
-    """Every contradiction in a network whose values are all well formed."""
+def problems_of(topology: Topology, is_whole: bool = True, short: Collection[str] = ()) -> Iterator[Problem]:
+    """Every contradiction in a network. Where not all of it could be read, as `is_whole` tells, its names may stand for
+    nothing and something may be missing, as a block of the networks and subnets in `short`: no more is said then than
+    what is wrong whatever that should have been."""
     yield from _overlaps("network", [(b, n.name, n.place) for n in topology.networks.values() for b in n.blocks])
     yield from _overlaps("subnet", [(b, s.name, s.place) for s in topology.subnets.values() for b in s.blocks])
-    yield from _strays(topology)
-    yield from _double_addresses(topology)
+    yield from _strays(topology, short)
+    yield from _double_addresses(topology, is_whole)
     yield from _outsides(topology)
     yield from _group_cycles(topology)
-    yield from _routes(topology)
+    yield from _routes(topology, is_whole)
 
 
 def warnings_of(topology: Topology) -> Iterator[Problem]:
@@ -71,25 +73,29 @@ def _overlaps(kind: str, items: list[tuple[Prefix, str, Place]]) -> Iterator[Pro
             widest = item
 
 
-def _strays(topology: Topology) -> Iterator[Problem]:
+def _strays(topology: Topology, short: Collection[str]) -> Iterator[Problem]:
+    def lies_in(block: Prefix, holder: Network | Subnet) -> bool:
+        return holder.name in short or any(outer.covers(block) for outer in holder.blocks)
+
     for subnet in topology.subnets.values():
-        network = topology.networks[subnet.network]
+        network = topology.networks.get(subnet.network)
         for block in subnet.blocks:
-            if not any(outer.covers(block) for outer in network.blocks):
+            if network is not None and not lies_in(block, network):
                 blocks = ", ".join(map(str, network.blocks))
                 text = f"subnet '{subnet.name}': {block} lies outside network '{network.name}' ({blocks})"
                 yield Problem(subnet.place, text)
     for instance in topology.instances.values():
         for interface in instance.interfaces:
-            subnet = topology.subnets[interface.subnet]
+            holder = topology.subnets.get(interface.subnet)
             for address in interface.addresses:
-                if address not in subnet:
-                    blocks = ", ".join(map(str, subnet.blocks))
-                    text = f"'{interface.name}': {address} lies outside subnet '{subnet.name}' ({blocks})"
+                itself = Prefix(address.family, address.value, 32 if address.family == 4 else 128)
+                if holder is not None and not lies_in(itself, holder):
+                    blocks = ", ".join(map(str, holder.blocks))
+                    text = f"'{interface.name}': {address} lies outside subnet '{holder.name}' ({blocks})"
                     yield Problem(interface.place, text)
 
 
-def _double_addresses(topology: Topology) -> Iterator[Problem]:
+def _double_addresses(topology: Topology, is_whole: bool) -> Iterator[Problem]:
     networks = [(b, n.name) for n in topology.networks.values() for b in n.blocks]
     seen: dict[Address, tuple[str, Place]] = {}
 
@@ -112,7 +118,7 @@ def _double_addresses(topology: Topology) -> Iterator[Problem]:
                 yield from note(address, owner, interface.place)
             if interface.public is not None:
                 yield from public(interface.public, owner, interface.place)
-                if interface.address(4) is None:
+                if interface.address(4) is None and is_whole:
                     text = f"{owner}: a public address needs a private IPv4 address behind it"
                     yield Problem(interface.place, text)
     for gateway in topology.gateways.values():
@@ -149,54 +155,52 @@ def _group_cycles(topology: Topology) -> Iterator[Problem]:
                 pending.extend((m, False) for m in topology.groups[name].members if m in topology.groups)
 
 
-def _routes(topology: Topology) -> Iterator[Problem]:
-    users: dict[str, list[Subnet]] = {}
+def _routes(topology: Topology, is_whole: bool) -> Iterator[Problem]:
+    users: dict[str, dict[str, str]] = {}
+    """Of each table the networks in which it is used, and a subnet of each that does."""
     for subnet in topology.subnets.values():
-        if subnet.route_table is not None:
-            users.setdefault(subnet.route_table, []).append(subnet)
-    directory = Directory(topology)
+        if subnet.route_table is not None and subnet.network in topology.networks:
+            users.setdefault(subnet.route_table, {}).setdefault(subnet.network, subnet.name)
     for table in topology.route_tables.values():
         seen: dict[tuple[Prefix, str], RouteEntry] = {}
         for entry in table.entries:
             first = seen.setdefault((entry.to, entry.origin), entry)
-            place = entry.place or table.place
-            if first is not entry:
-                yield Problem(
-                    place,
-                    f"route table '{table.name}': {entry.to} ({entry.origin}) is given twice; first in {first.place}",
-                )
-            yield from _next_hop(topology, directory, table, entry, users.get(table.name, []))
+            told = [f"{entry.to} ({entry.origin}) is given twice; first in {first.place}"] * (first is not entry)
+            told += _of_gateway(topology, entry, users.get(table.name, {}), is_whole)
+            told += _of_next_hop(topology, entry, users.get(table.name, {}), is_whole)
+            for text in told:
+                yield Problem(entry.place or table.place, f"route table '{table.name}': {text}")
 
 
-def _next_hop(
-    topology: Topology, directory: Directory, table: RouteTable, entry: RouteEntry, users: list[Subnet]
-) -> Iterator[Problem]:
-    place = entry.place or table.place
-    owner = f"route table '{table.name}'"
-    networks = dict.fromkeys(subnet.network for subnet in users)
-    if entry.gateway is not None:
-        gateway = topology.gateways[entry.gateway]
-        for network in networks:
-            if network not in gateway.networks:
-                user = next(subnet.name for subnet in users if subnet.network == network)
-                text = (
-                    f"{owner}: gateway '{gateway.name}' is of network {' and '.join(gateway.networks)},"
-                    f" but subnet '{user}' of network {network} uses this table"
-                )
-                yield Problem(place, text)
-    if entry.instance is not None:
-        instance = topology.instances[entry.instance]
-        if not instance.interfaces:
-            yield Problem(place, f"{owner}: next hop '{entry.instance}' is in no subnet: it has no interface")
-            return
-        chosen = directory.interface(entry.interface) if entry.interface else instance.interfaces[0]
-        assert chosen is not None
-        network = topology.subnets[chosen.subnet].network
-        for other in networks:
-            if other != network:
-                text = f"{owner}: next hop '{chosen.name}' is in network {network}, the table is used in {other}"
-                yield Problem(place, text)
-        if chosen.address(entry.to.family) is None and (
-            entry.interface or all(i.address(entry.to.family) is None for i in instance.interfaces)
-        ):
-            yield Problem(place, f"{owner}: next hop '{chosen.name}' has no IPv{entry.to.family} address")
+def _of_gateway(topology: Topology, entry: RouteEntry, users: Mapping[str, str], is_whole: bool) -> Iterator[str]:
+    gateway = topology.gateways.get(entry.gateway or "")
+    if gateway is None:
+        return
+    known = [name for name in gateway.networks if name in topology.networks]
+    if not is_whole and len(known) < (2 if gateway.kind == "peering" else 1):
+        return
+    for network, subnet in users.items():
+        if network not in gateway.networks:
+            yield (
+                f"gateway '{gateway.name}' is of network {' and '.join(gateway.networks)},"
+                f" but subnet '{subnet}' of network {network} uses this table"
+            )
+
+
+def _of_next_hop(topology: Topology, entry: RouteEntry, users: Mapping[str, str], is_whole: bool) -> Iterator[str]:
+    instance = topology.instances.get(entry.instance or "")
+    if instance is None:
+        return
+    named = (each for each in instance.interfaces if entry.interface in (None, each.name))
+    chosen = next(named, None)
+    if chosen is None:
+        if is_whole:
+            yield f"next hop '{instance.name}' is in no subnet: it has no interface"
+        return
+    holder = topology.subnets.get(chosen.subnet)
+    for other in users:
+        if holder is not None and holder.network in topology.networks and other != holder.network:
+            yield f"next hop '{chosen.name}' is in network {holder.network}, the table is used in {other}"
+    considered = [chosen] if entry.interface else instance.interfaces
+    if is_whole and all(each.address(entry.to.family) is None for each in considered):
+        yield f"next hop '{chosen.name}' has no IPv{entry.to.family} address"

@@ -31,7 +31,7 @@ class FilterReader:
                 if not (key == "attach_to" and target == "all"):
                     listed = raw[key]
                     at = listed.place(index) if isinstance(listed, Items) else raw.place(key)
-                    self.names.refer(owner, target, ("instance", "group"), at)
+                    self.names.refer(owner, target, ("instance", "group"), at, "all" if key == "attach_to" else "")
         directions = {
             way: self._rules(owner, shape, getattr(shape, way), raw[way])
             for way in ("inbound", "outbound", "rules")

@@ -50,23 +50,25 @@ class Names:
         """Note an interface `instance/interface`, so that it can be referred to."""
         self._kinds.setdefault("interface", {})[name] = place
 
-    def refer(self, owner: str, name: str, kinds: tuple[str, ...], place: Place) -> bool:
-        """Whether `name` is defined as one of `kinds`; if not, a problem that says what it is instead."""
+    def refer(self, owner: str, name: str, kinds: tuple[str, ...], place: Place, word: str = "") -> bool:
+        """Whether `name` is defined as one of `kinds`; if not, a problem that says what it is instead, or what may have
+        been meant: another name, or the `word` that may stand there without being one."""
         if any(name in self._kinds.get(kind, ()) for kind in kinds):
             return True
         wanted = kinds[0] if len(kinds) == 1 else "end" if kinds[0] == "instance" else kinds[0]
         text = f"{owner} names {wanted} '{name}', which is not defined"
         if name in self._shared:
             text = f"{owner} names {wanted} '{name}', which is a {self._shared[name][0]}"
-        self._problems.append(Problem(place, text + self._hint(name, kinds)))
+        self._problems.append(Problem(place, text + self._hint(name, kinds, word)))
         return False
 
-    def _hint(self, name: str, kinds: tuple[str, ...]) -> str:
+    def _hint(self, name: str, kinds: tuple[str, ...], word: str) -> str:
         """The nearest name that is defined; for a few names alone where each is looked for among thousands."""
         if (name, kinds) not in self._hints:
             if len(self._hints) >= _MOST_HINTS and sum(len(self._kinds.get(kind, ())) for kind in kinds) > _MANY_NAMES:
                 return ""
-            self._hints[name, kinds] = nearest(name, [each for kind in kinds for each in self._kinds.get(kind, ())])
+            known = [each for kind in kinds for each in self._kinds.get(kind, ())]
+            self._hints[name, kinds] = nearest(name, [*known, *([word] if word else [])])
         return self._hints[name, kinds]
 
 

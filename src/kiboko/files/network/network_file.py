@@ -14,7 +14,7 @@ from types import MappingProxyType
 from typing import Any, TypeVar
 
 from kiboko.core.errors import InputError, Place, Problem
-from kiboko.core.header.addresses import AddressSet, reads_as_address
+from kiboko.core.header.addresses import AddressSet, Prefix, reads_as_address
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.network import consistency
 from kiboko.core.network.model import (
@@ -112,6 +112,8 @@ class _Builder:
         self.names = Names(problems)
         self.values = ValueReader(self.names, problems)
         self.filter_layers: dict[str, str] = {}
+        self._short: set[str] = set()
+        """Networks and subnets of which a block could not be read."""
         self.machines = InstanceReader(self.names, self.values, problems, self._refer_filter, folder, files_elsewhere)
 
     def build(self, file: str) -> Topology:
@@ -142,8 +144,7 @@ class _Builder:
             accepted=tuple(self._accepted()),
             expectations=tuple(self._expectations()),
         )
-        if not self.problems:
-            self.problems.extend(consistency.problems_of(topology))
+        self.problems.extend(list(consistency.problems_of(topology, not self.problems, self._short)))
         return topology
 
     # Names.
@@ -241,13 +242,20 @@ class _Builder:
                 first.setdefault(shape.id, place)
                 for name in (*shape.source, *shape.destination, *shape.excepted):
                     if not stands_for_an_end(name):
-                        self.names.refer(owner, name, PEER_KINDS, place)
+                        self.names.refer(owner, name, PEER_KINDS, place, "any")
                 texts = list(shape.service)
                 services = self.values.services(owner, texts, place) or EMPTY
                 yield expectation_of(shape, services, place)
 
     def _network(self, name: str, shape: Any, raw: Table, place: Place) -> Network:
-        return Network(name, self.values.prefixes(f"network '{name}'", shape.cidrs, raw.place("cidrs")), place)
+        return Network(name, self._blocks(f"network '{name}'", name, shape.cidrs, raw, "cidrs"), place)
+
+    def _blocks(self, owner: str, name: str, texts: list[str], raw: Table, key: str) -> tuple[Prefix, ...]:
+        blocks = self.values.prefixes(owner, texts, raw.place(key))
+        given = raw.get(key)
+        if len(blocks) < (len(given) if isinstance(given, list) else 1):
+            self._short.add(name)
+        return blocks
 
     def _outside(self, name: str, shape: OutsideShape, raw: Table, place: Place) -> Outside:
         owner = f"outside '{name}'"
@@ -295,7 +303,7 @@ class _Builder:
         if isinstance(via, str):
             if via == "discard":
                 return RouteEntry(prefix, shape.origin, place, discard=True, note=shape.note)
-            self._refer(owner, via, "gateway", raw.place("via"))
+            self.names.refer(owner, via, ("gateway",), raw.place("via"), "discard")
             return RouteEntry(prefix, shape.origin, place, gateway=str(via), note=shape.note)
         if not isinstance(via, dict) or not {"instance"} <= set(via) <= {"instance", "interface"}:
             self.values.fault(
@@ -316,7 +324,7 @@ class _Builder:
         self._refer(owner, shape.zone, "zone", raw.place("zone"))
         self._refer(owner, shape.route_table, "route table", raw.place("route_table"))
         self._refer_filter(owner, shape.filter, "subnet", raw.place("filter"))
-        blocks = self.values.prefixes(owner, shape.cidr, raw.place("cidr"))
+        blocks = self._blocks(owner, name, shape.cidr, raw, "cidr")
         for family in (4, 6):
             if sum(block.family == family for block in blocks) > 1:
                 self.values.fault(raw.place("cidr"), f"{owner}: at most one IPv{family} block")

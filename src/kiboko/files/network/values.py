@@ -161,7 +161,7 @@ class ValueReader:
         if reads_as_address(text) or ("/" in text and text.partition("/")[2].isdigit()):
             addresses = self._try(owner, place, _address_set, text)
             return Literal(text, addresses) if addresses is not None else None
-        return Named(text) if self._names.refer(owner, text, PEER_KINDS, place) else None
+        return Named(text) if self._names.refer(owner, text, PEER_KINDS, place, "any") else None
 
     def address_set(self, owner: str, text: str, place: Place) -> AddressSet:
         """An address, block or range; empty, and a problem, where it is none."""
