@@ -83,21 +83,21 @@ def proposals(walker: Walker, walk: Walk) -> Proposals:
             break
         here = walker.on(topology)
         listed = _propose(here, now, row)
-        tried_here = [tried(here, now, row, each) for each in (listed, *listed.others)]
-        opening = [
-            (each, there) for each, there in zip((listed, *listed.others), tried_here, strict=True) if there.proved
-        ]
+        each_tried = (each if each.proved else tried(here, now, row, each) for each in (listed, *listed.others))
+        opening = [each for each in each_tried if each.proved]
         if not opening:
             given_up.add(gate_of(row))
             told = listed if listed.edit is None else at_gate(row, f"no change that was tried opens it: {row.reason}")
             if all(each.edit is not None or each.text != told.text for each in found):  # that of two gates, once
                 found.append(told)
             continue
-        brought = topology.filters.keys() - walker.topology.filters.keys()  # by earlier ones
-        by_itself = [tried(walker, walk, row, each) for each, _ in opening if each.filter not in brought]
+        by_itself = opening
+        if topology is not walker.topology:
+            brought = topology.filters.keys() - walker.topology.filters.keys()  # by earlier ones
+            by_itself = [tried(walker, walk, row, each) for each in opening if each.filter not in brought]
         first = next(iter(by_itself), None)
         if first is None or not first.proved:
-            first = dataclasses.replace(opening[0][1], rests_on_earlier=True)
+            first = dataclasses.replace(opening[0], rests_on_earlier=True)
         found.append(dataclasses.replace(first, others=tuple(each for each in by_itself[1:] if each.proved)))
         assert first.edit is not None
         topology = first.edit(topology)
