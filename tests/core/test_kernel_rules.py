@@ -5,8 +5,10 @@ says from the kernel's own listing of the same rule set.
 """
 
 import contextlib
+import json
 import os
 import random
+import sys
 import unittest
 from unittest import mock
 
@@ -186,6 +188,30 @@ def network(server_rules, client_rules):
     return load(values, files)
 
 
+_EVERY_TYPE = """
+import json, socket, struct, sys, time
+four = "." in sys.argv[1]
+made = socket.socket(socket.AF_INET if four else socket.AF_INET6, socket.SOCK_RAW, 1 if four else 58)
+made.settimeout(0.005)
+refused = set()
+for kind in range(256):
+    message = struct.pack("!BBHI", kind, 0, 0 if not four else ~(kind << 8) & 0xFFFF, 0)
+    made.sendto(message, (sys.argv[1], 0))
+    until = time.monotonic() + (2 if kind == 255 else 0)
+    while True:
+        try:
+            got = made.recv(500)
+            got = got[20:] if four else got
+            if got[0] == (3 if four else 1):
+                refused.add(got[28 if four else 48])  # the type of the message that is quoted
+        except TimeoutError:
+            if time.monotonic() >= until:
+                break
+print(json.dumps(sorted(refused)))
+"""
+"""Sends a message of every type, and prints those that an ICMP error is sent about."""
+
+
 class HeldToTheKernel(TwoMachines):
     """Two machines whose kernels are asked what the walk says of their rule sets. They know their neighbours, and the
     walk is told so."""
@@ -237,6 +263,17 @@ class KernelDecides(HeldToTheKernel):
             with self.subTest(title):
                 self.assertEqual(self.compare(server, rules), 18)
                 self.assertEqual(self.compare("", rules), 18)
+
+    def test_s34_messages_that_no_icmp_error_is_sent_about(self):
+        """Every type of ICMP and ICMPv6, to a machine that rejects all of them."""
+        rules = "table inet t { chain i { type filter hook input priority 0; policy accept; meta l4proto { icmp, ipv6-icmp } reject } }"
+        topology = network(self.load_rules(self.server, rules), None)
+        for word, address, family in (("icmp", SERVER4, 4), ("icmp6", SERVER6, 6)):
+            refused = json.loads(self.inside(self.client, sys.executable, "-c", _EVERY_TYPE, address))
+            for kind in (*range(0, 21, 1 if family == 4 else 5), 41, 126, 127, 128, 129, 140, 255):
+                said = walk(topology, "client", "server", f"{word}/{kind}/0", None, family)
+                self.assertEqual("refused" if kind in refused else "silent", said.signal, (word, kind))
+            self.assertTrue(0 < len(refused) < 256)
 
     def test_s35_random_rule_sets(self):
         known = 0

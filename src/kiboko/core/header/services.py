@@ -37,6 +37,14 @@ OF_LINKS = frozenset((*range(130, 138), 141, 142, 143, 148, 149, 151, 152, 153))
 """The types of ICMPv6 messages that never pass a router: listeners of multicast, neighbour discovery and what came to
 it, by the same registry."""
 
+NEVER_REFUSED = RangeSet.of(
+    (protocol << 16 | low << 8, protocol << 16 | high << 8 | 0xFF)
+    for protocol, types in ((ICMP, ((1, 7), (9, 12), (19, 255))), (ICMP6, ((0, 127),)))
+    for low, high in types
+)
+"""The ICMP messages that nobody answers by an ICMP error: errors themselves (RFC 1122, section 3.2.2; RFC 4443, section
+2.4), and of IPv4 what is no question and no answer to one, as the kernel was seen to do."""
+
 # Ports of the IANA service registry; the same on every machine, so it ships here and is not read from one.
 WELL_KNOWN: dict[str, tuple[str, ...]] = {
     "ping": ("icmp/echo-request", "icmp6/echo-request"),

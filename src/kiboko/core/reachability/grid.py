@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import TCP, WITH_PORTS, Service
+from kiboko.core.header.services import NEVER_REFUSED, TCP, WITH_PORTS, Service
 from kiboko.core.network.model import Instance
 from kiboko.core.queries.members import Pair
 from kiboko.core.records.columns import distinct
@@ -117,15 +117,16 @@ class PairGrid:
         self, pairs: Sequence[Pair], kinds: list[_Kind]
     ) -> Iterator[tuple[list[tuple[list[_Kind], list[_Kind]]], NDArray[np.int64]]]:
         """The pairs whose senders have the same client ports; for each protocol with ports its kinds of services and of
-        client ports, and the rest of the services, which have none."""
+        client ports, and the rest of the services, which have none, those that nobody refuses by themselves."""
         by_ports: dict[RangeSet, list[int]] = {}
         for number, pair in enumerate(pairs):
             ports = self.ports or self.walker.source_ports(pair.source, Service(TCP, 1))
             by_ports.setdefault(ports, []).append(number)
         for ports, rows in by_ports.items():
             groups = []
-            for protocol in (*WITH_PORTS, None):
-                mine = [kind for kind in kinds if _with_ports(kind.example) == protocol]
+            sorts = [*((each, False) for each in WITH_PORTS), (None, False), (None, True)]
+            for protocol, is_silent in sorts:
+                mine = [kind for kind in kinds if _sort(kind.example) == (protocol, is_silent)]
                 if mine:
                     cells = [_Kind(RangeSet(), -1)]
                     if protocol is not None:
@@ -303,6 +304,11 @@ def _deciding(stops: NDArray[np.bool_]) -> tuple[NDArray[np.int64], NDArray[np.i
     gate = np.where(gate == NONE, earliest, gate)
     cell = stops[np.arange(count), :, np.maximum(gate, 0)].argmax(axis=1)
     return gate, cell
+
+
+def _sort(service: int) -> tuple[int | None, bool]:
+    """Of a service the protocol, None where it has no ports, and whether nobody refuses it."""
+    return _with_ports(service), service in NEVER_REFUSED
 
 
 def _with_ports(number: int) -> int | None:

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import BITS, PRIVATE_BLOCKS, SPECIAL_PURPOSE, Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, SCTP, TCP, UDP, WITH_PORTS
+from kiboko.core.header.services import ICMP, ICMP6, NEVER_REFUSED, SCTP, TCP, UDP, WITH_PORTS
 from kiboko.core.network.host_rules import Match, Values, VerdictMap
 from kiboko.core.network.model import Filter, Instance, Rule, listened
 from kiboko.core.tables.reply_filters import asked_of_replies
@@ -184,6 +184,8 @@ def service_cuts(
                 for kind in range(256):
                     for protocol in (ICMP, ICMP6):
                         cut(protocol << 16 | kind << 8 | low, protocol << 16 | kind << 8 | high)
+    for low, high in NEVER_REFUSED:
+        cut(low, high)
     for protocol, kinds in ((ICMP, (0, 8)), (ICMP6, (128, 129))):
         for kind in kinds:
             cut(protocol << 16 | kind << 8, protocol << 16 | kind << 8)

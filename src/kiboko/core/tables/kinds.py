@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.errors import TooMuch
 from kiboko.core.header.ranges import EMPTY, RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS, usual_services
+from kiboko.core.header.services import ICMP, ICMP6, NEVER_REFUSED, WITH_PORTS, usual_services
 from kiboko.core.tables.boxes import PORTS, SERVICES
 from kiboko.core.tables.column import turned
 from kiboko.core.tables.layout import GateLayout
@@ -185,10 +185,12 @@ def alike_ports(layout: GateLayout, protocol: int, clients: Sequence[RangeSet]) 
 
 def _nature(number: int) -> tuple[int, ...]:
     """What tells services apart without any rule: whether there are ports and of which protocol; an ICMP message that
-    asks for an answer, or one that does not (clauses S21, S32)."""
+    asks for an answer, or one that does not; one that nobody refuses (clauses S21, S32, S34)."""
     protocol, kind = number >> 16, number >> 8 & 0xFF
     if protocol in WITH_PORTS:
         return (protocol,)
     if protocol not in (ICMP, ICMP6):
         return ()
-    return (protocol, number & 0xFF) if kind == {ICMP: 8, ICMP6: 128}[protocol] else (protocol, -1)
+    if kind == {ICMP: 8, ICMP6: 128}[protocol]:
+        return protocol, number & 0xFF
+    return protocol, -2 if number in NEVER_REFUSED else -1

@@ -25,6 +25,7 @@ PASSES_ALL, STOPPED_BACK, STOPPED = range(3)
 LISTENER_GATE = 1 + GATES.index("listener")
 _GETS_BACK, _IS_LOST = 1, 2
 """What becomes of a listener's reset."""
+_SILENT = -1
 _KEEPING = 24
 """Room for the number of which gates in front of a dead end keep state."""
 
@@ -95,8 +96,9 @@ class _DecidedBlock(Block):
 
     def _note_dead_end(self, at: int, rows: Rows, kinds: Words) -> None:
         """Note what the sender's own router has no way on for: of each sender by itself, and of what the gates in front
-        keep state for by itself."""
-        parts: list[tuple[tuple[int, ...], Words]] = [((), kinds)]
+        keep state for by itself; of messages that nobody refuses as well."""
+        silent = kinds & self._judge.never_refused
+        parts: list[tuple[tuple[int, ...], Words]] = [((), kinds & ~silent), ((_SILENT,), silent)]
         for number, kept in enumerate(self._kept):
             if kept.any():
                 mine = np.broadcast_to(kept, self.shape)[0][rows]

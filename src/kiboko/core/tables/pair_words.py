@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.header.services import TCP
+from kiboko.core.header.services import NEVER_REFUSED, TCP
 from kiboko.core.records.columns import ascending
 from kiboko.core.tables.filter_lists import DROPS, NO_LIST, REJECTS, UNFILTERED
 from kiboko.core.tables.kernel_words import LATER, OWN_DEVICE, REPLY, REQUEST, HostGate, KernelWords
@@ -91,6 +91,9 @@ class PairWords:
         self.every = kinds.every[None, None]
         self.width = kinds.words
         """How many words there are for each pair."""
+        self.never_refused = kinds.packed(
+            np.array([kind.service in NEVER_REFUSED for kind in kinds.kinds], dtype=np.bool_)
+        )
         self.tcp = kinds.packed(np.array([kind.service >> 16 == TCP for kind in kinds.kinds], dtype=np.bool_))
         """The kinds that are of TCP."""
         self._listened: dict[int, tuple[Words, Words]] = {}

@@ -15,7 +15,7 @@ from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.packet import Packet, answering, request, turned_service
 from kiboko.core.header.ranges import EMPTY, RangeSet
-from kiboko.core.header.services import NO_PORTS, WITH_PORTS, Service
+from kiboko.core.header.services import NEVER_REFUSED, NO_PORTS, WITH_PORTS, Service
 from kiboko.core.network.directory import Endpoint
 from kiboko.core.network.model import DROP, REJECT, Topology
 from kiboko.core.routing.path import PathFinder
@@ -253,7 +253,12 @@ class Walker:
         elif decider is not None:
             signal = decider.signal
             known = signal != NOT_KNOWN
-            if decider.action == REJECT and known:
+            if decider.action == REJECT and known and walked.flow.service.number in NEVER_REFUSED:
+                signal = SILENT
+                caveats.append(
+                    f"{decider.gate} at {decider.at} refuses it, but no ICMP error is sent about such a message"
+                )
+            elif decider.action == REJECT and known:
                 way = way_of_refusal(self.ground, self.paths, walked.request_path, decider, walked.flow.service)
                 refuses = f"{decider.gate} at {decider.at} refuses"
                 if decider.signal == UNREACHABLE and decider.gate == "route":
