@@ -167,6 +167,18 @@ class Mistakes(OnTheDemo):
                 self.assertEqual(told, several)
                 self.assertNotEqual(told, self.kiboko(f"{command} --flows {logs[0]}", status))
 
+    def test_a_network_file_may_be_what_another_program_writes(self):
+        """As `-n <(sed … network.yaml)` has it: it can be read once, and lies in no folder."""
+        asked = "check desk-1 forecast-1 forecast-api"
+        made = kiboko(*asked.split(), "-n", "/dev/stdin", cwd=self.folder,
+                      stdin=(self.folder / "network.yaml").read_text().replace("action: drop", "action: allow"))  # fmt: skip
+        self.assertEqual((made.returncode, made.stdout[:7]), (0, "ALLOWED"), made.stderr)
+        self.assertIn("BLOCKED", self.kiboko(asked, 1))
+        made = kiboko("rehearse", "changes/01-shut-out-the-met-office.yaml", "-n", "/dev/stdin", cwd=self.folder,
+                      stdin=(self.folder / "network.yaml").read_text())  # fmt: skip
+        self.assertIn("can be read once; if it is read again here, put it into a file", made.stderr)
+        self.refused(f"{asked} -n -", "standard input is /dev/stdin")
+
     def test_times_asked_for_hold_for_probes_as_well(self):
         words = "--probes evidence/probes.jsonl --since 2026-11-20T10:05:10Z"
         later = self.kiboko(f"confirm {words} --until 2026-11-20T10:05:11Z", 1)

@@ -84,6 +84,9 @@ def read_text(path: Path, name: str) -> str:
     except OSError as error:
         hint = "" if path.exists() else nearby(path)
         raise InputError(f"{name}: cannot be read: {error.strerror}{hint}") from error
+    if not data and not path.is_file():
+        told = "what another program writes can be read once; if it is read again here, put it into a file"
+        raise InputError(f"{name}: there is nothing to read: {told}")
     if len(data) > MOST_BYTES:
         raise InputError([Problem(Place(name, 1), f"the file is larger than the {MOST_BYTES:,} bytes allowed")])
     try:

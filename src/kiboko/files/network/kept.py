@@ -97,11 +97,12 @@ def _load(path: str, files_elsewhere: bool) -> tuple[Topology, tuple[Path, ...]]
 
 
 def _inputs(path: str) -> list[tuple[str, bytes]] | None:
-    """Each file that is read first, by name, with the digest of its content; None where they cannot be read."""
+    """Each file that is read first, by name, with the digest of its content; None where they cannot be read, or once
+    only, as what another program writes (`-n <(…)`)."""
     top = Path(path)
     try:
         if not top.is_dir():
-            return [("", _digest_of(top))]
+            return [("", _digest_of(top))] if top.is_file() else None
         names = sorted(name for name in os.listdir(top) if is_data(name))
         # Other files of data are named, not read: whether they belong to it is for the loader to say.
         parts = [name for name in names if name.endswith(".yaml") or name == "instances.csv"]

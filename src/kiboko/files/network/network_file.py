@@ -107,6 +107,8 @@ def _in_order(problems: list[Problem]) -> list[Problem]:
 class _Builder:
     def __init__(self, path: Path, parts: list[Part], problems: list[Problem], files_elsewhere: bool) -> None:
         folder = path if path.is_dir() else path.parent
+        if path.exists() and not path.is_file() and not path.is_dir():
+            folder = Path()  # what another program writes, as `-n <(…)` has it, lies nowhere
         self.parts = parts
         self.problems = problems
         self.names = Names(problems)

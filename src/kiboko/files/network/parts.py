@@ -43,7 +43,8 @@ def read_parts(path: Path, shown: str, problems: list[Problem], texts: Texts = M
     Raises InputError where there is nothing to read at all.
     """
     if not path.exists():
-        hint = nearby(path) or "; name one with --network PATH or KIBOKO_NETWORK"
+        hint = "; standard input is /dev/stdin" if shown == "-" else nearby(path)
+        hint = hint or "; name one with --network PATH or KIBOKO_NETWORK"
         raise InputError(f"{shown}: no such network file{hint}")
     if not path.is_dir():
         part = _read_part(path, shown, problems, texts)
