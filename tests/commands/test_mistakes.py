@@ -52,6 +52,9 @@ class Mistakes(OnTheDemo):
             ("[2001:db8::1]:53 ingest-1 ssh", "its port is in the service: tcp/53"),
             ("gauge-04/eth1 ingest-1 ssh", "gauge-04 has no interface 'eth1'; it has eth0"),
             ("https://10.61.4.14/ ingest-1 ssh", "is neither an address nor a name of the network"),
+            ("gauge-04 ingest-1 gre", "did you mean 'proto/47'?"), ("gauge-04 ingest-1 icmpv6", "did you mean 'icmp6'?"),
+            ("gauge-04 ingest-1 udp/*", "did you mean 'udp'?"), ("gauge-04 ingest-1 ip", "did you mean 'any'?"),
+            ("gauge-04 ingest-1 icmp/echo", "did you mean 'icmp/echo-request'?"),
             ("gauge-04 ingest-1 tcp/https", "did you mean 'https'?"), ("gauge-04 ingest-1 dns/udp", "did you mean 'dns'?"),
         ):  # fmt: skip
             with self.subTest(ends):

@@ -45,6 +45,14 @@ NEVER_REFUSED = RangeSet.of(
 """The ICMP messages that nobody answers by an ICMP error: errors themselves (RFC 1122, section 3.2.2; RFC 4443, section
 2.4), and of IPv4 what is no question and no answer to one, as the kernel was seen to do."""
 
+_OTHER_PROTOCOLS = {"icmpv6": "icmp6", "ipv6-icmp": "icmp6"} | {
+    name: f"proto/{number}"
+    for name, number in (("igmp", 2), ("ipip", 4), ("rsvp", 46), ("gre", 47), ("esp", 50), ("ah", 51), ("eigrp", 88),
+                         ("ospf", 89), ("pim", 103), ("vrrp", 112), ("l2tpv3", 115), ("udplite", 136))
+}  # fmt: skip
+"""How protocols are written here that others write by their names in the IANA registry "Assigned Internet Protocol
+Numbers"."""
+
 # Ports of the IANA service registry; the same on every machine, so it ships here and is not read from one.
 WELL_KNOWN: dict[str, tuple[str, ...]] = {
     "ping": ("icmp/echo-request", "icmp6/echo-request"),
@@ -133,8 +141,15 @@ def _written_as_here(text: str) -> str | None:
     """A service that is written as in other places (`443/tcp`, `tcp:443`, `https/tcp`, `*`) as it is written here; None
     where it does not look like one."""
     lowered = text.strip().lower()
-    if lowered in ("*", "all"):
+    if lowered in ("*", "all", "ip"):
         return "any"
+    if lowered in _OTHER_PROTOCOLS:
+        return _OTHER_PROTOCOLS[lowered]
+    if lowered in ("icmp/echo", "icmp6/echo"):
+        return f"{lowered}-request"
+    found = re.fullmatch(r"([a-z]+)\s*[/:]\s*(?:\*|any|all)", lowered, re.ASCII)
+    if found is not None:
+        return found[1]
     found = re.fullmatch(r"([a-z]+)\s*[/: -]?\s*(\d+(?:-\d+)?)", lowered, re.ASCII)
     if found is not None:
         return f"{found[1]}/{found[2]}"
