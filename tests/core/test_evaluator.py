@@ -15,8 +15,8 @@ import numpy as np
 
 from kiboko.core.evidence import flow_numbers
 from kiboko.core.evidence.asking import Asking, RecordedEnds
+from kiboko.core.evidence.brought_together import bring_together
 from kiboko.core.evidence.comparison import Comparison
-from kiboko.core.evidence.conversations import bring_together
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.known_ports import KnownPorts, sent_to
 from kiboko.core.header.addresses import Address, AddressSet, Prefix

@@ -10,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.evidence.conversations import of_the_same
+from kiboko.core.evidence.brought_together import of_the_same
 from kiboko.core.evidence.evaluator import Evaluator
 from kiboko.core.evidence.judged import Judged
 from kiboko.core.evidence.proofs import ALONE, UNASKED, UNSETTLED

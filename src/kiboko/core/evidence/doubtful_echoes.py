@@ -8,7 +8,8 @@ import dataclasses
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.evidence.conversations import Conversations, is_echo
+from kiboko.core.evidence.brought_together import is_echo
+from kiboko.core.evidence.conversations import Conversations
 from kiboko.core.evidence.proofs import UNCLEAR
 from kiboko.core.evidence.seen_ends import SeenEnds
 from kiboko.core.header.services import ICMP, UNTOLD

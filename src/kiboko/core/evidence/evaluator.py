@@ -17,9 +17,10 @@ from numpy.typing import NDArray
 from kiboko.core.evidence import judging
 from kiboko.core.evidence.addressed import Addressed, Asked
 from kiboko.core.evidence.alone_from_beyond import lone_from_beyond, unasked
+from kiboko.core.evidence.brought_together import bring_together
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.conclusions import Conclusions
-from kiboko.core.evidence.conversations import Conversations, Since, bring_together, sampled
+from kiboko.core.evidence.conversations import Conversations
 from kiboko.core.evidence.doubtful_echoes import with_fragments, without_idle_types
 from kiboko.core.evidence.doubtful_flags import without_doubtful
 from kiboko.core.evidence.gate_outcomes import GateOutcomes, Situation
@@ -47,6 +48,7 @@ from kiboko.core.evidence.shared_senders import ByGates, SharedSenders
 from kiboko.core.evidence.summing import Summing, as_slice
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.evidence.traces import NO_TRACE, Traces
+from kiboko.core.evidence.who_began import Since, sampled
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD
 from kiboko.core.records.columns import KeyNumbers, ascending, distinct, has_ports, is_icmp, numbered
 from kiboko.core.records.flow_table import AddressTable, FlowTable, milliseconds
