@@ -14,11 +14,8 @@ from kiboko.core.network.model import (
     Group,
     Instance,
     Interface,
-    Literal,
     Outside,
-    Peer,
     RouteEntry,
-    Rule,
     Subnet,
     Topology,
     peer_text,
@@ -26,21 +23,17 @@ from kiboko.core.network.model import (
 from kiboko.core.queries.inspection import (
     IN,
     OUT,
-    AppliedRule,
-    applied_rules,
     attachments,
     filter_rules,
     group_reasons,
     groups_of,
     listening,
     rules_for,
-    rules_for_replies,
 )
 from kiboko.core.walk.walk import Walker
 from kiboko.core.wording import counted
-from kiboko.views.sheet import Cell, Sheet, SheetTable
-
-_MOST_ADDRESSES = 2
+from kiboko.views.rules_shown import RulesShown, some_of
+from kiboko.views.sheet import Sheet
 
 
 class Shower:
@@ -49,8 +42,7 @@ class Shower:
     def __init__(self, walker: Walker, services: RangeSet | None = None, peers: AddressSet | None = None) -> None:
         self.walker = walker
         self.topology = walker.topology
-        self.services = services
-        self.peers = peers
+        self._rules = RulesShown(walker, services, peers)
 
     def service(self, text: str, services: RangeSet) -> Sheet:
         """A service: what it is, which rules speak of it, who listens."""
@@ -79,7 +71,7 @@ class Shower:
         if for_any:
             sheet.notes.append(f"{counted(for_any, 'rule')} for any service may match it too")
         if unknown:
-            sheet.notes.append(f"what listens is not known at {_some(unknown, 6)}")
+            sheet.notes.append(f"what listens is not known at {some_of(unknown, 6)}")
         return sheet
 
     def sheet(self, name: str) -> Sheet | None:
@@ -163,103 +155,14 @@ class Shower:
             sheet.fact(interface.device, values, text)
         for interface in interfaces:
             for way, title in ((IN, "Inbound"), (OUT, "Outbound")):
-                self._applied(
+                self._rules.applied(
                     sheet, interface, way, f"{title} at {interface.device}, in the order that rules are asked"
                 )
-        self._kernel_rules(sheet, instance)
+        self._rules.kernel_rules(sheet, instance)
         for name in dict.fromkeys(interface.subnet for interface in interfaces):
             self._routes(sheet, self.topology.subnets[name])
         self._notes(sheet, instance, interfaces)
         return sheet
-
-    def _applied(self, sheet: Sheet, interface: Interface, way: str, title: str) -> None:
-        applied = applied_rules(self.walker, interface, way)
-        own = AddressSet.of_addresses(interface.addresses)
-        asked = self.services is not None or self.peers is not None
-        chosen = [
-            rule
-            for rule in applied
-            if rule.concerns(self.services, self.peers, way) and (not asked or rule.is_for(own, way))
-        ]
-        if len(chosen) < len(applied):
-            title = f"{title} ({len(chosen)} of {len(applied)}: only what could concern the traffic asked about)"
-        other = "from" if way == IN else "to"
-        self._rules(sheet, title, chosen, [other], "nothing filters this direction", (own, way))
-        if self.services is not None:
-            self._replies(sheet, interface, way, own)
-
-    def _replies(self, sheet: Sheet, interface: Interface, way: str, own: AddressSet) -> None:
-        """The rules that the replies need to requests that go `way`: of filters that do not know all of these."""
-        assert self.services is not None
-        back, clients = (OUT, IN) if way == IN else (IN, OUT)
-        instance = self.walker.directory.instance_of(interface)
-        ports = self.topology.defaults.ephemeral_ports
-        if clients == OUT and instance.ephemeral_ports is not None:
-            ports = instance.ephemeral_ports
-        rules = [rule for rule in rules_for_replies(self.walker, interface, back)
-                 if rule.concerns_reply(self.services, ports, self.peers, back) and rule.is_for(own, back)]  # fmt: skip
-        if rules:
-            sides = {IN: "inbound", OUT: "outbound"}
-            title = (f"Replies to those {sides[way]} requests, {sides[back]} at {interface.device}:"
-                     " the rules that could match them, where a filter may not know the request")  # fmt: skip
-            self._rules(sheet, title, rules, ["to" if back == OUT else "from"], own=(own, back))
-
-    def _rules(
-        self,
-        sheet: Sheet,
-        title: str,
-        rules: list[AppliedRule],
-        peers: list[str],
-        empty: str = "",
-        own: tuple[AddressSet, str] | None = None,
-    ) -> None:
-        """A table of rules, a section for each filter; `own` are the addresses whose rules these are."""
-        noted = any(each.rule is not None and each.rule.note for each in rules)
-        headings = ["rule", "action", *peers, "service", "file", *(["note"] if noted else [])]
-        table = sheet.table(title, headings, (*peers, "service", "note"), empty)
-        at = None
-        for each in rules:
-            if at != (each.gate, each.where, each.filter.name):
-                at = (each.gate, each.where, each.filter.name)
-                chosen = each.filter
-                table.section(_section(each), gate=each.gate, at=each.where or None, filter=chosen.name,
-                              decide=chosen.decide, stateful=chosen.stateful, otherwise=chosen.otherwise)  # fmt: skip
-            if each.rule is not None:
-                self._rule_row(table, each, each.rule, peers, own is None or each.is_for(*own))
-
-    def _rule_row(self, table: SheetTable, each: AppliedRule, rule: Rule, peers: list[str], for_it: bool) -> None:
-        both = {"from": (rule.sources, each.sources), "to": (rule.destinations, each.destinations)}
-        shown = [_peer(*both[which]) for which in peers]
-        for which in ("from", "to"):
-            if which not in peers and both[which][0] is not None and not for_it:
-                shown[0] += f"; not for this one, only {which} {peer_text(both[which][0])}"
-        action = rule.action if rule.enabled and for_it else f"({rule.action})"
-        if not rule.enabled:
-            shown[0] += "; not enabled"
-        service = rule.service_text + (f", source ports {rule.source_ports}" if rule.source_ports else "")
-        values: dict[str, Any] = {which: _peer_values(*pair) for which, pair in both.items()}
-        values |= {"rule": rule.name, "action": rule.action, "enabled": rule.enabled, "applies": for_it,
-                   "service": rule.service_text, "note": rule.note,
-                   "source_ports": str(rule.source_ports) if rule.source_ports else None}  # fmt: skip
-        note = [rule.note] if "note" in table.headings else []
-        cells: list[Cell] = [f"  {rule.name}", action, *shown, service, each.place, *note]
-        table.add(cells, "" if rule.enabled and for_it else "quiet", **values)
-
-    def _kernel_rules(self, sheet: Sheet, instance: Instance) -> None:
-        rules = instance.host_filter
-        if rules is None or isinstance(rules, str):
-            return
-        table = sheet.table(f"The kernel's own rules ({rules.file})", ["rule", "what it does"], ("what it does",))
-        for chain in rules.chains:
-            hooked = f"hook {chain.hook}, priority {chain.priority}, policy {chain.policy}" if chain.hook else "no hook"
-            if chain.hook and chain.sleeps is not False:
-                hooked += ", its table is dormant" if chain.sleeps else ", its table may be dormant"
-            table.section(f"{chain.family} {chain.table} {chain.name} ({hooked})", family=chain.family,
-                          of_table=chain.table, chain=chain.name, hook=chain.hook,
-                          priority=chain.priority if chain.hook else None,
-                          policy=chain.policy if chain.hook else None)  # fmt: skip
-            for rule in chain.rules:
-                table.add([f"  {rule.name}", str(rule)], rule=rule.name)
 
     def _notes(self, sheet: Sheet, instance: Instance, interfaces: list[Interface]) -> None:
         for interface in interfaces:
@@ -307,7 +210,7 @@ class Shower:
         sheet.fact("filter", subnet.filter, "none" if subnet.filter is None else "")
         sheet.fact("written in", subnet.place)
         if subnet.filter is not None:
-            self._directions(sheet, self.topology.filters[subnet.filter], subnet.name)
+            self._rules.directions(sheet, self.topology.filters[subnet.filter], subnet.name)
         self._routes(sheet, subnet)
         table = sheet.table("Interfaces in it", ["interface", "addresses", "public", "filters"], ("filters",), "none")
         for interface in self.walker.directory.interfaces():
@@ -329,12 +232,12 @@ class Shower:
         where = attachments(self.walker, chosen)
         kinds = counted(len(where), where[0][0] if where else "place")
         sheet.fact("attached to", [place for _, place in where],
-                   f"{kinds}: {_some([place for _, place in where], 8)}" if where else "nothing")  # fmt: skip
+                   f"{kinds}: {some_of([place for _, place in where], 8)}" if where else "nothing")  # fmt: skip
         sheet.fact("attach_to", list(chosen.attach_to))
         sheet.fact("exempt", list(chosen.exempt))
         sheet.fact("note", chosen.note)
         sheet.fact("written in", chosen.place)
-        self._directions(sheet, chosen, "")
+        self._rules.directions(sheet, chosen)
         if not where:
             sheet.notes.append("this filter is attached to nothing, so none of its rules decides anything")
         for rule in chosen.every_rule():
@@ -342,14 +245,6 @@ class Shower:
                 for group, member in self.walker.membership.without_address(peer):
                     sheet.notes.append(f"rule {rule.name}: {member} is in group {group} but has no address")
         return sheet
-
-    def _directions(self, sheet: Sheet, chosen: Filter, where: str) -> None:
-        ways = [(IN, "Rules")] if chosen.rules is not None else [(IN, "Inbound"), (OUT, "Outbound")]
-        for way, title in ways:
-            rules = list(filter_rules(self.walker, chosen, way, chosen.layer, where))
-            kept = [rule for rule in rules if rule.concerns(self.services, self.peers, way)]
-            empty = "this direction is not filtered"
-            self._rules(sheet, f"{title}, in the order they decide", kept, ["from", "to"], empty)
 
     def group(self, group: Group) -> Sheet:
         """A group: who is in and why, and who looks as though it should be."""
@@ -392,9 +287,9 @@ class Shower:
         for crossing in self.topology.crossings:
             if name in (crossing.source, crossing.destination):
                 chosen = self.topology.filters[crossing.filter]
-                rules = list(filter_rules(self.walker, chosen, IN, "zone", f"{crossing.source}>{crossing.destination}"))
-                kept = [rule for rule in rules if rule.concerns(self.services, self.peers, IN)]
-                self._rules(sheet, f"From {crossing.source} to {crossing.destination}", kept, ["from", "to"])
+                rules = filter_rules(self.walker, chosen, IN, "zone", f"{crossing.source}>{crossing.destination}")
+                title = f"From {crossing.source} to {crossing.destination}"
+                self._rules.table(sheet, title, self._rules.could_concern(rules, IN), ["from", "to"])
         return sheet
 
     def gateway(self, name: str) -> Sheet:
@@ -432,7 +327,7 @@ class Shower:
         sheet.fact("filter", outside.filter, "none" if outside.filter is None else "")
         sheet.fact("written in", outside.place)
         if outside.filter is not None:
-            self._directions(sheet, self.topology.filters[outside.filter], outside.name)
+            self._rules.directions(sheet, self.topology.filters[outside.filter], outside.name)
         return sheet
 
     def network(self, name: str) -> Sheet:
@@ -460,38 +355,6 @@ class Shower:
         for entry in table.entries:
             rows.add([str(entry.to), entry.via, entry.origin, entry.place])
         return sheet
-
-
-def _section(each: AppliedRule) -> str:
-    """A filter in one line: its gate and place, how it decides, and what it does where no rule matches."""
-    chosen = each.filter
-    decides = "first match decides" if chosen.decide == "first" else "any match allows"
-    state = "stateful" if chosen.stateful else "stateless"
-    where = f" {each.where}" if each.where else ""
-    told = f"{decides}, {state}, otherwise {chosen.otherwise}"
-    return f"{each.gate}{where}: {chosen.name} ({told}) {chosen.default_place}"
-
-
-def _peer(peer: Peer | None, addresses: AddressSet | None) -> str:
-    """A peer with the addresses it comes to, where its text is not the address itself."""
-    if peer is None:
-        return "any"
-    text = ", ".join(str(item) for item in peer) or "nobody"
-    if addresses is None or all(isinstance(item, Literal) for item in peer):
-        return text
-    return f"{text} ({_some(addresses.texts(), _MOST_ADDRESSES) or 'no address'})"
-
-
-def _peer_values(peer: Peer | None, addresses: AddressSet | None) -> dict[str, object] | str:
-    """A peer as values: what is written, and the addresses that this comes to; `any` where it is left out."""
-    if peer is None:
-        return "any"
-    return {"written": [str(item) for item in peer], "addresses": addresses.texts() if addresses is not None else []}
-
-
-def _some(texts: list[str], most: int) -> str:
-    more = f", {len(texts) - most} more" if len(texts) > most else ""
-    return ", ".join(texts[:most]) + more
 
 
 def _listeners(instance: Instance) -> list[str] | str:
