@@ -35,6 +35,18 @@ class Listeners(unittest.TestCase):
         values["instances"]["bob"]["interfaces"][0]["addresses"].append("2001:db8:1:1::11")
         self.assertEqual([walk(values, "bob", "ann", "ssh", family=f).verdict for f in (4, 6)], ["allowed", "allowed"])
 
+    def test_s32_all_addresses_of_a_family_are_written_as_the_kernel_tells_them(self):
+        """Of `0.0.0.0` and `::` no machine has the address: it is that of no interface."""
+        for address, reached in (("*", [4, 6]), ("0.0.0.0", [4]), ("::", [6])):
+            values = self.listening({"service": "ssh", "address": address})
+            values["instances"]["bob"]["interfaces"][0]["addresses"].append("2001:db8:1:1::11")
+            walks = {family: walk(values, "bob", "ann", "ssh", family=family) for family in (4, 6)}
+            self.assertEqual([each for each in walks if walks[each].verdict == "allowed"], reached, address)
+            for family in {4, 6} - set(reached):
+                self.assertEqual(decided(walks[family])[0], "listener")
+                told = f"listens on IPv{reached[0]} only, not on {walks[family].flow.target}"
+                self.assertEqual(walks[family].decided_by.reason, told)
+
     def test_s32_not_listening_is_blocked_and_refused_and_not_known_never_blocks(self):
         self.assertEqual(walk(self.listening(), "bob", "ann", "ssh").signal, "refused")
         self.assertEqual(walk(self.listening("http"), "bob", "ann", "udp/80").verdict, "blocked")

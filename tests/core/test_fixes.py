@@ -166,6 +166,18 @@ class ByHand(unittest.TestCase):
         self.assertEqual(("route", None), (found.gate, found.edit))
         self.assertEqual("no change of a route carries it: no subnet of south holds 10.2.77.1", found.text)
 
+    def test_what_listens_already_is_bound_as_it_was_when_something_is_added(self):
+        values = base()
+        bound = [{"service": "http", "address": "0.0.0.0"}, {"service": "https", "address": "::"}, "dns",
+                 {"service": "ntp", "address": "127.0.0.1"}]  # fmt: skip
+        values["instances"]["bob"]["listens"] = bound
+        walker = Walker(load(values))
+        walk = walker.walk(
+            walker.directory.endpoint(parse_address("10.1.1.10")), parse_address("10.1.1.11"), Service(6, 22)
+        )
+        (found,) = proposals(walker, walk).each
+        self.assertEqual(found.steps, ({"set_instance": {"instance": "bob", "listens": [*bound, "tcp/22"]}},))
+
     def test_what_there_is_is_changed_before_anything_is_added(self):
         values = base()
         values["groups"] = {"desks": {"where": {"role": "desk"}}}

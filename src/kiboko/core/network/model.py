@@ -281,6 +281,11 @@ class Interface(NamedTuple):
         return None
 
 
+ALL_ADDRESSES: Mapping[str, int | None] = {"*": None, "0.0.0.0": 4, "::": 6}
+"""How it is written that a socket is bound to no address: it serves all, of both families, of IPv4 or of IPv6 alone. As
+ss(8) prints them: one of `::` that serves IPv4 as well is `*` there."""
+
+
 class Listener(NamedTuple):
     """A socket that accepts: its services and the address it is bound to (None: all, of `family` if set). A tuple,
     since there are very many."""
@@ -290,6 +295,17 @@ class Listener(NamedTuple):
     place: Place
     address: Address | None = None
     family: int | None = None
+
+    @property
+    def bound(self) -> str | None:
+        """What it is bound to, as a network file has it; None where it serves all addresses."""
+        if self.address is not None:
+            return str(self.address)
+        return (
+            next((text for text, family in ALL_ADDRESSES.items() if family == self.family), None)
+            if self.family
+            else None
+        )
 
     def accepts(self, address: Address) -> bool:
         """Whether the socket answers at an address of its machine."""

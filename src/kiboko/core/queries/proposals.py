@@ -338,7 +338,7 @@ def _listens(instance: Instance, service: str) -> Steps:
         if each.place.file != instance.place.file:
             return ()
         text = each.text.partition(" on ")[0]
-        told.append({"service": text, "address": str(each.address)} if each.address is not None else text)
+        told.append({"service": text, "address": each.bound} if each.bound is not None else text)
     return ({"set_instance": {"instance": instance.name, "listens": [*told, service]}},)
 
 

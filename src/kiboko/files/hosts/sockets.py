@@ -10,7 +10,7 @@ from kiboko.core.errors import InputError, Place, Problem
 from kiboko.core.header.addresses import Address, parse_address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import SCTP, TCP, UDP
-from kiboko.core.network.model import Listener
+from kiboko.core.network.model import ALL_ADDRESSES, Listener
 from kiboko.files.documents.lined_yaml import read_text
 
 _LINE = re.compile(r"(tcp|udp|sctp)\s+(LISTEN|UNCONN)\s+\d+\s+\d+\s+(\S+):(\d+)\s+\S+")
@@ -19,7 +19,6 @@ _HEADER = re.compile(r"Netid\s+State\s")
 _CONNECTED = "ESTAB|SYN-SENT|SYN-RECV|FIN-WAIT-[12]|TIME-WAIT|CLOSE|CLOSE-WAIT|LAST-ACK|CLOSING"
 _ELSEWHERE = r"nl|p_raw|p_dgr|u_str|u_seq|u_dgr|raw|icmp|icmp6|v_str|v_dgr|ti_\w+|xdp"
 _OTHERS = re.compile(rf"((tcp|udp|sctp)\s+({_CONNECTED})|({_ELSEWHERE})\s+[A-Z0-9-]+)\s")
-_EVERY: dict[str, int | None] = {"*": None, "0.0.0.0": 4, "::": 6}
 _LOOPBACK = (parse_address("127.0.0.1"), parse_address("::1"))
 _PROTOCOLS = {"tcp": TCP, "udp": UDP, "sctp": SCTP}
 
@@ -53,15 +52,17 @@ def read_sockets(
         bound, _, device = match[3].partition("%")
         bound = bound.strip("[]").removeprefix("::ffff:")
         try:
-            address = None if bound in _EVERY else parse_address(bound)
+            address = None if bound in ALL_ADDRESSES else parse_address(bound)
         except ValueError:
             problems.append(Problem(place, "the local address of this line cannot be read"))
             continue
         port = int(match[4])
         services = RangeSet.one(_PROTOCOLS[match[1]] << 16 | port)
-        for own in [address] if address is not None else _addresses_at(device.strip("]"), _EVERY[bound], devices or {}):
+        for own in (
+            [address] if address is not None else _addresses_at(device.strip("]"), ALL_ADDRESSES[bound], devices or {})
+        ):
             name = f"{match[1]}/{port}" + (f" on {own}" if own else "")
-            found.append(Listener(services, name, place, own, _EVERY.get(bound)))
+            found.append(Listener(services, name, place, own, ALL_ADDRESSES.get(bound)))
     return tuple(found)
 
 

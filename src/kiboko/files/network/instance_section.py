@@ -10,7 +10,7 @@ from kiboko.core.errors import Place, Problem
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import EMPTY
 from kiboko.core.network.host_rules import HostRuleSet
-from kiboko.core.network.model import Instance, Interface, Listener
+from kiboko.core.network.model import ALL_ADDRESSES, Instance, Interface, Listener
 from kiboko.files.documents.lined_yaml import Items, Table
 from kiboko.files.network.names import Names, name_fault
 from kiboko.files.network.schema import InstanceShape, InterfaceShape
@@ -133,11 +133,14 @@ class InstanceReader:
             self.values.fault(place, f"{owner}: a listener is a service or {{service: NAME, address: ADDRESS}}")
             return None
         services = self.values.services(f"{owner}, listens", [str(item["service"])], place)
-        address = None
-        if item.get("address") is not None:
-            address = self.values.address(f"{owner}, listens", str(item["address"]), place)
-        text = str(item["service"]) + (f" on {address}" if address else "")
-        return Listener(services or EMPTY, text, place, address)
+        address = family = None
+        bound = str(item["address"]) if item.get("address") is not None else "*"
+        if bound in ALL_ADDRESSES:
+            family = ALL_ADDRESSES[bound]
+        else:
+            address = self.values.address(f"{owner}, listens", bound, place)
+        text = str(item["service"]) + (f" on {bound}" if bound != "*" else "")
+        return Listener(services or EMPTY, text, place, address, family)
 
     def _file_of(self, owner: str, key: str, value: Any, kind: str, place: Place) -> tuple[Path, str] | None:
         """The file that `{KIND: FILE}` names, relative to the network's folder, and how it is shown."""
