@@ -82,6 +82,27 @@ class Faults(unittest.TestCase):
         meant = [each.partition("did you mean ")[2] for each in problems(json.dumps(values, indent=1))]
         self.assertEqual(["'all'?", "'any'?", "'discard'?"], sorted(meant))
 
+    def test_what_is_written_as_in_other_places_is_told_how_it_is_written_here(self):
+        rule = {"action": "allow", "from": "bob", "service": "ssh"}
+        for change, told in (
+            ({"action": "permit"}, "did you mean 'allow'?"), ({"action": "Deny"}, "did you mean 'drop'?"),
+            ({"source": "bob"}, "unknown key 'source'; did you mean 'from'?"), ({"port": 22}, "did you mean 'service'?"),
+            ({"enabled": "no"}, "true or false belongs here, not 'no'; write false"),
+            ({"from": "10.1.1.5-9"}, "did you mean '10.1.1.5-10.1.1.9'?"), ({"from": "10.1.*"}, "did you mean '10.1.0.0/16'?"),
+            ({"from": "10.1.1.*"}, "did you mean '10.1.1.0/24'?"), ({"to": "!bob"}, "nothing is negated here"),
+        ):  # fmt: skip
+            values = base()
+            values["filters"]["f"] = a_filter("instance", inbound=[rule | change])
+            with self.subTest(change):
+                (found,) = problems(json.dumps(values))
+                self.assertIn(told, found)
+        values = base()
+        values["instances"]["bob"]["interfaces"][0]["addresses"] = ["10.1.1.11/24"]
+        values["instances"]["cat"]["state"] = "down"
+        told = [each.partition(": ")[2] for each in problems(json.dumps(values, indent=1))]
+        self.assertIn("'10.1.1.11/24' has a prefix length; write the address alone: '10.1.1.11'", told[0])
+        self.assertIn("did you mean 'stopped'?", told[1])
+
     def test_of_thousands_of_names_a_mistyped_one_has_the_right_one_named(self):
         """Of very many the library compares those alone that have most pairs of letters in common with the word."""
         names = [f"{kind}-{number}" for kind in ("box", "hall", "gauge", "relay") for number in range(3000)]

@@ -5,6 +5,18 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterable
 
+_MEANT = {
+    "allow": ("accept", "permit", "pass"), "drop": ("deny", "block", "discard"), "reject": ("refuse",),
+    "running": ("up", "started", "on", "active"), "stopped": ("down", "off", "terminated", "inactive"),
+    "from": ("source", "sources", "src", "source_address"), "to": ("destination", "destinations", "dst", "dest"),
+    "service": ("port", "ports", "protocol", "proto", "dport", "destination_port", "destination_ports"),
+    "source_ports": ("sport", "source_port"), "action": ("verdict", "target"), "otherwise": ("default", "policy"),
+    "note": ("comment", "description", "remark"), "order": ("priority", "sequence", "position", "number"),
+    "id": ("name",), "attach_to": ("attached_to", "applies_to"), "via": ("gateway", "next_hop", "nexthop"),
+    "addresses": ("ip", "ips", "address"), "listens": ("listeners", "sockets"), "instances": ("hosts", "machines"),
+    "cidrs": ("blocks",), "cidr": ("block",), "outside": ("outsides", "external"),
+}  # fmt: skip
+"""The words of a network file, each with those that others have for the same."""
 _MANY, _FEW = 1000, 200
 """Of more candidates than many, those few are compared that have the most pairs of letters in common with the word."""
 
@@ -18,6 +30,10 @@ def alike(word: str, candidates: Iterable[str], most: int = 1, likeness: float =
     import difflib
 
     listed = list(candidates)
+    if word not in listed:
+        meant = [each for each in listed if word.lower() in _MEANT.get(each, ())]
+        if meant:
+            return meant[:most]
     if len(listed) > _MANY:
         import heapq
 

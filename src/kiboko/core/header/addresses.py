@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import ipaddress
+import re
 import socket
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
@@ -193,6 +194,8 @@ def parse_address(text: str) -> Address:
     if ":" in text:  # the system's own reading takes a tenth of the time, and has no words for what is wrong
         with contextlib.suppress(OSError, ValueError):
             return Address(6, int.from_bytes(socket.inet_pton(socket.AF_INET6, text), "big"))
+    if "/" in text and reads_as_address(text.partition("/")[0]):
+        raise ValueError(f"'{text}' has a prefix length; write the address alone: '{text.partition('/')[0]}'")
     parsed = ipaddress.ip_address(text)
     if isinstance(parsed, ipaddress.IPv6Address) and parsed.scope_id:
         raise ValueError(f"'{text}' has a zone index; write the address without '%{parsed.scope_id}'")
@@ -243,6 +246,21 @@ def parse_address_set(text: str) -> AddressSet:
         low, high = parse_address_range(text)
         return AddressSet(**{f"v{low.family}": RangeSet.span(low.value, high.value)})
     return AddressSet.of_addresses([parse_address(text)])
+
+
+def address_hint(text: str) -> str:
+    """How somebody may have meant addresses that are written as in other places (`10.1.1.5-10`, `10.1.*`, `!10.1.1.5`),
+    to be put behind a message; empty where it does not look so."""
+    short = re.fullmatch(r"((?:\d+\.){3})(\d+)-(\d+)", text, re.ASCII)
+    if short is not None:
+        return f"; did you mean '{short[1]}{short[2]}-{short[1]}{short[3]}'?"
+    wild = re.fullmatch(r"((?:\d+\.){1,3})\*(?:\.\*)*", text, re.ASCII)
+    if wild is not None:
+        count = wild[1].count(".")
+        return f"; did you mean '{wild[1]}{'.'.join('0' * (4 - count))}/{8 * count}'?"
+    if text.startswith(("!", "not ", "~")):
+        return "; nothing is negated here: a rule in front of it, for whom it shall not hold, says the same"
+    return ""
 
 
 def reads_as_address(text: str) -> bool:

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from functools import cached_property
 
 from kiboko.core.errors import UsageError
-from kiboko.core.header.addresses import Address, AddressSet, parse_address_set, reads_as_address
+from kiboko.core.header.addresses import Address, AddressSet, address_hint, parse_address_set, reads_as_address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, Service, parse_services, service_hint
 from kiboko.core.hints import nearest
@@ -127,7 +127,7 @@ class Ends:
             return f"{told}; an address stands by itself, and its port is in the service: tcp/{port}"
         if text.lower() in ("*", "all", "any"):
             return f"{told}; did you mean 'any'?"
-        return told + nearest(text, self.known_names(), 3, 0.5)
+        return told + (address_hint(text) or nearest(text, self.known_names(), 3, 0.5))
 
     def _instance(self, name: str) -> Member:
         found = self._machines.get(name)

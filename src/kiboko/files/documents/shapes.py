@@ -76,7 +76,8 @@ def _words(model: type[BaseModel], error: Any, holder: Any) -> str:
             return f"'{given}' is not '{expected[0]}'"
         return f"'{given}' is none of {', '.join(expected)}" + nearest(str(given), expected)
     if kind == "value_error":
-        return f"{error['ctx']['error']}, not {_shown(given)}"
+        truth = _TRUTHS.get(str(given).lower())
+        return f"{error['ctx']['error']}, not {_shown(given)}" + (f"; write {truth}" if truth else "")
     wanted = {
         "string_type": "text",
         "dict_type": "a table",
@@ -85,6 +86,10 @@ def _words(model: type[BaseModel], error: Any, holder: Any) -> str:
         "list_type": "a list",
     }.get(kind)
     return f"{wanted} belongs here, not {_shown(given)}" if wanted else str(error["msg"])
+
+
+_TRUTHS = {"yes": "true", "on": "true", "1": "true", "no": "false", "off": "false", "0": "false"}
+"""What a truth value is in YAML 1.2, of texts that were one in YAML 1.1 and numbers that are one elsewhere."""
 
 
 def _shown(value: Any) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from kiboko.core.errors import Place, Problem
-from kiboko.core.header.addresses import reads_as_address
+from kiboko.core.header.addresses import address_hint, reads_as_address
 from kiboko.core.hints import nearest
 
 _NAME = re.compile(r"[a-z0-9][a-z0-9._-]*")
@@ -67,6 +67,10 @@ class Names:
         if (name, kinds) not in self._hints:
             if len(self._hints) >= _MOST_HINTS and sum(len(self._kinds.get(kind, ())) for kind in kinds) > _MANY_NAMES:
                 return ""
+            told = address_hint(name)
+            if told:
+                self._hints[name, kinds] = told
+                return told
             known = [each for kind in kinds for each in self._kinds.get(kind, ())]
             self._hints[name, kinds] = nearest(name, [*known, *([word] if word else [])])
         return self._hints[name, kinds]
