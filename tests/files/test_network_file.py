@@ -130,7 +130,7 @@ class Faults(unittest.TestCase):
                           "network.yaml:9: filters.guard: unknown key 'statefull'; did you mean 'stateful'?")  # fmt: skip
         self.assert_fault(
             ("stateful: true", "stateful: yes"),
-            "network.yaml:9: filters.guard.stateful: true or false belongs here, not 'yes'",
+            "network.yaml:9: filters.guard.stateful: true or false belongs here, not 'yes'; write true",
         )
         self.assert_fault(
             ("order: 10", "order: ten"),
