@@ -19,7 +19,7 @@ from kiboko.files.documents.lined_yaml import MOST_DEPTH, parse
 from kiboko.files.hosts.sockets import read_sockets
 from kiboko.files.network import schema
 from kiboko.files.network.network_file import load_network
-from tests.helpers import a_filter, base
+from tests.helpers import a_filter, base, load
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -89,6 +89,8 @@ class Faults(unittest.TestCase):
             ({"source": "bob"}, "unknown key 'source'; did you mean 'from'?"), ({"port": 22}, "did you mean 'service'?"),
             ({"enabled": "no"}, "true or false belongs here, not 'no'; write false"),
             ({"from": "10.1.1.5-9"}, "did you mean '10.1.1.5-10.1.1.9'?"), ({"from": "10.1.*"}, "did you mean '10.1.0.0/16'?"),
+            ({"service": "tcp/1024:65535"}, "did you mean 'tcp/1024-65535'?"), ({"source_ports": "any"}, "did you mean '0-65535'?"),
+            ({"service": "udp/>1023"}, "did you mean 'udp/1024-65535'?"), ({"source_ports": "32768 60999"}, "'32768-60999'?"),
             ({"from": "10.1.1.*"}, "did you mean '10.1.1.0/24'?"), ({"to": "!bob"}, "nothing is negated here"),
         ):  # fmt: skip
             values = base()
@@ -96,7 +98,20 @@ class Faults(unittest.TestCase):
             with self.subTest(change):
                 (found,) = problems(json.dumps(values))
                 self.assertIn(told, found)
+        for route, told in (
+            ({"to": "default", "via": "peer"}, "did you mean '0.0.0.0/0', and '::/0' of IPv6?"),
+            ({"to": "10.9.0.0/16", "via": "blackhole"}, "did you mean 'discard'?"),
+            ({"to": "10.9.0.0/16", "via": "bob"}, "did you mean {instance: bob}?"),
+            ({"to": "10.9.0.0/16", "via": "a2"}, "names gateway 'a2', which is a subnet"),
+        ):  # fmt: skip
+            values = base()
+            values["route_tables"]["north-table"].append(route)
+            with self.subTest(route):
+                (found,) = problems(json.dumps(values))
+                self.assertIn(told, found)
         values = base()
+        values["instances"]["bob"]["listens"] = "ssh"
+        self.assertEqual([each.text for each in load(values).instances["bob"].listens], ["ssh"])
         values["instances"]["bob"]["interfaces"][0]["addresses"] = ["10.1.1.11/24"]
         values["instances"]["cat"]["state"] = "down"
         told = [each.partition(": ")[2] for each in problems(json.dumps(values, indent=1))]

@@ -7,6 +7,8 @@ from collections.abc import Iterable
 
 _MEANT = {
     "allow": ("accept", "permit", "pass"), "drop": ("deny", "block", "discard"), "reject": ("refuse",),
+    "discard": ("blackhole", "null", "null0", "drop", "reject", "unreachable", "prohibit"),
+    "tunnel": ("vpn", "ipsec"), "peering": ("peer",), "nat": ("snat", "masquerade"),
     "running": ("up", "started", "on", "active"), "stopped": ("down", "off", "terminated", "inactive"),
     "from": ("source", "sources", "src", "source_address"), "to": ("destination", "destinations", "dst", "dest"),
     "service": ("port", "ports", "protocol", "proto", "dport", "destination_port", "destination_ports"),

@@ -218,7 +218,8 @@ def parse_prefix(text: str) -> Prefix:
         try:
             meant = ipaddress.ip_network(text, strict=False)
         except ValueError:
-            raise ValueError(f"'{text}' is not a CIDR block") from error
+            hint = "; did you mean '0.0.0.0/0', and '::/0' of IPv6?" if text in ("default", "any", "all", "*") else ""
+            raise ValueError(f"'{text}' is not a CIDR block{hint}") from error
         raise ValueError(f"'{text}' has bits set behind its prefix length; did you mean '{meant}'?") from error
     if "/" in text and not text.rpartition("/")[2].isdigit():
         raise ValueError(f"'{text}' is not a CIDR block: write the prefix length in bits, as '{network}'")

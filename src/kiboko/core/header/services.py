@@ -189,12 +189,27 @@ def parse_services(text: str, named: Mapping[str, RangeSet] | None = None) -> Ra
     return _on(protocol, _parse_icmp(rest, text, ICMP_TYPES if protocol == ICMP else ICMP6_TYPES))
 
 
+def _ports_meant(text: str, shown: str) -> str:
+    """What ports may be meant that are written as in other places (`8000:8010`, `1024-`, `>1023`, `any`)."""
+    pair = re.fullmatch(r"(\d+)\s*(?:[: ]|\.\.+|to)\s*(\d+)", text, re.ASCII)
+    least = re.fullmatch(r"(>=?)\s*(\d+)|(\d+)\s*[-:+]", text, re.ASCII)
+    if pair is not None:
+        meant = f"{pair[1]}-{pair[2]}"
+    elif least is not None:
+        meant = f"{int(least[2] or least[3]) + (least[1] == '>')}-65535"
+    elif text.lower() in ("any", "all", "*") and shown == text:
+        meant = "0-65535"
+    else:
+        return ""
+    return f"; did you mean '{shown.removesuffix(text)}{meant}'?"
+
+
 def parse_ports(text: str, whole: str | None = None) -> RangeSet:
     """A port or a range `low-high`, 0 to 65535. Raises ValueError."""
     match = re.fullmatch(r"(\d{1,5})(?:\s*-\s*(\d{1,5}))?", text, re.ASCII)
     shown = whole or text
     if not match:
-        raise ValueError(f"'{shown}': a port is a number or a range such as 8000-8010")
+        raise ValueError(f"'{shown}': a port is a number or a range such as 8000-8010{_ports_meant(text, shown)}")
     low = int(match[1])
     high = int(match[2]) if match[2] else low
     if high > 65535:

@@ -114,6 +114,8 @@ class InstanceReader:
 
             path = self._file_of(owner, "listens", value, "sockets", place)
             return read_sockets(path[0], path[1], self.problems, named) if path else None
+        if isinstance(value, str):
+            value = [value]  # as all lists may be written that have one item
         if not isinstance(value, list):
             self.values.fault(place, f"{owner}: 'listens' is a list of services or {{sockets: FILE}}")
             return None

@@ -50,6 +50,10 @@ class Names:
         """Note an interface `instance/interface`, so that it can be referred to."""
         self._kinds.setdefault("interface", {})[name] = place
 
+    def is_a(self, kind: str, name: str) -> bool:
+        """Whether something of a kind has a name."""
+        return name in self._kinds.get(kind, ())
+
     def refer(self, owner: str, name: str, kinds: tuple[str, ...], place: Place, word: str = "") -> bool:
         """Whether `name` is defined as one of `kinds`; if not, a problem that says what it is instead, or what may have
         been meant: another name, or the `word` that may stand there without being one."""
@@ -58,7 +62,8 @@ class Names:
         wanted = kinds[0] if len(kinds) == 1 else "end" if kinds[0] == "instance" else kinds[0]
         text = f"{owner} names {wanted} '{name}', which is not defined"
         if name in self._shared:
-            text = f"{owner} names {wanted} '{name}', which is a {self._shared[name][0]}"
+            kind = self._shared[name][0]
+            text = f"{owner} names {wanted} '{name}', which is {'an' if kind[0] in 'aeio' else 'a'} {kind}"
         self._problems.append(Problem(place, text + self._hint(name, kinds, word)))
         return False
 

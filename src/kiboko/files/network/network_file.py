@@ -305,6 +305,10 @@ class _Builder:
         if isinstance(via, str):
             if via == "discard":
                 return RouteEntry(prefix, shape.origin, place, discard=True, note=shape.note)
+            if self.names.is_a("instance", via):
+                told = f"'via' is a gateway, discard or {{instance: NAME}}; did you mean {{instance: {via}}}?"
+                self.values.fault(raw.place("via"), f"{owner}: {told}")
+                return None
             self.names.refer(owner, via, ("gateway",), raw.place("via"), "discard")
             return RouteEntry(prefix, shape.origin, place, gateway=str(via), note=shape.note)
         if not isinstance(via, dict) or not {"instance"} <= set(via) <= {"instance", "interface"}:

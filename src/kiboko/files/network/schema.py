@@ -239,6 +239,7 @@ class InstanceShape(Shape):
             {
                 "description": "what accepts on this machine; left out: not known",
                 "anyOf": [
+                    {"type": "string"},
                     {
                         "type": "array",
                         "items": {
