@@ -35,6 +35,14 @@ class Listeners(unittest.TestCase):
         values["instances"]["bob"]["interfaces"][0]["addresses"].append("2001:db8:1:1::11")
         self.assertEqual([walk(values, "bob", "ann", "ssh", family=f).verdict for f in (4, 6)], ["allowed", "allowed"])
 
+    def test_s32_several_services_at_one_address_are_one_listener(self):
+        values = self.listening({"service": ["ssh", "http"], "address": "127.0.0.1"}, {"service": ["https"]})
+        told = {name: walk(values, "bob", "ann", name).decided_by for name in ("ssh", "http", "https")}
+        self.assertEqual(
+            ["listens on 127.0.0.1 only, not on 10.1.1.10"] * 2, [told[each].reason for each in ("ssh", "http")]
+        )
+        self.assertIsNone(told["https"])
+
     def test_s32_all_addresses_of_a_family_are_written_as_the_kernel_tells_them(self):
         """Of `0.0.0.0` and `::` no machine has the address: it is that of no interface."""
         for address, reached in (("*", [4, 6]), ("0.0.0.0", [4]), ("::", [6])):

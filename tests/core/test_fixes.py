@@ -169,7 +169,7 @@ class ByHand(unittest.TestCase):
     def test_what_listens_already_is_bound_as_it_was_when_something_is_added(self):
         values = base()
         bound = [{"service": "http", "address": "0.0.0.0"}, {"service": "https", "address": "::"}, "dns",
-                 {"service": "ntp", "address": "127.0.0.1"}]  # fmt: skip
+                 {"service": ["ntp", "tcp/8080"], "address": "127.0.0.1"}]  # fmt: skip
         values["instances"]["bob"]["listens"] = bound
         walker = Walker(load(values))
         walk = walker.walk(

@@ -337,8 +337,11 @@ def _listens(instance: Instance, service: str) -> Steps:
     for each in instance.listens or ():
         if each.place.file != instance.place.file:
             return ()
-        text = each.text.partition(" on ")[0]
-        told.append({"service": text, "address": each.bound} if each.bound is not None else text)
+        several = each.text.partition(" on ")[0].split(", ")
+        if each.bound is not None:
+            told.append({"service": several if len(several) > 1 else several[0], "address": each.bound})
+        else:
+            told += several
     return ({"set_instance": {"instance": instance.name, "listens": [*told, service]}},)
 
 

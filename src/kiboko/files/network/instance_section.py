@@ -134,14 +134,18 @@ class InstanceReader:
         if not isinstance(item, dict) or not {"service"} <= set(item) <= {"service", "address"}:
             self.values.fault(place, f"{owner}: a listener is a service or {{service: NAME, address: ADDRESS}}")
             return None
-        services = self.values.services(f"{owner}, listens", [str(item["service"])], place)
+        told = item["service"] if isinstance(item["service"], list) else [item["service"]]
+        services = self.values.services(f"{owner}, listens", [str(each) for each in told], place)
         address = family = None
         bound = str(item["address"]) if item.get("address") is not None else "*"
+        if isinstance(item.get("address"), list):
+            self.values.fault(place, f"{owner}: a listener has one address; write one for each")
+            return None
         if bound in ALL_ADDRESSES:
             family = ALL_ADDRESSES[bound]
         else:
             address = self.values.address(f"{owner}, listens", bound, place)
-        text = str(item["service"]) + (f" on {bound}" if bound != "*" else "")
+        text = ", ".join(map(str, told)) + (f" on {bound}" if bound != "*" else "")
         return Listener(services or EMPTY, text, place, address, family)
 
     def _file_of(self, owner: str, key: str, value: Any, kind: str, place: Place) -> tuple[Path, str] | None:

@@ -248,7 +248,12 @@ class InstanceShape(Shape):
                                 {
                                     "type": "object",
                                     "properties": {
-                                        "service": {"type": "string"},
+                                        "service": {
+                                            "anyOf": [
+                                                {"type": "string"},
+                                                {"type": "array", "items": {"type": "string"}},
+                                            ]
+                                        },
                                         "address": {"type": "string"},
                                     },
                                     "required": ["service"],
