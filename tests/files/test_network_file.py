@@ -431,6 +431,13 @@ class HostFiles(unittest.TestCase):
         self.assertEqual(self.with_file("listens", "sockets", good + "what is this\n"),
                          ["host.file:3: not a line of `ss -H -tuln`, such as 'tcp LISTEN 0 128 0.0.0.0:22 0.0.0.0:*'"])  # fmt: skip
 
+    def test_an_empty_file_of_sockets_is_no_machine_on_which_nothing_listens(self):
+        """What a command printed that failed would make whatever is answered a refusal."""
+        told = "host.file:1: the file is empty; of a machine on which nothing listens write 'listens: []'"
+        self.assertEqual(self.with_file("listens", "sockets", "\n"), [told])
+        header = "Netid State Recv-Q Send-Q Local Address:Port Peer Address:Port Process\n"
+        self.assertEqual(self.with_file("listens", "sockets", header), [])
+
     def test_real_lines_with_an_interface_behind_the_address(self):
         lines = "udp UNCONN 0 0 [fe80::1]%v0:546 [::]:*\nudp UNCONN 0 0 0.0.0.0%eth0:68 0.0.0.0:*\n"
         self.assertEqual(self.with_file("listens", "sockets", lines), [])

@@ -38,6 +38,9 @@ def read_sockets(
     except InputError as error:
         problems.extend(error.problems)
         return ()
+    if not text.strip():
+        told = "the file is empty; of a machine on which nothing listens write 'listens: []'"
+        problems.append(Problem(Place(shown, 1), told))
     found = []
     for number, line in enumerate(text.splitlines(), 1):
         if not line.strip() or _HEADER.match(line) or _OTHERS.match(line.strip()):
