@@ -98,6 +98,7 @@ class Converter:
             link = {name: column[keep] for name, column in link.items()}
             parts = parts[keep] if parts is not None else None
             translated = translated.taken(keep) if translated is not None else None
+        table = _without_clocks_never_set(table, rejects)
         if translated is not None:
             table, joined_sides = in_front(table, translated)
             rejects.remark_all(
@@ -109,12 +110,6 @@ class Converter:
             table, reverse = self._parts_joined(table, reverse, parts, rejects)
         if reverse is not None:
             table = reverse.added_to(table, rejects)
-        early = (table.start < _EARLY) & (table.start != NO_TIME)
-        if early.any():
-            rejects.remark_all(
-                "beginning before 1973: a clock that was never set, or seconds where milliseconds are meant",
-                table.line[early],
-            )
         turned = table.end < table.start
         if turned.any() and (turned := turned & (table.end != NO_TIME)).any():
             rejects.remark_all("ending before they begin: some clock is wrong", table.line[turned])
@@ -228,3 +223,18 @@ def _values(record: FlowRecord, size: int, more: dict[Address, int]) -> dict[str
 
 _FIELDS = ("source", "destination", "protocol", "source_port", "detail", "event", "flags", "start", "end",
            "packets", "octets")  # fmt: skip
+
+
+def _without_clocks_never_set(table: FlowTable, rejects: Rejects) -> FlowTable:
+    """A table without times that nothing was recorded at: they are taken as missing, and that is noted."""
+    if int(table.start.min(initial=0)) >= _EARLY:
+        return table
+    early = (table.start < _EARLY) & (table.start != NO_TIME)
+    if not early.any():
+        return table
+    rejects.remark_all(
+        "beginning before 1973: a clock that was never set, or seconds where milliseconds are meant; taken as without a"
+        " time", table.line[early],
+    )  # fmt: skip
+    return replace(table, start=np.where(early, NO_TIME, table.start),
+                   end=np.where(early & (table.end < _EARLY), NO_TIME, table.end))  # fmt: skip
