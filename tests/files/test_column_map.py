@@ -84,9 +84,13 @@ class Mapping(Reading):
     def test_parts_of_one_flow_are_joined_by_the_key_that_is_named(self):
         header = "when,until,a,b,ap,bp,kind,fate,size,back,session\n"
         ends = "10.1.1.10,10.2.1.10,40000,22,T"
+        begun = 1_795_000_000
         rows = [
-            f"100,,{ends},OK,2,1,s1", f"100,460,{ends},OK,6,3,s1", f"700,760,{ends},OK,1,0,s2",
-            f"100,900,{ends},OK,9,5,s1", f"700,800,{ends},NO,1,0,s2", f"100,100,{ends},OK,4,0,", f"100,100,{ends},OK,4,0,",
+            f"{begun + first},{begun + last if last else ''},{ends},{rest}"
+            for first, last, rest in (
+                (100, None, "OK,2,1,s1"), (100, 460, "OK,6,3,s1"), (700, 760, "OK,1,0,s2"), (100, 900, "OK,9,5,s1"),
+                (700, 800, "NO,1,0,s2"), (100, 100, "OK,4,0,"), (100, 100, "OK,4,0,"),
+            )
         ]  # fmt: skip
         text = MAP.replace(
             "  size: {element: octetDeltaCount, unit: kibibytes}",
@@ -103,7 +107,7 @@ class Mapping(Reading):
         }  # fmt: skip
         for parts, want in wanted.items():
             records, rejects = self.read("log.csv", header + "\n".join(rows), f"{text}parts: {parts}\n")
-            got = [(r.event, r.start.timestamp(), r.end.timestamp(), r.octets) for r in records]
+            got = [(r.event, r.start.timestamp() - begun, r.end.timestamp() - begun, r.octets) for r in records]
             self.assertEqual(got, want, parts)
             said = {kind: count for kind, (_, count) in rejects.remarks.items()}
             self.assertEqual(said["further parts of flows told before: joined with the first of each"], 2)
