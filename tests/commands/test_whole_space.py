@@ -154,6 +154,14 @@ class Audit(OnTheDemo):
         self.assertIn("1 finding: 1 medium", self.kiboko("audit --finding unattached-filter", 1))
         self.kiboko("audit --finding unattached-filter --severity high", 0)
 
+    def test_no_rule_is_without_traffic_where_none_was_looked_at(self):
+        for line in ("audit --finding never-hit", "flows --rules"):
+            command, _, options = line.partition(" ")
+            text = self.kiboko(f"{command} {options} evidence/flows.csv --since 2027-01-01".replace(
+                "never-hit ", "never-hit --flows "), 0 if command == "audit" else 1)  # fmt: skip
+            self.assertIn("no record was held against the rules: nothing is known of which are used", text)
+            self.assertNotIn("take it out", text)
+
     def test_rules_that_recorded_traffic_never_hit(self):
         text = self.kiboko("audit --finding never-hit --flows evidence/flows.csv --full", 1)
         self.assertIn("ingest-guard/inbound/old-syslog", text)

@@ -95,8 +95,8 @@ class RuleUsage:
 
     @property
     def caveats(self) -> list[str]:
-        """What has to be borne in mind where nobody knows who sent some of the records."""
-        found = []
+        """What has to be borne in mind: that nothing is known of usage, or not who sent some of the records."""
+        found = [] if self.records else ["no record was held against the rules: nothing is known of which are used"]
         for count, what in (
             (self.shared, "for the rules of each that may have sent"),
             (self.untold, "for no rule: of those who may have sent"),
