@@ -118,6 +118,22 @@ class Faults(unittest.TestCase):
         self.assertIn("'10.1.1.11/24' has a prefix length; write the address alone: '10.1.1.11'", told[0])
         self.assertIn("did you mean 'stopped'?", told[1])
 
+    def test_a_field_without_a_value_is_not_taken_as_left_out_where_that_lets_pass_more(self):
+        """As where all rules of a list are commented out, or what a rule is for is still to be written."""
+        for old, new, told in (
+            ("      - {order: 10,", "#     - {order: 10,", "10: filter 'guard': 'inbound' has no value; an empty list ([]) stops"),
+            ("service: ssh}", "service: }", "11: filter 'guard', rule 10: 'service' has no value; left out it matches anything"),
+            ("service: ssh}", "service: []}", "11: filter 'guard', rule 10: 'service' has no value"),
+            ("service: ssh}", "from: }", "11: filter 'guard', rule 10: 'from' has no value"),
+            ("service: ssh}", "to: , service: ssh}", "11: filter 'guard', rule 10: 'to' has no value"),
+            ("service: ssh}", "source_ports: , service: ssh}", "11: filter 'guard', rule 10: 'source_ports' has no value"),
+        ):  # fmt: skip
+            with self.subTest(new):
+                self.assertIn(old, SMALL)
+                (found,) = problems(SMALL.replace(old, new))
+                self.assertIn(f"network.yaml:{told}", found)
+        self.assertEqual(problems(SMALL.replace("service: ssh}", "service: ssh, from: []}")), [])
+
     def test_of_thousands_of_names_a_mistyped_one_has_the_right_one_named(self):
         """Of very many the library compares those alone that have most pairs of letters in common with the word."""
         names = [f"{kind}-{number}" for kind in ("box", "hall", "gauge", "relay") for number in range(3000)]

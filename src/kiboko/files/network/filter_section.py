@@ -50,6 +50,12 @@ class FilterReader:
 
     def _check_directions(self, owner: str, shape: FilterShape, raw: Table) -> None:
         directed = [way for way in ("inbound", "outbound") if getattr(shape, way) is not None]
+        for way in ("inbound", "outbound", "rules"):
+            if way in raw and raw[way] is None and shape.layer != "zone":
+                told = (
+                    f"'{way}' has no value; an empty list ([]) stops all of it, but for 'otherwise', and left out none"
+                )
+                self.values.fault(raw.place(way), f"{owner}: {told}")
         if shape.layer == "zone":
             for way in directed:
                 text = f"{owner}: a zone filter has 'rules'; '{way}' has no meaning on a crossing"
@@ -83,6 +89,11 @@ class FilterReader:
             self.values.fault(raw.place("action"), text)
         if each.stateful is not None and shape.layer != "zone":
             self.values.fault(raw.place("stateful"), f"{rule_owner}: 'stateful' is a rule's own only in zone filters")
+        for field in ("from", "to", "service", "source_ports"):
+            if field in raw and (raw[field] is None or (raw[field] == [] and field in ("service", "source_ports"))):
+                self.values.fault(
+                    raw.place(field), f"{rule_owner}: '{field}' has no value; left out it matches anything"
+                )
         if each.id is not None and name_fault(each.id):
             self.values.fault(raw.place("id"), f"{rule_owner}: {name_fault(each.id)}")
         return Rule(
