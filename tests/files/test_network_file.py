@@ -365,6 +365,7 @@ class Readers(unittest.TestCase):
             (Path(folder) / "b.yaml").write_text("kiboko: 1\ngroups: {g: {where: {role: x}}}\n")
             (Path(folder) / "instances.csv").write_text(table)
             topology = load_network(folder)
+        self.assertEqual(topology.warnings, ())
         ann, bob = topology.instances["ann"], topology.instances["bob"]
         self.assertEqual([i.name for i in ann.interfaces], ["ann/eth0", "ann/eth1"])
         self.assertEqual(
@@ -397,6 +398,16 @@ class Readers(unittest.TestCase):
         self.assertEqual(problems(None, {"a.yaml": head, "instances.csv": "name;subnet\nann;s\n"}), [
             "instances.csv:1: the columns are separated by ';'; here by commas, and a list in a cell by ';'",
         ])  # fmt: skip
+
+    def test_filters_that_are_not_known_are_told_and_none_are_not(self):
+        with tempfile.TemporaryDirectory() as folder:
+            (Path(folder) / "a.yaml").write_text("kiboko: 1\nnetworks: {north: {cidrs: [10.1.0.0/16]}}\n"
+                                                 "subnets: {a1: {network: north, cidr: 10.1.1.0/24}}\n")  # fmt: skip
+            rows = ("name,subnet,address,filters", "ann,a1,10.1.1.10,-", "bob,a1,10.1.1.11,", "cat,a1,10.1.1.12, ")
+            (Path(folder) / "instances.csv").write_text("\n".join(rows))
+            (told,) = load_network(folder).warnings
+        text = "the filters of 2 interfaces are not known (an empty cell), and taken as none: write -"
+        self.assertEqual(str(told).replace(folder, ""), f"/instances.csv:3: {text}")
 
     def test_the_published_schema_is_current_and_takes_what_the_loader_takes(self):
         published = json.loads((ROOT / "docs" / "network-file.schema.json").read_text())

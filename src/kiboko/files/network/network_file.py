@@ -95,7 +95,8 @@ def load_with_files(
     problems.extend(unread_files(Path(path), shown, builder.machines.used_files))
     if problems:
         raise InputError(_in_order(problems))
-    warnings = tuple(_in_order(list(consistency.warnings_of(topology))))
+    odd = [each for part in parts for each in part.warnings]
+    warnings = tuple(_in_order([*odd, *consistency.warnings_of(topology)]))
     return dataclasses.replace(topology, warnings=warnings), tuple(sorted(builder.machines.used_files))
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import dataclasses
 import io
 import re
 from collections.abc import Mapping
@@ -13,6 +14,7 @@ from typing import Any
 
 from kiboko.core.errors import InputError, Place, Problem
 from kiboko.core.hints import nearest
+from kiboko.core.wording import counted
 from kiboko.files.documents import lined_yaml
 from kiboko.files.documents.lined_yaml import Items, Plain, Table
 from kiboko.files.documents.nearby import nearby
@@ -28,12 +30,13 @@ _OTHER_SEPARATORS = {";": "';'", "\t": "tabs", "|": "'|'"}
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """One file of the network: its values with their lines, the same checked against the schema, and the names that
-    each section defines, those whose values are malformed too."""
+    """One file of the network: its values with their lines, the same checked against the schema, the names that each
+    section defines, those whose values are malformed too, and what is odd about it."""
 
     raw: Table
     shape: NetworkFile
     names: Mapping[str, Mapping[str, Place]]
+    warnings: tuple[Problem, ...] = ()
 
 
 def read_parts(path: Path, shown: str, problems: list[Problem], texts: Texts = MappingProxyType({})) -> list[Part]:
@@ -188,13 +191,22 @@ def _read_instances(path: Path, shown: str, problems: list[Problem], texts: Text
                 problems.append(Problem(Place(shown, 1), f"column '{column}' is missing"))
         if len(problems) > before:
             return None
+        unknown = []
         for row in reader:
             if any(cell.strip() for cell in row):
                 _add_row(instances, header, row, reader.line_num, shown, problems)
+                if "filters" in header and len(row) == len(header) and not row[header.index("filters")].strip():
+                    unknown.append(reader.line_num)
     except csv.Error as error:
         problems.append(Problem(Place(shown, reader.line_num), f"not CSV: {error}"))
         return None
-    return _checked(raw, problems)
+    part = _checked(raw, problems)
+    if part is None or not unknown:
+        return part
+    told = (
+        f"the filters of {counted(len(unknown), 'interface')} are not known (an empty cell), and taken as none: write -"
+    )
+    return dataclasses.replace(part, warnings=(Problem(Place(shown, unknown[0]), told),))
 
 
 def _add_row(
