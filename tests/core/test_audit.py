@@ -64,6 +64,20 @@ class WithoutPairs(unittest.TestCase):
             self.assertEqual(bool(addresses), "unguarded-interface" in [each.id for each in found.findings])
 
 
+class WithoutZone(unittest.TestCase):
+    def test_who_has_no_zone_is_told_where_others_have_one(self):
+        """No zone filter is asked about them: a zone that was forgotten opens what it was to shut."""
+        self.assertEqual([], told(base(), "without-zone"))
+        values = base()
+        del values["subnets"]["b1"]["zone"], values["outside"]["depot"]["zone"]
+        found = findings(values, "without-zone")
+        self.assertEqual(["depot", "b1"], [each.at for each in sorted(found, key=lambda each: each.place.line)])
+        self.assertIn("has no zone, where 3 of 5 have one", found[0].proof)
+        for each in (*values["subnets"].values(), *values["outside"].values()):
+            each.pop("zone", None)
+        self.assertEqual([], told(values, "without-zone"))
+
+
 sets = st.lists(st.tuples(st.integers(0, SIDE), st.integers(0, SIDE)).map(sorted), min_size=1, max_size=2).map(
     lambda pairs: RangeSet.of(tuple(pair) for pair in pairs)
 )

@@ -31,6 +31,7 @@ KINDS: dict[str, FindingKind] = {
     "order-matters-not": FindingKind(NOTE, "no two rules of opposite actions match the same: any order decides alike"),
     "unattached-filter": FindingKind(MEDIUM, "nothing carries the filter, so that it decides nothing"),
     "crossing-without-filter": FindingKind(MEDIUM, "traffic from zone to zone passes by default, with no filter"),
+    "without-zone": FindingKind(MEDIUM, "a subnet or outside without a zone, where others have one"),
     "unguarded-interface": FindingKind(MEDIUM, "an interface that no instance, subnet or host filter guards"),
     "unguarded-subnet": FindingKind(LOW, "a subnet without a filter that holds machines without one of their own"),
     "guarded-by-fleet-only": FindingKind(LOW, "machines that carry no filter but one attached from its own side, which"

@@ -15,6 +15,7 @@ from kiboko.core.network.model import (
     Group,
     Interface,
     Named,
+    Outside,
     RouteEntry,
     Subnet,
     Topology,
@@ -38,6 +39,7 @@ def of_attachments(walker: Walker) -> Iterator[Finding]:
                         f"attach it to the {_carrier(chosen)}s that it was written for, or take it out")  # fmt: skip
     yield from _unguarded(walker)
     yield from _crossings(walker)
+    yield from _without_zone(topology)
 
 
 def _carrier(chosen: Filter) -> str:
@@ -100,6 +102,18 @@ def _crossings(walker: Walker) -> Iterator[Finding]:
                             f"all traffic from zone {one.name} to zone {other.name} passes: no crossing is listed, and"
                             " between zones the default is allow",
                             "list the crossing with a filter, or let the default be drop")  # fmt: skip
+
+
+def _without_zone(topology: Topology) -> Iterator[Finding]:
+    holders: list[tuple[str, Subnet | Outside]] = [("subnet", each) for each in topology.subnets.values()]
+    holders += [("outside", each) for each in topology.outsides.values()]
+    zoned = sum(each.zone is not None for _, each in holders)
+    for kind, each in holders if zoned else ():
+        if each.zone is None:
+            yield found("without-zone", each.name, each.place,
+                        f"{kind} {each.name} has no zone, where {zoned} of {len(holders)} have one: what goes there and what"
+                        " comes from there meets no zone filter, and no default between zones",
+                        "give it the zone that it belongs to")  # fmt: skip
 
 
 def of_names(walker: Walker) -> Iterator[Finding]:
