@@ -111,7 +111,7 @@ def _without_zone(topology: Topology) -> Iterator[Finding]:
     for kind, each in holders if zoned else ():
         if each.zone is None:
             yield found("without-zone", each.name, each.place,
-                        f"{kind} {each.name} has no zone, where {zoned} of {len(holders)} have one: what goes there and what"
+                        f"{kind} {each.name} has no zone, where {zoned} of {len(holders)} have one: what goes there and"
                         " comes from there meets no zone filter, and no default between zones",
                         "give it the zone that it belongs to")  # fmt: skip
 
