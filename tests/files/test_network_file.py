@@ -121,7 +121,7 @@ class Faults(unittest.TestCase):
     def test_a_field_without_a_value_is_not_taken_as_left_out_where_that_lets_pass_more(self):
         """As where all rules of a list are commented out, or what a rule is for is still to be written."""
         for old, new, told in (
-            ("      - {order: 10,", "#     - {order: 10,", "10: filter 'guard': 'inbound' has no value; an empty list ([]) stops"),
+            ("      - {order: 10,", "#     - {order: 10,", "10: filter 'guard': 'inbound' has no value; [] is no rule at all"),
             ("service: ssh}", "service: }", "11: filter 'guard', rule 10: 'service' has no value; left out it matches anything"),
             ("service: ssh}", "service: []}", "11: filter 'guard', rule 10: 'service' has no value"),
             ("service: ssh}", "from: }", "11: filter 'guard', rule 10: 'from' has no value"),

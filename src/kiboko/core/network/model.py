@@ -301,11 +301,7 @@ class Listener(NamedTuple):
         """What it is bound to, as a network file has it; None where it serves all addresses."""
         if self.address is not None:
             return str(self.address)
-        return (
-            next((text for text, family in ALL_ADDRESSES.items() if family == self.family), None)
-            if self.family
-            else None
-        )
+        return next((text for text, family in ALL_ADDRESSES.items() if family and family == self.family), None)
 
     def accepts(self, address: Address) -> bool:
         """Whether the socket answers at an address of its machine."""

@@ -52,9 +52,7 @@ class FilterReader:
         directed = [way for way in ("inbound", "outbound") if getattr(shape, way) is not None]
         for way in ("inbound", "outbound", "rules"):
             if way in raw and raw[way] is None and shape.layer != "zone":
-                told = (
-                    f"'{way}' has no value; an empty list ([]) stops all of it, but for 'otherwise', and left out none"
-                )
+                told = f"'{way}' has no value; [] is no rule at all ('otherwise' decides), left out it is not filtered"
                 self.values.fault(raw.place(way), f"{owner}: {told}")
         if shape.layer == "zone":
             for way in directed:
