@@ -87,7 +87,7 @@ class Faults(unittest.TestCase):
         for change, told in (
             ({"action": "permit"}, "did you mean 'allow'?"), ({"action": "Deny"}, "did you mean 'drop'?"),
             ({"source": "bob"}, "unknown key 'source'; did you mean 'from'?"), ({"port": 22}, "did you mean 'service'?"),
-            ({"enabled": "no"}, "true or false belongs here, not 'no'; write false"),
+            ({"enabled": "false"}, "not 'false'; write it without quotes"), ({"enabled": "no"}, "true or false belongs here, not 'no'; write false"),
             ({"from": "10.1.1.5-9"}, "did you mean '10.1.1.5-10.1.1.9'?"), ({"from": "10.1.*"}, "did you mean '10.1.0.0/16'?"),
             ({"service": "tcp/1024:65535"}, "did you mean 'tcp/1024-65535'?"), ({"source_ports": "any"}, "did you mean '0-65535'?"),
             ({"service": "udp/>1023"}, "did you mean 'udp/1024-65535'?"), ({"source_ports": "32768 60999"}, "'32768-60999'?"),
@@ -109,6 +109,11 @@ class Faults(unittest.TestCase):
             with self.subTest(route):
                 (found,) = problems(json.dumps(values))
                 self.assertIn(told, found)
+        values = base()
+        values["expectations"] = [{"id": "a", "from": "bob", "to": "cat", "service": "ssh", "expect": "deny"}]
+        self.assertIn(
+            "'deny' is none of allowed, blocked, only; did you mean 'blocked'?", problems(json.dumps(values))[0]
+        )
         values = base()
         values["instances"]["bob"]["listens"] = "ssh"
         self.assertEqual([each.text for each in load(values).instances["bob"].listens], ["ssh"])

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 
 _MEANT = {
     "allow": ("accept", "permit", "pass"), "drop": ("deny", "block", "discard"), "reject": ("refuse",),
+    "allowed": ("permitted", "accepted", "permit", "accept"), "blocked": ("denied", "dropped", "deny", "drop"),
     "discard": ("blackhole", "null", "null0", "drop", "reject", "unreachable", "prohibit"),
     "tunnel": ("vpn", "ipsec"), "peering": ("peer",), "nat": ("snat", "masquerade"),
     "running": ("up", "started", "on", "active"), "stopped": ("down", "off", "terminated", "inactive"),

@@ -88,8 +88,17 @@ def _words(model: type[BaseModel], error: Any, holder: Any) -> str:
     return f"{wanted} belongs here, not {_shown(given)}" if wanted else str(error["msg"])
 
 
-_TRUTHS = {"yes": "true", "on": "true", "1": "true", "no": "false", "off": "false", "0": "false"}
-"""What a truth value is in YAML 1.2, of texts that were one in YAML 1.1 and numbers that are one elsewhere."""
+_TRUTHS = {
+    "true": "it without quotes",
+    "false": "it without quotes",
+    "yes": "true",
+    "on": "true",
+    "1": "true",
+    "no": "false",
+    "off": "false",
+    "0": "false",
+}
+"""How a truth value is written in YAML 1.2, of what is a text there or a number."""
 
 
 def _shown(value: Any) -> str:
