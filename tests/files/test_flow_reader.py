@@ -245,8 +245,12 @@ class Reading(unittest.TestCase):
         records, rejects = self.read(self.write("declared.csv", f"{header}1795166400,10.1.1.10,10.2.1.10,22,6\n"))
         self.assertEqual([record.start for record in records], [None])
         told = (
-            "1 row beginning before 1973: a clock that was never set, or seconds where milliseconds are meant; taken as"
+            "1 row of a time before 1973: a clock that was never set, or seconds where milliseconds are meant; taken as"
         )
+        self.assertIn(f"{told} without a time", rejects.sentences()[0])
+        header = header.replace("flowStart", "flowEnd")
+        records, rejects = self.read(self.write("ended.csv", f"{header}1795166400,10.1.1.10,10.2.1.10,22,6\n"))
+        self.assertEqual([(record.start, record.end) for record in records], [(None, None)])
         self.assertIn(f"{told} without a time", rejects.sentences()[0])
 
     def test_flags_as_numbers_names_and_letters_and_what_may_mean_two_things(self):

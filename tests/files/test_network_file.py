@@ -78,9 +78,9 @@ class Faults(unittest.TestCase):
         values = base()
         values["route_tables"]["north-table"].append({"to": "10.9.0.0/16", "via": "dicsard"})
         values["filters"]["f"] = a_filter("instance", inbound=[{"action": "allow", "from": "anny"}])
-        values["filters"]["f"]["attach_to"] = ["al"]
+        values["filters"]["f"] |= {"attach_to": ["al"], "exempt": ["al"]}
         meant = [each.partition("did you mean ")[2] for each in problems(json.dumps(values, indent=1))]
-        self.assertEqual(["'all'?", "'any'?", "'discard'?"], sorted(meant))
+        self.assertEqual(["", "'all'?", "'any'?", "'discard'?"], sorted(meant))
 
     def test_what_is_written_as_in_other_places_is_told_how_it_is_written_here(self):
         rule = {"action": "allow", "from": "bob", "service": "ssh"}

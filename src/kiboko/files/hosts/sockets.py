@@ -61,9 +61,10 @@ def read_sockets(
             continue
         port = int(match[4])
         services = RangeSet.one(_PROTOCOLS[match[1]] << 16 | port)
-        for own in (
-            [address] if address is not None else _addresses_at(device.strip("]"), ALL_ADDRESSES[bound], devices or {})
-        ):
+        serving: list[Address | None] = [address]
+        if address is None:
+            serving = _addresses_at(device.strip("]"), ALL_ADDRESSES[bound], devices or {})
+        for own in serving:
             name = f"{match[1]}/{port}" + (f" on {own}" if own else "")
             found.append(Listener(services, name, place, own, ALL_ADDRESSES.get(bound)))
     return tuple(found)

@@ -227,14 +227,12 @@ _FIELDS = ("source", "destination", "protocol", "source_port", "detail", "event"
 
 def _without_clocks_never_set(table: FlowTable, rejects: Rejects) -> FlowTable:
     """A table without times that nothing was recorded at: they are taken as missing, and that is noted."""
-    if int(table.start.min(initial=0)) >= _EARLY:
-        return table
-    early = (table.start < _EARLY) & (table.start != NO_TIME)
+    start, end = ((times < _EARLY) & (times != NO_TIME) for times in (table.start, table.end))
+    early = start | end
     if not early.any():
         return table
     rejects.remark_all(
-        "beginning before 1973: a clock that was never set, or seconds where milliseconds are meant; taken as without a"
+        "of a time before 1973: a clock that was never set, or seconds where milliseconds are meant; taken as without a"
         " time", table.line[early],
     )  # fmt: skip
-    return replace(table, start=np.where(early, NO_TIME, table.start),
-                   end=np.where(early & (table.end < _EARLY), NO_TIME, table.end))  # fmt: skip
+    return replace(table, start=np.where(start, NO_TIME, table.start), end=np.where(end, NO_TIME, table.end))

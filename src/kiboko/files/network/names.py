@@ -23,7 +23,7 @@ class Names:
         self._problems = problems
         self._kinds: dict[str, dict[str, Place]] = {}
         self._shared: dict[str, tuple[str, Place]] = {}
-        self._hints: dict[tuple[str, tuple[str, ...]], str] = {}
+        self._hints: dict[tuple[str, tuple[str, ...], str], str] = {}
 
     def define(self, kind: str, name: str, place: Place) -> bool:
         """Note a definition. False, and a problem, where the name cannot be used or is taken."""
@@ -69,16 +69,13 @@ class Names:
 
     def _hint(self, name: str, kinds: tuple[str, ...], word: str) -> str:
         """The nearest name that is defined; for a few names alone where each is looked for among thousands."""
-        if (name, kinds) not in self._hints:
+        key = name, kinds, word
+        if key not in self._hints:
             if len(self._hints) >= _MOST_HINTS and sum(len(self._kinds.get(kind, ())) for kind in kinds) > _MANY_NAMES:
                 return ""
-            told = address_hint(name)
-            if told:
-                self._hints[name, kinds] = told
-                return told
             known = [each for kind in kinds for each in self._kinds.get(kind, ())]
-            self._hints[name, kinds] = nearest(name, [*known, *([word] if word else [])])
-        return self._hints[name, kinds]
+            self._hints[key] = address_hint(name) or nearest(name, [*known, *([word] if word else [])])
+        return self._hints[key]
 
 
 def name_fault(name: str) -> str | None:
