@@ -220,6 +220,33 @@ class CutLogs(unittest.TestCase):
                     told |= {(len(rows), judged.concluded[judged.conclusion[row]].status) for row in rows}
         self.assertEqual({(1, "agree")}, told)
 
+    def test_a_reset_is_no_refusal_where_the_piece_beside_has_what_went_before_it(self):
+        """Each packet is a record of its own. An opening and the reset that ends its session are written at once, and
+        what lies between them is written fifteen seconds late; one session in ten is refused."""
+        ends = ("10.61.4.14", "10.62.1.11")
+        written = []
+        for number in range(400):
+            port, refused = 50000 + number, number % 10 == 7
+            packets = [(0, False, 2), (0, True, 18), (1, False, 16), (2, False, 24), (9, True, 4)]
+            for after, is_reply, flags in packets:
+                if refused and flags not in (2, 4):
+                    continue
+                at = START + number * EVERY + after
+                (source, target), ports = (ends[::-1], (8883, port)) if is_reply else (ends, (port, 8883))
+                row = f"{at},{at},{source},{target},{ports[0]},{ports[1]},6,1,60,1,{flags}"
+                written.append((at + (0 if flags in (2, 4) else 15_000), row))
+        path = self.logs / "log.csv"
+        path.write_text("\n".join((HEADER + ",tcpControlBits", *(row for _, row in sorted(written)))) + "\n")
+        told = {}
+        for size in (40_000, 1 << 25):
+            with mock.patch.object(flow_pieces, "PIECE", size):
+                told[size] = self.totals(path)
+                cut = len(windows_of([path]))
+                self.assertEqual(size < 1 << 20, cut > 2)
+        self.assertEqual((told[1 << 25][0]["break"], told[1 << 25][1]), (80, 400))  # two records of each
+        wrong = [{each: found[each] for each in ("leak", "break", "unsure")} for found, _ in told.values()]
+        self.assertEqual(wrong[0], wrong[1])
+
     def test_a_session_that_is_older_than_the_rules_is_none_that_leaks_in_a_later_piece(self):
         """The desk may not ask the database any more; its session goes on, recorded every minute, beside others' of
         which one is new and one was never recorded before."""

@@ -16,6 +16,7 @@ from kiboko.core.evidence.judged import Judged
 from kiboko.core.evidence.proofs import ALONE, UNASKED, UNSETTLED
 from kiboko.core.records.columns import ascending, distinct
 from kiboko.core.records.flow_table import FlowTable, joined
+from kiboko.core.records.records import REFUSED
 from kiboko.files.logs.window_reader import WindowPart
 
 
@@ -25,13 +26,17 @@ def heard_out(evaluator: Evaluator, part: WindowPart) -> tuple[FlowTable, NDArra
     table, own, surroundings = part.table, part.own, part.around
     outer, is_dense = part.outer, part.is_dense
     judged = _judged(evaluator, part, outer, np.ones(len(table), dtype=np.bool_) if is_dense else None)
-    if judged.found is None or judged.around is None or not judged.around.any():
+    if judged.found is None or judged.around is None:
         return table, own, judged
-    alone = (judged.around != ALONE) & judged.found.union(own)
+    alone = judged.around != ALONE
     if is_dense:
-        alone &= judged.around == UNASKED
-        if not alone.any():
-            return table, own, judged
+        alone = judged.around == UNASKED
+    else:  # and a reset may be the end of what was answered
+        is_refused = np.array([each.observed == REFUSED for each in judged.concluded], dtype=np.bool_)
+        alone |= is_refused[judged.conclusion[judged.found.first]]
+    alone &= judged.found.union(own)
+    if not alone.any():
+        return table, own, judged
     held = surroundings.extent.holds(surroundings.times(table))
     begun, ended = _from_to(surroundings.times(table), judged.found.of, alone)
     asked = table.taken(judged.found.first[alone])
