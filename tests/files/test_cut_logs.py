@@ -220,23 +220,25 @@ class CutLogs(unittest.TestCase):
                     told |= {(len(rows), judged.concluded[judged.conclusion[row]].status) for row in rows}
         self.assertEqual({(1, "agree")}, told)
 
-    def test_a_reset_is_no_refusal_where_the_piece_beside_has_what_went_before_it(self):
-        """Each packet is a record of its own. An opening and the reset that ends its session are written at once, and
-        what lies between them is written fifteen seconds late; one session in ten is refused."""
-        ends = ("10.61.4.14", "10.62.1.11")
-        written = []
+    def packets(self):
+        """Each packet of some sessions as a record of its own: an opening and the reset that ends it are written at
+        once, what lies between them fifteen seconds late. One session in ten is refused."""
+        ends, written = ("10.61.4.14", "10.62.1.11"), []
         for number in range(400):
             port, refused = 50000 + number, number % 10 == 7
-            packets = [(0, False, 2), (0, True, 18), (1, False, 16), (2, False, 24), (9, True, 4)]
-            for after, is_reply, flags in packets:
+            for after, is_reply, flags in ((0, False, 2), (0, True, 18), (1, False, 16), (2, False, 24), (9, True, 4)):
                 if refused and flags not in (2, 4):
                     continue
                 at = START + number * EVERY + after
                 (source, target), ports = (ends[::-1], (8883, port)) if is_reply else (ends, (port, 8883))
                 row = f"{at},{at},{source},{target},{ports[0]},{ports[1]},6,1,60,1,{flags}"
                 written.append((at + (0 if flags in (2, 4) else 15_000), row))
+        return [row for _, row in sorted(written)]
+
+    def test_a_reset_is_no_refusal_where_the_piece_beside_has_what_went_before_it(self):
+        rows = self.packets()
         path = self.logs / "log.csv"
-        path.write_text("\n".join((HEADER + ",tcpControlBits", *(row for _, row in sorted(written)))) + "\n")
+        path.write_text("\n".join((HEADER + ",tcpControlBits", *rows)) + "\n")
         told = {}
         for size in (40_000, 1 << 25):
             with mock.patch.object(flow_pieces, "PIECE", size):
@@ -317,6 +319,23 @@ class CutLogs(unittest.TestCase):
                     parse_services("tcp/8883"), RangeSet.span(1, 65535))  # fmt: skip
                 (seen,), _ = observed_of(self.walker, [asked], Evidence(paths))
                 self.assertEqual((seen.stopped, seen.through > 300), (0, True))
+
+    def test_nor_does_a_reset_prove_a_refusal_where_the_load_is_shared(self):
+        """By whose log the rest went is known for none; where each log has whole sessions, a reset refuses."""
+        header = HEADER + ",tcpControlBits"
+        rows = self.packets()
+        by_session = [[], []]
+        for row in rows:
+            by_session[max(int(each) for each in row.split(",")[4:6]) % 2].append(row)
+        told = {}
+        for name, logs in (("shared", self.shared_out(rows)), ("whole", by_session)):
+            with mock.patch(f"{__name__}.HEADER", header):
+                summary = self.summary(*self.written(logs, ("parquet", "csv.gz")))
+            told[name] = summary.totals["break"]
+            if name == "shared":
+                self.assertIn("an opening and a reset alone are recorded in this log",
+                              " ".join(row.concluded.why for row in summary.rows()))  # fmt: skip
+        self.assertEqual({"shared": 0, "whole": 80}, told)
 
     def test_of_logs_that_follow_each_other_silence_is_told(self):
         unanswered = range(100, 800, 7)

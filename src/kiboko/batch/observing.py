@@ -59,7 +59,7 @@ class ObserveJob:
                 wanted = self.wanted.mask(table)
                 _merge(found, observe(evaluator, table, judged, own, wanted, self.asked))
                 if window.chain >= 0:
-                    _, doubtful = with_doubt(evaluator, judged)
+                    _, doubtful = with_doubt(evaluator, table, judged)
                     _merge(doubted, observe(evaluator, table, doubtful, own, wanted, self.asked))
                     outcome.spans += part.spans
             return outcome

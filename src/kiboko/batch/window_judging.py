@@ -31,8 +31,8 @@ from kiboko.files.logs.windows import Window
 
 @dataclass(frozen=True, slots=True)
 class Silence:
-    """What some conversations come to that break by their silence alone: where no other log of their time is there, and
-    where one is, in which their answers may stand."""
+    """What some conversations come to that break by their silence alone, or by a reset: where no other log of their
+    time is there, and where one is, in which their answers may stand."""
 
     told: tuple[Tallies, Coverage]
     doubted: tuple[Tallies, Coverage]
@@ -111,7 +111,7 @@ class Worker:
                 wanted = own & self._wanted.mask(table)
                 left_out += int(own.sum()) - int(wanted.sum())
                 rows = np.flatnonzero(wanted)
-                silent, doubted = self._doubted(window, judged)
+                silent, doubted = self._doubted(window, table, judged)
                 together = as_slice(rows[~silent[rows]])
                 coverage.add(table.taken(together), judged.part(together))
                 met_silent = rows[silent[rows]]
@@ -162,12 +162,12 @@ class Worker:
                     )))  # fmt: skip
         return found
 
-    def _doubted(self, window: Window, judged: Judged) -> tuple[NDArray[np.bool_], Judged]:
-        """Which records of a window, bool[n], break by their silence alone where other logs are read apart from it, and
-        what all come to if these are of its time."""
+    def _doubted(self, window: Window, table: FlowTable, judged: Judged) -> tuple[NDArray[np.bool_], Judged]:
+        """Which records of a window, bool[n], break by their silence alone, or by a reset, where other logs are read
+        apart from it, and what all come to if these are of its time."""
         if window.chain < 0:
             return np.zeros(len(judged.conclusion), dtype=np.bool_), judged
-        return with_doubt(self._evaluator, judged)
+        return with_doubt(self._evaluator, table, judged)
 
     def _covered(self, table: FlowTable, judged: Judged, rows: NDArray[np.int64]) -> Coverage:
         found = Coverage(self._places)

@@ -32,7 +32,37 @@ def without_beginnings(
     place : int64[n], where each was taken, as numbers from 0 on
     is_late : bool[n], which are of conversations that begin some time behind the first record there
     """
-    rows = np.flatnonzero((table.protocol == TCP) & is_late)
+    whole, alone, every = _counted(table, of, side, place, np.flatnonzero((table.protocol == TCP) & is_late))
+    lacks, few_there = every == 0, every < few
+    for counts in (whole, alone, every):
+        counts[lacks] = counts.sum()
+    left_out: NDArray[np.bool_] = few_there | (whole * _MOST_PARTS < every * _PARTS)
+    if part is not None:
+        left_out &= _is_part(alone, every, part)
+    return left_out[place]
+
+
+def without_directions(
+    table: FlowTable, of: NDArray[np.int64], side: NDArray[np.bool_], place: NDArray[np.int64], part: int
+) -> NDArray[np.bool_]:
+    """Which records were taken where of one in so many (`part`) connections of TCP that go on one direction alone was
+    recorded, or where there are few of them, bool[n]; the rest may be elsewhere. The others are as for
+    `without_beginnings`."""
+    _, alone, every = _counted(table, of, side, place, np.flatnonzero(table.protocol == TCP))
+    return _is_part(alone, every, part)[place]
+
+
+def _is_part(alone: NDArray[np.int64], every: NDArray[np.int64], part: int) -> NDArray[np.bool_]:
+    """Where one in so many is alone, or there are too few to tell."""
+    found: NDArray[np.bool_] = (alone * part >= every) | (every < 2 * part)
+    return found
+
+
+def _counted(
+    table: FlowTable, of: NDArray[np.int64], side: NDArray[np.bool_], place: NDArray[np.int64], rows: NDArray[np.int64]
+) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
+    """Of the connections of some rows that go on, at each place: how many have their beginning, of how many one
+    direction alone was recorded, and how many there are."""
     flags = np.where(table.flags[rows] > 0, table.flags[rows] & _FLAGS, 0)
     cells = distinct(of[rows], place[rows])
     has_syn, goes_on, one, other = (
@@ -46,13 +76,7 @@ def without_beginnings(
     )
     is_whole = np.where(cells.any(flags > 0), has_syn, one & other)
     where, width = place[rows[cells.first]], int(place.max(initial=0)) + 1
-    every, whole, alone = (
-        np.bincount(where[which], minlength=width) for which in (goes_on, goes_on & is_whole, goes_on & ~(one & other))
+    whole, alone, every = (
+        np.bincount(where[which], minlength=width) for which in (goes_on & is_whole, goes_on & ~(one & other), goes_on)
     )
-    lacks, few_there = every == 0, every < few
-    for counts in (whole, alone, every):
-        counts[lacks] = counts.sum()
-    left_out: NDArray[np.bool_] = few_there | (whole * _MOST_PARTS < every * _PARTS)
-    if part is not None:
-        left_out &= (alone * part >= every) | (every < 2 * part)
-    return left_out[place]
+    return whole, alone, every

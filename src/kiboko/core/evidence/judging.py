@@ -91,6 +91,8 @@ REFUSED_BREAK = _reason(BREAK, "refused, though the rules allow it")
 SILENT_BREAK = _reason(BREAK, "no answer was recorded, where answers of others were, though the rules allow it")
 SILENT_APART = _reason(UNSURE, "no answer was recorded in this log, and it may stand in another of that time, which was"
                        " read apart from it")  # fmt: skip
+REFUSED_APART = _reason(UNSURE, "an opening and a reset alone are recorded in this log, and what came between them may"
+                        " stand in another of that time, which was read apart from it")  # fmt: skip
 NOT_TOLD = _reason(UNSURE, "the record does not say whether it passed")
 WHERE_NOT_TOLD = _reason(UNSURE, "it passed somewhere, and where is not known: perhaps in front of the gate that stops"
                          " it (observation_points in the network file says what a log's points are)")  # fmt: skip

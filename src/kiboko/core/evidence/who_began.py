@@ -8,7 +8,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.evidence.beginnings import without_beginnings
+from kiboko.core.evidence.beginnings import without_beginnings, without_directions
 from kiboko.core.evidence.conversations import (
     BY_BIFLOW,
     BY_NOTHING,
@@ -114,6 +114,13 @@ def sampled(table: FlowTable, found: Conversations) -> NDArray[np.bool_]:
     """Which conversations were recorded where others lack their beginnings, and some a whole direction, as samples of
     packets do, bool[k]."""
     return _with_parts_left_out(table, found, _PART)
+
+
+def shared_out(table: FlowTable, found: Conversations) -> NDArray[np.bool_]:
+    """Which conversations were recorded where others have a direction alone, bool[k]: others may have recorded the
+    rest."""
+    places = distinct(table.optional("file"), table.point).codes
+    return found.union(without_directions(table, found.of, found.side, places, _PART))
 
 
 def _with_parts_left_out(table: FlowTable, found: Conversations, part: int | None = None) -> NDArray[np.bool_]:
