@@ -277,10 +277,43 @@ class EachVerb(unittest.TestCase):
         self.assertEqual(self.orders(self.after({"move_rule": {"rule": "guard/30", "order": 7}}))[0][2], "http")
         replaced = self.after({"replace_rule": {"rule": "guard/20", "with": {"action": "reject", "service": "telnet"}}})
         self.assertEqual(self.orders(replaced)[1], (20, "reject", "telnet"))
-        edited = self.after({"edit_rule": {"rule": "guard/20", "set": {"from": None, "service": "telnet"}}})
+        edited = self.after({"edit_rule": {"rule": "guard/20", "set": {"from": "any", "service": "telnet"}}})
         self.assertEqual(self.orders(edited)[1], (20, "drop", "telnet"))
         self.assertIsNone(edited.filters["guard"].inbound[1].sources)
         self.assertIn("order 10 is taken", self.refused({"move_rule": {"rule": "guard/30", "order": 10}}))
+
+    def test_what_was_left_without_a_value_changes_nothing(self):
+        """A rule that loses what it matches lets through anything; a change without a word on what is none."""
+        told = self.refused({"edit_rule": {"rule": "guard/20", "set": {"from": None}}})
+        self.assertIn("matches anything; if that is meant, write 'from: any'", told)
+        for verb in ("remove_rule", "enable_rule", "remove_filter", "remove_group", "remove_service", "attach",
+                     "remove_crossing", "accept", "set_defaults", "remove_route", "set_instance"):  # fmt: skip
+            with self.subTest(verb):
+                self.assertIn(f"c.yaml:4: {verb} does not say what", self.refused({verb: None}))
+        told = self.refused({"set_instance": {"instance": "bob", "tags": None}})
+        self.assertIn("tags: a table belongs here, not nothing", told)
+        told = self.refused({"accept": {"finding": "unguarded-subnet", "at": "a1", "reason": " "}})
+        self.assertIn("'reason' is empty", told)
+        told = self.refused({"set_service": {"service": "mine", "means": []}})
+        self.assertIn("service 'mine' stands for nothing", told)
+        told = self.refused({"set_defaults": {"ephemeral_ports": 1024}})
+        self.assertIn("one port alone; clients choose from a range, such as 1024-65535", told)
+
+    def test_who_writes_a_change_as_elsewhere_is_told_how_it_is_written(self):
+        for step, hint in (
+            ({"delete_rule": "guard/10"}, "did you mean 'remove_rule'?"),
+            ({"del_route": {"table": "t", "to": "0.0.0.0/0"}}, "did you mean 'remove_route'?"),
+            ({"insert_rule": {"filter": "guard"}}, "did you mean 'add_rule'?"),
+            ({"set_instance": {"instance": "bob", "filters": ["guard"]}}, "'filters'; attach and detach do that"),
+            ({"set_instance": {"instance": "bob", "addresses": ["10.1.1.9"]}}, "'addresses'; set_interface does that"),
+            ({"set_interface": {"interface": "bob", "filters": []}}, "'filters'; attach and detach do that"),
+            ({"edit_rule": {"rule": "guard/10", "from": "any"}}, "'from'; it goes into 'set'"),
+            ({"add_route": {"table": "t", "to": "10.0.0.0/8"}}, "'to'; it goes into 'route'"),
+            ({"add_rule": {"filter": "edge", "direction": "in", "rule": {"action": "allow"}}}, "did you mean 'inbound'?"),
+            ({"add_rule": {"filter": "guard", "order": 5, "rule": {"action": "allow"}}}, "'order'; it goes into 'rule'"),
+        ):  # fmt: skip
+            with self.subTest(step):
+                self.assertIn(hint, self.refused(step))
 
     def test_filters_are_attached_and_detached_where_their_layer_is(self):
         found = self.after(
@@ -403,6 +436,8 @@ class TheProgram(unittest.TestCase):
             {"set_interface": {"interface": "cat/eth0", "addresses": ["10.1.2.12"]}},
         ]))  # fmt: skip
         self.assertIn("give --out FOLDER", self.run_it("apply", "change.yaml", "-n", "parts", status=2))
+        unknown = change_of(change_text("u", "", [{"set_instance": {"instance": "ann", "listens": None}}]), "u.yaml")
+        self.assertIsNone(changed(str(folder), unknown)[0].instances["ann"].listens)  # not known, rather than nothing
         self.run_it("apply", "change.yaml", "-n", "parts", "--in-place")
         lines = (folder / "instances.csv").read_bytes().decode().split("\r\n")
         self.assertEqual(

@@ -17,9 +17,16 @@ _MEANT = {
     "note": ("comment", "description", "remark"), "order": ("priority", "sequence", "position", "number"),
     "id": ("name",), "attach_to": ("attached_to", "applies_to"), "via": ("gateway", "next_hop", "nexthop"),
     "addresses": ("ip", "ips", "address"), "listens": ("listeners", "sockets"), "instances": ("hosts", "machines"),
+    "inbound": ("in", "ingress", "incoming", "input"), "outbound": ("out", "egress", "outgoing", "output"),
+    "add_rule": ("insert_rule", "append_rule", "new_rule", "create_rule"),
+    "edit_rule": ("change_rule", "update_rule", "modify_rule", "set_rule"), "attach": ("attach_filter",),
+    **{f"remove_{each}": tuple(f"{verb}_{each}" for verb in ("delete", "del", "drop", "rm", "take"))
+       for each in ("rule", "route", "members", "group", "crossing", "service", "filter")},
+    "detach": ("detach_filter", "unattach"),
+    "enable_rule": ("switch_on", "activate_rule"), "disable_rule": ("switch_off", "deactivate_rule"),
     "cidrs": ("blocks",), "cidr": ("block",), "outside": ("outsides", "external"),
 }  # fmt: skip
-"""The words of a network file, each with those that others have for the same."""
+"""The words of network files and change files, each with those that others have for the same."""
 _MANY, _FEW = 1000, 200
 """Of more candidates than many, those few are compared that have the most pairs of letters in common with the word."""
 

@@ -67,6 +67,9 @@ def change_of(text: str, file: str) -> Change:
             what = f"{' and '.join(given)} are {len(given)} of them" if given else "it says nothing"
             problems.append(Problem(place, f"a change is one thing to do: {what}"))
             continue
+        if listed[index][given[0]] is None:
+            problems.append(Problem(place, f"{given[0]} does not say what"))
+            continue
         steps.append(Step(given[0], listed[index][given[0]], getattr(each, given[0]), place))
     if not shape.changes:
         problems.append(Problem(raw.place("changes"), "nothing is to be changed"))

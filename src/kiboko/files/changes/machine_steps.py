@@ -103,11 +103,11 @@ class MachineSteps(Sections):
         name, (row, *_) = told.instance, table.cells(told.instance)
         for key, value in raw.items():
             if key == "state":
-                table.set_cell(name, "state", str(value))
+                table.set_cell(name, "state", str(value or ""))
             elif key == "listens":
                 if not all(isinstance(each, str) for each in value or ()):
                     raise Unfit("in the table of instances a listener is a service alone")
-                table.set_cell(name, "listens", ";".join(map(str, value or ())) or "-")
+                table.set_cell(name, "listens", "" if value is None else ";".join(value) or "-")
             elif key == "tags":
                 given = row.get("tags", "")
                 now = dict(pair.split("=", 1) for pair in given.split(";") if "=" in pair)

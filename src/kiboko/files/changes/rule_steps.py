@@ -11,6 +11,8 @@ from kiboko.files.documents.lined_yaml import Plain
 
 _WAYS = ("inbound", "outbound", "rules")
 _STEP = 10
+_ANYTHING = {"from": "any", "to": "any", "service": "any", "source_ports": "0-65535"}
+"""What a rule matches that has no such field, as it is written."""
 
 
 class RuleSteps(Sections):
@@ -114,6 +116,9 @@ class RuleSteps(Sections):
             if value is None:
                 if node is None or node.place_of(key) is None:
                     raise Unfit(f"rule {told.rule} has no '{key}' to take out")
+                if key in _ANYTHING:
+                    raise Unfit(f"'{key}' has no value, and without it the rule matches anything; if that is meant,"
+                                f" write '{key}: {_ANYTHING[key]}'")  # fmt: skip
                 body.remove_key((*listed, at), key)
             else:
                 body.set_key((*listed, at), key, body.written(value))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, Field
 
@@ -42,6 +42,7 @@ class ReplaceRule(Shape):
 class EditRule(Shape):
     """Some fields of a rule, each with what it is to be; nothing (null) takes a field out."""
 
+    elsewhere: ClassVar = dict.fromkeys(RuleShape.model_fields, "it goes into 'set'") | {"from": "it goes into 'set'"}
     rule: str
     set_: VALUES = Field(alias="set")
 
@@ -72,9 +73,13 @@ class Detach(Shape):
 class SetInstance(Shape):
     """What a machine is; of tags only those that are named, and nothing (null) takes one off."""
 
+    elsewhere: ClassVar = {
+        "filters": "attach and detach do that",
+        **dict.fromkeys(("addresses", "public", "subnet"), "set_interface does that"),
+    }
     instance: str
     state: Literal["running", "stopped"] | None = None
-    tags: dict[str, str | None] | None = None
+    tags: dict[str, str | None] = Field(default={})
     listens: list[Any] | None = None
     forwards: Flag | None = None
     host_filter: Any = None
@@ -83,6 +88,7 @@ class SetInstance(Shape):
 class SetInterface(Shape):
     """What an interface is; a public address of nothing (null) takes it off."""
 
+    elsewhere: ClassVar = {"filters": "attach and detach do that"}
     interface: str
     addresses: Texts | None = None
     public: str | None = None

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
-from typing import Any, TypeVar
+from collections.abc import Mapping, Sequence
+from typing import Any, ClassVar, TypeVar
 
 # No plugin of the library is wanted here, and looking for some would cost every command its start-up time.
 os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
@@ -19,9 +19,11 @@ M = TypeVar("M", bound=BaseModel)
 
 
 class Shape(BaseModel):
-    """The base of all shapes: an unknown key is an error."""
+    """The base of all shapes: an unknown key is an error. `elsewhere` says of keys that one might look for here where
+    they are to be written."""
 
     model_config = ConfigDict(extra="forbid", defer_build=True)
+    elsewhere: ClassVar[Mapping[str, str]] = {}
 
 
 def held_against(
@@ -67,7 +69,8 @@ def _words(model: type[BaseModel], error: Any, holder: Any) -> str:
     kind, given = error["type"], error.get("input")
     if kind == "extra_forbidden":
         key = str(error["loc"][-1])
-        return f"unknown key '{key}'" + nearest(key, _keys_at(model, error["loc"][:-1]))
+        shape = _shape_at(model, error["loc"][:-1])
+        return f"unknown key '{key}'" + (_elsewhere(shape, key) or nearest(key, _keys_of(shape)))
     if kind == "missing":
         return f"'{error['loc'][-1]}' is missing"
     if kind == "literal_error":
@@ -111,18 +114,34 @@ def _shown(value: Any) -> str:
     return f"'{value}'"
 
 
-def _keys_at(model: type[BaseModel], location: Sequence[int | str]) -> list[str]:
-    """The keys that the schema knows at a place."""
+def _elsewhere(shape: Any, key: str) -> str:
+    """Where a key is to be written that a shape has not; nothing where that is not known."""
+    if key in getattr(shape, "elsewhere", ()):
+        return f"; {shape.elsewhere[key]}"
+    holders = [name for name, inner in _inner_shapes(shape).items() if key in _keys_of(inner)]
+    return f"; it goes into {' or '.join(map(repr, holders))}" if holders else ""
+
+
+def _inner_shapes(shape: Any) -> dict[str, Any]:
+    """The shapes of what has one of its own, by key."""
+    found = {field.alias or name: _inner_shape(field.annotation)
+             for name, field in getattr(shape, "model_fields", {}).items()}  # fmt: skip
+    return {name: inner for name, inner in found.items() if inner is not None}
+
+
+def _shape_at(model: type[BaseModel], location: Sequence[int | str]) -> Any:
+    """The shape of what stands at a place."""
     shape: Any = model
     for step in location:
         if isinstance(step, int) or not hasattr(shape, "model_fields"):
             continue
-        known = {(field.alias or name): field for name, field in shape.model_fields.items()}
-        if step in known:
-            shape = _inner_shape(known[str(step)].annotation)
-    if not hasattr(shape, "model_fields"):
-        return []
-    return [field.alias or name for name, field in shape.model_fields.items()]
+        shape = _inner_shapes(shape).get(str(step), shape)
+    return shape
+
+
+def _keys_of(shape: Any) -> list[str]:
+    """The keys that a shape has."""
+    return [field.alias or name for name, field in getattr(shape, "model_fields", {}).items()]
 
 
 def _inner_shape(annotation: Any) -> Any:

@@ -50,7 +50,7 @@ class InstanceReader:
             interfaces.append(interface)
         ports = None
         if shape.ephemeral_ports is not None:
-            ports = self.values.ports(owner, shape.ephemeral_ports, raw.place("ephemeral_ports"))
+            ports = self.values.client_ports(owner, shape.ephemeral_ports, raw.place("ephemeral_ports"))
         named = {each.device: each.addresses for each, given in zip(interfaces, shape.interfaces, strict=True)
                  if given.name is not None}  # fmt: skip
         guessed = tuple(each.device for each in interfaces if each.device not in named)

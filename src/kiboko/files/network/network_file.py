@@ -167,7 +167,10 @@ class _Builder:
         given = {}
         for part in self.parts:
             for name, texts in part.shape.services.items():
-                given[name] = (texts, part.raw["services"].place(name))
+                place = part.raw["services"].place(name)
+                given[name] = texts, place
+                if not texts:
+                    self.values.fault(place, f"service '{name}' stands for nothing; take it out, or say what it is")
         self.values.define_services(given)
 
     def _section(self, section: str, build: Callable[[str, Any, Any, Place], V]) -> dict[str, V]:
@@ -213,7 +216,7 @@ class _Builder:
         if shape is None:
             return Defaults()
         raw = next(part.raw["defaults"] for part in self.parts if "defaults" in part.raw)
-        ports = self.values.ports("defaults", shape.ephemeral_ports, raw.place("ephemeral_ports"))
+        ports = self.values.client_ports("defaults", shape.ephemeral_ports, raw.place("ephemeral_ports"))
         return Defaults(ports or Defaults().ephemeral_ports, shape.same_zone, shape.between_zones)
 
     def _services(self, section: str, usual: RangeSet) -> RangeSet:
@@ -229,6 +232,8 @@ class _Builder:
             for index, shape in enumerate(part.shape.accepted):
                 place = part.raw["accepted"].place(index)
                 until = None
+                if not shape.reason.strip():
+                    self.values.fault(place, f"accepted '{shape.finding}': 'reason' is empty; say why it is lived with")
                 if shape.until is not None:
                     last = f"{shape.until}T23:59:59Z" if len(shape.until) == len("2026-12-31") else shape.until
                     until = self.values.time(f"accepted '{shape.finding}', until", last, place)
@@ -265,7 +270,7 @@ class _Builder:
         self._refer(owner, shape.zone, "zone", raw.place("zone"))
         self._refer_filter(owner, shape.filter, "subnet", raw.place("filter"))
         prefixes = self.values.covering_prefixes(owner, shape.addresses, raw.place("addresses"))
-        ports = self.values.ports(owner, shape.ephemeral_ports, raw.place("ephemeral_ports"))
+        ports = self.values.client_ports(owner, shape.ephemeral_ports, raw.place("ephemeral_ports"))
         return Outside(name, prefixes, place, shape.zone, shape.filter, ports)
 
     def _gateway(self, name: str, shape: GatewayShape, raw: Table, place: Place) -> Gateway:

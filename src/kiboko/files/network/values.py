@@ -97,6 +97,15 @@ class ValueReader:
         found = [self._try(owner, place, parse_ports, text) for text in listed]
         return RangeSet.of(pair for ports in found if ports for pair in ports)
 
+    def client_ports(self, owner: str, texts: str | None, place: Place) -> RangeSet | None:
+        """The range that clients choose their ports from. None where nothing is given."""
+        found = self.ports(owner, texts, place)
+        if found is not None and found.ranges and found.ranges[0][0] == found.ranges[-1][1]:
+            low = found.ranges[0][0]
+            text = f"{owner}: 'ephemeral_ports' is one port alone; clients choose from a range, such as {low}-65535"
+            self._problems.append(Problem(place, text))
+        return found
+
     def services(self, owner: str, texts: list[str] | None, place: Place) -> RangeSet | None:
         """The union of services; None where the field is left out."""
         if texts is None:
