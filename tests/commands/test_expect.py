@@ -132,6 +132,56 @@ class Expect(OnTheDemo):
         self.assertIn("1 held, 1 broken", text)
         self.assertIn("BROKEN R2  (wanted.csv:3)", text)
 
+    def test_several_in_a_cell_and_lines_of_several_tables(self):
+        (self.folder / "one.csv").write_text('from,to,service\n"desk-1, desk-2",gauge-03,"ssh, ping"\n')
+        (self.folder / "two.csv").write_text("from;to;service;expect\nmet-office;relay-2;ssh,ping;blocked\n")
+        rows = json.loads(self.kiboko("expect --table one.csv --table two.csv --json", 1))["rows"]
+        self.assertEqual(
+            [("one-line-2", ["desk-1", "desk-2"], 2), ("two-line-2", ["met-office"], 1)],
+            [(row["id"], row["from"], row["pairs"]) for row in rows],
+        )
+        (self.folder / "more").mkdir()
+        shutil.copy(self.folder / "one.csv", self.folder / "more/one.csv")
+        told = self.kiboko("expect --table one.csv --table more/one.csv", 2)
+        self.assertIn("more/one.csv:2: expectation 'one-line-2' is there twice; first in one.csv:2", told)
+        self.assertIn("is there twice", self.kiboko("expect --file expectations.yaml --file expectations.yaml", 2))
+
+    def test_a_promise_of_one_family_is_of_that_alone(self):
+        """Over IPv6 somebody reached gauge 3, which the rules stop: no word of what was promised of IPv4. It has no
+        IPv4 address in common with gauge 4 of the other family."""
+        lines = [f"  - {{id: p{family}, from: internet, to: gauge-03, service: telnet, expect: blocked, family: {family}}}\n"
+                 for family in (4, 6)]  # fmt: skip
+        lines.append(
+            "  - {id: gauges, from: desk-1, to: [gauge-03, gauge-07], service: ssh, expect: allowed, family: 6}\n"
+        )
+        (self.folder / "families.yaml").write_text("kiboko: expectations/1\nexpectations:\n" + "".join(lines))
+        ends = "2001:db8:ffff::7", "2001:db8:61:4::13"
+        (self.folder / "six.csv").write_text(
+            "flowStartMilliseconds,flowEndMilliseconds,sourceIPv6Address,destinationIPv6Address,sourceTransportPort,"
+            "destinationTransportPort,protocolIdentifier,tcpControlBits,packetDeltaCount,octetDeltaCount\n"
+            f"1795166400000,1795166401000,{','.join(ends)},40000,23,6,27,9,900\n"
+            f"1795166400000,1795166401000,{','.join(ends[::-1])},23,40000,6,27,9,900\n"
+        )
+        rows = json.loads(self.kiboko("expect --file families.yaml --flows six.csv --json", 1))["rows"]
+        self.assertEqual([(4, 0), (6, 1)], [(row["family"], row["recorded"]["break"]) for row in rows[:2]])
+        self.assertEqual("desk-1, gauge-07 have no IPv6 address", rows[2]["why"])
+        self.assertIn(
+            "desk-1 to gauge-03, gauge-07 on ssh over IPv6 is allowed", self.kiboko("expect --file families.yaml", 1)
+        )
+
+    def test_why_nobody_is_left_whom_a_promise_is_about(self):
+        told = {
+            "crews, met-office": "both are outside: no gate of this network lies between them",
+            "desk-1, desk-1": "they are one machine: what it sends itself passes no gate",
+            "gauge-09, desk-1": "gauge-09 has no address",
+            "desk-1, '2001:db8::1'": "they have no address family in common",
+        }
+        lines = [f"  - {{id: p{number}, from: {pair.split(', ')[0]}, to: {pair.split(', ')[1]}, service: ssh, expect: blocked}}\n"
+                 for number, pair in enumerate(told)]  # fmt: skip
+        (self.folder / "nobody.yaml").write_text("kiboko: expectations/1\nexpectations:\n" + "".join(lines))
+        rows = json.loads(self.kiboko("expect --file nobody.yaml --json", 1))["rows"]
+        self.assertEqual(list(told.values()), [row["why"] for row in rows])
+
     def test_of_many_the_first_are_shown_in_full_and_nothing_recorded_is_a_number(self):
         """Thirty promises that nothing keeps, and one that the log keeps and breaks (the scanner's)."""
         lines = [f"  - {{id: p{number}, from: crews, to: relay-1, service: tcp/{5000 + number}, expect: allowed}}\n"
@@ -171,15 +221,31 @@ class Expect(OnTheDemo):
             "  - {id: c, from: duty, to: gauges, service: ssh, expect: permitted}\n"
         )
         (self.folder / "unknown.yaml").write_text(
-            "kiboko: expectations/1\nexpectations:\n  - {id: a, from: dutty, to: gauges, service: ssh, expect: blocked}\n"
+            "kiboko: expectations/1\nexpectations:\n  - {id: a, from: dutty, to: gages, service: ssh, expect: blocked}\n"
+        )
+        (self.folder / "empty.yaml").write_text(
+            "kiboko: expectations/1\nexpectations:\n"
+            "  - {id: a, from: [], to: gauges, service: ssh, expect: blocked}\n"
+            "  - {id: b, from: duty, to: gauges, service: [], expect: blocked, family: 5}\n"
         )
         (self.folder / "bad.csv").write_text("who,to,service\na,b,ssh\n")
         (self.folder / "rows.csv").write_text("from,to,service,expect\nduty,,ssh,\nduty,gauges,ssh,permitted\n")
         for line, texts in (
             ("expect", ["there is no expectation", "--draft"]),
             ("expect --file bad.yaml", ["bad.yaml:5", "permitted"]),
-            ("expect --file unknown.yaml", ["unknown.yaml:3: expectation 'a': 'dutty' is neither", "'duty'"]),
+            (
+                "expect --file unknown.yaml",
+                ["unknown.yaml:3: expectation 'a': 'dutty' is neither", "'duty'", "'gauges'"],
+            ),
             ("expect --file missing.yaml", ["missing.yaml"]),
+            (
+                "expect --file empty.yaml",
+                [
+                    "empty.yaml:3: expectations.1.from: one name or more belongs here, not an empty",
+                    "empty.yaml:4: expectations.2.service: one name or more",
+                    "'5' is none of 4, 6",
+                ],
+            ),
             ("expect --file evidence/flows.csv", ["flows.csv"]),
             ("expect --table bad.csv", ["no column 'from'"]),
             ("expect --table rows.csv", ["rows.csv:2: nothing in to", "rows.csv:3: 'permitted' is none of"]),

@@ -7,7 +7,7 @@ from unittest import mock
 
 from kiboko.batch.spanning import spread
 from kiboko.core.changes.expecting import BROKEN, HELD, _without_family, held
-from kiboko.core.errors import Place, UsageError
+from kiboko.core.errors import InputError, Place
 from kiboko.core.header.services import Service
 from kiboko.core.network.model import Expectation
 from kiboko.core.queries.ends import Ends, resolve_service
@@ -238,8 +238,13 @@ class Promises(unittest.TestCase):
         self.assertEqual(BROKEN, self.held(["bob"], ["10.1.2.128/25"], "ssh", "blocked").state)
 
     def test_an_end_that_is_not_known_is_told_with_the_place(self):
-        with self.assertRaisesRegex(UsageError, r"network.yaml:1: expectation 'one': 'nobody' is neither"):
-            self.held(["nobody"], ["ann"], "ssh", "allowed")
+        with self.assertRaises(InputError) as caught:
+            self.held(["nobody", "bob"], ["ann", "an"], "ssh", "allowed", excepted=("dann",))
+        told = [str(each).split(";")[0] for each in caught.exception.problems]
+        what = "is neither an address nor a name of the network"
+        self.assertEqual(
+            told, [f"network.yaml:1: expectation 'one': '{name}' {what}" for name in ("nobody", "an", "dann")]
+        )
 
     def test_services_are_looked_at_one_by_one(self):
         both = dataclasses.replace(

@@ -57,7 +57,7 @@ def seen_of(
     for each in expectations:
         excepted = _addresses(ends, each.excepted, True)
         senders = _addresses(ends, each.sources, True) - excepted
-        targets = _addresses(ends, each.destinations, False)
+        targets = _of_family(_addresses(ends, each.destinations, False), each.family)
         others = AddressSet()
         if each.expect == ONLY:
             others = _everybody(topology) - _addresses(ends, each.sources, True) - excepted
@@ -71,6 +71,13 @@ def seen_of(
 def _addresses(ends: Ends, names: Sequence[str], is_sender: bool) -> AddressSet:
     members = [member for name in names for member in ends.resolve(name).members]
     return addresses_of(ends.topology, members, is_sender)
+
+
+def _of_family(addresses: AddressSet, family: int | None) -> AddressSet:
+    """Those of one family; all of them where none is given."""
+    if family is None:
+        return addresses
+    return AddressSet(v4=addresses.v4) if family == 4 else AddressSet(v6=addresses.v6)
 
 
 def _everybody(topology: Topology) -> AddressSet:

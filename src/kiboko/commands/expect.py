@@ -18,7 +18,7 @@ from kiboko.commands.options import (
     refuse_beside,
     refuse_without_evidence,
 )
-from kiboko.core.errors import InputError, UsageError
+from kiboko.core.errors import InputError, Problem, UsageError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.model import Expectation, Topology
 from kiboko.core.queries.ends import Ends
@@ -110,13 +110,15 @@ def _changed_since(ends: Ends, outcomes: list[Held], args: argparse.Namespace) -
         raise UsageError("--changed-since compares a network file with what it was: name the file itself")
     then = load_revision(f"{args.changed_since}:{args.network}", args.files_elsewhere)
     before = list(then.expectations)
-    for paths, read in ((args.file, read_expectations), (args.table, read_table)):
-        for path in paths:
-            try:
-                with revision_of(f"{args.changed_since}:{path}") as older:
-                    before += read(older, then.services)
-            except InputError:
-                continue  # it is new since: so is all that it promises
+    for path in (*args.file, *args.table):
+        try:
+            with revision_of(f"{args.changed_since}:{path}") as older:
+                if path in args.file:
+                    before += read_expectations(older, then.services)
+                else:
+                    before += read_table(older, then.services, _prefix(path, args))
+        except InputError:
+            continue  # it is new since: so is all that it promises
     known = {each.id: each for each in before}
     met = [each for each in outcomes if each.expectation.id in known]
     same = [each for each in met if _worded(known[each.expectation.id]) == _worded(each.expectation)]
@@ -193,17 +195,26 @@ def _chosen(topology: Topology, args: argparse.Namespace) -> list[Expectation]:
         for path in args.file:
             found += read_expectations(path, topology.services)
         for path in args.table:
-            found += read_table(path, topology.services)
+            found += read_table(path, topology.services, _prefix(path, args))
     if not found:
         raise UsageError("there is no expectation: write some into the network file ('expectations:'), or give --file"
                          " or --table; --draft prints a first set")  # fmt: skip
-    known = {each.id for each in found}
+    known: dict[str, Expectation] = {}
+    problems = [Problem(each.place, f"expectation '{each.id}' is there twice; first in {known[each.id].place}")
+                for each in found if known.setdefault(each.id, each) is not each]  # fmt: skip
+    if problems:
+        raise InputError(problems)
     for name in args.id:
         if name not in known:
             from kiboko.core.hints import nearest
 
             raise UsageError(f"there is no expectation '{name}'{nearest(name, list(known), 3, 0.5)}")
     return [each for each in found if not args.id or each.id in args.id]
+
+
+def _prefix(path: Path, args: argparse.Namespace) -> str:
+    """What tells the lines of several tables apart."""
+    return f"{path.stem}-" if len(args.table) > 1 else ""
 
 
 def _draft(ends: Ends, args: argparse.Namespace) -> int:

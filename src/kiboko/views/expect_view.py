@@ -106,9 +106,10 @@ def promise_text(asked: Expectation) -> str:
     """A promise in words."""
     sources, destinations = ", ".join(asked.sources), ", ".join(asked.destinations)
     but = f", except {', '.join(asked.excepted)}" if asked.excepted else ""
+    what = asked.service_text + (f" over IPv{asked.family}" if asked.family is not None else "")
     if asked.expect == "only":
-        return f"only {sources} to {destinations} on {asked.service_text}{but}"
-    return f"{sources} to {destinations} on {asked.service_text} is {asked.expect}{but}"
+        return f"only {sources} to {destinations} on {what}{but}"
+    return f"{sources} to {destinations} on {what} is {asked.expect}{but}"
 
 
 def check_line(each: Held, options: str) -> str:
@@ -148,6 +149,7 @@ def expect_json(
                 "id": each.expectation.id, "state": each.state, "from": list(each.expectation.sources),
                 "to": list(each.expectation.destinations), "service": each.expectation.service_text,
                 "expect": each.expectation.expect, "except": list(each.expectation.excepted),
+                "family": each.expectation.family,
                 "owner": each.expectation.owner or None, "reason": each.expectation.reason or None,
                 "file": each.expectation.place.file, "line": each.expectation.place.line,
                 "pairs": each.pairs, "wrong": each.wrong, "why": each.why or None,

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.changes.spoken_of import ONLY, SHUT, THROUGH, SpokenOf
+from kiboko.core.errors import InputError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service, usual_first
 from kiboko.core.network.model import Expectation
@@ -62,7 +63,7 @@ class Held:
 
 def held(ends: Ends, expectations: Sequence[Expectation], spread: Spread = map) -> list[Held]:
     """What comes of each expectation, in their order. `spread` has a function called with some numbers, as `map` does,
-    perhaps by other processes; of few pairs it is not asked. Raises UsageError for an end that is not known.
+    perhaps by other processes; of few pairs it is not asked. Raises InputError with every end that is not known.
 
     `allowed`: every sender gets through to every receiver, from all of its client ports. Addresses of subnets where
     nobody is recorded are no promise of anybody's, and left out. `blocked`: no request of any sender arrives, neither
@@ -75,6 +76,8 @@ def held(ends: Ends, expectations: Sequence[Expectation], spread: Spread = map) 
     every = RangeSet.of(pair for each in expectations for pair in each.services)
     space = Space(ends, every)
     asked = [_Held(space, each) for each in expectations]
+    if problems := [problem for each in asked for problem in each.spoken.unknown()]:
+        raise InputError(problems)
     space.prepare_for(dict.fromkeys(member for held_to in asked for name in held_to.expectation.destinations
                                     for member in held_to.spoken.resolve(name)))  # fmt: skip
     pairs = np.cumsum([each.most_pairs() for each in asked], dtype=np.float64)
@@ -118,11 +121,25 @@ class _Held:
         if asked.expect != BLOCKED:
             self.miss(parts[0].sources, parts[0].destinations)
         if not self.pairs:
-            who = self.why or (
-                "nobody that could send to anybody is among them: an empty group, or no address family in common"
-            )
-            return Held(asked, BROKEN, 0, 0, who)
+            return Held(asked, BROKEN, 0, 0, self.why or self.no_pair(parts[0].sources, parts[0].destinations))
         return Held(asked, BROKEN if self.wrong else HELD, self.pairs, self.wrong, self.why, self.example, self.family)
+
+    def no_pair(self, sources: Sequence[Member], destinations: Sequence[Member]) -> str:
+        """Why nobody of some members could send to anybody."""
+        asked = self.expectation
+        for names, members in ((asked.sources, sources), (asked.destinations, destinations)):
+            if not members:
+                return f"nobody is left of {', '.join(names)}"
+        if all(each.outside is not None for each in (*sources, *destinations)):
+            return "both are outside: no gate of this network lies between them"
+        if len({each.instance for each in (*sources, *destinations)}) == 1 and sources[0].instance is not None:
+            return "they are one machine: what it sends itself passes no gate"
+        bare = list(dict.fromkeys(each.name for each in (*sources, *destinations) if not each.families))
+        if bare:
+            return f"{', '.join(bare)} {'has' if len(bare) == 1 else 'have'} no address"
+        if asked.family is None:
+            return "they have no address family in common"
+        return f"no two of them have IPv{asked.family} addresses"
 
     def most_pairs(self) -> int:
         """As many pairs of members are looked at at most, without further addresses."""
@@ -135,13 +152,17 @@ class _Held:
         return sources * destinations
 
     def miss(self, sources: Sequence[Member], destinations: Sequence[Member]) -> None:
-        """Machines of which a promise cannot be kept, since they have no address, or none of a family in common."""
-        bare = [each.name for each in (*sources, *destinations) if each.low is None and not each.families]
-        number, first = _without_family(sources, destinations)
+        """Machines of which a promise cannot be kept, since they have no address (of the family that it is about), or
+        none of a family in common."""
+        wanted = self.expectation.family
+        bare = [each.name for each in (*sources, *destinations)
+                if each.low is None and not (each.families if wanted is None else wanted in each.families)]  # fmt: skip
+        number, first = _without_family(sources, destinations) if wanted is None else (0, ())
+        what = "no address" if wanted is None else f"no IPv{wanted} address"
         self.pairs += len(bare) + number if self.pairs else 0
         self.wrong += len(bare) + number if self.pairs else 0
         if (bare or first) and self.example is None:
-            self.why = (f"{', '.join(bare)} {'has' if len(bare) == 1 else 'have'} no address" if bare else
+            self.why = (f"{', '.join(bare)} {'has' if len(bare) == 1 else 'have'} {what}" if bare else
                         f"{' and '.join(first)} have no address family in common")  # fmt: skip
 
     def hold(self, sources: Sequence[Member], destinations: Sequence[Member], family: int, promise: str) -> None:

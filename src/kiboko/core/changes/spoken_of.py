@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 
-from kiboko.core.errors import UsageError
+from kiboko.core.errors import Problem, UsageError
 from kiboko.core.header.addresses import Address, AddressSet, reads_as_address
 from kiboko.core.network.model import Expectation, Interface
 from kiboko.core.queries.ends import Ends
@@ -48,8 +48,6 @@ class SpokenOf:
     def parts(self) -> list[Part]:
         """What is promised of whom. Raises UsageError for an end that is not known."""
         asked = self.expectation
-        for name in (*asked.sources, *asked.destinations, *asked.excepted):
-            self.resolve(name)
         excepted = [member for name in asked.excepted for member in self.resolve(name)]
         sources = list(self.members(asked.sources, excepted))
         destinations = list(self.members(asked.destinations, []))
@@ -59,12 +57,18 @@ class SpokenOf:
             found.append(Part(SHUT, others, destinations))
         return found
 
+    def unknown(self) -> Iterator[Problem]:
+        """Every end that is not known."""
+        asked = self.expectation
+        for name in dict.fromkeys((*asked.sources, *asked.destinations, *asked.excepted)):
+            try:
+                self.ends.resolve_deliverable(name)
+            except UsageError as error:
+                yield Problem(asked.place, f"expectation '{asked.id}': {error}")
+
     def resolve(self, name: str) -> tuple[Member, ...]:
         """The members of an end."""
-        try:
-            return self.ends.resolve_deliverable(name).members
-        except UsageError as error:
-            raise UsageError(f"{self.expectation.place}: expectation '{self.expectation.id}': {error}") from error
+        return self.ends.resolve_deliverable(name).members
 
     def members(self, names: Sequence[str], excepted: Sequence[Member]) -> Iterator[Member]:
         """What some names stand for, each once, without those that are excepted."""

@@ -110,7 +110,7 @@ def _shown(value: Any) -> str:
     if isinstance(value, dict):
         return "a table"
     if isinstance(value, list):
-        return "a list"
+        return "a list" if value else "an empty list"
     return f"'{value}'"
 
 

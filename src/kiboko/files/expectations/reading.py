@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Annotated, Literal
@@ -73,10 +74,10 @@ def _services(
     return union_services(found)
 
 
-def read_table(path: Path, named: Mapping[str, RangeSet]) -> list[Expectation]:
+def read_table(path: Path, named: Mapping[str, RangeSet], prefix: str = "") -> list[Expectation]:
     """A table of wanted connections as CSV, with any of the usual separators: from, to and service, and if it has them
-    id, expect (else `allowed`), except, owner, reason; several in a cell are split by `;` or a line break. Raises
-    InputError with everything that is wrong with it."""
+    id (else its line, behind `prefix`), expect (else `allowed`), except, owner, reason; several in a cell are split by
+    `;`, `,` or a line break. Raises InputError with everything that is wrong with it."""
     text = lined_yaml.read_text(path, str(path)).lstrip("\ufeff")
     problems: list[Problem] = []
     head = text.partition("\n")[0]
@@ -98,7 +99,7 @@ def read_table(path: Path, named: Mapping[str, RangeSet]) -> list[Expectation]:
         if not any(cell.strip() for cell in row):
             continue
         cells = {name: row[at].strip() if at is not None and at < len(row) else "" for name, at in column.items()}
-        number = cells["id"] or f"line-{reader.line_num}"
+        number = cells["id"] or f"{prefix}line-{reader.line_num}"
         expect = cells["expect"].lower() or "allowed"
         if expect not in _EXPECT:
             problems.append(Problem(place, f"'{expect}' is none of {', '.join(_EXPECT)}" + nearest(expect, _EXPECT)))
@@ -118,4 +119,4 @@ def read_table(path: Path, named: Mapping[str, RangeSet]) -> list[Expectation]:
 
 
 def _split(cell: str) -> tuple[str, ...]:
-    return tuple(part.strip() for part in cell.replace("\n", ";").split(";") if part.strip())
+    return tuple(part.strip() for part in re.split("[;,\n]", cell) if part.strip())

@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from typing import Annotated, Any, Literal
 
-from pydantic import BeforeValidator, Field, WithJsonSchema
+from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema
 
 from kiboko.files.documents.lined_yaml import Plain
 from kiboko.files.documents.shapes import Shape
@@ -48,6 +48,15 @@ Whole = Annotated[int, BeforeValidator(_whole), WithJsonSchema({"type": "integer
 Flag = Annotated[bool, BeforeValidator(_flag), WithJsonSchema({"type": "boolean"})]
 _TEXT_OR_LIST = {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]}
 Texts = Annotated[list[str], BeforeValidator(_listed), WithJsonSchema(_TEXT_OR_LIST)]
+
+
+def _some(value: list[str]) -> list[str]:
+    if not value:
+        raise ValueError("one name or more belongs here")
+    return value
+
+
+SomeTexts = Annotated[Texts, AfterValidator(_some)]
 _CARRYING = {
     "type": "object",
     "properties": {"carrying": {"type": "string", "description": "every interface that carries this filter"}},
@@ -290,12 +299,12 @@ class ExpectationShape(Shape):
     """A promise about traffic, which `expect` holds the network to."""
 
     id: str
-    source: Texts = Field(alias="from")
-    destination: Texts = Field(alias="to")
-    service: ServiceValue
+    source: SomeTexts = Field(alias="from")
+    destination: SomeTexts = Field(alias="to")
+    service: Annotated[ServiceValue, AfterValidator(_some)]
     expect: Literal["allowed", "blocked", "only"]
     excepted: Texts = Field(default=[], alias="except")
-    family: Literal[4, 6] | None = None
+    family: Annotated[Literal[4, 6], BeforeValidator(_whole)] | None = None
     owner: str = ""
     reason: str = ""
 
