@@ -219,11 +219,31 @@ class Mapping(Reading):
             (MAP.replace("  a: source", "  a: destination"), "no column is 'sourceIPv4Address'"),
             (MAP.replace("skip:", "skp:"), "map.yaml:12: unknown key 'skp'; did you mean 'skip'?"),
             (MAP.replace("denied: [NO]", "denied: [OK]"), "'OK' is given two meanings"),
+            (MAP + "constant: {firewallEvent: passed}\n", "map.yaml:13: firewallEvent is what column 'fate' says"),
+            (MAP + "constant: {observationPointId: ''}\n", "map.yaml:13: observationPointId: there is no value"),
+            (MAP.replace("  kind: {element: protocolIdentifier, values: {T: tcp, U: udp}}", "") + "constant: {protocolIdentifier: tpc}\n", "'tpc' is no protocol"),
+            (MAP.replace("T: tcp", "T: tpc"), "map.yaml:9: kind: 'tpc' is no protocol"),
+            (MAP.replace("  a: source", "  a: \n  c: source"), "map.yaml:5: columns.a: a table belongs here, not nothing"),
+            (MAP.replace("passed: [OK]", "passed: "), "map.yaml:10: columns.fate.passed: a list belongs here, not nothing"),
             ("[]", "map.yaml:1: this is not a mapping file"),
         ):  # fmt: skip
             with self.subTest(said), self.assertRaises(InputError) as caught:
                 self.map(wrong)
             self.assertIn(said, str(caught.exception))
+
+    def test_one_word_is_a_list_of_one(self):
+        text = MAP.replace("[OK]", "OK").replace("[NO]", "NO").replace("[VOID]", "VOID")
+        self.same("log.csv", self.csv(), text + "none: n/a\n")
+
+    def test_a_mapping_file_that_is_for_other_logs_is_told_of(self):
+        with self.assertRaises(InputError) as caught:
+            self.read("log.csv", self.csv(), MAP + "delimiter: '|'\n")
+        self.assertEqual("log.csv:1: there is no '|' in its first line, which parts its columns by the mapping file",
+                         str(caught.exception).removeprefix(f"{self.folder}/"))  # fmt: skip
+        (self.folder / "map.yaml").write_text(MAP + "first_line: outcome\n")
+        done = kiboko("flows", "log.csv", "--columns", "map.yaml", cwd=self.folder)
+        self.assertEqual(2, done.returncode)
+        self.assertIn("no mapping file is for this log: its first line has no 'outcome' in it", done.stderr)
 
     def test_a_column_that_the_log_has_not_is_named_with_the_nearest(self):
         with self.assertRaisesRegex(

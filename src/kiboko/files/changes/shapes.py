@@ -6,7 +6,7 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, Field
 
-from kiboko.files.documents.shapes import Shape
+from kiboko.files.documents.shapes import Shape, Texts
 from kiboko.files.network.schema import (
     AcceptedShape,
     Action,
@@ -15,7 +15,6 @@ from kiboko.files.network.schema import (
     Ports,
     RouteShape,
     RuleShape,
-    Texts,
     Whole,
 )
 

@@ -4,18 +4,27 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from typing import Any, ClassVar, TypeVar
+from typing import Annotated, Any, ClassVar, TypeVar
 
 # No plugin of the library is wanted here, and looking for some would cost every command its start-up time.
 os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
 
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import BaseModel, BeforeValidator, ConfigDict, ValidationError, WithJsonSchema
 
 from kiboko.core.errors import Problem
 from kiboko.core.hints import nearest
 from kiboko.files.documents.lined_yaml import Items, Table
 
 M = TypeVar("M", bound=BaseModel)
+
+
+def _listed(value: Any) -> Any:
+    return [value] if isinstance(value, str) else value
+
+
+_TEXT_OR_LIST = {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]}
+Texts = Annotated[list[str], BeforeValidator(_listed), WithJsonSchema(_TEXT_OR_LIST)]
+"""A list of texts, or one alone."""
 
 
 class Shape(BaseModel):

@@ -68,7 +68,7 @@ class ColumnMap:
     in a column are none. `constants` are elements that all records have. `none` are words that stand for no value.
     `pattern` finds the fields of a record in a line of free text, by its named groups. Records of one `flowId` are
     parts of one flow where `totals` is not None: true where their counts are those since it began. Logs whose first
-    line has one of the texts of `others` in it are read by that map instead.
+    line has one of the texts of `others` in it are read by that map instead; `not_for` are these texts where none was.
     """
 
     columns: tuple[Column, ...] = ()
@@ -81,10 +81,12 @@ class ColumnMap:
     pattern: str | None = None
     totals: bool | None = None
     others: tuple[tuple[str, ColumnMap], ...] = ()
+    not_for: tuple[str, ...] = ()
 
     def of_log(self, first_line: str) -> ColumnMap:
         """The map for a log with such a first line."""
-        return next((other for text, other in self.others if text in first_line), self)
+        of_others = next((other for text, other in self.others if text in first_line), None)
+        return of_others or replace(self, others=(), not_for=tuple(text for text, _ in self.others))
 
     def chosen(self, header: tuple[str, ...], file: str | None = None) -> Chosen:
         """What is read of a table with such a header. Raises InputError for `file` where too little is there."""
@@ -92,7 +94,9 @@ class ColumnMap:
         if not self.columns:
             found = _usual(header)
             if file is not None:
-                require_columns([column.element for _, column in found], list(header), file, f"; {GUESS}")
+                texts = ", ".join(f"'{text}'" for text in self.not_for)
+                hint = f"no mapping file is for this log: its first line has no {texts} in it" if texts else GUESS
+                require_columns([column.element for _, column in found], list(header), file, f"; {hint}")
             return _with_joined(Chosen(found, (), (), self.none), header)
         places = {name: index for index, name in reversed(list(enumerate(header)))}
         if file is not None:
@@ -102,6 +106,9 @@ class ColumnMap:
                 for name in dict.fromkeys(wanted)
                 if name not in places
             ]
+            if problems and len(header) == 1 and self.delimiter is not None and not self.names:
+                text = f"there is no '{self.delimiter}' in its first line, which parts its columns by the mapping file"
+                raise InputError([Problem(Place(file, 1), text)])
             if problems:
                 raise InputError(problems)
             require_columns([*elements, *(column.element for column in self.columns)], list(header), file)

@@ -282,6 +282,15 @@ def protocol_of(text: str) -> int:
     return _bounded(text, 255) if number is None else number
 
 
+def is_protocol(text: str) -> bool:
+    """Whether a word or a number is a protocol's."""
+    try:
+        protocol_of(text)
+    except ValueError:
+        return False
+    return True
+
+
 def _port(text: str) -> int:
     return _bounded(text, 65535)
 

@@ -17,7 +17,7 @@ from kiboko.files.documents import lined_yaml
 from kiboko.files.documents.lined_yaml import Table
 from kiboko.files.documents.shapes import held_against
 from kiboko.files.elements.column_map import Column, ColumnMap
-from kiboko.files.elements.fields import ELEMENTS, EVENT_NAMES
+from kiboko.files.elements.fields import ELEMENTS, EVENT_NAMES, is_protocol
 from kiboko.files.elements.mapping_shapes import ColumnShape, MapShape
 from kiboko.files.elements.moments import unknown_directive
 
@@ -71,8 +71,8 @@ class _Reader:
     def column_map(self) -> ColumnMap:
         shape, raw = self.shape, self.raw
         columns = tuple(self._column(name, value) for name, value in shape.columns.items())
-        for name in shape.constant:
-            self._element(name, raw["constant"].place(name))
+        for name, text in shape.constant.items():
+            self._check_constant(name, text, raw["constant"].place(name), columns)
         elements = [each.element for each in columns] + list(shape.constant)
         for wanted in ("sourceIPv4Address", "destinationIPv4Address", "protocolIdentifier"):
             if wanted not in elements and wanted.replace("v4", "v6") not in elements:
@@ -125,6 +125,19 @@ class _Reader:
                             f" put their texts together as '{other} + {column.name}', take the one that has a value"
                             f" as '{other} | {column.name}', or choose one")  # fmt: skip
 
+    def _check_constant(self, name: str, text: str, place: Place, columns: tuple[Column, ...]) -> None:
+        """What all records have, which no column of theirs says as well."""
+        self._element(name, place)
+        column = next((each.name for each in columns if each.element == name), None)
+        if column is not None and "Address" not in name:
+            self._fault(place, f"{name} is what column '{column}' says; it cannot be the same for all records as well")
+        if not text.strip():
+            self._fault(place, f"{name}: there is no value")
+        elif name == "firewallEvent" and text.lower() not in EVENT_NAMES:
+            self._fault(place, f"'{text}' is no firewallEvent; it is passed, denied or seen")
+        elif name == "protocolIdentifier" and not is_protocol(text):
+            self._fault(place, f"'{text}' is no protocol; it is a number or a name such as tcp")
+
     def _check_pattern(self, pattern: str, columns: tuple[Column, ...]) -> None:
         import regex  # loaded where there is one alone
 
@@ -140,9 +153,8 @@ class _Reader:
                                 f"the pattern has no group '{name}'; write (?P<{name}>...)"
                                 + nearest(name, groups))  # fmt: skip
 
-    def _column(self, name: str, value: ColumnShape | str) -> Column:
+    def _column(self, name: str, given: ColumnShape) -> Column:
         place = self.raw["columns"].place(name)
-        given = type(self.shape).of_element(value) if isinstance(value, str) else value
         element = self._element(given.element, place)
         is_time = element in _TIME_ELEMENTS
         scale = None
@@ -175,6 +187,10 @@ class _Reader:
             for text, meant in given.values.items():
                 if meant.lower() not in EVENT_NAMES:
                     self._fault(place, f"{name}: '{meant}' is no firewallEvent; use passed, denied or seen: [{text}]")
+        if element == "protocolIdentifier":
+            for meant in given.values.values():
+                if not is_protocol(meant):
+                    self._fault(place, f"{name}: '{meant}' is no protocol; it is a number or a name such as tcp")
         for what, sign in (("decimal", given.decimal), ("thousands", given.thousands)):
             if sign is not None and (len(sign) != 1 or sign.isalnum()):
                 self._fault(place, f"{name}: '{what}' is one character such as a comma, no letter and no digit")

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import BeforeValidator, Field
 
-from kiboko.files.documents.shapes import Shape
+from kiboko.files.documents.shapes import Shape, Texts
 
 
 class ColumnShape(Shape):
@@ -16,31 +16,31 @@ class ColumnShape(Shape):
     unit: str | None = None
     format: str | None = None
     zone: str | None = None
-    passed: list[str] = Field(default_factory=list)
-    denied: list[str] = Field(default_factory=list)
-    seen: list[str] = Field(default_factory=list)
+    passed: Texts = Field(default_factory=list)
+    denied: Texts = Field(default_factory=list)
+    seen: Texts = Field(default_factory=list)
     values: dict[str, str] = Field(default_factory=dict)
     decimal: str | None = None
     thousands: str | None = None
     base: str | None = None
 
 
+def _of_element(value: Any) -> Any:
+    """A column that is an element as it stands is named by it alone."""
+    return {"element": value} if isinstance(value, str) else value
+
+
 class MapShape(Shape):
     """A mapping file."""
 
     kiboko: Literal["columns/1"]
-    columns: dict[str, ColumnShape | str]
+    columns: dict[str, Annotated[ColumnShape, BeforeValidator(_of_element)]]
     records: str | None = None
     delimiter: str | None = None
-    names: list[str] = Field(default_factory=list)
-    skip: dict[str, list[str]] = Field(default_factory=dict)
+    names: Texts = Field(default_factory=list)
+    skip: dict[str, Texts] = Field(default_factory=dict)
     constant: dict[str, str] = Field(default_factory=dict)
-    none: list[str] | None = None
+    none: Texts | None = None
     pattern: str | None = None
     parts: Literal["totals", "deltas"] | None = None
     first_line: str | None = None
-
-    @staticmethod
-    def of_element(name: str) -> ColumnShape:
-        """A column that is an element as it stands."""
-        return ColumnShape(element=name)

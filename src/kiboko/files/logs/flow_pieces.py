@@ -176,7 +176,7 @@ def pieces_of(path: Path, columns: ColumnMap = USUAL) -> Iterator[Piece]:
     path = now
     if columns.others:
         chosen = columns.of_log(_first_line(path))
-        yield from (replace(piece, columns=chosen) for piece in pieces_of(path, replace(chosen, others=())))
+        yield from (replace(piece, columns=chosen) for piece in pieces_of(path, chosen))
         return
     try:
         with path.open("rb") as stream:

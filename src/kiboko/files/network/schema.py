@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal
 from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema
 
 from kiboko.files.documents.lined_yaml import Plain
-from kiboko.files.documents.shapes import Shape
+from kiboko.files.documents.shapes import Shape, Texts
 
 _WHOLE = re.compile(r"[-+]?[0-9]+")
 _FLAGS = {"true": True, "True": True, "TRUE": True, "false": False, "False": False, "FALSE": False}
@@ -40,14 +40,8 @@ def _origin(value: Any) -> Any:
     return value
 
 
-def _listed(value: Any) -> Any:
-    return [value] if isinstance(value, str) else value
-
-
 Whole = Annotated[int, BeforeValidator(_whole), WithJsonSchema({"type": "integer"})]
 Flag = Annotated[bool, BeforeValidator(_flag), WithJsonSchema({"type": "boolean"})]
-_TEXT_OR_LIST = {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]}
-Texts = Annotated[list[str], BeforeValidator(_listed), WithJsonSchema(_TEXT_OR_LIST)]
 
 
 def _some(value: list[str]) -> list[str]:
