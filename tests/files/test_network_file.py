@@ -414,6 +414,29 @@ class Readers(unittest.TestCase):
         text = "the filters of 2 interfaces are not known (an empty cell), and taken as none: write -"
         self.assertEqual(str(told).replace(folder, ""), f"/instances.csv:3: {text}")
 
+    def test_a_table_without_filters_is_told_where_some_may_be_carried(self):
+        rows = "name,subnet,address\nann,a1,10.1.1.10\n"
+        head = ("kiboko: 1\nnetworks: {north: {cidrs: [10.1.0.0/16]}}\nsubnets: {a1: {network: north, cidr: 10.1.1.0/24}}\n"
+                "filters: {f: {layer: instance, decide: any, stateful: true, inbound: [], attach_to: [%s]}}\n")  # fmt: skip
+        for attached, wanted in (("all", ()), ("", ("there is no column 'filters': which of them the interfaces carry is"
+                                                    " not known, and none is taken",))):  # fmt: skip
+            with tempfile.TemporaryDirectory() as folder:
+                (Path(folder) / "a.yaml").write_text(head % attached)
+                (Path(folder) / "instances.csv").write_text(rows)
+                self.assertEqual(wanted, tuple(each.text for each in load_network(folder).warnings))
+
+    def test_nothing_in_a_row_of_the_table_gets_lost(self):
+        head = (
+            "kiboko: 1\nnetworks: {north: {cidrs: [10.1.0.0/16]}}\nsubnets: {a1: {network: north, cidr: 10.1.1.0/24}}\n"
+        )
+        for rows, wanted in (
+            ("name,subnet,address,address\nann,a1,10.1.1.10,10.1.1.11\n", "1: column 'address' is there twice; a list in a cell is by ';'"),
+            ("name,subnet,tags\nann,a1,role=x;role=y\n", "2: tag 'role' is there twice"),
+            ('name,subnet,address\nann,a1,"10.1.1.10, 10.1.1.11"\n', "2: address '10.1.1.10, 10.1.1.11': a list in a cell is parted by ';'"),
+            ("name,subnet,listens\nann,a1,ssh https\n", "2: listens 'ssh https': a list in a cell is parted by ';'"),
+        ):  # fmt: skip
+            self.assertEqual([f"instances.csv:{wanted}"], problems(None, {"a.yaml": head, "instances.csv": rows}))
+
     def test_the_published_schema_is_current_and_takes_what_the_loader_takes(self):
         published = json.loads((ROOT / "docs" / "network-file.schema.json").read_text())
         current = json.loads(schema.json_schema())

@@ -58,8 +58,13 @@ def read_parts(path: Path, shown: str, problems: list[Problem], texts: Texts = M
         raise InputError(f"{shown}: a network folder holds at least one *.yaml file, and there is none here")
     parts = [_read_part(file, f"{shown.rstrip('/')}/{file.name}", problems, texts) for file in yamls]
     tables = [file for file in files if file.name == "instances.csv"]
-    parts += [_read_instances(file, f"{shown.rstrip('/')}/{file.name}", problems, texts) for file in tables]
-    return [part for part in parts if part is not None]
+    found = [part for part in parts if part is not None]
+    may_carry = any(each.layer == "instance" and not each.attach_to for part in found
+                    for each in part.shape.filters.values())  # fmt: skip
+    for file in tables:
+        table = _read_instances(file, f"{shown.rstrip('/')}/{file.name}", problems, texts, may_carry)
+        found += [table] if table is not None else []
+    return found
 
 
 def unread_files(path: Path, shown: str, used: set[Path]) -> list[Problem]:
@@ -160,8 +165,11 @@ def _leave_out(raw: Table, location: tuple[int | str, ...]) -> None:
         holder.pop(step, None)
 
 
-def _read_instances(path: Path, shown: str, problems: list[Problem], texts: Texts) -> Part | None:
-    """`instances.csv` as the section `instances`: one row per interface."""
+def _read_instances(
+    path: Path, shown: str, problems: list[Problem], texts: Texts, may_carry: bool
+) -> Part | None:  # fmt: skip
+    """`instances.csv` as the section `instances`: one row per interface, which may carry filters that nothing else
+    attaches (`may_carry`)."""
     try:
         text = _text(path, shown, texts)
     except InputError as error:
@@ -186,6 +194,8 @@ def _read_instances(path: Path, shown: str, problems: list[Problem], texts: Text
                 known = ", ".join(_COLUMNS)
                 text = f"unknown column '{column}'; the columns are {known}" + nearest(column.lower(), _COLUMNS)
                 problems.append(Problem(Place(shown, 1), text))
+        for column in dict.fromkeys(each for each in header if header.count(each) > 1):
+            problems.append(Problem(Place(shown, 1), f"column '{column}' is there twice; a list in a cell is by ';'"))
         for column in ("name", "subnet"):
             if column not in header:
                 problems.append(Problem(Place(shown, 1), f"column '{column}' is missing"))
@@ -201,6 +211,9 @@ def _read_instances(path: Path, shown: str, problems: list[Problem], texts: Text
         problems.append(Problem(Place(shown, reader.line_num), f"not CSV: {error}"))
         return None
     part = _checked(raw, problems)
+    if part is not None and "filters" not in header and may_carry:
+        told = "there is no column 'filters': which of them the interfaces carry is not known, and none is taken"
+        return dataclasses.replace(part, warnings=(Problem(Place(shown, 1), told),))
     if part is None or not unknown:
         return part
     told = (
@@ -221,6 +234,11 @@ def _add_row(
     if not name:
         problems.append(Problem(Place(shown, line), "a row without a name"))
         return
+    for column in ("address", "filters", "listens"):
+        if "," in cells.get(column, "") or " " in cells.get(column, "").replace("; ", ";"):
+            text = f"{column} '{cells[column]}': a list in a cell is parted by ';'"
+            problems.append(Problem(Place(shown, line), text))
+            del cells[column]
     instance = instances.get(name)
     if instance is None:
         instance = Table(shown, line)
@@ -247,6 +265,8 @@ def _add_row(
             key, equals, value = pair.partition("=")
             if not equals:
                 problems.append(Problem(Place(shown, line), f"tag '{pair}' is not written as key=value"))
+            if key.strip() in machine["tags"]:
+                problems.append(Problem(Place(shown, line), f"tag '{key.strip()}' is there twice"))
             machine["tags"][key.strip()] = value.strip()
     for key, value in machine.items():
         if instance.get(key, value) != value:
