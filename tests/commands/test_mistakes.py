@@ -2,6 +2,9 @@
 
 import json
 import re
+import shutil
+import subprocess
+import sys
 import unittest
 
 from tests.helpers import OnTheDemo, kiboko
@@ -130,7 +133,20 @@ class Mistakes(OnTheDemo):
             self.assertEqual(done.stdout, self.kiboko(f"confirm {option} evidence/{name}", 1))
         done = kiboko("confirm", "--flows", "-", cwd=self.folder, stdin="")
         self.assertEqual((2, ""), (done.returncode, done.stdout))
-        self.assertIn("standard-input:1: the file is empty", done.stderr)
+        self.assertIn("standard input:1: the file is empty", done.stderr)
+
+    @unittest.skipUnless(shutil.which("bash"), "bash is not installed")
+    def test_what_a_shell_hands_over_as_a_pipe_is_named_as_it_was_given(self):
+        def run(line):
+            command = line.replace("KIBOKO", f"{sys.executable} -m kiboko")
+            return subprocess.run(["bash", "-c", command], capture_output=True, text=True, cwd=self.folder, check=False)
+
+        done = run("KIBOKO flows <(sed 's/^.*/x&/;1s/^x//' evidence/flows.csv)")
+        self.assertRegex(done.stderr, "^/dev/fd/[0-9]+: no record could be read")
+        for more in ("", " --json"):
+            done = run(f"KIBOKO confirm --flows <(sed '3s/,/,x/' evidence/flows.csv){more}")
+            self.assertRegex(done.stdout, "/dev/fd/[0-9]+: 1 row rejected")
+            self.assertNotIn("/kiboko-", done.stdout)
 
     def test_an_option_without_effect_is_refused_since_whoever_gives_it_expects_one(self):
         flows, probes = "--flows evidence/flows.csv", "--probes evidence/probes.jsonl"
@@ -138,6 +154,7 @@ class Mistakes(OnTheDemo):
             ("check desk-1 gauge-03 ssh --since 2026-11-20", "--since is about evidence: give --flows"),
             ("check desk-1 gauge-03 ssh --expectations expectations.yaml", "it goes with --fixes or --stop"),
             ("audit --until 2026-11-20", "--until is about evidence"),
+            (f"confirm {flows} --since 2026-11-21 --until 2026-11-20", "is not before --until 2026-11-20: nothing lies"),
             (f"audit --kinds {probes}", "leave out --probes"),
             ("audit --kinds --json", "leave out --json"),
             (f"expect --draft {probes}", "leave out --probes"),

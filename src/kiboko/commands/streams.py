@@ -11,6 +11,7 @@ from collections.abc import Generator
 from typing import Any, TextIO
 
 from kiboko.core.errors import EnvironmentFailure
+from kiboko.core.wording import as_given
 
 
 class UnwritableOutput(Exception):
@@ -19,7 +20,8 @@ class UnwritableOutput(Exception):
 
 class _Output(io.TextIOBase):
     """Standard output. A reader that goes away (`kiboko … | head`) is no reason to stop: nothing is wrong, and the exit
-    status tells of the whole answer all the same. What cannot be written for another reason is told once."""
+    status tells of the whole answer all the same. What cannot be written for another reason is told once. Files are
+    named as they were given."""
 
     def __init__(self, stream: TextIO) -> None:
         self._stream = stream
@@ -44,7 +46,7 @@ class _Output(io.TextIOBase):
 
     def write(self, text: str) -> int:
         try:
-            return self._stream.write(text)
+            return self._stream.write(as_given(text))
         except OSError as error:
             self._failed(error)
             return len(text)

@@ -1,6 +1,16 @@
-"""Numbers in words, the same wherever something is counted."""
+"""Numbers in words, the same wherever something is counted; and files by the names that they were given by."""
 
 from __future__ import annotations
+
+GIVEN_AS: dict[str, str] = {}
+"""What was given that only a copy can be read of (a pipe, standard input), by the path of the copy."""
+
+
+def as_given(text: str) -> str:
+    """A text that names files, with no copy in it but what that is of."""
+    for copy, given in GIVEN_AS.items():
+        text = text.replace(copy, given)
+    return text
 
 
 def counted(number: int, word: str, plural: str | None = None) -> str:

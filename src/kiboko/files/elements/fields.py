@@ -391,4 +391,7 @@ def time_filter(since: str | None, until: str | None) -> FlowFilter:
             limits.append(_moment(text) if text else None)
         except (ValueError, OverflowError) as error:
             raise UsageError(f"'{text}' is no time; write it as 2026-11-20T10:00:00Z") from error
-    return FlowFilter(since=limits[0], until=limits[1])
+    low, high = limits
+    if low is not None and high is not None and low >= high:
+        raise UsageError(f"--since {since} is not before --until {until}: nothing lies between")
+    return FlowFilter(since=low, until=high)

@@ -16,7 +16,7 @@ from contextlib import nullcontext
 from pathlib import Path
 
 from kiboko.core.errors import InputError
-from kiboko.core.wording import counted
+from kiboko.core.wording import GIVEN_AS, counted
 from kiboko.files.documents.nearby import nearby
 from kiboko.files.documents.saving import DISAGREEMENTS
 
@@ -76,7 +76,8 @@ def given_file(path: Path) -> Path:
         raise InputError(f"{path}: standard input is closed")
     folder = tempfile.mkdtemp(prefix="kiboko-")
     atexit.register(shutil.rmtree, folder, ignore_errors=True)
-    whole = Path(folder, "standard-input" if is_input else path.name)
+    whole = Path(folder, path.name)
+    GIVEN_AS[str(whole)] = "standard input" if is_input else str(path)
     try:
         with nullcontext(sys.stdin.buffer) if is_input else path.open("rb") as stream, whole.open("wb") as copy:
             shutil.copyfileobj(stream, copy, 1 << 20)
