@@ -1090,7 +1090,8 @@ class Evidence(unittest.TestCase):
 
     def test_s38_a_ping_to_a_private_address_seen_outside_and_what_answers_another_may_be_of_two(self):
         """What the depot sends to ann's private address goes nowhere, and a ping to her public one is answered. Ports
-        tell two flows apart, and pings have none; nor do they where the client's is not recorded."""
+        tell two flows apart, and pings have none; nor do they where the client's is not recorded, or where a sample of
+        packets may have left out what was sent to the public address by the same ports."""
         values = network()
         values["filters"]["guard"]["inbound"].append({"action": "allow"})
         values["instances"]["ann"]["listens"] = ["udp/7"]
@@ -1101,8 +1102,10 @@ class Evidence(unittest.TestCase):
                                            ("udp/7", "udp/0", (0, 7), "unsure")):  # fmt: skip
             records = [flow("198.51.100.3", ANN, asked, ports[0], point="4"),
                        flow(ANN, "198.51.100.3", answer, ports[1], point="2", at=0.01)]  # fmt: skip
-            found = self.judged(*records, values=values)
-            self.assertEqual([told] * 2, [each.status for each in found], found)
+            before = flow(CAT, ANN, "udp/53", 40000, "seen", None, "2", -1200)
+            for others, expected in ((beginnings("2"), told), (beginnings("2", flags=ACK), "unsure"), ([], "unsure")):
+                found = self.judged(*records, before, *others, values=values)[:2]
+                self.assertEqual([expected] * 2, [each.status for each in found], found)
         public = flow("198.51.100.3", "203.0.113.10", "icmp/8/0", None, point="4")
         answer = flow(ANN, "198.51.100.3", "icmp/0/0", None, point="2", at=0.01)
         self.assertEqual(["agree"] * 2, [each.status for each in self.judged(public, answer, values=values)])

@@ -448,8 +448,45 @@ class Readers(unittest.TestCase):
         self.assertEqual(keys(published), keys(current), "run `make schema`")
         validator = jsonschema.Draft202012Validator(published)
         validator.validate(base())
+        self.assertFalse(
+            validator.is_valid({**base(), "subnets": {"s": {"network": "n", "cidr": "10.0.0.0/8", "filter": None}}})
+        )
         self.assertFalse(validator.is_valid({**base(), "subnet": {}}))
         self.assertFalse(validator.is_valid({**base(), "filters": {"f": {"layer": "instance"}}}))
+
+    def test_a_key_without_a_value_is_not_taken_as_meant(self):
+        """What was commented out behind it was a filter, or what listens; nothing in its place lets through more."""
+        text = """\
+kiboko: 1
+networks: {north: {cidrs: [10.1.0.0/16]}}
+zones: {inner: }
+crossings:
+subnets:
+  a1: {network: north, cidr: 10.1.1.0/24, filter: , zone: }
+outside:
+  o:
+    addresses: [0.0.0.0/0]
+    filter: # edge
+instances:
+  ann:
+    host_filter: # {nftables: hosts/ann.json}
+    listens:
+    state:
+    interfaces: [{subnet: a1, addresses: [10.1.1.10], public: }]
+expectations: [{id: a, from: ann, to: o, service: ssh, expect: allowed, except: }]
+"""
+        more = "has no value; leave it out, or write one"
+        self.assertEqual(
+            problems(text),
+            [
+                f"network.yaml:6: subnets.a1: 'filter' {more}", f"network.yaml:6: subnets.a1: 'zone' {more}",
+                f"network.yaml:10: outside.o: 'filter' {more}", f"network.yaml:13: instances.ann: 'host_filter' {more}",
+                f"network.yaml:14: instances.ann: 'listens' {more}",
+                "network.yaml:15: instances.ann.state: one of running, stopped belongs here, not nothing",
+                f"network.yaml:16: instances.ann.interfaces.1: 'public' {more}",
+                "network.yaml:17: expectations.1.except: a list belongs here, not nothing",
+            ],
+        )  # fmt: skip
 
     def test_the_sample_of_the_reference_loads(self):
         """The sample of docs/network-file.md is a file that loads as it stands."""
@@ -475,6 +512,11 @@ class HostFiles(unittest.TestCase):
                 {"metainfo": {"json_schema_version": 2}}
             ): "host.file:1: the listing has JSON schema version 2; version 1 is read",
             wrapped(bridge): "host.file:1: only tables of family bridge; inet, ip and ip6 are judged",
+            "": "host.file:1: the file is empty; `nft -j list ruleset` prints nothing where it may not look: it is run as root",
+            wrapped(): "host.file:1: it lists nothing, not even the version of `nft`; the whole of what `nft -j list ruleset` prints is read",
+            wrapped(
+                {"rule": {"family": "ip", "table": "f", "chain": "c", "handle": 3, "expr": [{"drop": None}]}}
+            ): "host.file:1: it has rules of the chain 'ip f c' and not the chain; the whole of what `nft -j list ruleset` prints is read",
             wrapped({"rule": {"family": "inet"}}): "host.file:1: not a listing of `nft -j list ruleset` (KeyError)",
         }
         for content, expected in cases.items():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -42,7 +43,8 @@ class Addressed:
     """The two ends of conversations by the atoms of their own addresses; and for each of the two the address by which
     the other sent to it, if that began. `by_public` are conversations of which a record shows that a public address was
     used: it has one, or was taken where such addresses are translated; `by_own` those of which one has none. Of those
-    that `may_be_two` one without was taken in front of that, beside others; None for none."""
+    that `may_be_two` one without was taken in front of that, beside others or where some may be missing; None for
+    none."""
 
     ends: SeenEnds
     one: Rows
@@ -57,15 +59,17 @@ class Addressed:
 
     @classmethod
     def of(
-        cls, table: FlowTable, found: Conversations, ends: SeenEnds, internet: Truths | None, beyond: Truths | None
+        cls, table: FlowTable, found: Conversations, ends: SeenEnds, internet: Truths | None, beyond: Truths | None,
+        may_lack: Callable[[], Truths],
     ) -> Addressed:  # fmt: skip
         """Those of the conversations of a table. `internet` and `beyond` bool[n] are the records that were taken where
-        public addresses are translated, and at the edge of an outside; None for none."""
+        public addresses are translated, and at the edge of an outside; None for none. `may_lack` tells which
+        conversations, bool[k], may lack records, as in samples of packets, and is asked where that matters."""
         atoms = ends.atoms(table.addresses)
         own, public = ends.own(atoms), ends.is_public(atoms)
         shown = public[table.source] | public[table.destination]
         # At the edge of an outside there is the address that was sent to, whoever it is that sent (S38).
-        is_bare = found.union(beyond & ~shown) if beyond is not None else None
+        bare = beyond & ~shown if beyond is not None else None
         if public.any():
             by_public = found.union(shown if internet is None else shown | internet)
             by_own = found.union(~shown)
@@ -75,7 +79,14 @@ class Addressed:
         rows, turned = found.first, found.side[found.first]
         # Without a client's port nothing tells what was sent to the one address from what was sent to the other.
         is_apart = has_ports(table.protocol[rows]) & (table.source_port[rows] > 0) & (table.detail[rows] > 0)
-        may_be_two = is_bare & (by_public | ~is_apart) if is_bare is not None else None
+        may_be_two = is_bare = None
+        if bare is not None:
+            is_bare = found.union(bare)
+            may_be_two = is_bare & (by_public | ~is_apart)
+            # What was seen behind may be of what was sent to the public address, which a sample of packets left out.
+            is_followed = is_bare & found.union(~shown & ~bare)
+            if is_followed.any():
+                may_be_two |= is_followed & may_lack()
         near, far = own[table.source[rows]], own[table.destination[rows]]
         one, other = np.where(turned, far, near), np.where(turned, near, far)
         ports = [column[rows].astype(np.int64) for column in (table.source_port, table.detail)]

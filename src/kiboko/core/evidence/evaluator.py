@@ -48,7 +48,7 @@ from kiboko.core.evidence.shared_senders import ByGates, SharedSenders
 from kiboko.core.evidence.summing import Summing, as_slice
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.evidence.traces import NO_TRACE, Traces
-from kiboko.core.evidence.who_began import Since, sampled
+from kiboko.core.evidence.who_began import Since, perhaps_sampled, sampled
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD
 from kiboko.core.records.columns import KeyNumbers, ascending, distinct, has_ports, is_icmp, numbered
 from kiboko.core.records.flow_table import AddressTable, FlowTable, milliseconds
@@ -189,7 +189,8 @@ class Evaluator:
         if (is_refused := refused(bits)).any():  # or what ended it, where few packets of many were taken
             bits = np.where(is_refused & sampled(table, found), perhaps_answered(bits), bits)
         ages = ages_of(table, found, milliseconds(self._walker.topology.as_of))
-        addressed = Addressed.of(table, found, self.ends, self._points.translating(points), self._points.beyond(points))
+        addressed = Addressed.of(table, found, self.ends, self._points.translating(points), self._points.beyond(points),
+                                 lambda: perhaps_sampled(table, found))  # fmt: skip
         began_first = addressed.sent_to(False)
         initiators, responders = (
             np.where(found.began >= 0, np.where(found.began == 0, one, other), -1)

@@ -116,6 +116,13 @@ def sampled(table: FlowTable, found: Conversations) -> NDArray[np.bool_]:
     return _with_parts_left_out(table, found, _PART)
 
 
+def perhaps_sampled(table: FlowTable, found: Conversations) -> NDArray[np.bool_]:
+    """Which conversations are of files in which nothing shows that beginnings are recorded, bool[k]."""
+    is_late = _begun_later(table, found, None)
+    places = distinct(table.optional("file")).codes
+    return found.union(without_beginnings(table, found.of, found.side, places, is_late[found.of], _FEW))
+
+
 def shared_out(table: FlowTable, found: Conversations) -> NDArray[np.bool_]:
     """Which conversations were recorded where others have a direction alone, bool[k]: others may have recorded the
     rest."""

@@ -84,6 +84,8 @@ def _words(model: type[BaseModel], error: Any, holder: Any) -> str:
         return f"'{error['loc'][-1]}' is missing"
     if kind == "literal_error":
         expected = error["ctx"]["expected"].replace("'", "").replace(" or ", ", ").split(", ")
+        if given is None:
+            return f"one of {', '.join(expected)} belongs here, not nothing"
         if len(expected) == 1:
             return f"'{given}' is not '{expected[0]}'"
         return f"'{given}' is none of {', '.join(expected)}" + nearest(str(given), expected)

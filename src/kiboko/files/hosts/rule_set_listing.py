@@ -76,6 +76,9 @@ _REJECT_CODES: dict[str, dict[str, tuple[int, int]]] = {
 }  # fmt: skip
 
 
+_WHOLE = "the whole of what `nft -j list ruleset` prints is read"
+
+
 def read_rule_set(
     path: Path, shown: str, problems: list[Problem], known: dict[str, HostRuleSet] | None = None
 ) -> HostRuleSet | None:
@@ -91,6 +94,8 @@ def read_rule_set(
         return None
     except json.JSONDecodeError as error:
         told = f"not JSON: {error.msg}; it takes what `nft -j list ruleset` prints"
+        if not text.strip():
+            told = "the file is empty; `nft -j list ruleset` prints nothing where it may not look: it is run as root"
         problems.append(Problem(Place(shown, error.lineno), told))
         return None
     except ValueError:  # a number of more digits than are read
@@ -111,6 +116,9 @@ def read_rule_set(
     except RecursionError:
         problems.append(Problem(Place(shown, 1), "nested too deeply to be a rule set"))
         return None
+    except InputError as error:
+        problems.append(Problem(Place(shown, 1), str(error)))
+        return None
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         problems.append(Problem(Place(shown, 1), f"not a listing of `nft -j list ruleset` ({type(error).__name__})"))
         return None
@@ -120,6 +128,8 @@ def _fault_of(listing: Any) -> str | None:
     objects = listing.get("nftables") if isinstance(listing, dict) else None
     if not isinstance(objects, list) or not all(isinstance(each, dict) for each in objects):
         return "not a listing of `nft -j list ruleset`: the key 'nftables' with a list is missing"
+    if not objects:
+        return f"it lists nothing, not even the version of `nft`; {_WHOLE}"
     told = [o["metainfo"] for o in objects if isinstance(o.get("metainfo"), dict)]
     version = next((each.get("json_schema_version") for each in told), 1)
     if version != 1:
@@ -154,6 +164,9 @@ class _Listing:
             statements = tuple(made for each in rule.get("expr", []) for made in self.statements(key, each))
             rules.setdefault(key, []).append(HostRule(name, statements, _counted(rule.get("expr", []))))
         bases = [each["chain"] for each in self.objects if "chain" in each]
+        lost = rules.keys() - {(chain["family"], chain["table"], chain["name"]) for chain in bases}
+        if lost:
+            raise InputError(f"it has rules of the chain '{' '.join(min(lost))}' and not the chain; {_WHOLE}")
         named = Counter(chain["name"] for chain in bases)
         asleep = {
             (table.get("family"), table.get("name")): _sleeps(table.get("flags"))

@@ -279,9 +279,11 @@ class _Builder:
         needed = wanted.get(shape.kind, {"network", "outside"})
         given = {key for key in ("network", "networks", "address", "outside") if getattr(shape, key) is not None}
         for key in sorted(needed - given):
-            self.values.fault(place, f"{owner}: '{key}' is missing; a {shape.kind} gateway needs it")
+            self.values.fault(
+                place, f"{owner}: '{key}' is missing; {_article(shape.kind)} {shape.kind} gateway needs it"
+            )
         for key in sorted(given - needed):
-            self.values.fault(raw.place(key), f"{owner}: a {shape.kind} gateway has no '{key}'")
+            self.values.fault(raw.place(key), f"{owner}: {_article(shape.kind)} {shape.kind} gateway has no '{key}'")
         networks = tuple(shape.networks or ()) + ((shape.network,) if shape.network else ())
         for network in networks:
             self._refer(owner, network, "network", raw.place("networks" if shape.networks else "network"))
@@ -405,6 +407,10 @@ class _Builder:
 def stands_for_an_end(text: str) -> bool:
     """Whether a text is an end without being a name of the network file: `any`, an address, a block, a zone, a tag."""
     return text == "any" or reads_as_address(text) or "/" in text or text.startswith(("zone:", "tag:"))
+
+
+def _article(word: str) -> str:
+    return "an" if word[:1] in "aeiou" else "a"
 
 
 def expectation_of(shape: ExpectationShape, services: RangeSet, place: Place) -> Expectation:

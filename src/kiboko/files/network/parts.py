@@ -6,7 +6,7 @@ import csv
 import dataclasses
 import io
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from types import MappingProxyType
@@ -123,6 +123,7 @@ def _checked(raw: Table, problems: list[Problem]) -> Part | None:
         faults: list[tuple[int | str, ...]] = []
         shape = held_against(NetworkFile, raw, found, faults)
         if shape is not None:
+            problems += _without_value(raw, problems)
             return Part(raw, shape, names)
         for problem, location in zip(found, faults, strict=True):
             if location not in taken_out and problem not in problems:  # what was taken out is not missing
@@ -132,6 +133,31 @@ def _checked(raw: Table, problems: list[Problem]) -> Part | None:
         for location in sorted(faults, key=lambda steps: [(isinstance(s, str), s) for s in steps], reverse=True):
             _leave_out(raw, location)
     return None
+
+
+def _without_value(raw: Table, problems: list[Problem]) -> Iterator[Problem]:
+    """Keys that are there and say nothing: what was commented out behind one would be taken as meant."""
+    for section, values in raw.items():
+        for trail, holder, key in _empty_keys(values, section) if section != "zones" else ():
+            place = holder.place(key)
+            is_told = any(each.place == place and f".{key}:" in each.text for each in problems)
+            if key not in _TOLD_BY_FILTERS and not is_told:
+                yield Problem(place, f"{trail}: '{key}' has no value; leave it out, or write one")
+
+
+_TOLD_BY_FILTERS = ("inbound", "outbound", "rules", "from", "to", "service", "source_ports")
+"""Of these a filter says itself what they are taken for."""
+
+
+def _empty_keys(value: Any, trail: str) -> Iterator[tuple[str, Table, str]]:
+    if isinstance(value, Items):
+        for at, each in enumerate(value, 1):
+            yield from _empty_keys(each, f"{trail}.{at}")
+    elif isinstance(value, Table):
+        for key, inner in value.items():
+            if inner is None:
+                yield trail, value, key
+            yield from _empty_keys(inner, f"{trail}.{key}")
 
 
 _MOST_ROUNDS = 6

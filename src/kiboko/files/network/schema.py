@@ -333,7 +333,20 @@ def json_schema() -> str:
     """The JSON Schema (draft 2020-12) of the network file, as text."""
     import json
 
-    return json.dumps(NetworkFile.model_json_schema(by_alias=True), indent=1) + "\n"
+    made = NetworkFile.model_json_schema(by_alias=True)
+    for shape in made["$defs"].values():
+        for value in shape["properties"].values():
+            _take_null_out(value)
+    return json.dumps(made, indent=1) + "\n"
+
+
+def _take_null_out(value: dict[str, Any]) -> None:
+    """Of a key's schema: what may be left out may not be there without a value."""
+    left = [each for each in value.get("anyOf", ()) if each != {"type": "null"}]
+    if len(left) < len(value.get("anyOf", ())):
+        del value["anyOf"]
+        value.update(left[0] if len(left) == 1 else {"anyOf": left})
+        value.pop("default", None)
 
 
 if __name__ == "__main__":
