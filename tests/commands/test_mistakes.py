@@ -126,6 +126,22 @@ class Mistakes(OnTheDemo):
         told = self.kiboko("flows more-0.jsonl more-1.jsonl more-2.jsonl", 0)
         self.assertIn("- more-0.jsonl and 2 more files: 1 column is not read: colour\n", told)
 
+    def test_a_command_line_that_is_not_whole_is_told_in_one_line(self):
+        for line, said in (
+            ("", "kiboko: missing: COMMAND; kiboko --help lists what there is"),
+            ("check", "kiboko check: missing: FROM, TO, SERVICE; kiboko check --help lists what there is"),
+            ("check desk-1 bulletin:443", "kiboko check: missing: SERVICE; kiboko check --help lists what there is;"
+             " a port goes into the service: bulletin tcp/443"),
+            ("check desk-1 https://[2001:db8::1]:8443/", "kiboko check: missing: SERVICE; kiboko check --help lists what"
+             " there is; a port goes into the service: 2001:db8::1 tcp/8443"),
+            ("flows evidence/flows.csv --outcome blocked", "kiboko flows: --outcome: 'blocked' is none of seen, passed,"
+             " denied; did you mean 'denied'? kiboko flows --help lists what there is"),
+            ("replica bild", "kiboko replica: ACTION: 'bild' is none of verify, build, at, remove; did you mean 'build'?"
+             " kiboko replica --help lists what there is"),
+        ):  # fmt: skip
+            done = kiboko(*line.split(), cwd=self.folder)
+            self.assertEqual((2, "", said + "\n"), (done.returncode, done.stdout, done.stderr))
+
     def test_standard_input_is_a_log_or_probes_for_a_dash(self):
         for option, name in (("--flows", "flows.csv"), ("--probes", "probes.jsonl")):
             given = (self.folder / "evidence" / name).read_text()

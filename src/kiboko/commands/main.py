@@ -9,6 +9,7 @@ import os
 import re
 import sys
 from collections.abc import Sequence
+from typing import NoReturn
 
 from kiboko import __version__
 from kiboko.commands.options import INTERRUPTED
@@ -37,9 +38,32 @@ COMMANDS = {
 }
 
 
+class _Misread(UsageError):
+    """A command line that is not one of its command."""
+
+    def __init__(self, text: str, command: str) -> None:
+        super().__init__(text)
+        self.command = command
+
+
+class _Parser(argparse.ArgumentParser):
+    """A parser that says in a line what is wrong with a command line, and where to look."""
+
+    def error(self, message: str) -> NoReturn:
+        command = self.prog.removeprefix("kiboko").strip()
+        told = message.replace("the following arguments are required:", "missing:").removeprefix("argument ")
+        if (choice := _CHOICE.search(told)) is not None:
+            known = re.findall(r"[\w-]+", choice[2])
+            told = f"{told[: choice.start()]}'{choice[1]}' is none of {', '.join(known)}{nearest(choice[1], known)}"
+        raise _Misread(_with_help(told, "lists what there is", command), command)
+
+
+_CHOICE = re.compile(r"invalid choice: '(.*)' \(choose from (.*)\)")
+
+
 def build_parser(chosen: str | None = None) -> argparse.ArgumentParser:
     """The argument parser; only the chosen command's module is imported, so that none pays for the others."""
-    parser = argparse.ArgumentParser(
+    parser = _Parser(
         prog="kiboko",
         description="Is this traffic allowed through every layer, which rule decides it, and does the real"
         " network agree?",
@@ -56,6 +80,10 @@ def build_parser(chosen: str | None = None) -> argparse.ArgumentParser:
     return parser
 
 
+_PORT_BEHIND = re.compile(r"(?:[a-z]+://)?([^:/]+|\[[0-9a-f:.]+\]):(\d{1,5})/?")
+"""An end with a port behind it, as in an address of the web."""
+
+
 def _read(given: Sequence[str]) -> argparse.Namespace:
     """What a command line says. Exits, as the parser does, where something is wrong with it; raises UsageError for a
     word that is no command, for words that the command has no place for, and for an empty one: as the name of a file or
@@ -70,7 +98,14 @@ def _read(given: Sequence[str]) -> argparse.Namespace:
         if chosen is not None and given[0].startswith("-"):
             raise UsageError(f"options stand behind the command: kiboko {chosen} … {given[0]}")
         raise UsageError(_with_help(f"there is no command '{first}'{nearest(first or '', COMMANDS)}", "lists them"))
-    args, unknown = build_parser(chosen).parse_known_args(given)
+    try:
+        args, unknown = build_parser(chosen).parse_known_args(given)
+    except _Misread as error:
+        port = next((match for word in given if (match := _PORT_BEHIND.fullmatch(word))), None)
+        if chosen in ("check", "probe") and port is not None and "missing: " in str(error):
+            text = f"{error}; a port goes into the service: {port[1].strip('[]')} tcp/{port[2]}"
+            raise _Misread(text, chosen) from error
+        raise
     if unknown:
         raise UsageError(_not_known(args, unknown))
     return args
@@ -107,7 +142,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
     try:
         args = _read(given)
     except UsageError as error:
-        print(f"kiboko: {_safe(str(error))}", file=sys.stderr)
+        command = f" {error.command}" if isinstance(error, _Misread) and error.command else ""
+        print(f"kiboko{command}: {_safe(str(error))}", file=sys.stderr)
         return error.exit_status
     try:
         status: int = importlib.import_module(f"kiboko.commands.{args.command}").run(args)

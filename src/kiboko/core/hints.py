@@ -17,6 +17,8 @@ _MEANT = {
     "note": ("comment", "description", "remark"), "order": ("priority", "sequence", "position", "number"),
     "id": ("name",), "attach_to": ("attached_to", "applies_to"), "via": ("gateway", "next_hop", "nexthop"),
     "addresses": ("ip", "ips", "address"), "listens": ("listeners", "sockets"), "instances": ("hosts", "machines"),
+    "denied": ("blocked", "block", "deny", "dropped", "drop", "rejected", "reject", "refused"),
+    "passed": ("allowed", "allow", "accepted", "accept", "permitted", "permit", "pass"),
     "inbound": ("in", "ingress", "incoming", "input"), "outbound": ("out", "egress", "outgoing", "output"),
     "add_rule": ("insert_rule", "append_rule", "new_rule", "create_rule"),
     "edit_rule": ("change_rule", "update_rule", "modify_rule", "set_rule"), "attach": ("attach_filter",),
