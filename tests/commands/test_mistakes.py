@@ -126,6 +126,38 @@ class Mistakes(OnTheDemo):
         told = self.kiboko("flows more-0.jsonl more-1.jsonl more-2.jsonl", 0)
         self.assertIn("- more-0.jsonl and 2 more files: 1 column is not read: colour\n", told)
 
+    def test_what_is_written_takes_the_place_of_nothing_but_its_own_kind(self):
+        """Each of these destroyed what it named: the log that was read, the network file, the promises, the evidence."""
+        for name in (
+            "network.yaml",
+            "expectations.yaml",
+            "hosts/gauge-04.json",
+            "evidence/flows.csv",
+            "evidence/probes.jsonl",
+        ):
+            self.assertTrue((self.folder / name).exists())
+        before = {path: path.read_bytes() for path in self.folder.rglob("*") if path.is_file()}
+        for line, said in (
+            ("flows evidence/flows.csv --service ssh --export evidence/flows.csv", "it is read, and would be gone"),
+            ("flows evidence/flows.csv --export ./evidence/../evidence/flows.csv", "it is read, and would be gone"),
+            ("matrix --by group --csv network.yaml", "another file of this name, which would be gone"),
+            ("audit --sarif hosts/gauge-04.json", "another file of this name, which would be gone"),
+            ("expect --file expectations.yaml --junit expectations.yaml", "another file of this name, which would be gone"),
+            ("probe 127.0.0.1 tcp/9 --record evidence/flows.csv", "it has no probe records"),
+            ("probe 127.0.0.1 tcp/9 --record network.yaml", "it has no probe records"),
+            ("replica verify --most 2 --record evidence", "evidence/probes.jsonl is there already"),
+            ("collect network.yaml", "it is a file; records are kept in a folder"),
+            ("collect store --tls-port 6514", "--tls-port goes with --certificate"),
+        ):  # fmt: skip
+            with self.subTest(line):
+                self.assertIn(said, self.kiboko(line, 2))
+        after = {path: path.read_bytes() for path in self.folder.rglob("*") if path.is_file()}
+        self.assertEqual(before, after)
+        for line in ("matrix --by group --csv m.csv", "audit --sarif a.sarif", "expect --file expectations.yaml --junit j.xml",
+                     "flows evidence/flows.csv --export out.csv", "flows evidence/flows.csv --plot p.svg"):  # fmt: skip
+            for _ in range(2):  # what is of its own kind is written anew
+                self.assertNotEqual(2, kiboko(*line.split(), cwd=self.folder).returncode, line)
+
     def test_a_command_line_that_is_not_whole_is_told_in_one_line(self):
         for line, said in (
             ("", "kiboko: missing: COMMAND; kiboko --help lists what there is"),

@@ -74,7 +74,7 @@ def run(args: argparse.Namespace) -> int:
     if args.sarif is not None:
         from kiboko.files.documents.saving import check_writable
 
-        check_writable(args.sarif)
+        check_writable(args.sarif, b'"runs"')
     topology = network_of(args)
     ends = Ends(Walker(topology))
     further: list[Finding] = []

@@ -17,8 +17,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
                         help="IPFIX over UDP and TCP, NetFlow over UDP (4739; 0: any free one; 'none')")  # fmt: skip
     parser.add_argument("--syslog-port", metavar="PORT", default="5514",
                         help="syslog over UDP and TCP (5514; 0 is any free one, 'none' for none)")  # fmt: skip
-    parser.add_argument("--tls-port", metavar="PORT", default="6514", help="syslog over TLS, with a certificate (6514)")
-    parser.add_argument("--flow-tls-port", metavar="PORT", default="4740",
+    parser.add_argument("--tls-port", metavar="PORT", help="syslog over TLS, with a certificate (6514)")
+    parser.add_argument("--flow-tls-port", metavar="PORT",
                         help="IPFIX over TLS, with a certificate (4740)")  # fmt: skip
     parser.add_argument("--certificate", metavar="FILE", type=Path, help="the certificate of this collector (PEM)")
     parser.add_argument("--key", metavar="FILE", type=Path, help="its key, where that is not in the same file")

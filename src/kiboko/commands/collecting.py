@@ -55,10 +55,15 @@ _UNITS = {"": 1, "k": 10**3, "m": 10**6, "g": 10**9, "t": 10**12}
 def run(args: argparse.Namespace) -> int:
     """Collect until told to stop; 0, or 1 where `--confirm` met a leak or a break."""
     keeping = Keeping(_days(args.keep_days), _octets(args.keep_size))
-    ports = {name: _port(getattr(args, name)) for name in ("flow_port", "syslog_port", "tls_port", "flow_tls_port")}
+    ports = {name: _port(getattr(args, name) or usual) for name, usual in _USUAL_PORTS.items()}
     if args.certificate is None:
         if args.key or args.client_authority:
             raise UsageError("--key and --client-authority go with --certificate")
+        for name in ("tls_port", "flow_tls_port"):
+            if getattr(args, name) not in (None, "none"):
+                raise UsageError(
+                    f"--{name.replace('_', '-')} goes with --certificate: nothing is taken over TLS without"
+                )
         ports["tls_port"] = ports["flow_tls_port"] = None
     if not args.listen.strip():
         raise UsageError("--listen wants an address; 0.0.0.0 or :: is anywhere")
@@ -68,6 +73,8 @@ def run(args: argparse.Namespace) -> int:
         raise UsageError("nothing to listen to: every port is 'none'")
     columns = columns_of(args)
     following = Following(args) if args.confirm else None
+    if args.store.is_file():
+        raise UsageError(f"{args.store}: it is a file; records are kept in a folder")
     store = FlowStore.opened(args.store, keeping, datetime.now(UTC))
     collector = _Collector(args, store, Intake(columns), following.first if following is not None else None, following)
     try:
@@ -79,6 +86,9 @@ def run(args: argparse.Namespace) -> int:
             if collector.began:
                 collector.report()
     return status
+
+
+_USUAL_PORTS = {"flow_port": "4739", "syslog_port": "5514", "tls_port": "6514", "flow_tls_port": "4740"}
 
 
 def _port(text: str) -> int | None:

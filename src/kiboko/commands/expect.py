@@ -72,7 +72,7 @@ def run(args: argparse.Namespace) -> int:
     if args.junit is not None:
         from kiboko.files.documents.saving import check_writable
 
-        check_writable(args.junit)
+        check_writable(args.junit, b"<testsuite")
     topology = network_of(args)
     ends = Ends(Walker(topology))
     if args.draft:

@@ -116,11 +116,11 @@ def run(args: argparse.Namespace) -> int:
         from kiboko.views.figures import check_figure
 
         check_figure(args.plot)
+    files = flow_files(args.paths)
     if args.export is not None:
-        check_writable(args.export)
+        check_writable(args.export, reads=files)
     walker = _walker(args)
     wanted = _filter(args, walker)
-    files = flow_files(args.paths)
     return (
         _rules(args, walker, wanted, files)
         if args.rules or args.rules_of

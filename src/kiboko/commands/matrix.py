@@ -64,7 +64,7 @@ def run(args: argparse.Namespace) -> int:
     if args.csv is not None and str(args.csv) != "-":
         from kiboko.files.documents.saving import check_writable
 
-        check_writable(args.csv)
+        check_writable(args.csv, b"from,to,service")
     ends = Ends(Walker(network_of(args)))
     other = Ends(Walker(_other(args))) if args.against is not None else None
     with working("looking at every pair of ends"):

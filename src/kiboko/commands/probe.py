@@ -22,7 +22,7 @@ from kiboko.core.queries.ends import Ends, resolve_service, services_for, single
 from kiboko.core.queries.members import End, Member
 from kiboko.core.records.records import ANSWERED, ProbeRecord
 from kiboko.core.walk.walk import Walker
-from kiboko.files.documents.saving import LineAppender
+from kiboko.files.documents.saving import LineAppender, head_of
 from kiboko.files.logs.probe_log import to_line
 from kiboko.views.output import Output
 from kiboko.views.probe_view import doubt_text, left_out_text, show_outcome, show_probe_summary
@@ -85,6 +85,10 @@ class _Asked:
 
 def run(args: argparse.Namespace) -> int:
     """Probe, show, record; return 0 where everything answered and nothing was left out, else 1."""
+    if args.record is not None and args.record.is_file():
+        head = head_of(args.record)
+        if head.strip() and b'"outcome"' not in head.partition(b"\n")[0]:
+            raise UsageError(f"--record {args.record}: it has no probe records; they go to a file of their own")
     asked, left_out = _asked(args)
     sending = Sending(args.timeout, args.attempts, os.fsencode(args.payload))
     out = Output()

@@ -64,7 +64,13 @@ def run(args: argparse.Namespace) -> int:
     return 0
 
 
+_RECORDED = "probes.jsonl", "flows.csv"
+
+
 def _verify(args: argparse.Namespace, out: Output) -> int:
+    there = [args.record / name for name in _RECORDED if (args.record / name).exists()] if args.record else []
+    if there:
+        raise UsageError(f"--record: {there[0]} is there already; name another folder, or remove it")
     topology = network_of(args)
     choice = Choice(tuple(args.source_names), tuple(args.destination_names), tuple(args.service), args.most, args.seed)
     faults = _faults(args.fault, topology)
@@ -85,8 +91,8 @@ def _verify(args: argparse.Namespace, out: Output) -> int:
 
 
 def _write(found: Verification, folder: Path) -> None:
-    write_whole(folder / "probes.jsonl", "".join(to_line(each) + "\n" for each in found.probes).encode())
-    write_whole(folder / "flows.csv", flows_csv(found.flows).encode())
+    for name, text in zip(_RECORDED, ("".join(to_line(each) + "\n" for each in found.probes), flows_csv(found.flows))):
+        write_whole(folder / name, text.encode())
 
 
 def _faults(texts: list[str], topology: Topology) -> tuple[Fault, ...]:

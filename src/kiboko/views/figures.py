@@ -18,7 +18,7 @@ def check_figure(path: Path) -> None:
         raise UsageError(f"{path}: a figure is .png or .svg")
     if importlib.util.find_spec("matplotlib") is None:
         raise UsageError("--plot needs the extra: pip install 'kiboko[plot]'")
-    check_writable(path)
+    check_writable(path, b"PNG" if path.suffix == ".png" else b"<svg")
 
 
 def words(text: str) -> str:

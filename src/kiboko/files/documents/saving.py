@@ -6,11 +6,11 @@ import contextlib
 import fcntl
 import os
 import secrets
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from types import TracebackType
 
-from kiboko.core.errors import EnvironmentFailure
+from kiboko.core.errors import EnvironmentFailure, UsageError
 
 DISAGREEMENTS = "disagreements.jsonl"
 """What a collector writes into its store beside the records: leaks and breaks, which are no flow records."""
@@ -47,8 +47,17 @@ def write_whole(path: Path, data: bytes, private: bool = False) -> None:
         temporary.write_bytes(data)
 
 
-def check_writable(path: Path) -> None:
-    """Raise EnvironmentFailure, before any work is done, where a file could not be written in the end."""
+def check_writable(path: Path, mark: bytes = b"", reads: Iterable[Path] = ()) -> None:
+    """Raise, before any work is done, where a file should not be written in the end, or could not.
+
+    UsageError where there is a file that is read as well (one of `reads`), or one of another kind, without a `mark`
+    near its beginning: it would be gone. EnvironmentFailure where nothing can be written there.
+    """
+    if path.is_file():
+        if any(each.exists() and each.samefile(path) for each in reads):
+            raise UsageError(f"{path}: it is read, and would be gone: write to another file")
+        if (head := head_of(path)) and mark not in head:
+            raise UsageError(f"{path}: there is another file of this name, which would be gone: write to a new one")
     folder = path.parent
     while not folder.exists() and folder != folder.parent:
         folder = folder.parent
@@ -56,6 +65,18 @@ def check_writable(path: Path) -> None:
         raise EnvironmentFailure(f"{path}: cannot be written: it is a folder")
     if not folder.is_dir() or not os.access(folder, os.W_OK | os.X_OK):
         raise EnvironmentFailure(f"{path}: cannot be written: nothing may be made in {folder}")
+
+
+def head_of(path: Path) -> bytes:
+    """The beginning of a file; nothing where it cannot be read."""
+    try:
+        with path.open("rb") as stream:
+            return stream.read(_HEAD)
+    except OSError:
+        return b""
+
+
+_HEAD = 1 << 12
 
 
 def _umask() -> int:
