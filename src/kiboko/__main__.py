@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import sys
+from typing import NoReturn
 
 
 def run() -> None:
@@ -15,8 +16,16 @@ def run() -> None:
 
         run_command()
     except KeyboardInterrupt:
-        sys.stderr.write("kiboko: interrupted\n")
-        sys.exit(130)
+        _end()
+    except RuntimeError as error:  # what an interruption becomes inside a class that is being made (PEP 487)
+        if not isinstance(error.__cause__, KeyboardInterrupt):
+            raise
+        _end()
+
+
+def _end() -> NoReturn:
+    sys.stderr.write("kiboko: interrupted\n")
+    sys.exit(130)
 
 
 if __name__ == "__main__":

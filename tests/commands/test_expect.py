@@ -247,6 +247,16 @@ class Expect(OnTheDemo):
                 ],
             ),
             ("expect --file evidence/flows.csv", ["flows.csv"]),
+            (
+                "expect --file network.yaml",
+                ["network.yaml:2: this is a network file, and a file of expectations belongs"],
+            ),
+            (
+                "expect -n expectations.yaml",
+                ["expectations.yaml:2: this is a file of expectations, and a network file"],
+            ),
+            ("apply expectations.yaml", ["expectations.yaml:2: this is a file of expectations, and a change file"]),
+            ("flows evidence/flows.csv --columns network.yaml", ["this is a network file, and a mapping file belongs"]),
             ("expect --table bad.csv", ["no column 'from'"]),
             ("expect --table rows.csv", ["rows.csv:2: nothing in to", "rows.csv:3: 'permitted' is none of"]),
             ("expect --file expectations.yaml --id crews-reach", ["did you mean"]),

@@ -2,10 +2,12 @@
 
 import json
 import os
+import shutil
 import signal
 import socket
 import subprocess
 import sys
+import textwrap
 import threading
 import time
 import unittest
@@ -102,6 +104,22 @@ class Output(Interrupted):
             self.assertEqual((3, False), (done.returncode, "Traceback" in done.stderr), words + done.stderr)
             self.assertIn("No space left", done.stderr)
 
+    @unittest.skipUnless(shutil.which("bash"), "bash is not installed")
+    def test_a_reader_that_goes_away_changes_no_status_of_what_is_told_on_standard_error(self):
+        (self.folder / "wrong").mkdir()
+        for number in range(40):
+            (self.folder / f"wrong/{number}.yaml").write_text("kiboko: change/1\n")
+        line = f"{sys.executable} -m kiboko check a b ssh -n wrong"
+        for more in (" 2>&1 | head -1 >&2; echo ${PIPESTATUS[0]}", " 2>&-; echo $?", " 2>/dev/full; echo $?"):
+            for _ in range(4):
+                done = subprocess.run(["bash", "-c", line + more], capture_output=True, text=True, cwd=self.folder,
+                                      check=False)  # fmt: skip
+                self.assertEqual("2\n", done.stdout, more)
+            if "head" in more:
+                self.assertEqual(
+                    "wrong/0.yaml:1: this is a change file, and a network file belongs here\n", done.stderr
+                )
+
     def test_a_closed_standard_output_is_status_3_and_a_closed_standard_error_nothing(self):
         done = self.shell("kiboko check desk-1 bulletin https >&-")
         self.assertEqual((3, False), (done.returncode, "Traceback" in done.stderr), done.stderr)
@@ -185,6 +203,24 @@ class Signals(Interrupted):
             # Before the first line of the program only the interpreter can speak.
             self.assertFalse("Traceback" in errors and "__main__.py" in errors, errors)
             self.assertIn(process.returncode, (130, -signal.SIGINT, 1))
+
+    def test_ctrl_c_while_a_class_is_made_is_none_of_its_faults(self):
+        """Python makes a RuntimeError of whatever comes up then, an interruption too."""
+        text = """
+            import kiboko.commands.main, kiboko.__main__
+            class Named:
+                def __set_name__(self, owner, name): raise KINDS[0]
+            def run():
+                class Made: one = Named()
+            kiboko.commands.main.run = run
+            kiboko.__main__.run()
+        """
+        for kind, status, said in (("KeyboardInterrupt", 130, "kiboko: interrupted\n"), ("ValueError", 1, "Traceback")):
+            done = subprocess.run([sys.executable, "-c", textwrap.dedent(text).replace("KINDS[0]", kind)], text=True,
+                                  capture_output=True, check=False)  # fmt: skip
+            self.assertEqual(status, done.returncode)
+            self.assertIn(said, done.stderr)
+            self.assertEqual(kind == "ValueError", "Traceback" in done.stderr)
 
     def test_ctrl_c_ends_a_probe_and_what_it_sent_is_kept(self):
         record = self.folder / "probes.jsonl"

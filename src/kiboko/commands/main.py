@@ -16,7 +16,6 @@ from kiboko.commands.options import INTERRUPTED
 from kiboko.commands.streams import UnwritableOutput, end_streams, take_streams
 from kiboko.core.errors import EnvironmentFailure, InputError, KibokoError, UsageError
 from kiboko.core.hints import nearest
-from kiboko.core.wording import as_given
 
 COMMANDS = {
     "demo": "write the demo data and run the whole job on it",
@@ -187,7 +186,7 @@ def _complain(error: InputError, command: str) -> None:
 def _safe(text: str) -> str:
     from kiboko.views.text import clean
 
-    return "\n".join(clean(line) for line in as_given(text).split("\n"))
+    return "\n".join(clean(line) for line in text.split("\n"))
 
 
 def run() -> None:

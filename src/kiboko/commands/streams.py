@@ -66,6 +66,14 @@ class _Output(io.TextIOBase):
             raise UnwritableOutput(f"standard output cannot be written: {error.strerror}") from error
 
 
+class _Messages(_Output):
+    """Standard error. Where nobody reads it, or it cannot be written, there is nobody to tell."""
+
+    def _failed(self, error: OSError) -> None:
+        with contextlib.suppress(OSError, ValueError):
+            os.dup2(os.open(os.devnull, os.O_WRONLY), self._stream.fileno())
+
+
 def write_while_read(texts: Generator[str, None, None]) -> None:
     """Write texts to standard output as they are made, as long as anybody reads them: what takes minutes to be made is
     not made for nobody."""
@@ -88,7 +96,7 @@ def take_streams() -> None:
             continue
         with contextlib.suppress(AttributeError, ValueError):
             stream.reconfigure(errors="backslashreplace")
-    sys.stdout = _Output(sys.stdout)
+    sys.stdout, sys.stderr = _Output(sys.stdout), _Messages(sys.stderr)
 
 
 def end_streams(status: int) -> int:

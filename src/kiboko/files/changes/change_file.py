@@ -14,7 +14,7 @@ from kiboko.files.documents import lined_yaml
 from kiboko.files.documents.edited_yaml import flow_text
 from kiboko.files.documents.lined_yaml import Items, Table
 from kiboko.files.documents.nearby import nearby
-from kiboko.files.documents.shapes import Shape, held_against
+from kiboko.files.documents.shapes import Shape, held_against, of_another_kind
 
 _NAME = re.compile(r"[a-z0-9][a-z0-9._-]*")
 
@@ -50,6 +50,8 @@ def read_change(path: Path) -> Change:
 def change_of(text: str, file: str) -> Change:
     """A change file by its text. Raises InputError with everything that is wrong with it."""
     raw, problems = lined_yaml.parse(text, file)
+    if isinstance(raw, Table) and (other := of_another_kind(raw, "change/1")):
+        raise InputError(other)
     if not isinstance(raw, Table) or not str(raw.get("kiboko", "")).startswith("change"):
         raise InputError([Problem(Place(file, 1), "this is no change file; it starts with 'kiboko: change/1'")])
     shape = held_against(ChangeFileShape, raw, problems)

@@ -35,6 +35,20 @@ class Shape(BaseModel):
     elsewhere: ClassVar[Mapping[str, str]] = {}
 
 
+_KINDS = {
+    "1": "a network file", "change/1": "a change file", "expectations/1": "a file of expectations",
+    "columns/1": "a mapping file",
+}  # fmt: skip
+
+
+def of_another_kind(raw: Table, wanted: str) -> list[Problem]:
+    """That a file is one of another kind than `wanted` (what stands behind its key `kiboko`), where it is."""
+    given = str(raw.get("kiboko"))
+    if given == wanted or given not in _KINDS:
+        return []
+    return [Problem(raw.place("kiboko"), f"this is {_KINDS[given]}, and {_KINDS[wanted]} belongs here")]
+
+
 def held_against(
     model: type[M], raw: Table, problems: list[Problem], places: list[tuple[int | str, ...]] | None = None
 ) -> M | None:

@@ -15,7 +15,7 @@ from kiboko.core.errors import InputError, Place, Problem
 from kiboko.core.hints import nearest
 from kiboko.files.documents import lined_yaml
 from kiboko.files.documents.lined_yaml import Table
-from kiboko.files.documents.shapes import held_against
+from kiboko.files.documents.shapes import held_against, of_another_kind
 from kiboko.files.elements.column_map import Column, ColumnMap
 from kiboko.files.elements.fields import ELEMENTS, EVENT_NAMES, is_protocol
 from kiboko.files.elements.mapping_shapes import ColumnShape, MapShape
@@ -56,6 +56,8 @@ def _read(path: Path) -> tuple[str | None, ColumnMap]:
         raise InputError(
             [Problem(Place(str(path), 1), "this is not a mapping file; it starts with 'kiboko: columns/1'")]
         )
+    if other := of_another_kind(raw, "columns/1"):
+        raise InputError(other)
     shape = held_against(MapShape, raw, problems)
     if shape is None:
         raise InputError(problems)

@@ -18,7 +18,7 @@ from kiboko.core.hints import nearest
 from kiboko.core.network.model import Expectation
 from kiboko.files.documents import lined_yaml
 from kiboko.files.documents.lined_yaml import Items, Table
-from kiboko.files.documents.shapes import Shape, held_against
+from kiboko.files.documents.shapes import Shape, held_against, of_another_kind
 from kiboko.files.network.network_file import expectation_of
 from kiboko.files.network.schema import ExpectationShape
 
@@ -45,6 +45,8 @@ def read_expectations(path: Path, named: Mapping[str, RangeSet]) -> list[Expecta
     if not isinstance(raw, Table):
         text = "this is no file of expectations; it starts with 'kiboko: expectations/1'"
         raise InputError([Problem(Place(str(path), 1), text)])
+    if other := of_another_kind(raw, "expectations/1"):
+        raise InputError(other)
     shape = held_against(ExpectationFile, raw, problems)
     if shape is None or problems:
         raise InputError(problems)

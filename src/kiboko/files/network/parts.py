@@ -18,7 +18,7 @@ from kiboko.core.wording import counted
 from kiboko.files.documents import lined_yaml
 from kiboko.files.documents.lined_yaml import Items, Plain, Table
 from kiboko.files.documents.nearby import nearby
-from kiboko.files.documents.shapes import held_against
+from kiboko.files.documents.shapes import held_against, of_another_kind
 from kiboko.files.network.listing import is_data
 from kiboko.files.network.schema import NetworkFile
 
@@ -101,6 +101,9 @@ def _read_part(path: Path, shown: str, problems: list[Problem], texts: Texts) ->
     if not isinstance(raw, Table):
         what = "the file is empty" if raw is None else "the file is not a table of sections"
         problems.append(Problem(Place(shown, 1), f"{what}; it starts with 'kiboko: 1'"))
+        return None
+    if other := of_another_kind(raw, "1"):
+        problems.extend(other)
         return None
     if "kiboko" not in raw:
         problems.append(Problem(Place(shown, 1), "'kiboko: 1' is missing: this is not a network file"))
