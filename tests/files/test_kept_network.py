@@ -143,12 +143,17 @@ class Kept(unittest.TestCase):
             self.assertEqual(1, self.loads()[0])
 
     def test_only_so_many_are_kept_and_the_oldest_goes(self):
+        self.cache.mkdir()
+        others = self.cache / "eth0.network"
+        others.write_text("[Match]\nName=eth0\n")
+        os.utime(others, (0, 0))
         with mock.patch.object(kept, "_MOST_FILES", 3):
             for count in range(5):
                 self.path = self.folder / f"network-{count}.yaml"
                 self.write(base())
                 self.loads()
-        self.assertEqual(3, len(self.files()))
+        self.assertTrue(others.exists(), "it is none of ours")
+        self.assertEqual(3, len([each for each in self.files() if each != others]))
         self.assertEqual(0, self.loads()[0], "the newest is there")
 
     def test_it_is_for_its_owner_alone(self):

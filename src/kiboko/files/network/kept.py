@@ -27,7 +27,8 @@ from kiboko.core.network import host_rules, model
 from kiboko.core.network.model import Topology
 from kiboko.files.network.listing import is_data
 
-_MAGIC = b"kiboko network 4\n"
+_OURS = b"kiboko network "
+_MAGIC = _OURS + b"5\n"
 _DIGEST = 32
 _MOST_FILES, _MOST_OCTETS = 64, 512 << 20
 
@@ -197,7 +198,9 @@ def _keep(path: Path, topology: Topology, used: Iterable[Path]) -> None:
 
 
 def _let_go(folder: Path) -> None:
-    """Remove what was not used for longest, where more is kept than may be."""
+    """Remove what was not used for longest, where more is kept than may be, and nothing that is somebody else's."""
+    from kiboko.files.documents.saving import head_of
+
     found = []
     for entry in os.scandir(folder):
         if entry.name.endswith(".network") and entry.is_file(follow_symlinks=False):
@@ -206,7 +209,7 @@ def _let_go(folder: Path) -> None:
     octets = 0
     for count, (_, size, path) in enumerate(sorted(found, reverse=True), 1):
         octets += size
-        if count > 1 and (count > _MOST_FILES or octets > _MOST_OCTETS):
+        if count > 1 and (count > _MOST_FILES or octets > _MOST_OCTETS) and head_of(Path(path)).startswith(_OURS):
             os.unlink(path)
 
 
