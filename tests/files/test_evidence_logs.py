@@ -122,6 +122,22 @@ class Logs(unittest.TestCase):
         self.assertEqual(list(read_probes(path, rejects)), [self.record()])
         self.assertEqual(rejects.counts, {"not a probe record": 2, "not JSON": 1, "torn last line": 1})
 
+    def test_what_a_probe_record_by_hand_lacks_is_told_at_once(self):
+        good = json.loads(to_line(self.record()))
+        path = self.folder / "probes"
+        for wrong, said in (
+            ({"time": good["time"], "from": "ann"}, "'kiboko', 'to', 'address', 'service', 'outcome' are missing"),
+            ({key: value for key, value in good.items() if key != "address"}, "'address' is missing"),
+            (good | {"kiboko": "probe/2"}, "the form is 'probe/2', and probe/1 is read"),
+            (good | {"outcome": "filtered"}, "outcome 'filtered' is none of answered, refused, silent, unreachable; did"
+             " you mean 'silent'?"),
+            ([good], "a line is one JSON object"),
+        ):  # fmt: skip
+            rejects = Rejects("probes")
+            path.write_text(json.dumps(wrong) + "\n")
+            self.assertEqual([], list(read_probes(path, rejects)))
+            self.assertEqual([said], [text for _, text in rejects.first.values()])
+
     def test_compressed_probe_records(self):
         lines = "".join(to_line(self.record(port)) + "\n" for port in range(40000, 40100)).encode()
         for pack in (gzip.compress, bz2.compress, lzma.compress):

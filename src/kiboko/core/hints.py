@@ -19,6 +19,8 @@ _MEANT = {
     "addresses": ("ip", "ips", "address"), "listens": ("listeners", "sockets"), "instances": ("hosts", "machines"),
     "denied": ("blocked", "block", "deny", "dropped", "drop", "rejected", "reject", "refused"),
     "passed": ("allowed", "allow", "accepted", "accept", "permitted", "permit", "pass"),
+    "answered": ("open", "up", "success", "ok", "reachable", "connected"), "refused": ("closed", "reset", "rejected"),
+    "silent": ("filtered", "timeout", "timed_out", "dropped", "no_answer", "no-answer"),
     "inbound": ("in", "ingress", "incoming", "input"), "outbound": ("out", "egress", "outgoing", "output"),
     "add_rule": ("insert_rule", "append_rule", "new_rule", "create_rule"),
     "edit_rule": ("change_rule", "update_rule", "modify_rule", "set_rule"), "attach": ("attach_filter",),

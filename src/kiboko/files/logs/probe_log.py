@@ -10,12 +10,14 @@ from typing import Any, BinaryIO
 
 from kiboko.core.errors import InputError
 from kiboko.core.header.addresses import parse_address
+from kiboko.core.hints import nearest
 from kiboko.core.records.records import OUTCOMES, ProbeRecord
 from kiboko.files.documents.nearby import nearby
 from kiboko.files.documents.times import parse_time
 from kiboko.files.elements.rejects import Rejects
 
 FORM = "probe/1"
+_NEEDED = "time", "from", "to", "address", "service", "outcome"
 _MAGIC = 4
 _LONGEST = 1e9
 """Milliseconds: no probe waits for an answer as long."""
@@ -56,9 +58,8 @@ def read_probes(path: Path, rejects: Rejects) -> Iterator[ProbeRecord]:
                 except (json.JSONDecodeError, UnicodeDecodeError, RecursionError):
                     kind = "torn last line" if not line.endswith(b"\n") else "not JSON"
                     rejects.note(kind, "the line is not JSON", number)
-                except (ValueError, KeyError, TypeError) as error:
-                    text = f"'{error.args[0]}' is missing" if isinstance(error, KeyError) else str(error)
-                    rejects.note("not a probe record", text, number)
+                except (ValueError, TypeError) as error:
+                    rejects.note("not a probe record", str(error), number)
     except OSError as error:
         raise InputError(f"{path}: cannot be read: {error.strerror}{'' if path.exists() else nearby(path)}") from error
 
@@ -80,10 +81,17 @@ def _unpacked(path: Path, head: bytes, stream: BinaryIO, rejects: Rejects) -> It
 
 
 def _record(value: Any) -> ProbeRecord:
-    if not isinstance(value, dict) or value.get("kiboko") != FORM:
-        raise ValueError(f"the form is not {FORM}")
+    if not isinstance(value, dict):
+        raise ValueError("a line is one JSON object")
+    form = value.get("kiboko", FORM)
+    if form != FORM:
+        raise ValueError(f"the form is {form!r}, and {FORM} is read")
+    if missing := [key for key in ("kiboko", *_NEEDED) if key not in value]:
+        raise ValueError(f"{', '.join(map(repr, missing))} {'is' if len(missing) == 1 else 'are'} missing")
     if value["outcome"] not in OUTCOMES:
-        raise ValueError(f"outcome '{value['outcome']}' is none of {', '.join(OUTCOMES)}")
+        raise ValueError(
+            f"outcome '{value['outcome']}' is none of {', '.join(OUTCOMES)}" + nearest(str(value["outcome"]), OUTCOMES)
+        )
     port, rtt = _number(value, "source_port", int), _number(value, "rtt_ms", int | float)
     if port is not None and not 0 <= port <= 65535:
         raise ValueError(f"source_port '{port}' is not a port")
