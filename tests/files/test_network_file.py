@@ -454,6 +454,20 @@ class Readers(unittest.TestCase):
         self.assertFalse(validator.is_valid({**base(), "subnet": {}}))
         self.assertFalse(validator.is_valid({**base(), "filters": {"f": {"layer": "instance"}}}))
 
+    def test_what_yaml_takes_for_something_else_is_told(self):
+        head = (
+            'kiboko: 1\nnetworks: {n: {cidrs: ["2001:db8::/48"]}}\nsubnets: {s: {network: n, cidr: "2001:db8::/64"}}\n'
+        )
+        for text, said in (
+            ("instances:\n  x: {interfaces: [{subnet: s, addresses: [2001:db8::]}]}\n",
+             "5: not YAML: a text that ends in ':' stands in quotes here, as \"2001:db8::\""),
+            ("instances:\n  x:\n    interfaces:\n      - subnet: s\n        addresses:\n          - 2001:db8::\n",
+             "9: instances.x.interfaces.1.addresses.1: text belongs here, not a table; put '2001:db8::' in quotes"),
+            ("instances:\n  x: &x {interfaces: []}\n  y: {<<: *x, listens: [ssh]}\n",
+             "6: instances.y: unknown key '<<': tables are not merged here; write its keys, or an alias in place of the whole"),
+        ):  # fmt: skip
+            self.assertEqual([f"network.yaml:{said}"], problems(head + text))
+
     def test_a_key_without_a_value_is_not_taken_as_meant(self):
         """What was commented out behind it was a filter, or what listens; nothing in its place lets through more."""
         text = """\

@@ -145,6 +145,10 @@ def _syntax_problem(text: str, file: str, error: yaml.MarkedYAMLError) -> Proble
     indent = len(lines[line]) - len(lines[line].lstrip()) if line < len(lines) else 0
     if what.startswith("did not find expected") and mark is not None and mark.column > indent:
         return Problem(Place(file, line + 1), "not YAML: more text behind a value; a quote or a bracket too many?")
+    if "plain scalar" in (error.context or "") and what == "found unexpected ':'":
+        return Problem(
+            Place(file, line + 1), "not YAML: a text that ends in ':' stands in quotes here, as \"2001:db8::\""
+        )
     said = _WORDS.get(what, " ".join(part for part in (error.context, what) if part))
     return Problem(Place(file, line + 1), f"not YAML: {said}")
 

@@ -92,6 +92,8 @@ def _words(model: type[BaseModel], error: Any, holder: Any) -> str:
     kind, given = error["type"], error.get("input")
     if kind == "extra_forbidden":
         key = str(error["loc"][-1])
+        if key == "<<":
+            return "unknown key '<<': tables are not merged here; write its keys, or an alias in place of the whole"
         shape = _shape_at(model, error["loc"][:-1])
         return f"unknown key '{key}'" + (_elsewhere(shape, key) or nearest(key, _keys_of(shape)))
     if kind == "missing":
@@ -113,6 +115,8 @@ def _words(model: type[BaseModel], error: Any, holder: Any) -> str:
         "model_attributes_type": "a table",
         "list_type": "a list",
     }.get(kind)
+    if kind == "string_type" and isinstance(given, dict) and list(given.values()) == [None]:
+        return f"text belongs here, not a table; put '{next(iter(given))}:' in quotes"
     return f"{wanted} belongs here, not {_shown(given)}" if wanted else str(error["msg"])
 
 
