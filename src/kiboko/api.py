@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NoReturn
 
 if TYPE_CHECKING:
     from datetime import date
@@ -17,6 +17,8 @@ if TYPE_CHECKING:
     from kiboko.core.queries.ends import Ends
     from kiboko.core.walk.walk import Walk, Walker
 
+Paths = str | Path | Iterable[str | Path]
+"""One path, or several."""
 __all__ = ["Answer", "Confirmation", "Network", "Rows", "SetAnswer", "audit", "check", "check_set", "confirm", "load",
            "reach"]  # fmt: skip
 
@@ -68,6 +70,10 @@ class Answer:
     caveats: tuple[str, ...]
     _whole: dict[str, Any]
 
+    def __bool__(self) -> bool:
+        """No answer is true or false by itself. Raises UsageError."""
+        return _not_a_truth("allowed")
+
     @property
     def allowed(self) -> bool:
         """Whether the request arrives and the reply comes back, from every client port."""
@@ -85,6 +91,10 @@ class SetAnswer:
     rows: tuple[dict[str, Any], ...]
     caveats: tuple[str, ...]
     _whole: dict[str, Any]
+
+    def __bool__(self) -> bool:
+        """No answer is true or false by itself. Raises UsageError."""
+        return _not_a_truth("verdicts")
 
     @property
     def verdicts(self) -> set[str]:
@@ -110,6 +120,10 @@ class Rows:
     caveats: tuple[str, ...]
     _whole: dict[str, Any]
 
+    def __bool__(self) -> bool:
+        """No answer is true or false by itself. Raises UsageError."""
+        return _not_a_truth("rows")
+
     def as_dict(self) -> dict[str, Any]:
         """The whole answer, as the command prints it with `--json`."""
         return self._whole
@@ -117,15 +131,26 @@ class Rows:
 
 @dataclass(frozen=True, slots=True)
 class Confirmation:
-    """What `confirm` says: how many records agree, leak, break or cannot be told, and the groups they fall into."""
+    """What `confirm` says: how many records agree, leak, break or cannot be told, and the groups they fall into.
+
+    Attributes
+    ----------
+    agrees : whether something was tested to the end, and nothing leaks or breaks, or may for all that is recorded of
+        its time: as the exit status of `kiboko confirm` says it
+    """
 
     agree: int
     leak: int
     break_: int
     unsure: int
+    agrees: bool
     rows: tuple[dict[str, Any], ...]
     caveats: tuple[str, ...]
     _whole: dict[str, Any]
+
+    def __bool__(self) -> bool:
+        """No report is true or false by itself. Raises UsageError."""
+        return _not_a_truth("agrees")
 
     def as_dict(self) -> dict[str, Any]:
         """The whole report in the form `confirm/1`."""
@@ -151,8 +176,11 @@ def load(path: str | Path, *, files_elsewhere: bool = False) -> Network:
     >>> network.name
     'Mto river gauging service'
     """
+    from kiboko.core.errors import UsageError
     from kiboko.files.network.network_file import load_network
 
+    if not isinstance(path, str | Path) or not str(path).strip():
+        raise UsageError(f"{path!r} is no path of a network file")
     return Network(load_network(str(path), files_elsewhere))
 
 
@@ -191,8 +219,8 @@ def check(
     from kiboko.core.queries.proposals import proposals
     from kiboko.views.check_view import CheckAnswer, check_json
 
+    found = ask(*_asked(network, source, destination, service), _ports(client_ports), _family(family))
     ends, walker = network._ends, network._walker
-    found = ask(*_asked(network, source, destination, service), _ports(client_ports), family)
     if found is None:
         raise UsageError(f"'{source}', '{destination}' or '{service}' stands for more than one: ask check_set")
     walk: Walk = found.walk
@@ -234,7 +262,7 @@ def check_set(
     from kiboko.core.reachability.sets import ask_set
     from kiboko.views.set_view import SetShown, options_text, set_json
 
-    found = ask_set(*_asked(network, source, destination, service), _ports(client_ports), family)
+    found = ask_set(*_asked(network, source, destination, service), _ports(client_ports), _family(family))
     whole = set_json(found, SetShown(source, destination, service, options=options_text(network.topology.file, ())))
     return SetAnswer(tuple(whole["rows"]), tuple(whole["caveats"]), whole)
 
@@ -265,9 +293,10 @@ def reach(network: Network, name: str, *, out: bool = False, service: str = "any
     from kiboko.views.reach_view import ReachShown, reach_json
     from kiboko.views.text import network_option
 
-    ends = network._ends
+    ends = _network(network)._ends
+    _texts(name=name, service=service)
     services = resolve_service(service, network.topology.services)
-    found = ask(ends, ReachQuestion(ends.resolve(name), services, out, family))
+    found = ask(ends, ReachQuestion(ends.resolve(name), services, out, _family(family)))
     shown = ReachShown(name, service, out, network_option(network.topology.file), asked=services)
     whole = reach_json(found, shown, Namer(ends), None, None)
     return Rows(tuple(whole["rows"]), tuple(whole["caveats"]), whole)
@@ -291,24 +320,25 @@ def audit(network: Network, today: date | None = None) -> Rows:
     from kiboko.core.audit.audit import audit as look
     from kiboko.views.audit_view import AuditShown, audit_json
 
-    whole = audit_json(look(network._ends, today or date.today()), AuditShown("note"), ())
+    whole = audit_json(look(_network(network)._ends, today or date.today()), AuditShown("note"), ())
     return Rows(tuple(whole["rows"]), tuple(whole["caveats"]), whole)
 
 
 def confirm(
-    network: Network, *, flows: Iterable[str | Path] = (), probes: Iterable[str | Path] = (), strict: bool = False
-) -> Confirmation:
+    network: Network, *, flows: Paths = (), probes: Paths = (), strict: bool = False
+) -> Confirmation:  # fmt: skip
     """Rules held against evidence: flow logs and probe records.
 
     Parameters
     ----------
-    flows : flow logs: files, folders or patterns
-    probes : files of probe records (JSON Lines)
+    flows : flow logs: files, folders or patterns; one, or several
+    probes : files of probe records (JSON Lines); one, or several
     strict : whether the first row that cannot be used is an error
 
     Raises
     ------
     kiboko.InputError : for a file that cannot be read, or of which no record can
+    kiboko.UsageError : without any file: that there is no leak in nothing means nothing
 
     Examples
     --------
@@ -317,21 +347,68 @@ def confirm(
     True
     """
     from kiboko.batch.confirming import confirmed
+    from kiboko.core.errors import UsageError
     from kiboko.views.confirm_view import confirm_json
 
-    done = confirmed(network._walker, list(map(Path, probes)), list(flows), strict)
+    logs, probed = _paths("flows", flows), _paths("probes", probes)
+    if not logs and not probed:
+        raise UsageError("give evidence: flows, probes, or both")
+    done = confirmed(_network(network)._walker, list(map(Path, probed)), logs, strict)
     whole = confirm_json(done.summary, done.causes, done.caveats, done.coverage)
     totals = whole["summary"]
     return Confirmation(
-        totals["agree"], totals["leak"], totals["break"], totals["unsure"], tuple(whole["rows"]), tuple(done.caveats),
-        whole,
+        totals["agree"], totals["leak"], totals["break"], totals["unsure"], done.summary.agrees, tuple(whole["rows"]),
+        tuple(done.caveats), whole,
     )  # fmt: skip
+
+
+def _not_a_truth(instead: str) -> NoReturn:
+    from kiboko.core.errors import UsageError
+
+    raise UsageError(f"an answer is neither true nor false: ask its '{instead}'")
+
+
+def _network(value: Network) -> Network:
+    from kiboko.core.errors import UsageError
+
+    if not isinstance(value, Network):
+        raise UsageError(f"{value!r} is no network; kiboko.load reads one")
+    return value
+
+
+def _texts(**given: object) -> None:
+    """Raise UsageError for what is no text."""
+    from kiboko.core.errors import UsageError
+
+    for name, value in given.items():
+        if not isinstance(value, str) or not value.strip():
+            raise UsageError(f"{name}: a text belongs here, not {value!r}")
+
+
+def _family(value: int | None) -> int | None:
+    from kiboko.core.errors import UsageError
+
+    if value not in (None, 4, 6) or isinstance(value, float):
+        raise UsageError(f"family: 4, 6 or None, not {value!r}")
+    return value
+
+
+def _paths(name: str, given: Paths) -> list[str | Path]:
+    """One path or several. Raises UsageError for what is none."""
+    from kiboko.core.errors import UsageError
+
+    found = [given] if isinstance(given, str | Path) else list(given)
+    for each in found:
+        if not isinstance(each, str | Path) or not str(each).strip():
+            raise UsageError(f"{name}: a path belongs here, not {each!r}")
+    return found
 
 
 def _asked(network: Network, source: str, destination: str, service: str) -> tuple[Any, Any, Any, Any]:
     from kiboko.core.queries.ends import resolve_service
 
-    ends = network._ends
+    ends = _network(network)._ends
+    _texts(source=source, destination=destination, service=service)
     services = resolve_service(service, network.topology.services)
     return ends, ends.resolve(source), ends.resolve(destination), services
 
@@ -340,7 +417,10 @@ def _ports(text: str | None) -> Any:
     from kiboko.core.errors import UsageError
     from kiboko.core.header.services import parse_ports
 
+    if text is None:
+        return None
+    _texts(client_ports=text)
     try:
-        return parse_ports(text) if text else None
+        return parse_ports(text)
     except ValueError as error:
         raise UsageError(f"client_ports: {error}") from error

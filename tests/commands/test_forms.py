@@ -126,6 +126,44 @@ class Face(unittest.TestCase):
             printed = json.loads(run("check", "desk-1", "forecast-2", "forecast-api", "--json", cwd=folder).stdout)
         self.assertEqual(whole, printed)
 
+    def test_what_a_script_gets_wrong_is_told_and_looks_like_no_answer(self):
+        with tempfile.TemporaryDirectory() as folder:
+            run("demo", "--only-write", folder)
+            with contextlib.chdir(folder):
+                network = kiboko.load(Path("network.yaml"))
+                blocked = kiboko.check(network, "desk-1", "forecast-2", "forecast-api")
+                many = kiboko.check_set(network, "gauges", "relays", "ssh")
+                seen = kiboko.confirm(network, flows="evidence/flows.csv")  # one is no list of its letters
+                for wrong, said in (
+                    (lambda: bool(blocked), "neither true nor false: ask its 'allowed'"),
+                    (lambda: bool(many), "ask its 'verdicts'"), (lambda: bool(seen), "ask its 'agrees'"),
+                    (lambda: bool(kiboko.audit(network)), "ask its 'rows'"),
+                    (lambda: kiboko.confirm(network), "give evidence"),
+                    (lambda: kiboko.confirm(network, flows=[]), "give evidence"),
+                    (lambda: kiboko.confirm(network, flows=[None]), "flows: a path belongs here, not None"),
+                    (lambda: kiboko.load(""), "'' is no path of a network file"),
+                    (lambda: kiboko.check("network.yaml", "a", "b", "ssh"), "'network.yaml' is no network"),
+                    (lambda: kiboko.check(network, "desk-1", "", "ssh"), "destination: a text belongs here, not ''"),
+                    (lambda: kiboko.check(network, "desk-1", "desk-2", 22), "service: a text belongs here, not 22"),
+                    (lambda: kiboko.check(network, "desk-1", "desk-2", "ssh", family="6"), "family: 4, 6 or None, not '6'"),
+                    (lambda: kiboko.check(network, "desk-1", "desk-2", "ssh", client_ports=""), "client_ports: a text"),
+                    (lambda: kiboko.reach(network, ["gauges"]), "name: a text belongs here"),
+                ):  # fmt: skip
+                    with self.subTest(said), self.assertRaises(kiboko.UsageError) as caught:
+                        wrong()
+                    self.assertIn(said, str(caught.exception))
+                self.assertEqual(seen.as_dict(), kiboko.confirm(network, flows=[Path("evidence/flows.csv")]).as_dict())
+                Path("one.csv").write_text(
+                    "flowStartMilliseconds,src,dst,srcport,dstport,protocol,tcpControlBits,action\n"
+                    "1795169400000,10.63.1.11,10.62.2.20,43216,8443,tcp,2,denied\n"
+                    "1795169400000,10.61.5.18,10.61.5.1,40000,53,udp,,passed\n"
+                )
+                lines = Path("one.csv").read_text().splitlines(True)
+                Path("none.csv").write_text(lines[0] + lines[2])
+                told = [(kiboko.confirm(network, flows=name).agrees, run("confirm", "--flows", name).returncode)
+                        for name in ("evidence/flows.csv", "one.csv", "none.csv")]  # fmt: skip
+        self.assertEqual([(False, 1), (True, 0), (False, 1)], told, "what proves nothing does not agree")
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -226,6 +226,12 @@ class Summary:
         return self.totals[AGREE] - self.elsewhere
 
     @property
+    def agrees(self) -> bool:
+        """Whether something was tested to the end, and nothing leaks or breaks, or may for all that is recorded of its
+        time: no agreement that was not seen."""
+        return bool(self.tested and not (self.totals[LEAK] or self.totals[BREAK] or self.undated))
+
+    @property
     def records(self) -> int:
         """How many records and probes there are in all."""
         return self.totals.total() + self.as_far_as_seen
