@@ -164,7 +164,10 @@ changes:
             ("rehearse --after x", "give --flows, --probes, or both"),
             ("rehearse clean/network.yaml --list", "leave out the change"),
             ("rehearse clean/network.yaml --reason x", "--reason goes with --save"),
-            ("check desk-1 database ssh --change network.yaml", "this is no change file"),
+            (
+                "check desk-1 database ssh --change network.yaml",
+                "this is a network file, and a change file belongs here",
+            ),
             ("rehearse clean/network.yaml --toggle bank-edge/20", "say what is to change"),
             ("apply missing.yaml", "missing.yaml: no such change file"),
             ("check desk-1 database ssh --change missing.yaml", "missing.yaml: no such change file"),
