@@ -385,6 +385,7 @@ def _around(summary: Summary, causes: Causes, caveats: list[str], coverage: Cove
             "first_packet_only": summary.first_alone,
             "before_as_of": summary.before_as_of,
             "undated": summary.undated,
+            "agrees": summary.agrees,
         },
         "rows": [],
         "side_by_side": [
