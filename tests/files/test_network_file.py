@@ -126,12 +126,12 @@ class Faults(unittest.TestCase):
     def test_a_field_without_a_value_is_not_taken_as_left_out_where_that_lets_pass_more(self):
         """As where all rules of a list are commented out, or what a rule is for is still to be written."""
         for old, new, told in (
-            ("      - {order: 10,", "#     - {order: 10,", "10: filter 'guard': 'inbound' has no value; [] is no rule at all"),
-            ("service: ssh}", "service: }", "11: filter 'guard', rule 10: 'service' has no value; left out it matches anything"),
+            ("      - {order: 10,", "#     - {order: 10,", "10: filters.guard: 'inbound' has no value; [] is no rule at all"),
+            ("service: ssh}", "service: }", "11: filters.guard.inbound.1: 'service' has no value; left out it matches anything"),
             ("service: ssh}", "service: []}", "11: filter 'guard', rule 10: 'service' has no value"),
-            ("service: ssh}", "from: }", "11: filter 'guard', rule 10: 'from' has no value"),
-            ("service: ssh}", "to: , service: ssh}", "11: filter 'guard', rule 10: 'to' has no value"),
-            ("service: ssh}", "source_ports: , service: ssh}", "11: filter 'guard', rule 10: 'source_ports' has no value"),
+            ("service: ssh}", "from: }", "11: filters.guard.inbound.1: 'from' has no value"),
+            ("service: ssh}", "to: , service: ssh}", "11: filters.guard.inbound.1: 'to' has no value"),
+            ("service: ssh}", "source_ports: , service: ssh}", "11: filters.guard.inbound.1: 'source_ports' has no value"),
         ):  # fmt: skip
             with self.subTest(new):
                 self.assertIn(old, SMALL)

@@ -50,15 +50,11 @@ class FilterReader:
 
     def _check_directions(self, owner: str, shape: FilterShape, raw: Table) -> None:
         directed = [way for way in ("inbound", "outbound") if getattr(shape, way) is not None]
-        for way in ("inbound", "outbound", "rules"):
-            if way in raw and raw[way] is None and shape.layer != "zone":
-                told = f"'{way}' has no value; [] is no rule at all ('otherwise' decides), left out it is not filtered"
-                self.values.fault(raw.place(way), f"{owner}: {told}")
         if shape.layer == "zone":
             for way in directed:
                 text = f"{owner}: a zone filter has 'rules'; '{way}' has no meaning on a crossing"
                 self.values.fault(raw.place(way), text)
-            if shape.rules is None:
+            if shape.rules is None and "rules" not in raw:
                 self.values.fault(raw.place(), f"{owner}: 'rules' is missing; a zone filter needs it")
         elif shape.rules is not None:
             if shape.layer != "instance":
@@ -87,8 +83,8 @@ class FilterReader:
             self.values.fault(raw.place("action"), text)
         if each.stateful is not None and shape.layer != "zone":
             self.values.fault(raw.place("stateful"), f"{rule_owner}: 'stateful' is a rule's own only in zone filters")
-        for field in ("from", "to", "service", "source_ports"):
-            if field in raw and (raw[field] is None or (raw[field] == [] and field in ("service", "source_ports"))):
+        for field in ("service", "source_ports"):
+            if field in raw and raw[field] == []:
                 self.values.fault(
                     raw.place(field), f"{rule_owner}: '{field}' has no value; left out it matches anything"
                 )

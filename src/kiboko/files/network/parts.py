@@ -144,12 +144,17 @@ def _without_value(raw: Table, problems: list[Problem]) -> Iterator[Problem]:
         for trail, holder, key in _empty_keys(values, section) if section != "zones" else ():
             place = holder.place(key)
             is_told = any(each.place == place and f".{key}:" in each.text for each in problems)
-            if key not in _TOLD_BY_FILTERS and not is_told:
-                yield Problem(place, f"{trail}: '{key}' has no value; leave it out, or write one")
+            if not is_told:
+                yield Problem(place, f"{trail}: '{key}' has no value; {_LEFT_OUT.get(key, _ELSE)}")
 
 
-_TOLD_BY_FILTERS = ("inbound", "outbound", "rules", "from", "to", "service", "source_ports")
-"""Of these a filter says itself what they are taken for."""
+_ELSE = "leave it out, or write one"
+_LEFT_OUT = {
+    **dict.fromkeys(("inbound", "outbound", "rules"), "[] is no rule at all ('otherwise' decides), left out it is not"
+                    " filtered"),
+    **dict.fromkeys(("from", "to", "service", "source_ports"), "left out it matches anything"),
+}  # fmt: skip
+"""What keys without a value would be taken for, where that is more than nothing."""
 
 
 def _empty_keys(value: Any, trail: str) -> Iterator[tuple[str, Table, str]]:
