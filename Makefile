@@ -27,13 +27,14 @@ lock:
 	echo "# Exact versions for 'make demo' and 'make test', made by 'make lock'; pyproject.toml has the ranges." > $(LOCK)
 	$(NEWEST)/bin/python -m pip freeze --disable-pip-version-check --exclude kiboko >> $(LOCK)
 
-# The tests on the newest releases: which versions differ from the lock, and what comes of it.
+# The tests on the newest releases: which versions differ from the lock, and what comes of it. Each command line starts an
+# interpreter here, where `make test` forks a process that has loaded the program.
 newest:
 	rm -rf $(NEWEST)
 	$(PYTHON) -m venv $(NEWEST)
 	$(NEWEST)/bin/python $(PIP) --editable '.[dev]'
 	-$(NEWEST)/bin/python -m pip freeze --disable-pip-version-check --exclude-editable | diff $(LOCK) - | grep '^[<>] [^#]'
-	$(NEWEST)/bin/python tests/run.py
+	KIBOKO_FROM_NOTHING=1 $(NEWEST)/bin/python tests/run.py
 
 # The tests on the oldest releases that pyproject.toml allows.
 oldest:

@@ -4,7 +4,6 @@ import copy
 import json
 import os
 import subprocess
-import sys
 import tempfile
 import unittest
 from pathlib import Path
@@ -14,6 +13,7 @@ from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.queries.pair import ask
 from kiboko.core.walk.walk import Walker
 from kiboko.files.network.network_file import load_network
+from tests import program
 
 # Two networks, three subnets, four machines. Nothing is filtered; tests add what they are about.
 BASE = {
@@ -124,15 +124,7 @@ def kiboko(*arguments, cwd=None, env=None, stdin=None):
     """Run the built program."""
     environment = {**os.environ, **(env or {})}
     environment.pop("KIBOKO_NETWORK", None) if env is None else None
-    return subprocess.run(
-        [sys.executable, "-m", "kiboko", *map(str, arguments)],
-        cwd=cwd,
-        env=environment,
-        capture_output=True,
-        text=True,
-        input=stdin,
-        timeout=120,
-    )
+    return program.run(list(map(str, arguments)), cwd, environment, stdin, 120)
 
 
 class OnTheDemo(unittest.TestCase):

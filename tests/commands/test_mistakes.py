@@ -161,6 +161,7 @@ class Mistakes(OnTheDemo):
     def test_a_command_line_that_is_not_whole_is_told_in_one_line(self):
         for line, said in (
             ("", "kiboko: missing: COMMAND; kiboko --help lists what there is"),
+            ("replica at", "kiboko replica at: missing: NAME; kiboko replica at --help lists what there is"),
             ("check", "kiboko check: missing: FROM, TO, SERVICE; kiboko check --help lists what there is"),
             ("check desk-1 bulletin:443", "kiboko check: missing: SERVICE; kiboko check --help lists what there is;"
              " a port goes into the service: bulletin tcp/443"),

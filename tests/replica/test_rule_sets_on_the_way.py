@@ -11,9 +11,7 @@ from pathlib import Path
 from kiboko.files.network.network_file import load_network
 from kiboko.replica.trials import Choice
 from kiboko.replica.verify import verify
-from tests.core.test_evaluator import AgainstThePlainJudge
-from tests.core.test_gate_tables import HeldToTheWalk
-from tests.core.test_space import HeldToTheWalk as WholeSpaces
+from tests.core import test_evaluator, test_gate_tables, test_space  # their classes by name would be run here as well
 from tests.namespaces import why_not
 from tests.random_networks import by_an_appliance, random_network
 from tests.wider_networks import STRANGERS, wider_network
@@ -97,9 +95,9 @@ class RealPackets(unittest.TestCase):
                     values["instances"][name]["host_filter"] = {"nftables": f"{name}.json"}
                 (Path(folder) / "network.yaml").write_text(json.dumps(values))
                 topology = load_network(str(Path(folder) / "network.yaml"))
-                HeldToTheWalk().hold(topology, seed, 500, STRANGERS)
-                AgainstThePlainJudge().hold(topology, seed, 300)
-                WholeSpaces().hold(topology, seed, 200)
+                test_gate_tables.HeldToTheWalk().hold(topology, seed, 500, STRANGERS)
+                test_evaluator.AgainstThePlainJudge().hold(topology, seed, 300)
+                test_space.HeldToTheWalk().hold(topology, seed, 200)
                 found = verify(topology, Choice(most=PROBES, seed=seed))
                 self.assertGreater(found.compared, PROBES // 6)
                 self.assertEqual([str(each) for each in found.differences], [])
