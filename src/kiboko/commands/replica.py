@@ -48,8 +48,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="run a command at an instance, outside, subnet router or gateway of it; without one, say what is there",
     )
     trying.add_argument("name", metavar="NAME", help="where: an instance, outside, subnet router or gateway")
-    what = trying.add_argument("what", metavar="CMD", nargs=argparse.REMAINDER, help="what to run, with its options")
-    what.required = False
+    command = trying.add_argument("what", metavar="CMD", nargs=argparse.REMAINDER, help="what to run, with its options")
+    command.required = False
     actions.add_parser("remove", help="take away what stands, and nothing else")
     add_examples(parser, "replica verify --most 500", "replica build", "replica at gauge-03 ip addr")
 
