@@ -16,13 +16,13 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
 # Those that take longest, by their last measurement: begun first, so that no worker ends alone with one of them.
-LONGEST = ("replica.test_replica", "core.test_difference", "commands.test_commands", "commands.test_changes",
-           "replica.test_rule_sets_on_the_way", "core.test_kernel_rules", "commands.test_whole_space",
-           "replica.test_causes_of_faults", "replica.test_real_exporter", "core.test_reproducers", "commands.test_collect",
-           "replica.test_truth", "replica.test_truth_of_exporters", "commands.test_expect", "core.test_watch",
-           "core.test_rehearsing", "replica.test_truth_of_pings", "replica.test_truth_of_strangers",
-           "commands.test_forms", "core.test_reach", "core.test_sets", "files.test_cluster", "commands.test_ticket",
-           "core.test_gate_tables", "core.test_matrix", "commands.test_flows", "replica.test_part")  # fmt: skip
+LONGEST = ("replica.test_truth", "replica.test_replica", "core.test_difference", "core.test_sets",
+           "commands.test_collect", "core.test_kernel_rules", "core.test_reach", "replica.test_truth_of_exporters",
+           "replica.test_causes_of_faults", "files.test_cut_logs", "core.test_reproducers", "files.test_cluster",
+           "core.test_discovery", "core.test_gate_tables", "core.test_matrix", "commands.test_commands",
+           "core.test_watch", "replica.test_truth_of_strangers", "commands.test_mistakes", "files.test_flow_reader",
+           "core.test_audit", "core.test_evaluator", "commands.test_interruption", "replica.test_truth_of_pings",
+           "core.test_rehearsing", "core.test_fixes", "core.test_listed_rules", "replica.test_real_exporter")  # fmt: skip
 
 
 @dataclass
@@ -64,7 +64,7 @@ def main() -> int:
     assert tests is not None
     names = sys.argv[1:] or modules()
     began = time.monotonic()
-    workers = max(2, os.cpu_count() or 1) + 1  # a quarter of the time is waiting, for packets and for processes
+    workers = 2 * max(2, os.cpu_count() or 1)  # half of the time is waiting, for packets and for processes
     # Forked from a process that has loaded nothing yet; one module after the other in each.
     with concurrent.futures.ProcessPoolExecutor(workers, multiprocessing.get_context("spawn")) as pool:
         waiting = {pool.submit(run_module, name): name for name in names}

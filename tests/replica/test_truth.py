@@ -44,7 +44,7 @@ from tests.namespaces import why_not
 from tests.random_networks import random_network
 from tests.replica.odd_logs import CHANGED_PORTS, OddLogs, changed, parts_of
 
-NETWORKS = int(os.environ.get("KIBOKO_TRUTH", "3"))
+NETWORKS = int(os.environ.get("KIBOKO_TRUTH", "2"))
 FIRST_NETWORK = int(os.environ.get("KIBOKO_FIRST_NETWORK", "0"))
 PROBES = 250
 SERVICES = ("ssh", "tcp/80", "udp/53"), ("tcp/7001", "tcp/40080", "udp/40053")
