@@ -488,6 +488,9 @@ instances:
     state:
     interfaces: [{subnet: a1, addresses: [10.1.1.10], public: }]
 expectations: [{id: a, from: ann, to: o, service: ssh, expect: allowed, except: }]
+as_of:  # 2026-11-20T08:00:00Z
+logins:
+accepted:
 """
         more = "has no value; leave it out, or write one"
         self.assertEqual(
@@ -499,6 +502,7 @@ expectations: [{id: a, from: ann, to: o, service: ssh, expect: allowed, except: 
                 "network.yaml:15: instances.ann.state: one of running, stopped belongs here, not nothing",
                 f"network.yaml:16: instances.ann.interfaces.1: 'public' {more}",
                 "network.yaml:17: expectations.1.except: a list belongs here, not nothing",
+                f"network.yaml:18: 'as_of' {more}", f"network.yaml:19: 'logins' {more}",
             ],
         )  # fmt: skip
 

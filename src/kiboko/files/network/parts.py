@@ -114,6 +114,8 @@ def _read_part(path: Path, shown: str, problems: list[Problem], texts: Texts) ->
 def _checked(raw: Table, problems: list[Problem]) -> Part | None:
     """A part by its shape. What is malformed is told and left out, so that the faults of the rest are told as well."""
     for section in [key for key, value in raw.items() if value is None]:
+        if section in _SINGLE:
+            problems.append(Problem(raw.place(section), f"'{section}' has no value; {_ELSE}"))
         del raw[section]  # a section with nothing in it
     names = {
         section: {name: value.place(name) for name in value}
@@ -148,6 +150,8 @@ def _without_value(raw: Table, problems: list[Problem]) -> Iterator[Problem]:
                 yield Problem(place, f"{trail}: '{key}' has no value; {_LEFT_OUT.get(key, _ELSE)}")
 
 
+_SINGLE = ("name", "as_of", "logins", "administration")
+"""What stands beside the sections, and is no section that may be empty."""
 _ELSE = "leave it out, or write one"
 _LEFT_OUT = {
     **dict.fromkeys(("inbound", "outbound", "rules"), "[] is no rule at all ('otherwise' decides), left out it is not"
