@@ -124,7 +124,7 @@ def kiboko(*arguments, cwd=None, env=None, stdin=None):
     """Run the built program."""
     environment = {**os.environ, **(env or {})}
     environment.pop("KIBOKO_NETWORK", None) if env is None else None
-    return program.run(list(map(str, arguments)), cwd, environment, stdin, 120)
+    return program.run(list(map(str, arguments)), cwd, environment, stdin)
 
 
 class OnTheDemo(unittest.TestCase):

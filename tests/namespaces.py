@@ -8,6 +8,8 @@ import sys
 import unittest
 from pathlib import Path
 
+from tests import program
+
 CLIENT4, SERVER4 = "10.9.0.1", "10.9.0.2"
 CLIENT6, SERVER6 = "fd09::1", "fd09::2"
 OPEN_PORTS = (1000, 1001, 1002)
@@ -157,23 +159,8 @@ class TwoMachines(unittest.TestCase):
 
     def probe(self, address, services, *options):
         """Real probes from the client, by the built program: the records."""
-        command = [
-            sys.executable,
-            "-m",
-            "kiboko",
-            "probe",
-            address,
-            *services,
-            "--json",
-            "--timeout",
-            "0.3",
-            "--attempts",
-            "1",
-            *options,
-        ]
-        done = subprocess.run(
-            ["ip", "netns", "exec", self.client, *command], capture_output=True, text=True, timeout=120
-        )
+        words = ["probe", address, *services, "--json", "--timeout", "0.3", "--attempts", "1", *options]
+        done = program.run(words, namespace=self.client)
         if done.returncode not in (0, 1):
             raise AssertionError(done.stderr)
         return [json.loads(line) for line in done.stdout.splitlines()]

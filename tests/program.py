@@ -7,6 +7,7 @@ With KIBOKO_FROM_NOTHING set each run starts an interpreter. So does, whatever i
 
 import atexit
 import contextlib
+import ctypes
 import multiprocessing
 import os
 import subprocess
@@ -19,9 +20,11 @@ _LOADED.set_forkserver_preload(["tests.loaded"])
 _FROM_NOTHING = bool(os.environ.get("KIBOKO_FROM_NOTHING"))
 
 
-def run(words, cwd, environment, stdin, timeout):
-    """What `subprocess.run` gives of the program with these words. Raises TimeoutExpired after so many seconds."""
-    command = [sys.executable, "-m", "kiboko", *words]
+def run(words, cwd=None, environment=os.environ, stdin=None, timeout=120, namespace=None):
+    """What `subprocess.run` gives of the program with these words, run in a network namespace where one is named. Raises
+    TimeoutExpired after so many seconds."""
+    inside = ["ip", "netns", "exec", namespace] if namespace else []
+    command = [*inside, sys.executable, "-m", "kiboko", *words]
     if _FROM_NOTHING:
         return subprocess.run(
             command, cwd=cwd, env=environment, capture_output=True, text=True, input=stdin, timeout=timeout
@@ -29,7 +32,7 @@ def run(words, cwd, environment, stdin, timeout):
     ends = {1: os.pipe(), 2: os.pipe()} | ({0: os.pipe()} if stdin is not None else {})
     theirs = {number: reading if number == 0 else writing for number, (reading, writing) in ends.items()}
     handed = {number: _Handed(each) for number, each in theirs.items()}
-    process = _LOADED.Process(target=_child, args=(words, cwd and str(cwd), environment, handed))
+    process = _LOADED.Process(target=_child, args=(words, cwd and str(cwd), dict(environment), handed, namespace))
     process.start()
     for each in theirs.values():
         os.close(each)
@@ -79,9 +82,13 @@ def _write(number, text):
         stream.write(text)
 
 
-def _child(words, cwd, environment, handed):
+def _child(words, cwd, environment, handed, namespace):
     for number, each in handed.items():
         each.become(number)
+    if namespace is not None:
+        with open(f"/run/netns/{namespace}") as entrance:
+            if ctypes.CDLL(None).setns(entrance.fileno(), 0):
+                raise OSError(f"there is no way into {namespace}")
     sys.stdin = os.fdopen(0, "r", closefd=False)
     sys.stdout, sys.stderr = (os.fdopen(number, "w", closefd=False) for number in (1, 2))
     os.environ.clear()

@@ -7,6 +7,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
+from tests import program
 from tests.helpers import kiboko
 from tests.namespaces import CLIENT4, CLIENT6, SERVER4, SERVER6, TwoMachines
 
@@ -61,8 +62,7 @@ class Outcomes(TwoMachines):
             (Path(folder) / "network.yaml").write_text(json.dumps(values))
 
             def probed(*words):
-                command = ["ip", "netns", "exec", self.client, sys.executable, "-m", "kiboko", "probe", *words]
-                return subprocess.run(command, cwd=folder, capture_output=True, text=True)
+                return program.run(["probe", *words], folder, namespace=self.client)
 
             self.load_rules(self.server, "")
             done = probed("both", "tcp/1000")
