@@ -104,7 +104,7 @@ class Truth:
         )  # fmt: skip
         self.rules, self.real = Walker(topology), Walker(built)
         self.cut_off = [(fault.who, fault.services) for fault in faults if fault.kind == "sender-side"]
-        self.outcomes = {}
+        self.outcomes, self.walked = {}, {}
         for probe in probes:
             service = parse_services_of(probe.service)
             if probe.source_port is not None:
@@ -127,11 +127,15 @@ class Truth:
         return any(step.gate == "translate" and step.at == gateway.name for step in path.steps)
 
     def walks(self, key):
-        """The outcome, and the walks by the rules and as built."""
-        sender, service, port = key
-        outcome, target = self.outcomes[key]
-        asked = (target, service, RangeSet.one(port))
-        return outcome, *(w.walk(w.directory.endpoint(sender), *asked) for w in (self.rules, self.real))
+        """The outcome, and the walks by the rules and as built: of each conversation once, whatever logs it is in."""
+        if key not in self.walked:
+            sender, service, port = key
+            outcome, target = self.outcomes[key]
+            asked = (target, service, RangeSet.one(port))
+            self.walked[key] = (
+                outcome, *(w.walk(w.directory.endpoint(sender), *asked) for w in (self.rules, self.real))
+            )  # fmt: skip
+        return self.walked[key]
 
     def is_cut_off(self, sender, service):
         """Whether the sender's own network does not let it out."""
