@@ -1,8 +1,8 @@
 """The built program, in a process of its own that is forked from one which has loaded it: as if it had just been started,
 without what Python and its libraries take to load, which is most of a short command's time.
 
-With KIBOKO_FROM_NOTHING set each run starts an interpreter. So does, whatever is set, what `kiboko demo` runs in
-`tests.commands.test_commands`, and every test that names `-m kiboko` itself.
+With KIBOKO_FROM_NOTHING set each run starts an interpreter, as every test that names `-m kiboko` itself does;
+`tests.commands.test_starting` holds each command to what it says then.
 """
 
 import atexit
