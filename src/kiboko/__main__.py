@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import gc
-import sys
-from typing import NoReturn
+import sys  # and nothing that has to be loaded: whoever interrupts that would be told of it
 
 
 def run() -> None:
@@ -16,16 +15,16 @@ def run() -> None:
 
         run_command()
     except KeyboardInterrupt:
-        _end()
+        raise _end() from None
     except RuntimeError as error:  # what an interruption becomes inside a class that is being made (PEP 487)
         if not isinstance(error.__cause__, KeyboardInterrupt):
             raise
-        _end()
+        raise _end() from None
 
 
-def _end() -> NoReturn:
+def _end() -> SystemExit:
     sys.stderr.write("kiboko: interrupted\n")
-    sys.exit(130)
+    return SystemExit(130)
 
 
 if __name__ == "__main__":

@@ -111,7 +111,8 @@ class Face(unittest.TestCase):
             kiboko.nothing_of_the_kind  # noqa: B018
 
     def test_importing_it_brings_in_nothing_that_is_not_needed(self):
-        script = "import sys, kiboko; print([m for m in ('numpy', 'yaml', 'pydantic', 'pyarrow', 'rich') if m in sys.modules])"
+        names = ("numpy", "yaml", "pydantic", "pyarrow", "rich", "typing")
+        script = f"import sys, kiboko.__main__; print([m for m in {names} if m in sys.modules])"
         done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True)
         self.assertEqual(done.stdout.strip(), "[]")
 
