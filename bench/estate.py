@@ -343,6 +343,9 @@ def main() -> None:
         print(f"its first start, the network file read: {first:.1f} s")
         roles = program(folder, "check", "role-1", "role-2", "any", cache=cache)
         report("two roles on any service / one pair", *ratio(lambda: run(roles), lambda: run(pair), 3), 1.5)
+        unkept = [[*words, "--no-cache"] for words in (roles, pair)]
+        found = ratio(lambda: run(unkept[0]), lambda: run(unkept[1]), 3)
+        report("the same where the network file is read anew each time", *found, 1.5)
         sets_of_thousands(folder, pair, cache)
         many = program(folder, "confirm", "--flows", str(folder / "many.csv"), cache=cache)
         few = program(folder, "confirm", "--flows", str(folder / "few.csv"), cache=cache)
