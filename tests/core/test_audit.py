@@ -85,7 +85,7 @@ boxes = st.tuples(sets, sets, sets, sets)
 
 
 class Covering(unittest.TestCase):
-    @settings(deadline=None, max_examples=300)
+    @settings(deadline=None, max_examples=150)
     @given(st.lists(boxes, min_size=1, max_size=9))
     def test_a_box_is_covered_exactly_where_every_point_of_it_is_held(self, listed):
         """Held against every point of a small space, one by one."""

@@ -32,7 +32,7 @@ from tests.plain_judge import PlainJudge
 from tests.random_networks import random_network
 
 RECORDS = int(os.environ.get("KIBOKO_RECORDS", "1500"))
-NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "6"))
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "4"))
 REPRODUCERS = Path(__file__).resolve().parent.parent / "reproducers"
 NOON = datetime(2026, 11, 20, 12, tzinfo=UTC)
 PORTS = (22, 53, 80, 443, 8000, 32767, 32768, 40000, 45000, 47000, 49151, 50000, 60999, 61000, 0, 65535)

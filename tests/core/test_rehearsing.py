@@ -20,7 +20,7 @@ from tests.helpers import a_filter, base, load
 from tests.random_changes import ANYTHING, OF_RULES, changed, moved, restructured
 from tests.random_networks import random_network
 
-NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "6"))
 TODAY = date(2026, 11, 26)
 ANY = resolve_service("any", {})
 

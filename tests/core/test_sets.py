@@ -246,7 +246,7 @@ class ByTables(Sets):
     def test_tables_and_walks_give_the_same_rows(self):
         """Every cell of everything to everything on any service, by both: verdict, signal, what decides, ports."""
         # Of network 14 a listener's resets get back to some client ports of one sender, and to none of another.
-        for seed in sorted({*range(int(os.environ.get("KIBOKO_NETWORKS", "2"))), 14}):
+        for seed in sorted({*range(int(os.environ.get("KIBOKO_NETWORKS", "1"))), 14}):
             topology = load(rich_network(seed))
             for service in ("any", "udp", "icmp") if not seed else ("tcp",):
                 for ports in (None, RangeSet.of([(1000, 1000), (40000, 50000)])):

@@ -19,7 +19,7 @@ from tests.helpers import a_filter, base, load
 from tests.random_changes import changed
 from tests.wider_networks import any_network
 
-NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "5"))
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "3"))
 ANY = resolve_service("any", {})
 
 
