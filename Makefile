@@ -68,6 +68,8 @@ verify: $(STAMP)
 	KIBOKO_NETWORKS=30 $(BIN)/python -m unittest tests.core.test_gate_tables tests.core.test_probes_judged tests.core.test_space tests.core.test_sets \
 		tests.core.test_reach tests.core.test_difference tests.core.test_evaluator tests.core.test_inspection \
 		tests.core.test_unreached tests.core.test_unclear_rules tests.core.test_listed_rules \
+		tests.core.test_matrix tests.core.test_rehearsing tests.core.test_worsened tests.core.test_rule_usage \
+		tests.core.test_turning tests.core.test_watch tests.core.test_row_verdicts \
 		tests.replica.test_rule_sets_on_the_way
 
 lint: $(STAMP)

@@ -1,5 +1,6 @@
 """Hits of rules, counted by hand: ann takes ssh by rule `way-in`, http by nobody; the edge of b1 is stateless."""
 
+import os
 import random
 import tempfile
 import unittest
@@ -26,6 +27,8 @@ from tests.core.test_evidence import flow
 from tests.helpers import a_filter, base, load
 from tests.plain_judge import NEIGHBOURS, stretches
 from tests.random_networks import random_network
+
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "5"))
 
 
 def network():
@@ -196,7 +199,7 @@ class HeldToTheWalk(unittest.TestCase):
 
     def test_on_random_networks_of_every_feature(self):
         several = 0
-        for seed in range(5):
+        for seed in range(NETWORKS):
             topology = load(random_network(seed))
             several += self.held(topology, random_records(topology, random.Random(seed), 600))
         self.assertGreater(several, 500)

@@ -1,6 +1,7 @@
 """Recorded traffic that a change turns: held to the walks of every conversation in both versions."""
 
 import copy
+import os
 import random
 import unittest
 from collections import Counter
@@ -25,11 +26,13 @@ from tests.plain_judge import NEIGHBOURS, stretches
 from tests.random_changes import ANYTHING, changed
 from tests.random_networks import random_network
 
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "8"))
+
 
 class HeldToWalks(unittest.TestCase):
     def test_what_is_turned_is_what_both_walks_say_of_each_conversation(self):
         met = Counter()
-        for seed in range(8):
+        for seed in range(NETWORKS):
             values, chance = random_network(seed), random.Random(seed)
             other = values
             for _ in range(4):

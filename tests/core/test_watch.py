@@ -3,6 +3,7 @@
 import collections
 import dataclasses
 import json
+import os
 import random
 import unittest
 from datetime import UTC, datetime, timedelta
@@ -22,6 +23,8 @@ from kiboko.views.text import iso
 from tests.core.test_evaluator import random_records
 from tests.helpers import a_filter, base, load
 from tests.random_networks import random_network
+
+NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "3"))
 
 NOW = datetime(2026, 11, 20, 10, tzinfo=UTC)
 
@@ -210,7 +213,7 @@ class Watching(unittest.TestCase):
         self.assertEqual(sum(group.packets for group in summary.rows() if group.destination == "dan"), 10)
 
     def test_on_random_networks_what_comes_live_comes_to_what_a_log_of_it_does(self):
-        for seed in (*range(3), 18):
+        for seed in (*range(NETWORKS), 18):
             topology = load(random_network(seed))
             records, chance = random_records(topology, random.Random(seed), 500), random.Random(seed)
             walker = Walker(topology)
