@@ -25,8 +25,8 @@ LINES = {
     "compare": "compare network.yaml clean/network.yaml",
     "probe": "probe 127.0.0.1 tcp/1 --attempts 1",
     "collect": "collect store --flow-port none --syslog-port none",
-    "flows": "flows evidence/flows.csv --by hour --plot hours.png",
-    "confirm": "confirm --probes evidence/probes.jsonl --flows - --plot findings.svg",
+    "flows": "flows evidence/flows.csv --by hour --export hours.csv",
+    "confirm": "confirm --probes evidence/probes.jsonl --flows -",
     "replica": "replica verify --fault nobody",
 }
 

@@ -248,7 +248,7 @@ class ByTables(Sets):
         # Of network 14 a listener's resets get back to some client ports of one sender, and to none of another.
         for seed in sorted({*range(int(os.environ.get("KIBOKO_NETWORKS", "1"))), 14}):
             topology = load(rich_network(seed))
-            for service in ("any", "udp", "icmp") if not seed else ("tcp",):
+            for service in ("any", "icmp") if not seed else ("tcp",):
                 for ports in (None, RangeSet.of([(1000, 1000), (40000, 50000)])):
                     with self.subTest(seed=seed, service=service, ports=str(ports)):
                         self.compare(topology, service, ports)
