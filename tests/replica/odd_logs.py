@@ -214,6 +214,8 @@ def packets_of(record, is_reply):
         told[max(1, count - 2) if flags & _SYN else 0] |= _PSH
     header = 20 if record.source.family == 4 else 40
     sizes = [header + (40 if each & _SYN else 20 if each & _RST else 32) for each in told]
+    if record.octets is not None and sum(sizes) > octets:  # as of packets that somebody made up
+        sizes = [octets // count] * count
     rest = max(0, octets - sum(sizes))
     return [(each, size + (rest if each & _PSH else 0)) for each, size in zip(told, sizes, strict=True)]
 
