@@ -13,6 +13,7 @@ from kiboko.files.logs.flow_reader import tables_of
 
 CHANGED_PORTS = "ports that a gateway with a shared address changed"
 _FIN, _SYN, _RST, _PSH, _ACK = 0x01, 0x02, 0x04, 0x08, 0x10
+_LONG = "long conversations, packets of them sampled"
 _SESSIONS_OF_BOTH = "sessions, with the flags of both directions together"
 _WITHOUT_PORTS = "without the clients' ports"
 _FRAMED = "without flags, the frames counted in", "without flags, frames with all that they have"
@@ -66,7 +67,7 @@ class OddLogs:
             "all of a pair, service and port in one record": in_one_record,
             "packets sampled": lambda records: self.of_sampled_packets(records, 1),
             "packets sampled, each counted for a thousand": lambda records: self.of_sampled_packets(records, 1000),
-            "long conversations, packets of them sampled": self.of_long_ones_sampled,
+            _LONG: self.of_long_ones_sampled,
             "denials alone": lambda records: [r for r in records if r.event == "denied"],
         }  # fmt: skip
         """By name, each from records to records."""
@@ -113,6 +114,7 @@ class OddLogs:
         names = self.chance.sample([*self.kinds][1:], count)
         if set(_FRAMED) <= set(names):  # a packet has one frame
             return names, []
+        names.sort(key=_LONG.__ne__)  # it asks for times
         if _SESSIONS_OF_BOTH in names:  # what has a line for both directions loses none of them alone
             names.sort(key=_SESSIONS_OF_BOTH.__eq__)
             if {_WITHOUT_PORTS, "without a time"} & set(names):
