@@ -161,6 +161,6 @@ class TwoMachines(unittest.TestCase):
         """Real probes from the client, by the built program: the records."""
         words = ["probe", address, *services, "--json", "--timeout", "0.3", "--attempts", "1", *options]
         done = program.run(words, namespace=self.client)
-        if done.returncode not in (0, 1):
+        if done.returncode not in (0, 1) or not done.stdout:
             raise AssertionError(done.stderr)
         return [json.loads(line) for line in done.stdout.splitlines()]

@@ -64,7 +64,7 @@ def main() -> int:
     assert tests is not None
     names = sys.argv[1:] or modules()
     began = time.monotonic()
-    workers = 2 * max(2, os.cpu_count() or 1)  # half of the time is waiting, for packets and for processes
+    workers = 2 * max(2, os.cpu_count() or 1)  # much of the time is waiting, for packets and for processes
     # Forked from a process that has loaded nothing yet; one module after the other in each.
     with concurrent.futures.ProcessPoolExecutor(workers, multiprocessing.get_context("spawn")) as pool:
         waiting = {pool.submit(run_module, name): name for name in names}

@@ -452,6 +452,11 @@ class Readers(unittest.TestCase):
             validator.is_valid({**base(), "subnets": {"s": {"network": "n", "cidr": "10.0.0.0/8", "filter": None}}})
         )
         self.assertFalse(validator.is_valid({**base(), "subnet": {}}))
+        for key in schema.NetworkFile.model_fields:  # a section may be empty, and what stands beside them may not
+            with self.subTest(key):
+                empty = {"kiboko": 1, "networks": {}, key: None}
+                is_section = key not in (*schema.SINGLE, "kiboko")
+                self.assertEqual((is_section, is_section), (validator.is_valid(empty), not problems(json.dumps(empty))))
         self.assertFalse(validator.is_valid({**base(), "filters": {"f": {"layer": "instance"}}}))
 
     def test_what_yaml_takes_for_something_else_is_told(self):

@@ -20,7 +20,7 @@ from kiboko.files.documents.lined_yaml import Items, Plain, Table
 from kiboko.files.documents.nearby import nearby
 from kiboko.files.documents.shapes import held_against, of_another_kind
 from kiboko.files.network.listing import is_data
-from kiboko.files.network.schema import NetworkFile
+from kiboko.files.network.schema import SINGLE, NetworkFile
 
 Texts = Mapping[str, str]
 """Texts that are read in the place of files, by what these are called in messages."""
@@ -114,7 +114,7 @@ def _read_part(path: Path, shown: str, problems: list[Problem], texts: Texts) ->
 def _checked(raw: Table, problems: list[Problem]) -> Part | None:
     """A part by its shape. What is malformed is told and left out, so that the faults of the rest are told as well."""
     for section in [key for key, value in raw.items() if value is None]:
-        if section in _SINGLE:
+        if section in SINGLE:
             problems.append(Problem(raw.place(section), f"'{section}' has no value; {_ELSE}"))
         del raw[section]  # a section with nothing in it
     names = {
@@ -150,8 +150,6 @@ def _without_value(raw: Table, problems: list[Problem]) -> Iterator[Problem]:
                 yield Problem(place, f"{trail}: '{key}' has no value; {_LEFT_OUT.get(key, _ELSE)}")
 
 
-_SINGLE = ("name", "as_of", "logins", "administration")
-"""What stands beside the sections, and is no section that may be empty."""
 _ELSE = "leave it out, or write one"
 _LEFT_OUT = {
     **dict.fromkeys(("inbound", "outbound", "rules"), "[] is no rule at all ('otherwise' decides), left out it is not"

@@ -329,6 +329,10 @@ class NetworkFile(Shape):
     expectations: list[ExpectationShape] = Field(default=[])
 
 
+SINGLE = ("name", "note", "as_of", "logins", "administration")
+"""What stands beside the sections of a network file. A section may be there with nothing in it; these may not."""
+
+
 def json_schema() -> str:
     """The JSON Schema (draft 2020-12) of the network file, as text."""
     import json
@@ -337,6 +341,12 @@ def json_schema() -> str:
     for shape in made["$defs"].values():
         for value in shape["properties"].values():
             _take_null_out(value)
+    for key, value in made["properties"].items():
+        if key in SINGLE:
+            _take_null_out(value)
+        elif key not in made["required"] and {"type": "null"} not in value.get("anyOf", ()):
+            held = {name: value.pop(name) for name in [*value] if name not in ("default", "description", "title")}
+            value["anyOf"] = [held, {"type": "null"}]
     return json.dumps(made, indent=1) + "\n"
 
 
