@@ -158,8 +158,10 @@ class MatrixOfFamily:
             columns, by_column = self._to.among(own[block.receivers])
             parts = {
                 "sent": sent, "all_through": through | ~sent, "through": through & sent,
-                "arriving": outcome.arrives & sent, "doubtful": doubtful,
+                "arriving": outcome.arrives & sent,
             }  # fmt: skip
+            if doubtful.any():
+                parts["doubtful"] = doubtful
             for name, words in parts.items():
                 join = np.bitwise_and if name == "all_through" else np.bitwise_or
                 table, where = getattr(found, name), np.ix_(columns, rows)
@@ -171,6 +173,8 @@ class MatrixOfFamily:
     def _surely(self, outcome: Outcome, sent: Words) -> tuple[Words, Words]:
         """The kinds that get through, and those of which it is not known: of a pair whose verdict on a service is not
         known for some client ports none gets through, and none is in doubt that is one-way by others (S23, S35)."""
+        if not outcome.doubtful.any():
+            return outcome.answered, outcome.doubtful
         through, doubtful = outcome.answered & ~outcome.doubtful, outcome.doubtful & sent
         rows = np.nonzero(doubtful.any(axis=-1))
         if len(rows[0]):

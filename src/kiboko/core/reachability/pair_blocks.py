@@ -20,7 +20,7 @@ WayOf = Callable[[PlacedEnd, int, PlacedEnd], int]
 """The number of the way from a sender to an address of a receiver."""
 Rows = NDArray[np.int64]
 Truths = NDArray[np.bool_]
-_MOST_WORDS = 1 << 16
+_MOST_WORDS = 1 << 17
 """As many words of one gate as fit beside the others into a processor's cache."""
 _MOST_PAIRS = 1 << 22
 """As many pairs are told apart at once."""

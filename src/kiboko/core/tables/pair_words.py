@@ -3,6 +3,7 @@ with a bit for each kind."""
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Sequence
 from copy import copy
 from dataclasses import dataclass, replace
@@ -159,7 +160,9 @@ class Block:
         self.shape = (1 if is_paired else len(receivers), len(senders), self._kinds.words)
         self._kept: list[Words] = []
         self._back = judge.none
-        self._is_reply = self._keeps = self._is_let_back = False
+        self._is_reply = self._keeps = False
+        # Of replies what no state lets back.
+        self._not_let_back = judge.every
         # Of a set of `any` filters: what any of them matched so far, and what of it leaves state.
         self._found = self._found_kept = judge.none
         self._reset = judge.none
@@ -184,7 +187,7 @@ class Block:
         for at, slot in enumerate(layout.slots(self._way, False)):
             self._keeps = at in keepers
             stops, kept = self._asked_surely(slot)
-            stopped = stopped | stops
+            stopped = self._either(stopped, stops)
             self._count(stops)
             self._note(slot, at, stops)
             self._kept.append(kept)
@@ -199,19 +202,24 @@ class Block:
         if layout.ways[self._way].has_reply and (self._once is not None or arrives.any() or self._reset.any()):
             if self.trace is not None:
                 self.trace.alive = arrives & self._kinds.has_reply
+            # Nothing else is sent back that could be stopped; what one gate alone stops is counted of all.
+            sent_back = every
+            if self._once is None:
+                sent_back = arrives | self._reset if self._reset is not judge.none else arrives
             for at, slot in enumerate(layout.slots(self._way, True)):
-                self._back = judge.none
-                for keeper in slot.keepers:
-                    self._back = self._back | self._kept[keeper]
-                self._is_let_back = bool((self._back == self._kinds.every).all())
+                keeping = [self._kept[keeper] for keeper in slot.keepers]
+                self._back = functools.reduce(np.bitwise_or, keeping) if keeping else judge.none
+                self._not_let_back = sent_back & ~self._back if keeping else judge.every
                 stops = self._asked_surely(slot)[0]
                 self._count(stops & self._kinds.has_reply)
                 self._note(slot, at + len(self._kept), stops)
-                lost = lost | stops
+                lost = self._either(lost, stops)
             if self.trace is not None and self._reset.any():
                 self._note_reset(lost)
-        answered = arrives & ~(lost & self._kinds.has_reply)
-        doubtful = self._doubtful & answered | perhaps_there & arrives & ~answered
+        answered = arrives & ~(lost & self._kinds.has_reply) if lost is not judge.none else arrives
+        doubtful = judge.none
+        if self._doubtful is not judge.none:
+            doubtful = self._doubtful & answered | perhaps_there & arrives & ~answered
         found = [np.broadcast_to(each, self.shape) for each in (arrives, answered, doubtful)]
         if self._once is None or self._twice is None:
             return Outcome(found[0], found[1], found[2])
@@ -333,7 +341,7 @@ class Block:
     # Gates.
 
     def _ask_lists(self, lists: Rows, slot: Slot) -> tuple[Words, Words]:
-        if self._is_let_back or _is_open(lists):
+        if self._is_passed(_is_open(lists)):
             return self._judge.none, self._judge.none
         rules = self._judge.rules[self._is_reply]
         self._asked = lists, *self._addresses(slot)
@@ -344,11 +352,9 @@ class Block:
 
     def _ask_interface(self, slot: Slot) -> tuple[Words, Words]:
         layout, none = self._layout, self._judge.none
-        if self._is_let_back:
-            return none, none
         which = self._owner(slot, "interface"), slot.way, slot.slot
         lists, member = layout.gates.slot_list[which], layout.gates.slot_any[which]
-        if _is_open(lists) and not member.any():
+        if self._is_passed(_is_open(lists) & (member == 0)):
             return none, none
         rules = self._judge.rules[self._is_reply]
         self._asked = lists, *self._addresses(slot)
@@ -361,33 +367,53 @@ class Block:
             self._apart = np.where(is_last, layout.gates.else_action[which] == REJECTS, rules.rejecting(lists))
         if not member.any():
             return self._without_let_back(done.stopped), done.kept if self._keeps else none
-        of_set = self._chosen(member > 0)
-        single = self._chosen(member == 0)
-        stops = done.stopped & single if (member == 0).any() else none
-        kept = done.kept & single if self._keeps and (member == 0).any() else none
-        if (lists[member > 0] >= 0).any():
-            matched = done.matched & of_set if (lists[member == 0] >= 0).any() else done.matched
-            is_whole = self._found_kept is self._found and layout.gates.slot_stateful[which][member > 0].all()
-            self._found = self._found | matched if self._found is not none else matched
+        is_single, is_last = member == 0, member == 2
+        stops = self._of(is_single, done.stopped) if is_single.any() else none
+        kept = self._of(is_single, done.kept) if self._keeps and is_single.any() else none
+        if (lists[~is_single] >= 0).any():
+            matched = self._of(~is_single, done.matched) if (lists[is_single] >= 0).any() else done.matched
+            is_whole = self._found_kept is self._found and layout.gates.slot_stateful[which][~is_single].all()
+            self._found = self._either(self._found, matched)
             if is_whole:  # what all filters of a set match leaves state: one and the same words
                 self._found_kept = self._found
             elif not self._is_reply:
-                self._found_kept = self._found_kept | matched & self._chosen(layout.gates.slot_stateful[which])
-        if not (member == 2).any():
+                stateful = self._of(layout.gates.slot_stateful[which], matched)
+                self._found_kept = self._either(self._found_kept, stateful)
+        if not is_last.any():
             return self._without_let_back(stops), kept
-        last = self._chosen(member == 2)
+        unmatched = self._chosen(is_last) & ~self._found
         otherwise = (layout.gates.else_action[which] == DROPS) | (layout.gates.else_action[which] == REJECTS)
-        stops = stops | self._chosen((member == 2) & otherwise) & ~self._found
+        stops = self._either(stops, self._of(otherwise | ~is_last, unmatched))
         if self._keeps:
-            unmatched = self._chosen((member == 2) & layout.gates.else_keeps[which]) & ~self._found
-            kept = kept | unmatched | last & self._found_kept
+            kept = self._either(kept, self._of(layout.gates.else_keeps[which] | ~is_last, unmatched))
+            kept = self._either(kept, self._of(is_last, self._found_kept))
         if (member == 1).any():
             is_whole = self._found_kept is self._found
-            self._found = self._found & ~last
-            self._found_kept = self._found if is_whole else self._found_kept & ~last
+            self._found = self._of(~is_last, self._found)
+            self._found_kept = self._found if is_whole else self._of(~is_last, self._found_kept)
         else:
             self._found = self._found_kept = none
         return self._without_let_back(stops), kept
+
+    def _either(self, one: Words, other: Words) -> Words:
+        """What is in either of some words."""
+        if one is self._judge.none or other is self._judge.none:
+            return other if one is self._judge.none else one
+        return one | other
+
+    def _of(self, chosen: NDArray[np.bool_], words: Words) -> Words:
+        """Some words of the chosen pairs alone."""
+        if chosen.all():
+            return words
+        return words & self._chosen(chosen) if chosen.any() else self._judge.none
+
+    def _is_passed(self, is_open: NDArray[np.bool_]) -> bool:
+        """Whether a gate stops nothing and keeps no state: it is open, or the state lets back all that is sent."""
+        if is_open.all():
+            return True
+        if not self._is_reply or self._not_let_back is self._judge.every:
+            return False
+        return not (self._not_let_back & self._chosen(~is_open)).any()
 
     def _without_let_back(self, stops: Words) -> Words:
         """What a gate stops, less the replies that the state lets back."""
@@ -473,6 +499,7 @@ def _chosen_part(chosen: NDArray[np.bool_]) -> tuple[tuple[slice | Rows, ...], R
     return (mine,) if chosen.shape[0] > 1 else (slice(None), mine) if chosen.shape[1] > 1 else (), mine
 
 
-def _is_open(lists: Rows) -> bool:
-    """Whether no list stops anything or keeps state: no filter is there, or none that filters the direction."""
-    return bool(((lists == NO_LIST) | (lists == UNFILTERED)).all())
+def _is_open(lists: Rows) -> NDArray[np.bool_]:
+    """Where no list stops anything or keeps state: no filter is there, or none that filters the direction."""
+    found: NDArray[np.bool_] = (lists == NO_LIST) | (lists == UNFILTERED)
+    return found

@@ -49,7 +49,7 @@ class Done:
     @property
     def which(self) -> Marks:
         """A hash of what decides on each kind, uint64[...]."""
-        found: Marks = np.take(self._tables.decides, self._entries)
+        found: Marks = self._tables.decides[self._entries]
         return found
 
     @property
@@ -74,7 +74,7 @@ class Done:
 
     def _of(self, table: Words) -> Words:
         if table.shape[1] == 1:  # single words are looked up in half the time
-            return np.take(table[:, 0], self._entries)[..., None]
+            return table[:, 0][self._entries][..., None]
         return np.take(table, self._entries, axis=0)
 
 
@@ -169,8 +169,9 @@ class RuleWords:
         to = self._classes_of(DESTINATIONS, known, lists, destinations)
         if self._wide[known + _BELOW].any():
             return self._of_pairs(*np.broadcast_arrays(lists, from_, to))
-        entries = self._base[places] + from_ * self._counts[DESTINATIONS][places] + to
-        return Done(self._all(), entries)
+        # Classes are of few bits each; the two smaller parts of the sum are brought together first.
+        rows = np.multiply(from_, self._counts[DESTINATIONS][places], dtype=np.int64)
+        return Done(self._all(), rows + (self._base[places] + to))
 
     def rejecting(self, lists: Rows) -> NDArray[np.bool_]:
         """Which lists may refuse something, rather than drop it."""
