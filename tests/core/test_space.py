@@ -6,13 +6,16 @@ import random
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
+from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.queries.members import Member
 from kiboko.core.reachability.space import Space
+from kiboko.core.tables.pair_words import PairWords
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
@@ -123,6 +126,49 @@ class HeldToTheWalk(unittest.TestCase):
         for path, topology in networks:
             with self.subTest(path.parent.name):
                 self.hold(topology, 0, count=150)
+
+    def test_what_gets_through_of_a_few_kinds_is_the_same_whether_or_not_only_these_are_asked_about(self):
+        """Pairs for which the receivers' own filters leave nothing open that is wanted are judged no further."""
+        networks = [random_network(seed) for seed in range(NETWORKS)]
+        networks += [wider_network(seed) for seed in range(2, 2 + NETWORKS // 2)]
+        with tempfile.TemporaryDirectory() as folder:
+            write_demo(Path(folder))
+            topologies = [load_network(str(Path(folder) / "network.yaml")), *map(load, networks)]
+        chance, shorter, through = random.Random(1), 0, 0
+        whole = PairWords._of_pairs
+        for topology in topologies:
+            ends = Ends(Walker(topology))
+            members = ends.resolve("any").members
+            for family in (4, 6):
+                space = Space(ends, resolve_service("any", topology.services))
+                senders, receivers = (space.ends_of(members, family, is_sender) for is_sender in (True, False))
+                space.prepare(receivers)
+                kinds = space.kinds(family)
+                wanted = kinds.packed(np.array([[chance.random() < 0.02 for _ in kinds.kinds] for _ in receivers]))
+                found = []
+                with mock.patch.object(PairWords, "_of_pairs", autospec=True, side_effect=whole) as taken:
+                    for asked in (None, wanted):
+                        words = np.zeros((len(receivers), len(senders), kinds.words), dtype=np.uint64)
+                        for block in space.blocks(senders, receivers, family, kinds, wanted=asked):
+                            mine = np.where(block.there[..., None], block.outcome.answered, np.uint64(0))
+                            words[np.ix_(block.receivers, block.senders)] |= mine & wanted[block.receivers][:, None]
+                        found.append(words)
+                np.testing.assert_array_equal(*found)
+                shorter, through = shorter + taken.call_count, through + int(kinds.unpacked(found[0]).sum())
+        self.assertGreater(shorter, 20)
+        self.assertGreater(through, 200)
+
+    def test_the_kinds_that_a_set_of_services_meets_are_those_of_any_of_its_services(self):
+        ends = Ends(Walker(load(random_network(3))))
+        space = Space(ends, resolve_service("any", {}))
+        space.prepare(space.ends_of(ends.resolve("any").members, 4, False))
+        kinds, chance = space.kinds(4), random.Random(1)
+        numbers = [edge for each in kinds.services for pair in each for edge in pair]
+        sets = [
+            RangeSet.of(tuple(sorted(chance.sample(numbers, 2))) for _ in range(count)) for count in (0, 1, 1, 2, 3)
+        ]
+        for each, met in zip(sets, kinds.unpacked(kinds.met_by(sets)), strict=True):
+            self.assertEqual(met.tolist(), [bool(kind.services & each) for kind in kinds.kinds])
 
     def test_a_kernel_rule_set_that_tells_senders_apart_is_asked_for_each_also_where_it_is_the_only_one(self):
         """Among several receivers of a way and as the only one, at the sender as well as at the receiver."""

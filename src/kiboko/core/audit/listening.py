@@ -178,7 +178,9 @@ class _Asking:
         kinds = space.kinds(family)
         words = np.zeros((len(receivers), kinds.words), dtype=np.uint64)
         sends = kinds.sent_by([each.ports for each in senders])
-        for block in space.blocks(senders, receivers, family, kinds):
+        left = self.left()
+        wanted = kinds.met_by([left[end.instance or ""] for end in receivers])
+        for block in space.blocks(senders, receivers, family, kinds, wanted=wanted):
             answered = block.outcome.answered & sends[block.senders][None]
             passed = np.where(block.there[..., None], answered, np.uint64(0))
             words[block.receivers] |= np.bitwise_or.reduce(passed, axis=1)

@@ -25,7 +25,7 @@ from kiboko.core.queries.subjects import subject_of
 from kiboko.core.reachability.pair_blocks import PairBlocks, Senders
 from kiboko.core.tables.boxes import DESTINATIONS, SOURCES
 from kiboko.core.tables.cuts import NO_EDGES, Edges
-from kiboko.core.tables.kinds import Kinds
+from kiboko.core.tables.kinds import Kinds, Words
 from kiboko.core.tables.layout import GateLayout
 from kiboko.core.tables.lines import AddressLine, port_line, service_line
 from kiboko.core.tables.pair_words import Outcome, PairWords, Side
@@ -294,11 +294,12 @@ class Space:
 
     def blocks(
         self, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd], family: int, kinds: Kinds,
-        with_single: bool = False, with_hanging: bool = False,
+        with_single: bool = False, with_hanging: bool = False, wanted: Words | None = None,
     ) -> Iterator[Block]:  # fmt: skip
         """What becomes of all kinds between all senders and receivers of one family, block by block; `with_single` also
-        what one gate alone stops, `with_hanging` what gets through with its first packet alone. Pairs of which both
-        ends are outside are left out: no gate lies between them. `kinds` are those that were asked for when these
+        what one gate alone stops, `with_hanging` what gets through with its first packet alone. Of some `wanted` kinds,
+        uint64[receivers, words], only what gets through may be found, where that is quicker. Pairs of which both ends
+        are outside are left out: no gate lies between them. `kinds` are those that were asked for when these
         receivers had been prepared. Raises ValueError for others, of which one may be what these tell apart."""
         layout = self.layout
         self.prepare(receivers)
@@ -316,7 +317,11 @@ class Space:
             targets = np.array([self.target(each, sent.outside) for each in to], dtype=np.int64)
             layout.listening_at(targets.astype(np.int32))
             several = np.array([each.is_several for each in to], dtype=np.bool_)
-            made = functools.partial(judge.judge, with_single=with_single, with_hanging=with_hanging)
+            by_atom = None
+            if wanted is not None:
+                by_atom = np.zeros((layout.addresses.size, kinds.words), dtype=np.uint64)
+                np.bitwise_or.at(by_atom, targets, wanted[theirs])
+            made = functools.partial(judge.judge, with_single=with_single, with_hanging=with_hanging, wanted=by_atom)
             pairs = PairBlocks(layout, made, judge.width, sent, theirs, Side.of(layout, targets), several,
                                way=None if with_single else self._sent_off.way_if_any)  # fmt: skip
             yield from (Block(*each) for each in pairs.blocks())

@@ -115,6 +115,18 @@ class Kinds:
         sent = {each: self.sent_from(each) for each in dict.fromkeys(ports)}
         return np.array([sent[each] for each in ports], dtype=np.uint64).reshape(-1, self.words)
 
+    def met_by(self, services: Sequence[RangeSet]) -> Words:
+        """The kinds of which each of some sets has any service: uint64[sets, words]."""
+        ranges = [(low, high, number) for number, each in enumerate(self.services) for low, high in each]
+        lows, highs, numbers = np.array(ranges, dtype=np.int64).reshape(-1, 3).T
+        met: dict[RangeSet, Words] = {}
+        for each in dict.fromkeys(services):
+            truths = np.zeros(len(self.services), dtype=np.bool_)
+            for low, high in each:
+                truths[numbers[(lows <= high) & (highs >= low)]] = True
+            met[each] = self.packed(truths[self.service_of])
+        return np.array([met[each] for each in services], dtype=np.uint64).reshape(-1, self.words)
+
     def of_same_services(self, words: Words) -> Words:
         """All kinds of those services of which some kinds are given: uint64[..., words] of uint64[..., words]."""
         met: NDArray[np.bool_] = self.by_service(self.unpacked(words)) > 0

@@ -28,6 +28,8 @@ from kiboko.core.tables.ways import CONSTANT, FIXED, OWN, PUBLIC, RECEIVER, SEND
 
 Rows = NDArray[np.int64]
 _NOTHING: Rows = np.zeros((1, 1), dtype=np.int64)
+_DEARER = 3
+"""As many times as long as beside others a pair takes that is judged by itself."""
 _HOST_GATES = ("host-out", "host-in")
 _SORTS, _RESET = 64, 63
 """Room for the kinds of gates at each place of a way; what becomes of resets is noted as one more of them."""
@@ -109,17 +111,40 @@ class PairWords:
         return made
 
     def judge(
-        self, way: int, senders: Side, receivers: Side, with_single: bool = False, with_hanging: bool = False
-    ) -> Outcome:
+        self, way: int, senders: Side, receivers: Side, with_single: bool = False, with_hanging: bool = False,
+        wanted: Words | None = None,
+    ) -> Outcome:  # fmt: skip
         """What becomes of all kinds between some ends, all of one way and no two of one machine; `with_single` also
         what one gate alone stops, and `with_hanging` what gets through with its first packet alone. By `NO_WAY` nothing
-        arrives."""
+        arrives. Where `wanted` uint64[atoms, words] tells which kinds are asked about, by the address that is sent to,
+        what gets through of them is all that is found, and pairs without it may come out with nothing."""
         if way == NO_WAY:
             nothing = np.broadcast_to(self.none, (len(receivers), len(senders), self.width))
             return Outcome(nothing, nothing, nothing, hanging=nothing if with_hanging else None)
+        if wanted is not None and (pairs := self._left_open(way, senders, receivers, wanted)) is not None:
+            return self._of_pairs(way, senders, receivers, pairs)
         block = Block(self, way, senders, receivers, with_single)
         found = block.outcome()
         return replace(found, hanging=block.hanging(found)) if with_hanging else found
+
+    def _left_open(self, way: int, senders: Side, receivers: Side, wanted: Words) -> tuple[Rows, Rows] | None:
+        """The pairs for which the receivers' own filters leave anything open that is wanted, by the places of their
+        receivers and senders: of all others no further gate need be asked. None where there are not few of them."""
+        shut = Block(self, way, senders, receivers, False).shut_by_receivers()
+        if shut is None:
+            return None
+        pairs = np.nonzero((wanted[receivers.sent_to][:, None] & ~shut).any(axis=-1))
+        return (pairs[0], pairs[1]) if len(pairs[0]) * _DEARER < len(senders) * len(receivers) else None
+
+    def _of_pairs(self, way: int, senders: Side, receivers: Side, pairs: tuple[Rows, Rows]) -> Outcome:
+        """What becomes of all kinds between some pairs; of the others nothing."""
+        some = Block(self, way, senders.taken(pairs[1]), receivers.taken(pairs[0]), False, is_paired=True).outcome()
+        found = []
+        for part in (some.arrives, some.answered, some.doubtful):
+            whole = np.zeros((len(receivers), len(senders), self.width), dtype=np.uint64)
+            whole[pairs] = part[0]
+            found.append(whole)
+        return Outcome(*found)
 
     def trace(self, way: int, senders: Side, receivers: Side, is_paired: bool = False) -> Trace:
         """What tells apart pairs of some ends, all of one way and no two of one machine: every sender with every
@@ -224,6 +249,19 @@ class Block:
         if self._once is None or self._twice is None:
             return Outcome(found[0], found[1], found[2])
         return Outcome(found[0], found[1], found[2], np.broadcast_to(self._once & ~self._twice & every, self.shape))
+
+    def shut_by_receivers(self) -> Words | None:
+        """The kinds that the subnet and instance filters of the receivers surely stop, whatever else does: uint64 of
+        `shape`. None where there are none, or where a kernel's rule set in front of them might send packets elsewhere.
+        """
+        shut = None
+        for slot in self._layout.slots(self._way, False):
+            if slot.kind == HOST and self._layout.gates.host_kernel[self._owner(slot, "interface")].any():
+                break
+            if slot.gate.whose == RECEIVER and slot.kind in (SUBNET, INTERFACE):
+                stops = self._ask(slot)[0]
+                shut = stops if shut is None else self._either(shut, stops)
+        return np.broadcast_to(shut, self.shape) if shut is not None else None
 
     def hanging(self, outcome: Outcome) -> Words:
         """Of what is answered the kinds of which a kernel's rule set surely stops what follows (clause S35)."""
