@@ -12,6 +12,21 @@ from pathlib import Path
 from tests.helpers import kiboko
 
 
+class WritingTheDemo(unittest.TestCase):
+    def test_it_takes_no_file_of_somebody_elses_away(self):
+        """Neither one that it would write nor one that its steps would make anew, before anything is written."""
+        for name in ("network.yaml", "mended.yaml", "mended.yaml.mine", "loopback/probes.jsonl"):
+            with self.subTest(name), tempfile.TemporaryDirectory() as folder:
+                own = Path(folder) / name
+                own.parent.mkdir(exist_ok=True)
+                own.write_text("mine")
+                done = kiboko("demo", ".", cwd=folder)
+                self.assertEqual((done.returncode, done.stdout), (2, ""))
+                self.assertIn(f"{name} is there already", done.stderr)
+                self.assertEqual(own.read_text(), "mine")
+                self.assertEqual([each for each in Path(folder).rglob("*") if each.is_file()], [own])
+
+
 class OnTheDemo(unittest.TestCase):
     @classmethod
     def setUpClass(cls):

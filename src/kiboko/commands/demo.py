@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kiboko.commands.options import INTERRUPTED, add_examples
+from kiboko.core.errors import UsageError
 from kiboko.views.output import Output
 
 
@@ -141,6 +142,10 @@ def run(args: argparse.Namespace) -> int:
     from kiboko.demo.listeners import lamp
 
     out = Output()
+    if not args.only_write and not (args.folder / "network.yaml").exists():
+        for each in _made_by_steps(args.folder):  # it is somebody's own: of a demo that was run before it is made anew
+            if each.exists():
+                raise UsageError(f"{each} is there already, and the demo makes one; name another folder, or remove it")
     written = write_demo(args.folder)
     out.line(f"{len(written)} files of the Mto river gauging service in {args.folder}/, all of it made up.")
     if args.only_write:
@@ -148,7 +153,7 @@ def run(args: argparse.Namespace) -> int:
     out.line("The evidence was recorded in a replica of the network; evidence/README.md says how.")
     wrong = []
     with contextlib.chdir(args.folder):
-        for made in (Path("loopback/probes.jsonl"), *Path().glob("mended.yaml*")):
+        for made in _made_by_steps(Path()):
             made.unlink(missing_ok=True)
         for number, step in enumerate(STEPS, 1):
             wrong += _run_step(step, number, out)
@@ -164,6 +169,11 @@ def run(args: argparse.Namespace) -> int:
     out.line(f"All {len(STEPS) + len(LIVE_STEPS) + 1} steps gave the status they should.", "allowed")
     out.line(f"Try your own in {args.folder}/: kiboko check FROM TO SERVICE", "quiet")
     return 0
+
+
+def _made_by_steps(folder: Path) -> list[Path]:
+    """The files that steps make."""
+    return [folder / "loopback" / "probes.jsonl", *sorted(folder.glob("mended.yaml*"))]
 
 
 def _run_step(step: Step, number: int, out: Output) -> list[str]:
