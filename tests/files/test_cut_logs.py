@@ -1,5 +1,6 @@
 """Logs that are read piece by piece: what was cut apart does not look as if nobody had answered (clauses E1, E7)."""
 
+import contextlib
 import gzip
 import io
 import json
@@ -29,7 +30,7 @@ from kiboko.core.header.services import parse_services
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
-from kiboko.files.logs import begun_together, flow_pieces
+from kiboko.files.logs import begun_together, flow_pieces, flow_reader
 from kiboko.files.logs.flow_reader import tables_of
 from kiboko.files.logs.window_reader import WindowReader
 from kiboko.files.logs.windows import windows_of
@@ -64,6 +65,7 @@ class CutLogs(unittest.TestCase):
         self.enterContext(mock.patch.object(flow_pieces, "PIECE", PIECE))
         self.enterContext(mock.patch.object(flow_pieces, "CONTEXT", CONTEXT))
         self.enterContext(mock.patch.object(flow_pieces, "ROWS", 100))
+        self.enterContext(mock.patch.object(flow_pieces, "CONTEXT_ROWS", 4))
 
     @staticmethod
     def halves(unanswered=()):
@@ -125,6 +127,39 @@ class CutLogs(unittest.TestCase):
         return {**told, "seen": summary.as_far_as_seen}, summary.conversations
 
     # One log.
+
+    def test_a_conversation_across_the_row_groups_of_a_parquet_file_counts_once(self):
+        """Cut between groups in the middle of many of them; and within one that is too large to be read at once."""
+        rows = self.exported(late=0)
+        told = self.totals(self.write("flows.csv", rows))
+        self.assertEqual(CONVERSATIONS, told[1])
+        columns = pa.csv.read_csv(io.BytesIO("\n".join((HEADER, *rows)).encode()))
+        for size, at_once in ((35, None), (7, None), (105, None), (len(rows), 77)):
+            path = self.logs / f"{size}-{at_once}.parquet"
+            pa.parquet.write_table(columns, path, row_group_size=size)
+            with self.subTest(size=size, at_once=at_once), contextlib.ExitStack() as patched:
+                if at_once:
+                    patched.enter_context(mock.patch.object(flow_reader, "_MOST_ROWS", 100))
+                    patched.enter_context(mock.patch.object(flow_reader, "_ROWS", at_once))
+                self.assertEqual(told, self.totals(path))
+        for context, is_enough in ((4, True), (0, False)):  # a few rows around each piece spare reading all beside it
+            with (
+                mock.patch.object(flow_pieces, "CONTEXT_ROWS", context),
+                mock.patch.object(WindowReader, "_read_beyond", autospec=True,
+                                  side_effect=WindowReader._read_beyond) as beyond,
+            ):  # fmt: skip
+                self.assertEqual(told, self.totals(self.logs / "35-None.parquet"))
+            self.assertEqual(is_enough, not beyond.call_count)
+
+    def test_what_is_wrong_in_the_rows_around_a_piece_is_told_once(self):
+        """By the piece that they are of, with the numbers of all pieces together."""
+        rows = [row.replace("10.61.4.14", "10.61.4.300", 1) if number % 10 == 9 else row
+                for number, row in enumerate(self.exported(late=0))]  # fmt: skip
+        path = self.write("flows.parquet", rows)
+        summary = Summary(self.walker.directory)
+        judge = FlowJudge(Comparison(self.walker), summary)
+        caveats = judge.take([path], 1)
+        self.assertEqual((len(rows) - summary.records, summary.rejected), (len(rows) // 10,) * 2, caveats)
 
     def test_an_answer_that_was_written_much_later_or_earlier_is_found(self):
         rows = self.exported(late=20_000)

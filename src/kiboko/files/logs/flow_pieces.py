@@ -33,8 +33,8 @@ PIECE = 32 << 20
 """Octets of text in a piece."""
 CONTEXT = 1 << 19
 """Octets before and after a piece in which the other half of a conversation is looked for."""
-ROWS = 250_000
-"""Rows in a piece of a Parquet file, at least."""
+ROWS, CONTEXT_ROWS = 250_000, 5_000
+"""Rows in a piece of a Parquet file, at least, and before and after it as octets are of a text."""
 OWN = np.uint8(1)
 _PROBES = re.compile(rb'\{\s*"kiboko"\s*:\s*"probe/')
 _TRACKED = re.compile(rb"\[(NEW|UPDATE|DESTROY|\d{1,11}\.\d)")
@@ -77,8 +77,8 @@ class Piece:
     is_part: bool = False
     """Whether it is a part of a text."""
     context: int | None = None
-    """How many octets of a text are read before and behind it for conversations that lie across its ends; None for as
-    many as is usual."""
+    """How many octets of a text, or rows of a Parquet file, are read before and behind it for conversations that lie
+    across its ends; None for as many as is usual."""
     at_once: int | None = None
     """How many octets of what is compressed are read at once; None for as many as is usual."""
 
@@ -128,11 +128,20 @@ def line_begin(stream: BinaryIO, at: int, begin: int) -> int:
 
 def outward(piece: Piece, octets: int, at_end: bool) -> list[Piece]:
     """A part of a text cut into smaller ones that have nothing around them, from its end or from its beginning on: one
-    of about so many octets, one twice as large, and so on; another piece as it is."""
+    of about so many octets, one twice as large, and so on; of a Parquet file by its row groups, one, two and so on;
+    another piece as it is."""
+    found = []
+    start, stop = piece.start, piece.stop or 0
+    if piece.form == "parquet":
+        groups = 1
+        while stop - start > groups:
+            nearest = (stop - groups, stop) if at_end else (start, start + groups)
+            found.append(replace(piece, start=nearest[0], stop=nearest[1], context=0))
+            start, stop = (start, stop - groups) if at_end else (start + groups, stop)
+            groups *= 2
+        return [*found, replace(piece, start=start, stop=stop, context=0)] if piece.stop is not None else [piece]
     if not piece.is_part or piece.stop is None:
         return [piece]
-    found = []
-    start, stop = piece.start, piece.stop
     with open(piece.path, "rb") as stream:
         while stop - start > octets:
             cut = line_begin(stream, stop - octets if at_end else start + octets, piece.begin)

@@ -8,7 +8,7 @@ import itertools
 import mmap
 import os
 import tempfile
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -71,7 +71,7 @@ class PieceReader:
             elif piece.form in ("csv", "json", LINES):
                 yield self._mapped(piece, rejects)
             elif piece.form == "parquet":
-                yield from self._parquet(piece.path, piece.path, rejects, (piece.start, piece.stop))
+                yield from self._parquet(piece.path, piece.path, rejects, (piece.start, piece.stop), piece.context)
             else:
                 with open(piece.path, "rb") as stream:
                     yield from self._whole(piece.form, piece.path, stream, rejects)
@@ -163,23 +163,29 @@ class PieceReader:
         else:
             yield from self._rows(self._documents(path, stream, rejects), rejects)
 
-    def _columnar(self, tables: Iterator[pa.Table], path: str, rejects: Rejects) -> Iterator[PiecePart]:
+    def _columnar(
+        self, tables: Iterator[tuple[pa.Table, int, int]], path: str, rejects: Rejects
+    ) -> Iterator[PiecePart]:
+        """Tables of columns, each with how many of its rows lie before the part's own, and how many these are."""
         line = 1
-        for each in tables:
+        for each, before, own in tables:
             table = _as_utf8(_flattened(each))
             chosen = self._map.chosen(tuple(table.column_names), path)
             labelled = table.rename_columns([label(place) for place in range(table.num_columns)])
-            rejects.first_line, rejects.last_line = line, line + table.num_rows
+            rejects.first_line, rejects.last_line = line, line + own - 1
             rejects.unread |= self._map.unread(tuple(table.column_names))
-            read = batch_of(labelled.select(chosen.places), chosen, None, line, table.num_rows, rejects)
+            first = line - before
+            read = batch_of(labelled.select(chosen.places), chosen, None, first, table.num_rows, rejects)
             columns = addresses_written_out(read.columns)
-            yield PiecePart(self._converter.table(columns, rejects, line, read.places), line, table.num_rows)
-            line += table.num_rows
+            yield PiecePart(self._converter.table(columns, rejects, first, read.places), line, own)
+            line += own
 
     def _parquet(
-        self, path: str, source: Any, rejects: Rejects, groups: tuple[int, int | None] = (0, None)
-    ) -> Iterator[PiecePart]:
-        """Some row groups of a Parquet file, all by default. Texts come as dictionaries, as they are mostly kept."""
+        self, path: str, source: Any, rejects: Rejects, groups: tuple[int, int | None] = (0, None),
+        context: int | None = None,
+    ) -> Iterator[PiecePart]:  # fmt: skip
+        """Some row groups of a Parquet file, all by default, with so many rows before and behind them. Texts come as
+        dictionaries, as they are mostly kept."""
         import pyarrow.parquet  # takes long to load
 
         try:
@@ -201,7 +207,13 @@ class PieceReader:
                     tables = (pa.Table.from_batches([batch]) for batch in batches)
                 else:
                     tables = iter([file.read_row_groups(indices, columns, use_threads=False)] if rows else [])
-                yield from self._columnar(tables, path, rejects)
+                count = flow_pieces.CONTEXT_ROWS if context is None else context
+                before, behind = (
+                    _rows_near(file, columns, numbers, count, at_end)
+                    for numbers, at_end in ((range(groups[0] - 1, -1, -1), True),
+                                            (range(groups[0] + len(indices), file.num_row_groups), False))
+                )  # fmt: skip
+                yield from self._columnar(_overlapping(tables, before, behind, count), path, rejects)
         except _DAMAGE as error:
             raise InputError(f"{path}: not Parquet: {error}") from error
 
@@ -229,7 +241,7 @@ class PieceReader:
 
         done = 0
         try:
-            for part in self._columnar(batches(), path, rejects):
+            for part in self._columnar(((each, 0, each.num_rows) for each in batches()), path, rejects):
                 done = part.first + part.lines - 1
                 yield part
         except (*_DAMAGE, OSError) as error:
@@ -353,6 +365,39 @@ def tables_of(path: Path, strict: bool = False, columns: ColumnMap = USUAL) -> I
         lines += read
     if rejects is not None:
         yield FlowTable.empty(), rejects
+
+
+def _rows_near(file: Any, columns: Sequence[str], groups: Iterable[int], count: int, at_end: bool) -> pa.Table | None:
+    """The last rows of row groups of a Parquet file that lie before others, the nearest first, or the first ones of
+    such as lie behind; None where there are none."""
+    found: list[pa.Table] = []
+    for group in groups:
+        if count <= 0:
+            break
+        rows = file.metadata.row_group(group).num_rows
+        if at_end or rows <= 2 * count:
+            table = file.read_row_groups([group], columns, use_threads=False)
+            found.append(table.slice(max(0, rows - count)) if at_end else table.slice(0, count))
+        else:  # no more is unpacked than is asked for
+            batches = file.iter_batches(count, [group], columns, use_threads=False)
+            found.append(pa.Table.from_batches([next(batches)]))
+        count -= rows
+    return pa.concat_tables(reversed(found) if at_end else found) if found else None
+
+
+def _overlapping(
+    tables: Iterator[pa.Table], before: pa.Table | None, behind: pa.Table | None, count: int
+) -> Iterator[tuple[pa.Table, int, int]]:
+    """Tables of which each is cut off from the next, with `count` rows of those beside them: before the first one
+    `before`, and behind the last `behind`. Each with how many rows lie before its own, and how many these are."""
+    own = next(tables, None)
+    while own is not None:
+        following = next(tables, None)
+        after = behind if following is None else following.slice(0, count)
+        around = [each for each in (before, own, after) if each is not None]
+        whole = pa.concat_tables(around) if len(around) > 1 else own
+        yield whole, before.num_rows if before is not None else 0, own.num_rows
+        before, own = own.slice(max(0, own.num_rows - count)), following
 
 
 def _flattened(table: pa.Table) -> pa.Table:
