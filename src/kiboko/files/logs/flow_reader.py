@@ -305,7 +305,7 @@ class PieceReader:
                 rejects.note("torn IPFIX message" if data else "no IPFIX message", fault, done + reader.records + 1)
             if data:
                 reader.read(data, "")
-            if reader.records >= _SOME_ROWS:
+            if reader.records >= _ROWS:
                 yield from parts()
         yield from parts()
         if reader.counts["message cut short"] and "torn IPFIX message" not in rejects.counts:
