@@ -442,6 +442,22 @@ class OfWays(unittest.TestCase):
         self.assertEqual(told(2), [("hosts-in-part", "guard/inbound/3"), asked])
         self.assertEqual(told(1), [("hosts-in-part", "guard/inbound/2")])
 
+    def test_whom_a_host_stops_is_found_behind_others_whom_something_else_stops(self):
+        """A rule lets in cat and dan; ann's subnet stops cat, and her host dan: it is not the first of them that tells."""
+        values = base()
+        values["filters"] = {
+            "guard": a_filter("instance", inbound=[{"action": "allow", "from": ["cat", "dan"], "service": "ssh"}]),
+            "edge": a_filter("subnet", decide="first", otherwise="allow", inbound=[
+                {"order": 10, "action": "drop", "from": "cat", "service": "ssh"}]),
+            "own": a_filter("host", inbound=[{"action": "allow", "from": "cat"}]),
+        }  # fmt: skip
+        values["instances"]["ann"]["interfaces"][0]["filters"] = ["guard"]
+        values["instances"]["ann"]["host_filter"] = "own"
+        values["subnets"][values["instances"]["ann"]["interfaces"][0]["subnet"]]["filter"] = "edge"
+        stops = {name: [row.gate for row in walk(values, name, "ann", "ssh").stops()] for name in ("cat", "dan")}
+        self.assertEqual({"cat": ["subnet-in"], "dan": ["host-in"]}, stops)
+        self.assertEqual(["ann: own/otherwise"], told(values, "host-filter-against"))
+
     def test_a_host_is_held_to_what_it_listens_to_whatever_was_asked_of_others(self):
         """Of ports that no rule tells apart dan listens to one, which cat in front of it does not."""
         values = base()

@@ -88,15 +88,17 @@ def doors_between(
 
 
 def single_doors(
-    space: Space, family: int, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd]
-) -> Iterator[tuple[Door, SpaceEnd, SpaceEnd, RangeSet]]:
+    space: Space, family: int, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd],
+    at_hosts: RangeSet | None = None,
+) -> Iterator[tuple[Door, SpaceEnd, SpaceEnd, RangeSet]]:  # fmt: skip
     """What one door alone stops, for each receiver by the first sender of whom it does: the door, sender, receiver, and
-    the services."""
+    the services. Of some services `at_hosts` what the host filters of the receivers alone stop."""
     if not senders or not receivers:
         return
     judge = _OfFamily(space, family, receivers, senders, True)
     met: list[tuple[SpaceEnd, SpaceEnd, list[int]]] = []
-    for block in space.blocks(senders, receivers, family, judge.kinds, with_single=True):
+    hosts = judge.kinds.met_by([at_hosts])[0] if at_hosts is not None else None
+    for block in space.blocks(senders, receivers, family, judge.kinds, with_single=hosts is None, at_hosts=hosts):
         assert block.outcome.single is not None
         sent = judge.sent[block.senders][None]
         single = np.where(block.there[..., None], block.outcome.single & sent, np.uint64(0))

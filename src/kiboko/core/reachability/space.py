@@ -295,11 +295,13 @@ class Space:
     def blocks(
         self, senders: Sequence[SpaceEnd], receivers: Sequence[SpaceEnd], family: int, kinds: Kinds,
         with_single: bool = False, with_hanging: bool = False, wanted: Words | None = None,
+        at_hosts: Words | None = None,
     ) -> Iterator[Block]:  # fmt: skip
         """What becomes of all kinds between all senders and receivers of one family, block by block; `with_single` also
         what one gate alone stops, `with_hanging` what gets through with its first packet alone. Of some `wanted` kinds,
-        uint64[receivers, words], only what gets through may be found, where that is quicker. Pairs of which both ends
-        are outside are left out: no gate lies between them. `kinds` are those that were asked for when these
+        uint64[receivers, words], only what gets through may be found, where that is quicker; of some kinds `at_hosts`,
+        uint64[words], only what the receivers' host filters alone stop. Pairs of which both ends are outside are left
+        out: no gate lies between them. `kinds` are those that were asked for when these
         receivers had been prepared. Raises ValueError for others, of which one may be what these tell apart."""
         layout = self.layout
         self.prepare(receivers)
@@ -322,8 +324,12 @@ class Space:
                 by_atom = np.zeros((layout.addresses.size, kinds.words), dtype=np.uint64)
                 np.bitwise_or.at(by_atom, targets, wanted[theirs])
             made = functools.partial(judge.judge, with_single=with_single, with_hanging=with_hanging, wanted=by_atom)
+            if at_hosts is not None:
+                made = functools.partial(judge.at_hosts, kinds=at_hosts)
+            # The way of what nobody answers is none where only what gets through is asked about.
+            is_any = with_single or at_hosts is not None
             pairs = PairBlocks(layout, made, judge.width, sent, theirs, Side.of(layout, targets), several,
-                               way=None if with_single else self._sent_off.way_if_any)  # fmt: skip
+                               way=None if is_any else self._sent_off.way_if_any)  # fmt: skip
             yield from (Block(*each) for each in pairs.blocks())
 
     def _is_met(self, receiver: SpaceEnd, outside: str) -> bool:

@@ -146,6 +146,21 @@ class PairWords:
             found.append(whole)
         return Outcome(*found)
 
+    def at_hosts(self, way: int, senders: Side, receivers: Side, kinds: Words) -> Outcome:
+        """What the host filters of the receivers alone stop of some kinds, uint64[words], as `single` of an outcome
+        that tells nothing else: no other gate is asked between ends of which they stop none of it."""
+        found = np.zeros((len(receivers), len(senders), self.width), dtype=np.uint64)
+        nothing = np.broadcast_to(self.none, found.shape)
+        if way != NO_WAY:
+            stops = Block(self, way, senders, receivers, True).stopped_by_hosts() & kinds
+            pairs = np.nonzero(stops.any(axis=-1))
+            if len(pairs[0]):
+                block = Block(self, way, senders.taken(pairs[1]), receivers.taken(pairs[0]), True, is_paired=True)
+                single = block.outcome().single
+                assert single is not None
+                found[pairs] = single[0] & stops[pairs]
+        return Outcome(nothing, nothing, nothing, found)
+
     def trace(self, way: int, senders: Side, receivers: Side, is_paired: bool = False) -> Trace:
         """What tells apart pairs of some ends, all of one way and no two of one machine: every sender with every
         receiver, or where they are paired each with that of its own place."""
@@ -262,6 +277,14 @@ class Block:
                 stops = self._ask(slot)[0]
                 shut = stops if shut is None else self._either(shut, stops)
         return np.broadcast_to(shut, self.shape) if shut is not None else None
+
+    def stopped_by_hosts(self) -> Words:
+        """The kinds that the host filters of the receivers stop, whatever else does: uint64 of `shape`."""
+        found = self._judge.none
+        for slot in self._layout.slots(self._way, False):
+            if slot.gate.whose == RECEIVER and slot.kind == HOST:
+                found = self._either(found, self._ask(slot)[0])
+        return np.broadcast_to(found, self.shape)
 
     def hanging(self, outcome: Outcome) -> Words:
         """Of what is answered the kinds of which a kernel's rule set surely stops what follows (clause S35)."""
