@@ -158,6 +158,42 @@ class HeldToTheWalk(unittest.TestCase):
         self.assertGreater(shorter, 20)
         self.assertGreater(through, 200)
 
+    def test_what_hosts_alone_stop_is_what_one_gate_alone_stops_and_the_walk_sees_stopped_there(self):
+        chance, met = random.Random(1), {True: 0, False: 0}
+        for seed in range(NETWORKS):
+            topology = load(random_network(seed))
+            ends = Ends(Walker(topology))
+            members = ends.resolve("any").members
+            for family in (4, 6):
+                space = Space(ends, resolve_service("any", topology.services))
+                senders, receivers = (space.ends_of(members, family, is_sender) for is_sender in (True, False))
+                space.prepare(receivers)
+                kinds = space.kinds(family)
+                cells = []
+                for asked in ({"with_single": True}, {"at_hosts": kinds.every}):
+                    found = set()
+                    for block in space.blocks(senders, receivers, family, kinds, **asked):
+                        single = kinds.unpacked(block.outcome.single) & block.there[..., None]
+                        found |= {(int(block.senders[row]), int(block.receivers[column]), kind)
+                                  for column, row, kind in np.argwhere(single).tolist()}  # fmt: skip
+                    cells.append(found)
+                every, at_hosts = cells
+                self.assertLessEqual(at_hosts, every)
+                for is_host, some in ((True, at_hosts), (False, every - at_hosts)):
+                    for one, other, kind in chance.sample(sorted(some), min(30, len(some))):
+                        sender, receiver = (side[at].members[0] for side, at in ((senders, one), (receivers, other)))
+                        if sender.low is not None or receiver.low is not None:
+                            continue
+                        source = space.layout.end(senders[one].atom).endpoint
+                        target = space.layout.addresses.first(receivers[other].atom)
+                        service, port = kinds.kinds[kind].service, kinds.kinds[kind].port
+                        ports = RangeSet.one(port) if port >= 0 else None
+                        walked = ends.walker.walk(source, target, Service(service >> 16, service & 0xFFFF), ports)
+                        stopped = [row.gate for row in walked.forward if row.stops]
+                        self.assertEqual(is_host, "host-in" in stopped, (seed, sender.name, receiver.name, service))
+                        met[is_host] += 1
+        self.assertGreater(min(met.values()), NETWORKS)
+
     def test_the_kinds_that_a_set_of_services_meets_are_those_of_any_of_its_services(self):
         ends = Ends(Walker(load(random_network(3))))
         space = Space(ends, resolve_service("any", {}))
