@@ -19,7 +19,7 @@ from kiboko import __version__
 from kiboko.core.errors import EnvironmentFailure, InputError, KibokoError, UsageError
 from kiboko.files.logs import flow_pieces
 from kiboko.files.logs.log_lines import LINES
-from kiboko.files.logs.windows import Window
+from kiboko.files.logs.windows import Window, octets_of_text
 
 T_co = TypeVar("T_co", covariant=True)
 _AHEAD, _MOST_READY = 2, 4
@@ -59,8 +59,8 @@ def outcomes(
 
 def _is_little(windows: Sequence[Window]) -> bool:
     """Whether there is so little to read that others would take longer to begin."""
-    forms = {piece.path: piece.form for window in windows for piece in window.pieces}
-    work = sum(os.path.getsize(path) * (_LINE_BY_LINE if form == LINES else 1) for path, form in forms.items())
+    pieces = {piece.path: piece for window in windows for piece in window.pieces}.values()
+    work = sum(octets_of_text(piece) * (_LINE_BY_LINE if piece.form == LINES else 1) for piece in pieces)
     return work < flow_pieces.PIECE
 
 

@@ -50,7 +50,7 @@ def windows_of(paths: Iterable[Path], columns: ColumnMap = USUAL, apart: bool = 
     small: list[Weighed] = []
     for path in paths:
         pieces = tuple(pieces_of(path, columns))
-        weight = _weight(pieces[0]) if len(pieces) == 1 else 0
+        weight = octets_of_text(pieces[0]) if len(pieces) == 1 else 0
         if 0 < weight <= _most(0):
             small.append((pieces[0], weight))
         elif pieces:
@@ -76,7 +76,7 @@ def _side_by_side(
     """Large files and small ones that are read otherwise; and windows of what is compressed, and of large texts beside
     it, where there are several files of which one is large: those that begin at about one time are read side by side.
     """
-    timed = [Begun.of(pieces, _weight(pieces[0]), columns, (*PACKED, *TEXTS)) for pieces in large]
+    timed = [Begun.of(pieces, octets_of_text(pieces[0]), columns, (*PACKED, *TEXTS)) for pieces in large]
     has_packed = any(each is not None and each.is_packed for each in timed)
     if not has_packed or len(large) + len(small) < 2:
         return list(large), list(small), []
@@ -133,8 +133,8 @@ def _most(left: int) -> int:
     return flow_pieces.PIECE if left > 2 * flow_pieces.PIECE else flow_pieces.PIECE // 4
 
 
-def _weight(piece: Piece) -> int:
-    """About how many octets of text a file is."""
+def octets_of_text(piece: Piece) -> int:
+    """About how many octets of text the file of a piece is."""
     try:
         return os.path.getsize(piece.path) * _SWELL.get(piece.form, 1)
     except OSError:
