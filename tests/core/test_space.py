@@ -76,6 +76,16 @@ class HeldToTheWalk(unittest.TestCase):
                 found[key] = block.outcome, column, row
         return senders, receivers, found
 
+    def spaces(self, topology):
+        """Anybody to anybody on anything, by family: the space, senders, receivers and kinds of traffic."""
+        ends = Ends(Walker(topology))
+        members = ends.resolve("any").members
+        for family in (4, 6):
+            space = Space(ends, resolve_service("any", topology.services))
+            senders, receivers = (space.ends_of(members, family, is_sender) for is_sender in (True, False))
+            space.prepare(receivers)
+            yield space, family, senders, receivers, space.kinds(family)
+
     def hold(self, topology, seed, count=CELLS):
         ends = Ends(Walker(topology))
         chance = random.Random(seed)
@@ -137,13 +147,7 @@ class HeldToTheWalk(unittest.TestCase):
         chance, shorter, through = random.Random(1), 0, 0
         whole = PairWords._of_pairs
         for topology in topologies:
-            ends = Ends(Walker(topology))
-            members = ends.resolve("any").members
-            for family in (4, 6):
-                space = Space(ends, resolve_service("any", topology.services))
-                senders, receivers = (space.ends_of(members, family, is_sender) for is_sender in (True, False))
-                space.prepare(receivers)
-                kinds = space.kinds(family)
+            for space, family, senders, receivers, kinds in self.spaces(topology):
                 wanted = kinds.packed(np.array([[chance.random() < 0.02 for _ in kinds.kinds] for _ in receivers]))
                 found = []
                 with mock.patch.object(PairWords, "_of_pairs", autospec=True, side_effect=whole) as taken:
@@ -161,14 +165,7 @@ class HeldToTheWalk(unittest.TestCase):
     def test_what_hosts_alone_stop_is_what_one_gate_alone_stops_and_the_walk_sees_stopped_there(self):
         chance, met = random.Random(1), {True: 0, False: 0}
         for seed in range(NETWORKS):
-            topology = load(random_network(seed))
-            ends = Ends(Walker(topology))
-            members = ends.resolve("any").members
-            for family in (4, 6):
-                space = Space(ends, resolve_service("any", topology.services))
-                senders, receivers = (space.ends_of(members, family, is_sender) for is_sender in (True, False))
-                space.prepare(receivers)
-                kinds = space.kinds(family)
+            for space, family, senders, receivers, kinds in self.spaces(load(random_network(seed))):
                 cells = []
                 for asked in ({"with_single": True}, {"at_hosts": kinds.every}):
                     found = set()
@@ -188,7 +185,7 @@ class HeldToTheWalk(unittest.TestCase):
                         target = space.layout.addresses.first(receivers[other].atom)
                         service, port = kinds.kinds[kind].service, kinds.kinds[kind].port
                         ports = RangeSet.one(port) if port >= 0 else None
-                        walked = ends.walker.walk(source, target, Service(service >> 16, service & 0xFFFF), ports)
+                        walked = space.walker.walk(source, target, Service(service >> 16, service & 0xFFFF), ports)
                         stopped = [row.gate for row in walked.forward if row.stops]
                         self.assertEqual(is_host, "host-in" in stopped, (seed, sender.name, receiver.name, service))
                         met[is_host] += 1
