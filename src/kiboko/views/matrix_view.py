@@ -100,7 +100,7 @@ def _show_table(matrix: Matrix, out: Output) -> None:
     out.line()
     if len(matrix.services) == 1:
         met = Counter(STATES[each] for each in matrix.state.reshape(-1).tolist())
-        out.line("  ".join(f"{MARKS[state]}: {_WORDS[state]};" for state in reversed(STATES) if met[state]), "quiet")
+        out.line(";  ".join(f"{MARKS[state]}: {_WORDS[state]}" for state in reversed(STATES) if met[state]), "quiet")
     else:
         out.line("3: three services get through from all to all;  2+1: two, and one more in part or one way;"
                  "  .: none;  -: no two ends that could meet", "quiet")  # fmt: skip

@@ -183,11 +183,10 @@ def _against_hosts(space: Space, asked: _LetInByName) -> Iterator[Finding]:
     for family in (4, 6):
         near, far = space.ends_of(asked.senders, family, True), space.ends_of(asked.receivers, family, False)
         stopped: dict[Door, tuple[dict[str, None], dict[str, None]]] = {}
-        for door, sender, receiver, services in single_doors(space, family, near, far, rule.services or RangeSet()):
-            if door.gate == "host-in" and services & (rule.services or RangeSet()):
-                who, machines = stopped.setdefault(door, ({}, {}))
-                who[sender.outside or sender.instance or sender.name] = None
-                machines[receiver.instance or receiver.name] = None
+        for door, sender, receiver, _ in single_doors(space, family, near, far, rule.services or RangeSet()):
+            who, machines = stopped.setdefault(door, ({}, {}))
+            who[sender.outside or sender.instance or sender.name] = None
+            machines[receiver.instance or receiver.name] = None
         for door, (who, machines) in stopped.items():
             place = door.place or space.ends.topology.instances[next(iter(machines))].place
             here = few(list(machines))
