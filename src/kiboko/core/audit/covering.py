@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from kiboko.core.audit.side_lines import SideLine, Words, truths_of, words_of
 from kiboko.core.header.ranges import RangeSet
 
 Sides = tuple[RangeSet, RangeSet, RangeSet, RangeSet]
@@ -61,64 +62,13 @@ class Cover:
         return bool(self.by)
 
 
-class _Line:
-    """One side of all boxes: its distinct sets, on a line of pieces that begin wherever a set begins or has ended."""
-
-    def __init__(self, sets: Sequence[RangeSet]) -> None:
-        distinct = list(dict.fromkeys(sets))
-        number = {each: place for place, each in enumerate(distinct)}
-        self.of = np.array([number[each] for each in sets], dtype=np.int64)
-        edges = sorted({edge for each in distinct for low, high in each for edge in (low, high + 1)})
-        piece = {edge: place for place, edge in enumerate(edges)}
-        self.starts = edges
-        self.count = np.array([len(each.ranges) for each in distinct], dtype=np.int64)
-        self.begin = np.cumsum(self.count) - self.count
-        self.low = np.array([piece[low] for each in distinct for low, _ in each], dtype=np.int64)
-        self.high = np.array([piece[high + 1] - 1 for each in distinct for _, high in each], dtype=np.int64)
-        self.owner = np.repeat(np.arange(len(distinct)), self.count)
-        self._meeting: dict[int, Truths] = {}
-        self._holding: dict[int, Truths] = {}
-
-    def ranges(self, box: int) -> tuple[Rows, Rows]:
-        """The lowest and the highest piece of each range of a box's set."""
-        mine = slice(self.begin[self.of[box]], self.begin[self.of[box]] + self.count[self.of[box]])
-        return self.low[mine], self.high[mine]
-
-    def meeting(self, box: int) -> Truths:
-        """Which boxes' sets have something in common with that of a box."""
-        number = int(self.of[box])
-        if number not in self._meeting:
-            low, high = self.ranges(box)
-            last = np.searchsorted(low, self.high, side="right") - 1  # the last of its ranges that begins by then
-            found = np.zeros(len(self.count), dtype=np.bool_)
-            if len(low):
-                found[self.owner[(last >= 0) & (high[last] >= self.low)]] = True
-            self._meeting[number] = found
-        return self._meeting[number][self.of]
-
-    def holding(self, box: int) -> Truths:
-        """Which boxes' sets hold that of a box whole."""
-        number = int(self.of[box])
-        if number not in self._holding:
-            low, high = self.ranges(box)
-            inside = np.searchsorted(high, self.high, side="right") - np.searchsorted(low, self.low, side="left")
-            found = np.bincount(self.owner, weights=np.maximum(inside, 0), minlength=len(self.count))
-            self._holding[number] = found == self.count[number]
-        return self._holding[number][self.of]
-
-    def corners(self, box: int) -> tuple[int, int, int]:
-        """Three pieces of a box's set: the lowest, the highest, and one in the middle of its middle range."""
-        low, high = self.ranges(box)
-        middle = len(low) // 2
-        return int(low[0]), int(high[-1]), int(low[middle] + high[middle]) // 2
-
-
 class Boxes:
     """Boxes in an order, asked about one another. A box with an empty side holds nothing."""
 
     def __init__(self, boxes: Sequence[Sides]) -> None:
         self._is_empty = np.array([not all(box) for box in boxes], dtype=np.bool_)
-        self._lines = [_Line([box[side] for box in boxes]) for side in _SIDES]
+        self._full = words_of(~self._is_empty)
+        self._lines = [SideLine([box[side] for box in boxes]) for side in _SIDES]
         # Boxes of one range on each side, which most are, as they are; the others are taken apart when they are met.
         firsts = [line.begin[line.of] for line in self._lines]
         counts = np.stack([line.count[line.of] for line in self._lines], axis=1)
@@ -140,27 +90,28 @@ class Boxes:
 
     def meeting(self, box: int) -> Truths:
         """Which boxes have something in common with one of them, bool[n]."""
-        found: Truths = ~self._is_empty & ~self._is_empty[box]
-        for line in self._lines:
-            found = found & line.meeting(box)
-        return found
+        return self._on_all_sides(line.meeting(box) for line in self._lines)
 
     def holding(self, box: int) -> Truths:
         """Which boxes hold one of them whole, bool[n]."""
-        found: Truths = ~self._is_empty
-        for line in self._lines:
-            found = found & line.holding(box)
-        return found
+        return self._on_all_sides(line.holding(box) for line in self._lines)
 
-    def covered(self, box: int, among: Rows) -> Cover:
+    def _on_all_sides(self, sides: Iterator[Words]) -> Truths:
+        found = self._full
+        for side in sides:
+            found = found & side
+            if not found.any():
+                break
+        return truths_of(found, len(self))
+
+    def covered(self, box: int, among: Rows | range) -> Cover:
         """Whether some of the boxes, by their numbers, cover one of them together."""
         if self._is_empty[box]:
             return Cover()
-        among = np.asarray(among, dtype=np.int64)
-        whole = self._of_all(box, among, is_holding=True)
+        whole = _those(self.holding(box), among)
         if len(whole):
             return Cover((int(whole[0]),))
-        chosen = self._of_all(box, among, is_holding=False)
+        chosen = _those(self.meeting(box), among)
         if not len(chosen):
             return Cover(outside=self._point([line.ranges(box)[0][0] for line in self._lines]))
         corners = [line.corners(box) for line in self._lines]
@@ -176,27 +127,6 @@ class Boxes:
             return Cover(outside=self._point(points[outside[0]]))
         return self._cut(box, parts, cutters)
 
-    def _of_all(self, box: int, among: Rows, is_holding: bool) -> Rows:
-        """Which of some boxes hold one whole, or have something in common with it."""
-        if not self._is_single.all():
-            return among[(self.holding(box) if is_holding else self.meeting(box))[among]]
-        low, high = self._low, self._high
-        if len(among) and bool((np.diff(among) == 1).all()):  # they lie together: nothing is copied
-            rows = slice(int(among[0]), int(among[-1]) + 1)
-            found = np.ones(len(among), dtype=np.bool_)
-            for side in _SIDES:
-                if is_holding:
-                    found &= (low[side, rows] <= low[side, box]) & (high[side, rows] >= high[side, box])
-                else:
-                    found &= (low[side, rows] <= high[side, box]) & (high[side, rows] >= low[side, box])
-            return among[found]
-        for side in _SIDES:  # side by side, with those that are left
-            if is_holding:
-                among = among[(low[side, among] <= low[side, box]) & (high[side, among] >= high[side, box])]
-            else:
-                among = among[(low[side, among] <= high[side, box]) & (high[side, among] >= low[side, box])]
-        return among
-
     def _point(self, pieces: Sequence[Any]) -> Point:
         found = [line.starts[int(piece)] for line, piece in zip(self._lines, pieces, strict=True)]
         return found[0], found[1], found[2], found[3]
@@ -204,22 +134,24 @@ class Boxes:
     def _cut(self, box: int, parts: _Parts, cutters: _Parts) -> Cover:
         """The box cut at those that hold most of what is left of it, depth first."""
         used: dict[int, None] = {}
-        left = [(*corners, cutters) for corners in _corners(parts)]
         cuts = 0
-        while left:
-            first, last, those = left.pop()
-            meeting = _within(first, last, those)
-            if meeting is None and those is not cutters:
-                meeting = _within(first, last, cutters)
-            if meeting is None:
-                return Cover(outside=self._point(list(first)))
-            cuts += 1
-            if cuts > _MOST_CUTS:
-                return Cover(is_known=False)
-            from_, to, owner = meeting
-            used[int(owner[0])] = None
-            pieces = _less(first, last, tuple(from_[:, 0].tolist()), tuple(to[:, 0].tolist()))
-            left.extend((*piece, meeting) for piece in pieces)
+        for whole in _corners(parts):
+            mine = _met(*whole, cutters)
+            left = [(*whole, mine)]
+            while left:
+                first, last, those = left.pop()
+                meeting = _within(first, last, those)
+                if meeting is None and those is not mine:
+                    meeting = _within(first, last, mine)
+                if meeting is None:
+                    return Cover(outside=self._point(list(first)))
+                cuts += 1
+                if cuts > _MOST_CUTS:
+                    return Cover(is_known=False)
+                from_, to, owner = meeting
+                used[int(owner[0])] = None
+                pieces = _less(first, last, tuple(from_[:, 0].tolist()), tuple(to[:, 0].tolist()))
+                left.extend((*piece, meeting) for piece in pieces)
         return Cover(tuple(sorted(self._needed(box, list(used)))))
 
     def _parts(self, boxes: Sequence[int] | Rows) -> _Parts | None:
@@ -282,9 +214,24 @@ class Boxes:
         return True
 
 
+def _those(truths: Truths, among: Rows | range) -> Rows:
+    """Those of some numbers for which something is true."""
+    if isinstance(among, range) and among.step == 1:
+        return np.flatnonzero(truths[among.start : among.stop]) + among.start
+    numbers = np.asarray(among, dtype=np.int64)
+    return numbers[truths[numbers]]
+
+
 def _corners(parts: _Parts) -> Iterator[tuple[_Corner, _Corner]]:
     """Products of single ranges one by one: the lowest and the highest pieces of each."""
     return ((tuple(low), tuple(high)) for low, high in zip(parts[0].T.tolist(), parts[1].T.tolist(), strict=True))
+
+
+def _met(first: _Corner, last: _Corner, cutters: _Parts) -> _Parts:
+    """Those of some cutters that have something in common with a product of ranges."""
+    low, high, owner = cutters
+    met = np.flatnonzero(((low <= _column(last)) & (high >= _column(first))).all(axis=0))
+    return low.take(met, axis=1), high.take(met, axis=1), owner.take(met)
 
 
 def _within(first: _Corner, last: _Corner, cutters: _Parts) -> _Parts | None:

@@ -78,7 +78,7 @@ class RuleList:
 
     def covered(self, number: int, among: Sequence[int]) -> Cover | None:
         """What covers a rule in both address families; None where something does not, or the rule matches nothing."""
-        among_ = np.array(list(among), dtype=np.int64)
+        among_ = among if isinstance(among, range) else np.array(among, dtype=np.int64)
         by: set[int] = set()
         for boxes in self.boxes.values():
             if boxes.holds_anything(number):
@@ -235,13 +235,10 @@ def _redundant(listed: RuleList) -> Iterator[Finding]:
         rule = ready.rule
         if rule.log or rule.note or listed.by_earlier[number] is not None:
             continue
-        behind = list(range(number + 1, len(listed.rules)))
-        met = np.zeros(len(listed.rules), dtype=np.bool_)
-        for family in (4, 6):
-            met |= listed.boxes[family].meeting(number)
-        mine = [each for each in behind if met[each]]
+        met = listed.boxes[4].meeting(number) | listed.boxes[6].meeting(number)
+        mine = [each for each in np.flatnonzero(met).tolist() if each > number]
         same = [each for each in mine if _is_same(listed, rule, listed.rules[each].rule)]
-        first_other = next((each for each in mine if each not in same), len(listed.rules))
+        first_other = min({*mine} - {*same}, default=len(listed.rules))
         # A rule that no packet gets to is to be taken out itself: both would be one too many.
         cover = listed.covered(number, [each for each in same if each < first_other and not listed.by_earlier[each]])
         if cover is not None:

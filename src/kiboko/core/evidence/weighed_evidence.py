@@ -9,10 +9,10 @@ from dataclasses import dataclass, field
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, OF_ENDS
 from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.header.services import Service
-from kiboko.core.network.model import Named, Rule
+from kiboko.core.network.model import Named
 from kiboko.core.queries.near_misses import near_misses
 from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, SILENT
-from kiboko.core.walk.gates import Row
+from kiboko.core.walk.gates import FORWARD, Row
 from kiboko.core.walk.walk import ALLOWED, ONE_WAY, Walk, Walker
 
 _MOST_LOOKED_UP = 60
@@ -134,19 +134,10 @@ def groups_that_would_turn(walker: Walker, walk: Walk) -> Iterator[tuple[str, st
     """Each group, with the end of a flow outside of it (or in it, for a rule that stops), of which the verdict
     would be another were it a member."""
     for miss in near_misses(walker, walk):
-        rule = _rule(walker, miss.filter, miss.rule)
-        if rule is None or miss.field not in ("from", "to"):
-            continue
-        end = sender_of(walk) if miss.field == "from" else receiver_of(walk)
-        for item in (rule.sources if miss.field == "from" else rule.destinations) or ():
+        is_senders = (miss.field == "from") == (miss.direction == FORWARD)
+        for item in miss.peer or ():
             if isinstance(item, Named) and item.name in walker.topology.groups:
-                yield item.name, end
-
-
-def _rule(walker: Walker, filter_name: str, text: str) -> Rule | None:
-    chosen = walker.topology.filters.get(filter_name)
-    rules = chosen.every_rule() if chosen else ()
-    return next((rule for rule in rules if (rule.id or str(rule.order)) == text), None)
+                yield item.name, sender_of(walk) if is_senders else receiver_of(walk)
 
 
 def sender_of(walk: Walk) -> str:

@@ -10,6 +10,9 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
+import numpy as np
+
+from kiboko.core.filters.long_lists import LONG, NamedBy, NamedEnds
 from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.packet import Packet
 from kiboko.core.header.ranges import EMPTY, RangeSet
@@ -31,11 +34,9 @@ class ReadyRule:
 
     def matching_ports(self, packet: Packet, ports: RangeSet) -> RangeSet:
         """The client ports, out of `ports`, for which this rule matches the packet (clause S17)."""
-        # What most rules differ in comes first: of a request it is the service, of a reply to a client's port the ends.
-        if packet.turned and not self.matches_addresses(packet):
-            return EMPTY
-        by_service = self.ports_by_service(packet, ports)
-        if not by_service or not (packet.turned or self.matches_addresses(packet)):
+        # The rules that a packet is held against are those on its service: what they differ in are the ends.
+        by_service = self.ports_by_service(packet, ports) if self.matches_addresses(packet) else EMPTY
+        if not by_service:
             return EMPTY
         return by_service if self.rule.source_ports is None else by_service & self.ports_by_source_ports(packet, ports)
 
@@ -111,6 +112,8 @@ class FilterJudge:
         self._ready: dict[tuple[str, str], tuple[ReadyRule, ...] | None] = {}
         self._every: dict[tuple[str, str], tuple[ReadyRule, ...]] = {}
         self._on_service: dict[tuple[str, str, int], tuple[ReadyRule, ...]] = {}
+        self._services: dict[tuple[str, str], NamedBy] = {}
+        self._ends: dict[tuple[str, str], tuple[NamedEnds, NamedEnds]] = {}
         if before is not None and before._membership.shares_peers(membership):
             old, new = before._membership.topology.filters, membership.topology.filters
             self._ready = {key: ready for key, ready in before._ready.items() if new.get(key[0]) is old[key[0]]}
@@ -133,6 +136,18 @@ class FilterJudge:
             )
         return self._every[key]
 
+    def rules_at(self, chosen: Filter, way: str, packet: Packet) -> Sequence[ReadyRule]:
+        """Of all rules of a filter, in the order of the file, at least those that name an end of a packet."""
+        every = self.every_rule(chosen, way)
+        if len(every) < LONG or packet.source is None or packet.destination is None:
+            return every
+        key = (chosen.name, way)
+        if key not in self._ends:
+            self._ends[key] = NamedEnds([r.sources for r in every]), NamedEnds([r.destinations for r in every])
+        sources, destinations = self._ends[key]
+        places = np.union1d(sources.holding(packet.source), destinations.holding(packet.destination))
+        return [every[place] for place in places.tolist()]
+
     def _make_ready(self, chosen: Filter, way: str) -> tuple[ReadyRule, ...] | None:
         rules = chosen.direction(way)
         if rules is None:
@@ -152,11 +167,17 @@ class FilterJudge:
         if found is None:
             if len(self._on_service) >= _MOST_KEPT:
                 self._on_service.clear()
-            found = self._on_service[key] = tuple(
-                ready for ready in rules
-                if (services := ready.rule.services) is None
-                or (details_of(services, service.protocol) if by_ports else service.number in services)
-            )  # fmt: skip
+            first, last = (
+                (service.protocol << 16, (service.protocol + 1 << 16) - 1) if by_ports else (service.number,) * 2
+            )
+            if len(rules) < LONG:
+                asked = RangeSet.span(first, last)
+                kept = [each for each in rules if each.rule.services is None or each.rule.services.meets(asked)]
+            else:
+                if key[:2] not in self._services:
+                    self._services[key[:2]] = NamedBy([each.rule.services for each in rules])
+                kept = [rules[place] for place in self._services[key[:2]].meeting(first, last).tolist()]
+            found = self._on_service[key] = tuple(kept)
         return found
 
     def first(self, chosen: Filter, way: str, packet: Packet, ports: RangeSet) -> Ruling:

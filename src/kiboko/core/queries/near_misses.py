@@ -12,7 +12,7 @@ from kiboko.core.filters.filters import ReadyRule
 from kiboko.core.header.packet import Packet, turned_service
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, details_of
-from kiboko.core.network.model import ALLOW, Named, Rule, peer_text
+from kiboko.core.network.model import ALLOW, Named, Peer, Rule, peer_text
 from kiboko.core.walk.gates import FORWARD, Row
 from kiboko.core.walk.walk import Walk, Walker
 
@@ -40,6 +40,8 @@ class NearMiss:
     place: Place
     way: str = ""
     closeness: int = 0
+    peer: Peer | None = None
+    """Whom the rule names instead, where the field is one of the ends."""
     hint: str = ""
     """Why the end is not in the group that the rule names, though it looks as though it should be."""
 
@@ -113,21 +115,21 @@ def misses_at(walker: Walker, walk: Walk, row: Row) -> Iterator[NearMiss]:
     for name in row.filters:
         chosen = walker.topology.filters[name]
         decider = next((r for r in chosen.direction(row.step.bound or "in") or () if r.name == row.rule), None)
-        for ready in walker.ground.judge.every_rule(chosen, row.step.bound):
+        for ready in walker.ground.judge.rules_at(chosen, row.step.bound, packet):
             if (ready.rule.action == ALLOW) == row.stops:
                 miss = _miss(ready, row, packet, decider if chosen.decide == "first" else None)
                 if miss is not None:
-                    hint = _lookalike(walker, miss, ready.rule, packet)
+                    hint = _lookalike(walker, miss, packet)
                     yield dataclasses.replace(miss, hint=hint) if hint else miss
 
 
-def _lookalike(walker: Walker, miss: NearMiss, rule: Rule, packet: Packet) -> str:
+def _lookalike(walker: Walker, miss: NearMiss, packet: Packet) -> str:
     """Whether the end that a rule does not name looks as though it should be in a group that it names."""
-    if miss.field not in ("from", "to"):
+    if miss.peer is None:
         return ""
-    peer, address = (rule.sources, packet.source) if miss.field == "from" else (rule.destinations, packet.destination)
+    address = packet.source if miss.field == "from" else packet.destination
     owner = walker.directory.endpoint(address).interface if address is not None else None
-    for item in peer or ():
+    for item in miss.peer:
         group = walker.topology.groups.get(item.name) if isinstance(item, Named) else None
         if group is not None and owner is not None:
             why = walker.membership.nearly_in(group).get(owner.instance)
@@ -175,7 +177,7 @@ def _miss(ready: ReadyRule, row: Row, packet: Packet, decider: Rule | None) -> N
     way = "" if ready.filter.rules is not None and ready.filter.layer == "zone" else _DIRECTIONS.get(row.step.bound, "")
     return NearMiss(
         row.gate, row.direction, ready.filter.name, rule.name, rule.action, field, wanted, actual, rule.place, way,
-        closeness,
+        closeness, {"from": rule.sources, "to": rule.destinations}.get(field),
     )  # fmt: skip
 
 

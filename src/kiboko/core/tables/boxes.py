@@ -240,25 +240,40 @@ def _kinds(words: NDArray[np.uint64]) -> tuple[NDArray[np.uint64], NDArray[np.in
 def _pieces(sides: Sequence[Ranges], size: int) -> tuple[NDArray[np.int64], NDArray[np.uint64]]:
     """The atom line cut where any set begins or ends: the first atom of each piece, and which sets hold it, a bit for
     each, uint64[pieces, words]."""
-    edges = np.concatenate([side for side in sides if side is not None])
+    edges, which = _numbered(sides)
+    rises = edges[1:, 0] > edges[:-1, 1]
+    if not (rises | (which[1:] != which[:-1])).all():
+        edges, which = _numbered([side if side is None else _apart(side) for side in sides])
     edges[:, 1] += 1
     starts, place = ascending(np.append(edges, 0))
-    count = len(starts)
+    # What begins or ends at a piece, as bits: from piece to piece these alone are other ones.
+    inside = np.zeros((len(starts), -(-len(sides) // _WORD)), dtype=np.uint64)
+    every = np.array([index for index, side in enumerate(sides) if side is None], dtype=np.int64)
+    begins, ends = place[:-1].reshape(-1, 2).T
+    for at, mine in ((np.zeros_like(every), every), (begins, which), (ends, which)):
+        bits = np.uint64(1) << (mine % _WORD).astype(np.uint64)
+        np.bitwise_xor.at(inside.reshape(-1), at * inside.shape[1] + mine // _WORD, bits)
+    np.bitwise_xor.accumulate(inside, axis=0, out=inside)
     if starts[-1] >= size:  # a set that ends with the line
-        starts = starts[:-1]
-    low, high = place[:-1].reshape(-1, 2).T
-    ends = np.cumsum([0, *(0 if side is None else len(side) for side in sides)])
-    words = []
-    for first in range(0, len(sides), _WORD):  # as many sets as have a bit in one word, and not all at once
-        some = sides[first : first + _WORD]
-        own = slice(ends[first], ends[first + len(some)])
-        which = np.repeat(np.arange(len(some)), [0 if side is None else len(side) for side in some])
-        change = np.zeros((count + 1, len(some)), dtype=np.int32)
-        change[0, [index for index, side in enumerate(some) if side is None]] = 1
-        np.add.at(change, (low[own], which), 1)
-        np.add.at(change, (high[own], which), -1)
-        words.append(_packed(np.cumsum(change[: len(starts)], axis=0) > 0, 1))
-    return starts, np.hstack(words)
+        starts, inside = starts[:-1], inside[:-1]
+    return starts, inside
+
+
+def _numbered(sides: Sequence[Ranges]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """The ranges of all sets one after the other, and the number of each one's set."""
+    none = np.zeros((0, 2), dtype=np.int64)
+    ranges = [none if side is None else side for side in sides]
+    return np.concatenate(ranges), np.repeat(np.arange(len(sides)), [len(each) for each in ranges])
+
+
+def _apart(ranges: NDArray[np.int64]) -> NDArray[np.int64]:
+    """The same set as ranges of which no two have an atom in common."""
+    if len(ranges) < 2:
+        return ranges
+    rising = ranges[np.argsort(ranges[:, 0], kind="stable")]
+    reached = np.maximum.accumulate(rising[:, 1])
+    begins = np.append(True, rising[1:, 0] > reached[:-1])
+    return np.column_stack([rising[begins, 0], reached[np.append(np.flatnonzero(begins)[1:] - 1, len(rising) - 1)]])
 
 
 def _packed(inside: NDArray[np.bool_], words: int) -> NDArray[np.uint64]:
