@@ -12,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kiboko.batch.spanning import spread as shared_out
-from kiboko.core.audit import listening, ways
+from kiboko.core.audit import listening, side_lines, ways
 from kiboko.core.audit.audit import audit
 from kiboko.core.audit.covering import Boxes
 from kiboko.core.audit.findings import KINDS
@@ -86,11 +86,21 @@ boxes = st.tuples(sets, sets, sets, sets)
 
 class Covering(unittest.TestCase):
     @settings(deadline=None, max_examples=150)
-    @given(st.lists(boxes, min_size=1, max_size=9))
-    def test_a_box_is_covered_exactly_where_every_point_of_it_is_held(self, listed):
-        """Held against every point of a small space, one by one."""
+    @given(st.lists(boxes, min_size=1, max_size=9), st.sampled_from((1 << 24, 3, 1)), st.sampled_from((1 << 9, 0)))
+    def test_a_box_is_covered_exactly_where_every_point_of_it_is_held(self, listed, most_words, many):
+        """Held against every point of a small space, one by one; also where not all that boxes hold can be kept."""
+        with mock.patch.object(side_lines, "_MOST_WORDS", most_words), mock.patch.object(side_lines, "_MANY", many):
+            self.hold_against_points(listed)
+
+    def hold_against_points(self, listed):
         asked = Boxes(listed)
         number = len(listed) - 1
+        for each in range(len(listed)):
+            pairs = [list(zip(listed[each], other, strict=True)) for other in listed]
+            meeting = [all(mine.meets(theirs) for mine, theirs in sides) for sides in pairs]
+            self.assertEqual(meeting, asked.meeting(each).tolist())
+            holding = [all(mine <= theirs for mine, theirs in sides) for sides in pairs]
+            self.assertEqual(holding, asked.holding(each).tolist())
         cover = asked.covered(number, np.arange(number))
 
         def held(point, those):

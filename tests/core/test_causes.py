@@ -117,6 +117,19 @@ class EachCause(unittest.TestCase):
     def test_membership_where_a_group_would_turn_it(self):
         self.assertIn("membership", self.ranked(probe("cat", "ann", "ssh", "answered")))
 
+    def test_membership_names_the_group_of_the_rule_of_that_direction_and_the_end_that_is_not_in_it(self):
+        """Rules are numbered by themselves in each direction. bob may come in to dan; the reply may not leave, but for
+        who sends it being of `answering`, which dan is not."""
+        values = network()
+        values["groups"] |= {"calling": {"members": ["cat"]}, "answering": {"members": ["cat"]}}
+        values["filters"]["narrow"] |= {
+            "inbound": [{"action": "allow", "from": ["bob"]}, {"action": "allow", "from": "calling"}],
+            "outbound": [{"action": "allow", "from": "answering"}],
+        }
+        found = self.causes(probe("bob", "dan", "ssh", "answered"), values=values)
+        told = {each.id: each.looked_at for each in found}
+        self.assertEqual("a rule would turn it, were dan in group answering", told["membership"])
+
     def test_host_filter_where_only_that_stops_it(self):
         self.assertEqual(self.ranked(probe("ann", "cat", "rdp", "answered"))[0], "host-filter")
 

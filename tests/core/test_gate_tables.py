@@ -242,6 +242,25 @@ class Lists(unittest.TestCase):
             [0, 63, 64, 299, 300, -1, 0], made.first(lists, Packets(sources, targets, zero, zero)).tolist()
         )
 
+    def test_sets_of_many_rules_whose_ranges_lie_across_one_another_hold_what_each_holds_by_itself(self):
+        chance = random.Random(5)
+
+        def side():
+            spans = [(low, min(SIZE - 1, low + chance.randrange(5)))
+                     for low in chance.choices(range(SIZE), k=chance.randrange(1, 4))]  # fmt: skip
+            return None if chance.random() < 0.2 else np.array(spans, dtype=np.int64)
+
+        boxes = [Box(side(), side(), side(), side()) for _ in range(200)]
+        made = BoxLists((SIZE,) * 4)
+        number = made.add(boxes)
+        for dimension in range(4):
+            classes = made.classes(dimension, np.array([number]), np.arange(SIZE))
+            for atom, words in enumerate(made.matching(dimension, number)[classes]):
+                told = [bool(int(words[place // 64]) >> place % 64 & 1) for place in range(200)]
+                spans = [box.sides[dimension] for box in boxes]
+                want = [some is None or any(low <= atom <= high for low, high in some.tolist()) for some in spans]
+                self.assertEqual(want, told)
+
 
 if __name__ == "__main__":
     unittest.main()

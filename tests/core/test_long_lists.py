@@ -4,16 +4,20 @@ import random
 import unittest
 from unittest import mock
 
+import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
 from kiboko.core.audit.audit import audit
 from kiboko.core.errors import UsageError
+from kiboko.core.filters import filters
+from kiboko.core.filters.long_lists import NamedBy
 from kiboko.core.header.addresses import Address, AddressSet, parse_address, parse_prefix
 from kiboko.core.header.nesting import Nesting
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import Service
 from kiboko.core.queries.ends import Ends, resolve_service
+from kiboko.core.queries.near_misses import near_misses
 from kiboko.core.queries.subjects import subject_of
 from kiboko.core.reachability.naming import Namer
 from kiboko.core.reachability.reach import ReachQuestion, reach
@@ -128,6 +132,38 @@ class OfOneQuestion(unittest.TestCase):
         self.assertFalse(asked.concerns("edge", drop.rule, drop.sources, drop.destinations))
         away = subject_of(ends, resolve_service("tcp/443", {}), None, None, ends.resolve("dan").members)
         self.assertFalse(away.concerns("edge", drop.rule, drop.sources, drop.destinations))
+
+
+class FoundByTheirBounds(unittest.TestCase):
+    def test_long_lists_decide_and_nearly_match_as_short_ones_do(self):
+        """Random networks and a firewall of both families, with every list taken as long and with none."""
+        asked = 0
+        for seed, made in ((1, random_network), (2, random_network), (3, wider_network), (4, wider_network), (5, None)):
+            chance = random.Random(seed)
+            topology = load(made(seed) if made is not None else firewalled(chance, 300))
+            ways = {}
+            for long in (1, 1 << 30):
+                with mock.patch.object(filters, "LONG", long):
+                    walker = Walker(topology)
+                    ends = sorted((a for each in walker.directory.interfaces() for a in each.addresses), key=str)
+                    more = ends + [parse_address(text) for text in ("192.0.2.9", "10.1.1.200", "2001:db8:1:1::77")]
+                    chance = random.Random(seed)
+                    walks = [walker.walk(walker.directory.endpoint(chance.choice(ends)), chance.choice(more),
+                                         Service(*chance.choice(((6, 22), (6, 443), (17, 53), (1, 8 << 8)))))
+                             for _ in range(60)]  # fmt: skip
+                    ways[long] = [(each.rows, each.verdict, near_misses(walker, each)) for each in walks]
+            self.assertEqual(ways[1], ways[1 << 30])
+            asked += sum(len(misses) for *_, misses in ways[1])
+        self.assertGreater(asked, 100)
+
+    @given(st.lists(st.none() | st.lists(st.tuples(st.integers(0, 40), st.integers(0, 9)), max_size=3), max_size=12),
+           st.integers(0, 50), st.integers(0, 9))  # fmt: skip
+    def test_the_sets_that_meet_a_range_are_those_that_have_a_number_of_it(self, listed, low, more):
+        sets = [each if each is None else RangeSet.of((first, first + wide) for first, wide in each) for each in listed]
+        numbers = range(low, low + more + 1)
+        want = [place for place, each in enumerate(sets) if each is None or any(number in each for number in numbers)]
+        for dtype in (np.int64, object):
+            self.assertEqual(want, NamedBy(sets, dtype).meeting(low, low + more).tolist())
 
 
 class TooMuch(unittest.TestCase):
