@@ -70,8 +70,9 @@ class Inspection(unittest.TestCase):
             if not (at_it or is_crossing):
                 continue
             rules = applied_rules if row.direction == "forward" else rules_for_replies
-            shown = [each for each in rules(walker, own, way) if (each.gate, each.where, each.filter.name)
-                     == (row.gate, row.at, row.filter) and (each.rule.name if each.rule else "otherwise") == row.rule]  # fmt: skip
+            shown = [each for each in rules(walker, own, way) if (each.gate, each.filter.name) == (row.gate, row.filter)
+                     and row.at in each.where.split(", ")
+                     and (each.rule.name if each.rule else "otherwise") == row.rule]  # fmt: skip
             service, peers = RangeSet.one(walk.flow.service.number), AddressSet.of_addresses([there])
             ports = walk.flow.source_ports or RangeSet.span(0, 65535)
             is_told = [

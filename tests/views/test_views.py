@@ -141,6 +141,26 @@ class Inspection(unittest.TestCase):
         ])  # fmt: skip
         self.assertIn("edge is stateless: replies need a rule of their own", sheet.notes)
 
+    def test_a_firewall_between_many_zones_is_one_table_and_what_is_for_others_is_left_to_it(self):
+        values = base()
+        rules = [{"action": "allow", "to": "bob", "service": f"tcp/{port}"} for port in range(1000, 1030)]
+        rules.insert(7, {"action": "allow", "to": "ann", "service": "ssh"})
+        values["filters"]["wall"] = a_filter("zone", rules=rules)
+        zone = values["subnets"]["a1"]["zone"]
+        others = [name for name in values["zones"] if name != zone]
+        values["crossings"] = [{"from": other, "to": zone, "filter": "wall"} for other in others]
+        self.assertGreater(len(others), 1)
+        sheet = Shower(Walker(load(values))).sheet("ann")
+        stream = io.StringIO()
+        show_sheet(sheet, Output(stream))
+        table = stream.getvalue().partition("Inbound")[2].partition("Outbound")[0].splitlines()
+        self.assertTrue(table[2].startswith(f"zone {others[0]}>{zone}, {others[1]}>{zone}"), table)
+        self.assertEqual(["8", "allow", "any", "ssh"], table[3].split()[:4])
+        self.assertEqual("  and 30 that are not for this one: kiboko show wall", table[4])
+        rows = [row for row in sheet_json(sheet)["rows"] if row["table"].startswith("Inbound")]
+        self.assertEqual([number == 7 for number in range(31)], [row["applies"] for row in rows])
+        self.assertEqual({", ".join(f"{other}>{zone}" for other in others)}, {row["at"] for row in rows})
+
     def place(self, sheet, name):
         texts = [line.text for table in sheet.tables for line in table.lines]
         return next(text for text in texts if f" {name} (" in text).rpartition(" ")[2]

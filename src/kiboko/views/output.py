@@ -43,10 +43,10 @@ class Grid:
         self.rows.append([clean(cell) for cell in cells])
         self.styles.append(style)
 
-    def section(self, text: str) -> None:
+    def section(self, text: str, style: str = "section") -> None:
         """Append a line across all columns."""
         self.rows.append(clean(text))
-        self.styles.append("section")
+        self.styles.append(style)
 
     def widths(self, room: int | None) -> list[int]:
         """The width of each column in characters, within `room` where there is one."""

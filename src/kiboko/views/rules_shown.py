@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable
 from typing import Any
 
@@ -13,6 +14,9 @@ from kiboko.core.walk.walk import Walker
 from kiboko.views.sheet import Cell, Sheet, SheetTable
 
 _MOST_ADDRESSES = 2
+_MOST_CROSSINGS = 3
+_MOST_OF_OTHERS = 20
+"""So many rules of a filter that are not for the one who is shown are shown all the same."""
 
 
 class RulesShown:
@@ -22,6 +26,8 @@ class RulesShown:
         self._walker = walker
         self._services = services
         self._peers = peers
+        # By the set that they are of, which is kept, so that it stays the one.
+        self._texts: dict[int, tuple[AddressSet, list[str]]] = {}
 
     def could_concern(self, rules: Iterable[AppliedRule], way: str) -> list[AppliedRule]:
         """Those of some rules that could concern what is asked about."""
@@ -72,19 +78,23 @@ class RulesShown:
         noted = any(each.rule is not None and each.rule.note for each in rules)
         headings = ["rule", "action", *peers, "service", "file", *(["note"] if noted else [])]
         table = sheet.table(title, headings, (*peers, "service", "note"), empty)
-        at = None
-        for each in rules:
-            if at != (each.gate, each.where, each.filter.name):
-                at = (each.gate, each.where, each.filter.name)
-                chosen = each.filter
-                table.section(_section(each), gate=each.gate, at=each.where or None, filter=chosen.name,
-                              decide=chosen.decide, stateful=chosen.stateful, otherwise=chosen.otherwise)  # fmt: skip
-            if each.rule is not None:
-                self._rule_row(table, each, each.rule, peers, own is None or each.is_for(*own))
+        for _, group in itertools.groupby(rules, lambda each: (each.gate, each.where, each.filter.name)):
+            listed = list(group)
+            first, chosen = listed[0], listed[0].filter
+            table.section(_section(first), gate=first.gate, at=first.where or None, filter=chosen.name,
+                          decide=chosen.decide, stateful=chosen.stateful, otherwise=chosen.otherwise)  # fmt: skip
+            named = [(each, each.rule, own is None or each.is_for(*own)) for each in listed if each.rule is not None]
+            others = sum(not for_it for *_, for_it in named)
+            for each, rule, for_it in named:
+                self._rule_row(table, each, rule, peers, for_it, not for_it and others > _MOST_OF_OTHERS)
+            if others > _MOST_OF_OTHERS:
+                table.remark(f"  and {others:,} that are not for this one: kiboko show {chosen.name}")
 
-    def _rule_row(self, table: SheetTable, each: AppliedRule, rule: Rule, peers: list[str], for_it: bool) -> None:
+    def _rule_row(
+        self, table: SheetTable, each: AppliedRule, rule: Rule, peers: list[str], for_it: bool, is_left_out: bool
+    ) -> None:
         both = {"from": (rule.sources, each.sources), "to": (rule.destinations, each.destinations)}
-        shown = [_peer(*both[which]) for which in peers]
+        shown = [self._peer(*both[which]) for which in peers]
         for which in ("from", "to"):
             if which not in peers and both[which][0] is not None and not for_it:
                 shown[0] += f"; not for this one, only {which} {peer_text(both[which][0])}"
@@ -92,13 +102,34 @@ class RulesShown:
         if not rule.enabled:
             shown[0] += "; not enabled"
         service = rule.service_text + (f", source ports {rule.source_ports}" if rule.source_ports else "")
-        values: dict[str, Any] = {which: _peer_values(*pair) for which, pair in both.items()}
+        values: dict[str, Any] = {which: self._peer_values(*pair) for which, pair in both.items()}
         values |= {"rule": rule.name, "action": rule.action, "enabled": rule.enabled, "applies": for_it,
                    "service": rule.service_text, "note": rule.note,
                    "source_ports": str(rule.source_ports) if rule.source_ports else None}  # fmt: skip
         note = [rule.note] if "note" in table.headings else []
         cells: list[Cell] = [f"  {rule.name}", action, *shown, service, each.place, *note]
-        table.add(cells, "" if rule.enabled and for_it else "quiet", **values)
+        table.add(cells, "" if rule.enabled and for_it else "quiet", is_left_out=is_left_out, **values)
+
+    def _peer(self, peer: Peer | None, addresses: AddressSet | None) -> str:
+        """A peer with the addresses it comes to, where its text is not the address itself."""
+        if peer is None:
+            return "any"
+        text = ", ".join(str(item) for item in peer) or "nobody"
+        if addresses is None or all(isinstance(item, Literal) for item in peer):
+            return text
+        return f"{text} ({some_of(self._addresses(addresses), _MOST_ADDRESSES) or 'no address'})"
+
+    def _peer_values(self, peer: Peer | None, addresses: AddressSet | None) -> dict[str, object] | str:
+        """A peer as values: what is written, and the addresses it comes to; `any` where it is left out."""
+        if peer is None:
+            return "any"
+        return {"written": [str(item) for item in peer], "addresses": self._addresses(addresses or AddressSet())}
+
+    def _addresses(self, addresses: AddressSet) -> list[str]:
+        """What a set holds, as texts: rules have most of their peers in common with others."""
+        if id(addresses) not in self._texts:
+            self._texts[id(addresses)] = addresses, addresses.texts()
+        return self._texts[id(addresses)][1]
 
     def directions(self, sheet: Sheet, chosen: Filter, where: str = "") -> None:
         """Add the rules of a filter, each of its directions; `where` it is attached, if that is one place."""
@@ -132,26 +163,9 @@ def _section(each: AppliedRule) -> str:
     chosen = each.filter
     decides = "first match decides" if chosen.decide == "first" else "any match allows"
     state = "stateful" if chosen.stateful else "stateless"
-    where = f" {each.where}" if each.where else ""
+    where = f" {some_of(each.where.split(', '), _MOST_CROSSINGS)}" if each.where else ""
     told = f"{decides}, {state}, otherwise {chosen.otherwise}"
     return f"{each.gate}{where}: {chosen.name} ({told}) {chosen.default_place}"
-
-
-def _peer(peer: Peer | None, addresses: AddressSet | None) -> str:
-    """A peer with the addresses it comes to, where its text is not the address itself."""
-    if peer is None:
-        return "any"
-    text = ", ".join(str(item) for item in peer) or "nobody"
-    if addresses is None or all(isinstance(item, Literal) for item in peer):
-        return text
-    return f"{text} ({some_of(addresses.texts(), _MOST_ADDRESSES) or 'no address'})"
-
-
-def _peer_values(peer: Peer | None, addresses: AddressSet | None) -> dict[str, object] | str:
-    """A peer as values: what is written, and the addresses that this comes to; `any` where it is left out."""
-    if peer is None:
-        return "any"
-    return {"written": [str(item) for item in peer], "addresses": addresses.texts() if addresses is not None else []}
 
 
 def some_of(texts: list[str], most: int) -> str:

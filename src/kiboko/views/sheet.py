@@ -16,12 +16,14 @@ Cell = str | int | None | Place | list[str] | dict[str, Any]
 @dataclass(slots=True)
 class Line:
     """A line of a table. A line whose style is `quiet` is of less weight. `values` are what JSON has in place of the
-    cells, or beside them; without cells it is a line across all columns, and its values hold for those that follow."""
+    cells, or beside them; without cells it is a line across all columns, and its values hold for those that follow.
+    Without any text or cells that are shown, `is_left_out`, a line is in JSON alone."""
 
     cells: list[Cell] | None
     style: str = ""
     text: str = ""
     values: dict[str, Any] = field(default_factory=dict)
+    is_left_out: bool = False
 
 
 @dataclass(slots=True)
@@ -34,13 +36,17 @@ class SheetTable:
     wide: tuple[str, ...] = ()
     empty: str = ""
 
-    def add(self, cells: list[Cell], style: str = "", **values: Any) -> None:
+    def add(self, cells: list[Cell], style: str = "", *, is_left_out: bool = False, **values: Any) -> None:
         """Append a line; `values` stand in JSON instead of the cells under those headings."""
-        self.lines.append(Line(cells, style, values=values))
+        self.lines.append(Line(cells, style, values=values, is_left_out=is_left_out))
 
     def section(self, text: str, **values: Any) -> None:
         """Append a line across all columns: what follows belongs to it."""
         self.lines.append(Line(None, "section", text, values))
+
+    def remark(self, text: str) -> None:
+        """Append a line of less weight across all columns, which is not in JSON."""
+        self.lines.append(Line(None, "quiet", text))
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,8 +112,8 @@ def show_sheet(sheet: Sheet, out: Output) -> None:
         grid = Grid(table.headings, wide=table.wide)
         for line in table.lines:
             if line.cells is None:
-                grid.section(line.text)
-            else:
+                grid.section(line.text, line.style)
+            elif not line.is_left_out:
                 grid.add([cell_text(cell) for cell in line.cells], line.style)
         out.grid(grid)
     if sheet.notes:
@@ -132,7 +138,7 @@ def _rows_json(table: SheetTable) -> Iterator[dict[str, Any]]:
     section: dict[str, Any] = {}
     for line in table.lines:
         if line.cells is None:
-            section = line.values
+            section = line.values if line.style == "section" else section
             continue
         row: dict[str, Any] = {"table": table.title, **section}
         for heading, cell in zip(table.headings, line.cells, strict=True):

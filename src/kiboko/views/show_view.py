@@ -24,6 +24,7 @@ from kiboko.core.queries.inspection import (
     IN,
     OUT,
     attachments,
+    by_filter,
     filter_rules,
     group_reasons,
     groups_of,
@@ -284,12 +285,11 @@ class Shower:
                    f"{defaults.between_zones} where no crossing is listed")  # fmt: skip
         sheet.fact("note", self.topology.zones[name].note)
         sheet.fact("written in", self.topology.zones[name].place)
-        for crossing in self.topology.crossings:
-            if name in (crossing.source, crossing.destination):
-                chosen = self.topology.filters[crossing.filter]
-                rules = filter_rules(self.walker, chosen, IN, "zone", f"{crossing.source}>{crossing.destination}")
-                title = f"From {crossing.source} to {crossing.destination}"
-                self._rules.table(sheet, title, self._rules.could_concern(rules, IN), ["from", "to"])
+        crossings = [each for each in self.topology.crossings if name in (each.source, each.destination)]
+        for chosen, where in by_filter(self.walker, crossings):
+            title = "From {} to {}".format(*where.split(">")) if "," not in where else f"By {chosen.name}"
+            rules = filter_rules(self.walker, chosen, IN, "zone", where)
+            self._rules.table(sheet, title, self._rules.could_concern(rules, IN), ["from", "to"])
         return sheet
 
     def gateway(self, name: str) -> Sheet:

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from kiboko.core.errors import Place
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS, Service, details_of, reply_of
-from kiboko.core.network.model import Filter, Group, Instance, Interface, Listener, Rule, Subnet
+from kiboko.core.network.model import Crossing, Filter, Group, Instance, Interface, Listener, Rule, Subnet
 from kiboko.core.queries.members import End, member_addresses
+from kiboko.core.routing.steps import crossing_name
 from kiboko.core.tables.reply_filters import asked_of_replies
 from kiboko.core.walk.walk import Walker
 
@@ -21,7 +22,8 @@ IN, OUT = "in", "out"
 class AppliedRule:
     """A rule in force at some place, in the order it is asked; `rule` None is the filter's `otherwise`.
 
-    `sources` and `destinations` are the addresses that its peers come to, None for any.
+    `where` are several crossings, a comma between them, where they have the filter in common. `sources` and
+    `destinations` are the addresses that its peers come to, None for any.
     """
 
     gate: str
@@ -135,10 +137,21 @@ def _outward(rules: list[AppliedRule]) -> list[AppliedRule]:
 
 
 def _zone_rules(walker: Walker, subnet: Subnet, way: str) -> Iterator[AppliedRule]:
-    for crossing in walker.topology.crossings:
-        if subnet.zone is not None and subnet.zone == (crossing.destination if way == IN else crossing.source):
-            chosen = walker.topology.filters[crossing.filter]
-            yield from filter_rules(walker, chosen, way, "zone", f"{crossing.source}>{crossing.destination}")
+    crossings = [
+        each for each in walker.topology.crossings
+        if subnet.zone is not None and subnet.zone == (each.destination if way == IN else each.source)
+    ]  # fmt: skip
+    for chosen, where in by_filter(walker, crossings):
+        yield from filter_rules(walker, chosen, way, "zone", where)
+
+
+def by_filter(walker: Walker, crossings: Iterable[Crossing]) -> Iterator[tuple[Filter, str]]:
+    """The filters of some crossings, each once, with the crossings that have it: `office>core, public>core`."""
+    names: dict[str, list[str]] = {}
+    for each in crossings:
+        names.setdefault(each.filter, []).append(crossing_name(each.source, each.destination))
+    for name, where in names.items():
+        yield walker.topology.filters[name], ", ".join(where)
 
 
 def filter_rules(walker: Walker, chosen: Filter, way: str, gate: str, where: str) -> Iterator[AppliedRule]:
