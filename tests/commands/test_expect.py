@@ -213,6 +213,21 @@ class Expect(OnTheDemo):
         (self.folder / "draft.yaml").write_text(self.kiboko("expect --draft", 0))
         self.assertIn(", 0 broken", self.kiboko("expect --file draft.yaml", 0))
 
+    def test_a_draft_of_very_many_groups_is_of_fewer_names(self):
+        values = base()
+        values["filters"]["wall"] = a_filter("zone", rules=[{"action": "allow", "service": "ssh"}])
+        zone = values["subnets"]["a1"]["zone"]
+        values["crossings"] = [{"from": "public", "to": zone, "filter": "wall"}]
+        values["groups"] = {f"object-{number}": {"addresses": [f"10.1.1.{number}"]} for number in range(100, 161)}
+        (self.folder / "many.json").write_text(json.dumps(values))
+        done = run("expect", "--draft", "-n", "many.json", cwd=self.folder)
+        self.assertEqual(0, done.returncode, done.stderr)
+        self.assertIn("61 groups are more than anybody reads promises of: these are of the 3 subnets", done.stderr)
+        self.assertIn('from: "a2", to: "b1", service: ["ssh"], expect: "allowed"', done.stdout)
+        self.assertNotIn("object-", done.stdout)
+        (self.folder / "draft.yaml").write_text(done.stdout)
+        self.assertIn(", 0 broken", self.kiboko("expect --file draft.yaml -n many.json", 0))
+
     def test_what_is_wrong_is_told_with_its_line_and_nothing_else_is_said(self):
         (self.folder / "bad.yaml").write_text(
             "kiboko: expectations/1\nexpectations:\n"

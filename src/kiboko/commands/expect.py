@@ -31,6 +31,8 @@ if TYPE_CHECKING:
     from kiboko.core.changes.expecting import Held
 
 _MOST_SERVICES = 12
+_MOST_NAMES = 60
+"""A first set is of no more names than these, where there are fewer of another kind."""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -227,13 +229,29 @@ def _draft(ends: Ends, args: argparse.Namespace) -> int:
     from kiboko.core.reachability.matrix import usual_services
     from kiboko.views.expect_view import draft_yaml
 
-    topology = ends.topology
-    names = [*topology.groups, *topology.outsides] or [*topology.subnets, *topology.outsides]
+    names = _names_of_draft(ends)
     with working("looking at every pair of ends"):
         services = usual_services(ends, _MOST_SERVICES)
         found = draft(ends, names, services, matrix_of, spread) if names and services else []
     print(draft_yaml(found), end="")
     return 0
+
+
+def _names_of_draft(ends: Ends) -> list[str]:
+    """Between whom a first set promises anything: few enough that somebody may read it."""
+    topology = ends.topology
+    held = {each.zone for each in topology.subnets.values()} | {each.zone for each in topology.outsides.values()}
+    zones = [f"zone:{name}" for name in topology.zones if name in held]
+    kinds = {"groups": list(topology.groups), "subnets": list(topology.subnets), "zones": zones,
+             "networks": list(topology.networks)}  # fmt: skip
+    present = {kind: names for kind, names in kinds.items() if names} or {"": []}
+    first = next(iter(present))
+    few = (kind for kind, names in present.items() if len(names) <= _MOST_NAMES)
+    chosen = next(few, min(present, key=lambda kind: len(present[kind])))
+    if chosen != first:
+        print(f"kiboko expect: {len(present[first]):,} {first} are more than anybody reads promises of: these are of"
+              f" the {len(present[chosen]):,} {chosen}", file=sys.stderr)  # fmt: skip
+    return [*present[chosen], *topology.outsides]
 
 
 def _draft_of_flows(ends: Ends, args: argparse.Namespace) -> int:

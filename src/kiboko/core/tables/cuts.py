@@ -101,7 +101,7 @@ def address_sets(ground: Ground, subject: Subject | None = None) -> Iterator[Add
 @dataclass(frozen=True, slots=True)
 class Edges:
     """Where atoms begin beside where a network tells values apart by itself: addresses, service numbers, and sender's
-    ports; and the filters that another version asks about replies, or has other rules in."""
+    ports; and the filters that another version asks about replies."""
 
     addresses: tuple[Address, ...] = ()
     services: tuple[int, ...] = ()
@@ -129,8 +129,7 @@ def rule_edges(ground: Ground, filters: Collection[Filter]) -> Edges:
             ports.update((low, high + 1))
             services.update(protocol << 16 | low for protocol in WITH_PORTS)
             services.update((protocol << 16 | high) + 1 for protocol in WITH_PORTS)
-    asked = asked_of_replies(ground).union(each.name for each in filters)
-    return Edges(tuple(addresses), tuple(sorted(services)), tuple(sorted(ports)), asked)
+    return Edges(tuple(addresses), tuple(sorted(services)), tuple(sorted(ports)), asked_of_replies(ground))
 
 
 def _rules_about(
