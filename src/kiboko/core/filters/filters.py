@@ -112,6 +112,7 @@ class FilterJudge:
         self._ready: dict[tuple[str, str], tuple[ReadyRule, ...] | None] = {}
         self._every: dict[tuple[str, str], tuple[ReadyRule, ...]] = {}
         self._on_service: dict[tuple[str, str, int], tuple[ReadyRule, ...]] = {}
+        self._named: dict[tuple[str, str], dict[str, Rule]] = {}
         self._services: dict[tuple[str, str], NamedBy] = {}
         self._ends: dict[tuple[str, str], tuple[NamedEnds, NamedEnds]] = {}
         if before is not None and before._membership.shares_peers(membership):
@@ -135,6 +136,13 @@ class FilterJudge:
                 for rule in chosen.direction(way) or ()
             )
         return self._every[key]
+
+    def rule_of(self, chosen: Filter, way: str, name: str) -> Rule | None:
+        """A rule of a filter by its name, the first that has it; None where none has."""
+        key = (chosen.name, way)
+        if key not in self._named:
+            self._named[key] = {rule.name: rule for rule in reversed(chosen.direction(way) or ())}
+        return self._named[key].get(name)
 
     def rules_at(self, chosen: Filter, way: str, packet: Packet) -> Sequence[ReadyRule]:
         """Of all rules of a filter, in the order of the file, at least those that name an end of a packet."""

@@ -114,7 +114,7 @@ def misses_at(walker: Walker, walk: Walk, row: Row) -> Iterator[NearMiss]:
         return  # what a gate that lets pass might have stopped is of no use to somebody who is blocked
     for name in row.filters:
         chosen = walker.topology.filters[name]
-        decider = next((r for r in chosen.direction(row.step.bound or "in") or () if r.name == row.rule), None)
+        decider = walker.ground.judge.rule_of(chosen, row.step.bound or "in", row.rule or "")
         for ready in walker.ground.judge.rules_at(chosen, row.step.bound, packet):
             if (ready.rule.action == ALLOW) == row.stops:
                 miss = _miss(ready, row, packet, decider if chosen.decide == "first" else None)

@@ -129,7 +129,7 @@ def place_of(space: Space, gate: str, direction: str, decider: Decider) -> Place
     way = gate.rpartition("-")[2] if gate.endswith(("-in", "-out")) else None
     ways = [way] if way else ["in", "out"]
     for each in ways:
-        for rule in chosen.direction(each) or ():
-            if rule.name == decider.rule:
-                return rule.place
+        rule = space.walker.ground.judge.rule_of(chosen, each, decider.rule or "")
+        if rule is not None:
+            return rule.place
     return chosen.default_place

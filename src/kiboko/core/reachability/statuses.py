@@ -20,6 +20,7 @@ Rows = NDArray[np.int64]
 VERDICTS = (ALLOWED, PARTLY, UNKNOWN, ONE_WAY)
 """What gets through, at least in part, in the order in which it is shown."""
 _BLOCKED = 0
+_PARTLY = VERDICTS.index(PARTLY) + 1
 _SLOT_BITS = 16
 
 
@@ -98,15 +99,20 @@ class Statuses:
         # What nothing answers is one-way where some of it surely arrives, and not known where it only may.
         verdict = np.select([doubt > 0, back == sent, back > 0, surely > 0, comes > 0], [3, 1, 2, 4, 3], _BLOCKED)
         found = np.zeros(len(verdict), dtype=np.int32)
-        for service, number in enumerate(verdict.tolist()):
-            status = Status(number)
-            if VERDICTS[number - 1] == PARTLY and number:
+        # A verdict has one number for all services, but where it is of some client ports: numbered as they are met.
+        firsts = np.unique(verdict, return_index=True)[1]
+        for service in np.union1d(firsts, np.flatnonzero(verdict == _PARTLY)).tolist():
+            status = Status(int(verdict[service]))
+            alike: Rows | NDArray[np.bool_] = np.array([service])
+            if status.verdict == _PARTLY:
                 mine = np.flatnonzero((kinds.service_of == service) & answered).tolist()
-                status = Status(number, RangeSet.of(pair for kind in mine for pair in kinds.kinds[kind].ports))
+                status = Status(_PARTLY, RangeSet.of(pair for kind in mine for pair in kinds.kinds[kind].ports))
+            else:
+                alike = verdict == status.verdict
             if status not in self._numbers:
                 self._numbers[status] = len(self.known)
                 self.known.append(status)
-            found[service] = self._numbers[status]
+            found[alike] = self._numbers[status]
         return found
 
 
