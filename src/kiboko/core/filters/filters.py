@@ -8,11 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
-import numpy as np
-
-from kiboko.core.filters.long_lists import LONG, NamedBy, NamedEnds
 from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.packet import Packet
 from kiboko.core.header.ranges import EMPTY, RangeSet
@@ -20,7 +17,12 @@ from kiboko.core.header.services import details_of
 from kiboko.core.network.membership import Membership
 from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Rule
 
+if TYPE_CHECKING:
+    from kiboko.core.filters.long_lists import NamedBy, NamedEnds
+
 _MOST_KEPT = 1 << 16
+LONG = 200
+"""So many rules are found faster by their bounds than by asking each."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,12 +151,14 @@ class FilterJudge:
         every = self.every_rule(chosen, way)
         if len(every) < LONG or packet.source is None or packet.destination is None:
             return every
+        from kiboko.core.filters.long_lists import NamedEnds, either  # takes long to load
+
         key = (chosen.name, way)
         if key not in self._ends:
             self._ends[key] = NamedEnds([r.sources for r in every]), NamedEnds([r.destinations for r in every])
         sources, destinations = self._ends[key]
-        places = np.union1d(sources.holding(packet.source), destinations.holding(packet.destination))
-        return [every[place] for place in places.tolist()]
+        places = either(sources.holding(packet.source), destinations.holding(packet.destination))
+        return [every[place] for place in places]
 
     def _make_ready(self, chosen: Filter, way: str) -> tuple[ReadyRule, ...] | None:
         rules = chosen.direction(way)
@@ -182,6 +186,8 @@ class FilterJudge:
                 asked = RangeSet.span(first, last)
                 kept = [each for each in rules if each.rule.services is None or each.rule.services.meets(asked)]
             else:
+                from kiboko.core.filters.long_lists import NamedBy
+
                 if key[:2] not in self._services:
                     self._services[key[:2]] = NamedBy([each.rule.services for each in rules])
                 kept = [rules[place] for place in self._services[key[:2]].meeting(first, last).tolist()]

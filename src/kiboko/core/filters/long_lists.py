@@ -11,9 +11,6 @@ from numpy.typing import NDArray
 from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
 
-LONG = 200
-"""So many rules are found faster by their bounds than by asking each."""
-
 
 class NamedBy:
     """The sets that rules name, by their places in a list: of services, or of addresses of one family."""
@@ -44,3 +41,9 @@ class NamedEnds:
     def holding(self, address: Address) -> NDArray[np.int64]:
         """The places of those that hold an address, ascending, int64[m]."""
         return self._by_family[address.family].meeting(address.value, address.value)
+
+
+def either(some: NDArray[np.int64], others: NDArray[np.int64]) -> list[int]:
+    """The places that are in one list or the other, ascending."""
+    found: list[int] = np.union1d(some, others).tolist()
+    return found

@@ -154,9 +154,7 @@ def with_host_rule(topology: Topology, name: str, chain_name: str, rule: HostRul
         dataclasses.replace(chain, rules=(rule, *chain.rules)) if chain.shown == chain_name else chain
         for chain in rules.chains
     )
-    by_name = {(chain.family, chain.table, chain.name): chain for chain in chains}
-    changed = dataclasses.replace(rules, chains=chains, by_name=by_name)
-    return with_instance(topology, dataclasses.replace(instance, host_filter=changed))
+    return with_instance(topology, dataclasses.replace(instance, host_filter=rules.with_chains(chains)))
 
 
 # Routes and zones.

@@ -197,6 +197,11 @@ class HostRuleSet:
     by_name: Mapping[tuple[str, str, str], Chain] = field(default_factory=dict)
     tracked: tuple[int, ...] = (4, 6)
 
+    def with_chains(self, chains: tuple[Chain, ...]) -> HostRuleSet:
+        """The same with other chains."""
+        by_name = {(each.family, each.table, each.name): each for each in chains}
+        return HostRuleSet(self.file, chains, by_name, self.tracked)
+
     @property
     def filters_nothing(self) -> bool:
         """Whether no chain of it can stop a packet: as where a machine's filter is kept beside nftables."""

@@ -16,11 +16,12 @@ from kiboko.core.header.services import Service, usual_first
 from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.members import End, Member, machines_of, member_addresses
 from kiboko.core.reachability.letting_in import LetIn, let_in
-from kiboko.core.reachability.products import apart, products
-from kiboko.core.reachability.space import NOBODY, OUTSIDE, RECORDED, Space, SpaceEnd, usual_of
+from kiboko.core.reachability.outcomes_of_pairs import OutcomesOfPairs
+from kiboko.core.reachability.products import apart
+from kiboko.core.reachability.space import NOBODY, OUTSIDE, RECORDED, Space, SpaceEnd
 from kiboko.core.reachability.statuses import VERDICTS, Status, Statuses
 from kiboko.core.tables.kinds import Kinds
-from kiboko.core.walk.walk import ALLOWED, PARTLY
+from kiboko.core.walk.walk import PARTLY
 
 Rows = NDArray[np.int64]
 MOST_CELLS = 600_000_000
@@ -173,42 +174,31 @@ class _Reach:
         senders, receivers = (near, far) if is_out else (far, near)
         kinds = self.space.kinds(family)
         blocks = list(self.space.blocks(senders, receivers, family, kinds, with_hanging=True))
-        status = np.zeros((len(far), len(near), len(kinds.services)), dtype=np.int32)
+        ids = np.zeros((len(far), len(near)), dtype=np.int32)
         met = np.zeros((len(far), len(near)), dtype=np.bool_)
         reading = Statuses(kinds, senders)
         for block in blocks:
-            codes = reading.of(block.senders, block.outcome.arrives, block.outcome.answered, block.outcome.doubtful)
-            codes[~block.there] = 0
+            own = reading.ids(block.senders, block.outcome.arrives, block.outcome.answered, block.outcome.doubtful)
             if not self.is_any_hanging and block.outcome.hanging is not None:
                 hanging = block.outcome.hanging & reading.sends[block.senders][None]
                 self.is_any_hanging = bool((hanging.any(axis=2) & block.there).any())
-            there = block.there if is_out else block.there.T
+            mine, there = (own, block.there) if is_out else (own.T, block.there.T)
             rows, columns = (block.receivers, block.senders) if is_out else (block.senders, block.receivers)
             where = np.ix_(rows, columns)
-            mine = codes if is_out else np.swapaxes(codes, 0, 1)
-            status[where] = np.where(there[..., None], mine, status[where])
+            ids[where] = np.where(there, mine, ids[where])
             met[where] |= there
-        self.drop_what_is_usual(status, far, reading.known)
-        self.drop_what_is_usual(np.swapaxes(status, 0, 1), near, reading.known)
+        found = OutcomesOfPairs.of(ids, reading)
+        found.drop_what_is_usual(far)
+        found.turned().drop_what_is_usual(near)
         for row in np.flatnonzero(met.any(axis=1)).tolist():
             self.note(self.looked_at, far[row])
-        for row in np.flatnonzero(status.any(axis=(1, 2))).tolist():
+        for row in np.flatnonzero(found.is_any()).tolist():
             self.note(self.found, far[row])
         for kind in (RECORDED, NOBODY, OUTSIDE):
             alike = np.array([row for row, each in enumerate(far) if each.kind == kind], dtype=np.int64)
             for code in range(1, len(reading.known)):
-                truths = status[alike] == code
-                if truths.any():
-                    for rows, columns, services in products(truths):
-                        self.add(reading.known[code], family, kind, far, near, alike[rows], columns, services, kinds)
-
-    def drop_what_is_usual(self, status: NDArray[np.int32], ends: Sequence[SpaceEnd], known: Sequence[Status]) -> None:
-        """Of an end at a further address keep what its machine does not come to without being asked. `status` is
-        int32[ends, others, services], and is changed."""
-        allowed = [code for code, each in enumerate(known) if each.verdict_text == ALLOWED]
-        for row, usual in usual_of(ends):
-            comes_to = status[usual].max(axis=0)
-            status[row][(status[row] == comes_to) | np.isin(comes_to, allowed)] = 0
+                for rows, columns, services in found.products(alike, code):
+                    self.add(reading.known[code], family, kind, far, near, alike[rows], columns, services, kinds)
 
     def note(self, counts: list[dict[str, int]], end: SpaceEnd) -> None:
         """Count an end once, in whichever family: an instance, an outside by name, else addresses."""

@@ -83,9 +83,9 @@ class KernelWords:
         from_ = self._layout.lists.classes(SOURCES, lists, sources).astype(np.int64)
         to = self._layout.lists.classes(DESTINATIONS, lists, destinations).astype(np.int64)
         family = self._layout.addresses.first(int(sources.reshape(-1)[0])).family
-        table = self._tables.setdefault((gate, family), _Table(len(self._lists), self._kinds.words))
+        table = self._tables.setdefault((gate, family), _Table(len(self._lists)))
         entries = table.begin(sorts, is_met, counts) + from_ * counts[1] + to
-        fresh = np.flatnonzero(~table.is_known[entries].reshape(-1))
+        fresh = np.flatnonzero(table.place[entries].reshape(-1) == NONE)
         if len(fresh):
             columns = [np.broadcast_to(each, entries.shape).reshape(-1)[fresh]
                        for each in (interfaces, is_met, sources, destinations, from_, to)]  # fmt: skip
@@ -94,7 +94,8 @@ class KernelWords:
                 number, met, source, destination, *classes = (int(each[row]) for each in columns)
                 words = self._words(gate, number, bool(met), (source, destination), (classes[0], classes[1]))
                 table.put(int(entries.reshape(-1)[fresh[row]]), words)
-        stops, doubtful, diverted = (each[entries] for each in table.words)
+        places = table.place[entries]
+        stops, doubtful, diverted = (each[places] for each in table.words())
         return stops, doubtful, diverted
 
     def _look_up(self, sorts: Rows, interfaces: Rows) -> None:
@@ -156,14 +157,15 @@ class KernelWords:
 
 class _Table:
     """What is known of one kind of gate: for each sort of interfaces, met or not, an entry for each pair of classes.
-    `words` are uint64[3, entries, words]: what is stopped, what may be, and what may go elsewhere; `is_known`
-    bool[entries]."""
+    `place` int32[entries] is where each stands among the distinct words, `NONE` where it was not met yet: rule sets of
+    many hosts do the same with most of what they tell apart."""
 
-    def __init__(self, sorts: int, words: int) -> None:
+    def __init__(self, sorts: int) -> None:
         self._begin = np.full(2 * sorts, NONE, dtype=np.int64)
-        self._size = 0
-        self.words = np.zeros((3, 0, words), dtype=np.uint64)
-        self.is_known = np.zeros(0, dtype=np.bool_)
+        self.place = np.zeros(0, dtype=np.int32)
+        self._distinct: list[Words] = []
+        self._numbers: dict[bytes, int] = {}
+        self._words: Words | None = None
 
     def begin(self, sorts: Rows, is_met: NDArray[np.bool_], counts: Rows) -> Rows:
         """Where the entries of some sorts of interfaces begin; `counts` is how many classes of sources and destinations
@@ -174,16 +176,22 @@ class _Table:
             each = distinct(which.reshape(-1)[fresh])
             rows = fresh[each.first]
             sizes = (counts[0] * counts[1]).reshape(-1)[rows]
-            self._begin[which.reshape(-1)[rows]] = self._size + np.cumsum(sizes) - sizes
-            self._size += int(sizes.sum())
-            more = self._size - len(self.is_known)
-            added = np.zeros((len(self.words), more, self.words.shape[2]), dtype=np.uint64)
-            self.words = np.concatenate([self.words, added], axis=1)
-            self.is_known = np.append(self.is_known, np.zeros(more, dtype=np.bool_))
+            self._begin[which.reshape(-1)[rows]] = len(self.place) + np.cumsum(sizes) - sizes
+            self.place = np.append(self.place, np.full(int(sizes.sum()), NONE, dtype=np.int32))
         found: Rows = self._begin[which]
         return found
 
     def put(self, entry: int, words: Words) -> None:
-        """Note what is stopped, what may be, and what may go elsewhere."""
-        self.words[:, entry] = words
-        self.is_known[entry] = True
+        """Note what is stopped, what may be, and what may go elsewhere, uint64[3, words]."""
+        key = words.tobytes()
+        if key not in self._numbers:
+            self._numbers[key] = len(self._distinct)
+            self._distinct.append(words)
+            self._words = None
+        self.place[entry] = self._numbers[key]
+
+    def words(self) -> Words:
+        """All that were noted, uint64[3, distinct, words]."""
+        if self._words is None:
+            self._words = np.stack(self._distinct, axis=1)
+        return self._words

@@ -39,9 +39,7 @@ def with_unnamed_interfaces(rules: HostRuleSet, guessed: Collection[str]) -> Hos
     strange = {name for name in named if not _OF_ITS_OWN.match(name)}
     if not strange or any(fnmatch.fnmatchcase(device, name) for device in guessed for name in named):
         return rules
-    chains = tuple(_doubted(chain, strange) for chain in rules.chains)
-    by_name = {(each.family, each.table, each.name): each for each in chains}
-    return dataclasses.replace(rules, chains=chains, by_name=by_name)
+    return rules.with_chains(tuple(_doubted(chain, strange) for chain in rules.chains))
 
 
 def _named_in(rule: HostRule) -> Iterator[str]:

@@ -12,7 +12,7 @@ import contextlib
 import hashlib
 import os
 import stat
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import fields
 from datetime import datetime
 from functools import cache
@@ -26,9 +26,10 @@ from kiboko.core.memory import as_old, without_garbage
 from kiboko.core.network import host_rules, model
 from kiboko.core.network.model import Topology
 from kiboko.files.network.listing import is_data
+from kiboko.files.network.made_later import Held, ListenersLater, RulesLater
 
 _OURS = b"kiboko network "
-_MAGIC = _OURS + b"5\n"
+_MAGIC = _OURS + b"6\n"
 _DIGEST = 32
 _MOST_FILES, _MOST_OCTETS = 64, 512 << 20
 
@@ -46,9 +47,9 @@ _CODES = {each: code for code, each in enumerate(_CLASSES, _FIRST)}
 _FIELDS: dict[type, tuple[str, ...]] = {
     each: getattr(each, "_fields", ()) or tuple(field.name for field in fields(each)) for each in _CLASSES
 }
-_LEAVES = frozenset((Place, Address, model.Instance, model.Interface))
-"""What there are most of, by far: written flat and made without asking of each item what it is."""
-_SHARED = (host_rules.HostRuleSet, host_rules.Chain)
+_LEAVES = frozenset((Place, Address, model.Instance, model.Interface, host_rules.HostRuleSet))
+"""What there are most of, by far, or is large: written flat and made without asking of each item what it is."""
+_SHARED = (host_rules.Chain,)
 """What many may hold and is large: written once, and one object again when it is read."""
 
 
@@ -167,10 +168,10 @@ def _read(path: Path) -> tuple[Topology, tuple[Path, ...]] | None:
         if data[: len(_MAGIC)] != _MAGIC or data[len(_MAGIC) : len(_MAGIC) + _DIGEST] != told.digest():
             return None
         with without_garbage():
-            used, sockets, topology = msgpack.unpackb(body, strict_map_key=False)
+            used, sockets, rule_sets, topology = msgpack.unpackb(body, strict_map_key=False)
             if any(_digest_of(Path(name)) != digest for name, digest in used):
                 return None
-            found = _Maker(sockets).made(topology)
+            found = _Maker(sockets, rule_sets).made(topology)
             as_old()
     except (OSError, ValueError, TypeError, IndexError):
         return None
@@ -190,7 +191,7 @@ def _keep(path: Path, topology: Topology, used: Iterable[Path]) -> None:
         with without_garbage():
             writer = _Writer()
             plain = writer.plain(topology)
-            body = msgpack.packb((digests, list(writer.sockets), plain))
+            body = msgpack.packb((digests, list(writer.sockets), writer.rule_sets, plain))
         told = _hash()
         told.update(body)
         write_whole(path, _MAGIC + told.digest() + body, private=True)
@@ -220,6 +221,9 @@ class _Writer:
         self._seen: dict[int, int] = {}
         self.sockets: dict[_Socket, int] = {}
         """What is listened to, wherever that is said: many machines listen to the same."""
+        self.rule_sets: list[bytes] = []
+        """What rule sets of kernels hold, each packed by itself: most are not asked for."""
+        self._packed_rules: dict[tuple[int, int, tuple[int, ...]], int] = {}
 
     def plain(self, value: Any) -> Any:
         """A value as MessagePack knows them; a list's first item says what it stands for."""
@@ -256,6 +260,8 @@ class _Writer:
                 return [_CODES[Place], value.file, value.line]
             case Address():
                 return [_CODES[Address], value.family, _octets(value.value)]
+            case host_rules.HostRuleSet():
+                return [_CODES[host_rules.HostRuleSet], value.file, self._rules(value)]
             case model.Interface():
                 addresses = [part for each in value.addresses for part in (each.family, _octets(each.value))]
                 return [_CODES[model.Interface], value.name, value.instance, value.subnet, addresses, value.place.file,
@@ -265,6 +271,14 @@ class _Writer:
                 [self._leaf(each) for each in value.interfaces], value.running, dict(value.tags),
                 self.plain(value.host_filter), listens, value.forwards, self.plain(value.ephemeral_ports),
                 value.note]  # fmt: skip
+
+    def _rules(self, value: host_rules.HostRuleSet) -> int:
+        """What a rule set holds, as its place among all."""
+        key = id(value.chains), id(value.by_name), value.tracked
+        if key not in self._packed_rules:
+            self._packed_rules[key] = len(self.rule_sets)
+            self.rule_sets.append(self._packed(_Writer().plain((value.chains, value.by_name, value.tracked))))
+        return self._packed_rules[key]
 
     def _listens(self, listens: Iterable[model.Listener]) -> list[Any]:
         """Listeners as three values each: which of the sockets, and the place."""
@@ -295,67 +309,16 @@ def _socket(listener: model.Listener) -> _Socket:
     return tuple(bound for pair in listener.services for bound in pair), listener.text, bound_to, listener.family
 
 
-class _Later(model.PackedListeners):
-    """Listeners of one machine as they are kept: most are never made."""
-
-    __slots__ = ("_accepting", "_made", "_packed", "_sockets")
-
-    def __init__(self, packed: bytes, sockets: Sequence[model.Listener]) -> None:
-        """`sockets` are what is listened to anywhere, each at any place."""
-        self._packed, self._sockets = packed, sockets
-        self._made: tuple[model.Listener, ...] | None = None
-        self._accepting: list[model.Listener] | None = None
-
-    @property
-    def sockets(self) -> list[model.Listener]:
-        """What they accept, shared with other machines."""
-        if self._accepting is None:
-            self._accepting = [self._sockets[each] for each in self._flat()[::3]]
-        return self._accepting
-
-    def _flat(self) -> list[Any]:
-        import msgpack
-
-        found: list[Any] = msgpack.unpackb(self._packed)
-        return found
-
-    def _all(self) -> tuple[model.Listener, ...]:
-        if self._made is None:
-            flat = self._flat()
-            self._made = tuple(
-                self._sockets[which]._replace(place=Place(file, line))
-                for which, file, line in zip(flat[::3], flat[1::3], flat[2::3], strict=True)
-            )
-        return self._made
-
-    def __len__(self) -> int:
-        return len(self._all())
-
-    def __getitem__(self, place: Any) -> Any:
-        return self._all()[place]
-
-    def __iter__(self) -> Iterator[model.Listener]:
-        return iter(self._all())
-
-    def __eq__(self, other: object) -> bool:
-        return self._all() == (other._all() if isinstance(other, _Later) else other)
-
-    def __hash__(self) -> int:
-        return hash(self._all())
-
-    def __repr__(self) -> str:
-        return repr(self._all())
-
-
 class _Maker:
     """Makes the network again from what `_Writer` wrote."""
 
-    def __init__(self, sockets: list[list[Any]]) -> None:
+    def __init__(self, sockets: list[list[Any]], rule_sets: list[bytes]) -> None:
         self._sockets = [self._socket(*each) for each in sockets]
+        self._rule_sets = [Held(each, _made_of) for each in rule_sets]
         self._shared: list[Any] = []
         self._made_by = {
             _CODES[Place]: self._place, _CODES[Address]: self._address, _CODES[model.Interface]: self._interface,
-            _CODES[model.Instance]: self._instance,
+            _CODES[model.Instance]: self._instance, _CODES[host_rules.HostRuleSet]: self._rules,
         }  # fmt: skip
 
     def made(self, value: Any) -> Any:
@@ -400,6 +363,9 @@ class _Maker:
     def _address(self, value: list[Any]) -> Address:
         return Address(value[1], _number(value[2]))
 
+    def _rules(self, value: list[Any]) -> host_rules.HostRuleSet:
+        return RulesLater(value[1], self._rule_sets[value[2]])
+
     def _interface(self, value: list[Any]) -> model.Interface:
         _, name, instance, subnet, flat, file, line, public, filters = value
         addresses = tuple([Address(*each) if type(each[1]) is int else Address(each[0], int.from_bytes(each[1], "big"))
@@ -411,8 +377,15 @@ class _Maker:
         _, name, file, line, interfaces, running, tags, host_filter, listens, forwards, ports, note = value
         return model.Instance(
             name, Place(file, line), tuple(map(self._interface, interfaces)), running, tags, self.made(host_filter),
-            None if listens is None else _Later(listens, self._sockets), forwards, self.made(ports), note,
+            None if listens is None else ListenersLater(listens, self._sockets), forwards, self.made(ports), note,
         )  # fmt: skip
+
+
+def _made_of(packed: bytes) -> Any:
+    """What was packed by itself."""
+    import msgpack
+
+    return _Maker([], []).made(msgpack.unpackb(packed))
 
 
 def _octets(number: int) -> int | bytes:
