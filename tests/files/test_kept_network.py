@@ -1,6 +1,7 @@
 """Networks kept in the cache: the same network as read anew, and never one that the files no longer say."""
 
 import os
+import pickle
 import shutil
 import tempfile
 import unittest
@@ -84,6 +85,29 @@ class Kept(unittest.TestCase):
         again, topology = self.loads()
         self.assertEqual(1, again)
         self.assertEqual(1, len(topology.instances["bob"].host_filter.chains))
+
+    def test_what_many_machines_have_is_one_rule_set_again_and_is_made_when_it_is_asked_for(self):
+        values = base()
+        for name in ("ann", "bob", "cat"):
+            (self.folder / f"{name}.json").write_text(RULES if name != "cat" else RULES.replace('"t"', '"other"'))
+            values["instances"][name]["host_filter"] = {"nftables": f"{name}.json"}
+        self.write(values)
+        self.assertEqual(1, self.loads()[0])
+        again, topology = self.loads()
+        self.assertEqual(0, again)
+        ann, bob, cat = (topology.instances[name].host_filter for name in ("ann", "bob", "cat"))
+        with mock.patch.object(kept.Held, "made", new_callable=mock.PropertyMock) as made:
+            self.assertEqual(["ann.json", "bob.json", "cat.json"], [Path(each.file).name for each in (ann, bob, cat)])
+            made.assert_not_called()
+        self.assertIs(ann.chains, bob.chains)
+        self.assertIsNot(ann.chains, cat.chains)
+        fresh = load_network(str(self.path))
+        for name, each in (("ann", ann), ("bob", bob), ("cat", cat)):
+            other = fresh.instances[name].host_filter
+            self.assertTrue(each == other and other == each and each == pickle.loads(pickle.dumps(each)), name)
+            self.assertEqual(repr(other), repr(each))
+        self.assertFalse(ann == bob or fresh.instances["bob"].host_filter == ann, "their files differ")
+        self.assertEqual(fresh, topology)
 
     def test_a_part_added_to_a_folder_counts(self):
         folder = self.folder / "parts"

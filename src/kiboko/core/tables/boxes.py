@@ -100,8 +100,9 @@ class _Dimension:
 
     def frozen(self) -> _Frozen:
         """All of it as arrays."""
-        return _Frozen(np.vstack(self._classes), np.concatenate(self._words), np.array(self._row, dtype=np.int64),
-                       np.array(self._base, dtype=np.int64))  # fmt: skip
+        classes, words = np.vstack(self._classes), np.concatenate(self._words)
+        self._classes, self._words = list(classes), [words]  # what was brought together is not kept twice
+        return _Frozen(classes, words, np.array(self._row, dtype=np.int64), np.array(self._base, dtype=np.int64))
 
 
 @dataclass(frozen=True, slots=True)
