@@ -1,5 +1,6 @@
 """Networks kept in the cache: the same network as read anew, and never one that the files no longer say."""
 
+import json
 import os
 import pickle
 import shutil
@@ -89,7 +90,8 @@ class Kept(unittest.TestCase):
     def test_what_many_machines_have_is_one_rule_set_again_and_is_made_when_it_is_asked_for(self):
         values = base()
         for name in ("ann", "bob", "cat"):
-            (self.folder / f"{name}.json").write_text(RULES if name != "cat" else RULES.replace('"t"', '"other"'))
+            chain = {"family": "inet", "table": "t", "name": "other" if name == "cat" else "one", "handle": 2}
+            (self.folder / f"{name}.json").write_text(RULES[:-2] + f', {{"chain": {json.dumps(chain)}}}]}}')
             values["instances"][name]["host_filter"] = {"nftables": f"{name}.json"}
         self.write(values)
         self.assertEqual(1, self.loads()[0])
