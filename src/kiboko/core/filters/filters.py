@@ -18,7 +18,7 @@ from kiboko.core.network.membership import Membership
 from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Rule
 
 if TYPE_CHECKING:
-    from kiboko.core.filters.long_lists import NamedBy, NamedEnds
+    from kiboko.core.filters.long_lists import LongList
 
 _MOST_KEPT = 1 << 16
 LONG = 200
@@ -115,8 +115,8 @@ class FilterJudge:
         self._every: dict[tuple[str, str], tuple[ReadyRule, ...]] = {}
         self._on_service: dict[tuple[str, str, int], tuple[ReadyRule, ...]] = {}
         self._named: dict[tuple[str, str], dict[str, Rule]] = {}
-        self._services: dict[tuple[str, str], NamedBy] = {}
-        self._ends: dict[tuple[str, str], tuple[NamedEnds, NamedEnds]] = {}
+        # Of long lists, by filter, direction, and whether rules that are not enabled are in it.
+        self._long: dict[tuple[str, str, bool], LongList] = {}
         if before is not None and before._membership.shares_peers(membership):
             old, new = before._membership.topology.filters, membership.topology.filters
             self._ready = {key: ready for key, ready in before._ready.items() if new.get(key[0]) is old[key[0]]}
@@ -151,14 +151,17 @@ class FilterJudge:
         every = self.every_rule(chosen, way)
         if len(every) < LONG or packet.source is None or packet.destination is None:
             return every
-        from kiboko.core.filters.long_lists import NamedEnds, either  # takes long to load
-
-        key = (chosen.name, way)
-        if key not in self._ends:
-            self._ends[key] = NamedEnds([r.sources for r in every]), NamedEnds([r.destinations for r in every])
-        sources, destinations = self._ends[key]
-        places = either(sources.holding(packet.source), destinations.holding(packet.destination))
+        places = self._long_list((chosen.name, way, True), every).naming(packet.source, packet.destination)
         return [every[place] for place in places]
+
+    def _long_list(self, key: tuple[str, str, bool], rules: Sequence[ReadyRule]) -> LongList:
+        if key not in self._long:
+            from kiboko.core.filters.long_lists import LongList  # takes long to load
+
+            columns = ([each.sources for each in rules], [each.destinations for each in rules],
+                       [each.rule.services for each in rules])  # fmt: skip
+            self._long[key] = LongList(*columns)
+        return self._long[key]
 
     def _make_ready(self, chosen: Filter, way: str) -> tuple[ReadyRule, ...] | None:
         rules = chosen.direction(way)
@@ -171,27 +174,23 @@ class FilterJudge:
         return tuple(ReadyRule(r, chosen, addresses(r.sources), addresses(r.destinations)) for r in enabled)
 
     def _rules_on(self, rules: tuple[ReadyRule, ...], chosen: Filter, way: str, packet: Packet) -> Iterable[ReadyRule]:
-        """Those rules of a filter that may match a packet by its service, in their order."""
+        """Those rules of a filter that may match a packet by its service, in their order; of many, those that do so by
+        its ends as well."""
         service = packet.service
         by_ports = packet.turned and service.has_ports
+        first, last = (service.protocol << 16, (service.protocol + 1 << 16) - 1) if by_ports else (service.number,) * 2
+        if len(rules) >= LONG and packet.source is not None and packet.destination is not None:
+            places = self._long_list((chosen.name, way, False), rules)
+            return [rules[each] for each in places.matching(packet.source, packet.destination, first, last)]
         key = (chosen.name, way, -service.protocol if by_ports else service.number)
         found = self._on_service.get(key)
         if found is None:
             if len(self._on_service) >= _MOST_KEPT:
                 self._on_service.clear()
-            first, last = (
-                (service.protocol << 16, (service.protocol + 1 << 16) - 1) if by_ports else (service.number,) * 2
+            asked = RangeSet.span(first, last)
+            found = self._on_service[key] = tuple(
+                each for each in rules if each.rule.services is None or each.rule.services.meets(asked)
             )
-            if len(rules) < LONG:
-                asked = RangeSet.span(first, last)
-                kept = [each for each in rules if each.rule.services is None or each.rule.services.meets(asked)]
-            else:
-                from kiboko.core.filters.long_lists import NamedBy
-
-                if key[:2] not in self._services:
-                    self._services[key[:2]] = NamedBy([each.rule.services for each in rules])
-                kept = [rules[place] for place in self._services[key[:2]].meeting(first, last).tolist()]
-            found = self._on_service[key] = tuple(kept)
         return found
 
     def first(self, chosen: Filter, way: str, packet: Packet, ports: RangeSet) -> Ruling:
