@@ -1,5 +1,7 @@
 """Long lists: a block list, a firewall of many rules, a table of learned routes, ten times as long each, and the log of
-an edge with a thousand times the senders; what that costs in a network of 400 machines whose other rules are few."""
+an edge with a thousand times the senders; what that costs in a network of 400 machines whose other rules are few. The
+same of a firewall between all zones whose rules are of groups, and of machines with kernel rule sets of their own.
+"""
 
 import json
 import random
@@ -78,6 +80,71 @@ def crossroads(blocked: int, rules: int, routes: int) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def of_groups(rules: int) -> dict[str, Any]:
+    """The same machines with one firewall between all zones, whose rules are of groups of addresses and of services."""
+    values, chance = crossroads(1, 0, 0), random.Random(rules)
+
+    def inside() -> str:
+        length = chance.choice((32, 32, 28, 26))
+        value = 10 << 24 | chance.randrange(2) << 16 | chance.randrange(20) << 8 | chance.randrange(256)
+        return f"{Address(4, value >> (32 - length) << (32 - length))}/{length}"
+
+    for number in range(800):
+        members = {inside() for _ in range(chance.choice((1, 2, 3, 5, 10, 40)))}
+        values["groups"][f"object-{number}"] = {"addresses": sorted(members)}
+    values["services"] = {
+        f"service-{number}": [f"{chance.choice(('tcp', 'udp'))}/{chance.randrange(1, 60_000)}"
+                              for _ in range(chance.choice((1, 1, 2, 4)))]
+        for number in range(150)
+    }  # fmt: skip
+
+    def peer() -> str:
+        group = f"object-{chance.randrange(800)}"
+        return chance.choice((group, group, group, group, inside(), inside(), block(chance), "any"))
+
+    services = (*values["services"], "https", "ssh", "tcp/5432")
+    values["filters"]["wall"]["rules"] = [
+        {"action": chance.choice(("allow", "allow", "allow", "drop")), "from": peer(), "to": peer(),
+         "service": chance.sample(services, chance.choice((1, 1, 3)))}
+        for _ in range(rules)
+    ]  # fmt: skip
+    values["crossings"] = [{"from": one, "to": other, "filter": "wall"}
+                           for one in values["zones"] for other in values["zones"] if one != other]  # fmt: skip
+    return values
+
+
+def with_rule_sets(folder: Path, machines: int) -> dict[str, Any]:
+    """Some machines, each with a kernel rule set of its own that lets in forty peers, each on one service."""
+    chance = random.Random(machines)
+    place = {"family": "inet", "table": "own", "chain": "input"}
+
+    def matches(field: tuple[str, str], value: object) -> dict[str, Any]:
+        return {"match": {"op": "==", "left": {"payload": {"protocol": field[0], "field": field[1]}}, "right": value}}
+
+    names = {}
+    for number in range(machines):
+        rules: list[dict[str, Any]] = [
+            {"table": {"family": "inet", "name": "own"}},
+            {"chain": {"family": "inet", "table": "own", "name": "input", "type": "filter", "hook": "input", "prio": 0,
+                       "policy": "drop"}},
+        ]  # fmt: skip
+        rules += [
+            {"rule": {**place, "handle": handle, "expr": [
+                matches(("ip", "saddr"), f"10.0.{chance.randrange(20)}.{chance.randrange(1, 250)}"),
+                matches(("tcp", "dport"), chance.choice((22, 443, 5432, chance.randrange(1, 10_000)))),
+                {"accept": None}]}}
+            for handle in range(40)
+        ]  # fmt: skip
+        (folder / f"{machines}-{number}.json").write_text(json.dumps({"nftables": rules}))
+        names[f"box-{number}"] = {
+            "interfaces": [{"subnet": f"hall-{number % 20}", "addresses": [f"10.0.{number % 20}.{1 + number // 20}"]}],
+            "listens": ["https", "ssh"], "host_filter": {"nftables": f"{machines}-{number}.json"},
+        }  # fmt: skip
+    return {"kiboko": 1, "networks": {"left": {"cidrs": ["10.0.0.0/16"]}},
+            "subnets": {f"hall-{n}": {"network": "left", "cidr": f"10.0.{n}.0/24"} for n in range(20)},
+            "instances": names}  # fmt: skip
+
+
 def write_log(path: Path, senders: int) -> None:
     """A log of an edge: most of it is tried and stopped, by so many senders at most."""
     chance = random.Random(senders)
@@ -112,6 +179,21 @@ def main() -> None:
                           ("check", "internet", "10.0.0.0/8", "any"), ("reach", "box-2"), ("matrix", "--by", "zone"),
                           ("audit",), ("rehearse", "--toggle", "wall/1")):  # fmt: skip
                 report(f"{what}, {' '.join(words)}", *ratio(kiboko("long", *words), kiboko("short", *words), 3), None)
+        write_log(here / "edge.csv", 4_000)
+        asked = (
+            ("check", "box-1", "box-2", "https"), ("check", "any", "box-2", "any"), ("show", "box-2"),
+            ("reach", "box-2"), ("matrix", "--by", "zone"), ("audit",), ("confirm", "--flows", "edge.csv"),
+        )  # fmt: skip
+        for name, rules in (("long", 20_000), ("short", 2_000)):
+            (here / f"{name}.yaml").write_text(json.dumps(of_groups(rules)))
+        for words in asked:
+            timed = ratio(kiboko("long", *words), kiboko("short", *words), 1)
+            report(f"a firewall of 20,000 rules of groups / of 2,000, {' '.join(words)}", *timed, None)
+        for name, machines in (("long", 1_500), ("short", 150)):
+            (here / f"{name}.yaml").write_text(json.dumps(with_rule_sets(here, machines)))
+        for words in (*asked[:4], ("matrix", "--by", "subnet"), ("audit",)):
+            timed = ratio(kiboko("long", *words), kiboko("short", *words), 1)
+            report(f"1,500 kernel rule sets / 150, {' '.join(words)}", *timed, None)
         (here / "plain.yaml").write_text(json.dumps(crossroads(2_000, 300, 0)))
         for name, senders in (("many.csv", 400_000), ("few.csv", 400)):
             write_log(here / name, senders)

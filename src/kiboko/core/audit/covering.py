@@ -14,8 +14,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kiboko.core.audit.side_lines import SideLine, Words, truths_of, words_of
+from kiboko.core.audit.side_lines import SideLine
 from kiboko.core.header.ranges import RangeSet
+from kiboko.core.tables.kinds import WORD, Words, as_truths, as_words
 
 Sides = tuple[RangeSet, RangeSet, RangeSet, RangeSet]
 Point = tuple[int, int, int, int]
@@ -67,7 +68,7 @@ class Boxes:
 
     def __init__(self, boxes: Sequence[Sides]) -> None:
         self._is_empty = np.array([not all(box) for box in boxes], dtype=np.bool_)
-        self._full = words_of(~self._is_empty)
+        self._full = as_words(~self._is_empty, -(-len(boxes) // WORD))
         self._lines = [SideLine([box[side] for box in boxes]) for side in _SIDES]
         # Boxes of one range on each side, which most are, as they are; the others are taken apart when they are met.
         firsts = [line.begin[line.of] for line in self._lines]
@@ -102,7 +103,7 @@ class Boxes:
             found = found & side
             if not found.any():
                 break
-        return truths_of(found, len(self))
+        return as_truths(found, len(self))
 
     def covered(self, box: int, among: Rows | range) -> Cover:
         """Whether some of the boxes, by their numbers, cover one of them together."""

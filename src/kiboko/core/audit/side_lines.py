@@ -1,4 +1,5 @@
-"""One side of many boxes: which of them have something in common with one, or hold all that it has there."""
+"""One side of many boxes: which of them have something in common with one, or hold all that it has there; a bit for
+each box, the first as the lowest of the first word."""
 
 from __future__ import annotations
 
@@ -8,11 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.header.ranges import RangeSet
+from kiboko.core.tables.kinds import WORD, Words, as_words
 
 Rows = NDArray[np.int64]
-Words = NDArray[np.uint64]
-"""A bit for each box, the first as the lowest of the first word."""
-_WORD = 64
 _MOST_WORDS = 1 << 24
 """Where it would take more to keep which boxes hold each piece, it is kept of every second, third, … alone."""
 _MANY = 1 << 9
@@ -34,7 +33,7 @@ class SideLine:
         self.begin = np.cumsum(self.count) - self.count
         self.low = np.array([piece[low] for each in distinct for low, _ in each], dtype=np.int64)
         self.high = np.array([piece[high + 1] - 1 for each in distinct for _, high in each], dtype=np.int64)
-        self._words = -(-len(sets) // _WORD)
+        self._words = -(-len(sets) // WORD)
         # All ranges of all boxes, by the piece with which they begin and by the one behind their end.
         counts = self.count[self.of]
         whose = np.repeat(np.arange(len(sets)), counts)
@@ -86,7 +85,7 @@ class SideLine:
         rows = np.zeros((len(self.starts) // self._stride + 2, self._words), dtype=np.uint64)
         for edges in (self._begins, self._ends):
             row = -(-edges.pieces // self._stride)
-            np.bitwise_xor.at(rows.reshape(-1), row * self._words + edges.whose // _WORD, edges.bits)
+            np.bitwise_xor.at(rows.reshape(-1), row * self._words + edges.whose // WORD, edges.bits)
         np.bitwise_xor.accumulate(rows, axis=0, out=rows)
         return rows
 
@@ -107,34 +106,22 @@ class _Edges:
     def __init__(self, pieces: Rows, whose: Rows, pieces_in_all: int, words: int) -> None:
         order = np.argsort(pieces, kind="stable")
         self.pieces, self.whose = pieces[order], whose[order]
-        self.bits = np.uint64(1) << (self.whose % _WORD).astype(np.uint64)
+        self.bits = np.uint64(1) << (self.whose % WORD).astype(np.uint64)
         self._before: list[int] = np.searchsorted(self.pieces, np.arange(pieces_in_all + 2)).tolist()
         self._words = words
 
     def turn(self, words: Words, first: int, last: int) -> None:
         """Turn the bits of those whose edges some pieces are, once for each."""
         some = slice(self._before[first], self._before[last + 1])
-        np.bitwise_xor.at(words, self.whose[some] // _WORD, self.bits[some])
+        np.bitwise_xor.at(words, self.whose[some] // WORD, self.bits[some])
 
     def among(self, first: int, last: int) -> Words:
         """Whose edges some pieces are."""
         some = slice(self._before[first], self._before[last + 1])
         if some.stop - some.start > _MANY:
-            truths = np.zeros(self._words * _WORD, dtype=np.bool_)
+            truths = np.zeros(self._words * WORD, dtype=np.bool_)
             truths[self.whose[some]] = True
-            return words_of(truths)
+            return as_words(truths, self._words)
         found = np.zeros(self._words, dtype=np.uint64)
-        np.bitwise_or.at(found, self.whose[some] // _WORD, self.bits[some])
+        np.bitwise_or.at(found, self.whose[some] // WORD, self.bits[some])
         return found
-
-
-def truths_of(words: Words, count: int) -> NDArray[np.bool_]:
-    """The bits of words as truth values, bool[count]."""
-    return np.unpackbits(words.astype("<u8").view(np.uint8), count=count, bitorder="little").astype(np.bool_)
-
-
-def words_of(truths: NDArray[np.bool_]) -> Words:
-    """Truth values as words."""
-    padded = np.zeros(-(-len(truths) // _WORD) * _WORD, dtype=np.bool_)
-    padded[: len(truths)] = truths
-    return np.packbits(padded, bitorder="little").view("<u8").astype(np.uint64)
