@@ -181,7 +181,7 @@ def main() -> None:
                 report(f"{what}, {' '.join(words)}", *ratio(kiboko("long", *words), kiboko("short", *words), 3), None)
         write_log(here / "edge.csv", 4_000)
         asked = (
-            ("check", "box-1", "box-2", "https"), ("check", "any", "box-2", "any"), ("show", "box-2"),
+            ("check", "box-1", "box-2", "https"), ("check", "any", "box-2", "https"), ("show", "box-2"),
             ("reach", "box-2"), ("matrix", "--by", "zone"), ("audit",), ("confirm", "--flows", "edge.csv"),
         )  # fmt: skip
         for name, rules in (("long", 20_000), ("short", 2_000)):

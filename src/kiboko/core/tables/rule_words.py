@@ -240,7 +240,7 @@ class RuleWords:
         Rule by rule, each takes what those before it have left of what it matches: the cost grows with the pairs of
         classes that rules match, and most rules of a long list match few.
         """
-        by_kind, kinds = self._matching_kinds(number), self._kinds
+        by_rule, kinds = self._kinds_of_rules(number), self._kinds
         sides = [_Side.of(self._lists.matching_by_rule(dimension, number), classes)
                  for dimension, classes in ((SOURCES, from_), (DESTINATIONS, to))]  # fmt: skip
         action, keeps = self._lists.rules_of(number)
@@ -249,17 +249,21 @@ class RuleWords:
         left = np.tile(kinds.every, (len(from_), 1))
         stopped, kept = np.zeros_like(left), np.zeros_like(left)
         taking: list[tuple[int, Rows, Words]] = []
-        met = np.bitwise_and.reduce([*(side.met for side in sides), np.bitwise_or.reduce(by_kind, axis=0)])
-        for rule in np.flatnonzero(as_truths(met, len(met) * WORD)).tolist():
-            pairs = _in_both(sides[0], sides[1], rule)
-            taken = left[pairs] & kinds.packed(_bit(by_kind, rule))
-            left[pairs] ^= taken
+        met = as_truths(sides[0].met & sides[1].met, len(by_rule)) & by_rule.any(axis=1)
+        for rule in np.flatnonzero(met).tolist():
+            pairs, mine = _in_both(sides[0], sides[1], rule), np.flatnonzero(by_rule[rule])
+            # A rule on few services is in few of the words of all kinds.
+            where: Any = pairs if len(mine) == kinds.words else np.ix_(pairs, mine)
+            taken = left[where] & by_rule[rule, mine]
+            left[where] ^= taken
             if stops[rule]:
-                stopped[pairs] |= taken
+                stopped[where] |= taken
             if keeps[rule]:
-                kept[pairs] |= taken
+                kept[where] |= taken
             if self._with_rules:
-                taking.append((rule, pairs, taken))
+                whole = np.zeros((len(pairs), kinds.words), dtype=np.uint64)
+                whole[:, mine] = taken
+                taking.append((rule, pairs, whole))
         matched = kinds.every & ~left
         if stops[otherwise]:
             stopped |= left
@@ -272,9 +276,9 @@ class RuleWords:
             decides, begin, count = self._note_decided(number, len(from_), taking)
         return _Tables(matched, stopped, kept, decides, begin, count)
 
-    def _matching_kinds(self, number: int) -> Words:
-        """The rules of a list that match each kind, one bit each, laid out to be read rule by rule: uint64[kinds,
-        words]. That of the last list is kept: one that is worked out pair by pair is asked for again and again."""
+    def _kinds_of_rules(self, number: int) -> Words:
+        """The kinds that each rule of a list matches, one bit each: uint64[rules, words]. That of the last list is
+        kept: one that is worked out pair by pair is asked for again and again."""
         if self._last is None or self._last[0] != number:
             lists = np.full(len(self._kinds), number, dtype=np.int64)
             self._last = None
@@ -283,7 +287,10 @@ class RuleWords:
                         self._lists.classes(dimension, lists, atoms), axis=1)
                 for dimension, atoms in ((SERVICES, self._services), (PORTS, self._ports))
             )  # fmt: skip
-            self._last = number, (by_service & by_port).T
+            rules = np.zeros((len(by_service) * WORD, self._kinds.words), dtype=np.uint64)
+            for word, some in enumerate(by_service & by_port):
+                rules[word * WORD : (word + 1) * WORD] = self._kinds.packed(as_truths(some[:, None], WORD).T)
+            self._last = number, rules
         return self._last[1]
 
     def _note_decided(
