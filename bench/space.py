@@ -15,7 +15,6 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 from estate import Estate
 from measure import seconds
 
@@ -137,7 +136,7 @@ def covering(rules: list[Sides]) -> None:
     """Every rule of a filter held against those before it."""
     boxes = Boxes(rules)
     for number in range(len(boxes)):
-        boxes.covered(number, np.arange(number))
+        boxes.covered(number, range(number))
 
 
 def main(instances: int) -> None:

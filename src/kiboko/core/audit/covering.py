@@ -109,10 +109,10 @@ class Boxes:
         """Whether some of the boxes, by their numbers, cover one of them together."""
         if self._is_empty[box]:
             return Cover()
-        whole = _those(self.holding(box), among)
+        whole = self._among(box, among, is_holding=True)
         if len(whole):
             return Cover((int(whole[0]),))
-        chosen = _those(self.meeting(box), among)
+        chosen = self._among(box, among, is_holding=False)
         if not len(chosen):
             return Cover(outside=self._point([line.ranges(box)[0][0] for line in self._lines]))
         corners = [line.corners(box) for line in self._lines]
@@ -127,6 +127,21 @@ class Boxes:
         if len(outside):
             return Cover(outside=self._point(points[outside[0]]))
         return self._cut(box, parts, cutters)
+
+    def _among(self, box: int, among: Rows | range, is_holding: bool) -> Rows:
+        """Which of some boxes hold one whole, or have something in common with it."""
+        if not isinstance(among, range):
+            return among[(self.holding(box) if is_holding else self.meeting(box))[among]]
+        rows = slice(among.start, among.stop)  # they lie together: nothing is copied
+        if not self._is_single.all():
+            return np.flatnonzero((self.holding(box) if is_holding else self.meeting(box))[rows]) + among.start
+        held = np.ones(len(among), dtype=np.bool_)
+        for low, high in zip(self._low, self._high, strict=True):
+            if is_holding:
+                held &= (low[rows] <= low[box]) & (high[rows] >= high[box])
+            else:
+                held &= (low[rows] <= high[box]) & (high[rows] >= low[box])
+        return np.flatnonzero(held) + among.start
 
     def _point(self, pieces: Sequence[Any]) -> Point:
         found = [line.starts[int(piece)] for line, piece in zip(self._lines, pieces, strict=True)]
@@ -213,14 +228,6 @@ class Boxes:
             from_, to = tuple(map(max, ranges[place][0], first)), tuple(map(min, ranges[place][1], last))
             left.extend((*piece, place + 1) for piece in _less(first, last, from_, to))
         return True
-
-
-def _those(truths: Truths, among: Rows | range) -> Rows:
-    """Those of some numbers for which something is true."""
-    if isinstance(among, range) and among.step == 1:
-        return np.flatnonzero(truths[among.start : among.stop]) + among.start
-    numbers = np.asarray(among, dtype=np.int64)
-    return numbers[truths[numbers]]
 
 
 def _corners(parts: _Parts) -> Iterator[tuple[_Corner, _Corner]]:

@@ -4,6 +4,7 @@ each box, the first as the lowest of the first word."""
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -34,14 +35,6 @@ class SideLine:
         self.low = np.array([piece[low] for each in distinct for low, _ in each], dtype=np.int64)
         self.high = np.array([piece[high + 1] - 1 for each in distinct for _, high in each], dtype=np.int64)
         self._words = -(-len(sets) // WORD)
-        # All ranges of all boxes, by the piece with which they begin and by the one behind their end.
-        counts = self.count[self.of]
-        whose = np.repeat(np.arange(len(sets)), counts)
-        at = np.arange(len(whose)) + np.repeat(self.begin[self.of] - (np.cumsum(counts) - counts), counts)
-        self._begins = _Edges(self.low[at], whose, len(edges), self._words)
-        self._ends = _Edges(self.high[at] + 1, whose, len(edges), self._words)
-        self._stride = max(1, -(-len(edges) * self._words // _MOST_WORDS))
-        self._rows = self._rows_of()
         self._known: dict[tuple[int, bool], Words] = {}
 
     def ranges(self, box: int) -> tuple[Rows, Rows]:
@@ -68,22 +61,37 @@ class SideLine:
         key = int(self.of[box]), is_holding
         if key in self._known:
             return self._known[key]
+        begins, ends = self._edges
         found = np.full(self._words, ~np.uint64(0) if is_holding else np.uint64(0))
         for first, last in zip(low.tolist(), high.tolist(), strict=True):
             row = self._holding_piece(first)
             if is_holding:  # what holds its first piece holds it whole, unless it ends on the way: there are gaps
-                found &= row & ~self._ends.among(first + 1, last)
+                found &= row & ~ends.among(first + 1, last)
             else:
-                found |= row | self._begins.among(first + 1, last)
+                found |= row | begins.among(first + 1, last)
         if len(self._known) >= _MOST_KEPT:
             self._known.clear()
         self._known[key] = found
         return found
 
-    def _rows_of(self) -> Words:
+    @cached_property
+    def _edges(self) -> tuple[_Edges, _Edges]:
+        """All ranges of all boxes, by the piece with which they begin and by the one behind their end."""
+        counts = self.count[self.of]
+        whose = np.repeat(np.arange(len(self.of)), counts)
+        at = np.arange(len(whose)) + np.repeat(self.begin[self.of] - (np.cumsum(counts) - counts), counts)
+        pieces = len(self.starts)
+        return _Edges(self.low[at], whose, pieces, self._words), _Edges(self.high[at] + 1, whose, pieces, self._words)
+
+    @cached_property
+    def _stride(self) -> int:
+        return max(1, -(-len(self.starts) * self._words // _MOST_WORDS))
+
+    @cached_property
+    def _rows(self) -> Words:
         """Which boxes hold the first piece, and the one that is a stride further, and so on: uint64[rows, words]."""
         rows = np.zeros((len(self.starts) // self._stride + 2, self._words), dtype=np.uint64)
-        for edges in (self._begins, self._ends):
+        for edges in self._edges:
             row = -(-edges.pieces // self._stride)
             np.bitwise_xor.at(rows.reshape(-1), row * self._words + edges.whose // WORD, edges.bits)
         np.bitwise_xor.accumulate(rows, axis=0, out=rows)
@@ -95,7 +103,7 @@ class SideLine:
         words: Words = self._rows[row]
         if row * self._stride < piece:
             words = words.copy()
-            for edges in (self._begins, self._ends):
+            for edges in self._edges:
                 edges.turn(words, row * self._stride + 1, piece)
         return words
 
