@@ -246,15 +246,15 @@ class RuleWords:
         action, keeps = self._lists.rules_of(number)
         otherwise = len(action) - 1
         stops = (action == DROPS) | (action == REJECTS)
-        left = np.tile(kinds.every, (len(from_), 1))
+        # Word by word, and not pair by pair: a rule on few services is in few of the words of all kinds.
+        left = np.repeat(kinds.every[:, None], len(from_), axis=1)
         stopped, kept = np.zeros_like(left), np.zeros_like(left)
         taking: list[tuple[int, Rows, Words]] = []
         met = as_truths(sides[0].met & sides[1].met, len(by_rule)) & by_rule.any(axis=1)
         for rule in np.flatnonzero(met).tolist():
             pairs, mine = _in_both(sides[0], sides[1], rule), np.flatnonzero(by_rule[rule])
-            # A rule on few services is in few of the words of all kinds.
-            where: Any = pairs if len(mine) == kinds.words else np.ix_(pairs, mine)
-            taken = left[where] & by_rule[rule, mine]
+            where = np.ix_(mine, pairs)
+            taken = left[where] & by_rule[rule, mine, None]
             left[where] ^= taken
             if stops[rule]:
                 stopped[where] |= taken
@@ -262,8 +262,9 @@ class RuleWords:
                 kept[where] |= taken
             if self._with_rules:
                 whole = np.zeros((len(pairs), kinds.words), dtype=np.uint64)
-                whole[:, mine] = taken
+                whole[:, mine] = taken.T
                 taking.append((rule, pairs, whole))
+        left, stopped, kept = (np.ascontiguousarray(each.T) for each in (left, stopped, kept))
         matched = kinds.every & ~left
         if stops[otherwise]:
             stopped |= left
