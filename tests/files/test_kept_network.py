@@ -11,6 +11,7 @@ from unittest import mock
 
 import yaml
 
+from kiboko.core.changes.sameness import is_same
 from kiboko.demo.data import write_demo
 from kiboko.files.network import kept
 from kiboko.files.network.kept import load_kept
@@ -108,6 +109,8 @@ class Kept(unittest.TestCase):
             other = fresh.instances[name].host_filter
             self.assertTrue(each == other and other == each and each == pickle.loads(pickle.dumps(each)), name)
             self.assertEqual(repr(other), repr(each))
+            self.assertTrue(is_same(fresh.instances[name], topology.instances[name]))
+        self.assertFalse(is_same(fresh.instances["bob"].host_filter, cat))
         self.assertFalse(ann == bob or fresh.instances["bob"].host_filter == ann, "their files differ")
         self.assertEqual(fresh, topology)
 

@@ -31,9 +31,9 @@ def bare(value: object) -> object:
         return value
     if kind is Place:
         return None
-    names = _fields_of(kind)
-    if names is not None:
-        return kind, tuple([bare(getattr(value, name)) for name in names])
+    known = _fields_of(kind)
+    if known is not None:
+        return known[0], tuple([bare(getattr(value, name)) for name in known[1]])
     if isinstance(value, PackedListeners):
         value = value.sockets
     if isinstance(value, Mapping):
@@ -44,6 +44,8 @@ def bare(value: object) -> object:
 
 
 @functools.cache
-def _fields_of(kind: type[Any]) -> tuple[str, ...] | None:
-    """The fields of a dataclass; None for any other."""
-    return tuple(field.name for field in dataclasses.fields(kind)) if dataclasses.is_dataclass(kind) else None
+def _fields_of(kind: type[Any]) -> tuple[type, tuple[str, ...]] | None:
+    """A dataclass and its fields; of a class that only makes them in another way the one that has them. None for any
+    other."""
+    whole = next((each for each in kind.__mro__ if "__dataclass_fields__" in vars(each)), None)
+    return None if whole is None else (whole, tuple(field.name for field in dataclasses.fields(whole)))
