@@ -150,13 +150,13 @@ class Inspection(unittest.TestCase):
         others = [name for name in values["zones"] if name != zone]
         values["crossings"] = [{"from": other, "to": zone, "filter": "wall"} for other in others]
         self.assertGreater(len(others), 1)
-        sheet = Shower(Walker(load(values))).sheet("ann")
+        sheet = Shower(Walker(load(values)), options=" -n other.yaml").sheet("ann")
         stream = io.StringIO()
         show_sheet(sheet, Output(stream))
         table = stream.getvalue().partition("Inbound")[2].partition("Outbound")[0].splitlines()
         self.assertTrue(table[2].startswith(f"zone {others[0]}>{zone}, {others[1]}>{zone}"), table)
         self.assertEqual(["8", "allow", "any", "ssh"], table[3].split()[:4])
-        self.assertEqual("  and 30 that are not for this one: kiboko show wall", table[4])
+        self.assertEqual("  and 30 that are not for this one: kiboko show wall -n other.yaml", table[4])
         rows = [row for row in sheet_json(sheet)["rows"] if row["table"].startswith("Inbound")]
         self.assertEqual([number == 7 for number in range(31)], [row["applies"] for row in rows])
         self.assertEqual({", ".join(f"{other}>{zone}" for other in others)}, {row["at"] for row in rows})

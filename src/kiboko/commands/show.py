@@ -17,6 +17,7 @@ from kiboko.core.walk.walk import Walker
 from kiboko.views.output import Output
 from kiboko.views.sheet import Sheet, sheet_json, show_sheet
 from kiboko.views.show_view import Shower
+from kiboko.views.text import network_option
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -39,7 +40,7 @@ def run(args: argparse.Namespace) -> int:
     ends = Ends(walker)
     services = resolve_service(args.service, walker.topology.services) if args.service else None
     peers = end_addresses(ends.resolve(args.peer)) if args.peer else None
-    sheet = _sheet(Shower(walker, services, peers), ends, args.name)
+    sheet = _sheet(Shower(walker, services, peers, network_option(args.network)), ends, args.name)
     if args.json:
         print(json.dumps(sheet_json(sheet), indent=1))
     else:

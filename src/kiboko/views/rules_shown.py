@@ -20,10 +20,13 @@ _MOST_OF_OTHERS = 20
 
 
 class RulesShown:
-    """Adds tables of rules to sheets. `services` and `peers` leave only the rules that could concern them."""
+    """Adds tables of rules to sheets. `services` and `peers` leave only the rules that could concern them; `options`
+    are those of lines to be pasted."""
 
-    def __init__(self, walker: Walker, services: RangeSet | None = None, peers: AddressSet | None = None) -> None:
-        self._walker = walker
+    def __init__(
+        self, walker: Walker, services: RangeSet | None = None, peers: AddressSet | None = None, options: str = ""
+    ) -> None:
+        self._walker, self._options = walker, options
         self._services = services
         self._peers = peers
         # By the set that they are of, which is kept, so that it stays the one.
@@ -88,7 +91,7 @@ class RulesShown:
             for each, rule, for_it in named:
                 self._rule_row(table, each, rule, peers, for_it, not for_it and others > _MOST_OF_OTHERS)
             if others > _MOST_OF_OTHERS:
-                table.remark(f"  and {others:,} that are not for this one: kiboko show {chosen.name}")
+                table.remark(f"  and {others:,} that are not for this one: kiboko show {chosen.name}{self._options}")
 
     def _rule_row(
         self, table: SheetTable, each: AppliedRule, rule: Rule, peers: list[str], for_it: bool, is_left_out: bool

@@ -38,12 +38,15 @@ from kiboko.views.sheet import Sheet
 
 
 class Shower:
-    """Makes sheets over one topology. `services` and `peers` leave only the rules that could concern them."""
+    """Makes sheets over one topology. `services` and `peers` leave only the rules that could concern them; `options`
+    are those of lines to be pasted."""
 
-    def __init__(self, walker: Walker, services: RangeSet | None = None, peers: AddressSet | None = None) -> None:
+    def __init__(
+        self, walker: Walker, services: RangeSet | None = None, peers: AddressSet | None = None, options: str = ""
+    ) -> None:
         self.walker = walker
         self.topology = walker.topology
-        self._rules = RulesShown(walker, services, peers)
+        self._rules = RulesShown(walker, services, peers, options)
 
     def service(self, text: str, services: RangeSet) -> Sheet:
         """A service: what it is, which rules speak of it, who listens."""
