@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.reachability.space import SpaceEnd
-from kiboko.core.records.columns import ascending
 from kiboko.core.tables.kinds import Kinds, Words
 from kiboko.core.tables.traces import Marks, hashed
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
@@ -68,12 +67,6 @@ class Statuses:
             if number not in self._read and words is not None:
                 self._read[number] = self._of_words(words)
         return np.stack([self._read[number] for number in ids.tolist()])
-
-    def of(self, senders: Rows, *outcome: Words) -> NDArray[np.int32]:
-        """The numbers of what every service comes to: int32[m, n, services], of words uint64[m, n, words]."""
-        ids = self.ids(senders, *outcome)
-        known, back = ascending(ids.reshape(-1))
-        return self.rows(known)[back.reshape(ids.shape)]
 
     def ids(self, senders: Rows, *outcome: Words) -> NDArray[np.int32]:
         """The distinct outcomes of pairs by number, int32[m, n], of words uint64[m, n, words]."""
