@@ -4,6 +4,7 @@ import csv
 import json
 import unittest
 from pathlib import Path
+from xml.etree import ElementTree
 
 import jsonschema
 
@@ -213,6 +214,17 @@ class Audit(OnTheDemo):
         self.assertEqual(("network.yaml", 157), (place["artifactLocation"]["uri"], place["region"]["startLine"]))
         ids = [rule["id"] for rule in run_["tool"]["driver"]["rules"]]
         self.assertTrue(all(ids[each["ruleIndex"]] == each["ruleId"] for each in run_["results"]))
+
+    def test_a_report_on_standard_output_stands_there_alone(self):
+        self.kiboko("audit --sarif found.sarif", 1)
+        self.assertEqual(self.kiboko("audit --sarif -", 1), (self.folder / "found.sarif").read_text())
+        self.kiboko("matrix --csv cells.csv", 0)
+        self.assertEqual(self.kiboko("matrix --csv -", 0), (self.folder / "cells.csv").read_text())
+        text = self.kiboko("expect --file expectations.yaml --junit -", 1)
+        self.assertEqual(ElementTree.fromstring(text).tag, "testsuites")
+        for words in ("audit --sarif", "matrix --csv", "expect --junit"):
+            self.refused(f"{words} - --json", "both go to standard output")
+        self.assertFalse((self.folder / "-").exists())
 
     @unittest.skipUnless(SARIF.is_dir(), "the schema of SARIF is not here: make test fetches it")
     def test_sarif_validates_against_its_schema(self):

@@ -9,6 +9,7 @@ import tempfile
 import time
 import tracemalloc
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from pathlib import Path
 from unittest import mock
@@ -399,6 +400,68 @@ class Files(unittest.TestCase):
             raise OSError(28, "No space left on device")
         self.assertEqual(path.read_bytes(), b"the earlier one")
         self.assertEqual(os.listdir(self.folder), ["plot.png"])
+
+    def test_what_is_no_file_is_written_into_and_stays(self):
+        pipe = self.folder / "pipe.csv"
+        os.mkfifo(pipe)
+        with ThreadPoolExecutor(1) as other:
+            read = other.submit(pipe.read_bytes)
+            write_whole(pipe, b"whole")
+            self.assertEqual(read.result(), b"whole")
+        self.assertTrue(pipe.is_fifo())
+        ends = os.pipe()
+        write_whole(Path(f"/dev/fd/{ends[1]}"), b"to a program")
+        with LineAppender(Path(f"/proc/self/fd/{ends[1]}")) as log:
+            log.append(" and more")
+        self.assertEqual(os.read(ends[0], 100), b"to a program and more\n")
+        for end in ends:
+            os.close(end)
+        self.assertEqual(os.listdir(self.folder), ["pipe.csv"])
+
+    def test_a_reader_that_has_read_enough_is_no_failure(self):
+        reading, writing = os.pipe()
+        os.close(reading)
+        write_whole(Path(f"/dev/fd/{writing}"), b"nobody reads this")
+        os.close(writing)
+
+    def test_a_link_goes_on_leading_to_its_file(self):
+        (self.folder / "there").mkdir()
+        link, new = self.folder / "link", self.folder / "new"
+        link.symlink_to("there/file")
+        new.symlink_to("there/none-yet")
+        (self.folder / "there" / "file").write_text("before")
+        for path in (link, new):
+            check_writable(path, b"before")
+            write_whole(path, b"after")
+            self.assertTrue(path.is_symlink())
+            self.assertEqual(path.resolve().read_text(), "after")
+        self.assertEqual(sorted(os.listdir(self.folder / "there")), ["file", "none-yet"])
+        (self.folder / "round").symlink_to("round")
+        with self.assertRaisesRegex(EnvironmentFailure, "symbolic links"):
+            write_whole(self.folder / "round", b"after")
+
+    def test_a_file_that_is_replaced_keeps_who_may_read_it(self):
+        path = self.folder / "findings.sarif"
+        for mode in (0o600, 0o640, 0o664):
+            path.write_text("before")
+            path.chmod(mode)
+            write_whole(path, b"after")
+            self.assertEqual(stat.S_IMODE(path.stat().st_mode), mode)
+        path.chmod(0o664)
+        write_whole(path, b"kept for oneself", private=True)
+        self.assertEqual(stat.S_IMODE(path.stat().st_mode), 0o600)
+
+    @unittest.skipUnless(os.geteuid() == 0, "only root can give a file to somebody else")
+    def test_a_file_of_somebody_else_stays_his(self):
+        path = self.folder / "findings.sarif"
+        path.write_text("before")
+        os.chown(path, 12345, 23456)
+        write_whole(path, b"after")
+        self.assertEqual((path.stat().st_uid, path.stat().st_gid), (12345, 23456))
+        with mock.patch("kiboko.files.documents.saving.os.chown", side_effect=PermissionError(1, "no")):
+            path.chmod(0o664)
+            write_whole(path, b"after")
+        self.assertEqual(stat.S_IMODE(path.stat().st_mode), 0o604)  # whose group it is now was not asked
 
     def exported(self, point, **options):
         ends = parse_address("10.1.1.10"), parse_address("10.2.1.10")

@@ -13,8 +13,10 @@ from kiboko.commands.options import (
     add_network_option,
     add_time_options,
     columns_of,
+    is_output,
     network_of,
     refuse_beside,
+    refuse_two_outputs,
     refuse_without_evidence,
 )
 from kiboko.core.audit.findings import Finding
@@ -45,7 +47,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_time_options(parser)
     add_columns_option(parser)
     parser.add_argument("--full", action="store_true", help="every finding, where there are many of a kind")
-    parser.add_argument("--sarif", metavar="FILE", type=Path, help="write SARIF 2.1.0 as well")
+    parser.add_argument(
+        "--sarif", metavar="FILE", type=Path, help="write SARIF 2.1.0 as well, - for standard output alone"
+    )
     parser.add_argument("--json", action="store_true", help="machine-readable, audit/1")
     add_examples(parser, "audit", "audit --severity high", "audit --finding never-hit --flows evidence/flows.csv",
                  "audit --flows evidence/flows.csv --probes evidence/probes.jsonl", "audit --kinds")  # fmt: skip
@@ -74,6 +78,7 @@ def run(args: argparse.Namespace) -> int:
     if args.sarif is not None:
         from kiboko.files.documents.saving import check_writable
 
+        refuse_two_outputs(args, "sarif")
         check_writable(args.sarif, b'"runs"')
     topology = network_of(args)
     ends = Ends(Walker(topology))
@@ -89,13 +94,13 @@ def run(args: argparse.Namespace) -> int:
     caveats = [*caveats, *found.left_out]
     shown = AuditShown(args.severity, args.full, network_option(args.network))
     if args.sarif is not None:
-        from kiboko.files.documents.saving import written_whole
+        from kiboko.files.documents.saving import write_whole
 
-        with written_whole(args.sarif) as temporary:
-            Path(temporary).write_text(json.dumps(sarif(found, args.severity, topology.file), indent=1) + "\n")
+        text = json.dumps(sarif(found, args.severity, topology.file), indent=1) + "\n"
+        write_whole(args.sarif, text.encode())
     if args.json:
         print(json.dumps(audit_json(found, shown, caveats), indent=1))
-    else:
+    elif not is_output(args.sarif):
         show_audit(found, shown, caveats, Output())
     return 1 if chosen(found, args.severity) else 0
 

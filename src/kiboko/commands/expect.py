@@ -14,8 +14,10 @@ from kiboko.commands.options import (
     add_network_option,
     add_time_options,
     columns_of,
+    is_output,
     network_of,
     refuse_beside,
+    refuse_two_outputs,
     refuse_without_evidence,
 )
 from kiboko.core.errors import InputError, Problem, UsageError
@@ -57,7 +59,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--draft", action="store_true",
                         help="print a first set, of what holds between groups and outsides today; with --flows, of what"
                         " was recorded")  # fmt: skip
-    parser.add_argument("--junit", metavar="FILE", type=Path, help="write JUnit XML as well")
+    parser.add_argument(
+        "--junit", metavar="FILE", type=Path, help="write JUnit XML as well, - for standard output alone"
+    )
     parser.add_argument("--json", action="store_true", help="machine-readable, expect/1")
     add_examples(parser, "expect --file expectations.yaml", "expect --table wanted.csv", "expect --draft",
                  "expect --file expectations.yaml --flows evidence/flows.csv --probes evidence/probes.jsonl",
@@ -74,6 +78,7 @@ def run(args: argparse.Namespace) -> int:
     if args.junit is not None:
         from kiboko.files.documents.saving import check_writable
 
+        refuse_two_outputs(args, "junit")
         check_writable(args.junit, b"<testsuite")
     topology = network_of(args)
     ends = Ends(Walker(topology))
@@ -96,7 +101,7 @@ def run(args: argparse.Namespace) -> int:
             write_junit(outcomes, shown, topology.name, temporary, seen)
     if args.json:
         print(json.dumps(expect_json(outcomes, shown, seen, told), indent=1))
-    else:
+    elif not is_output(args.junit):
         show_expectations(outcomes, shown, Output(), seen, told)
     is_seen_broken = any(each.breaks for each in seen.values())
     return 1 if is_seen_broken or any(each.state == BROKEN for each in outcomes) else 0

@@ -5,11 +5,18 @@ from __future__ import annotations
 import argparse
 import contextlib
 import json
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from kiboko.commands.options import add_examples, add_family_option, add_network_option, lines_shown, network_of
+from kiboko.commands.options import (
+    add_examples,
+    add_family_option,
+    add_network_option,
+    is_output,
+    lines_shown,
+    network_of,
+    refuse_two_outputs,
+)
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.network.model import Topology
@@ -59,11 +66,10 @@ def run(args: argparse.Namespace) -> int:
         from kiboko.views.figures import check_figure
 
         check_figure(args.plot)
-    if str(args.csv) == "-" and args.json:
-        raise UsageError("--csv - and --json both go to standard output: name a file for --csv")
-    if args.csv is not None and str(args.csv) != "-":
+    if args.csv is not None:
         from kiboko.files.documents.saving import check_writable
 
+        refuse_two_outputs(args, "csv")
         check_writable(args.csv, b"from,to,service")
     ends = Ends(Walker(network_of(args)))
     other = Ends(Walker(_other(args))) if args.against is not None else None
@@ -77,15 +83,14 @@ def run(args: argparse.Namespace) -> int:
 
         draw_matrix(matrix, args.plot)
     if args.csv is not None:
-        if str(args.csv) == "-":
-            write_csv(matrix, sys.stdout)
-            return status
         from kiboko.files.documents.saving import written_whole
 
         with written_whole(args.csv) as temporary, open(temporary, "w", encoding="utf-8", newline="") as stream:
             write_csv(matrix, stream)
     family = f" -{args.family}" if args.family else ""
     shown = MatrixShown(args.by, network_option(args.network) + family, args.top, args.network, args.against)
+    if is_output(args.csv):
+        return status
     if args.json:
         print(json.dumps(matrix_json(matrix, shown, found), indent=1))
     elif found is not None:

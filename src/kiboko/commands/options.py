@@ -137,6 +137,17 @@ def refuse_beside(args: argparse.Namespace, what: str, names: Iterable[str]) -> 
             raise UsageError(f"{what}: leave out --{option}")
 
 
+def is_output(path: Path | None) -> bool:
+    """Whether what an option names is `-`, which is standard output."""
+    return str(path) == "-"
+
+
+def refuse_two_outputs(args: argparse.Namespace, name: str) -> None:
+    """Refuse an option that writes to standard output beside `--json`, which does as well. Raises UsageError."""
+    if is_output(getattr(args, name)) and args.json:
+        raise UsageError(f"--{name} - and --json both go to standard output: name a file for --{name}")
+
+
 def refuse_without_evidence(args: argparse.Namespace) -> None:
     """What says which records count, and how they are read, means nothing without any. Raises UsageError."""
     given = [name for name in ("since", "until", "columns") if getattr(args, name)]

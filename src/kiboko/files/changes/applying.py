@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import difflib
-import os
 import shutil
-import stat
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -80,7 +78,7 @@ def write_in_place(sheets: Sheets, change: Change) -> list[tuple[str, Path]]:
         write_whole(backup, sheet.before.encode())
         _copy_mode(_real(sheet), backup)
     for sheet in edited:
-        _write_back(_real(sheet), sheet.body.text.encode())
+        write_whole(_real(sheet), sheet.body.text.encode())
     return [(sheet.shown, backup) for sheet, backup in zip(edited, kept, strict=True)]
 
 
@@ -109,7 +107,7 @@ def undo(path: str, change: Change) -> list[str]:
                 " since; nothing is written"
             )
     for sheet in made:
-        _write_back(_real(sheet), backups[sheet.shown].read_bytes())
+        write_whole(_real(sheet), backups[sheet.shown].read_bytes())
         backups[sheet.shown].unlink()
     return [sheet.shown for sheet in made]
 
@@ -117,14 +115,6 @@ def undo(path: str, change: Change) -> list[str]:
 def _real(sheet: Sheet) -> Path:
     """The file itself, where its path is a link."""
     return sheet.path.resolve()
-
-
-def _write_back(path: Path, data: bytes) -> None:
-    """Write a file anew that stays readable and writable to whom it was."""
-    mode = stat.S_IMODE(path.stat().st_mode)
-    write_whole(path, data)
-    with contextlib.suppress(OSError):
-        os.chmod(path, mode)
 
 
 def _copy_mode(path: Path, copy: Path) -> None:

@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import fcntl
 import os
+import re
 import secrets
+import stat
+import sys
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from types import TracebackType
+from typing import BinaryIO
 
 from kiboko.core.errors import EnvironmentFailure, UsageError
 
@@ -18,27 +23,104 @@ DISAGREEMENTS = "disagreements.jsonl"
 
 @contextlib.contextmanager
 def written_whole(path: Path, private: bool = False) -> Iterator[Path]:
-    """A path beside `path` to write to; what is there when the block ends takes the place of `path`, and nothing is
-    left where it fails. The name is nobody's to guess, so that no link laid there beforehand is followed; the mode is
-    what the user's umask leaves, or for a `private` file that nobody else may read it.
+    """A path to write to; what is there when the block ends takes the place of `path`, and nothing is left where it
+    fails. A link goes on leading to its file, and a file keeps its mode and its owner; the mode of a new one is what
+    the user's umask leaves. A `private` file is one that nobody else may read, whatever was there. What is no file (a
+    pipe, a device, `-` for standard output) is not replaced but written into.
 
-    Raises EnvironmentFailure where it cannot be written.
+    What is written in between lies beside the file, under a name that is nobody's to guess, so that no link laid there
+    beforehand is followed. Raises EnvironmentFailure where it cannot be written.
     """
+    if not private and is_no_file(path):
+        with _written_into(path) as temporary:
+            yield temporary
+        return
+    target = path if private else Path(os.path.realpath(path))
     # The name is there before the file, so that nothing is left whenever it is interrupted.
-    temporary = path.parent / f".{path.name[:40]}.{secrets.token_hex(8)}.part"
+    temporary = target.parent / f".{target.name[:40]}.{secrets.token_hex(8)}.part"
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
+        target.parent.mkdir(parents=True, exist_ok=True)
         os.close(os.open(temporary, os.O_CREAT | os.O_EXCL | os.O_RDWR, 0o600))
         yield temporary
         with open(temporary, "rb") as stream:
             os.fsync(stream.fileno())
-        os.chmod(temporary, 0o600 if private else 0o666 & ~_umask())
-        os.replace(temporary, path)
+        os.chmod(temporary, 0o600 if private else _mode_as(path, temporary))
+        os.replace(temporary, target)
     except OSError as error:
-        raise EnvironmentFailure(f"{path}: cannot be written: {error.strerror or error}") from error
+        raise _unwritten(path, error) from error
     finally:
         with contextlib.suppress(OSError):
             os.unlink(temporary)
+
+
+@contextlib.contextmanager
+def _written_into(path: Path) -> Iterator[Path]:
+    """A path to write to, whose content is passed on into what is no file at the end, as far as it is read there.
+    Raises EnvironmentFailure."""
+    import shutil
+    import tempfile
+
+    try:
+        with tempfile.TemporaryDirectory() as folder:
+            temporary = Path(folder) / "whole"
+            temporary.touch()
+            yield temporary
+            with temporary.open("rb") as stream, _opened(path) as goal:
+                shutil.copyfileobj(stream, goal)
+    except BrokenPipeError:
+        return  # whoever reads has read enough
+    except OSError as error:
+        raise _unwritten(path, error) from error
+
+
+def _unwritten(path: Path, error: OSError) -> EnvironmentFailure:
+    return EnvironmentFailure(f"{path}: cannot be written: {error.strerror or error}")
+
+
+def is_no_file(path: Path) -> bool:
+    """Whether what has this name is written into rather than replaced: a pipe, a device, what this process has open
+    (`/dev/stdout`, `/dev/fd/63`), or standard output."""
+    if _number_of(path) is not None:
+        return True
+    try:
+        return not stat.S_ISREG(path.stat().st_mode) and not path.is_dir()
+    except OSError:
+        return False
+
+
+def _number_of(path: Path) -> int | None:
+    """The number of what this process has open, where a path says no more than that."""
+    name = {"-": "/dev/fd/1", "/dev/stdout": "/dev/fd/1", "/dev/stderr": "/dev/fd/2"}.get(str(path), str(path))
+    found = re.fullmatch(r"/(?:dev|proc/self)/fd/(\d+)", name)
+    return int(found[1]) if found else None
+
+
+def _opened(path: Path) -> BinaryIO:
+    """What is no file, opened to be written into."""
+    number = _number_of(path)
+    if number is None:
+        return path.open("wb")
+    for stream in (sys.stdout, sys.stderr):
+        if stream is not None:
+            stream.flush()
+    return os.fdopen(os.dup(number), "wb")
+
+
+def _mode_as(path: Path, temporary: Path) -> int:
+    """The mode of the file that is replaced, whose owner the new one gets as far as this user may give it; of a new
+    file what the umask leaves. Raises OSError where the file that is there may not be written."""
+    try:
+        handle = os.open(path, os.O_WRONLY)
+    except FileNotFoundError:
+        return 0o666 & ~_umask()
+    was = os.fstat(handle)
+    os.close(handle)
+    mode = stat.S_IMODE(was.st_mode) & 0o777
+    try:
+        os.chown(temporary, was.st_uid, was.st_gid)
+    except OSError:
+        return mode if os.stat(temporary).st_gid == was.st_gid else mode & 0o707
+    return mode
 
 
 def write_whole(path: Path, data: bytes, private: bool = False) -> None:
@@ -53,12 +135,16 @@ def check_writable(path: Path, mark: bytes = b"", reads: Iterable[Path] = ()) ->
     UsageError where there is a file that is read as well (one of `reads`), or one of another kind, without a `mark`
     near its beginning: it would be gone. EnvironmentFailure where nothing can be written there.
     """
+    if is_no_file(path):
+        return
     if path.is_file():
         if any(each.exists() and each.samefile(path) for each in reads):
             raise UsageError(f"{path}: it is read, and would be gone: write to another file")
         if (head := head_of(path)) and mark not in head:
             raise UsageError(f"{path}: there is another file of this name, which would be gone: write to a new one")
-    folder = path.parent
+        if not os.access(path, os.W_OK):
+            raise EnvironmentFailure(f"{path}: cannot be written: Permission denied")
+    folder = Path(os.path.realpath(path)).parent
     while not folder.exists() and folder != folder.parent:
         folder = folder.parent
     if path.is_dir():
@@ -135,7 +221,7 @@ class LineAppender:
             written = 0
             while written < len(data):
                 written += os.write(self._handle, data[written:])
-            os.fsync(self._handle)
+            self._sync()
         except OSError:
             with contextlib.suppress(OSError):
                 os.ftruncate(self._handle, before)
@@ -143,3 +229,10 @@ class LineAppender:
         finally:
             with contextlib.suppress(OSError):
                 fcntl.flock(self._handle, fcntl.LOCK_UN)
+
+    def _sync(self) -> None:
+        try:
+            os.fsync(self._handle)
+        except OSError as error:
+            if error.errno not in (errno.EINVAL, errno.EROFS, errno.ENOTSUP):  # a pipe or a device keeps nothing
+                raise
