@@ -2,6 +2,7 @@
 
 import csv
 import json
+import os
 import re
 import subprocess
 import sys
@@ -387,8 +388,13 @@ class Demo(unittest.TestCase):
             done = kiboko("demo", Path(folder) / "mto")
             self.assertEqual(done.returncode, 0, done.stdout[-2000:] + done.stderr)
             self.assertIn("steps gave the status they should", done.stdout)
-            again = kiboko("demo", Path(folder) / "mto")
-            self.assertEqual(again.returncode, 0, again.stderr)
+            # Once more in the same folder, where this user may not send echo requests.
+            without = ["setpriv", "--bounding-set=-net_raw"] if os.geteuid() == 0 else []
+            again = subprocess.run([*without, sys.executable, "-m", "kiboko", "demo", Path(folder) / "mto"],
+                                   capture_output=True, text=True, timeout=120)  # fmt: skip
+            self.assertEqual(again.returncode, 0, again.stderr + again.stdout[-2000:])
+            if without:
+                self.assertIn("no ping", again.stdout)
             (Path(folder) / "mto" / "network.yaml").write_text("mine")
             refused = kiboko("demo", Path(folder) / "mto")
             self.assertEqual(refused.returncode, 2)

@@ -213,6 +213,15 @@ def _echo_once(target: Target, sending: Sending) -> Outcome:
     )
 
 
+def may_send_echo_requests() -> bool:
+    """Whether this system lets this user send echo requests at all."""
+    for kind in (socket.SOCK_RAW, socket.SOCK_DGRAM):
+        with contextlib.suppress(OSError):
+            socket.socket(socket.AF_INET, kind, socket.IPPROTO_ICMP).close()
+            return True
+    return False
+
+
 def _left_from(target: Target) -> str | None:
     """The address from which the system sends to a target: that of a datagram socket that is connected to it, by which
     no packet goes out (connect(2))."""
