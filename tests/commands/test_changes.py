@@ -3,6 +3,8 @@
 import copy
 import json
 import re
+import shlex
+import shutil
 
 from tests.helpers import OnTheDemo, a_filter, base
 from tests.helpers import kiboko as run
@@ -42,6 +44,32 @@ class Changes(OnTheDemo):
             self.assertTrue(rules & set(named), (named, rules))
         least = self.kiboko("compare network.yaml clean/network.yaml --top 3", 1).split("What is closed\n")[1]
         self.assertIn(f"and {len(lines) - 3} more lines; --top N shows more", least)
+
+    def test_a_change_whose_files_have_awkward_names_is_made_by_what_is_printed(self):
+        """Written, rehearsed, looked at again, made and taken back: each line that is printed is pasted as it is."""
+        where = self.folder / "a b"
+        shutil.copytree(self.folder / "hosts", where / "hosts")
+        shutil.copy(self.folder / "network.yaml", where / "my nët $HOME.yaml")
+        before = (where / "my nët $HOME.yaml").read_bytes()
+
+        def pasted(text, more=""):
+            found = re.search(rf"kiboko ({more}.*)", text)
+            self.assertIsNotNone(found, text)
+            done = run(*shlex.split(found[1]), cwd=where)
+            self.assertIn(done.returncode, (0, 1), done.stderr)
+            return done.stdout
+
+        ticket = ("check", "gauge-08", "relay-2", "tcp/9100", "-n", "my nët $HOME.yaml")
+        self.assertIn("1 opened", pasted(run(*ticket, "--write-change", "it's.yaml", cwd=where).stdout, "rehearse"))
+        change = ("it's.yaml", "-n", "my nët $HOME.yaml")
+        kept = run("rehearse", *change, "--service", "tcp/9100", "--save", "mine", "--folder", "k t", cwd=where).stdout
+        self.assertIn("ALLOWED", pasted(kept, "check"))
+        shutil.copy(self.folder / "evidence" / "flows.csv", where / "PATH")
+        self.assertIn("mine: 1 verdict was to change", pasted(kept, "rehearse --after"))
+        made = run("apply", *change, "--in-place", cwd=where).stdout
+        self.assertNotEqual(before, (where / "my nët $HOME.yaml").read_bytes())
+        pasted(made, "apply")
+        self.assertEqual(before, (where / "my nët $HOME.yaml").read_bytes())
 
     def test_what_stops_an_example_at_a_public_address_is_said_of_that(self):
         """A machine that another one may send to at either address: at the public one it is the edge that turns."""

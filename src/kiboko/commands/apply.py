@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import shlex
 import sys
 from pathlib import Path
 
@@ -51,7 +52,7 @@ def run(args: argparse.Namespace) -> int:
     elif args.in_place:
         for name, backup in write_in_place(sheets, change):
             out.line(f"{name}: changed; what it was is in {backup.name}", "allowed")
-        out.line(f"to take it back: kiboko apply {args.change} --undo{options}", "quiet")
+        out.line(f"to take it back: kiboko apply {shlex.quote(str(args.change))} --undo{options}", "quiet")
     elif args.diff:
         sys.stdout.writelines(differences(sheets))
     elif len(edited) > 1:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import re
+import shlex
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -107,4 +108,5 @@ def write_change(args: argparse.Namespace, walk: Walk, chosen: Sequence[Proposal
     write_whole(path, change_text(name, reason, steps).encode())
     more = f"; not in it, since it takes more than the network file: {'; '.join(left)}" if left else ""
     still = "" if args.stop or verdict == ALLOWED else f"; with all that is proposed the verdict is still {verdict}"
-    return f"written as {path}: kiboko rehearse {path}{network_option(args.network)}{more}{still}"
+    rehearsing = f"kiboko rehearse {shlex.quote(str(path))}{network_option(args.network)}"
+    return f"written as {path}: {rehearsing}{more}{still}"

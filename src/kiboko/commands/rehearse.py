@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import shlex
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -26,6 +27,7 @@ from kiboko.core.network.edits import is_enabled
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.walk.walk import Walker
 from kiboko.views.output import Output, working
+from kiboko.views.text import network_option
 
 if TYPE_CHECKING:
     from kiboko.core.changes.rehearsing import Rehearsal
@@ -140,8 +142,8 @@ def _changed(before: Topology, args: argparse.Namespace) -> tuple[Topology, str,
     if args.change is None:
         from kiboko.core.changes.rehearsing import toggled
 
-        words = (f" --{'without' if is_enabled(before, rule) else 'with'} {rule}" for rule in args.toggle)
-        return toggled(before, args.toggle), "".join(words), ""
+        words = "".join(f" --{'without' if is_enabled(before, rule) else 'with'} {rule}" for rule in args.toggle)
+        return toggled(before, args.toggle), words, ""
     from kiboko.files.changes.change_file import is_change_file
 
     if is_change_file(Path(args.change)):
@@ -149,7 +151,8 @@ def _changed(before: Topology, args: argparse.Namespace) -> tuple[Topology, str,
         from kiboko.files.changes.change_file import read_change
 
         change = read_change(Path(args.change))
-        return changed(args.network, change, args.files_elsewhere)[0], f" --change {args.change}", change.reason
+        words = f" --change {shlex.quote(str(args.change))}"
+        return changed(args.network, change, args.files_elsewhere)[0], words, change.reason
     if ":" not in args.change and not Path(args.change).exists():
         from kiboko.files.documents.nearby import nearby
 
@@ -205,7 +208,9 @@ def _save(args: argparse.Namespace, found: Rehearsal, ends: tuple[Ends, Ends], s
     change = args.change or " ".join(f"--toggle {rule}" for rule in args.toggle)
     kept = KeptRehearsal(args.save, args.reason or reason, now(), args.network, change, tuple(lines))
     path = keep(args.folder, kept)
-    return f"kept as {path}; afterwards: kiboko rehearse --after {args.save} --flows PATH"
+    where = "" if args.folder == _FOLDER else f" --folder {shlex.quote(str(args.folder))}"
+    where += network_option(args.network)
+    return f"kept as {path}; afterwards: kiboko rehearse --after {args.save} --flows PATH{where}"
 
 
 def _list(args: argparse.Namespace) -> int:

@@ -135,7 +135,8 @@ def _show_beside(beside: RulesBeside, shown: CompareShown, out: Output) -> None:
         grid.add([sign, line.before or "", line.after or ""], style)
     out.grid(grid)
     if left_out:
-        out.line(f"  and {counted(left_out, 'rule')} that stay as they are; --full shows them", "quiet")
+        stays = "1 rule that stays as it is" if left_out == 1 else f"{left_out:,} rules that stay as they are"
+        out.line(f"  and {stays}; --full shows {'it' if left_out == 1 else 'them'}", "quiet")
 
 
 def _sign(line: RuleLine) -> tuple[str, str]:
