@@ -135,8 +135,8 @@ def _show_beside(beside: RulesBeside, shown: CompareShown, out: Output) -> None:
         grid.add([sign, line.before or "", line.after or ""], style)
     out.grid(grid)
     if left_out:
-        stays = "1 rule that stays as it is" if left_out == 1 else f"{left_out:,} rules that stay as they are"
-        out.line(f"  and {stays}; --full shows {'it' if left_out == 1 else 'them'}", "quiet")
+        stays = counted(left_out, "rule that stays as it is", "rules that stay as they are")
+        out.line(f"  and {stays}; --full shows all", "quiet")
 
 
 def _sign(line: RuleLine) -> tuple[str, str]:

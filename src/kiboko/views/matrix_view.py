@@ -82,7 +82,10 @@ def _show_sums(matrix: Matrix, out: Output) -> None:
         grid.add([matrix.names[row] + stars[row], *(f"{each[row]:,}" for each in sums)])
     out.grid(grid)
     if count > _MOST_SUMS:
-        out.line(f"and {counted(count - _MOST_SUMS, 'more name')} that get to no more than these", "quiet")
+        out.line(
+            f"and {counted(count - _MOST_SUMS, 'more name that gets', 'more names that get')} to no more than these",
+            "quiet",
+        )
     out.line(
         "counted are names to which all ends get through on a service that is asked about; in part: some do", "quiet"
     )
@@ -175,7 +178,10 @@ def reach_line(source: str, destination: str, service: str, options: str) -> str
 def show_differences(matrix: Matrix, found: CellsCompared, shown: MatrixShown, out: Output) -> None:
     """The cells in which a matrix differs from that of another network file, with what they were there."""
     other = clean(shown.against or "")
-    out.line(f"{counted(len(found.differ), 'cell')} differ from {other}, of {matrix.state.size:,}.", "heading")
+    out.line(
+        f"{counted(len(found.differ), 'cell differs', 'cells differ')} from {other}, of {matrix.state.size:,}.",
+        "heading",
+    )
     if found.alone:
         out.line(f"Names that only one of both has are left out: {', '.join(found.alone[:12])}", "quiet")
     grid = Grid(["from", "to", "service", f"in {other}", "here", "in detail"])
