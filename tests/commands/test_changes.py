@@ -5,6 +5,7 @@ import json
 import re
 import shlex
 import shutil
+import subprocess
 
 from tests.helpers import OnTheDemo, a_filter, base
 from tests.helpers import kiboko as run
@@ -14,6 +15,39 @@ class Changes(OnTheDemo):
     def test_a_file_and_itself_differ_in_nothing(self):
         text = self.kiboko("compare network.yaml network.yaml", 0)
         self.assertTrue(text.startswith("0 differences in what the files say; no verdict changes."), text)
+
+    def test_rule_sets_of_machines_are_what_they_say_wherever_they_lie(self):
+        """In another folder, in a revision, and with other counts; another rule is a difference."""
+        where = self.folder / "repository"
+        shutil.copytree(self.folder / "hosts", where / "hosts")
+        shutil.copy(self.folder / "network.yaml", where)
+        (where / "elsewhere.yaml").symlink_to("/etc/hostname")
+        (where / "also.yaml").symlink_to("network.yaml")
+        for words in ("init -q", "add .", "-c user.name=a -c user.email=a@b.example commit -qm one"):
+            subprocess.run(["git", *words.split()], cwd=where, check=True)
+        self.assertIn("0 differences", self.kiboko("compare network.yaml repository/network.yaml", 0))
+        same = run("compare", "HEAD:network.yaml", "network.yaml", cwd=where)
+        self.assertTrue(same.stdout.startswith("0 differences"), same.stdout)
+        told = run("check", "198.51.100.20", "gauge-04", "ssh", "-n", "HEAD:also.yaml", cwd=where)
+        self.assertIn("Decided by policy drop of HEAD:hosts/gauge-04.json, inbound", told.stdout)
+        gone = run("check", "198.51.100.20", "gauge-04", "ssh", "-n", "HEAD:elsewhere.yaml", cwd=where)
+        self.assertEqual((2, "HEAD:elsewhere.yaml: no such network file; name one with --network PATH or KIBOKO_NETWORK"),
+                         (gone.returncode, gone.stderr.splitlines()[0]))  # fmt: skip
+        listing = where / "hosts" / "gauge-04.json"
+        listed = json.loads(listing.read_text())
+        for packets in (0, 4411):
+            listed["nftables"][-1]["rule"]["expr"].insert(0, {"counter": {"packets": packets, "bytes": packets * 60}})
+            (where / f"{packets}.json").write_text(json.dumps(listed))
+            del listed["nftables"][-1]["rule"]["expr"][0]
+            values = (where / "network.yaml").read_text().replace("hosts/gauge-04.json", f"{packets}.json")
+            (where / f"after-{packets}.yaml").write_text(values)
+        counted = run("compare", "after-0.yaml", "after-4411.yaml", cwd=where).stdout
+        self.assertTrue(counted.startswith("0 differences"), counted)
+        self.assertIn('"dport"', listing.read_text())
+        listing.write_text(listing.read_text().replace('"dport"', '"sport"'))
+        other = run("compare", "HEAD:network.yaml", "network.yaml", cwd=where)
+        self.assertIn("before  host filter: HEAD:hosts/gauge-04.json\n      now     host filter: hosts/gauge-04.json",
+                      other.stdout)  # fmt: skip
 
     def test_each_line_to_paste_comes_to_the_verdict_that_its_line_says(self):
         rows = json.loads(self.kiboko("compare network.yaml clean/network.yaml --service ssh --json", 1))["rows"]

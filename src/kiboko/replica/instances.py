@@ -35,7 +35,12 @@ def add_instance(site: Site, name: str, instance: Instance) -> None:
 
 
 def _refuse_bare_names(file: str) -> None:
-    """Refuse a listing of rules of which iptables made some, and that has no more of these than names."""
+    """Refuse a listing that is not there itself, as one of a revision, and one of rules of which iptables made some
+    that has no more of these than names."""
+    if not Path(file).is_file():
+        raise UsageError(
+            f"{file}: a replica loads the listing itself; check that revision out and name the network file in it"
+        )
     if '"xt"' in Path(file).read_text():
         raise UsageError(
             f"{file}: what iptables made cannot be rebuilt from its name alone; this lists it whole: {LISTED_WHOLE}"

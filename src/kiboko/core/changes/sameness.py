@@ -12,6 +12,7 @@ from typing import Any
 from kiboko.core.errors import Place
 from kiboko.core.header.addresses import Address, AddressSet, Prefix
 from kiboko.core.header.ranges import RangeSet
+from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import PackedListeners
 
 
@@ -31,6 +32,8 @@ def bare(value: object) -> object:
         return value
     if kind is Place:
         return None
+    if isinstance(value, HostRuleSet):
+        return value.meaning  # a listing of the same rules may lie elsewhere, and may have counted more packets
     known = _fields_of(kind)
     if known is not None:
         return known[0], tuple([bare(getattr(value, name)) for name in known[1]])

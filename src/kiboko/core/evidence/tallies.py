@@ -80,13 +80,10 @@ class Tallies:
     first: Rows
     last: Rows
 
-    def __getstate__(self) -> list[Any]:
+    def __reduce__(self) -> tuple[type[Tallies], tuple[Any, ...]]:
+        # Not by its state, which Python before 3.11.4 does not ask a frozen class with slots about.
         away = put_away(self)  # and so they stay in the other process
-        return [getattr(away, each.name) for each in dataclasses.fields(away)]
-
-    def __setstate__(self, state: list[Any]) -> None:
-        for field, each in zip(dataclasses.fields(self), state, strict=True):
-            object.__setattr__(self, field.name, each)
+        return Tallies, tuple(getattr(away, each.name) for each in dataclasses.fields(away))
 
     def __len__(self) -> int:
         return len(self.conclusion)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from kiboko.core.errors import Place, Problem
 from kiboko.core.header.addresses import Address
@@ -20,17 +20,29 @@ ReferFilter = Callable[[str, str, str, Place], None]
 """Looks up a filter that something names: by the owner in words, its name, the layer it has to be of, and the place."""
 
 
+class Beside(NamedTuple):
+    """Where the files lie that machines name: below the network's `folder`, or anywhere (`files_elsewhere`); and what
+    stands before their names in messages, where that is not the folder."""
+
+    folder: Path
+    files_elsewhere: bool
+    shown: str | None = None
+
+    def shown_as(self, name: str) -> str:
+        """What a file is called in messages."""
+        return str(self.folder / name) if self.shown is None else self.shown + name
+
+
 class InstanceReader:
-    """Makes machines of their shapes; what is wrong with them is added to `problems`. Files that they name lie below
-    `folder`, but for `files_elsewhere`; those that were read are in `used_files`."""
+    """Makes machines of their shapes; what is wrong with them is added to `problems`. Which files beside the network's
+    own were read is in `used_files`."""
 
     def __init__(
-        self, names: Names, values: ValueReader, problems: list[Problem], refer_filter: ReferFilter, folder: Path,
-        files_elsewhere: bool,
-    ) -> None:  # fmt: skip
+        self, names: Names, values: ValueReader, problems: list[Problem], refer_filter: ReferFilter, beside: Beside
+    ) -> None:
         self.names, self.values, self.problems = names, values, problems
         self.refer_filter = refer_filter
-        self.folder, self.files_elsewhere = folder, files_elsewhere
+        self.beside = beside
         self.used_files: set[Path] = set()
         self._rule_sets: dict[str, HostRuleSet | None] = {}
         self._judged: dict[tuple[str, tuple[str, ...]], HostRuleSet | None] = {}
@@ -153,16 +165,16 @@ class InstanceReader:
         if not isinstance(value, dict) or set(value) != {kind} or not isinstance(value[kind], str):
             self.values.fault(place, f"{owner}: '{key}' is a name or {{{kind}: FILE}}")
             return None
-        path = self.folder / value[kind]
+        path = self.beside.folder / value[kind]
         if not path.is_file():
             self.values.fault(place, f"{owner}: file '{value[kind]}' does not exist beside the network file")
             return None
-        if not self.files_elsewhere and not path.resolve().is_relative_to(self.folder.resolve()):
+        if not self.beside.files_elsewhere and not path.resolve().is_relative_to(self.beside.folder.resolve()):
             text = f"{owner}: file '{value[kind]}' does not lie below the network's folder; --files-elsewhere allows it"
             self.values.fault(place, text)
             return None
         self.used_files.add(path.resolve())
-        return path, str(path)
+        return path, self.beside.shown_as(value[kind])
 
 
 def device_of(shape: InterfaceShape, index: int) -> str:

@@ -11,7 +11,7 @@ import dataclasses
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from types import MappingProxyType
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 from kiboko.core.errors import InputError, Place, Problem
 from kiboko.core.header.addresses import AddressSet, Prefix, reads_as_address
@@ -37,7 +37,7 @@ from kiboko.core.network.model import (
 )
 from kiboko.files.documents.lined_yaml import Items, Table
 from kiboko.files.network.filter_section import FilterReader
-from kiboko.files.network.instance_section import InstanceReader, device_of
+from kiboko.files.network.instance_section import Beside, InstanceReader, device_of
 from kiboko.files.network.names import PEER_KINDS, Names
 from kiboko.files.network.parts import Part, Texts, read_parts, unread_files
 from kiboko.files.network.schema import (
@@ -56,6 +56,13 @@ _SECTIONS = {
     "subnets": "subnet", "zones": "zone", "filters": "filter", "groups": "group", "services": "service",
     "instances": "instance",
 }  # fmt: skip
+
+
+class ShownAs(NamedTuple):
+    """What a copy of a network file is called in messages, and what stands before the names of files beside it."""
+
+    network: str
+    beside: str
 
 
 def load_network(path: str, files_elsewhere: bool = False) -> Topology:
@@ -82,17 +89,15 @@ def load_network(path: str, files_elsewhere: bool = False) -> Topology:
 
 
 def load_with_files(
-    path: str, files_elsewhere: bool = False, texts: Texts = MappingProxyType({}), shown: str | None = None
+    path: str, files_elsewhere: bool = False, texts: Texts = MappingProxyType({}), shown: ShownAs | None = None
 ) -> tuple[Topology, tuple[Path, ...]]:
     """As `load_network`, and the files beside the network's own that went into it. What `texts` has is read instead of
-    the files of these names; `shown` is what the network file is called in messages, where that is not its path.
-    Raises InputError."""
+    the files of these names; `shown` is what files are called, where that is not their path. Raises InputError."""
     problems: list[Problem] = []
-    shown = path if shown is None else shown
-    parts = read_parts(Path(path), shown, problems, texts)
-    builder = _Builder(Path(path), parts, problems, files_elsewhere)
-    topology = builder.build(shown)
-    problems.extend(unread_files(Path(path), shown, builder.machines.used_files))
+    parts = read_parts(Path(path), path if shown is None else shown.network, problems, texts)
+    builder = _Builder(Path(path), parts, problems, files_elsewhere, shown)
+    topology = builder.build(path if shown is None else shown.network)
+    problems.extend(unread_files(Path(path), topology.file, builder.machines.used_files))
     if problems:
         raise InputError(_in_order(problems))
     odd = [each for part in parts for each in part.warnings]
@@ -106,7 +111,9 @@ def _in_order(problems: list[Problem]) -> list[Problem]:
 
 
 class _Builder:
-    def __init__(self, path: Path, parts: list[Part], problems: list[Problem], files_elsewhere: bool) -> None:
+    def __init__(
+        self, path: Path, parts: list[Part], problems: list[Problem], files_elsewhere: bool, shown: ShownAs | None
+    ) -> None:
         folder = path if path.is_dir() else path.parent
         if path.exists() and not path.is_file() and not path.is_dir():
             folder = Path()  # what another program writes, as `-n <(…)` has it, lies nowhere
@@ -117,7 +124,8 @@ class _Builder:
         self.filter_layers: dict[str, str] = {}
         self._short: set[str] = set()
         """Networks and subnets of which a block could not be read."""
-        self.machines = InstanceReader(self.names, self.values, problems, self._refer_filter, folder, files_elsewhere)
+        beside = Beside(folder, files_elsewhere, None if shown is None else shown.beside)
+        self.machines = InstanceReader(self.names, self.values, problems, self._refer_filter, beside)
 
     def build(self, file: str) -> Topology:
         self._define_names()

@@ -46,7 +46,7 @@ def read_parts(path: Path, shown: str, problems: list[Problem], texts: Texts = M
     Raises InputError where there is nothing to read at all.
     """
     if not path.exists():
-        hint = "; standard input is /dev/stdin" if shown == "-" else nearby(path)
+        hint = "; standard input is /dev/stdin" if shown == "-" else nearby(path) if shown == str(path) else ""
         hint = hint or "; name one with --network PATH or KIBOKO_NETWORK"
         raise InputError(f"{shown}: no such network file{hint}")
     if not path.is_dir():

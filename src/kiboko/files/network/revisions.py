@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import io
+import os
 import subprocess
 import tarfile
 import tempfile
@@ -19,10 +20,13 @@ _MOST_OCTETS = 1 << 30
 def load_revision(text: str, files_elsewhere: bool = False) -> Topology:
     """The network that `REV:PATH` was, with the path as from here. Raises InputError, where there is no such revision
     or nothing at that path too, and EnvironmentFailure where there is no Git to ask."""
-    from kiboko.files.network.network_file import load_with_files
+    from kiboko.files.network.network_file import ShownAs, load_with_files
 
+    revision, _, given = text.partition(":")
     with revision_of(text) as path:
-        return load_with_files(str(path), files_elsewhere, shown=text)[0]
+        folder = (given if path.is_dir() else os.path.dirname(given)).rstrip("/")
+        shown = ShownAs(text, f"{revision}:{folder}/" if folder else f"{revision}:")
+        return load_with_files(str(path), files_elsewhere, shown=shown)[0]
 
 
 @contextlib.contextmanager
@@ -41,9 +45,25 @@ def revision_of(text: str) -> Iterator[Path]:
     if len(packed) > _MOST_OCTETS:
         raise InputError(f"{text}: the folder is larger than the {_MOST_OCTETS:,} octets allowed")
     with tempfile.TemporaryDirectory(prefix="kiboko-") as made:
-        with tarfile.open(fileobj=io.BytesIO(packed)) as archive:
-            archive.extractall(made, filter="data")
+        _unpack(packed, made)
         yield Path(made) if kind == "tree" else Path(made) / PurePosixPath(place).name
+
+
+def _unpack(packed: bytes, folder: str) -> None:
+    """Write the files of an archive into a folder, and those links that lead to another of them."""
+    with tarfile.open(fileobj=io.BytesIO(packed)) as archive:
+        # What Python before 3.11.4 does not have: no owners, no modes but those of files, nothing beyond the folder.
+        archive.extraction_filter = getattr(tarfile, "data_filter", lambda member, _: member)
+        archive.extractall(folder, [each for each in archive if _is_inside(each)])
+
+
+def _is_inside(member: tarfile.TarInfo) -> bool:
+    """Whether a member of an archive is a file or folder in it, or a link to one."""
+    at = os.path.normpath(
+        os.path.join(os.path.dirname(member.name), member.linkname) if member.issym() else member.name
+    )
+    is_known = member.isfile() or member.isdir() or member.issym()
+    return is_known and not os.path.isabs(at) and at.split("/")[0] != ".."
 
 
 def _normal(path: PurePosixPath) -> str:
