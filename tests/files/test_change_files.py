@@ -9,17 +9,19 @@ import shutil
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import yaml
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kiboko.core.errors import InputError
+from kiboko.core.errors import EnvironmentFailure, InputError
 from kiboko.files.changes.applying import changed, undo, write_in_place
 from kiboko.files.changes.change_file import change_of, change_text
 from kiboko.files.changes.making import make
 from kiboko.files.changes.sheets import Sheets
 from kiboko.files.documents.edited_yaml import EditedYaml, NotEditable
+from kiboko.files.documents.saving import write_whole
 from kiboko.files.network.network_file import load_network
 from tests.helpers import a_filter, base, git, kiboko, load
 from tests.random_networks import random_network
@@ -449,6 +451,48 @@ class TheProgram(unittest.TestCase):
         self.assertEqual({path.name: path.read_bytes() for path in folder.iterdir()}, before)
         self.run_it("apply", "change.yaml", "-n", "parts", "--out", "more")
         self.assertEqual(sorted(path.name for path in (self.folder / "more").iterdir()), ["instances.csv", "one.yaml"])
+
+    def test_a_change_of_several_files_is_made_in_all_of_them_or_in_none(self):
+        """The disk is full, or somebody interrupts it, at each file that is written in turn; taken back likewise."""
+        values = small()
+        folder = self.folder / "two"
+        folder.mkdir()
+        (folder / "b.yaml").write_text(yaml.safe_dump({"kiboko": 1, "groups": values.pop("groups", {}),
+                                                       "instances": values.pop("instances")}, sort_keys=False))  # fmt: skip
+        (folder / "a.yaml").write_text(yaml.safe_dump(values, sort_keys=False))
+        change = change_of(change_text("t", "", [
+            {"disable_rule": "guard/10"}, {"set_instance": {"instance": "bob", "tags": {"role": "other"}}},
+        ]), "t.yaml")  # fmt: skip
+        whole = write_whole
+
+        def failing_at(number, fault):
+            calls = []
+
+            def written(path, data):
+                calls.append(path)
+                if len(calls) == number:
+                    raise fault
+                whole(path, data)
+
+            return mock.patch("kiboko.files.changes.applying.write_whole", written)
+
+        def octets():
+            return {path.name: path.read_bytes() for path in folder.iterdir()}
+
+        before = octets()
+        for number in range(1, 5):
+            for fault in (EnvironmentFailure("no space"), KeyboardInterrupt()):
+                with failing_at(number, fault), self.assertRaises(type(fault)):
+                    write_in_place(changed(str(folder), change)[1], change)
+                self.assertEqual(octets(), before, number)
+        self.assertEqual(2, len(write_in_place(changed(str(folder), change)[1], change)))
+        made = octets()
+        for number in (1, 2):
+            with failing_at(number, EnvironmentFailure("no space")), self.assertRaises(EnvironmentFailure):
+                undo(str(folder), change)
+            self.assertEqual(octets(), made)
+        undo(str(folder), change)
+        self.assertEqual(octets(), before)
 
     @unittest.skipUnless(shutil.which("git"), "git is not installed")
     def test_a_revision_is_read_as_it_was(self):

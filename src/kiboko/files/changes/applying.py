@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import difflib
 import shutil
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 from kiboko.core.errors import InputError, Place, Problem, UsageError
@@ -67,18 +67,24 @@ def backup_of(path: Path, name: str) -> Path:
 
 def write_in_place(sheets: Sheets, change: Change) -> list[tuple[str, Path]]:
     """Write a change into the network file itself; what each file that it edits was is kept beside it. The files, by
-    what they are called, and where they are kept. Raises UsageError where the change was made before."""
+    what they are called, and where they are kept. Raises UsageError where the change was made before,
+    EnvironmentFailure where it cannot be made whole: then all is as it was."""
     edited = [sheet for sheet in sheets.all if sheet.is_changed]
     kept = [backup_of(_real(sheet), change.name) for sheet in edited]
-    for backup in kept:
+    for sheet, backup in zip(edited, kept, strict=True):
         if backup.exists():
             raise UsageError(f"{backup} is there already: was '{change.name}' made before? --undo takes it back")
         check_writable(backup)
-    for sheet, backup in zip(edited, kept, strict=True):
-        write_whole(backup, sheet.before.encode())
-        _copy_mode(_real(sheet), backup)
-    for sheet in edited:
-        write_whole(_real(sheet), sheet.body.text.encode())
+        check_writable(_real(sheet))
+    try:
+        for sheet, backup in zip(edited, kept, strict=True):
+            write_whole(backup, sheet.before.encode())
+            _copy_mode(_real(sheet), backup)
+        _write_all((_real(sheet), sheet.body.text.encode()) for sheet in edited)
+    except BaseException:
+        for backup in kept:
+            backup.unlink(missing_ok=True)
+        raise
     return [(sheet.shown, backup) for sheet, backup in zip(edited, kept, strict=True)]
 
 
@@ -106,8 +112,8 @@ def undo(path: str, change: Change) -> list[str]:
                 f"{was.shown}: it is not what {change.file} made of {backups[was.shown]}: one of them was changed"
                 " since; nothing is written"
             )
+    _write_all((_real(sheet), backups[sheet.shown].read_bytes()) for sheet in made)
     for sheet in made:
-        write_whole(_real(sheet), backups[sheet.shown].read_bytes())
         backups[sheet.shown].unlink()
     return [sheet.shown for sheet in made]
 
@@ -115,6 +121,20 @@ def undo(path: str, change: Change) -> list[str]:
 def _real(sheet: Sheet) -> Path:
     """The file itself, where its path is a link."""
     return sheet.path.resolve()
+
+
+def _write_all(files: Iterable[tuple[Path, bytes]]) -> None:
+    """Write files anew, all of them or none. Raises EnvironmentFailure."""
+    before: list[tuple[Path, bytes]] = []
+    try:
+        for path, data in files:
+            was = path.read_bytes()
+            write_whole(path, data)
+            before.append((path, was))
+    except BaseException:
+        for path, was in before:
+            write_whole(path, was)
+        raise
 
 
 def _copy_mode(path: Path, copy: Path) -> None:
