@@ -88,7 +88,8 @@ def _git_octets(*words: str, fault: str) -> bytes:
     except FileNotFoundError as error:
         raise EnvironmentFailure("git: not found; REV:PATH needs it") from error
     if done.returncode:
-        raise InputError(fault)
+        told = done.stderr.decode("utf-8", "replace").partition("\n")[0].removeprefix("fatal: ")
+        raise InputError(f"{fault}, or Git does not read it: {told}" if "ownership" in told else fault)
     return done.stdout
 
 
