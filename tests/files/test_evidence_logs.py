@@ -138,6 +138,17 @@ class Logs(unittest.TestCase):
             self.assertEqual([], list(read_probes(path, rejects)))
             self.assertEqual([said], [text for _, text in rejects.first.values()])
 
+    def test_probe_records_as_a_spreadsheet_or_shell_saves_them(self):
+        """With a byte order mark they are read; text of UTF-16 would be read in part, line by line."""
+        path, lines = self.folder / "probes", f"{to_line(self.record())}\n{to_line(self.record(40001))}\n"
+        path.write_bytes(lines.encode("utf-8-sig"))
+        self.assertEqual([self.record(), self.record(40001)], list(read_probes(path, Rejects("probes"))))
+        path.write_bytes(lines.encode("utf-16"))
+        with self.assertRaisesRegex(InputError, "this is UTF-16 text; save it as UTF-8"):
+            list(read_probes(path, Rejects("probes")))
+        path.write_bytes(lines.encode("utf-16-le"))
+        self.assertEqual([], list(read_probes(path, Rejects("probes"))))
+
     def test_compressed_probe_records(self):
         lines = "".join(to_line(self.record(port)) + "\n" for port in range(40000, 40100)).encode()
         for pack in (gzip.compress, bz2.compress, lzma.compress):

@@ -54,7 +54,7 @@ def read_probes(path: Path, rejects: Rejects) -> Iterator[ProbeRecord]:
                 if not line.strip():
                     continue
                 try:
-                    yield _record(json.loads(line))
+                    yield _record(json.loads(line.decode("utf-8-sig" if number == 1 else "utf-8")))
                 except (json.JSONDecodeError, UnicodeDecodeError, RecursionError):
                     kind = "torn last line" if not line.endswith(b"\n") else "not JSON"
                     rejects.note(kind, "the line is not JSON", number)
@@ -67,10 +67,11 @@ def read_probes(path: Path, rejects: Rejects) -> Iterator[ProbeRecord]:
 def _unpacked(path: Path, head: bytes, stream: BinaryIO, rejects: Rejects) -> Iterable[bytes]:
     """The lines of a file that may be compressed, as far as it is whole."""
     from kiboko.files.elements.streams import PACKED, Unpacked, opened
-    from kiboko.files.logs.flow_pieces import whole_form  # takes long to load
+    from kiboko.files.logs.flow_pieces import refuse_what_is_no_text, whole_form  # takes long to load
 
     form = whole_form(head)
     if form not in PACKED:
+        refuse_what_is_no_text(head, str(path))
         return stream
     with opened(path, form) as packed:
         unpacked = Unpacked(packed)
