@@ -1,6 +1,7 @@
 """Random networks that use every feature of the network file, from a seed: values as `tests.helpers.load` takes them."""
 
 import copy
+import ipaddress
 import json
 import random
 
@@ -103,6 +104,34 @@ def both_global(values, chance):
     values["defaults"] = {"same_zone": "allow", "between_zones": "allow"}
     if chance.random() < 0.5:
         values["crossings"] = [each for each in values["crossings"] if each["from"] == "public"]
+    return values
+
+
+def with_public_blocks(values, chance):
+    """A random network of which one network or both have IPv4 addresses that are reached from outside as they are: all
+    of them, those of a subnet, or of half a subnet."""
+    text = json.dumps(values)
+    chosen = chance.choice([["south"], ["north"], ["north", "south"]])
+    for name, before, after in (("north", "10.1.", "11.1."), ("south", "10.2.", "11.2.")):
+        text = text.replace(before, after) if name in chosen else text
+    values = json.loads(text)
+    if "south-door" not in values["gateways"] and chance.random() < 0.6:
+        values["gateways"]["south-door"] = {"kind": "internet", "network": "south"}
+    public = []
+    for name in chosen:
+        start = {"north": "11.1", "south": "11.2"}[name]
+        blocks = chance.choice([[f"{start}.0.0/16"], [f"{start}.1.0/24"], [f"{start}.1.0/28", f"{start}.2.0/25"]])
+        values["networks"][name]["public"] = blocks
+        public += map(ipaddress.ip_network, blocks)
+    for instance in values["instances"].values():
+        for interface in instance["interfaces"]:
+            if any(ipaddress.ip_address(interface["addresses"][0]) in block for block in public):
+                interface.pop("public", None)
+    for name, table in values["route_tables"].items():
+        if name.startswith("b") and "south-door" in values["gateways"] and chance.random() < 0.6:
+            table[0]["via"] = "south-door"
+        if chance.random() < 0.5:  # to each other by the internet, where by nothing else
+            table[:] = [entry for entry in table if entry["via"] != "peer" or ":" in entry["to"]]
     return values
 
 
@@ -312,7 +341,7 @@ class _Draw:
             subnet["route_table"] = f"{name}-table"
 
 
-__all__ = ["both_global", "by_an_appliance", "in_more_zones", "random_network"]
+__all__ = ["both_global", "by_an_appliance", "in_more_zones", "random_network", "with_public_blocks"]
 
 
 def star_network(seed, count=5):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from kiboko.core.header.addresses import Address, is_global_ipv6
 from kiboko.core.network.model import Gateway, Outside
 from kiboko.replica.instances import block_sender, listen
 from kiboko.replica.kernel_rules import ROUTERS6, first_chain
@@ -34,23 +33,24 @@ def add_gateway(site: Site, name: str, gateway: Gateway) -> None:
         _add_shared(site, machine, gateway)
         site.internet.route(f"{gateway.address}/32", net_end.via(False))
         return
-    _add_one_to_one(site, machine, pairs)
+    _add_one_to_one(machine, pairs, list(map(str, site.topology.networks[network].public)))
     if gateway is site.first_internet(network):
         for _, public in pairs:
             site.internet.route(f"{public}/32", net_end.via(False))
-        for block in site.topology.networks[network].blocks:
-            if block.family == 6 and is_global_ipv6(Address(6, block.value)):
-                site.internet.route(str(block), net_end.via(True))
+        for public_block in site.public_blocks(network):
+            site.internet.route(str(public_block), net_end.via(public_block.family == 6))
 
 
-def _add_one_to_one(site: Site, machine: Machine, pairs: list[tuple[str, str]]) -> None:
-    """1:1 translation; what has no public address, or no global one, does not get out (S28)."""
-    inside = "{ " + ", ".join(private for private, _ in pairs) + " }"
+def _add_one_to_one(machine: Machine, pairs: list[tuple[str, str]], public: list[str]) -> None:
+    """1:1 translation, but for blocks that are public as they are; what has no public address, or no global one, does
+    not get out (S28)."""
+    known = [*(private for private, _ in pairs), *public]
+    inside = "{ " + ", ".join(known) + " }"
     machine.rules = [
         "chain forward { type filter hook forward priority 0; policy accept;",
         "ct state established,related accept", "meta nfproto ipv4 ct state invalid drop",
-        f'iifname "inner" ip saddr != {inside} drop' if pairs else 'iifname "inner" meta nfproto ipv4 drop',
-        f'iifname "outer" ip daddr != {inside} drop' if pairs else 'iifname "outer" meta nfproto ipv4 drop',
+        f'iifname "inner" ip saddr != {inside} drop' if known else 'iifname "inner" meta nfproto ipv4 drop',
+        f'iifname "outer" ip daddr != {inside} drop' if known else 'iifname "outer" meta nfproto ipv4 drop',
         f'iifname "inner" ip6 saddr != {ROUTERS6} ip6 saddr {{ fc00::/7, fe80::/10 }} drop', "}",
     ]  # fmt: skip
     if pairs:
@@ -113,9 +113,7 @@ def add_outside(site: Site, name: str, outside: Outside) -> None:
 def add_internet_routes(site: Site) -> None:
     """No private block is known to the internet (S26)."""
     for network in site.topology.networks.values():
+        public = site.public_blocks(network.name) if site.first_internet(network.name) else []
         for block in network.blocks:
-            is_public = (
-                block.family == 6 and is_global_ipv6(Address(6, block.value)) and site.first_internet(network.name)
-            )
-            if not is_public:
+            if block not in public:
                 site.internet.route(f"blackhole {block}", "")

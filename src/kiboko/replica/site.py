@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kiboko.core.errors import UsageError
-from kiboko.core.header.addresses import Prefix
+from kiboko.core.header.addresses import Address, Prefix, is_global_ipv6
 from kiboko.core.network.model import Gateway, Instance, Interface, Outside, RouteEntry, Subnet, Topology
 from kiboko.replica.faults import Fault, as_built, blocked_senders, unenforced
 from kiboko.replica.kernel_rules import ROUTERS4
@@ -126,6 +126,12 @@ class Site:
         return next(
             (g for g in self.topology.gateways.values() if g.kind == "internet" and network in g.networks), None
         )
+
+    def public_blocks(self, network: str) -> list[Prefix]:
+        """The blocks of a network that are reached from outside as they are (S6), by its first internet gateway."""
+        known = self.topology.networks[network]
+        six = [block for block in known.blocks if block.family == 6 and is_global_ipv6(Address(6, block.value))]
+        return [*six, *known.public]
 
     def interfaces_of(self, network: str) -> list[Interface]:
         """The interfaces in a network, of instances that are built."""

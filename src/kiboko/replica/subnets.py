@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kiboko.core.header.addresses import Address, Prefix, is_global_ipv6
+from kiboko.core.header.addresses import Prefix
 from kiboko.core.network.model import Gateway, Interface, Subnet
 from kiboko.replica.kernel_rules import ROUTERS4, ROUTERS6, first_chain
 from kiboko.replica.layout import Machine, ReplicaEnd
@@ -141,6 +141,9 @@ def _carry(site: Site, gateway: Gateway, subnet: Subnet, table: int) -> None:
             site.core.route("::/0", end.via(True), table)
     for network in site.topology.networks.values():
         for block in network.blocks:
-            first = Address(block.family, block.value)
-            if not (gateway.kind == "internet" and is_global_ipv6(first)):
+            is_led_to = gateway.kind == "internet" or block.family == 4
+            if not (is_led_to and block in site.public_blocks(network.name)):
                 site.core.route(f"blackhole {block}", "", table)
+        for block in network.public:
+            if gateway.kind in ("internet", "nat") and block not in network.blocks:
+                site.core.route(str(block), site.gateway_link[gateway.name].via(False), table)

@@ -221,7 +221,9 @@ def _receiver_name(walker: Walker, trial: Trial) -> str:
         network = walker.topology.subnets[interface.subnet].network
         named = source.outside is not None and directory.tunnel(network, source.outside.name) is None
     else:
-        named = interface.address(target.family) == target and (target.family == 6 or source.outside is None)
+        named = interface.address(target.family) == target and (
+            target.family == 6 or source.outside is None or directory.is_global(target)
+        )
     return interface.instance if named else str(target)
 
 

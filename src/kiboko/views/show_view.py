@@ -338,6 +338,8 @@ class Shower:
         network = self.topology.networks[name]
         sheet = Sheet("network", name)
         sheet.fact("blocks", list(map(str, network.blocks)))
+        if network.public:
+            sheet.fact("public", list(map(str, network.public)))
         sheet.fact("gateways", [g.name for g in self.topology.gateways.values() if name in g.networks])
         sheet.fact("written in", network.place)
         table = sheet.table("Subnets", ["subnet", "block", "zone", "route table", "filter"], (), "none")

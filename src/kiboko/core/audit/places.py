@@ -266,6 +266,8 @@ def _without_way_out(walker: Walker) -> Iterator[Finding]:
         subnet = topology.subnets[interface.subnet]
         if not interface.addresses or interface.public is not None:
             continue
+        if any(map(walker.directory.is_global, interface.addresses)):
+            continue
         for chosen in walker.membership.filters_on(interface):
             if chosen.name not in interface.filters:
                 continue

@@ -48,7 +48,9 @@ def of_openness(ends: Ends, scope: Scope = WHOLE) -> Iterator[Finding]:
     by_door: dict[tuple[str, str, Place | None], dict[Member, RangeSet]] = {}
     space = Space(ends, administration)
     exposed = [
-        ends.resolve(instance.name).members[0] for instance in topology.instances.values() if _is_exposed(instance)
+        ends.resolve(instance.name).members[0]
+        for instance in topology.instances.values()
+        if _is_exposed(ends, instance)
     ]
     for end in crowds:
         for family in (4, 6):
@@ -74,9 +76,11 @@ def _few_ends(members: Iterable[Member]) -> str:
                for each in members)  # fmt: skip
 
 
-def _is_exposed(instance: Instance) -> bool:
+def _is_exposed(ends: Ends, instance: Instance) -> bool:
     """Whether somebody outside could send to an instance at all: to a public address, or by IPv6."""
-    return any(each.public is not None or each.address(6) is not None for each in instance.interfaces)
+    is_global = ends.directory.is_global
+    return any(each.public is not None or each.address(6) is not None or any(map(is_global, each.addresses))
+               for each in instance.interfaces)  # fmt: skip
 
 
 def _crowds(ends: Ends) -> list[End]:
@@ -98,11 +102,12 @@ def _open(line: ReachLine, names: str) -> Finding:
     nearest = min(line.rules, key=_closeness, default=None)
     source, destination, service = line.example
     who = _few_ends(line.far)
+    over = " over IPv6" if line.family == 6 else ""
     let_in = "; ".join(f"{rule.gate} {rule.filter}/{rule.rule}" for rule in line.rules if rule.direction == "forward")
     return found(
         "open-administration", f"{nearest.filter}/{nearest.rule}" if nearest is not None else who,
         nearest.place if nearest is not None else None,
-        f"{', '.join(services_texts(line.services))} of {who} can be reached from {names}; let in by"
+        f"{', '.join(services_texts(line.services))} of {who} can be reached from {names}{over}; let in by"
         f" {let_in or 'no filter'}",
         "name in that rule who may come in",
         others=tuple((f"{rule.filter}/{rule.rule}", rule.place) for rule in line.rules if rule.place is not None),

@@ -54,8 +54,9 @@ class Way:
         self._halfway = frozenset(name for ends in (old, new) for name in _on_the_way(ends.topology))
         topology = new.topology  # the outsides and networks of both
         self._outer = {each.zone for each in topology.outsides.values()}
-        blocks = [block for each in topology.networks.values() for block in each.blocks if block.family == 6]
-        self._six = AddressSet.of_prefixes(blocks)
+        blocks = [block for each in topology.networks.values() for block in (*each.blocks, *each.public)
+                  if block.family == 6 or block in each.public]  # fmt: skip
+        self._untranslated = AddressSet.of_prefixes(blocks)
 
     def has(self, names: Iterable[str]) -> bool:
         """Whether any of some names lies on the way of others: that of a next hop, of its subnet or its zone."""
@@ -67,8 +68,8 @@ class Way:
             yield ALL
             return
         yield Chosen(frozenset((f"zone:{zone}",)))
-        if zone in self._outer and self._six:  # global addresses of two networks meet there
-            yield Chosen(None, self._six)
+        if zone in self._outer and self._untranslated:  # global addresses of two networks meet there
+            yield Chosen(None, self._untranslated)
 
     def across(self, zones: tuple[str, str]) -> Iterator[Touching]:
         """The pairs of which packets go from one zone to another."""

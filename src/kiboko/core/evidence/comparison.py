@@ -13,6 +13,7 @@ from kiboko.core.header.services import TCP, UDP, Service, union_services
 from kiboko.core.network.directory import Endpoint
 from kiboko.core.network.model import ALLOW, Gateway
 from kiboko.core.queries.ends import Ends
+from kiboko.core.queries.members import seen_from_outside
 from kiboko.core.records.records import (
     ANSWERED,
     ARRIVED,
@@ -261,7 +262,7 @@ class Comparison:
             for interface in self.walker.directory.interfaces():
                 address = interface.address(family)
                 if address is not None and self.walker.topology.subnets[interface.subnet].network in gateway.networks:
-                    kind = interface.subnet, interface.public is not None
+                    kind = interface.subnet, seen_from_outside(self.walker.directory, interface, address) is not None
                     if kind not in first and len(first) < _MOST_LOOKED_AT:
                         first[kind] = self.walker.directory.endpoint(address)
             self._behind_gateway[key] = list(first.values())

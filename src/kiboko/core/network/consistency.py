@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Mapping
 
 from kiboko.core.errors import Place, Problem
-from kiboko.core.header.addresses import Address, Prefix
+from kiboko.core.header.addresses import PRIVATE_USE, Address, AddressSet, Prefix
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import WITH_PORTS, details_of
 from kiboko.core.network.directory import Directory
@@ -20,6 +20,7 @@ def problems_of(topology: Topology, is_whole: bool = True, short: Collection[str
     yield from _overlaps("network", [(b, n.name, n.place) for n in topology.networks.values() for b in n.blocks])
     yield from _overlaps("subnet", [(b, s.name, s.place) for s in topology.subnets.values() for b in s.blocks])
     yield from _strays(topology, short)
+    yield from _public_blocks(topology, short)
     yield from _double_addresses(topology, is_whole)
     yield from _outsides(topology)
     yield from _group_cycles(topology)
@@ -95,6 +96,20 @@ def _strays(topology: Topology, short: Collection[str]) -> Iterator[Problem]:
                     yield Problem(interface.place, text)
 
 
+def _public_blocks(topology: Topology, short: Collection[str]) -> Iterator[Problem]:
+    """Blocks that are said to be reached from outside as they are, and cannot be (S6)."""
+    for network in topology.networks.values():
+        for block in network.public:
+            owner = f"network '{network.name}': public block {block}"
+            if block.family == 6:
+                yield Problem(network.place, f"{owner}: global IPv6 addresses are public without it; leave it out")
+            elif network.name not in short and not any(outer.covers(block) for outer in network.blocks):
+                yield Problem(network.place, f"{owner} lies outside its blocks ({', '.join(map(str, network.blocks))})")
+            elif AddressSet.of_prefixes([block]).meets(PRIVATE_USE):
+                text = f"{owner} is private (RFC 1918, RFC 6598): nobody outside has a route to it"
+                yield Problem(network.place, text)
+
+
 def _double_addresses(topology: Topology, is_whole: bool) -> Iterator[Problem]:
     networks = [(b, n.name) for n in topology.networks.values() for b in n.blocks]
     seen: dict[Address, tuple[str, Place]] = {}
@@ -118,7 +133,13 @@ def _double_addresses(topology: Topology, is_whole: bool) -> Iterator[Problem]:
                 yield from note(address, owner, interface.place)
             if interface.public is not None:
                 yield from public(interface.public, owner, interface.place)
-                if interface.address(4) is None and is_whole:
+                own = interface.address(4)
+                if any(
+                    own is not None and own in block for each in topology.networks.values() for block in each.public
+                ):
+                    text = f"{owner}: {own} is public as it is, in its network; leave out 'public', or that block there"
+                    yield Problem(interface.place, text)
+                if own is None and is_whole:
                     text = f"{owner}: a public address needs a private IPv4 address behind it"
                     yield Problem(interface.place, text)
     for gateway in topology.gateways.values():

@@ -14,6 +14,7 @@ from kiboko.core.header.addresses import (
     Address,
     AddressSet,
     Prefix,
+    is_global_ipv6,
     special_purpose,
 )
 from kiboko.core.header.prefixes import PrefixTable
@@ -100,6 +101,9 @@ class Directory:
         )
         """Private addresses that belong to no outside, whether or not one lists a wider block (clause S2)."""
         self._shared = {g.address: g for g in topology.gateways.values() if g.address is not None}
+        self._public_blocks = AddressSet.of_prefixes(
+            block for network in topology.networks.values() for block in network.public
+        ).v4
         self.network_blocks = AddressSet.of_prefixes(
             block for network in topology.networks.values() for block in network.blocks
         )
@@ -151,6 +155,13 @@ class Directory:
     def interface_at(self, address: Address) -> Interface | None:
         """The interface that bears this private address."""
         return self._interfaces.get(address)
+
+    def is_global(self, address: Address) -> bool:
+        """Whether an address is the same to those beyond its network: a global IPv6 address, and an IPv4 address of a
+        block that its network calls public (clause S6)."""
+        if address.family == 4:
+            return bool(self._public_blocks) and address.value in self._public_blocks
+        return is_global_ipv6(address)
 
     def public_owner(self, address: Address) -> Interface | None:
         """The interface that an internet gateway translates this public address to."""

@@ -136,11 +136,13 @@ class Filter:
 
 @dataclass(frozen=True, slots=True)
 class Network:
-    """A routed address space."""
+    """A routed address space. `public` are those of its IPv4 blocks, or parts of them, whose addresses are reached from
+    outside as they are (clause S6)."""
 
     name: str
     blocks: tuple[Prefix, ...]
     place: Place
+    public: tuple[Prefix, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

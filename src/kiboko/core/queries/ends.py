@@ -258,7 +258,7 @@ class Ends:
         network = self.topology.subnets[interface.subnet].network
         if self.directory.tunnel(network, source.outside.name) is not None:
             return Pair(source, private, receiver)
-        seen = seen_from_outside(interface, private)
+        seen = seen_from_outside(self.directory, interface, private)
         return Pair(source, seen or private, receiver, usable=seen is not None)
 
     def _source(self, sender: Member, family: int, target: Address) -> Endpoint:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from kiboko.core.header.addresses import Address, AddressSet, is_global_ipv6
+from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.network.directory import Endpoint
+from kiboko.core.network.directory import Directory, Endpoint
 from kiboko.core.network.model import Interface
 
 
@@ -119,11 +119,11 @@ def sent_to_at(member: Member) -> Iterator[Member]:
         yield from (at_address(interface, each, is_further=True) for each in others if each not in named)
 
 
-def seen_from_outside(interface: Interface, private: Address) -> Address | None:
-    """The address that stands for one of an interface in the internet (S1): its public one, of IPv6 itself where it is
-    global; None where there is none."""
-    if private.family == 6:
-        return private if is_global_ipv6(private) else None
+def seen_from_outside(directory: Directory, interface: Interface, private: Address) -> Address | None:
+    """The address that stands for one of an interface in the internet (S1): itself, where it is public as it is, else
+    its public one; None where there is none."""
+    if private.family == 6 or directory.is_global(private):
+        return private if directory.is_global(private) else None
     return interface.public if private == interface.address(4) else None
 
 

@@ -181,7 +181,8 @@ class Space:
                   if address.family == family and (not is_sender or address == each.address(family))]  # fmt: skip
         subnets = [self._subnets[each.subnet] for each, _ in usable]
         networks = [self.walker.topology.subnets[each.subnet].network for each, _ in usable]
-        seen = [member.is_literal or seen_from_outside(*each) is not None for each in usable]
+        directory = self.walker.directory
+        seen = [member.is_literal or seen_from_outside(directory, *each) is not None for each in usable]
         for place, (interface, address) in enumerate(usable):
             if is_sender and subnets.index(subnets[place]) < place:
                 continue

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kiboko.core.header.addresses import Address, is_global_ipv6
+from kiboko.core.header.addresses import PRIVATE_USE, Address
 from kiboko.core.network.directory import Directory
 from kiboko.core.network.model import Outside, RouteEntry
 from kiboko.core.routing.steps import UNREACHABLE, Stop
@@ -34,7 +34,8 @@ def not_carried(
         if outside is None or outside.name != gateway.outside:
             return Stop(f"{entry}: {gateway.name} leads only to {gateway.outside}")
         return None
-    if to_network is not None and not (gateway.kind == "internet" and is_global_ipv6(destination)):
+    is_led_to = gateway.kind == "internet" or destination.family == 4
+    if to_network is not None and not (is_led_to and directory.is_global(destination)):
         told = f"{entry}: {gateway.name} does not lead to "
         return Stop(f"{told}a private block of {to_network.name}", of_entry=f"{told}private blocks")
     if gateway.kind == "nat" and destination.family == 6:
@@ -62,5 +63,14 @@ def no_way_in(directory: Directory, destination: Address, network: str, outside:
         why = f"and {owner.name} is reached from outside at {owner.public}"
     else:
         why = f"and {owner.name} has no public address"
+    if owner is None or owner.public is None:
+        why += _where_it_is_public(directory, destination, network)
     leads = f"no tunnel leads there from {outside.name}" if outside else "the internet does not lead there"
     return f"{destination} is private to {network}: {leads}, {why}"
+
+
+def _where_it_is_public(directory: Directory, address: Address, network: str) -> str:
+    """What to write where an address that nothing says to be private is reached from outside as it is (S6)."""
+    if address.family != 4 or address in PRIVATE_USE or directory.is_global(address):
+        return ""
+    return f" (if its block is public as it is, {network} says so by 'public:')"

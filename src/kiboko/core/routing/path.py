@@ -9,7 +9,7 @@ from __future__ import annotations
 import dataclasses
 from dataclasses import dataclass, field
 
-from kiboko.core.header.addresses import Address, is_global_ipv6
+from kiboko.core.header.addresses import Address
 from kiboko.core.network.directory import Directory, Endpoint
 from kiboko.core.network.model import Gateway, Interface, Outside, RouteEntry, Subnet
 from kiboko.core.routing.gateways import is_public_of_ours, no_way_in, not_carried
@@ -375,11 +375,14 @@ class PathFinder:
 
     def _translated_source(self, trip: _Trip, gateway: Gateway) -> Address | None:
         source = trip.packet.source
+        is_global = self.directory.is_global(trip.own or source)
         if source.family == 6:
             is_of_router = trip.network is not None and trip.made_by is None  # which has an address for every place
-            return source if is_of_router or is_global_ipv6(trip.own or source) else None
+            return source if is_of_router or is_global else None
         if gateway.kind == "nat":
             return gateway.address
+        if self.directory.is_global(source):  # what it belongs to is not translated, nor are messages about that
+            return source if is_global else None
         sender = self.directory.interface_at(source)
         # One public address stands for one private address: the interface's first of the family.
         return sender.public if sender and sender.address(source.family) == source else None
@@ -408,7 +411,9 @@ class PathFinder:
         network = self.directory.network_of(destination)
         if network is not None:
             tunnel = self.directory.tunnel(network.name, outside.name) if outside else None
-            gateway = tunnel or (self.directory.internet_gateway(network.name) if is_global_ipv6(destination) else None)
+            gateway = tunnel or (
+                self.directory.internet_gateway(network.name) if self.directory.is_global(destination) else None
+            )
             if gateway is None:
                 self._block_route(
                     trip, at, Stop(no_way_in(self.directory, destination, network.name, outside), kind="private")

@@ -83,7 +83,7 @@ def address_sets(ground: Ground, subject: Subject | None = None) -> Iterator[Add
         for prefix in outside.prefixes:
             yield AddressSet.of_prefixes([prefix])
     for network in topology.networks.values():
-        for block in network.blocks:
+        for block in (*network.blocks, *network.public):
             yield AddressSet.of_prefixes([block])
     for subnet in topology.subnets.values():
         yield AddressSet.of_prefixes(subnet.blocks)

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.filters.ground import Ground
-from kiboko.core.header.addresses import BITS, IPV6_NOT_GLOBAL, PRIVATE_BLOCKS, Address, is_global_ipv6
+from kiboko.core.header.addresses import BITS, IPV6_NOT_GLOBAL, PRIVATE_BLOCKS, Address
 from kiboko.core.network.directory import Endpoint
 from kiboko.core.network.model import Subnet
 from kiboko.core.records.columns import distinct
@@ -261,7 +261,7 @@ class Places:
     def _seen_edges(self, family: int) -> list[int]:
         topology = self._topology
         blocks = [block for subnet in topology.subnets.values() for block in subnet.blocks]
-        blocks += [block for network in topology.networks.values() for block in network.blocks]
+        blocks += [block for network in topology.networks.values() for block in (*network.blocks, *network.public)]
         blocks += [*PRIVATE_BLOCKS, *(block for outside in topology.outsides.values() for block in outside.prefixes)]
         edges = {edge for block in blocks if block.family == family for edge in (block.value, block.last + 1)}
         if family == 6:
@@ -278,7 +278,7 @@ class Places:
             network, subnet = directory.network_of(address), directory.subnet_of(address)
             outside = directory.outside_holding(address)
             found = self._seen[piece] = (
-                self._routes.number(address), is_global_ipv6(address),
+                self._routes.number(address), directory.is_global(address),
                 network.name if network is not None else None, subnet is not None,
                 outside.name if outside is not None else None,
             )  # fmt: skip

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from kiboko.core.filters.ground import Ground
-from kiboko.core.header.addresses import Address, is_global_ipv6
+from kiboko.core.header.addresses import Address
 from kiboko.core.network.model import Network, Subnet
 from kiboko.core.routing.routes import Router
 
@@ -67,7 +67,7 @@ def _beside_appliances(ground: Ground) -> Iterator[str]:
 
 
 def _round_by_the_internet(ground: Ground) -> Iterator[str]:
-    """IPv6 is not translated, so that what went by a peering may come back through the internet (clause S26)."""
+    """What is not translated (IPv6, public blocks) and went by a peering may come back by the internet (clause S26)."""
     topology = ground.topology
     router = Router(ground.directory)
     ways: dict[frozenset[str], set[bool]] = {}
@@ -83,14 +83,16 @@ def _round_by_the_internet(ground: Ground) -> Iterator[str]:
 
 
 def _is_by_internet(ground: Ground, router: Router, subnet: Subnet, network: Network) -> Iterator[bool]:
-    """Whether what a subnet sends to a network by IPv6 goes by an internet gateway, for each part of its blocks."""
+    """Whether what a subnet sends to a network's public addresses goes by an internet gateway, for each part of its
+    blocks."""
     topology = ground.topology
     entries = topology.route_tables[subnet.route_table].entries if subnet.route_table else ()
-    for block in network.blocks:
-        if block.family == 6 and is_global_ipv6(Address(6, block.value)):
-            edges = {edge for each in entries if each.to.family == 6 for edge in (each.to.value, each.to.last + 1)}
+    for block in (*network.blocks, *network.public):
+        family = block.family
+        if ground.directory.is_global(Address(family, block.value)):
+            edges = {edge for each in entries if each.to.family == family for edge in (each.to.value, each.to.last + 1)}
             for edge in {block.value, *(each for each in edges if block.value <= each <= block.last)}:
-                entry = router.look_up(subnet, Address(6, edge)).entry
+                entry = router.look_up(subnet, Address(family, edge)).entry
                 gateway = topology.gateways.get(entry.gateway or "") if entry is not None else None
                 if entry is not None:
                     yield gateway is not None and gateway.kind == "internet"

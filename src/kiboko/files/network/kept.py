@@ -29,7 +29,7 @@ from kiboko.files.network.listing import is_data
 from kiboko.files.network.made_later import Held, ListenersLater, RulesLater
 
 _OURS = b"kiboko network "
-_MAGIC = _OURS + b"6\n"
+_MAGIC = _OURS + b"7\n"
 _DIGEST = 32
 _MOST_FILES, _MOST_OCTETS = 64, 512 << 20
 

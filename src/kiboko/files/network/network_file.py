@@ -264,7 +264,10 @@ class _Builder:
                 yield expectation_of(shape, services, place)
 
     def _network(self, name: str, shape: Any, raw: Table, place: Place) -> Network:
-        return Network(name, self._blocks(f"network '{name}'", name, shape.cidrs, raw, "cidrs"), place)
+        owner = f"network '{name}'"
+        blocks = self._blocks(owner, name, shape.cidrs, raw, "cidrs")
+        public = self.values.prefixes(owner, shape.public, raw.place("public")) if shape.public else ()
+        return Network(name, blocks, place, public)
 
     def _blocks(self, owner: str, name: str, texts: list[str], raw: Table, key: str) -> tuple[Prefix, ...]:
         blocks = self.values.prefixes(owner, texts, raw.place(key))

@@ -92,6 +92,7 @@ class NetworkShape(Shape):
     """A routed address space."""
 
     cidrs: Texts
+    public: Texts = Field(default=[])
 
 
 class OutsideShape(Shape):
