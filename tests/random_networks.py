@@ -57,7 +57,7 @@ def in_more_zones(values, chance):
             values["subnets"][f"{name}-{third}"] = more | {"cidr": [f"{'.'.join(block)}.{third}.0/24"]}
             interface = {"subnet": f"{name}-{third}", "addresses": [f"{'.'.join(block)}.{third}.7"],
                          "filters": like.get("filters", [])}  # fmt: skip
-            if chance.random() < 0.3:
+            if chance.random() < 0.3 and "public" not in values["networks"][subnet["network"]]:
                 interface["public"] = f"203.0.113.{third}"
             values["instances"][f"n{third}"] = {"interfaces": [interface]}
     known = {(each["from"], each["to"]) for each in values["crossings"]}
@@ -125,7 +125,8 @@ def with_public_blocks(values, chance):
         public += map(ipaddress.ip_network, blocks)
     for instance in values["instances"].values():
         for interface in instance["interfaces"]:
-            if any(ipaddress.ip_address(interface["addresses"][0]) in block for block in public):
+            own = map(ipaddress.ip_address, interface.get("addresses", ()))
+            if any(each in block for each in own if each.version == 4 for block in public):
                 interface.pop("public", None)
     for name, table in values["route_tables"].items():
         if name.startswith("b") and "south-door" in values["gateways"] and chance.random() < 0.6:

@@ -1,5 +1,6 @@
 """Clauses S24 to S31: routes, gateways, translation, appliances. Expected results are worked out by hand."""
 
+import re
 import unittest
 
 from kiboko.core.errors import InputError
@@ -23,6 +24,89 @@ def with_appliance(**changes):
     values["route_tables"]["a1-table"] = [{"to": "10.2.0.0/16", "via": {"instance": "mid"}}]
     values["subnets"]["a1"]["route_table"] = "a1-table"
     return values
+
+
+def with_campus(public=("192.88.10.0/24",)):
+    """The base network and a campus, whose addresses from 192.88.10.0 on are routed on the internet as they are, and
+    those from 192.88.11.0 on are not."""
+    values = base()
+    values["networks"]["east"] = {"cidrs": ["192.88.10.0/23"], "public": list(public)}
+    values["gateways"]["east-door"] = {"kind": "internet", "network": "east"}
+    values["route_tables"]["east-table"] = [{"to": "0.0.0.0/0", "via": "east-door"}]
+    for name, third in (("e1", 10), ("e2", 11)):
+        values["subnets"][name] = {"network": "east", "cidr": f"192.88.{third}.0/24", "route_table": "east-table"}
+    values["instances"]["eve"] = {"interfaces": [{"subnet": "e1", "addresses": ["192.88.10.10"]}]}
+    values["instances"]["fay"] = {"interfaces": [{"subnet": "e2", "addresses": ["192.88.11.10"]}]}
+    values["instances"]["gus"] = {
+        "interfaces": [{"subnet": "e2", "addresses": ["192.88.11.20"], "public": "203.0.113.60"}]
+    }
+    return values
+
+
+def let_in(source, name="eve"):
+    """The same, where a machine lets in one sender alone."""
+    values = with_campus()
+    values["filters"]["only"] = a_filter("instance", inbound=[{"action": "allow", "from": source}], attach_to=[name])
+    return values
+
+
+class PublicBlocks(unittest.TestCase):
+    def test_s27_what_is_public_as_it_is_is_reached_from_outside_as_it_is(self):
+        found = walk(with_campus(), "192.0.2.1", "eve", "ssh")
+        self.assertEqual(("allowed", "192.88.10.10"), (found.verdict, str(found.flow.target)))
+        self.assertIn(("translate", "east-door"), gates(found.forward))
+        self.assertEqual("allowed", walk(let_in("192.0.2.1"), "192.0.2.1", "192.88.10.10", "ssh").verdict)
+        self.assertEqual("allowed", walk(with_campus(), "192.0.2.1", "192.88.10.77", "ssh").verdict)
+        private = with_campus(public=())
+        self.assertEqual("route", decided(walk(private, "192.0.2.1", "192.88.10.10", "ssh"))[0])
+
+    def test_s27_the_rest_of_its_network_is_reached_by_public_addresses(self):
+        self.assertEqual("route", decided(walk(with_campus(), "192.0.2.1", "192.88.11.10", "ssh"))[0])
+        found = walk(with_campus(), "192.0.2.1", "gus", "ssh")
+        self.assertEqual(("allowed", "203.0.113.60"), (found.verdict, str(found.flow.target)))
+
+    def test_s28_what_it_sends_is_not_translated(self):
+        values = with_campus()
+        values["filters"]["edge"] = a_filter("subnet", inbound=[{"action": "allow", "from": "192.88.10.10"}])
+        values["outside"]["depot"]["filter"] = "edge"
+        self.assertEqual("allowed", walk(values, "eve", "198.51.100.5", "ssh").verdict)
+        self.assertEqual(("translate", "east-door"), decided(walk(values, "fay", "198.51.100.5", "ssh"))[:2])
+        self.assertEqual(("outside", "depot"), decided(walk(values, "gus", "198.51.100.5", "ssh"))[:2])
+
+    def test_s26_another_networks_public_block_is_reached_through_the_internet(self):
+        """By ann's own public address, and from dan's network by the one that it shares."""
+        for sender, seen in (("ann", "203.0.113.10"), ("dan", "203.0.113.2")):
+            self.assertEqual("allowed", walk(let_in(seen), sender, "eve", "ssh").verdict)
+            self.assertEqual(("instance-in", "eve/eth0"), decided(walk(let_in(sender), sender, "eve", "ssh"))[:2])
+            self.assertEqual("route", decided(walk(with_campus(), sender, "192.88.11.10", "ssh"))[0])
+        self.assertEqual(("translate", "door"), decided(walk(with_campus(), "bob", "eve", "ssh"))[:2])
+        self.assertEqual("allowed", walk(let_in("eve", "ann"), "eve", "203.0.113.10", "ssh").verdict)
+        self.assertEqual("route", decided(walk(with_campus(), "eve", "10.1.1.10", "ssh"))[0])
+
+    def test_s28_nat_translates_it_nevertheless(self):
+        values = let_in("203.0.113.9", "ann")
+        values["gateways"]["east-exit"] = {"kind": "nat", "network": "east", "address": "203.0.113.9"}
+        values["route_tables"]["east-table"][0]["via"] = "east-exit"
+        self.assertEqual("allowed", walk(values, "eve", "203.0.113.10", "ssh").verdict)
+        # What comes in asks for eve herself; the reply that leaves by the other gateway would bear its address.
+        found = walk(values, "192.0.2.1", "eve", "ssh")
+        self.assertEqual(("one-way", "translate"), (found.verdict, found.decided_by.gate))
+
+    def test_s6_a_public_block_is_of_its_network_and_nobodys_own(self):
+        for block, said in (
+            (
+                "10.1.0.0/16",
+                "public block 10.1.0.0/16 is private (RFC 1918, RFC 6598): nobody outside has a route to it",
+            ),
+            ("192.88.10.0/24", r"public block 192.88.10.0/24 lies outside its blocks (10.1.0.0/16, 2001:db8:1::/48)"),
+            ("2001:db8:1::/48", "global IPv6 addresses are public without it; leave it out"),
+        ):
+            values = base()
+            values["networks"]["north"]["public"] = [block]
+            with self.assertRaisesRegex(InputError, re.escape(said)):
+                load(values)
+        with self.assertRaisesRegex(InputError, "'gus/eth0': 192.88.11.20 is public as it is, in its network"):
+            load(with_campus(public=("192.88.10.0/23",)))
 
 
 class Routes(unittest.TestCase):

@@ -123,7 +123,9 @@ def _double_addresses(topology: Topology, is_whole: bool) -> Iterator[Problem]:
     def public(address: Address, owner: str, place: Place) -> Iterator[Problem]:
         for block, network in networks:
             if address in block:
-                yield Problem(place, f"{owner}: public address {address} lies in network '{network}' itself")
+                known = topology.networks[network]
+                more = "; leave what it is translated for out of that network's cidrs" if known.public else ""
+                yield Problem(place, f"{owner}: public address {address} lies in network '{network}' itself{more}")
         yield from note(address, owner, place)
 
     for instance in topology.instances.values():
