@@ -124,7 +124,7 @@ def _double_addresses(topology: Topology, is_whole: bool) -> Iterator[Problem]:
         for block, network in networks:
             if address in block:
                 known = topology.networks[network]
-                more = "; leave what it is translated for out of that network's cidrs" if known.public else ""
+                more = "; leave a block that is translated to out of its cidrs" if known.public else ""
                 yield Problem(place, f"{owner}: public address {address} lies in network '{network}' itself{more}")
         yield from note(address, owner, place)
 
