@@ -15,6 +15,12 @@ def random_network(seed):
     return _Draw(random.Random(seed)).network()
 
 
+def varied_network(seed):
+    """The values of one random network; of every fifth seed one with public blocks."""
+    values = random_network(seed)
+    return with_public_blocks(values, random.Random(seed)) if seed % 5 == 1 else values
+
+
 def by_an_appliance(values, chance):
     """A random network with an appliance in a subnet and a zone of its own, by which much of what others send goes. The
     filters `its-edge` and `its-crossing` are asked there, of packets of which neither end is."""
@@ -342,7 +348,7 @@ class _Draw:
             subnet["route_table"] = f"{name}-table"
 
 
-__all__ = ["both_global", "by_an_appliance", "in_more_zones", "random_network", "with_public_blocks"]
+__all__ = ["both_global", "by_an_appliance", "in_more_zones", "random_network", "varied_network", "with_public_blocks"]
 
 
 def star_network(seed, count=5):

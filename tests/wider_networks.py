@@ -9,7 +9,7 @@ ICMP messages.
 
 import random
 
-from tests.random_networks import both_global, by_an_appliance, in_more_zones, random_network
+from tests.random_networks import both_global, by_an_appliance, in_more_zones, random_network, with_public_blocks
 
 ACTIONS = ["allow", "allow", "allow", "drop", "reject"]
 SERVICES = ["any", "any", "ssh", "tcp/80", "tcp/8000-8010", "udp/53", "udp", "tcp", "ping", "icmp", "icmp6", "sctp/80", "sctp",
@@ -331,5 +331,5 @@ def any_network(seed):
     """A random network of each kind in turn, as values."""
     if seed % 5 == 4:
         return wider_network(seed)
-    vary = (None, by_an_appliance, in_more_zones, both_global)[seed % 5]
+    vary = (with_public_blocks if seed % 2 else None, by_an_appliance, in_more_zones, both_global)[seed % 5]
     return vary(random_network(seed), random.Random(seed)) if vary is not None else random_network(seed)

@@ -27,7 +27,7 @@ from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
 from tests.core.test_clauses_signals import listing
 from tests.helpers import a_filter, base, load
-from tests.random_networks import in_more_zones, random_network
+from tests.random_networks import in_more_zones, random_network, varied_network
 from tests.wider_networks import STRANGERS as WIDER_STRANGERS
 from tests.wider_networks import wider_network
 
@@ -103,7 +103,7 @@ class HeldToTheWalk(unittest.TestCase):
     def test_on_random_networks_of_every_feature(self):
         for seed in range(NETWORKS):
             with self.subTest(seed=seed):
-                self.hold(load(random_network(seed)), seed)
+                self.hold(load(varied_network(seed)), seed)
 
     def test_on_random_networks_of_wider_shapes(self):
         for seed in range(NETWORKS // 2):
@@ -157,7 +157,7 @@ class HeldToTheWalk(unittest.TestCase):
 
     def test_ends_that_are_looked_at_all_at_once_are_those_looked_at_one_by_one(self):
         usual = 0
-        for seed, made in ((seed, made) for seed in range(20) for made in (random_network, wider_network)):
+        for seed, made in ((seed, made) for seed in range(20) for made in (varied_network, wider_network)):
             walker = Walker(load(made(seed)))
             ground, line = walker.ground, AddressLine(walker.ground)
             atoms, machines = np.arange(line.size), list(walker.topology.instances)

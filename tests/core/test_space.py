@@ -20,7 +20,7 @@ from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
 from tests.helpers import a_filter, base, load
-from tests.random_networks import random_network
+from tests.random_networks import random_network, varied_network
 from tests.wider_networks import wider_network
 
 REPRODUCERS = Path(__file__).resolve().parent.parent / "reproducers"
@@ -120,7 +120,7 @@ class HeldToTheWalk(unittest.TestCase):
         held = 0
         for seed in range(NETWORKS):
             with self.subTest(seed=seed):
-                held += self.hold(load(random_network(seed)), seed)
+                held += self.hold(load(varied_network(seed)), seed)
         self.assertGreater(held, NETWORKS * CELLS // 2)
 
     def test_on_random_networks_of_wider_shapes(self):

@@ -2,6 +2,7 @@
 
 import json
 import os
+import random
 import re
 import shutil
 import struct
@@ -27,7 +28,7 @@ from kiboko.replica.trials import Choice, services_that_matter
 from kiboko.replica.verify import verify
 from tests.helpers import a_filter, base, kiboko, load
 from tests.namespaces import why_not
-from tests.random_networks import random_network
+from tests.random_networks import random_network, varied_network, with_public_blocks
 from tests.wider_networks import wider_network
 
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "4"))
@@ -157,7 +158,7 @@ class RealPackets(unittest.TestCase):
     def test_random_networks_and_the_kernel_agree(self):
         for seed in range(FIRST_NETWORK, FIRST_NETWORK + NETWORKS):
             with self.subTest(seed=seed):
-                found = verify(load(random_network(seed)), Choice(most=PROBES, seed=seed))
+                found = verify(load(varied_network(seed)), Choice(most=PROBES, seed=seed))
                 self.assertGreater(found.compared, (PROBES or 200) // 2)
                 self.assertEqual([str(each) for each in found.differences], [])
 
@@ -171,6 +172,15 @@ class RealPackets(unittest.TestCase):
             with self.subTest(seed=seed):
                 found = verify(load(wider_network(seed)), choice)
                 self.assertGreater(found.compared, 50)
+                self.assertEqual([str(each) for each in found.differences], [])
+
+    def test_networks_with_public_blocks_and_the_kernel_agree(self):
+        """Requests that come by a peering and are refused by way of the internet: by the machine that was sent to, and by
+        a router."""
+        for seed, choice in ((24, Choice(("m2",), ("m4",))), (19, Choice(("m2",), ("11.1.2.11",)))):
+            with self.subTest(seed=seed):
+                found = verify(load(with_public_blocks(random_network(seed), random.Random(seed))), choice)
+                self.assertGreaterEqual(found.compared, 8)
                 self.assertEqual([str(each) for each in found.differences], [])
 
     def test_a_walk_that_is_wrong_is_caught(self):

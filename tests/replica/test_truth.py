@@ -41,7 +41,7 @@ from kiboko.replica.trials import Choice
 from kiboko.replica.verify import verify
 from tests.helpers import load
 from tests.namespaces import why_not
-from tests.random_networks import random_network
+from tests.random_networks import random_network, varied_network
 from tests.replica.odd_logs import CHANGED_PORTS, OddLogs, changed, parts_of
 
 NETWORKS = int(os.environ.get("KIBOKO_TRUTH", "2"))
@@ -205,7 +205,7 @@ class AgainstTheKernel(unittest.TestCase):
         wrong, asked = collections.Counter(), collections.Counter()
         for seed in range(FIRST_NETWORK, FIRST_NETWORK + NETWORKS):
             chance = random.Random(seed)
-            topology = observed_everywhere(load(random_network(seed)), chance)
+            topology = observed_everywhere(load(varied_network(seed)), chance)
             faults = random_faults(topology, chance)
             services = SERVICES[seed % 2]
             run = verify(topology, Choice(services=services, most=PROBES, seed=seed), faults, True)

@@ -23,7 +23,7 @@ from kiboko.replica.trials import Choice, chosen_services, chosen_trials, outsid
 from kiboko.replica.verify import draw
 from tests.helpers import load
 from tests.namespaces import why_not
-from tests.random_networks import random_network
+from tests.random_networks import varied_network
 from tests.replica.captured import EXPORTERS, SAMPLING, exported
 from tests.replica.strangers import drawn
 from tests.replica.test_truth import SERVICES, conclusions, observed_everywhere
@@ -63,7 +63,7 @@ class AgainstTheKernel(unittest.TestCase):
     def logs(self, seed):
         """What each exporter records of a network, with its points and without."""
         chance = random.Random(seed)
-        topology = observed_everywhere(load(random_network(seed)), chance)
+        topology = observed_everywhere(load(varied_network(seed)), chance)
         walker, choice = Walker(topology), Choice(services=(*SERVICES[seed % 2], "ping"), most=_PROBES, seed=seed)
         services = chosen_services(topology, choice)
         trials = chosen_trials(walker, outside_addresses(topology, walker.directory), {}, services, choice)

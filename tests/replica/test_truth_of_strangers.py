@@ -18,7 +18,7 @@ from kiboko.replica.trials import Choice, chosen_services, chosen_trials, outsid
 from kiboko.replica.verify import draw, probe_record
 from tests.helpers import load
 from tests.namespaces import why_not
-from tests.random_networks import random_network
+from tests.random_networks import varied_network
 from tests.replica.odd_logs import OddLogs
 from tests.replica.strangers import drawn
 from tests.replica.test_truth import (
@@ -45,7 +45,7 @@ class AgainstTheKernel(unittest.TestCase):
         statuses, wrong = collections.defaultdict(collections.Counter), collections.Counter()
         for seed in range(FIRST_NETWORK, FIRST_NETWORK + NETWORKS):
             chance = random.Random(seed)
-            topology = observed_everywhere(load(random_network(seed)), chance)
+            topology = observed_everywhere(load(varied_network(seed)), chance)
             walker, asked = Walker(topology), SERVICES[seed % 2]
             services = chosen_services(topology, Choice(services=asked))
             outside = outside_addresses(topology, walker.directory)

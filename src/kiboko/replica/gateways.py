@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
+from kiboko.core.header.addresses import Prefix
 from kiboko.core.network.model import Gateway, Outside
 from kiboko.replica.instances import block_sender, listen
-from kiboko.replica.kernel_rules import ROUTERS6, first_chain
+from kiboko.replica.kernel_rules import ROUTERS4, ROUTERS6, first_chain
 from kiboko.replica.layout import Machine
 from kiboko.replica.site import NEIGHBOUR_DISCOVERY, Site, base_chain, chain
 
@@ -33,7 +36,7 @@ def add_gateway(site: Site, name: str, gateway: Gateway) -> None:
         _add_shared(site, machine, gateway)
         site.internet.route(f"{gateway.address}/32", net_end.via(False))
         return
-    _add_one_to_one(machine, pairs, list(map(str, site.topology.networks[network].public)))
+    _add_one_to_one(machine, pairs, site.topology.networks[network].public)
     if gateway is site.first_internet(network):
         for _, public in pairs:
             site.internet.route(f"{public}/32", net_end.via(False))
@@ -41,16 +44,22 @@ def add_gateway(site: Site, name: str, gateway: Gateway) -> None:
             site.internet.route(str(public_block), net_end.via(public_block.family == 6))
 
 
-def _add_one_to_one(machine: Machine, pairs: list[tuple[str, str]], public: list[str]) -> None:
+def _add_one_to_one(machine: Machine, pairs: list[tuple[str, str]], public: Sequence[Prefix]) -> None:
     """1:1 translation, but for blocks that are public as they are; what has no public address, or no global one, does
     not get out (S28)."""
-    known = [*(private for private, _ in pairs), *public]
-    inside = "{ " + ", ".join(known) + " }"
+    inside, as_they_are = (f"{{ {', '.join(map(str, each))} }}" for each in ([private for private, _ in pairs], public))
+    # A packet that no request was seen of cannot be translated, and only that: it may have gone another way (S26). Of
+    # a router's message about one (RFC 792) the packet's destination stands 24 octets into it.
+    passing = [
+        f'iifname "inner" ip saddr {as_they_are} accept', f'iifname "outer" ip daddr {as_they_are} accept',
+        *(f'iifname "inner" ip saddr {ROUTERS4} icmp type != echo-request'
+          f" @th,192,{each.length} {each.value >> 32 - each.length:#x} accept" for each in public),
+    ]  # fmt: skip
     machine.rules = [
         "chain forward { type filter hook forward priority 0; policy accept;",
-        "ct state established,related accept", "meta nfproto ipv4 ct state invalid drop",
-        f'iifname "inner" ip saddr != {inside} drop' if known else 'iifname "inner" meta nfproto ipv4 drop',
-        f'iifname "outer" ip daddr != {inside} drop' if known else 'iifname "outer" meta nfproto ipv4 drop',
+        "ct state established,related accept", *(passing if public else []), "meta nfproto ipv4 ct state invalid drop",
+        f'iifname "inner" ip saddr != {inside} drop' if pairs else 'iifname "inner" meta nfproto ipv4 drop',
+        f'iifname "outer" ip daddr != {inside} drop' if pairs else 'iifname "outer" meta nfproto ipv4 drop',
         f'iifname "inner" ip6 saddr != {ROUTERS6} ip6 saddr {{ fc00::/7, fe80::/10 }} drop', "}",
     ]  # fmt: skip
     if pairs:
