@@ -352,7 +352,8 @@ __all__ = ["both_global", "by_an_appliance", "in_more_zones", "random_network", 
 
 
 def star_network(seed, count=5):
-    """Many networks around one: each with routes of its own, of which most lead nowhere, and filters in front of them."""
+    """Many networks around one, or around a hub: each with routes of its own, of which most lead nowhere, and filters in
+    front of them."""
     chance = random.Random(seed)
     made = {
         "kiboko": 1, "defaults": {"between_zones": chance.choice(["allow", "drop"])},
@@ -392,4 +393,14 @@ def star_network(seed, count=5):
             if chance.random() < 0.5:
                 interface["public"] = f"203.0.113.{10 * number + place + 1}"
             made["instances"][f"m{number}{'ab'[place]}"] = {"interfaces": [interface], "listens": ["ssh", "udp/53"]}
-    return made
+    return with_a_hub(made) if seed % 2 else made
+
+
+def with_a_hub(values):
+    """A network whose peerings are one that joins them all."""
+    peerings = [name for name, each in values["gateways"].items() if each["kind"] == "peering"]
+    joined = dict.fromkeys(name for each in peerings for name in values["gateways"].pop(each)["networks"])
+    values["gateways"]["hub"] = {"kind": "peering", "networks": list(joined)}
+    for entry in (entry for table in values["route_tables"].values() for entry in table):
+        entry["via"] = "hub" if entry["via"] in peerings else entry["via"]
+    return values

@@ -171,6 +171,32 @@ class Routes(unittest.TestCase):
         found = walk(values, "ann", "eve", "ssh")
         self.assertEqual((decided(found)[:2], found.signal), (("route", "a1"), "silent"))
 
+    def test_s26_a_hub_carries_between_any_two_of_its_networks_where_their_tables_say_so(self):
+        values = base()
+        values["networks"] |= {"east": {"cidrs": ["10.3.0.0/16"]}, "west": {"cidrs": ["10.4.0.0/16"]}}
+        values["gateways"]["hub"] = {"kind": "peering", "networks": ["north", "east", "west"]}
+        for name, network, number in (("c1", "east", 3), ("d1", "west", 4)):
+            values["subnets"][name] = {
+                "network": network,
+                "cidr": f"10.{number}.1.0/24",
+                "route_table": f"{name}-table",
+            }
+            values["route_tables"][f"{name}-table"] = [{"to": "10.0.0.0/8", "via": "hub"}]
+            values["instances"][f"of-{network}"] = {
+                "interfaces": [{"subnet": name, "addresses": [f"10.{number}.1.10"]}]
+            }
+        values["route_tables"]["north-table"].append({"to": "10.3.0.0/16", "via": "hub"})
+        for source, destination in (("ann", "of-east"), ("of-east", "of-west"), ("of-west", "of-east")):
+            self.assertEqual("allowed", walk(values, source, destination, "ssh").verdict, (source, destination))
+        self.assertEqual("one-way", walk(values, "of-west", "ann", "ssh").verdict)  # north has no route to west
+        self.assertEqual("route", decided(walk(values, "ann", "of-west", "ssh"))[0])
+        found = walk(values, "of-east", "dan", "ssh")  # south is not of the hub
+        self.assertIn("hub carries only north, east and west", found.decided_by.reason)
+        for networks in (["north"], ["north", "north"], ["north", "east", "north"]):
+            values["gateways"]["hub"]["networks"] = networks
+            with self.assertRaisesRegex(InputError, "a peering joins two networks or more, each named once"):
+                load(values)
+
     def test_s26_internet_never_leads_to_a_private_block(self):
         values = base()
         values["route_tables"]["north-table"] = [{"to": "0.0.0.0/0", "via": "door"}]

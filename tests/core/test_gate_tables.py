@@ -27,7 +27,7 @@ from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
 from tests.core.test_clauses_signals import listing
 from tests.helpers import a_filter, base, load
-from tests.random_networks import in_more_zones, random_network, varied_network
+from tests.random_networks import in_more_zones, random_network, star_network, varied_network
 from tests.wider_networks import STRANGERS as WIDER_STRANGERS
 from tests.wider_networks import wider_network
 
@@ -104,6 +104,11 @@ class HeldToTheWalk(unittest.TestCase):
         for seed in range(NETWORKS):
             with self.subTest(seed=seed):
                 self.hold(load(varied_network(seed)), seed)
+
+    def test_on_networks_around_one_and_around_a_hub(self):
+        for seed in range(max(2, NETWORKS // 3)):
+            with self.subTest(seed=seed):
+                self.hold(load(star_network(seed)), seed)
 
     def test_on_random_networks_of_wider_shapes(self):
         for seed in range(NETWORKS // 2):

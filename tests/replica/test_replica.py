@@ -28,7 +28,7 @@ from kiboko.replica.trials import Choice, services_that_matter
 from kiboko.replica.verify import verify
 from tests.helpers import a_filter, base, kiboko, load
 from tests.namespaces import why_not
-from tests.random_networks import random_network, varied_network, with_public_blocks
+from tests.random_networks import random_network, star_network, varied_network, with_public_blocks
 from tests.wider_networks import wider_network
 
 NETWORKS = int(os.environ.get("KIBOKO_NETWORKS", "4"))
@@ -172,6 +172,13 @@ class RealPackets(unittest.TestCase):
             with self.subTest(seed=seed):
                 found = verify(load(wider_network(seed)), choice)
                 self.assertGreater(found.compared, 50)
+                self.assertEqual([str(each) for each in found.differences], [])
+
+    def test_networks_around_a_hub_and_the_kernel_agree(self):
+        for seed in (1, 3):
+            with self.subTest(seed=seed):
+                found = verify(load(star_network(seed, 4)), Choice(most=PROBES or 300, seed=seed))
+                self.assertGreater(found.compared, 100)
                 self.assertEqual([str(each) for each in found.differences], [])
 
     def test_networks_with_public_blocks_and_the_kernel_agree(self):

@@ -1,6 +1,8 @@
-"""Numbers in words, the same wherever something is counted; and files by the names that they were given by."""
+"""Numbers and lists in words, the same wherever something is told of; files by the names that they were given by."""
 
 from __future__ import annotations
+
+from collections.abc import Sequence
 
 GIVEN_AS: dict[str, str] = {}
 """What was given that only a copy can be read of (a pipe, standard input), by the path of the copy."""
@@ -11,6 +13,11 @@ def as_given(text: str) -> str:
     for copy, given in GIVEN_AS.items():
         text = text.replace(copy, given)
     return text
+
+
+def all_of(names: Sequence[str]) -> str:
+    """`one`, `one and another`, `one, another and a third`."""
+    return " and ".join([*([", ".join(names[:-1])] if names[1:] else []), *names[-1:]])
 
 
 def counted(number: int, word: str, plural: str | None = None) -> str:

@@ -123,8 +123,9 @@ def _carry(site: Site, gateway: Gateway, subnet: Subnet, table: int) -> None:
     for every in ("0.0.0.0/0", "::/0"):
         site.core.route(f"blackhole {every}", "", table)
     if gateway.kind == "peering":
-        other = next(name for name in gateway.networks if name != subnet.network)
-        site.local_routes(other, table)
+        for other in gateway.networks:
+            if other != subnet.network:
+                site.local_routes(other, table)
         return
     if gateway.kind == "tunnel":
         outside = site.topology.outsides[gateway.outside or ""]

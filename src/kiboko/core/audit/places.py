@@ -22,6 +22,7 @@ from kiboko.core.network.model import (
 )
 from kiboko.core.routing.routes import Router, rank_of
 from kiboko.core.walk.walk import Walker
+from kiboko.core.wording import all_of
 
 
 def of_attachments(walker: Walker) -> Iterator[Finding]:
@@ -211,7 +212,8 @@ def _leads_to_nothing(walker: Walker, entry: RouteEntry, beyond: Callable[[str],
     if gateway is not None and gateway.kind == "peering":
         far, blocks = beyond(gateway.name)
         if not AddressSet.of_prefixes([entry.to]) & blocks:
-            return f"it leads by {gateway.name} to {' and '.join(far)}, which has none of {entry.to}"
+            has = "has" if len(far) == 1 else "have"
+            return f"it leads by {gateway.name} to {all_of(far)}, which {has} none of {entry.to}"
     return ""
 
 

@@ -11,6 +11,7 @@ from kiboko.core.header.services import WITH_PORTS, details_of
 from kiboko.core.network.directory import Directory
 from kiboko.core.network.membership import Membership
 from kiboko.core.network.model import Filter, Network, RouteEntry, Rule, Subnet, Topology
+from kiboko.core.wording import all_of
 
 
 def problems_of(topology: Topology, is_whole: bool = True, short: Collection[str] = ()) -> Iterator[Problem]:
@@ -205,7 +206,7 @@ def _of_gateway(topology: Topology, entry: RouteEntry, users: Mapping[str, str],
     for network, subnet in users.items():
         if network not in gateway.networks:
             yield (
-                f"gateway '{gateway.name}' is of network {' and '.join(gateway.networks)},"
+                f"gateway '{gateway.name}' is of network {all_of(gateway.networks)},"
                 f" but subnet '{subnet}' of network {network} uses this table"
             )
 

@@ -16,6 +16,7 @@ from kiboko.core.queries.members import End, Member, Pair
 from kiboko.core.queries.near_misses import packet_at
 from kiboko.core.routing.steps import Path, Step
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, PARTLY, Walk
+from kiboko.core.wording import all_of
 
 _CHOSEN = RangeSet.of([(1024, 65535)])
 """The client ports that a gateway with a shared address chooses from (RFC 4787, RFC 6335)."""
@@ -219,7 +220,7 @@ def _by_shared_address(ends: Ends, walk: Walk) -> Iterator[str]:
     gateway = ends.directory.shared_owner(address)
     if gateway is not None:
         yield (f"{address} is what {gateway.name} makes of many senders' addresses, and nobody's own: ask for one of"
-               f" those behind it, or for all of {' and '.join(gateway.networks)}")  # fmt: skip
+               f" those behind it, or for all of {all_of(gateway.networks)}")  # fmt: skip
 
 
 def _nowhere(ends: Ends, sender: End, receiver: End, services: RangeSet) -> Answer:

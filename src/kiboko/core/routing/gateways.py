@@ -6,6 +6,7 @@ from kiboko.core.header.addresses import PRIVATE_USE, Address
 from kiboko.core.network.directory import Directory
 from kiboko.core.network.model import Outside, RouteEntry
 from kiboko.core.routing.steps import UNREACHABLE, Stop
+from kiboko.core.wording import all_of
 
 
 def not_carried(
@@ -23,7 +24,7 @@ def not_carried(
             or to_network.name not in gateway.networks
             or to_network.name == owner
         ):
-            return Stop(f"{entry}: {gateway.name} carries only {' and '.join(gateway.networks)}")
+            return Stop(f"{entry}: {gateway.name} carries only {all_of(gateway.networks)}")
         if directory.subnet_of(destination) is None:
             return Stop(f"no subnet of {to_network.name} holds {destination}", UNREACHABLE, "no subnet", True)
         return None

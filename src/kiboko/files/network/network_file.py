@@ -298,8 +298,8 @@ class _Builder:
         networks = tuple(shape.networks or ()) + ((shape.network,) if shape.network else ())
         for network in networks:
             self._refer(owner, network, "network", raw.place("networks" if shape.networks else "network"))
-        if shape.kind == "peering" and shape.networks is not None and len(set(networks)) != 2:
-            self.values.fault(raw.place("networks"), f"{owner}: a peering joins two networks")
+        if shape.kind == "peering" and shape.networks is not None and len(set(networks)) < max(2, len(networks)):
+            self.values.fault(raw.place("networks"), f"{owner}: a peering joins two networks or more, each named once")
         self._refer(owner, shape.outside, "outside", raw.place("outside"))
         address = None
         if shape.address is not None:
