@@ -16,9 +16,9 @@ def random_network(seed):
 
 
 def varied_network(seed):
-    """The values of one random network; of every fifth seed one with public blocks."""
-    values = random_network(seed)
-    return with_public_blocks(values, random.Random(seed)) if seed % 5 == 1 else values
+    """The values of one random network; of two in five seeds one with public blocks or with shared gateways."""
+    vary = {1: with_public_blocks, 3: with_shared_gateways}.get(seed % 5)
+    return vary(random_network(seed), random.Random(seed)) if vary is not None else random_network(seed)
 
 
 def by_an_appliance(values, chance):
@@ -139,6 +139,22 @@ def with_public_blocks(values, chance):
             table[0]["via"] = "south-door"
         if chance.random() < 0.5:  # to each other by the internet, where by nothing else
             table[:] = [entry for entry in table if entry["via"] != "peer" or ":" in entry["to"]]
+    return values
+
+
+def with_shared_gateways(values, chance):
+    """A random network whose two networks go out by the same gateways, and have the same tunnel."""
+    for gateway in values["gateways"].values():
+        if gateway["kind"] != "peering":
+            gateway["networks"] = chance.choice([["north", "south"], ["south", "north"]])
+            del gateway["network"]
+    doors = [name for name, each in values["gateways"].items() if each["kind"] in ("internet", "nat")]
+    for table in values["route_tables"].values():
+        for entry in table:
+            if entry["via"] in doors and chance.random() < 0.6:
+                entry["via"] = chance.choice(doors)
+        if "link" in values["gateways"] and chance.random() < 0.6 and all(e["to"] != "198.51.100.96/28" for e in table):
+            table.append({"to": "198.51.100.96/28", "via": "link"})
     return values
 
 
@@ -348,7 +364,15 @@ class _Draw:
             subnet["route_table"] = f"{name}-table"
 
 
-__all__ = ["both_global", "by_an_appliance", "in_more_zones", "random_network", "varied_network", "with_public_blocks"]
+__all__ = [
+    "both_global",
+    "by_an_appliance",
+    "in_more_zones",
+    "random_network",
+    "varied_network",
+    "with_public_blocks",
+    "with_shared_gateways",
+]
 
 
 def star_network(seed, count=5):

@@ -213,6 +213,36 @@ class Routes(unittest.TestCase):
             with self.assertRaisesRegex(InputError, "a peering joins two networks or more, each named once"):
                 load(values)
 
+    def test_s28_a_gateway_may_serve_several_networks(self):
+        """South has no gateway of its own here: it goes out by those of north, and is reached by its tunnel."""
+        values = base()
+        values["gateways"] = {
+            "door": {"kind": "internet", "networks": ["north", "south"]},
+            "exit": {"kind": "nat", "networks": ["south", "north"], "address": "203.0.113.2"},
+            "link": {"kind": "tunnel", "networks": ["north", "south"], "outside": "depot"},
+        }
+        values["instances"]["dan"]["interfaces"][0]["public"] = "203.0.113.40"
+        for name in ("north-table", "south-table"):
+            values["route_tables"][name] = [{"to": "0.0.0.0/0", "via": "door"}, {"to": "192.0.2.0/24", "via": "exit"},
+                                            {"to": "198.51.100.0/28", "via": "link"}]  # fmt: skip
+        seen = {"ann": "203.0.113.10", "dan": "203.0.113.40"}
+        for name, other in (("ann", "dan"), ("dan", "ann")):
+            self.assertEqual("allowed", walk(values, "198.18.0.1", name, "ssh").verdict)
+            found = walk(values, name, "192.0.2.5", "ssh")
+            self.assertEqual(("allowed", "203.0.113.2"), (found.verdict, str(found.forward[-1].step.source)))
+            found = walk(values, name, seen[other], "ssh")  # out by the gateway, and in again by the same
+            self.assertEqual(("allowed", seen[name]), (found.verdict, str(found.forward[-1].step.source)))
+            own = {"ann": "10.1.1.10", "dan": "10.2.1.10"}
+            self.assertEqual("allowed", walk(values, "198.51.100.5", own[name], "ssh").verdict)
+            self.assertEqual("allowed", walk(values, own[name], "198.51.100.5", "ssh").verdict)
+            self.assertEqual("route", decided(walk(values, name, own[other], "ssh"))[0])
+        del values["gateways"]["link"]["networks"]
+        with self.assertRaisesRegex(InputError, "gateway 'link': 'network' is missing; a tunnel gateway needs it"):
+            load(values)
+        values["gateways"]["link"] |= {"networks": ["north"], "network": "south"}
+        with self.assertRaisesRegex(InputError, "gateway 'link': give 'network' or 'networks', not both"):
+            load(values)
+
     def test_s26_internet_never_leads_to_a_private_block(self):
         values = base()
         values["route_tables"]["north-table"] = [{"to": "0.0.0.0/0", "via": "door"}]

@@ -21,27 +21,32 @@ def add_gateway(site: Site, name: str, gateway: Gateway) -> None:
     site.gateway_machines[gateway.name] = machine
     site.layout.homes[gateway.name] = name
     site.public_devices.append(core_end.device)
-    network = gateway.networks[0]
-    site.route_in(core_end.device, network)
+    networks = [site.topology.networks[name] for name in gateway.networks]
+    site.route_in(core_end.device, gateway.networks)
     for every in ("0.0.0.0/0", "::/0"):
         machine.route(every, outer.via(":" in every))
-    for block in site.topology.networks[network].blocks:
+    for block in (block for network in networks for block in network.blocks):
         machine.route(str(block), inner.via(block.family == 6))
-    pairs = [
-        (str(private), str(interface.public))
-        for interface in site.interfaces_of(network)
-        if interface.public is not None and (private := interface.address(4)) is not None
-    ]
+    pairs = {
+        network.name: [
+            (str(private), str(interface.public))
+            for interface in site.interfaces_of(network.name)
+            if interface.public is not None and (private := interface.address(4)) is not None
+        ]
+        for network in networks
+    }
     if gateway.kind == "nat":
         _add_shared(site, machine, gateway)
         site.internet.route(f"{gateway.address}/32", net_end.via(False))
         return
-    _add_one_to_one(machine, pairs, site.topology.networks[network].public)
-    if gateway is site.first_internet(network):
-        for _, public in pairs:
-            site.internet.route(f"{public}/32", net_end.via(False))
-        for public_block in site.public_blocks(network):
-            site.internet.route(str(public_block), net_end.via(public_block.family == 6))
+    translated = [pair for each in pairs.values() for pair in each]
+    _add_one_to_one(machine, translated, [block for network in networks for block in network.public])
+    for network in networks:
+        if gateway is site.first_internet(network.name):
+            for _, public in pairs[network.name]:
+                site.internet.route(f"{public}/32", net_end.via(False))
+            for public_block in site.public_blocks(network.name):
+                site.internet.route(str(public_block), net_end.via(public_block.family == 6))
 
 
 def _add_one_to_one(machine: Machine, pairs: list[tuple[str, str]], public: Sequence[Prefix]) -> None:
@@ -102,9 +107,9 @@ def add_outside(site: Site, name: str, outside: Outside) -> None:
             site_end, core_end = site.layout.join(machine, device, site.core, f"q{len(site.tunnels)}")
             site.tunnels[gateway.name] = core_end
             site.zone_of_device[core_end.device] = outside.zone
-            site.route_in(core_end.device, gateway.networks[0])
+            site.route_in(core_end.device, gateway.networks)
             devices.append(device)
-            for block in site.topology.networks[gateway.networks[0]].blocks:
+            for block in (block for each in gateway.networks for block in site.topology.networks[each].blocks):
                 machine.route(str(block), site_end.via(block.family == 6))
     listen(site, machine, None, site.layout.outside_addresses.get(outside.name, []))
     if outside.filter is not None:

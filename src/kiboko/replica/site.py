@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import Address, Prefix, is_global_ipv6
 from kiboko.core.network.model import Gateway, Instance, Interface, Outside, RouteEntry, Subnet, Topology
@@ -86,16 +88,16 @@ class Site:
         router.both(f"rule add iif u{number} lookup {ARRIVING} priority {50 + number}")
         if kind == "local":
             self.uplinks.setdefault(subnet.name, {})["local"] = made[0]
-            self.route_in(device, subnet.network)
+            self.route_in(device, (subnet.network,))
         return made
 
-    def route_in(self, device: str, network: str) -> None:
-        """What comes in over a device is delivered locally; no table of the network is asked (S26)."""
+    def route_in(self, device: str, networks: Iterable[str]) -> None:
+        """What comes in over a device is delivered locally; no table of the networks is asked (S26)."""
         table = self.next_table()
         self.core.both(f"rule add iif {device} lookup {table} priority {table}")
         for every in ("0.0.0.0/0", "::/0"):
             self.core.route(f"blackhole {every}", "", table)
-        self.pending_local.append((network, table))
+        self.pending_local += [(network, table) for network in networks]
 
     def local_routes(self, network: str, table: int) -> None:
         """The core delivers to the subnets of a network; what lies between them is unreachable."""

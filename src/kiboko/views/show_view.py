@@ -32,7 +32,7 @@ from kiboko.core.queries.inspection import (
     rules_for,
 )
 from kiboko.core.walk.walk import Walker
-from kiboko.core.wording import counted
+from kiboko.core.wording import all_of, counted
 from kiboko.views.rules_shown import RulesShown, some_of
 from kiboko.views.sheet import Sheet
 
@@ -112,7 +112,11 @@ class Shower:
         shared = directory.shared_owner(address)
         if shared is not None:
             sheet = self.gateway(shared.name)
-            sheet.first("asked for", f"{address}, the shared address behind which {shared.networks[0]} goes out")
+            sheet.first(
+                "asked for",
+                f"{address}, the shared address behind which {all_of(shared.networks)}"
+                f" {'goes' if len(shared.networks) == 1 else 'go'} out",
+            )
             return sheet
         subnet, network, outside = (
             directory.subnet_of(address),

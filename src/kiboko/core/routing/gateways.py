@@ -29,7 +29,7 @@ def not_carried(
             return Stop(f"no subnet of {to_network.name} holds {destination}", UNREACHABLE, "no subnet", True)
         return None
     if owner not in gateway.networks:
-        return Stop(f"{entry}: {gateway.name} carries only senders of {gateway.networks[0]}")
+        return Stop(f"{entry}: {gateway.name} carries only senders of {all_of(gateway.networks)}")
     if gateway.kind == "tunnel":
         outside = directory.outside_of(destination)
         if outside is None or outside.name != gateway.outside:

@@ -122,7 +122,7 @@ class PathFinder:
         before = request.steps[: request.steps.index(step)]
         gateway = next((s.gateway for s in reversed(before) if s.gateway is not None), None)
         own, beside = self.directory.network_of(step.source), self.directory.subnet_of(step.source)
-        if gateway is not None and own is not None and own.name in gateway.networks and gateway.kind == "internet":
+        if gateway is not None and own is not None and own is self.directory.network_of(step.destination):
             if beside is not None:
                 self._arrive(trip, beside)
             return trip.path(step.source)

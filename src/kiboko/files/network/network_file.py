@@ -289,6 +289,11 @@ class _Builder:
         wanted = {"internet": {"network"}, "nat": {"network", "address"}, "peering": {"networks"}}
         needed = wanted.get(shape.kind, {"network", "outside"})
         given = {key for key in ("network", "networks", "address", "outside") if getattr(shape, key) is not None}
+        if "network" in needed and "networks" in given:  # one gateway of several networks
+            if "network" in given:
+                self.values.fault(raw.place("networks"), f"{owner}: give 'network' or 'networks', not both")
+            needed = needed - {"network"} | {"networks"}
+            given -= {"network"}
         for key in sorted(needed - given):
             self.values.fault(
                 place, f"{owner}: '{key}' is missing; {_article(shape.kind)} {shape.kind} gateway needs it"
@@ -298,8 +303,10 @@ class _Builder:
         networks = tuple(shape.networks or ()) + ((shape.network,) if shape.network else ())
         for network in networks:
             self._refer(owner, network, "network", raw.place("networks" if shape.networks else "network"))
-        if shape.kind == "peering" and shape.networks is not None and len(set(networks)) < max(2, len(networks)):
-            self.values.fault(raw.place("networks"), f"{owner}: a peering joins two networks or more, each named once")
+        least = 2 if shape.kind == "peering" else 1
+        if shape.networks is not None and len(set(networks)) < max(least, len(networks)):
+            what = "a peering joins two networks or more" if least == 2 else "it serves one network or more"
+            self.values.fault(raw.place("networks"), f"{owner}: {what}, each named once")
         self._refer(owner, shape.outside, "outside", raw.place("outside"))
         address = None
         if shape.address is not None:
