@@ -121,7 +121,8 @@ def with_public_blocks(values, chance):
     for name, before, after in (("north", "10.1.", "11.1."), ("south", "10.2.", "11.2.")):
         text = text.replace(before, after) if name in chosen else text
     values = json.loads(text)
-    if "south-door" not in values["gateways"] and chance.random() < 0.6:
+    is_shared = "networks" in values["gateways"]["door"]
+    if "south-door" not in values["gateways"] and not is_shared and chance.random() < 0.6:
         values["gateways"]["south-door"] = {"kind": "internet", "network": "south"}
     public = []
     for name in chosen:
@@ -143,17 +144,18 @@ def with_public_blocks(values, chance):
 
 
 def with_shared_gateways(values, chance):
-    """A random network whose two networks go out by the same gateways, and have the same tunnel."""
-    for gateway in values["gateways"].values():
+    """A random network whose two networks go out by the same gateways, one of each kind, and have the same tunnel."""
+    gateways = values["gateways"]
+    gateways.pop("south-door", None)
+    for gateway in gateways.values():
         if gateway["kind"] != "peering":
             gateway["networks"] = chance.choice([["north", "south"], ["south", "north"]])
-            del gateway["network"]
-    doors = [name for name, each in values["gateways"].items() if each["kind"] in ("internet", "nat")]
+            gateway.pop("network", None)
     for table in values["route_tables"].values():
         for entry in table:
-            if entry["via"] in doors and chance.random() < 0.6:
-                entry["via"] = chance.choice(doors)
-        if "link" in values["gateways"] and chance.random() < 0.6 and all(e["to"] != "198.51.100.96/28" for e in table):
+            if entry["via"] in ("door", "exit", "south-door"):
+                entry["via"] = chance.choice(["door", "exit"])
+        if "link" in gateways and chance.random() < 0.6 and all(each["to"] != "198.51.100.96/28" for each in table):
             table.append({"to": "198.51.100.96/28", "via": "link"})
     return values
 

@@ -382,6 +382,16 @@ class OfWays(unittest.TestCase):
         values = self.opened({"id": "everybody", "action": "allow", "service": "ssh"})
         self.assertIn("guard/everybody", told(values, "open-administration"))
 
+    def test_of_several_crowds_those_are_named_that_get_in(self):
+        """Nobody on the internet gets to dan, who has no public address; everybody in the branches does, by a tunnel."""
+        values = self.opened({"id": "everybody", "action": "allow", "service": "ssh"})
+        values["outside"]["branches"] = {"addresses": ["203.112.0.0/16"], "zone": "depots"}
+        values["gateways"]["link"] = {"kind": "tunnel", "network": "south", "outside": "branches"}
+        values["route_tables"]["south-table"].append({"to": "203.112.0.0/16", "via": "link"})
+        proofs = {each.at: each.proof for each in findings(values, "open-administration") if "IPv6" not in each.proof}
+        self.assertIn("tcp/22 of ann can be reached from internet, branches; let in by", proofs["guard/everybody"])
+        self.assertRegex(proofs["dan"], "of dan can be reached from branches; let in by no filter")
+
     def test_ssh_from_one_office_or_https_from_everywhere_are_not(self):
         for rule in ({"id": "everybody", "action": "allow", "service": "https"},
                      {"id": "everybody", "action": "allow", "service": "ssh", "from": "depot"}):  # fmt: skip

@@ -511,11 +511,11 @@ accepted:
             ],
         )  # fmt: skip
 
-    def test_the_sample_of_the_reference_loads(self):
-        """The sample of docs/network-file.md is a file that loads as it stands."""
+    def test_the_samples_of_the_reference_load(self):
+        """The samples of docs/network-file.md are files that load as they stand."""
         text = (ROOT / "docs" / "network-file.md").read_text()
-        sample = text.split("```yaml\n", 1)[1].split("```", 1)[0]
-        self.assertEqual(problems(sample), [])
+        samples = [each.split("```", 1)[0] for each in text.split("```yaml\n")[1:]]
+        self.assertEqual([problems(sample) for sample in samples], [[], []])
 
 
 class HostFiles(unittest.TestCase):

@@ -9,12 +9,13 @@ from dataclasses import dataclass
 from kiboko.core.audit.findings import Finding, few, found
 from kiboko.core.audit.scope import WHOLE, Scope
 from kiboko.core.errors import Place
+from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.nesting import Nesting
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import services_texts
 from kiboko.core.network.model import ALLOW, Carrying, Instance, Literal, Named, Rule
 from kiboko.core.queries.ends import Ends
-from kiboko.core.queries.members import End, Member
+from kiboko.core.queries.members import End, Member, member_addresses
 from kiboko.core.reachability.doors import Door, single_doors
 from kiboko.core.reachability.letting_in import LetIn
 from kiboko.core.reachability.reach import ReachLine, ReachQuestion, reach
@@ -44,7 +45,9 @@ def of_openness(ends: Ends, scope: Scope = WHOLE) -> Iterator[Finding]:
     answer = reach(ends, question)
     for line in answer.lines:
         if line.verdict in (ALLOWED, PARTLY) and sum(member.count for member in line.near) >= _VERY_MANY:
-            yield _open(line, names)
+            met = AddressSet.union(map(member_addresses, line.near))
+            among = (end.text for end in crowds if any(member_addresses(each).meets(met) for each in end.members))
+            yield _open(line, ", ".join(among))
     by_door: dict[tuple[str, str, Place | None], dict[Member, RangeSet]] = {}
     space = Space(ends, administration)
     exposed = [
