@@ -83,16 +83,6 @@ class PublicBlocks(unittest.TestCase):
         self.assertEqual("allowed", walk(let_in("eve", "ann"), "eve", "203.0.113.10", "ssh").verdict)
         self.assertEqual("route", decided(walk(with_campus(), "eve", "10.1.1.10", "ssh"))[0])
 
-    def test_s24_a_gateway_knows_the_reply_to_what_it_translated_from_whichever_side_it_comes(self):
-        """dan asks eve by the gateway that both networks go out by, which shares its address out; eve sends by it too."""
-        values = let_in("203.0.113.2")
-        values["gateways"]["exit"] = {"kind": "nat", "networks": ["south", "east"], "address": "203.0.113.2"}
-        values["route_tables"]["east-table"][0]["via"] = "exit"
-        self.assertEqual("allowed", walk(values, "dan", "eve", "ssh").verdict)
-        # gus is asked at a public address, and what he answers is nothing that it knows.
-        found = walk(values, "dan", "203.0.113.60", "ssh")
-        self.assertEqual(("one-way", "translate"), (found.verdict, found.decided_by.gate))
-
     def test_s34_what_the_core_refuses_of_a_neighbours_request_to_a_public_address_is_about_nothing_it_knows(self):
         """eve asks for gus's public address; the zone filter behind the gateway rejects what goes to his own one, and its
         message reaches eve straight, about an address that she sent nothing to. ann is answered through the gateway."""

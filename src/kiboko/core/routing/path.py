@@ -385,13 +385,7 @@ class PathFinder:
             is_of_router = trip.network is not None and trip.made_by is None  # which has an address for every place
             return source if is_of_router or is_global else None
         if gateway.kind == "nat":
-            # What answers a request that it translated itself it knows by its addresses, whichever side it comes from.
-            request = trip.answers
-            is_known = request is not None and (source, trip.packet.destination) == (
-                request.reply_from,
-                gateway.address,
-            )
-            return source if is_known else gateway.address
+            return gateway.address
         if self.directory.is_global(source):  # what it belongs to is not translated, nor are messages about that
             return source if is_global else None
         sender = self.directory.interface_at(source)
