@@ -121,8 +121,7 @@ def with_public_blocks(values, chance):
     for name, before, after in (("north", "10.1.", "11.1."), ("south", "10.2.", "11.2.")):
         text = text.replace(before, after) if name in chosen else text
     values = json.loads(text)
-    is_shared = "networks" in values["gateways"]["door"]
-    if "south-door" not in values["gateways"] and not is_shared and chance.random() < 0.6:
+    if "south-door" not in values["gateways"] and chance.random() < 0.6:
         values["gateways"]["south-door"] = {"kind": "internet", "network": "south"}
     public = []
     for name in chosen:

@@ -121,6 +121,12 @@ class PublicBlocks(unittest.TestCase):
             values["networks"]["north"]["public"] = [block]
             with self.assertRaisesRegex(InputError, re.escape(said)):
                 load(values)
+        values = with_campus()
+        values["gateways"]["exit"] = {"kind": "nat", "networks": ["south", "east"], "address": "203.0.113.2"}
+        with self.assertRaisesRegex(
+            InputError, "gateway 'exit': it serves several networks, and east has public blocks"
+        ):
+            load(values)
         with self.assertRaisesRegex(InputError, "'gus/eth0': 192.88.11.20 is public as it is, in its network"):
             load(with_campus(public=("192.88.10.0/23",)))
 

@@ -109,6 +109,13 @@ def _public_blocks(topology: Topology, short: Collection[str]) -> Iterator[Probl
             elif AddressSet.of_prefixes([block]).meets(PRIVATE_USE):
                 text = f"{owner} is private (RFC 1918, RFC 6598): nobody outside has a route to it"
                 yield Problem(network.place, text)
+    for gateway in topology.gateways.values():
+        known = [topology.networks[name] for name in gateway.networks if name in topology.networks]
+        if gateway.kind in ("internet", "nat") and len(known) > 1 and any(each.public for each in known):
+            whose = all_of([each.name for each in known if each.public])
+            text = f"gateway '{gateway.name}': it serves several networks, and {whose} has public blocks: what it would"
+            text += " translate between them is not told; give each network a gateway of its own"
+            yield Problem(gateway.place, text)
 
 
 def _double_addresses(topology: Topology, is_whole: bool) -> Iterator[Problem]:
