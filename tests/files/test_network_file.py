@@ -710,6 +710,19 @@ class HostFiles(unittest.TestCase):
         ):  # fmt: skip
             self.assertIn(said, told)
 
+    def test_a_block_that_is_not_private_asks_for_a_word_on_whether_it_is_public(self):
+        """Of a network with a way to the internet, where IPv4 is concerned; a word of either kind is enough."""
+        for cidrs, public, count in (
+            ("192.88.8.0/22", None, 1), ("192.88.8.0/22", ["192.88.9.0/24"], 0), ("192.88.8.0/22", [], 0),
+            ("100.64.0.0/16", None, 0), ("2001:db8:9::/48", None, 0),
+        ):  # fmt: skip
+            values = base()
+            values["networks"]["east"] = {"cidrs": [cidrs], **({} if public is None else {"public": public})}
+            said = "network 'east': 192.88.8.0/22 is not private, and taken for reached by translation alone"
+            self.assertEqual(0, sum(said in each.text for each in load(values).warnings))
+            values["gateways"]["east-door"] = {"kind": "internet", "network": "east"}
+            self.assertEqual(count, sum(said in each.text for each in load(values).warnings), (cidrs, public))
+
     def test_a_file_that_is_not_there(self):
         text = SMALL.replace("  ann:\n", "  ann:\n    host_filter: {nftables: none.json}\n")
         self.assertEqual(

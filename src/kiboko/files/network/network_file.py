@@ -14,7 +14,7 @@ from types import MappingProxyType
 from typing import Any, NamedTuple, TypeVar
 
 from kiboko.core.errors import InputError, Place, Problem
-from kiboko.core.header.addresses import AddressSet, Prefix, reads_as_address
+from kiboko.core.header.addresses import PRIVATE_USE, AddressSet, Prefix, reads_as_address
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.network import consistency
 from kiboko.core.network.model import (
@@ -101,7 +101,7 @@ def load_with_files(
     if problems:
         raise InputError(_in_order(problems))
     odd = [each for part in parts for each in part.warnings]
-    warnings = tuple(_in_order([*odd, *consistency.warnings_of(topology)]))
+    warnings = tuple(_in_order([*odd, *builder.warnings(topology), *consistency.warnings_of(topology)]))
     return dataclasses.replace(topology, warnings=warnings), tuple(sorted(builder.machines.used_files))
 
 
@@ -122,6 +122,8 @@ class _Builder:
         self.names = Names(problems)
         self.values = ValueReader(self.names, problems)
         self.filter_layers: dict[str, str] = {}
+        self._without_word: list[str] = []
+        """Networks that do not say which of their blocks are public."""
         self._short: set[str] = set()
         """Networks and subnets of which a block could not be read."""
         beside = Beside(folder, files_elsewhere, None if shown is None else shown.beside)
@@ -266,8 +268,22 @@ class _Builder:
     def _network(self, name: str, shape: Any, raw: Table, place: Place) -> Network:
         owner = f"network '{name}'"
         blocks = self._blocks(owner, name, shape.cidrs, raw, "cidrs")
-        public = self.values.prefixes(owner, shape.public, raw.place("public")) if shape.public else ()
-        return Network(name, blocks, place, public)
+        if shape.public is None:
+            self._without_word.append(name)
+            return Network(name, blocks, place)
+        return Network(name, blocks, place, self.values.prefixes(owner, shape.public, raw.place("public")))
+
+    def warnings(self, topology: Topology) -> Iterator[Problem]:
+        """What is odd about a network that can be read: blocks that are not private, and of which nothing is said."""
+        reached = {name for each in topology.gateways.values() if each.kind == "internet" for name in each.networks}
+        for network in (topology.networks[name] for name in self._without_word if name in reached):
+            for block in network.blocks:
+                if block.family == 4 and not AddressSet.of_prefixes([block]).meets(PRIVATE_USE):
+                    text = (
+                        f"network '{network.name}': {block} is not private, and taken for reached by translation alone:"
+                    )
+                    text += f" say 'public: [{block}]' if it is routed on the internet as it is, 'public: []' if not"
+                    yield Problem(network.place, text)
 
     def _blocks(self, owner: str, name: str, texts: list[str], raw: Table, key: str) -> tuple[Prefix, ...]:
         blocks = self.values.prefixes(owner, texts, raw.place(key))

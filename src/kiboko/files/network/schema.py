@@ -92,7 +92,7 @@ class NetworkShape(Shape):
     """A routed address space."""
 
     cidrs: Texts
-    public: Texts = Field(default=[])
+    public: Texts | None = None
 
 
 class OutsideShape(Shape):
