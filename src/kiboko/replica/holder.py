@@ -135,7 +135,8 @@ def main() -> None:
     except EnvironmentFailure as error:
         result = (False, str(error))
     except (OSError, subprocess.CalledProcessError) as error:
-        result = (False, f"the replica could not be made: {error}")
+        rights = "; it takes CAP_SYS_ADMIN and CAP_NET_ADMIN" if isinstance(error, PermissionError) else ""
+        result = (False, f"the replica could not be made: {error}{rights}")
     data = pickle.dumps(result)
     output.write(len(data).to_bytes(8, "big") + data)
     output.close()

@@ -35,6 +35,8 @@ _IDLE_SECONDS = 60
 _HANDSHAKE_SECONDS = 10
 _LAST_SECONDS = 1
 _FORCE_BUFFER = 33  # SO_RCVBUFFORCE of Linux: beyond the limit, for who may
+_FOR_ANYBODY = 1024
+"""Ports from here on anybody may listen to (ip(7), ip_unprivileged_port_start)."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -300,4 +302,8 @@ def _shown(name: tuple[str, int]) -> str:
 
 def _cannot_listen(kind: str, address: str, port: int, error: Exception) -> EnvironmentFailure:
     reason = getattr(error, "strerror", None) or str(error)
+    if isinstance(error, PermissionError) and port < _FOR_ANYBODY:
+        reason += (
+            f"; ports below {_FOR_ANYBODY} are root's, or take CAP_NET_BIND_SERVICE: choose another, or forward it"
+        )
     return EnvironmentFailure(f"cannot listen at {kind} {_shown((address, port))}: {reason}")
