@@ -249,6 +249,25 @@ class Routes(unittest.TestCase):
         with self.assertRaisesRegex(InputError, "gateway 'link': give 'network' or 'networks', not both"):
             load(values)
 
+    def test_s28_of_two_gateways_to_the_internet_none_translates_for_one_network(self):
+        """Which of them has ann's public address nothing tells; what is public as it is goes out and comes in by either."""
+        values = base()
+        values["gateways"]["other-door"] = {"kind": "internet", "network": "north"}
+        said = "network 'north': door and other-door lead to the internet, and machines in it have public addresses"
+        with self.assertRaisesRegex(InputError, said):
+            load(values)
+        values = with_campus()
+        del values["instances"]["gus"]["interfaces"][0]["public"]
+        values["gateways"]["back-door"] = {"kind": "internet", "network": "east"}
+        values["route_tables"]["east-table"][0]["via"] = "back-door"
+        for source, destination in (
+            ("192.0.2.1", "eve"),
+            ("eve", "192.0.2.1"),
+            ("ann", "eve"),
+            ("eve", "203.0.113.10"),
+        ):
+            self.assertEqual("allowed", walk(values, source, destination, "ssh").verdict, (source, destination))
+
     def test_s26_internet_never_leads_to_a_private_block(self):
         values = base()
         values["route_tables"]["north-table"] = [{"to": "0.0.0.0/0", "via": "door"}]

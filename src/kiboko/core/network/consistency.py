@@ -10,7 +10,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import WITH_PORTS, details_of
 from kiboko.core.network.directory import Directory
 from kiboko.core.network.membership import Membership
-from kiboko.core.network.model import Filter, Network, RouteEntry, Rule, Subnet, Topology
+from kiboko.core.network.model import Filter, Gateway, Network, RouteEntry, Rule, Subnet, Topology
 from kiboko.core.wording import all_of
 
 
@@ -22,6 +22,7 @@ def problems_of(topology: Topology, is_whole: bool = True, short: Collection[str
     yield from _overlaps("subnet", [(b, s.name, s.place) for s in topology.subnets.values() for b in s.blocks])
     yield from _strays(topology, short)
     yield from _public_blocks(topology, short)
+    yield from _two_doors(topology)
     yield from _double_addresses(topology, is_whole)
     yield from _outsides(topology)
     yield from _group_cycles(topology)
@@ -116,6 +117,27 @@ def _public_blocks(topology: Topology, short: Collection[str]) -> Iterator[Probl
             text = f"gateway '{gateway.name}': it serves several networks, and {whose} has public blocks: what it would"
             text += " translate between them is not told; give each network a gateway of its own"
             yield Problem(gateway.place, text)
+
+
+def _two_doors(topology: Topology) -> Iterator[Problem]:
+    """Networks with several gateways of which each might have the public addresses of their machines (S28)."""
+    doors: dict[str, list[Gateway]] = {}
+    for gateway in topology.gateways.values():
+        for name in gateway.networks if gateway.kind == "internet" else ():
+            doors.setdefault(name, []).append(gateway)
+    translated = {
+        topology.subnets[each.subnet].network
+        for instance in topology.instances.values()
+        for each in instance.interfaces
+        if each.public is not None and each.subnet in topology.subnets
+    }
+    for name, several in doors.items():
+        if len(several) > 1 and name in translated:
+            text = (
+                f"network '{name}': {all_of([each.name for each in several])} lead to the internet, and machines in it"
+            )
+            text += " have public addresses: which of them translates is not told; write one gateway for all"
+            yield Problem(several[1].place, text)
 
 
 def _double_addresses(topology: Topology, is_whole: bool) -> Iterator[Problem]:
