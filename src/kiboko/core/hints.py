@@ -9,7 +9,7 @@ _MEANT = {
     "allow": ("accept", "permit", "pass"), "drop": ("deny", "block", "discard"), "reject": ("refuse",),
     "allowed": ("permitted", "accepted", "permit", "accept"), "blocked": ("denied", "dropped", "deny", "drop"),
     "discard": ("blackhole", "null", "null0", "drop", "reject", "unreachable", "prohibit"),
-    "tunnel": ("vpn", "ipsec"), "peering": ("peer",), "nat": ("snat", "masquerade"),
+    "tunnel": ("vpn", "ipsec"), "peering": ("peer", "transit", "hub", "router"), "nat": ("snat", "masquerade"),
     "running": ("up", "started", "on", "active"), "stopped": ("down", "off", "terminated", "inactive"),
     "from": ("source", "sources", "src", "source_address"), "to": ("destination", "destinations", "dst", "dest"),
     "service": ("port", "ports", "protocol", "proto", "dport", "destination_port", "destination_ports"),
@@ -28,6 +28,7 @@ _MEANT = {
        for each in ("rule", "route", "members", "group", "crossing", "service", "filter")},
     "detach": ("detach_filter", "unattach"),
     "enable_rule": ("switch_on", "activate_rule"), "disable_rule": ("switch_off", "deactivate_rule"),
+    "public": ("routed", "announced", "global", "public_ip", "public_address"),
     "cidrs": ("blocks",), "cidr": ("block",), "outside": ("outsides", "external"),
 }  # fmt: skip
 """The words of network files and change files, each with those that others have for the same."""
