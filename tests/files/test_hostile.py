@@ -5,6 +5,8 @@ import json
 import os
 import stat
 import struct
+import subprocess
+import sys
 import tempfile
 import time
 import tracemalloc
@@ -450,6 +452,19 @@ class Files(unittest.TestCase):
         path.chmod(0o664)
         write_whole(path, b"kept for oneself", private=True)
         self.assertEqual(stat.S_IMODE(path.stat().st_mode), 0o600)
+
+    @unittest.skipUnless(os.geteuid() == 0, "only root can mount a file")
+    def test_a_file_that_is_mounted_by_itself_is_written_anew(self):
+        path, source = self.folder / "network.yaml", self.folder / "mounted.yaml"
+        for each in (path, source):
+            each.write_text("before, and longer than what comes")
+        line = ["unshare", "--mount", "sh", "-c", 'mount --bind "$1" "$2" && exec "$3" -c "$4" "$2"', "sh", source, path,
+                sys.executable, "import sys; from pathlib import Path; from kiboko.files.documents import saving;"
+                " saving.write_whole(Path(sys.argv[1]), b'after')"]  # fmt: skip
+        done = subprocess.run(list(map(str, line)), capture_output=True, text=True)
+        self.assertEqual((0, ""), (done.returncode, done.stderr))
+        self.assertEqual(("after", "before, and longer than what comes"), (source.read_text(), path.read_text()))
+        self.assertEqual(["mounted.yaml", "network.yaml"], sorted(os.listdir(self.folder)))
 
     @unittest.skipUnless(os.geteuid() == 0, "only root can give a file to somebody else")
     def test_a_file_of_somebody_else_stays_his(self):

@@ -45,12 +45,28 @@ def written_whole(path: Path, private: bool = False) -> Iterator[Path]:
         with open(temporary, "rb") as stream:
             os.fsync(stream.fileno())
         os.chmod(temporary, 0o600 if private else _mode_as(path, temporary))
-        os.replace(temporary, target)
+        _put_in_place(temporary, target)
     except OSError as error:
         raise _unwritten(path, error) from error
     finally:
         with contextlib.suppress(OSError):
             os.unlink(temporary)
+
+
+def _put_in_place(temporary: Path, target: Path) -> None:
+    """Have a file take the place of another, or of none. One that is mounted by itself, as containers have it, cannot
+    be replaced (rename(2), EBUSY): its content is. Raises OSError."""
+    try:
+        os.replace(temporary, target)
+    except OSError as error:
+        if error.errno != errno.EBUSY:
+            raise
+        data = temporary.read_bytes()
+        with target.open("r+b") as stream:
+            stream.write(data)
+            stream.truncate()
+            stream.flush()
+            os.fsync(stream.fileno())
 
 
 @contextlib.contextmanager
