@@ -28,7 +28,7 @@ class Fixing(OnTheDemo):
         line = "check desk-1 forecast-1 forecast-api --fixes --json"
         wanted, out = json.loads(self.kiboko(line, 1)), io.StringIO()
         with (
-            mock.patch("kiboko.commands.fixing._MANY", 0), mock.patch("os.cpu_count", lambda: 2),
+            mock.patch("kiboko.commands.fixing._MANY", 0), mock.patch("kiboko.batch.processors.usable", lambda: 2),
             contextlib.chdir(self.folder), contextlib.redirect_stdout(out),
         ):  # fmt: skip
             self.assertEqual(1, main(line.split()))

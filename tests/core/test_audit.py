@@ -575,7 +575,10 @@ class OnWholeNetworks(unittest.TestCase):
             asked.extend(numbers)
             return shared_out(function, numbers)
 
-        with mock.patch.object(listening, "_MANY_PAIRS", 0), mock.patch("os.cpu_count", return_value=2):
+        with (
+            mock.patch.object(listening, "_MANY_PAIRS", 0),
+            mock.patch("kiboko.batch.processors.usable", return_value=2),
+        ):
             for seed in (1, 10):
                 ends = Ends(Walker(load(random_network(seed))))
                 here, elsewhere = audit(ends, TODAY), audit(ends, TODAY, spread=spread)

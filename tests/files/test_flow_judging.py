@@ -73,7 +73,7 @@ class Judging(unittest.TestCase):
         with (
             mock.patch("kiboko.core.evidence.row_verdicts.FEW", 10),
             mock.patch("kiboko.views.finding_texts._PIECE_ROWS", 4),
-            mock.patch("os.cpu_count", lambda: 3),
+            mock.patch("kiboko.batch.processors.usable", lambda: 3),
         ):
             together = "".join(confirm_json_text(summary, causes, []))
         self.assertGreater(len(summary.rows()), 20)

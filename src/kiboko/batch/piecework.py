@@ -16,6 +16,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any, Protocol, TypeVar
 
 from kiboko import __version__
+from kiboko.batch import processors
 from kiboko.core.errors import EnvironmentFailure, InputError, KibokoError, UsageError
 from kiboko.files.logs import flow_pieces
 from kiboko.files.logs.log_lines import LINES
@@ -49,7 +50,7 @@ def outcomes(
     """What comes of windows on this machine: by one process where there is little to read, else by as many as there are
     processors. `here` makes ready what does it in this process, where that differs from what `job` starts elsewhere.
     `taken` makes something of each outcome in this process, as soon as it is there and before its turn comes."""
-    count = workers or os.cpu_count() or 1
+    count = workers or processors.usable()
     if count == 1 or len(windows) == 1 or _is_little(windows):
         done = map((here or job.start)(), windows)
         yield from map(taken, done) if taken is not None else done
@@ -183,7 +184,7 @@ def cluster_outcomes(
 
     with contextlib.ExitStack() as stack:
         if address == "local" or address.startswith("local:"):
-            count = address.partition(":")[2] or str(os.cpu_count() or 1)
+            count = address.partition(":")[2] or str(processors.usable())
             if not count.isdecimal() or not int(count):
                 raise UsageError(f"'{address}' is no cluster; write local:4 for four workers")
             made = LocalCluster(

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any
 
+from kiboko.batch import processors
 from kiboko.batch.piecework import shared_out
 from kiboko.core.reachability.matrix import Matrix, MatrixQuestion
 
@@ -17,7 +18,7 @@ _FEW_PAIRS = 1_000_000
 def matrix_of(question: MatrixQuestion, workers: int | None = None) -> Matrix:
     """All cells of a matrix. Raises EnvironmentFailure where a process is ended from outside."""
     pieces = question.pieces()
-    count = workers or os.cpu_count() or 1
+    count = workers or processors.usable()
     if count == 1 or os.name != "posix" or question.pairs < _FEW_PAIRS:
         return question.matrix(map(question, pieces))
     return question.matrix(shared_out(question, pieces, count))
@@ -38,7 +39,7 @@ def spread(function: Callable[[int], Any], numbers: Iterable[int]) -> Iterable[A
     """What a function gives for some numbers, in their order, each by a process of its own as far as there are
     processors. Raises EnvironmentFailure where one is ended from outside."""
     listed = list(numbers)
-    count = min(len(listed), os.cpu_count() or 1)
+    count = min(len(listed), processors.usable())
     if count < 2 or os.name != "posix":
         return map(function, listed)
     return shared_out(_Calls(function), listed, count)

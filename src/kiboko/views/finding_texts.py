@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from kiboko.batch import processors
 from kiboko.core.evidence.causes import Causes
 from kiboko.core.evidence.comparison import Comparison
 from kiboko.core.evidence.finding_groups import FindingGroup, line_that_asks
@@ -33,7 +34,7 @@ def texts_of(rows: FindingRows, causes: Causes) -> Iterator[str]:
     """The rows of `confirm/1` as texts (`streamed`), many in each; of very many by as many processes as there are
     processors."""
     job = _RowTexts(rows, causes)
-    workers = os.cpu_count() or 1
+    workers = processors.usable()
     # Processes that are forked off share the rows, which cannot be sent elsewhere.
     if workers == 1 or os.name != "posix" or not job.is_large:
         return map(job.start(), job.pieces())
