@@ -27,7 +27,7 @@ from kiboko.core.records.flow_query import MINUTE, Timeline
 from kiboko.core.records.flow_table import table_of
 from kiboko.core.records.records import PASSED, FlowRecord
 from kiboko.files.collection.intake import Intake
-from kiboko.files.documents.saving import LineAppender, check_writable, write_whole
+from kiboko.files.documents.saving import LineAppender, check_writable, write_whole, written_whole
 from kiboko.files.documents.times import parse_time
 from kiboko.files.elements.column_map import USUAL
 from kiboko.files.elements.mapping_file import read_column_map
@@ -393,8 +393,6 @@ class Files(unittest.TestCase):
                 check_writable(path)
 
     def test_an_earlier_figure_is_not_harmed_by_a_full_disk(self):
-        from kiboko.files.documents.saving import written_whole
-
         path = self.folder / "plot.png"
         path.write_bytes(b"the earlier one")
         with self.assertRaises(EnvironmentFailure), written_whole(path) as temporary:
@@ -419,6 +417,18 @@ class Files(unittest.TestCase):
         for end in ends:
             os.close(end)
         self.assertEqual(os.listdir(self.folder), ["pipe.csv"])
+
+    def test_what_is_there_whole_goes_into_a_pipe_without_another_place_to_be_written_to(self):
+        """As in a container whose file systems are all read-only."""
+        ends = os.pipe()
+        path, none = Path(f"/dev/fd/{ends[1]}"), FileNotFoundError(2, "No usable temporary directory found in []")
+        with mock.patch("tempfile.mkdtemp", side_effect=none):
+            write_whole(path, b"whole")
+            with self.assertRaisesRegex(EnvironmentFailure, "No usable temporary directory"), written_whole(path):
+                self.fail("there is nowhere to write to")
+        self.assertEqual(os.read(ends[0], 100), b"whole")
+        for end in ends:
+            os.close(end)
 
     def test_a_reader_that_has_read_enough_is_no_failure(self):
         reading, writing = os.pipe()

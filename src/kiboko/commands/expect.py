@@ -72,7 +72,7 @@ def run(args: argparse.Namespace) -> int:
     """Hold the network to its expectations. 0 where all are held, else 1."""
     from kiboko.batch.spanning import spread
     from kiboko.core.changes.expecting import BROKEN, held
-    from kiboko.views.expect_view import ExpectShown, expect_json, show_expectations, write_junit
+    from kiboko.views.expect_view import ExpectShown, expect_json, junit, show_expectations
 
     refuse_without_evidence(args)
     if args.junit is not None:
@@ -95,10 +95,9 @@ def run(args: argparse.Namespace) -> int:
         told = [*told, f"{what} to what {'it' if same == 1 else 'they'} did at {args.changed_since}: not shown"]
     shown = ExpectShown(network_option(args.network), args.every)
     if args.junit is not None:
-        from kiboko.files.documents.saving import written_whole
+        from kiboko.files.documents.saving import write_whole
 
-        with written_whole(args.junit) as temporary:
-            write_junit(outcomes, shown, topology.name, temporary, seen)
+        write_whole(args.junit, junit(outcomes, shown, topology.name, seen))
     if args.json:
         print(json.dumps(expect_json(outcomes, shown, seen, told), indent=1))
     elif not is_output(args.junit):

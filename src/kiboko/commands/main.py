@@ -160,9 +160,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except RecursionError:
         return _refused(args.command, "an input is nested too deeply", InputError.exit_status)
     except OSError as error:
-        # Whatever a path may be that was given: one that may not be entered, one that is too long.
-        where = f"{error.filename}: " if error.filename else ""
-        return _refused(args.command, f"{where}{error.strerror or error}", InputError.exit_status)
+        # Whatever a path may be that was given (one that may not be entered, one that is too long), or the system.
+        where, kind = (f"{error.filename}: ", InputError) if error.filename else ("", EnvironmentFailure)
+        return _refused(args.command, f"{where}{error.strerror or error}", kind.exit_status)
 
 
 def _refused(command: str, text: str, status: int) -> int:

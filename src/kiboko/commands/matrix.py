@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import io
 import json
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -83,10 +84,11 @@ def run(args: argparse.Namespace) -> int:
 
         draw_matrix(matrix, args.plot)
     if args.csv is not None:
-        from kiboko.files.documents.saving import written_whole
+        from kiboko.files.documents.saving import write_whole
 
-        with written_whole(args.csv) as temporary, open(temporary, "w", encoding="utf-8", newline="") as stream:
-            write_csv(matrix, stream)
+        text = io.StringIO(newline="")
+        write_csv(matrix, text)
+        write_whole(args.csv, text.getvalue().encode())
     family = f" -{args.family}" if args.family else ""
     shown = MatrixShown(args.by, network_option(args.network) + family, args.top, args.network, args.against)
     if is_output(args.csv):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 
@@ -162,11 +161,12 @@ def expect_json(
     }  # fmt: skip
 
 
-def write_junit(
-    outcomes: Sequence[Held], shown: ExpectShown, name: str, path: Path,
-    seen: Mapping[str, SeenPromise] = MappingProxyType({}),
-) -> None:  # fmt: skip
+def junit(
+    outcomes: Sequence[Held], shown: ExpectShown, name: str, seen: Mapping[str, SeenPromise] = MappingProxyType({})
+) -> bytes:
     """The outcomes as JUnit XML, a case for each expectation, and one more for what was recorded of it."""
+    from xml.dom.minidom import parseString
+
     from junitparser import Failure, JUnitXml, TestCase, TestSuite
 
     suite = TestSuite(name)
@@ -187,7 +187,8 @@ def write_junit(
             suite.add_testcase(recorded)
     xml = JUnitXml()
     xml.add_testsuite(suite)
-    xml.write(str(path), pretty=True)
+    text = xml.tostring()  # type: ignore[no-untyped-call]
+    return bytes(parseString(text).toprettyxml(encoding="utf-8"))
 
 
 def draft_yaml(expectations: Sequence[Expectation]) -> str:

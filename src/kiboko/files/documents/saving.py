@@ -71,18 +71,30 @@ def _put_in_place(temporary: Path, target: Path) -> None:
 
 @contextlib.contextmanager
 def _written_into(path: Path) -> Iterator[Path]:
-    """A path to write to, whose content is passed on into what is no file at the end, as far as it is read there.
-    Raises EnvironmentFailure."""
+    """A path to write to, whose content is passed on into what is no file at the end. Raises EnvironmentFailure."""
     import shutil
     import tempfile
 
     try:
-        with tempfile.TemporaryDirectory() as folder:
-            temporary = Path(folder) / "whole"
-            temporary.touch()
-            yield temporary
-            with temporary.open("rb") as stream, _opened(path) as goal:
-                shutil.copyfileobj(stream, goal)
+        folder = tempfile.mkdtemp()
+    except OSError as error:
+        raise _unwritten(path, error) from error
+    try:
+        temporary = Path(folder) / "whole"
+        temporary.touch()
+        yield temporary
+        with temporary.open("rb") as stream, _passing_on(path) as goal:
+            shutil.copyfileobj(stream, goal)
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+@contextlib.contextmanager
+def _passing_on(path: Path) -> Iterator[BinaryIO]:
+    """What is no file, to be written into as far as it is read there. Raises EnvironmentFailure."""
+    try:
+        with _opened(path) as goal:
+            yield goal
     except BrokenPipeError:
         return  # whoever reads has read enough
     except OSError as error:
@@ -140,7 +152,12 @@ def _mode_as(path: Path, temporary: Path) -> int:
 
 
 def write_whole(path: Path, data: bytes, private: bool = False) -> None:
-    """Write a file beside its target and move it into place. Raises EnvironmentFailure."""
+    """Write a file beside its target and move it into place; into what is no file straight, which takes no other place
+    to write to. Raises EnvironmentFailure."""
+    if not private and is_no_file(path):
+        with _passing_on(path) as goal:
+            goal.write(data)
+        return
     with written_whole(path, private) as temporary:
         temporary.write_bytes(data)
 
