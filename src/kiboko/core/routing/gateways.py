@@ -74,4 +74,4 @@ def _where_it_is_public(directory: Directory, address: Address, network: str) ->
     """What to write where an address that nothing says to be private is reached from outside as it is (S6)."""
     if address.family != 4 or address in PRIVATE_USE or directory.is_global(address):
         return ""
-    return f" (if its block is public as it is, {network} says so by 'public:')"
+    return f" (if its block is routed on the internet as it is, say so at {network}: 'public:')"
