@@ -67,6 +67,12 @@ def _add_one_to_one(machine: Machine, pairs: list[tuple[str, str]], public: Sequ
         f'iifname "outer" ip daddr != {inside} drop' if pairs else 'iifname "outer" meta nfproto ipv4 drop',
         f'iifname "inner" ip6 saddr != {ROUTERS6} ip6 saddr {{ fc00::/7, fe80::/10 }} drop', "}",
     ]  # fmt: skip
+    if public:
+        # What goes out as it is and comes in again for another one's public address is not taken for what went out.
+        machine.rules += [
+            "chain again { type filter hook prerouting priority -300; policy accept;",
+            'iifname "outer" ct original zone set 2', "}",
+        ]  # fmt: skip
     if pairs:
         out = ", ".join(f"{private} : {public}" for private, public in pairs)
         back = ", ".join(f"{public} : {private}" for private, public in pairs)

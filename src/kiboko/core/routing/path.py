@@ -117,15 +117,10 @@ class PathFinder:
 
     def from_core(self, request: Path, step: Step) -> Path:
         """The way of a refusal that the core sends from a `zone` gate, or where it knows no way on, by the subnet or
-        gateway that the request came from (S31, S34); to a sender of the network that it came in to, straight."""
+        gateway that the request came from (S31, S34)."""
         trip = self._turned_at(request, step)
         before = request.steps[: request.steps.index(step)]
         gateway = next((s.gateway for s in reversed(before) if s.gateway is not None), None)
-        own, beside = self.directory.network_of(step.source), self.directory.subnet_of(step.source)
-        if gateway is not None and own is not None and own is self.directory.network_of(step.destination):
-            if beside is not None:
-                self._arrive(trip, beside)
-            return trip.path(step.source)
         if gateway is None:
             subnet, outside = request.origin.subnet, request.origin.outside
             if subnet is not None:
