@@ -183,8 +183,9 @@ class RealPackets(unittest.TestCase):
 
     def test_networks_with_public_blocks_and_the_kernel_agree(self):
         """Requests that come by a peering and are refused by way of the internet: by the machine that was sent to, and by
-        a router."""
-        for seed, choice in ((24, Choice(("m2",), ("m4",))), (19, Choice(("m2",), ("11.1.2.11",)))):
+        a router. Such that go out as they are, come in again to a public address, and are refused by the core."""
+        for seed, choice in ((24, Choice(("m2",), ("m4",))), (19, Choice(("m2",), ("11.1.2.11",))),
+                             (77, Choice(("m3",), ("203.0.113.91",))), (106, Choice(("m0",), ("203.0.113.11",)))):  # fmt: skip
             with self.subTest(seed=seed):
                 found = verify(load(with_public_blocks(random_network(seed), random.Random(seed))), choice)
                 self.assertGreaterEqual(found.compared, 8)
