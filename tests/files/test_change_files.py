@@ -476,6 +476,17 @@ class TheProgram(unittest.TestCase):
 
             return mock.patch("kiboko.files.changes.applying.write_whole", written)
 
+        def always_failing_from(number):
+            calls = []
+
+            def written(path, data):
+                calls.append(path)
+                if len(calls) >= number:
+                    raise EnvironmentFailure("no space")
+                whole(path, data)
+
+            return written
+
         def octets():
             return {path.name: path.read_bytes() for path in folder.iterdir()}
 
@@ -485,6 +496,19 @@ class TheProgram(unittest.TestCase):
                 with failing_at(number, fault), self.assertRaises(type(fault)):
                     write_in_place(changed(str(folder), change)[1], change)
                 self.assertEqual(octets(), before, number)
+        with (
+            mock.patch("kiboko.files.changes.applying.write_whole", always_failing_from(4)),
+            self.assertRaises(EnvironmentFailure),
+        ):
+            write_in_place(changed(str(folder), change)[1], change)
+        left = {name: data for name, data in octets().items() if name not in before}
+        self.assertEqual(
+            [before["a.yaml"]], list(left.values()), "what a.yaml was is kept where it cannot be given back"
+        )
+        for name in left:
+            (folder / "a.yaml").write_bytes((folder / name).read_bytes())
+            (folder / name).unlink()
+        self.assertEqual(octets(), before)
         self.assertEqual(2, len(write_in_place(changed(str(folder), change)[1], change)))
         made = octets()
         for number in (1, 2):

@@ -54,9 +54,10 @@ class Way:
         self._halfway = frozenset(name for ends in (old, new) for name in _on_the_way(ends.topology))
         topology = new.topology  # the outsides and networks of both
         self._outer = {each.zone for each in topology.outsides.values()}
-        blocks = [block for each in topology.networks.values() for block in (*each.blocks, *each.public)
-                  if block.family == 6 or block in each.public]  # fmt: skip
-        self._untranslated = AddressSet.of_prefixes(blocks)
+        networks = topology.networks.values()
+        six = (block for each in networks for block in each.blocks if block.family == 6)
+        public = (block for each in networks for block in each.public)
+        self._untranslated = AddressSet.of_prefixes([*six, *public])
 
     def has(self, names: Iterable[str]) -> bool:
         """Whether any of some names lies on the way of others: that of a next hop, of its subnet or its zone."""

@@ -22,7 +22,7 @@ def problems_of(topology: Topology, is_whole: bool = True, short: Collection[str
     yield from _overlaps("subnet", [(b, s.name, s.place) for s in topology.subnets.values() for b in s.blocks])
     yield from _strays(topology, short)
     yield from _public_blocks(topology, short)
-    yield from _two_doors(topology)
+    yield from _translations(topology)
     yield from _double_addresses(topology, is_whole)
     yield from _outsides(topology)
     yield from _group_cycles(topology)
@@ -110,6 +110,12 @@ def _public_blocks(topology: Topology, short: Collection[str]) -> Iterator[Probl
             elif AddressSet.of_prefixes([block]).meets(PRIVATE_USE):
                 text = f"{owner} is private (RFC 1918, RFC 6598): nobody outside has a route to it"
                 yield Problem(network.place, text)
+
+
+def _translations(topology: Topology) -> Iterator[Problem]:
+    """Gateways of which nothing tells what they would translate (S26, S28): for several networks of which one has
+    public blocks, and where several lead from one network to the internet."""
+    doors: dict[str, list[Gateway]] = {}
     for gateway in topology.gateways.values():
         known = [topology.networks[name] for name in gateway.networks if name in topology.networks]
         if gateway.kind in ("internet", "nat") and len(known) > 1 and any(each.public for each in known):
@@ -117,12 +123,6 @@ def _public_blocks(topology: Topology, short: Collection[str]) -> Iterator[Probl
             text = f"gateway '{gateway.name}': it serves several networks, and {whose} has public blocks: what it would"
             text += " translate between them is not told; give each network a gateway of its own"
             yield Problem(gateway.place, text)
-
-
-def _two_doors(topology: Topology) -> Iterator[Problem]:
-    """Networks with several gateways of which each might have the public addresses of their machines (S28)."""
-    doors: dict[str, list[Gateway]] = {}
-    for gateway in topology.gateways.values():
         for name in gateway.networks if gateway.kind == "internet" else ():
             doors.setdefault(name, []).append(gateway)
     translated = {
@@ -133,10 +133,8 @@ def _two_doors(topology: Topology) -> Iterator[Problem]:
     }
     for name, several in doors.items():
         if len(several) > 1 and name in translated:
-            text = (
-                f"network '{name}': {all_of([each.name for each in several])} lead to the internet, and machines in it"
-            )
-            text += " have public addresses: which of them translates is not told; write one gateway for all"
+            text = f"network '{name}': {all_of([each.name for each in several])} lead to the internet, and machines in"
+            text += " it have public addresses: which of them translates is not told; write one gateway for all"
             yield Problem(several[1].place, text)
 
 

@@ -122,8 +122,8 @@ def sent_to_at(member: Member) -> Iterator[Member]:
 def seen_from_outside(directory: Directory, interface: Interface, private: Address) -> Address | None:
     """The address that stands for one of an interface in the internet (S1): itself, where it is public as it is, else
     its public one; None where there is none."""
-    if private.family == 6 or directory.is_global(private):
-        return private if directory.is_global(private) else None
+    if directory.is_global(private):
+        return private
     return interface.public if private == interface.address(4) else None
 
 

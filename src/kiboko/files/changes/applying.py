@@ -8,7 +8,7 @@ import shutil
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-from kiboko.core.errors import InputError, Place, Problem, UsageError
+from kiboko.core.errors import EnvironmentFailure, InputError, Place, Problem, UsageError
 from kiboko.core.network.model import Topology
 from kiboko.files.changes.change_file import Change
 from kiboko.files.changes.making import make
@@ -82,8 +82,9 @@ def write_in_place(sheets: Sheets, change: Change) -> list[tuple[str, Path]]:
             _copy_mode(_real(sheet), backup)
         _write_all((_real(sheet), sheet.body.text.encode()) for sheet in edited)
     except BaseException:
-        for backup in kept:
-            backup.unlink(missing_ok=True)
+        for sheet, backup in zip(edited, kept, strict=True):
+            if _real(sheet).read_bytes() == sheet.before.encode():  # else what it was is nowhere but there
+                backup.unlink(missing_ok=True)
         raise
     return [(sheet.shown, backup) for sheet, backup in zip(edited, kept, strict=True)]
 
@@ -133,7 +134,8 @@ def _write_all(files: Iterable[tuple[Path, bytes]]) -> None:
             before.append((path, was))
     except BaseException:
         for path, was in before:
-            write_whole(path, was)
+            with contextlib.suppress(EnvironmentFailure):  # and the others all the same
+                write_whole(path, was)
         raise
 
 

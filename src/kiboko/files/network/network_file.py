@@ -279,10 +279,10 @@ class _Builder:
         for network in (topology.networks[name] for name in self._without_word if name in reached):
             for block in network.blocks:
                 if block.family == 4 and not AddressSet.of_prefixes([block]).meets(PRIVATE_USE):
-                    text = (
-                        f"network '{network.name}': {block} is not private, and taken for reached by translation alone:"
+                    text = f"network '{network.name}': {block} is not private, and taken for reached by translation"
+                    text += (
+                        f" alone: say 'public: [{block}]' if it is routed on the internet as it is, 'public: []' if not"
                     )
-                    text += f" say 'public: [{block}]' if it is routed on the internet as it is, 'public: []' if not"
                     yield Problem(network.place, text)
 
     def _blocks(self, owner: str, name: str, texts: list[str], raw: Table, key: str) -> tuple[Prefix, ...]:
