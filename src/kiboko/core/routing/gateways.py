@@ -57,6 +57,9 @@ def is_public_of_ours(directory: Directory, address: Address) -> bool:
 
 def no_way_in(directory: Directory, destination: Address, network: str, outside: Outside | None) -> str:
     """Why nothing leads from outside to an address of a network, in words (S27)."""
+    if directory.is_global(destination):
+        beyond = f" from {outside.name}" if outside else ""
+        return f"{network} has no gateway to the internet, and no tunnel leads there{beyond}"
     owner = directory.interface_at(destination)
     if owner is None:
         why = "and nobody there has a public address"
@@ -65,13 +68,13 @@ def no_way_in(directory: Directory, destination: Address, network: str, outside:
     else:
         why = f"and {owner.name} has no public address"
     if owner is None or owner.public is None:
-        why += _where_it_is_public(directory, destination, network)
+        why += _where_it_is_public(destination, network)
     leads = f"no tunnel leads there from {outside.name}" if outside else "the internet does not lead there"
     return f"{destination} is private to {network}: {leads}, {why}"
 
 
-def _where_it_is_public(directory: Directory, address: Address, network: str) -> str:
+def _where_it_is_public(address: Address, network: str) -> str:
     """What to write where an address that nothing says to be private is reached from outside as it is (S6)."""
-    if address.family != 4 or address in PRIVATE_USE or directory.is_global(address):
+    if address.family != 4 or address in PRIVATE_USE:
         return ""
     return f" (if its block is routed on the internet as it is, say so at {network}: 'public:')"
