@@ -3,12 +3,14 @@
 import copy
 import json
 import os
+import random
 import subprocess
 import tempfile
 import unittest
 from pathlib import Path
 
 from kiboko.core.header.ranges import RangeSet
+from kiboko.core.network.edits import settled
 from kiboko.core.queries.ends import Ends, resolve_service
 from kiboko.core.queries.pair import ask
 from kiboko.core.walk.walk import Walker
@@ -67,6 +69,13 @@ BASE = {
         "dan": {"interfaces": [{"subnet": "b1", "addresses": ["10.2.1.10"]}]},
     },
 }
+
+
+def while_some_hold(topology, seed):
+    """The network while the conditions of some of its rules hold, by a draw of its own, and the others do not."""
+    chance = random.Random(seed)
+    often = chance.random()
+    return settled(topology, lambda chosen, rule: chance.random() < often)
 
 
 def base():

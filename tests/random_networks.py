@@ -16,8 +16,9 @@ def random_network(seed):
 
 
 def varied_network(seed):
-    """The values of one random network; of two in five seeds one with public blocks or with shared gateways."""
-    vary = {1: with_public_blocks, 3: with_shared_gateways}.get(seed % 5)
+    """The values of one random network; of three in five seeds one with public blocks, with shared gateways, or with
+    rules that hold under conditions only."""
+    vary = {1: with_public_blocks, 3: with_shared_gateways, 4: with_conditions}.get(seed % 5)
     return vary(random_network(seed), random.Random(seed)) if vary is not None else random_network(seed)
 
 
@@ -156,6 +157,21 @@ def with_shared_gateways(values, chance):
                 entry["via"] = chance.choice(["door", "exit"])
         if "link" in gateways and chance.random() < 0.6 and all(each["to"] != "198.51.100.96/28" for each in table):
             table.append({"to": "198.51.100.96/28", "via": "link"})
+    return values
+
+
+def with_conditions(values, chance):
+    """A random network in which many rules hold under conditions only that no header tells."""
+    number = 0
+    for each in values["filters"].values():
+        rules = [rule for way in ("inbound", "outbound", "rules") for rule in each.get(way, ())]
+        for rule in rules if chance.random() < 0.7 else ():
+            if chance.random() < 0.35:
+                number += 1
+                rule["condition"] = f"the sender's user is in list {number}"
+        if any("condition" in rule for rule in rules):
+            for rule in rules:
+                rule.pop("stateful", None)
     return values
 
 
@@ -370,7 +386,9 @@ __all__ = [
     "by_an_appliance",
     "in_more_zones",
     "random_network",
+    "star_network",
     "varied_network",
+    "with_conditions",
     "with_public_blocks",
     "with_shared_gateways",
 ]

@@ -20,7 +20,7 @@ from kiboko.core.walk.walk import Walker
 from kiboko.demo.data import write_demo
 from kiboko.files.network.network_file import load_network
 from tests.helpers import a_filter, base, load
-from tests.random_networks import random_network, varied_network
+from tests.random_networks import random_network, varied_network, with_conditions
 from tests.wider_networks import wider_network
 
 REPRODUCERS = Path(__file__).resolve().parent.parent / "reproducers"
@@ -127,6 +127,13 @@ class HeldToTheWalk(unittest.TestCase):
         for seed in range(2, 2 + NETWORKS // 2):
             with self.subTest(seed=seed):
                 self.assertGreater(self.hold(load(wider_network(seed)), seed, CELLS // 2), CELLS // 4)
+
+    def test_on_networks_whose_rules_hold_under_conditions(self):
+        for seed in range(NETWORKS // 2):
+            for make in (random_network, wider_network):
+                with self.subTest(seed=seed, make=make.__name__):
+                    topology = load(with_conditions(make(seed), random.Random(seed)))
+                    self.assertGreater(self.hold(topology, seed, CELLS // 2), CELLS // 4)
 
     def test_on_the_demo_and_on_every_reproducer_with_their_kernel_rule_sets(self):
         with tempfile.TemporaryDirectory() as folder:

@@ -26,7 +26,7 @@ from kiboko.replica.peers import Peers
 from kiboko.replica.recorder import Header, log_messages, parse_header
 from kiboko.replica.trials import Choice, services_that_matter
 from kiboko.replica.verify import verify
-from tests.helpers import a_filter, base, kiboko, load
+from tests.helpers import a_filter, base, kiboko, load, while_some_hold
 from tests.namespaces import why_not
 from tests.random_networks import random_network, star_network, varied_network, with_public_blocks
 from tests.wider_networks import wider_network
@@ -158,7 +158,8 @@ class RealPackets(unittest.TestCase):
     def test_random_networks_and_the_kernel_agree(self):
         for seed in range(FIRST_NETWORK, FIRST_NETWORK + NETWORKS):
             with self.subTest(seed=seed):
-                found = verify(load(varied_network(seed)), Choice(most=PROBES, seed=seed))
+                topology = load(varied_network(seed))
+                found = verify(topology, Choice(most=PROBES, seed=seed), built=while_some_hold(topology, seed))
                 self.assertGreater(found.compared, (PROBES or 200) // 2)
                 self.assertEqual([str(each) for each in found.differences], [])
 

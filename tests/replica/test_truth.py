@@ -39,7 +39,7 @@ from kiboko.files.store.flow_export import write_tables
 from kiboko.replica.faults import Fault, as_built, check_faults
 from kiboko.replica.trials import Choice
 from kiboko.replica.verify import verify
-from tests.helpers import load
+from tests.helpers import load, while_some_hold
 from tests.namespaces import why_not
 from tests.random_networks import random_network, varied_network
 from tests.replica.odd_logs import CHANGED_PORTS, OddLogs, changed, parts_of
@@ -94,8 +94,9 @@ def random_faults(topology, chance):
 class Truth:
     """What really happened to each conversation of a run, by its sender, service and client port."""
 
-    def __init__(self, topology, faults, probes):
-        built = as_built(topology, faults)
+    def __init__(self, topology, faults, probes, built=None):
+        """`built` is the network as it was while the conditions of some rules held."""
+        built = as_built(built or topology, faults)
         off = {fault.who for fault in faults if fault.kind == "not-enforced"}
         built = dataclasses.replace(
             built, instances={name: bare(each) if name in off else each for name, each in built.instances.items()},
@@ -208,8 +209,9 @@ class AgainstTheKernel(unittest.TestCase):
             topology = observed_everywhere(load(varied_network(seed)), chance)
             faults = random_faults(topology, chance)
             services = SERVICES[seed % 2]
-            run = verify(topology, Choice(services=services, most=PROBES, seed=seed), faults, True)
-            truth = Truth(topology, faults, run.probes)
+            held = while_some_hold(topology, seed)
+            run = verify(topology, Choice(services=services, most=PROBES, seed=seed), faults, True, built=held)
+            truth = Truth(topology, faults, run.probes, held)
             shared = {gateway.address for gateway in topology.gateways.values()} - {None}
             odd = OddLogs(shared, services, chance)
             made = [(name, kind(list(run.flows))) for name, kind in odd.kinds.items()]

@@ -21,7 +21,7 @@ from kiboko.replica.holder import HolderTask, run_inside
 from kiboko.replica.part import whole
 from kiboko.replica.trials import Choice, chosen_services, chosen_trials, outside_addresses
 from kiboko.replica.verify import draw
-from tests.helpers import load
+from tests.helpers import load, while_some_hold
 from tests.namespaces import why_not
 from tests.random_networks import varied_network
 from tests.replica.captured import EXPORTERS, SAMPLING, exported
@@ -67,7 +67,7 @@ class AgainstTheKernel(unittest.TestCase):
         walker, choice = Walker(topology), Choice(services=(*SERVICES[seed % 2], "ping"), most=_PROBES, seed=seed)
         services = chosen_services(topology, choice)
         trials = chosen_trials(walker, outside_addresses(topology, walker.directory), {}, services, choice)
-        layout = draw(topology, walker, services, (), False, whole(topology))
+        layout = draw(while_some_hold(topology, seed), walker, services, (), False, whole(topology))
         ports = [*(each.detail for each in services if each.has_ports), 443, 123]
         strays = drawn(walker, layout, ports, _STRAYS, chance)
         points = {point.name: number for number, point in topology.observation_points.items()}

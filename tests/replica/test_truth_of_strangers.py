@@ -16,7 +16,7 @@ from kiboko.replica.holder import HolderTask, run_inside
 from kiboko.replica.part import whole
 from kiboko.replica.trials import Choice, chosen_services, chosen_trials, outside_addresses
 from kiboko.replica.verify import draw, probe_record
-from tests.helpers import load
+from tests.helpers import load, while_some_hold
 from tests.namespaces import why_not
 from tests.random_networks import varied_network
 from tests.replica.odd_logs import OddLogs
@@ -50,7 +50,8 @@ class AgainstTheKernel(unittest.TestCase):
             services = chosen_services(topology, Choice(services=asked))
             outside = outside_addresses(topology, walker.directory)
             trials = chosen_trials(walker, outside, {}, services, Choice(services=asked, most=_PROBES, seed=seed))
-            layout = draw(topology, walker, services, (), True, whole(topology))
+            held = while_some_hold(topology, seed)
+            layout = draw(held, walker, services, (), True, whole(topology))
             ports = [*(each.detail for each in services), 443, 123]
             strays = drawn(walker, layout, ports, _STRAYS, chance)
             task = HolderTask("tests.replica.strangers", "sent_inside", (layout, trials, strays, 0.7))
@@ -58,7 +59,7 @@ class AgainstTheKernel(unittest.TestCase):
                 outcomes, flows = run_inside(task)
             probes = [probe_record(walker, *each) for each in
                       ((trial, *told) for trial, told in zip(trials, outcomes, strict=True))]  # fmt: skip
-            truth = Truth(topology, (), probes)
+            truth = Truth(topology, (), probes, held)
             odd = OddLogs({gateway.address for gateway in topology.gateways.values()} - {None}, asked, chance)
             logs = [(name, kind(list(flows))) for name, kind in odd.kinds.items()]
             logs += [(" and ".join(names), few) for names, few in (odd.several(2, list(flows)) for _ in range(TWICE))]

@@ -81,7 +81,7 @@ def evidence_findings(
 def _never_hit(usage: RuleUsage) -> Iterator[Finding]:
     """Enabled rules that nothing in the logs hit; none where nothing was held against them."""
     for line in usage.lines() if usage.records else ():
-        if line.is_rule and line.is_enabled and not line.is_hit:
+        if line.is_enabled and line.is_never_hit:
             yield found(
                 NEVER_HIT, "/".join(line.key), line.place,
                 f"none of {usage.records:,} recorded flows met it ({line.action} {line.what})",

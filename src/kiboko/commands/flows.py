@@ -185,7 +185,7 @@ def _rules(args: argparse.Namespace, walker: Walker | None, wanted: FlowFilter, 
         print(json.dumps(usage_json(usage, caveats), indent=1))
     else:
         show_usage(usage, args.full or bool(args.rules_of), args.top, caveats, Output())
-    return 1 if any(not line.is_hit for line in usage.lines() if line.is_rule) else 0
+    return 1 if any(line.is_never_hit for line in usage.lines()) else 0
 
 
 def _rule_sets_named(names: list[str], topology: Topology) -> set[str]:

@@ -35,6 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     checking.add_argument(
         "--record", metavar="DIR", type=Path, help="write what was observed there: probes.jsonl and flows.csv"
     )
+    _add_with(checking)
     checking.add_argument("--json", action="store_true", help="machine-readable, replica/1")
     building = actions.add_parser("build", help="build, and leave it standing")
     add_network_option(building)
@@ -43,6 +44,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="only these instances, and what leads there: an instance, group, subnet or address; repeatable",
     )  # fmt: skip
     building.add_argument("--fault", metavar="FAULT", action="append", default=[], help=_FAULTS)
+    _add_with(building)
     trying = actions.add_parser(
         "at",
         help="run a command at an instance, outside, subnet router or gateway of it; without one, say what is there",
@@ -52,6 +54,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     command.required = False
     actions.add_parser("remove", help="take away what stands, and nothing else")
     add_examples(parser, "replica verify --most 500", "replica build", "replica at gauge-03 ip addr")
+
+
+def _add_with(action: argparse.ArgumentParser) -> None:
+    action.add_argument(
+        "--with", metavar="FILTER/RULE", dest="with_", action="append", default=[],
+        help="build it while this rule's condition holds; by default none does; repeatable",
+    )  # fmt: skip
 
 
 def run(args: argparse.Namespace) -> int:

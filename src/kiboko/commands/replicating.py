@@ -10,6 +10,7 @@ from pathlib import Path
 from kiboko.commands.options import network_of
 from kiboko.core.errors import UsageError
 from kiboko.core.evidence.verification import Verification
+from kiboko.core.network.edits import settled, with_rule_enabled
 from kiboko.core.network.model import Topology
 from kiboko.core.queries.ends import resolve_service
 from kiboko.files.documents.saving import write_whole
@@ -57,11 +58,29 @@ def run(args: argparse.Namespace) -> int:
         raise UsageError(f"fault {passing.kind} is over when the rules of today are in force: it goes with"
                          " 'kiboko replica verify --record DIR'")  # fmt: skip
     with working("building the network from namespaces"):
-        stand(topology, faults, tuple(args.only))
+        stand(_settled(topology, args.with_), faults, tuple(args.only))
     made = standing()
     if made is not None:
         show_standing(made.network, made.machines, made.addresses, out)
+        _say_conditions(topology, args.with_, out)
     return 0
+
+
+def _settled(topology: Topology, holding: list[str]) -> Topology:
+    """The network while the conditions of some rules hold, and no others."""
+    for path in holding:
+        topology = with_rule_enabled(topology, path)
+    return settled(topology)
+
+
+def _say_conditions(topology: Topology, holding: list[str], out: Output) -> None:
+    """Say as what rules with conditions are built."""
+    count = sum(bool(rule.condition and rule.enabled) for chosen in topology.filters.values()
+                for rule in chosen.every_rule())  # fmt: skip
+    if count:
+        held = f"but for {', '.join(holding)}" if holding else "--with FILTER/RULE builds it while one does"
+        rules = "1 rule has a condition" if count == 1 else f"{count:,} rules have a condition"
+        out.line(f"  {rules}: built while none of them holds ({held})", "quiet")
 
 
 _RECORDED = "probes.jsonl", "flows.csv"
@@ -76,7 +95,7 @@ def _verify(args: argparse.Namespace, out: Output) -> int:
     faults = _faults(args.fault, topology)
     began = time.monotonic()
     with working("building the network from namespaces and probing it"):
-        found = verify(topology, choice, faults, args.record is not None)
+        found = verify(topology, choice, faults, args.record is not None, built=_settled(topology, args.with_))
     seconds = time.monotonic() - began
     if args.record is not None:
         _write(found, args.record)
@@ -84,6 +103,7 @@ def _verify(args: argparse.Namespace, out: Output) -> int:
         print(json.dumps(verification_json(found, seconds, args.fault), indent=1))
     else:
         show_verification(found, seconds, args.fault, out)
+        _say_conditions(topology, args.with_, out)
         if args.record is not None:
             out.line()
             out.line(f"recorded in {args.record}: probes.jsonl and flows.csv, as confirm reads them", "quiet")

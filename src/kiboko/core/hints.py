@@ -14,6 +14,8 @@ _MEANT = {
     "from": ("source", "sources", "src", "source_address"), "to": ("destination", "destinations", "dst", "dest"),
     "service": ("port", "ports", "protocol", "proto", "dport", "destination_port", "destination_ports"),
     "source_ports": ("sport", "source_port"), "action": ("verdict", "target"), "otherwise": ("default", "policy"),
+    "condition": ("user", "users", "identity", "application", "applications", "app", "url", "domain", "fqdn",
+                  "hostname", "schedule", "time", "when", "if", "category", "country", "profile"),
     "note": ("comment", "description", "remark"), "order": ("priority", "sequence", "position", "number"),
     "id": ("name",), "attach_to": ("attached_to", "applies_to"), "via": ("gateway", "next_hop", "nexthop"),
     "addresses": ("ip", "ips", "address"), "listens": ("listeners", "sockets"), "instances": ("hosts", "machines"),

@@ -12,6 +12,7 @@ from kiboko.core.evidence.verification import Difference, Verification
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, Service
+from kiboko.core.network.edits import settled
 from kiboko.core.network.model import Topology
 from kiboko.core.records.records import SILENT, UNREACHABLE, FlowRecord, ProbeRecord
 from kiboko.core.walk.walk import Walk, Walker
@@ -67,30 +68,39 @@ def verify(
     faults: tuple[Fault, ...] = (),
     record: bool = False,
     timeout: float = 0.7,
+    built: Topology | None = None,
 ) -> Verification:
     """Build the network, probe the chosen pairs of addresses on the chosen services, compare, take it down.
 
     By default all pairs on all services that matter. Only the machines that take part are built. `faults` are put into
     the replica, not into the walk; `record` has its kernels log what they do. `timeout` is the seconds to wait for an
-    answer. With a fault of time, `as_of` of what is found tells since when the rules are in force.
+    answer. `built` is the network while conditions of its rules hold or do not (`settled`), by default while none
+    holds: what rests on them is compared with what would be so then (clause S41). With a fault of time, `as_of` of what
+    is found tells since when the rules are in force.
 
     Raises UsageError for a choice of nothing, or of more than one replica holds.
     """
     choice = choice or Choice()
     walker = Walker(topology)
+    if built is None:
+        built = settled(topology)
     check_faults(faults, topology)
     services = chosen_services(topology, choice)
     trials, before = _trials(walker, services, choice, faults), _trials_before(walker, services, choice, faults)
     part = part_for(topology, _taking_part([*trials, *before], faults))
     check_size(topology, part, "choose ends with --source and --destination, or have fewer drawn with --most N")
-    layout = draw(topology, walker, services, faults, record, part)
+    layout = draw(built, walker, services, faults, record, part)
     _keep_asked(layout, [*trials, *before])
     earlier = None
     if _staying(faults) != faults:
-        today = draw(topology, walker, services, _staying(faults), record, part)
+        today = draw(built, walker, services, _staying(faults), record, part)
         earlier = Earlier(today, before, any(fault.kind == OLDER_SESSION for fault in faults))
     observed = _observed(layout, trials, timeout, earlier)
     walks = [_walk(walker, trial) for trial in trials]
+    if built is not topology:
+        as_built = Walker(built)
+        walks = [said if _is_known(said) else _walk(as_built, trial)
+                 for said, trial in zip(walks, trials, strict=True)]  # fmt: skip
     unknown = sum(not _is_known(said) for said in walks)
     again = [index for index, (_, outcome) in enumerate(observed.outcomes) if _differs(walks[index], outcome)]
     if again and not record:

@@ -177,7 +177,8 @@ def decider_text(row: Row, reason: str | None = None) -> str:
     if row.rule == "otherwise" and row.chain is not None:
         return f"policy {row.action} of {name}{place}, {where}: {row.reason}"
     if row.rule == "otherwise":
-        return f"default {row.action} of {name}{place}, {where}: no rule matches"
+        default = f"default {row.action}" if row.action is not None else "the default"
+        return f"{default} of {name}{place}, {where}: {row.reason}"
     return f"rule {row.rule} of {name}{place}, {where}: {row.reason}"
 
 
@@ -292,6 +293,7 @@ def check_json(answer: CheckAnswer) -> dict[str, Any]:
                 "gate": miss.gate, "direction": miss.direction, "filter": miss.filter, "way": miss.way or None,
                 "rule": miss.rule, "action": miss.action, "field": miss.field, "wanted": miss.wanted,
                 "actual": miss.actual, "hint": miss.hint or None, "file": miss.place.file, "line": miss.place.line,
+                **({"condition": miss.condition} if miss.condition else {}),
             }
             for miss in answer.misses
         ],
@@ -336,6 +338,8 @@ def row_json(row: Row, walk: Walk) -> dict[str, Any]:
     }  # fmt: skip
     if row.possible:
         found["possible"] = list(row.possible)
+    if row.condition:
+        found["condition"] = row.condition
     if row.gate == "route":
         lookup = row.step.lookup
         found["entry"] = str(lookup.entry) if lookup and lookup.entry else None

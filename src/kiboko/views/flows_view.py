@@ -72,7 +72,7 @@ def show_usage(usage: RuleUsage, full: bool, top: int, caveats: list[str], out: 
         _show_rules(lists, out)
     else:
         _show_lists(lists, top, out)
-    never = sum(not each.is_hit and each.is_rule for each in lines)
+    never = sum(each.is_never_hit for each in lines)
     out.line()
     out.parts((f"{usage.records:,}", "mark"),
               (f" records held against {counted(sum(each.is_rule for each in lines), 'rule')}; ", ""),
@@ -104,7 +104,8 @@ def _show_rules(lists: dict[str, list[RuleLine]], out: Output) -> None:
                     f"{each.sum.octets:,}", *counter, time_text(each.sum.first), time_text(each.sum.last),
                 ])  # fmt: skip
                 continue
-            state = "no record" if each.is_hit else "never hit" if each.is_enabled else "disabled"
+            state = "no record" if each.is_hit else "never hit" if each.is_told else "not told"
+            state = state if each.is_enabled else "disabled"
             grid.add(
                 [f"  {rule}", each.action, each.what, state, "", "", *counter, "", ""], "" if each.is_hit else "quiet"
             )
@@ -116,7 +117,7 @@ def _show_lists(lists: dict[str, list[RuleLine]], most: int, out: Output) -> Non
     rows = []
     for head, lines in lists.items():
         rules = [each for each in lines if each.is_rule]
-        never = sum(not each.is_hit for each in rules)
+        never = sum(each.is_never_hit for each in rules)
         hits = sum(each.sum.records for each in rules)
         rest = sum(each.sum.records for each in lines if not each.is_rule)
         last = max((each.sum.last for each in rules if each.sum.records), default=NO_TIME)
@@ -157,11 +158,12 @@ def usage_json(usage: RuleUsage, caveats: list[str]) -> dict[str, Any]:
         "summary": {
             "records": usage.records,
             "rules": sum(each.is_rule for each in lines),
-            "never_hit": sum(not each.is_hit for each in lines if each.is_rule),
+            "never_hit": sum(each.is_never_hit for each in lines),
         },
         "rows": [
             {**dict(zip(("filter", "direction", "rule"), each.key, strict=True)), "action": each.action,
              "file": each.place.file, "line": each.place.line, **_sum_json(each.sum),
+             "never_hit": each.is_never_hit,
              "counter": None if each.counted is None else dict(zip(("packets", "octets"), each.counted, strict=True))}
             for each in lines
         ],

@@ -100,8 +100,8 @@ def _show_lines(
         word = "not known" if line.verdict == UNKNOWN else line.verdict
         only = f" (client ports {line.ports})" if line.verdict == PARTLY else ""
         rules = sorted(line.rules, key=_telling)
-        let_in = [f"{each.filter}/{each.rule} ({each.gate}{', reply' if each.direction == REPLY else ''})"
-                  for each in rules[:_FEW_RULES]]  # fmt: skip
+        let_in = [f"{each.filter}/{each.rule} ({each.gate}{', reply' if each.direction == REPLY else ''}"
+                  f"{'' if each.is_known else ', not known'})" for each in rules[:_FEW_RULES]]  # fmt: skip
         more = f" and {len(rules) - _FEW_RULES:,} more" if len(rules) > _FEW_RULES else ""
         example = check_words(line.example, line.family, "").removeprefix("kiboko check ")
         grid.add([str(number), f"{word}{only}{', IPv6' if line.family == 6 else ''}",
@@ -115,9 +115,10 @@ def _show_lines(
     out.line(f"to see one: {check_words(lines[0].example, lines[0].family, shown.options)}", "quiet")
 
 
-def _telling(rule: LetIn) -> tuple[bool, bool, int]:
-    """Which rules tell most of why somebody gets in: those of the request that are written, nearest to the receiver."""
-    return rule.direction == REPLY, rule.rule == "otherwise", -ON_THE_WAY.index(rule.gate)
+def _telling(rule: LetIn) -> tuple[bool, bool, bool, int]:
+    """Which rules tell most of why somebody gets in: those of which that is not known, then those of the request that
+    are written, nearest to the receiver."""
+    return rule.is_known, rule.direction == REPLY, rule.rule == "otherwise", -ON_THE_WAY.index(rule.gate)
 
 
 def _show_line(
@@ -137,7 +138,9 @@ def _show_line(
 
 
 def _show_rules(rules: Sequence[LetIn], is_sampled: bool, shown: ReachShown, out: Output) -> None:
-    texts = [rule_text(each) for each in rules]
+    texts = [rule_text(each) for each in rules if each.is_known]
+    for place, each in enumerate(each for each in rules if not each.is_known):
+        out.parts((f"     {'rests on' if not place else '':<10}", "quiet"), (f"{rule_text(each)}, not known", ""))
     most = len(texts) if shown.full else _MOST_RULES
     for place, text in enumerate(texts[:most]):
         out.parts((f"     {'let in by' if not place else '':<10}", "quiet"), (text, ""))
@@ -310,7 +313,8 @@ def _rules_json(rules: Iterable[LetIn | Door]) -> list[dict[str, Any]]:
         {
             "gate": rule.gate, "direction": rule.direction, "filter": rule.filter, "rule": rule.rule,
             "file": rule.place.file if rule.place else None, "line": rule.place.line if rule.place else None,
-            **({"reason": rule.reason or None, "at": rule.at or None} if isinstance(rule, Door) else {}),
+            **({"reason": rule.reason or None, "at": rule.at or None} if isinstance(rule, Door) else
+               {} if rule.is_known else {"is_known": False}),
         }
         for rule in rules
     ]  # fmt: skip

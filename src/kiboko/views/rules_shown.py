@@ -78,9 +78,10 @@ class RulesShown:
         own: tuple[AddressSet, str] | None = None,
     ) -> None:
         """Add a table of rules, a section for each filter; `own` are the addresses whose rules these are."""
-        noted = any(each.rule is not None and each.rule.note for each in rules)
-        headings = ["rule", "action", *peers, "service", "file", *(["note"] if noted else [])]
-        table = sheet.table(title, headings, (*peers, "service", "note"), empty)
+        told = [name for name in ("condition", "note")
+                if any(each.rule is not None and getattr(each.rule, name) for each in rules)]  # fmt: skip
+        headings = ["rule", "action", *peers, "service", "file", *told]
+        table = sheet.table(title, headings, (*peers, "service", "condition", "note"), empty)
         for _, group in itertools.groupby(rules, lambda each: (each.gate, each.where, each.filter.name)):
             listed = list(group)
             first, chosen = listed[0], listed[0].filter
@@ -107,10 +108,10 @@ class RulesShown:
         service = rule.service_text + (f", source ports {rule.source_ports}" if rule.source_ports else "")
         values: dict[str, Any] = {which: self._peer_values(*pair) for which, pair in both.items()}
         values |= {"rule": rule.name, "action": rule.action, "enabled": rule.enabled, "applies": for_it,
-                   "service": rule.service_text, "note": rule.note,
+                   "service": rule.service_text, "condition": rule.condition or None, "note": rule.note,
                    "source_ports": str(rule.source_ports) if rule.source_ports else None}  # fmt: skip
-        note = [rule.note] if "note" in table.headings else []
-        cells: list[Cell] = [f"  {rule.name}", action, *shown, service, each.place, *note]
+        told = [getattr(rule, name) for name in ("condition", "note") if name in table.headings]
+        cells: list[Cell] = [f"  {rule.name}", action, *shown, service, each.place, *told]
         table.add(cells, "" if rule.enabled and for_it else "quiet", is_left_out=is_left_out, **values)
 
     def _peer(self, peer: Peer | None, addresses: AddressSet | None) -> str:

@@ -60,10 +60,12 @@ class Shower:
                             ("from", "to"), "none")  # fmt: skip
         for chosen, rule in speaking:
             action = rule.action if rule.enabled else f"({rule.action}, not enabled)"
+            action = f'{action} if "{rule.condition}"' if rule.condition else action
             sides = [peer_text(rule.sources), peer_text(rule.destinations)]
             table.add([chosen.name, rule.name, action, *sides, rule.service_text, rule.place],
                       "" if rule.enabled else "quiet",
-                      action=rule.action, enabled=rule.enabled, note=rule.note)  # fmt: skip
+                      action=rule.action, enabled=rule.enabled, condition=rule.condition or None,
+                      note=rule.note)  # fmt: skip
         table = sheet.table("Who listens", ["instance", "state", "listens", "file"], (), "nobody that is known")
         unknown = []
         for each in listening(self.walker, services):

@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import date
 
-from kiboko.core.audit.findings import BY_SIZE, KINDS, SEVERITIES, Finding, found
+from kiboko.core.audit.findings import BY_SIZE, KINDS, SEVERITIES, Finding, few, found
 from kiboko.core.audit.first_packets import of_first_packets
 from kiboko.core.audit.listening import of_listeners
 from kiboko.core.audit.misplaced import Misplaced
@@ -20,7 +20,7 @@ from kiboko.core.audit.scope import WHOLE, Scope
 from kiboko.core.audit.ways import of_hosts, of_openness
 from kiboko.core.errors import TooMuch
 from kiboko.core.hints import nearest
-from kiboko.core.network.model import Accepted, Filter
+from kiboko.core.network.model import Accepted, Filter, Topology
 from kiboko.core.queries.ends import Ends
 from kiboko.core.spreading import Spread
 from kiboko.core.walk.walk import Walker
@@ -58,6 +58,8 @@ def audit(
     """
     left_out: list[str] = []
     by_itself = _all(ends, today) if scope.filters is None else _within(ends, today, scope.filters)
+    if scope.filters is None:
+        left_out += _on_conditions(ends.topology)
     made = (*by_itself, *_of_whole_ways(ends, scope, spread if scope.filters is None else map, left_out))
     listed = [each for each in (*made, *further) if not kinds or each.id in kinds]
     left, accepted, used = [], [], set()
@@ -117,6 +119,16 @@ def _of_whole_ways(ends: Ends, scope: Scope, spread: Spread, left_out: list[str]
             yield from findings
         except TooMuch as error:
             left_out.append(f"{what} was not looked for: {error.what}; 'kiboko reach' tells of a machine or service")
+
+
+def _on_conditions(topology: Topology) -> Iterator[str]:
+    """What is not known of rules that hold under a condition only (clause S41)."""
+    named = [f"{chosen.name}/{rule.name}" for chosen in topology.filters.values() for rule in chosen.every_rule()
+             if rule.condition and rule.enabled]  # fmt: skip
+    if named:
+        rules = f"{len(named):,} rules hold" if len(named) > 1 else "1 rule holds"
+        yield (f"{rules} under a condition that no header tells ({few(named)}): what hangs on one is told neither as"
+               " open nor as closed")  # fmt: skip
 
 
 def _bare(at: str) -> str:

@@ -28,7 +28,7 @@ class OutsidesInRules:
             for number, ready in enumerate(listed.rules):
                 for side, peer in enumerate((ready.rule.sources, ready.rule.destinations)):
                     names, own = self._own(peer)
-                    if own and side in self._sides(chosen, way):
+                    if own and not ready.rule.condition and side in self._sides(chosen, way):
                         part = _turned(listed, number, side, own - self._never_met(chosen))
                         if part is not None:
                             yield _finding(listed, ready.rule, names, *part)
@@ -106,7 +106,8 @@ def _of_first(listed: RuleList, number: int, part: Part, others: list[int], fami
     left = less([part] if all(part) else [], (sides[each] for each in others if each < number))
     for each in (each for each in others if each > number):
         here = [both for some in left if all(both := meeting(some, sides[each]))]
-        if here and _differs(action, listed.rules[each].rule.action):
+        other = listed.rules[each].rule
+        if here and not other.condition and _differs(action, other.action):
             return here[0]
         left = less(left, [sides[each]])
     return left[0] if left and _differs(action, listed.filter.otherwise) else None

@@ -47,6 +47,8 @@ class Replies:
         """Those of one filter."""
         if chosen.stateful or chosen.layer != "subnet" or not {"in", "out"} <= set(lists):
             return
+        if chosen.has_conditions:
+            return  # what they do to replies hangs on the conditions
         places = self._places(chosen.name)
         for way in lists if places else ():
             yield from _OfWay(lists[way], lists[_BACK[way]], places, self._clients).findings()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from bisect import bisect_left
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date
@@ -72,9 +73,18 @@ class RuleList:
         return tuple((self.name(self.rules[each].rule), self.rules[each].rule.place) for each in numbers)
 
     @cached_property
+    def sure(self) -> list[int]:
+        """Which of them match whatever they speak of: all but those that hold under a condition only (clause S41)."""
+        return [number for number, ready in enumerate(self.rules) if not ready.rule.condition]
+
+    def sure_before(self, number: int) -> Sequence[int]:
+        """Those of them that are asked before a rule."""
+        return range(number) if len(self.sure) == len(self.rules) else self.sure[: bisect_left(self.sure, number)]
+
+    @cached_property
     def by_earlier(self) -> list[Cover | None]:
         """Of each rule what covers it of those that are asked before it; None where they do not."""
-        return [self.covered(number, range(number)) for number in range(len(self.rules))]
+        return [self.covered(number, self.sure_before(number)) for number in range(len(self.rules))]
 
     def covered(self, number: int, among: Sequence[int]) -> Cover | None:
         """What covers a rule in both address families; None where something does not, or the rule matches nothing."""
@@ -150,7 +160,7 @@ def _unreachable(listed: RuleList) -> Iterator[Finding]:
     is_first = listed.filter.decide == "first"
     gone: set[int] = set()
     for number, ready in enumerate(listed.rules):
-        others_ = () if is_first else [n for n in range(len(listed.rules)) if n != number and n not in gone]
+        others_ = () if is_first else [n for n in listed.sure if n != number and n not in gone]
         cover = listed.by_earlier[number] if is_first else listed.covered(number, others_)
         if cover is None:
             continue
@@ -181,7 +191,7 @@ def _contradicted(listed: RuleList) -> Iterator[Finding]:
     """Rules that stop something, of which an earlier, wider one lets a part pass: wider on one side, narrower on
     another. An exception within what is stopped, and a rule that stops all the rest, are meant so."""
     for number, ready in enumerate(listed.rules):
-        if ready.rule.action == ALLOW:
+        if ready.rule.action == ALLOW or ready.rule.condition:
             continue
         for family in (4, 6):
             boxes, own = listed.boxes[family], listed.sides[family][number]
@@ -189,7 +199,8 @@ def _contradicted(listed: RuleList) -> Iterator[Finding]:
                 continue
             crossing = [
                 each for each in np.flatnonzero(boxes.meeting(number)[:number]).tolist()
-                if listed.rules[each].rule.action == ALLOW and _crosses(own, listed.sides[family][each])
+                if listed.rules[each].rule.action == ALLOW and not listed.rules[each].rule.condition
+                and _crosses(own, listed.sides[family][each])
             ]  # fmt: skip
             passed = {each: part for each in crossing if (part := _passed(listed, own, each, family)) is not None}
             if not passed:
@@ -240,7 +251,8 @@ def _redundant(listed: RuleList) -> Iterator[Finding]:
         same = [each for each in mine if _is_same(listed, rule, listed.rules[each].rule)]
         first_other = min({*mine} - {*same}, default=len(listed.rules))
         # A rule that no packet gets to is to be taken out itself: both would be one too many.
-        cover = listed.covered(number, [each for each in same if each < first_other and not listed.by_earlier[each]])
+        surely = [each for each in same if not listed.rules[each].rule.condition]
+        cover = listed.covered(number, [each for each in surely if each < first_other and not listed.by_earlier[each]])
         if cover is not None:
             others = listed.others(cover.by)
             names = few([name.rpartition("/")[2] for name, _ in others])
@@ -290,7 +302,7 @@ def _wide(listed: RuleList) -> Iterator[Finding]:
     clients = listed.walker.topology.defaults.ephemeral_ports
     for ready in listed.rules:
         rule = ready.rule
-        if rule.action != ALLOW or rule.source_ports is not None or not _is_anybody(ready.sources):
+        if rule.action != ALLOW or rule.source_ports is not None or rule.condition or not _is_anybody(ready.sources):
             continue
         if rule.services is None:
             if listed.filter.layer == "subnet" and not listed.filter.stateful and len(listed.rules) == 1:

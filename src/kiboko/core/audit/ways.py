@@ -175,7 +175,7 @@ def _let_in_by_name(ends: Ends, scope: Scope) -> Iterator[_LetInByName]:
             for chosen in membership.filters_on(interface) if interface.addresses else ():
                 for rule in chosen.inbound or () if chosen.name in interface.filters else ():
                     is_named = rule.sources is not None and bool(scope.among(rule.services or RangeSet()))
-                    if rule.enabled and rule.action == ALLOW and is_named:
+                    if rule.enabled and rule.action == ALLOW and is_named and not rule.condition:
                         member = ends.resolve(instance.name).members[0]
                         asked.setdefault((chosen.name, rule.name), (rule, {}))[1][member] = None
     for (name, _), (rule, members) in asked.items():

@@ -108,7 +108,15 @@ def changed_rules(before: Filter, after: Filter) -> tuple[Listed, Listed] | None
 
 def _matched(rule: Rule) -> tuple[object, ...]:
     """What a rule matches and does, whatever it is called and wherever it stands."""
-    return (rule.action, rule.sources, rule.destinations, rule.services, rule.source_ports, rule.stateful)
+    return (
+        rule.action,
+        rule.sources,
+        rule.destinations,
+        rule.services,
+        rule.source_ports,
+        rule.stateful,
+        rule.condition,
+    )
 
 
 def _seen(topology: Topology, addresses: AddressSet | None) -> AddressSet | None:

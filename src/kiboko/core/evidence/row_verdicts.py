@@ -157,9 +157,11 @@ class RowVerdicts:
 
     def _is_silent(self, met: _Met) -> bool:
         """Whether what decides drops, and no rule set of a kernel has a say: a refusal has a way of its own back
-        (clause S34), and how a kernel stops something is not in the tables."""
+        (clause S34), and how a kernel stops something is not in the tables, nor how rules with conditions do (S41)."""
         slot = self._slot(met, met.gate)
         if met.actions[met.gate] != DROPS or slot is None or slot.kind not in _OF_FILTERS:
+            return False
+        if self._tables.deciders[met.deciders[met.gate]].possible:
             return False
         return not self._tables.layout.has_kernel or not any(
             action in _STOPPING and self._tables.deciders[number].chain is not None

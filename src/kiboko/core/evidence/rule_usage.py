@@ -39,6 +39,13 @@ class RuleLine:
     counted: tuple[int, int] | None = None
     logs: bool | None = None
     """Whether the rule logs; None where that cannot be told."""
+    is_told: bool = True
+    """Whether records would tell of a hit: not of a rule with a condition, nor of those behind it (clause S41)."""
+
+    @property
+    def is_never_hit(self) -> bool:
+        """Whether it is a rule that nothing hit, as far as that is known of it."""
+        return self.is_rule and self.is_told and not self.is_hit
 
     @property
     def is_hit(self) -> bool:
@@ -107,6 +114,12 @@ class RuleUsage:
                 found.append(f"{told} behind a shared address, and {word} {what} {them}")
         if self.untold:
             found[-1] += " rules tell too many apart, and a rule of theirs that was never hit may have been"
+        if any(chosen.has_conditions for chosen in self.topology.filters.values()):
+            open_ = sum(line.is_rule and not line.is_told and not line.is_hit for line in self.lines())
+            if open_:
+                rules, them = ("rule has", "it") if open_ == 1 else ("rules have", "them")
+                found.append(f"{open_:,} {rules} a condition, or one in front of {them}: whether anything hit {them} is"
+                             " not told by records of traffic")  # fmt: skip
         return found
 
     def lines(self) -> list[RuleLine]:
@@ -124,10 +137,13 @@ class RuleUsage:
             ("inbound", chosen.inbound),
             ("outbound", chosen.outbound),
         ):
+            # The first that holds under a condition, in the order in which they decide.
+            first = min((rule.order for rule in rules or () if rule.condition and rule.enabled), default=None)
             for rule in rules or ():
                 key = (chosen.name, direction, rule.id or str(rule.order))
+                is_told = first is None or (rule.order < first if chosen.decide == "first" else not rule.condition)
                 yield RuleLine(key, rule.action, _what(rule), rule.place, self._sum(key), is_enabled=rule.enabled,
-                               logs=rule.log)  # fmt: skip
+                               logs=rule.log, is_told=is_told)  # fmt: skip
             if rules is not None:
                 key = (chosen.name, direction, "otherwise")
                 yield RuleLine(key, chosen.otherwise, "no rule matched", chosen.place, self._sum(key), is_rule=False)
@@ -153,4 +169,5 @@ def _what(rule: Rule) -> str:
     parts = [f"from {peer_text(rule.sources)}" if rule.sources is not None else "",
              f"to {peer_text(rule.destinations)}" if rule.destinations is not None else "",
              rule.service_text if rule.services is not None else ""]  # fmt: skip
-    return " ".join(part for part in parts if part) or "anything"
+    what = " ".join(part for part in parts if part) or "anything"
+    return f'{what} if "{rule.condition}"' if rule.condition else what

@@ -1,4 +1,4 @@
-"""What a filter decides: the clauses S11 to S17 and S20.
+"""What a filter decides: the clauses S11 to S17, S20 and S41.
 
 A filter is asked about all client ports at once and answers with shares: disjoint sets of ports, each with
 the rule that decides it. No port is tried singly and none is sampled.
@@ -87,22 +87,30 @@ def _within(address: Address | None, wanted: AddressSet | None, family: int) -> 
 
 
 class Share(NamedTuple):
-    """The client ports that one rule (None: `otherwise`) of one filter decides, and how."""
+    """The client ports that one rule (None: `otherwise`) of one filter decides, and how.
+
+    Where that hangs on a rule's condition `action` is None, and `rule` the one that it hangs on; `possible` are the
+    actions that it may come to, also where the ports are stopped in any case and only how hangs on `on` (clause S41).
+    """
 
     ports: RangeSet
     filter: Filter
     rule: Rule | None
-    action: str
+    action: str | None
+    possible: tuple[str, ...] = ()
+    on: Rule | None = None
 
 
 class Ruling(NamedTuple):
     """What one gate's filters say of a packet: its shares, and the ports whose flow it tracks.
 
-    `shares` is None in a direction that is not filtered (clause S13).
+    `shares` is None in a direction that is not filtered (clause S13). `perhaps` are ports whose flow it tracks if a
+    rule's condition holds, with the rule and its filter (clause S41).
     """
 
     shares: tuple[Share, ...] | None
     tracked: RangeSet
+    perhaps: tuple[RangeSet, Filter, Rule] | None = None
 
 
 class FilterJudge:
@@ -199,11 +207,14 @@ class FilterJudge:
         if rules is None:
             return Ruling(None, ports if chosen.stateful else EMPTY)
         shares: list[Share] = []
+        perhaps: list[tuple[RangeSet, Filter, Rule]] = []
         tracked = EMPTY
         left = ports
         for ready in self._rules_on(rules, chosen, way, packet):
             matched = ready.matching_ports(packet, left)
-            if matched:
+            if matched and ready.rule.condition:
+                perhaps.append((matched, chosen, ready.rule))
+            elif matched:
                 shares.append(Share(matched, chosen, ready.rule, ready.rule.action))
                 if _keeps_state(chosen, ready.rule):
                     tracked |= matched
@@ -214,7 +225,7 @@ class FilterJudge:
             shares.append(Share(left, chosen, None, chosen.otherwise))
             if chosen.stateful:
                 tracked |= left
-        return Ruling(tuple(shares), tracked)
+        return Ruling(_on_conditions(shares, perhaps), tracked)
 
     def any(self, members: Sequence[Filter], way: str, packet: Packet, ports: RangeSet) -> Ruling:
         """`decide: any`: the union of the rules of all members that name the direction (clauses S12, S20)."""
@@ -222,11 +233,16 @@ class FilterJudge:
         if not naming:
             return Ruling(None, ports if any(member.stateful for member in members) else EMPTY)
         shares: list[Share] = []
+        perhaps: list[tuple[RangeSet, Filter, Rule]] = []
         tracked = EMPTY
         left = ports
         for member in naming:
             for ready in self._rules_on(self.rules(member, way) or (), member, way, packet):
                 matched = ready.matching_ports(packet, ports)
+                if ready.rule.condition:
+                    if matched:
+                        perhaps.append((matched, member, ready.rule))
+                    continue
                 if member.stateful:
                     tracked |= matched
                 if matched & left:
@@ -238,7 +254,54 @@ class FilterJudge:
             shares.append(Share(left, decider, None, REJECT if rejects else DROP))
             if any(member.stateful for member in naming):
                 tracked |= left
-        return Ruling(tuple(shares), tracked)
+        if not perhaps:
+            return Ruling(tuple(shares), tracked)
+        # Where nothing lets it pass but what may, that alone leaves state: all of it, or some.
+        keeping, others = ([each for each in perhaps if each[1].stateful is keeps] for keeps in (True, False))
+        surely = tracked - (left & _all_ports(others))
+        doubtful = _all_ports(keeping) - surely
+        by = next(((doubtful, member, rule) for ports, member, rule in keeping if ports & doubtful), None)
+        return Ruling(_on_conditions(shares, perhaps), surely, by)
+
+
+def _all_ports(matched: Iterable[tuple[RangeSet, Filter, Rule]]) -> RangeSet:
+    return RangeSet.of(pair for ports, _, _ in matched for pair in ports)
+
+
+def _on_conditions(
+    shares: Iterable[Share], perhaps: Sequence[tuple[RangeSet, Filter, Rule]]
+) -> tuple[Share, ...]:  # fmt: skip
+    """What becomes of shares in front of which some rules match if their conditions hold: what all possibilities agree
+    on stays decided (clause S41)."""
+    if not perhaps:
+        return tuple(shares)
+    found: dict[tuple[object, ...], Share] = {}
+    for share in shares:
+        parts: list[tuple[RangeSet, tuple[tuple[Filter, Rule], ...]]] = [(share.ports, ())]
+        for ports, chosen, rule in perhaps:
+            parts = [
+                part for cell, before in parts
+                for part in ((cell & ports, (*before, (chosen, rule))), (cell - ports, before)) if part[0]
+            ]  # fmt: skip
+        for cell, before in parts:
+            judged = _judged_on(share, before)
+            key = (id(judged.filter), id(judged.rule), judged.action, judged.possible)
+            known = found[key].ports if key in found else EMPTY
+            found[key] = judged._replace(ports=known | cell)
+    return tuple(found.values())
+
+
+def _judged_on(share: Share, before: Sequence[tuple[Filter, Rule]]) -> Share:
+    """One share of which all ports are matched by the same rules in front, if their conditions hold."""
+    assert share.action is not None
+    possible = tuple(dict.fromkeys((*(rule.action for _, rule in before), share.action)))
+    if len(possible) == 1:
+        return share
+    turning = ((chosen, rule) for chosen, rule in before if (rule.action == ALLOW) != (share.action == ALLOW))
+    chosen, turned = next(turning, (share.filter, None))
+    if turned is None:
+        return share._replace(possible=possible, on=next(rule for _, rule in before if rule.action != share.action))
+    return Share(share.ports, chosen, turned, None, possible)
 
 
 def _keeps_state(chosen: Filter, rule: Rule) -> bool:

@@ -72,9 +72,23 @@ def without_rule(topology: Topology, rule_path: str) -> Topology:
 
 
 def with_rule_enabled(topology: Topology, rule_path: str) -> Topology:
-    """The network with a rule switched on. Raises UsageError, as `rule_place` does."""
+    """The network with a rule switched on, and its condition holding where it has one (clause S41). Raises UsageError,
+    as `rule_place` does."""
     place = rule_place(topology, rule_path)
-    return _with_each(topology, place, lambda rule: dataclasses.replace(rule, enabled=True))
+    return _with_each(topology, place, lambda rule: dataclasses.replace(rule, enabled=True, condition=""))
+
+
+def settled(topology: Topology, holds: Callable[[Filter, Rule], bool] = lambda _, __: False) -> Topology:
+    """The network as it is while the conditions of some rules hold, and those of all others do not (clause S41)."""
+    found = topology
+    for chosen in topology.filters.values():
+        for way in WAYS if chosen.has_conditions else ():
+            rules = getattr(chosen, way)
+            if rules is not None:
+                left = (rule if not rule.condition else dataclasses.replace(rule, condition="") for rule in rules
+                        if not rule.condition or holds(chosen, rule))  # fmt: skip
+                found = found.with_filter(with_rules(found.filters[chosen.name], way, tuple(left)))
+    return found
 
 
 def is_enabled(topology: Topology, rule_path: str) -> bool:

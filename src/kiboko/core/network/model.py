@@ -81,6 +81,8 @@ class Rule:
     note: str = ""
     order_is_given: bool = True
     """Whether the file says it; else it is the rule's position."""
+    condition: str = ""
+    """What has to be so besides for it to match, in words, where nothing in a packet's header tells (clause S41)."""
 
     @property
     def name(self) -> str:
@@ -97,6 +99,8 @@ class Rule:
             parts.append(self.service_text)
         if self.source_ports is not None:
             parts.append(f"source ports {self.source_ports}")
+        if self.condition:
+            parts.append(f'if "{self.condition}"')
         return " ".join(parts)
 
 
@@ -132,6 +136,18 @@ class Filter:
     def every_rule(self) -> tuple[Rule, ...]:
         """All rules of all directions."""
         return (self.rules or ()) + (self.inbound or ()) + (self.outbound or ())
+
+    def path_of(self, rule: Rule, way: str) -> str:
+        """How a rule that was asked of traffic going `way` is named on the command line: `FILTER/RULE`, or
+        `FILTER/inbound/RULE` where both directions have a rule of that name."""
+        if sum(any(each.name == rule.name for each in rules or ()) for rules in (self.inbound, self.outbound)) < 2:
+            return f"{self.name}/{rule.name}"
+        return f"{self.name}/{'inbound' if way == 'in' else 'outbound'}/{rule.name}"
+
+    @property
+    def has_conditions(self) -> bool:
+        """Whether a rule of it that is enabled holds under a condition only (clause S41)."""
+        return any(rule.condition and rule.enabled for rule in self.every_rule())
 
 
 @dataclass(frozen=True, slots=True)

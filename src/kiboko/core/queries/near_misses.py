@@ -42,6 +42,8 @@ class NearMiss:
     closeness: int = 0
     peer: Peer | None = None
     """Whom the rule names instead, where the field is one of the ends."""
+    condition: str = ""
+    """What has to be so besides for the rule to match (clause S41)."""
     hint: str = ""
     """Why the end is not in the group that the rule names, though it looks as though it should be."""
 
@@ -49,15 +51,16 @@ class NearMiss:
         """The near miss in words, without its filter."""
         verb = _VERBS[self.action]
         what = "the reply" if self.direction != FORWARD else "this"
+        only_if = f' if "{self.condition}"' if self.condition else ""
         if self.field == "order":
-            return f"rule {self.rule} {verb} exactly {what}, but {self.actual} comes before it and decides"
+            return f"rule {self.rule} {verb} exactly {what}{only_if}, but {self.actual} comes before it and decides"
         if self.field == "enabled":
-            return f"rule {self.rule} {verb} exactly {what}, but it is not enabled"
+            return f"rule {self.rule} {verb} exactly {what}{only_if}, but it is not enabled"
         who = {"from": "the sender is", "to": "the receiver is"}.get(self.field, f"{what} is")
         if self.direction != FORWARD and self.field in ("from", "to"):
             who = {"from": "the reply comes from", "to": "the reply goes to"}[self.field]
         name = {"service": "", "source_ports": "source_ports "}.get(self.field, f"{self.field} ")
-        return f"rule {self.rule} {verb} {what}, but only {name}{self.wanted}; {who} {self.actual}"
+        return f"rule {self.rule} {verb} {what}{only_if}, but only {name}{self.wanted}; {who} {self.actual}"
 
     @property
     def where(self) -> str:
@@ -177,7 +180,7 @@ def _miss(ready: ReadyRule, row: Row, packet: Packet, decider: Rule | None) -> N
     way = "" if ready.filter.rules is not None and ready.filter.layer == "zone" else _DIRECTIONS.get(row.step.bound, "")
     return NearMiss(
         row.gate, row.direction, ready.filter.name, rule.name, rule.action, field, wanted, actual, rule.place, way,
-        closeness, {"from": rule.sources, "to": rule.destinations}.get(field),
+        closeness, {"from": rule.sources, "to": rule.destinations}.get(field), rule.condition,
     )  # fmt: skip
 
 

@@ -10,7 +10,7 @@ import numpy as np
 from kiboko.core.errors import Place
 from kiboko.core.reachability.space import Space, SpaceEnd
 from kiboko.core.tables.column import FlowColumn, Flows
-from kiboko.core.tables.filter_lists import PASSES, Decider
+from kiboko.core.tables.filter_lists import DOUBTFUL, PASSES, Decider
 from kiboko.core.tables.kinds import Kind
 from kiboko.core.tables.slots import GATES
 from kiboko.core.walk.gates import FORWARD, REPLY
@@ -26,13 +26,14 @@ ON_THE_WAY = (
 @dataclass(frozen=True, slots=True)
 class LetIn:
     """A rule that lets something pass at a kind of gate, in one direction, and where it is written; `rule` may be
-    `otherwise`."""
+    `otherwise`. Where it is not known whether that is so, `is_known` is false (clauses S35, S41)."""
 
     gate: str
     direction: str
     filter: str
     rule: str
     place: Place | None
+    is_known: bool = True
 
 
 def flows_between(
@@ -88,18 +89,20 @@ def let_in(
     column = judged(space, flows)
     found: dict[LetIn, None] = {}
     for at in range(column.request + column.reply):
-        rows = np.flatnonzero((column.action[:, at] == PASSES) & (column.deciding[:, at] > 0) & (column.way >= 0))
+        met = (column.action[:, at] == PASSES) | (column.action[:, at] == DOUBTFUL)
+        rows = np.flatnonzero(met & (column.deciding[:, at] > 0) & (column.way >= 0))
         if not len(rows):
             continue
         gates = space.layout.columns(
             column.way[rows].astype(np.int64), np.full(len(rows), at, dtype=np.int64), lambda slot: slot.number
         )
         deciders = len(space.layout.lists.deciders)
-        for pair in np.unique(gates * deciders + column.deciding[rows, at]).tolist():
-            number, decider = divmod(pair, deciders)
-            met = _named(space, number, space.layout.lists.deciders[decider])
-            if met is not None:
-                found[met] = None
+        is_known = column.action[rows, at] == PASSES
+        for code in np.unique((gates * deciders + column.deciding[rows, at]) * 2 + is_known).tolist():
+            number, decider = divmod(code // 2, deciders)
+            named = _named(space, number, space.layout.lists.deciders[decider], bool(code % 2))
+            if named is not None:
+                found[named] = None
     # The gates of different ways do not stand side by side: they are told in the order of any way, a filter's together.
     seen = {name: place for place, name in enumerate(dict.fromkeys(each.filter for each in found))}
     in_order = sorted(
@@ -108,12 +111,13 @@ def let_in(
     return tuple(in_order), is_sampled
 
 
-def _named(space: Space, number: int, decider: Decider) -> LetIn | None:
+def _named(space: Space, number: int, decider: Decider, is_known: bool) -> LetIn | None:
     """A rule by its gate and decider; None for what is no rule of a filter."""
     if not decider.filter or decider.rule is None:
         return None
     gate, direction = gate_named(number)
-    return LetIn(gate, direction, decider.filter, decider.rule, place_of(space, gate, direction, decider))
+    place = place_of(space, gate, direction, decider)
+    return LetIn(gate, direction, decider.filter, decider.rule, place, is_known)
 
 
 def gate_named(number: int) -> tuple[str, str]:

@@ -99,6 +99,12 @@ class FlowColumn:
         self.keeps = np.zeros((self.count, max(1, self.request)), dtype=np.bool_, order="F")
         self._any_found = np.full(self.count, NONE, dtype=np.int64)
         self._any_keeps = np.zeros(self.count, dtype=np.bool_)
+        # Of rules with conditions (clause S41): what of the requests perhaps leaves state, and of a set of `any`
+        # filters the first such rule that matches, and whether some that do keep state, and some do not.
+        some = self.count if layout.lists.has_conditions else 0
+        self.perhaps_keeps = np.zeros((some, max(1, self.request)), dtype=np.bool_, order="F")
+        self._any_perhaps = np.full(some, NONE, dtype=np.int64)
+        self._any_perhaps_keeps = np.zeros((2, some), dtype=np.bool_)
         self._diverted = np.zeros(self.count, dtype=np.bool_)
         """Of which flows the packet may have gone elsewhere by now, so that no gate is sure to stop it (clause S35)."""
 
@@ -214,6 +220,15 @@ class FlowColumn:
             self.deciding[rows[asked], at] = decider
             if not is_reply:
                 self.keeps[rows[asked], at] = keeps
+            else:
+                self._doubt_let_back(column, rows[asked])
+
+    def _doubt_let_back(self, column: _Column, rows: NDArray[np.int64]) -> None:
+        """Of replies that a gate stops, note those that the state perhaps lets back that their requests left."""
+        if len(self.perhaps_keeps) and column.sort.keepers:
+            perhaps = self.perhaps_keeps[rows][:, list(column.sort.keepers)].any(axis=1)
+            stopped = np.isin(self.action[rows, column.at], (DROPS, REJECTS))
+            self.action[rows[perhaps & stopped], column.at] = DOUBTFUL
 
     def _ask_interface(self, column: _Column, rows: NDArray[np.int64]) -> None:
         gates = self.layout.gates
@@ -241,6 +256,8 @@ class FlowColumn:
             self._any_found[mine[fresh]] = rule[fresh]
             stateful = layout.gates.slot_stateful[interface[asked], way, slot]
             self._any_keeps[mine] |= matched & stateful
+            if len(self.perhaps_keeps):
+                self._ask_any_on_conditions(lists[asked], self._packets(column, mine), mine, stateful)
         last = np.flatnonzero(layout.gates.slot_any[interface, way, slot] == 2)
         if not len(last):
             return
@@ -253,8 +270,38 @@ class FlowColumn:
         self.deciding[mine, at] = np.where(back, 0, decider)
         if not column.is_reply:
             self.keeps[mine, at] = np.where(matched, self._any_keeps[mine], layout.gates.else_keeps[at_last])
+        if len(self.perhaps_keeps):
+            self._close_any_on_conditions(column, mine, ~matched & ~back)
+        if column.is_reply:
+            self._doubt_let_back(column, mine)
         self._any_found[mine] = NONE
         self._any_keeps[mine] = False
+
+    def _ask_any_on_conditions(
+        self, lists: NDArray[np.int64], packets: Packets, rows: NDArray[np.int64], stateful: NDArray[np.bool_]
+    ) -> None:
+        """Note which rules of a member of an `any` set match if a condition holds (clause S41)."""
+        rule = self.layout.lists.first_on_condition(PASSES, lists, packets)
+        matched = rule != NONE
+        fresh = matched & (self._any_perhaps[rows] == NONE)
+        self._any_perhaps[rows[fresh]] = rule[fresh]
+        self._any_perhaps_keeps[0, rows] |= matched & ~stateful
+        self._any_perhaps_keeps[1, rows] |= matched & stateful
+
+    def _close_any_on_conditions(
+        self, column: _Column, rows: NDArray[np.int64], unmatched: NDArray[np.bool_]
+    ) -> None:  # fmt: skip
+        """What an `any` set perhaps does; `unmatched` are the packets that no rule of it surely matches."""
+        lists, rule = self.layout.lists, self._any_perhaps[rows]
+        some = np.flatnonzero((rule != NONE) & unmatched)
+        self.deciding[rows[some], column.at] = lists.perhaps(rule[some], self.action[rows[some], column.at])
+        self.action[rows[some], column.at] = DOUBTFUL
+        if not column.is_reply:
+            mine, (others, keeping) = rows[some], self._any_perhaps_keeps[:, rows]
+            self.keeps[mine, column.at] &= ~others[some]
+            self.perhaps_keeps[rows, column.at] = keeping & ~self.keeps[rows, column.at]
+        self._any_perhaps[rows] = NONE
+        self._any_perhaps_keeps[:, rows] = False
 
     def _ask_host(self, column: _Column, rows: NDArray[np.int64]) -> None:
         layout = self.layout

@@ -20,7 +20,7 @@ from kiboko.core.tables.kinds import Kinds, Words
 from kiboko.core.tables.layout import GateLayout
 from kiboko.core.tables.listeners import ELSEWHERE, TAKEN
 from kiboko.core.tables.places import NONE
-from kiboko.core.tables.rule_words import RuleWords
+from kiboko.core.tables.rule_words import Done, RuleWords
 from kiboko.core.tables.slots import HOST, INTERFACE, LIST, LISTENER, SETTLED, SUBNET, ZONE_DEFAULT, Slot
 from kiboko.core.tables.traces import Marks, Trace
 from kiboko.core.tables.ways import CONSTANT, FIXED, OWN, PUBLIC, RECEIVER, SENDER, SENT_TO, Gate
@@ -62,10 +62,10 @@ class Side:
 @dataclass(frozen=True, slots=True)
 class Outcome:
     """What becomes of all kinds between `m` receivers and `n` senders, uint64[m, n, words] each: requests that arrive,
-    those of them that are answered as well, and those that a gate which cannot be judged may stop (clause S35): on the
+    those of them that are answered as well, and those that a gate which cannot be judged may stop (S35, S41): on the
     way there or back where they are answered, on the way there where they are not. Where that is asked for, `single`
-    are those that one gate alone stops, on the way there or back; and `hanging` those that are answered and of which a
-    kernel's rule set surely stops what follows."""
+    are those that one gate alone stops, on the way there or back, and no other may; and `hanging` those that are
+    answered and of which a kernel's rule set surely stops what follows."""
 
     arrives: Words
     answered: Words
@@ -137,12 +137,18 @@ class Block:
         self._is_paired = is_paired
         self.shape = (1 if is_paired else len(receivers), len(senders), self._kinds.words)
         self._kept: list[Words] = []
+        # What perhaps keeps state, by the gates of the request that do, and what that perhaps lets back (clause S41).
+        self._perhaps_kept: dict[int, Words] = {}
+        self._perhaps_back = judge.none
         self._back = judge.none
         self._is_reply = self._keeps = False
         # Of replies what no state lets back.
         self._not_let_back = judge.every
         # Of a set of `any` filters: what any of them matched so far, and what of it leaves state.
         self._found = self._found_kept = judge.none
+        # Of such a set what rules match if their conditions hold, of filters that keep no state and of others.
+        self._found_perhaps = [judge.none, judge.none]
+        self._at = 0
         self._reset = judge.none
         self._doubtful = judge.none
         # What may have gone elsewhere by now, so that no gate is sure to stop it (clause S35).
@@ -163,7 +169,7 @@ class Block:
         if self.trace is not None and any(map(self._is_dead_end, layout.slots(self._way, False))):
             keepers.update(range(len(layout.slots(self._way, False))))  # the message comes back by what keeps state
         for at, slot in enumerate(layout.slots(self._way, False)):
-            self._keeps = at in keepers
+            self._keeps, self._at = at in keepers, at
             stops, kept = self._asked_surely(slot)
             stopped = self._either(stopped, stops)
             self._count(stops)
@@ -187,6 +193,8 @@ class Block:
             for at, slot in enumerate(layout.slots(self._way, True)):
                 keeping = [self._kept[keeper] for keeper in slot.keepers]
                 self._back = functools.reduce(np.bitwise_or, keeping) if keeping else judge.none
+                perhaps = [self._perhaps_kept[each] for each in slot.keepers if each in self._perhaps_kept]
+                self._perhaps_back = functools.reduce(np.bitwise_or, perhaps) & ~self._back if perhaps else judge.none
                 self._not_let_back = sent_back & ~self._back if keeping else judge.every
                 stops = self._asked_surely(slot)[0]
                 self._count(stops & self._kinds.has_reply)
@@ -201,7 +209,8 @@ class Block:
         found = [np.broadcast_to(each, self.shape) for each in (arrives, answered, doubtful)]
         if self._once is None or self._twice is None:
             return Outcome(found[0], found[1], found[2])
-        return Outcome(found[0], found[1], found[2], np.broadcast_to(self._once & ~self._twice & every, self.shape))
+        single = self._once & ~self._twice & ~self._doubtful & every
+        return Outcome(found[0], found[1], found[2], np.broadcast_to(single, self.shape))
 
     def shut_by_receivers(self) -> Words | None:
         """The kinds that the subnet and instance filters of the receivers surely stop, whatever else does: uint64 of
@@ -238,12 +247,20 @@ class Block:
 
     def _asked_surely(self, slot: Slot) -> tuple[Words, Words]:
         """What a gate surely stops, and what keeps state by it."""
-        diverted = self._diverted
+        unsure = self._either(self._diverted, self._perhaps_back)
         stops, kept = self._ask(slot)
-        if diverted is self._judge.none:
+        if unsure is self._judge.none:
             return stops, kept
-        self._doubtful = self._doubtful | stops & diverted
-        return stops & ~diverted, kept
+        self._doubt(stops & unsure)
+        return stops & ~unsure, kept
+
+    def _doubt(self, perhaps: Words) -> None:
+        """Note what a gate that cannot be judged may stop."""
+        if self._is_reply:
+            perhaps = perhaps & self._kinds.has_reply
+        self._doubtful = self._either(self._doubtful, perhaps)
+        if self.trace is not None:
+            self.trace.apart |= perhaps.any(axis=-1)
 
     def _count(self, stops: Words) -> None:
         """Note the kinds that a further gate stops."""
@@ -347,7 +364,25 @@ class Block:
         done = rules.done(*self._asked)
         if self.trace is not None:
             self._which, self._apart, self._otherwise = done.which, rules.rejecting(lists), None
-        return self._without_let_back(done.stopped), done.kept if self._keeps else self._judge.none
+        return self._of_lists(done), done.kept if self._keeps else self._judge.none
+
+    def _of_lists(self, done: Done) -> Words:
+        """What lists stop by themselves, surely."""
+        stops = self._without_let_back(done.stopped)
+        return self._surely(done, stops) if self._judge.rules[self._is_reply].has_conditions else stops
+
+    def _surely(self, done: Done, stops: Words, chosen: NDArray[np.bool_] | None = None) -> Words:
+        """What lists surely stop of what they stop if no condition holds; what hangs on one is in doubt (clause S41).
+        `chosen` are the pairs whose gate it is, where that is not all of them."""
+        perhaps = done.lets | done.halts
+        perhaps = self._without_let_back(perhaps if chosen is None else self._of(chosen, perhaps))
+        told_apart = done.told_apart if chosen is None else done.told_apart & chosen
+        if self.trace is not None:
+            self.trace.apart |= told_apart
+        if not perhaps.any():
+            return stops
+        self._doubt(perhaps)
+        return stops & ~perhaps
 
     def _ask_interface(self, slot: Slot) -> tuple[Words, Words]:
         layout, none = self._layout, self._judge.none
@@ -365,9 +400,12 @@ class Block:
             self._which = np.where(is_last, layout.gates.else_decider[which].astype(np.uint64), done.which)
             self._apart = np.where(is_last, layout.gates.else_action[which] == REJECTS, rules.rejecting(lists))
         if not member.any():
-            return self._without_let_back(done.stopped), done.kept if self._keeps else none
+            return self._of_lists(done), done.kept if self._keeps else none
         is_single, is_last = member == 0, member == 2
         stops = self._of(is_single, done.stopped) if is_single.any() else none
+        if rules.has_conditions:
+            stops = self._surely(done, stops, is_single)
+            self._note_perhaps(done, member, layout.gates.slot_stateful[which])
         kept = self._of(is_single, done.kept) if self._keeps and is_single.any() else none
         if (lists[~is_single] >= 0).any():
             matched = self._of(~is_single, done.matched) if (lists[is_single] >= 0).any() else done.matched
@@ -381,6 +419,9 @@ class Block:
         if not is_last.any():
             return self._without_let_back(stops), kept
         unmatched = self._chosen(is_last) & ~self._found
+        if rules.has_conditions:
+            unmatched, kept_by = self._close_perhaps(is_last, unmatched)
+            kept = self._either(kept, kept_by)
         otherwise = (layout.gates.else_action[which] == DROPS) | (layout.gates.else_action[which] == REJECTS)
         stops = self._either(stops, self._of(otherwise | ~is_last, unmatched))
         if self._keeps:
@@ -393,6 +434,27 @@ class Block:
         else:
             self._found = self._found_kept = none
         return self._without_let_back(stops), kept
+
+    def _note_perhaps(self, done: Done, member: NDArray[np.uint8], stateful: NDArray[np.bool_]) -> None:
+        """Note what a member of an `any` set matches if a rule's condition holds."""
+        for keeps in (False, True):
+            mine = self._of((member > 0) & (stateful == keeps), done.lets)
+            self._found_perhaps[keeps] = self._either(self._found_perhaps[keeps], mine)
+
+    def _close_perhaps(self, is_last: NDArray[np.bool_], unmatched: Words) -> tuple[Words, Words]:
+        """What no rule of a set matches, surely or perhaps, and what leaves state where only such rules match that may;
+        what is in doubt is noted."""
+        others, keeping = (self._of(is_last, each) for each in self._found_perhaps)
+        perhaps = unmatched & (others | keeping)
+        if self.trace is not None:
+            self.trace.apart |= (others | keeping).any(axis=-1)
+        self._doubt(self._without_let_back(perhaps))
+        kept = self._judge.none
+        if self._keeps:
+            kept = perhaps & keeping & ~others
+            self._perhaps_kept[self._at] = keeping & ~(self._of(is_last, self._found_kept) | kept)
+        self._found_perhaps = [self._of(~is_last, each) for each in self._found_perhaps]
+        return unmatched & ~perhaps, kept
 
     def _either(self, one: Words, other: Words) -> Words:
         """What is in either of some words."""

@@ -29,11 +29,17 @@ class _Tables:
     """What lists do, uint64[entries, words] each: the kinds that a rule matches, those that are stopped, and those
     whose state is kept. `decides` uint64[entries] is a hash, equal where the same rule of one list decides on each
     kind; `begin` and `count` int64[entries] tell where it is said of each rule what it decides on. All three are 0
-    where nobody asks for them."""
+    where nobody asks for them. `lets` and `halts` uint64[entries, words] are the kinds of which it hangs on a rule's
+    condition whether they pass: those that it lets pass if it holds, of what is stopped else, and those that it stops,
+    of what passes else (clause S41); they have no words where no rule has a condition. `told_apart` bool[entries] tells
+    whether any such rule matches."""
 
     matched: Words
     stopped: Words
     kept: Words
+    lets: Words
+    halts: Words
+    told_apart: NDArray[np.bool_]
     decides: Marks
     begin: Rows
     count: Rows
@@ -71,6 +77,22 @@ class Done:
     def kept(self) -> Words:
         """The kinds whose state is kept, uint64[..., words]."""
         return self._of(self._tables.kept)
+
+    @property
+    def lets(self) -> Words:
+        """Of what is stopped else the kinds that pass if a rule's condition holds, uint64[..., words]."""
+        return self._of(self._tables.lets)
+
+    @property
+    def halts(self) -> Words:
+        """Of what passes else the kinds that are stopped if a rule's condition holds, uint64[..., words]."""
+        return self._of(self._tables.halts)
+
+    @property
+    def told_apart(self) -> NDArray[np.bool_]:
+        """Whether any rule with a condition matches, bool[...]."""
+        found: NDArray[np.bool_] = self._tables.told_apart[self._entries]
+        return found
 
     def _of(self, table: Words) -> Words:
         if table.shape[1] == 1:  # single words are looked up in half the time
@@ -130,6 +152,8 @@ class RuleWords:
         """`with_rules` tells which rules decide as well (`Done.which`, `Done.deciding`)."""
         self._with_rules = with_rules
         self._lists, self._kinds = layout.lists, kinds
+        self.has_conditions = layout.lists.has_conditions
+        """Whether a rule holds under a condition only."""
         atoms = kinds.reply if is_reply else kinds.request
         self._services, self._ports = atoms.services, atoms.ports
         count = len(layout.lists) + _BELOW
@@ -138,7 +162,7 @@ class RuleWords:
         self._counts = {side: np.ones(count, dtype=np.int64) for side in (SOURCES, DESTINATIONS)}
         self._wide = np.zeros(count, dtype=np.bool_)
         none = np.zeros((1, kinds.words), dtype=np.uint64)
-        unasked = [np.zeros(1, dtype=np.uint64), np.zeros(1, dtype=np.int64), np.zeros(1, dtype=np.int64)]
+        unasked = [*self._no_conditions(1), np.zeros(1, dtype=np.uint64), *[np.zeros(1, dtype=np.int64)] * 2]
         self._tables = [[none, none, kinds.every[None], *unasked], *[[none, none, none, *unasked]] * 2]
         self._most = _MOST_DECIDED if with_rules else _MOST_ENTRIES
         # What each rule decides on, those of one entry after another.
@@ -150,6 +174,12 @@ class RuleWords:
         self._joined: _Tables | None = None
         self._last: tuple[int, Words] | None = None
         self._rejecting: NDArray[np.bool_] | None = None
+
+    def _no_conditions(self, entries: int) -> list[NDArray[Any]]:
+        """What stands for entries of which nothing hangs on a condition."""
+        words = self._kinds.words if self.has_conditions else 0
+        nothing = [np.zeros((entries, words), dtype=np.uint64) for _ in range(2)]
+        return [*nothing, np.zeros(entries, dtype=np.bool_)]
 
     def done(self, lists: Rows, sources: Rows, destinations: Rows) -> Done:
         """What some lists do with packets between atoms of addresses. The three are brought to one shape; the answer
@@ -225,6 +255,7 @@ class RuleWords:
         keys = [each[kinds.first] for each in columns]
         count = len(kinds)
         found: list[NDArray[Any]] = [np.zeros((count, self._kinds.words), dtype=np.uint64) for _ in range(3)]
+        found += self._no_conditions(count)
         found += [np.zeros(count, dtype=np.uint64), *(np.zeros(count, dtype=np.int64) for _ in range(2))]
         whole = self._all()
         for number in ascending(keys[0])[0].tolist():
@@ -243,18 +274,22 @@ class RuleWords:
         by_rule, kinds = self._kinds_of_rules(number), self._kinds
         sides = [_Side.of(self._lists.matching_by_rule(dimension, number), classes)
                  for dimension, classes in ((SOURCES, from_), (DESTINATIONS, to))]  # fmt: skip
-        action, keeps = self._lists.rules_of(number)
+        action, keeps, conditional = self._lists.rules_of(number)
         otherwise = len(action) - 1
         stops = (action == DROPS) | (action == REJECTS)
         # Word by word, and not pair by pair: a rule on few services is in few of the words of all kinds.
         left = np.repeat(kinds.every[:, None], len(from_), axis=1)
         stopped, kept = np.zeros_like(left), np.zeros_like(left)
         taking: list[tuple[int, Rows, Words]] = []
+        perhaps = {does: np.zeros_like(left) for does in (False, True)} if conditional.any() else {}
         met = as_truths(sides[0].met & sides[1].met, len(by_rule)) & by_rule.any(axis=1)
         for rule in np.flatnonzero(met).tolist():
             pairs, mine = _in_both(sides[0], sides[1], rule), np.flatnonzero(by_rule[rule])
             where = np.ix_(mine, pairs)
             taken = left[where] & by_rule[rule, mine, None]
+            if conditional[rule]:
+                perhaps[bool(stops[rule])][where] |= taken
+                continue
             left[where] ^= taken
             if stops[rule]:
                 stopped[where] |= taken
@@ -275,7 +310,12 @@ class RuleWords:
         if self._with_rules:
             taking.append((otherwise, np.arange(len(from_)), left))
             decides, begin, count = self._note_decided(number, len(from_), taking)
-        return _Tables(matched, stopped, kept, decides, begin, count)
+        lets, halts, told_apart = self._no_conditions(len(from_))
+        if perhaps:
+            passing, halting = (np.ascontiguousarray(perhaps[does].T) for does in (False, True))
+            lets, halts = passing & stopped, halting & ~stopped
+            np.any(passing | halting, axis=1, out=told_apart)
+        return _Tables(matched, stopped, kept, lets, halts, told_apart, decides, begin, count)
 
     def _kinds_of_rules(self, number: int) -> Words:
         """The kinds that each rule of a list matches, one bit each: uint64[rules, words]. That of the last list is

@@ -1,7 +1,7 @@
 """Asking the gates of a path about a flow: what each attachment rules, and what it keeps in mind.
 
-The clauses are S5, S11 to S22, S32 and S35. A path comes from `kiboko.core.routing.path`; the verdict that follows from
-the rows is in `kiboko.core.walk.walk`.
+The clauses are S5, S11 to S22, S32, S35 and S41. A path comes from `kiboko.core.routing.path`; the verdict that follows
+from the rows is in `kiboko.core.walk.walk`.
 """
 
 from __future__ import annotations
@@ -12,14 +12,14 @@ from typing import Any, NamedTuple
 from kiboko.core.errors import Place
 from kiboko.core.filters import host_judge
 from kiboko.core.filters.discovery import LETS_FIND, UNDISCOVERED
-from kiboko.core.filters.filters import Ruling
+from kiboko.core.filters.filters import Ruling, Share
 from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import Address
 from kiboko.core.header.packet import PORT_UNREACHABLE, Packet
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import ICMP, ICMP6, WITH_PORTS, Service
 from kiboko.core.network.host_rules import LISTED_WHOLE, OF_IPTABLES, HostRuleSet
-from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Instance
+from kiboko.core.network.model import ALLOW, DROP, REJECT, Filter, Instance, Rule
 from kiboko.core.routing.steps import NOT_KNOWN, REFUSED, SILENT, UNREACHABLE, Step
 
 FORWARD, REPLY, REFUSAL = "forward", "reply", "refusal"
@@ -54,6 +54,8 @@ class Row(NamedTuple):
     possible: tuple[str, ...] = ()
     note: str = ""
     """What the network file notes beside the rule."""
+    condition: str = ""
+    """Of a gate that is not known for the condition of a rule: the condition (clause S41)."""
 
     @property
     def stops(self) -> bool:
@@ -80,7 +82,8 @@ class GateAsker:
     """The gates of one flow being asked: what each attachment tracks, and what has to be said beside it.
 
     `ports` are the flow's client ports. Requests must be asked before replies and refusals, since these are let
-    back by what the request left behind: `tracked` has the ports that each attachment tracks,
+    back by what the request left behind: `tracked` has the ports that each attachment tracks, `perhaps_tracked` those
+    that it tracks if a rule's condition holds (clause S41),
     `hosts_passed` the machines that saw the request. `diverted` are the ports whose packet may have gone elsewhere by
     now, or be another one, so that no gate is sure to stop it any more (clause S35).
     """
@@ -91,6 +94,7 @@ class GateAsker:
         self.service = service
         self.ports = ports
         self.tracked: dict[Entry, RangeSet] = {}
+        self.perhaps_tracked: dict[Entry, tuple[RangeSet, Filter, Rule]] = {}
         self.hosts_passed: set[str] = set()
         self.diverted = EMPTY
         self.caveats: list[str] = []
@@ -99,7 +103,8 @@ class GateAsker:
         """The rows of one gate: one for each rule that decides some of the ports."""
         diverted = self.diverted
         rows = self._rows(step, packet, direction)
-        return [part for row in rows for part in _in_doubt(row, diverted)] if diverted else rows
+        why = "of a packet that may have been changed or sent elsewhere"
+        return [part for row in rows for part in _in_doubt(row, diverted, why)] if diverted else rows
 
     def _rows(self, step: Step, packet: Packet, direction: str) -> list[Row]:
         match step.gate:
@@ -176,7 +181,31 @@ class GateAsker:
         ruling = self._judge(members, step.bound, packet, ports)
         if direction == FORWARD:
             self.tracked[entry] = self.tracked.get(entry, EMPTY) | ruling.tracked
-        return rows + self._ruling_rows(step, direction, names, stateful, ruling, ports)
+            if ruling.perhaps is not None:
+                known = self.perhaps_tracked.get(entry, ruling.perhaps)  # of an appliance both ways through it
+                self.perhaps_tracked[entry] = (known[0] | ruling.perhaps[0], *known[1:])
+        found = self._ruling_rows(step, direction, names, stateful, ruling, ports)
+        if direction != FORWARD and entry in self.perhaps_tracked:
+            found = list(self._perhaps_let_back(step, found, *self.perhaps_tracked[entry]))
+        return rows + found
+
+    def _perhaps_let_back(
+        self, step: Step, rows: Sequence[Row], perhaps: RangeSet, chosen: Filter, rule: Rule
+    ) -> Iterator[Row]:
+        """Rows of what no state surely lets back: what they stop may be let back by that which a rule left."""
+        way = "out" if step.bound == "in" else "in"
+        path = chosen.path_of(rule, way)
+        for row in rows:
+            if row.stops and row.ports & perhaps:
+                why = (
+                    f"it comes back if {path} let the request in"
+                    if way == "in"
+                    else f"it comes back if {path} let it out"
+                )
+                self._caveat_rule(step, path, rule, "what came by it is let back")
+                yield from _in_doubt(row, perhaps, why)
+            else:
+                yield row
 
     def _let_back(self, step: Step, direction: str, names: tuple[str, ...], entry: Entry) -> tuple[list[Row], RangeSet]:
         """The row for the ports that state lets back, and the ports that have to be judged."""
@@ -231,6 +260,9 @@ class GateAsker:
                 name, reason, place = share.rule.name, str(share.rule), share.rule.place
                 keeps = share.filter.stateful if share.rule.stateful is None else share.rule.stateful
             signal = REFUSED if share.action == REJECT else SILENT
+            if share.possible:
+                signal = NOT_KNOWN
+                self._caveat_condition(step, share)
             rows.append(
                 self._row(
                     step,
@@ -245,9 +277,28 @@ class GateAsker:
                     place=place,
                     signal=self._own_signal(step, signal),
                     note=share.rule.note if share.rule is not None else "",
+                    possible=share.possible,
+                    condition=share.rule.condition if share.rule is not None and share.action is None else "",
                 )  # fmt: skip
             )
         return rows
+
+    def _caveat_condition(self, step: Step, share: Share) -> None:
+        """Say what a gate hangs on where that is a rule's condition (clause S41)."""
+        may = " or ".join(share.possible)
+        if share.action is not None:
+            assert share.on is not None
+            path = share.filter.path_of(share.on, step.bound)
+            self.caveats.append(f"{step.gate} at {step.at} stops this, and how hangs on rule {path} ({share.on.place}):"
+                                f' if "{share.on.condition}"; it may {may}')  # fmt: skip
+        elif share.rule is not None:
+            self._caveat_rule(step, share.filter.path_of(share.rule, step.bound), share.rule, f"it may {may}")
+
+    def _caveat_rule(self, step: Step, path: str, rule: Rule, effect: str) -> None:
+        self.caveats.append(
+            f'{step.gate} at {step.at} is not known: rule {path} ({rule.place}) holds if "{rule.condition}", which no'
+            f" header tells; {effect} (--with {path} asks as if it held, --without {path} as if it did not)"
+        )
 
     def _own_signal(self, step: Step, signal: str) -> str:
         """Gates at a stopped instance's own interface or host refuse nothing (clause S5)."""
@@ -391,9 +442,9 @@ def _entry(key: AttachmentKey, step: Step, direction: str) -> Entry:
     return key, step.destination, step.source
 
 
-def _in_doubt(row: Row, diverted: RangeSet) -> Iterator[Row]:
-    """A row that stops some ports, with those apart of which the packet may have gone elsewhere."""
-    mine = row.ports & diverted
+def _in_doubt(row: Row, perhaps: RangeSet, why: str) -> Iterator[Row]:
+    """A row that stops some ports, with those apart that it perhaps does not."""
+    mine = row.ports & perhaps
     if not row.stops or row.action is None or not mine:
         yield row
         return
@@ -401,7 +452,7 @@ def _in_doubt(row: Row, diverted: RangeSet) -> Iterator[Row]:
     if others:
         yield row._replace(ports=others)
     yield row._replace(ports=mine, action=None, possible=(row.action, ALLOW), signal=NOT_KNOWN,
-                       reason=f"{row.reason} (of a packet that may have been changed or sent elsewhere)")  # fmt: skip
+                       reason=f"{row.reason} ({why})")  # fmt: skip
 
 
 def _what_helps(detail: str) -> str:

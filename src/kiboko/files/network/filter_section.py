@@ -41,6 +41,7 @@ class FilterReader:
             text = f"{owner}: 'otherwise' of a filter that decides by any rule is drop or reject"
             self.values.fault(raw.place("otherwise"), text)
         self._check_rule_names(owner, directions)
+        self._check_conditions(owner, directions)
         return Filter(
             name, shape.layer, shape.decide, shape.stateful, place,
             directions.get("inbound"), directions.get("outbound"), directions.get("rules"), shape.otherwise,
@@ -88,6 +89,9 @@ class FilterReader:
                 self.values.fault(
                     raw.place(field), f"{rule_owner}: '{field}' has no value; left out it matches anything"
                 )
+        if each.condition is not None and not each.condition.strip():
+            text = f"{rule_owner}: 'condition' has no value; a rule that holds without one leaves it out"
+            self.values.fault(raw.place("condition"), text)
         if each.id is not None and name_fault(each.id):
             self.values.fault(raw.place("id"), f"{rule_owner}: {name_fault(each.id)}")
         return Rule(
@@ -105,7 +109,18 @@ class FilterReader:
             log=each.log,
             note=each.note,
             order_is_given=each.order is not None,
+            condition=" ".join((each.condition or "").split()),
         )
+
+    def _check_conditions(self, owner: str, directions: dict[str, tuple[Rule, ...]]) -> None:
+        """Whether a flow is tracked must not hang on what cannot be judged (clause S41)."""
+        rules = [rule for each in directions.values() for rule in each]
+        conditional = next((rule for rule in rules if rule.condition), None)
+        own = next((rule for rule in rules if rule.stateful is not None), None)
+        if conditional is not None and own is not None:
+            text = (f"{owner}: rule {own.name} has 'stateful' of its own, and rule {conditional.name} a 'condition'; "
+                    "in one filter they cannot be told together")  # fmt: skip
+            self.values.fault(own.place, f"{text}: leave 'stateful' to the filter")
 
     def _check_rule_names(self, owner: str, directions: dict[str, tuple[Rule, ...]]) -> None:
         for rules in directions.values():

@@ -177,6 +177,7 @@ class RuleShape(Shape):
     stateful: Flag | None = Field(default=None, description="in zone filters only")
     log: Flag = False
     enabled: Flag = True
+    condition: str | None = Field(default=None, description="what else has to hold, in words: a user, a time")
     note: str = ""
 
 
