@@ -234,7 +234,10 @@ class PairGrid:
         lost = np.any(stops[:, :, gates.request :], axis=2)
         # The way back of an ICMP message does not rest on the service that it speaks of, that of another reset does.
         message = refused & ~reset & ((kind == _ROUTE) | (not is_tcp))
+        # Where no kernel has a word in it what is in doubt, and what comes of that, follows from what all gates do.
+        by_gates = np.flatnonzero(doubtful & ~refused & (not layout.has_kernel))
         own = (way == NONE) | doubtful | (refused & ~reset & ~message)
+        own[by_gates] = way[by_gates] == NONE
         own |= by_way & (layout.columns(way, gate, _is_of_ends) > 0)
         found = np.zeros((count, 6), dtype=np.int64)
         found[:, 0] = np.where(message, _PAIR, verdict)
@@ -257,6 +260,11 @@ class PairGrid:
         of_pair = by_way & ~message & (layout.columns(way, gate, _names_entry) > 0)
         found[of_pair, 0], found[of_pair, 3] = _PAIR, 1 + verdict[of_pair]
         found[verdict == _ALLOWED] = 0
+        if len(by_gates):
+            whole = [each.reshape(count, -1)[by_gates] for each in (gates.action, gates.decider)]
+            found[by_gates] = 0
+            found[by_gates, 0], found[by_gates, 1] = _DOUBTFUL, way[by_gates]
+            found[by_gates, 5] = self._numbered(np.concatenate(whole, axis=1), ports)
         found[own] = _BY_ITSELF
         return found
 
@@ -268,7 +276,7 @@ class PairGrid:
         return np.array(numbers, dtype=np.int64)
 
 
-_ALLOWED, _PARTLY, _ONE_WAY, _BLOCKED = range(4)
+_ALLOWED, _PARTLY, _ONE_WAY, _BLOCKED, _DOUBTFUL = range(5)
 _SENDER, _PAIR, _EACH = _ALONE = 7, 8, 9
 """Outcomes that hold for one sender alone, one pair, or one pair on one kind of services: of refusals and doubts the
 rest depends on more than a table holds."""

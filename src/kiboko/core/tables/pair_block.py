@@ -259,8 +259,8 @@ class Block:
         if self._is_reply:
             perhaps = perhaps & self._kinds.has_reply
         self._doubtful = self._either(self._doubtful, perhaps)
-        if self.trace is not None:
-            self.trace.apart |= perhaps.any(axis=-1)
+        if self.trace is not None:  # what an earlier gate stops is not asked here
+            self.trace.apart |= (perhaps & (self.trace.alive | self._reset)).any(axis=-1)
 
     def _count(self, stops: Words) -> None:
         """Note the kinds that a further gate stops."""
@@ -376,9 +376,8 @@ class Block:
         `chosen` are the pairs whose gate it is, where that is not all of them."""
         perhaps = done.lets | done.halts
         perhaps = self._without_let_back(perhaps if chosen is None else self._of(chosen, perhaps))
-        told_apart = done.told_apart if chosen is None else done.told_apart & chosen
         if self.trace is not None:
-            self.trace.apart |= told_apart
+            self.trace.apart |= done.in_two_ways if chosen is None else done.in_two_ways & chosen
         if not perhaps.any():
             return stops
         self._doubt(perhaps)
@@ -446,8 +445,6 @@ class Block:
         what is in doubt is noted."""
         others, keeping = (self._of(is_last, each) for each in self._found_perhaps)
         perhaps = unmatched & (others | keeping)
-        if self.trace is not None:
-            self.trace.apart |= (others | keeping).any(axis=-1)
         self._doubt(self._without_let_back(perhaps))
         kept = self._judge.none
         if self._keeps:

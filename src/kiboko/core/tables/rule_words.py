@@ -31,15 +31,15 @@ class _Tables:
     kind; `begin` and `count` int64[entries] tell where it is said of each rule what it decides on. All three are 0
     where nobody asks for them. `lets` and `halts` uint64[entries, words] are the kinds of which it hangs on a rule's
     condition whether they pass: those that it lets pass if it holds, of what is stopped else, and those that it stops,
-    of what passes else (clause S41); they have no words where no rule has a condition. `told_apart` bool[entries] tells
-    whether any such rule matches."""
+    of what passes else (clause S41); they have no words where no rule has a condition. `in_two_ways` bool[entries]
+    tells whether something is stopped by a drop or by a refusal, by such a condition."""
 
     matched: Words
     stopped: Words
     kept: Words
     lets: Words
     halts: Words
-    told_apart: NDArray[np.bool_]
+    in_two_ways: NDArray[np.bool_]
     decides: Marks
     begin: Rows
     count: Rows
@@ -89,9 +89,9 @@ class Done:
         return self._of(self._tables.halts)
 
     @property
-    def told_apart(self) -> NDArray[np.bool_]:
-        """Whether any rule with a condition matches, bool[...]."""
-        found: NDArray[np.bool_] = self._tables.told_apart[self._entries]
+    def in_two_ways(self) -> NDArray[np.bool_]:
+        """Whether how something is stopped hangs on a rule's condition, bool[...]."""
+        found: NDArray[np.bool_] = self._tables.in_two_ways[self._entries]
         return found
 
     def _of(self, table: Words) -> Words:
@@ -281,18 +281,23 @@ class RuleWords:
         left = np.repeat(kinds.every[:, None], len(from_), axis=1)
         stopped, kept = np.zeros_like(left), np.zeros_like(left)
         taking: list[tuple[int, Rows, Words]] = []
-        perhaps = {does: np.zeros_like(left) for does in (False, True)} if conditional.any() else {}
+        # What rules match if their conditions hold, by what they do; and what is surely stopped, by how.
+        does = np.unique(action[conditional]).tolist()
+        perhaps = {each: np.zeros_like(left) for each in does}
+        stopped_by = {each: np.zeros_like(left) for each in (DROPS, REJECTS) if does}
         met = as_truths(sides[0].met & sides[1].met, len(by_rule)) & by_rule.any(axis=1)
         for rule in np.flatnonzero(met).tolist():
             pairs, mine = _in_both(sides[0], sides[1], rule), np.flatnonzero(by_rule[rule])
             where = np.ix_(mine, pairs)
             taken = left[where] & by_rule[rule, mine, None]
             if conditional[rule]:
-                perhaps[bool(stops[rule])][where] |= taken
+                perhaps[int(action[rule])][where] |= taken
                 continue
             left[where] ^= taken
             if stops[rule]:
                 stopped[where] |= taken
+                if does:
+                    stopped_by[int(action[rule])][where] |= taken
             if keeps[rule]:
                 kept[where] |= taken
             if self._with_rules:
@@ -310,12 +315,17 @@ class RuleWords:
         if self._with_rules:
             taking.append((otherwise, np.arange(len(from_)), left))
             decides, begin, count = self._note_decided(number, len(from_), taking)
-        lets, halts, told_apart = self._no_conditions(len(from_))
-        if perhaps:
-            passing, halting = (np.ascontiguousarray(perhaps[does].T) for does in (False, True))
-            lets, halts = passing & stopped, halting & ~stopped
-            np.any(passing | halting, axis=1, out=told_apart)
-        return _Tables(matched, stopped, kept, lets, halts, told_apart, decides, begin, count)
+        lets, halts, in_two_ways = self._no_conditions(len(from_))
+        if does:
+            if stops[otherwise]:
+                stopped_by[int(action[otherwise])] |= left.T
+            for each, words in ((each, np.ascontiguousarray(words.T)) for each, words in perhaps.items()):
+                if each not in stopped_by:
+                    lets |= words & stopped
+                    continue
+                halts |= words & ~stopped
+                in_two_ways |= np.any(words & stopped & ~stopped_by[each].T, axis=1)
+        return _Tables(matched, stopped, kept, lets, halts, in_two_ways, decides, begin, count)
 
     def _kinds_of_rules(self, number: int) -> Words:
         """The kinds that each rule of a list matches, one bit each: uint64[rules, words]. That of the last list is
