@@ -266,7 +266,8 @@ def _show_line(
     out.labelled("     on        ", ", ".join(texts if shown.full else texts[:_MOST_SERVICES]) + more)
     for label, ports, walk in zip(("before", "now"), each.ports, _walks(each, ends), strict=True):
         decider = walk.decided_by if walk is not None else None
-        text = f"client ports {ports} get an answer" if ports else decider and f"stopped by {decider_text(decider)}"
+        does = "rests on" if decider is not None and decider.is_doubtful else "stopped by"
+        text = f"client ports {ports} get an answer" if ports else decider and f"{does} {decider_text(decider)}"
         if text:
             out.labelled(f"     {label:<10}", text)
     out.labelled("     see       ", check_words(each.example, each.family, shown.options), is_paste=True)

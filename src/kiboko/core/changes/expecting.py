@@ -186,7 +186,7 @@ class _Held:
             return
         sends = kinds.sent_by([each.ports for each in senders]) & mine
         first: tuple[int, int] | None = None
-        words: tuple[NDArray[np.uint64], NDArray[np.uint64] | None] | None = None
+        words: tuple[NDArray[np.uint64], NDArray[np.uint64], NDArray[np.uint64] | None] | None = None
         for block in space.blocks(senders, receivers, family, kinds, with_hanging=promise == THROUGH):
             own = np.where(block.there[..., None], sends[block.senders][None], np.uint64(0))
             outcome = block.outcome
@@ -201,15 +201,15 @@ class _Held:
                 pair = int(block.senders[column]), int(block.receivers[row])
                 if first is None or pair < first:
                     hanging = outcome.hanging[row, column] if outcome.hanging is not None else None
-                    first, words = pair, (broken[row, column], hanging)
+                    first, words = pair, (broken[row, column], outcome.doubtful[row, column], hanging)
         if first is not None and words is not None:
             ends = senders[first[0]], receivers[first[1]]
-            self.note(*ends, kinds, *words, promise)
+            self.note(*ends, kinds, words[0], words[1], words[2], promise)
             self.family = family
 
     def note(
         self, sender: SpaceEnd, receiver: SpaceEnd, kinds: Kinds, broken: NDArray[np.uint64],
-        hanging: NDArray[np.uint64] | None, promise: str,
+        doubtful: NDArray[np.uint64], hanging: NDArray[np.uint64] | None, promise: str,
     ) -> None:  # fmt: skip
         """Keep a pair that breaks the promise, on a service that people ask about where it does on one."""
         place, number = self.most_usual(kinds, np.flatnonzero(kinds.unpacked(broken))[:_MOST_KINDS].tolist())
@@ -218,6 +218,9 @@ class _Held:
         port = kind.port if kind.port >= 0 else None
         self.example = Counterexample(source, destination, Service(number >> 16, number & 0xFFFF), port)
         word = "does not get through" if promise == THROUGH else "arrives"
+        if kinds.unpacked(doubtful)[place]:
+            word = "does not surely get through" if promise == THROUGH else "is not surely stopped"
+            word += ": a gate on its way is not known"
         if hanging is not None and kinds.unpacked(hanging)[place]:
             word = "gets through with its first packet alone: what is opened hangs"
         self.why = f"{source.name} to {destination.name} on {self.example.service} {word}"

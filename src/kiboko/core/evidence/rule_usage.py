@@ -40,7 +40,7 @@ class RuleLine:
     logs: bool | None = None
     """Whether the rule logs; None where that cannot be told."""
     is_told: bool = True
-    """Whether records would tell of a hit: not of a rule with a condition, nor of those behind it (clause S41)."""
+    """Whether records would tell of a hit: not of a rule with a condition (clause S41)."""
 
     @property
     def is_never_hit(self) -> bool:
@@ -114,13 +114,19 @@ class RuleUsage:
                 found.append(f"{told} behind a shared address, and {word} {what} {them}")
         if self.untold:
             found[-1] += " rules tell too many apart, and a rule of theirs that was never hit may have been"
-        if any(chosen.has_conditions for chosen in self.topology.filters.values()):
-            open_ = sum(line.is_rule and not line.is_told and not line.is_hit for line in self.lines())
-            if open_:
-                rules, them = ("rule has", "it") if open_ == 1 else ("rules have", "them")
-                found.append(f"{open_:,} {rules} a condition, or one in front of {them}: whether anything hit {them} is"
-                             " not told by records of traffic")  # fmt: skip
-        return found
+        return [*found, *self._of_conditions()]
+
+    def _of_conditions(self) -> Iterator[str]:
+        """What has to be borne in mind of rules with conditions: records do not tell whether these held (S41)."""
+        if not any(chosen.has_conditions for chosen in self.topology.filters.values()):
+            return
+        lines = [line for line in self.lines() if line.is_rule and line.is_enabled and not line.is_told]
+        if untold := sum(not line.is_hit for line in lines):
+            rules, them = ("rule has", "it") if untold == 1 else ("rules have", "them")
+            yield f"{untold:,} {rules} a condition: whether anything hit {them} is not told by records of traffic"
+        if any(line.is_hit for line in lines):
+            yield ("what is counted for a rule with a condition may have hit it, or the one behind it that would decide"
+                   " then: it counts for both")  # fmt: skip
 
     def lines(self) -> list[RuleLine]:
         """Every rule of the network, or of what is asked about alone, in the order of the file, then those of hosts,
@@ -137,13 +143,10 @@ class RuleUsage:
             ("inbound", chosen.inbound),
             ("outbound", chosen.outbound),
         ):
-            # The first that holds under a condition, in the order in which they decide.
-            first = min((rule.order for rule in rules or () if rule.condition and rule.enabled), default=None)
             for rule in rules or ():
                 key = (chosen.name, direction, rule.id or str(rule.order))
-                is_told = first is None or (rule.order < first if chosen.decide == "first" else not rule.condition)
                 yield RuleLine(key, rule.action, _what(rule), rule.place, self._sum(key), is_enabled=rule.enabled,
-                               logs=rule.log, is_told=is_told)  # fmt: skip
+                               logs=rule.log, is_told=not rule.condition)  # fmt: skip
             if rules is not None:
                 key = (chosen.name, direction, "otherwise")
                 yield RuleLine(key, chosen.otherwise, "no rule matched", chosen.place, self._sum(key), is_rule=False)

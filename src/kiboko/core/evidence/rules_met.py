@@ -175,8 +175,13 @@ class RulesMet:
         bound = self._bounds(gates.way, is_reply, action.shape[1])
         code = np.where(is_asked, decider * 2 + bound, 0)
         kinds, back = numbered(code.reshape(-1))
+        back = back.reshape(code.shape)
         numbers = np.array([self._key_of(kind >> 1, kind & 1) for kind in kinds.tolist()], dtype=np.int64)
-        return without_repeated(numbers[back.reshape(code.shape)])  # one that is met twice on one way is hit once
+        found = numbers[back]
+        if self._tables.layout.lists.has_conditions:  # what decides if no condition holds may be met as well
+            besides = [self._key_besides(kind >> 1, kind & 1) for kind in kinds.tolist()]
+            found = np.concatenate([found, np.array(besides, dtype=np.int64)[back]], axis=1)
+        return without_repeated(found)  # one that is met twice on one way is hit once
 
     def _bounds(self, ways: NDArray[np.int32], is_reply: bool, width: int) -> Rows:
         """Which gates are passed inbound, int64[n, gates]."""
@@ -192,6 +197,12 @@ class RulesMet:
         if not number:
             return NONE
         key = _key(self._topology, self._tables.deciders[number], _INBOUND if is_inbound else _OUTBOUND)
+        return self._number(key) if key is not None else NONE
+
+    def _key_besides(self, number: int, is_inbound: int) -> int:
+        """The number of the rule that decides something if no condition holds; -1 where it is decided anyway."""
+        besides = self._tables.deciders[number].besides
+        key = _key(self._topology, Decider(*besides), _INBOUND if is_inbound else _OUTBOUND) if besides else None
         return self._number(key) if key is not None else NONE
 
     def _number(self, key: RuleKey) -> int:
@@ -239,5 +250,8 @@ def _met_by_rows(topology: Topology, rows: tuple[Row, ...]) -> Iterator[RuleKey]
                 key = _key(topology, Decider(name, row.rule), direction)
                 if key is not None:
                     yield key
+        other = _key(topology, Decider(*row.besides), direction) if row.besides is not None else None
+        if other is not None:
+            yield other
         if row.stops:
             return

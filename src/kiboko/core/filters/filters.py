@@ -89,8 +89,9 @@ def _within(address: Address | None, wanted: AddressSet | None, family: int) -> 
 class Share(NamedTuple):
     """The client ports that one rule (None: `otherwise`) of one filter decides, and how.
 
-    Where that hangs on a rule's condition `action` is None, and `rule` the one that it hangs on; `possible` are the
-    actions that it may come to, also where the ports are stopped in any case and only how hangs on `on` (clause S41).
+    Where that hangs on a rule's condition `action` is None, and `rule` the one that it hangs on; `besides` is what
+    decides if no condition holds. `possible` are the actions that it may come to, also where the ports are stopped in
+    any case and only how hangs on `on` (clause S41).
     """
 
     ports: RangeSet
@@ -99,6 +100,7 @@ class Share(NamedTuple):
     action: str | None
     possible: tuple[str, ...] = ()
     on: Rule | None = None
+    besides: tuple[Filter, Rule | None] | None = None
 
 
 class Ruling(NamedTuple):
@@ -285,7 +287,14 @@ def _on_conditions(
             ]  # fmt: skip
         for cell, before in parts:
             judged = _judged_on(share, before)
-            key = (id(judged.filter), id(judged.rule), judged.action, judged.possible)
+            key = (
+                id(judged.filter),
+                id(judged.rule),
+                judged.action,
+                judged.possible,
+                share.filter.name,
+                id(share.rule),
+            )
             known = found[key].ports if key in found else EMPTY
             found[key] = judged._replace(ports=known | cell)
     return tuple(found.values())
@@ -301,7 +310,7 @@ def _judged_on(share: Share, before: Sequence[tuple[Filter, Rule]]) -> Share:
     chosen, turned = next(turning, (share.filter, None))
     if turned is None:
         return share._replace(possible=possible, on=next(rule for _, rule in before if rule.action != share.action))
-    return Share(share.ports, chosen, turned, None, possible)
+    return Share(share.ports, chosen, turned, None, possible, None, (share.filter, share.rule))
 
 
 def _keeps_state(chosen: Filter, rule: Rule) -> bool:

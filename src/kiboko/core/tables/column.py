@@ -294,7 +294,8 @@ class FlowColumn:
         """What an `any` set perhaps does; `unmatched` are the packets that no rule of it surely matches."""
         lists, rule = self.layout.lists, self._any_perhaps[rows]
         some = np.flatnonzero((rule != NONE) & unmatched)
-        self.deciding[rows[some], column.at] = lists.perhaps(rule[some], self.action[rows[some], column.at])
+        here = rows[some], column.at
+        self.deciding[here] = lists.perhaps(rule[some], self.action[here], self.deciding[here])
         self.action[rows[some], column.at] = DOUBTFUL
         if not column.is_reply:
             mine, (others, keeping) = rows[some], self._any_perhaps_keeps[:, rows]

@@ -44,6 +44,8 @@ class Decider:
     chain: str | None = None
     possible: tuple[str, ...] = ()
     """What it may come to where that is not known: of a kernel's rule set, or a rule with a condition."""
+    besides: tuple[str, str] | None = None
+    """Of a rule with a condition the filter and rule that decide if no condition holds (clause S41)."""
 
 
 NOTHING_LISTENS = Decider("", "nothing listens")
@@ -318,24 +320,31 @@ class FilterLists:
             possible = tuple(dict.fromkeys((*(_CODES[code] for _, code in rules), _CODES[own])))
             if turning:
                 action[kind] = DOUBTFUL
-                deciding[kind] = self._possibly(int(decider[met[turning[0]][row]]), possible)
+                deciding[kind] = self._possibly(int(decider[met[turning[0]][row]]), possible, int(by[row]))
             elif len(possible) > 1:
                 deciding[kind] = self._possibly(int(by[row]), possible)
         return action[kinds.codes], deciding[kinds.codes]
 
-    def perhaps(self, rules: NDArray[np.int64], otherwise: NDArray[np.uint8]) -> NDArray[np.int32]:
+    def perhaps(
+        self, rules: NDArray[np.int64], otherwise: NDArray[np.uint8], besides: NDArray[np.int32]
+    ) -> NDArray[np.int32]:
         """The deciders of rules, by their numbers, that let packets pass if a condition holds, int32[n]; `otherwise` is
-        what becomes of them else."""
-        kinds = distinct(rules, otherwise)
+        what becomes of them else, and `besides` decides that."""
+        kinds = distinct(rules, otherwise, besides)
         by, action = self._numbers()[4], self._numbers()[2]
-        found = [self._possibly(int(by[rules[row]]), (_CODES[int(action[rules[row]])], _CODES[int(otherwise[row])]))
-                 for row in kinds.first.tolist()]  # fmt: skip
+        found = [
+            self._possibly(int(by[rules[row]]), (_CODES[int(action[rules[row]])], _CODES[int(otherwise[row])]),
+                           int(besides[row]))
+            for row in kinds.first.tolist()
+        ]  # fmt: skip
         told: NDArray[np.int32] = np.array(found, dtype=np.int32)[kinds.codes]
         return told
 
-    def _possibly(self, decider: int, possible: tuple[str, ...]) -> int:
-        """What decides, with what it may come to."""
-        return self.decider(replace(self.deciders[decider], possible=possible))
+    def _possibly(self, decider: int, possible: tuple[str, ...], besides: int = 0) -> int:
+        """What decides, with what it may come to, and what decides if no condition holds."""
+        other = self.deciders[besides]
+        named = (other.filter, other.rule) if other.filter is not None and other.rule is not None else None
+        return self.decider(replace(self.deciders[decider], possible=possible, besides=named))
 
     def deciding(self, rules: NDArray[np.int64]) -> NDArray[np.int32]:
         """The deciders of rules by their numbers, int32[n]; that of -1 means nothing."""

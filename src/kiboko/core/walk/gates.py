@@ -56,6 +56,8 @@ class Row(NamedTuple):
     """What the network file notes beside the rule."""
     condition: str = ""
     """Of a gate that is not known for the condition of a rule: the condition (clause S41)."""
+    besides: tuple[str, str] | None = None
+    """And the filter and rule that decide if no condition holds."""
 
     @property
     def stops(self) -> bool:
@@ -279,6 +281,7 @@ class GateAsker:
                     note=share.rule.note if share.rule is not None else "",
                     possible=share.possible,
                     condition=share.rule.condition if share.rule is not None and share.action is None else "",
+                    besides=_named(*share.besides) if share.besides is not None else None,
                 )  # fmt: skip
             )
         return rows
@@ -433,6 +436,10 @@ class GateAsker:
 
     def _not_known(self, step: Step, direction: str, reason: str) -> Row:
         return self._row(step, direction, None, reason=reason)
+
+
+def _named(chosen: Filter, rule: Rule | None) -> tuple[str, str]:
+    return chosen.name, rule.name if rule is not None else "otherwise"
 
 
 def _entry(key: AttachmentKey, step: Step, direction: str) -> Entry:
