@@ -116,7 +116,7 @@ class OnOneNetwork(unittest.TestCase):
         self.assertIn(f"before    rests on {HELD}", told)
         self.assertIn('before  allow ssh if "the user is in group keepers"', told)
         made = self.ask("apply change.yaml", 0)
-        self.assertNotIn("condition", made)
+        self.assertIn("{id: keepers, action: allow, service: ssh}\n", made)
 
     def test_show_and_audit_tell_of_it(self):
         self.assertRegex(
