@@ -17,8 +17,8 @@ def random_network(seed):
 
 def varied_network(seed):
     """The values of one random network; of three in five seeds one with public blocks, with shared gateways, or with
-    rules that hold under conditions only."""
-    vary = {1: with_public_blocks, 3: with_shared_gateways, 4: with_conditions}.get(seed % 5)
+    rules that hold under conditions only, and for all but somebody."""
+    vary = {1: with_public_blocks, 3: with_shared_gateways, 4: with_conditions_and_exceptions}.get(seed % 5)
     return vary(random_network(seed), random.Random(seed)) if vary is not None else random_network(seed)
 
 
@@ -173,6 +173,27 @@ def with_conditions(values, chance):
             for rule in rules:
                 rule.pop("stateful", None)
     return values
+
+
+def with_exceptions(values, chance):
+    """A random network in which many rules are for all but somebody, or for some but others."""
+    others = ["10.1.1.0/24", "10.2.1.10", "2001:db8:1::/48", "m0", ["webs", "b1"], "203.0.113.0/24"]
+    rules = [rule for each in values["filters"].values() for way in ("inbound", "outbound", "rules")
+             for rule in each.get(way, ())]  # fmt: skip
+    for rule, side in ((rule, side) for rule in rules for side in ("from", "to")):
+        if chance.random() < 0.3:
+            peer = rule.get(side, "any")
+            rule[side] = (
+                {"not": peer} if peer != "any" and chance.random() < 0.5 else {"in": peer, "not": chance.choice(others)}
+            )
+            if chance.random() < 0.2:
+                rule[side] = [rule[side], chance.choice(others[:3])]
+    return values
+
+
+def with_conditions_and_exceptions(values, chance):
+    """A random network with both."""
+    return with_exceptions(with_conditions(values, chance), chance)
 
 
 class _Draw:
@@ -389,6 +410,7 @@ __all__ = [
     "star_network",
     "varied_network",
     "with_conditions",
+    "with_exceptions",
     "with_public_blocks",
     "with_shared_gateways",
 ]

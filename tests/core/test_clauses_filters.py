@@ -141,6 +141,51 @@ class Filters(unittest.TestCase):
         self.assertEqual(found.verdict, "blocked")
         self.assertTrue(any("new is in group g" in text for text in found.caveats), found.caveats)
 
+    def test_s16_all_but_somebody_is_every_other_address_of_both_families(self):
+        rules = [{"id": "others", "action": "reject", "from": {"not": ["bob", "10.2.0.0/16"]}}, {"action": "allow"}]
+        values = on_ann({"f": a_filter("instance", inbound=rules)}, "f")
+        values["instances"]["bob"]["interfaces"][0]["addresses"].append("2001:db8:1:1::11")
+        for source, verdict in (("bob", "allowed"), ("dan", "allowed"), ("cat", "blocked"), ("192.0.2.3", "blocked"),
+                                ("10.1.1.12", "blocked"), ("2001:db8:1:1::12", "blocked"),
+                                ("2001:db8:1:1::11", "allowed")):  # fmt: skip
+            self.assertEqual(walk(values, source, "ann", "ssh").verdict, verdict, source)
+        row = walk(values, "cat", "ann", "ssh").decided_by
+        self.assertEqual((row.rule, row.reason), ("others", "reject from all but (bob, 10.2.0.0/16)"))
+        # What bob sends to the public address comes from his own public one, which no name of his stands for.
+        values["instances"]["bob"]["interfaces"][0]["public"] = "203.0.113.11"
+        self.assertEqual(walk(values, "bob", "203.0.113.10", "ssh").verdict, "blocked")
+
+    def test_s16_some_but_others_are_what_is_left_of_them(self):
+        rules = [{"action": "allow", "from": {"in": "north", "not": {"carrying": "mark"}}}]
+        values = on_ann({"f": a_filter("instance", inbound=rules), "mark": a_filter("instance", inbound=[])}, "f")
+        values["instances"]["cat"]["interfaces"][0]["filters"] = ["mark"]
+        verdicts = [walk(values, source, "ann", "ssh").verdict for source in ("bob", "10.1.1.12", "cat", "dan")]
+        self.assertEqual(verdicts, ["allowed", "allowed", "blocked", "blocked"])
+
+    def test_s16_all_but_a_member_without_an_address_is_said(self):
+        values = on_ann({"f": a_filter("instance", inbound=[{"action": "allow", "from": {"not": "g"}}])}, "f")
+        values["instances"]["new"] = {"interfaces": [{"subnet": "a1"}]}
+        values["groups"]["g"] = {"members": ["new"]}
+        found = walk(values, "bob", "ann", "ssh")
+        self.assertEqual(found.verdict, "allowed")
+        self.assertTrue(any("new is in group g" in text for text in found.caveats), found.caveats)
+
+    def test_s16_all_but_the_internet_is_nobody_and_is_said(self):
+        values = on_ann({"f": a_filter("instance", inbound=[{"action": "allow", "from": {"not": "internet"}}])}, "f")
+        topology = load(values)
+        (told,) = (each.text for each in topology.warnings if "f'" in each.text)
+        self.assertEqual(told, "filter 'f', rule 1: 'from: all but internet' is nobody, so that it never matches")
+        self.assertEqual(walk(values, "bob", "ann", "ssh").verdict, "blocked")
+
+    def test_s16_all_but_what_is_no_peer_is_an_error(self):
+        for peer, said in (({"not": "any"}, "'not' is of somebody"), ({"not": []}, "'not' is of somebody"),
+                           ({"not": "nobdy"}, "'nobdy', which is not defined"),
+                           ({"not": {"not": "bob"}}, "no other key, and no such table"),
+                           ({"not": "bob", "from": "a1"}, "no other key"), ({"in": "a1"}, "a peer that is a table"),
+                           ({"not": None}, "'not' has no value")):  # fmt: skip
+            with self.assertRaisesRegex(InputError, said):
+                load(on_ann({"f": a_filter("instance", inbound=[{"action": "allow", "from": peer}])}, "f"))
+
     def test_s17_ports_match_only_protocols_with_ports_and_icmp_is_one_family(self):
         rules = [{"action": "allow", "source_ports": "0-65535"}, {"action": "drop"}]
         values = on_ann({"f": a_filter("instance", inbound=rules)}, "f")

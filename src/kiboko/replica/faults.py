@@ -26,10 +26,10 @@ from kiboko.core.network.model import (
     Instance,
     Interface,
     Listener,
-    Named,
     Rule,
     Subnet,
     Topology,
+    names_in,
 )
 
 NOT_ENFORCED, SERVICE_DOWN, OLDER_FILTER, SENDER_SIDE = (
@@ -124,10 +124,10 @@ def _check_older(fault: Fault, older: Filter, topology: Topology) -> None:
         raise UsageError(f"fault {fault.kind}: '{older.name}' was of another layer or decided otherwise then")
     known = {*topology.networks, *topology.subnets, *topology.instances, *topology.groups, *topology.outsides}
     for rule in older.every_rule():
-        for item in (*(rule.sources or ()), *(rule.destinations or ())):
-            if isinstance(item, Named) and item.name.partition("/")[0] not in known:
+        for name in (*names_in(rule.sources), *names_in(rule.destinations)):
+            if name.partition("/")[0] not in known:
                 raise UsageError(
-                    f"fault {fault.kind}: rule {rule.id or rule.order} of '{older.name}' names '{item.name}',"
+                    f"fault {fault.kind}: rule {rule.id or rule.order} of '{older.name}' names '{name}',"
                     " which the network has no more"
                 )
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 import functools
 from collections.abc import Iterable, Iterator
 
-from kiboko.core.header.addresses import AddressSet
-from kiboko.core.network.model import Carrying, Group, Instance, Interface, Literal, Peer, Topology
+from kiboko.core.header.addresses import AddressSet, Prefix
+from kiboko.core.network.model import AllBut, Carrying, Group, Instance, Interface, Literal, Peer, Topology
 
 
 class Peers:
@@ -70,6 +70,10 @@ class Peers:
             return item.addresses
         if isinstance(item, Carrying):
             return _borne(self._carriers.get(item.filter, ()))
+        if isinstance(item, AllBut):
+            every = AddressSet.of_prefixes([Prefix(4, 0, 0), Prefix(6, 0, 0)])
+            left = every if item.within is None else AddressSet.union(map(self._of_item, item.within))
+            return left - AddressSet.union(map(self._of_item, item.without))
         return self.addresses(item.name)  # type: ignore[attr-defined]
 
     def _addresses(self, name: str) -> AddressSet:

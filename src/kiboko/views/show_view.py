@@ -18,6 +18,7 @@ from kiboko.core.network.model import (
     RouteEntry,
     Subnet,
     Topology,
+    names_in,
     peer_text,
 )
 from kiboko.core.queries.inspection import (
@@ -279,7 +280,7 @@ class Shower:
         for each in self.topology.filters.values():
             for rule in each.every_rule():
                 for side, peer in (("from", rule.sources), ("to", rule.destinations)):
-                    if any(getattr(item, "name", None) == group.name for item in peer or ()):
+                    if group.name in names_in(peer):
                         uses.add([each.name, rule.name, side, rule.place])
         return sheet
 

@@ -13,7 +13,7 @@ from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.nesting import Nesting
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import services_texts
-from kiboko.core.network.model import ALLOW, Carrying, Instance, Literal, Named, Rule
+from kiboko.core.network.model import ALLOW, Instance, Literal, Named, PeerItem, Rule
 from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.members import End, Member, member_addresses
 from kiboko.core.reachability.doors import Door, single_doors
@@ -205,7 +205,7 @@ def _against_hosts(space: Space, asked: _LetInByName) -> Iterator[Finding]:
                         machines=machines)  # fmt: skip
 
 
-def _members_of(ends: Ends, item: Named | Literal | Carrying) -> Iterator[Member]:
+def _members_of(ends: Ends, item: PeerItem) -> Iterator[Member]:
     """The ends that a rule names."""
     if isinstance(item, Named):
         yield from ends.resolve(item.name).members

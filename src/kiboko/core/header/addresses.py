@@ -159,6 +159,7 @@ class AddressSet:
         return ", ".join(self.texts()) or "no address"
 
 
+EVERY_ADDRESS = AddressSet(*(RangeSet.span(0, (1 << BITS[family]) - 1) for family in (4, 6)))
 IPV6_NOT_GLOBAL = tuple(
     (int(block.network_address), int(block.broadcast_address))
     for block in map(ipaddress.IPv6Network, ("fc00::/7", "fe80::/10", "ff00::/8", "::1/128", "::/128"))

@@ -10,7 +10,17 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import WITH_PORTS, details_of
 from kiboko.core.network.directory import Directory
 from kiboko.core.network.membership import Membership
-from kiboko.core.network.model import Filter, Gateway, Network, RouteEntry, Rule, Subnet, Topology
+from kiboko.core.network.model import (
+    AllBut,
+    Filter,
+    Gateway,
+    Network,
+    RouteEntry,
+    Rule,
+    Subnet,
+    Topology,
+    peer_text,
+)
 from kiboko.core.wording import all_of
 
 
@@ -39,6 +49,7 @@ def warnings_of(topology: Topology) -> Iterator[Problem]:
     for chosen in topology.filters.values():
         for rules in (chosen.inbound, chosen.outbound, chosen.rules):
             yield from _odd_rules(chosen, rules or ())
+            yield from _of_nobody(membership, chosen, rules or ())
     for outside in topology.outsides.values():
         for prefix in outside.prefixes:
             for network in topology.networks.values():
@@ -59,6 +70,15 @@ def _odd_rules(chosen: Filter, rules: tuple[Rule, ...]) -> Iterator[Problem]:
         if given and not rule.order_is_given and chosen.decide == "first":
             text = f"filter '{chosen.name}': a rule without 'order' between ordered ones counts as {rule.order}"
             yield Problem(rule.place, text)
+
+
+def _of_nobody(membership: Membership, chosen: Filter, rules: tuple[Rule, ...]) -> Iterator[Problem]:
+    """Rules for all but some of whom nobody is left, as of the internet, which lists all addresses (S2, S16)."""
+    for rule in rules:
+        for word, peer in (("from", rule.sources), ("to", rule.destinations)):
+            if any(isinstance(item, AllBut) for item in peer or ()) and not membership.peer_addresses(peer):
+                text = f"'{word}: {peer_text(peer)}' is nobody, so that it never matches"
+                yield Problem(rule.place, f"filter '{chosen.name}', rule {rule.name}: {text}")
 
 
 def _has_ports(services: RangeSet) -> bool:

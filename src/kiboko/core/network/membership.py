@@ -5,9 +5,21 @@ from __future__ import annotations
 import functools
 from collections.abc import Iterator
 
-from kiboko.core.header.addresses import AddressSet
+from kiboko.core.header.addresses import EVERY_ADDRESS, AddressSet
 from kiboko.core.network.directory import Directory
-from kiboko.core.network.model import Carrying, Filter, Group, Instance, Interface, Literal, Named, Peer, Topology
+from kiboko.core.network.model import (
+    AllBut,
+    Carrying,
+    Filter,
+    Group,
+    Instance,
+    Interface,
+    Literal,
+    Peer,
+    PeerItem,
+    Topology,
+    names_in,
+)
 from kiboko.core.network.tag_slips import TagSlips
 
 
@@ -67,9 +79,12 @@ class Membership:
             self._peers[peer] = found
         return found
 
-    def _item_addresses(self, item: Named | Literal | Carrying) -> AddressSet:
+    def _item_addresses(self, item: PeerItem) -> AddressSet:
         if isinstance(item, Literal):
             return item.addresses
+        if isinstance(item, AllBut):
+            within, without = (self.peer_addresses(each) for each in (item.within, item.without))
+            return (EVERY_ADDRESS if within is None else within) - (without or AddressSet())
         if isinstance(item, Carrying):
             return self.carrier_addresses(item.filter)
         return self.name_addresses(item.name)
@@ -155,11 +170,11 @@ class Membership:
         if not bare:
             return []
         return [
-            (item.name, name)
-            for item in peer or ()
-            if isinstance(item, Named) and item.name in self.topology.groups
+            (group, name)
+            for group in names_in(peer)
+            if group in self.topology.groups
             for name in bare
-            if name in self.group_instances(item.name)
+            if name in self.group_instances(group)
         ]
 
     def _attached_instances(self, name: str) -> frozenset[str]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import dataclasses
 from abc import abstractmethod
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import NamedTuple
@@ -53,8 +53,32 @@ class Carrying:
         return f"carrying {self.filter}"
 
 
-Peer = tuple[Named | Literal | Carrying, ...]
+@dataclass(frozen=True, slots=True)
+class AllBut:
+    """A peer by what it is not: every address of both families, or of `within`, but those of `without`."""
+
+    without: Peer
+    within: Peer | None = None
+
+    def __str__(self) -> str:
+        left, taken = ("all" if each is None else f"({peer_text(each)})" if len(each) > 1 else peer_text(each)
+                       for each in (self.within, self.without))  # fmt: skip
+        return f"{left} but {taken}"
+
+
+PeerItem = Named | Literal | Carrying | AllBut
+Peer = tuple[PeerItem, ...]
 """The items of a rule's `from` or `to`; their addresses are united. None in a rule stands for any."""
+
+
+def names_in(peer: Peer | None) -> Iterator[str]:
+    """The names in a peer, those of what it is not among them."""
+    for item in peer or ():
+        if isinstance(item, AllBut):
+            yield from names_in(item.within)
+            yield from names_in(item.without)
+        elif isinstance(item, Named):
+            yield item.name
 
 
 def peer_text(peer: Peer | None) -> str:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from kiboko.core.network.edits import Edit
-from kiboko.core.network.model import Carrying, Literal, Peer
+from kiboko.core.network.model import AllBut, Carrying, Literal, Peer
 from kiboko.core.walk.gates import Row
 
 Steps = tuple[Mapping[str, Any], ...]
@@ -65,6 +65,9 @@ def peer_values(peer: Peer | None) -> list[Any]:
     for item in peer or ():
         if isinstance(item, Carrying):
             found.append({"carrying": item.filter})
+        elif isinstance(item, AllBut):
+            within = {"in": peer_values(item.within)} if item.within is not None else {}
+            found.append({**within, "not": peer_values(item.without)})
         else:
             found.append(item.text if isinstance(item, Literal) else item.name)
     return found

@@ -13,7 +13,7 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import parse_services
 from kiboko.core.network import edits
 from kiboko.core.network.edits import Edit
-from kiboko.core.network.model import ALLOW, Filter, Literal, Named, Rule, Topology
+from kiboko.core.network.model import ALLOW, Filter, Literal, Named, Rule, Topology, peer_text
 from kiboko.core.queries.near_misses import NearMiss, asked_service, misses_at, packet_at
 from kiboko.core.queries.proposed import Proposal, at_gate, peer_values, way_of
 from kiboko.core.walk.gates import FORWARD, Row
@@ -172,17 +172,18 @@ def _widened(walker: Walker, walk: Walk, row: Row, miss: NearMiss) -> Proposal |
         assert address is not None
         more = Literal(str(address), AddressSet.of_addresses([address]))
         fields = {own: (*(getattr(rule, own) or ()), more)}
-        values = [*peer_values(getattr(rule, own)), str(address)]
+        values, shown = [*peer_values(getattr(rule, own)), str(address)], peer_text(fields[own])
     elif miss.field == "service":
         texts = [*rule.service_text.split(", "), *asked_service(packet, row.ports).split(", ")]
         named = walker.topology.services
         services = RangeSet.of(pair for text in texts for pair in parse_services(text, named))
         fields, values = {"services": services, "service_text": ", ".join(texts)}, texts
+        shown = ", ".join(texts)
     else:
         ports = RangeSet.one(packet.service.detail) if packet.turned else row.ports
         wider = RangeSet.of(pair for each in (rule.source_ports or RangeSet(), ports) for pair in each)
         fields, values = {"source_ports": wider}, wider.texts()
-    shown = ", ".join(str(each) if not isinstance(each, Mapping) else f"carrying {each['carrying']}" for each in values)
+        shown = ", ".join(wider.texts())
     text = f"widen rule {miss.rule} of {chosen.name}, {way} ({miss.place}): {miss.field} {shown}"
     step = {"edit_rule": {"rule": _path(chosen, row, miss.rule), "set": {miss.field: list(values)}}}
     return at_gate(row, text, replaced(chosen.name, way, miss.rule, **fields), steps=(step,), filter_name=chosen.name)

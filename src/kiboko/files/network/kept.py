@@ -35,9 +35,9 @@ _MOST_FILES, _MOST_OCTETS = 64, 512 << 20
 
 _CLASSES: tuple[type, ...] = (
     Place, Problem, Address, AddressSet, Prefix, RangeSet,
-    model.Named, model.Literal, model.Carrying, model.Rule, model.Filter, model.Network, model.Subnet, model.Outside,
-    model.Gateway, model.RouteEntry, model.RouteTable, model.Zone, model.Crossing, model.Group, model.Interface,
-    model.Listener, model.Instance, model.Defaults, model.ObservationPoint, model.Accepted,
+    model.Named, model.Literal, model.Carrying, model.AllBut, model.Rule, model.Filter, model.Network, model.Subnet,
+    model.Outside, model.Gateway, model.RouteEntry, model.RouteTable, model.Zone, model.Crossing, model.Group,
+    model.Interface, model.Listener, model.Instance, model.Defaults, model.ObservationPoint, model.Accepted,
     model.Expectation, model.Topology,
     host_rules.Unjudged, host_rules.Unclear, host_rules.Values, host_rules.Match, host_rules.Verdict,
     host_rules.VerdictMap, host_rules.HostRule, host_rules.Chain, host_rules.HostRuleSet,

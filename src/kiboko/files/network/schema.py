@@ -57,12 +57,22 @@ _CARRYING = {
     "required": ["carrying"],
     "additionalProperties": False,
 }
-_PEER_ITEM = {"anyOf": [{"type": "string"}, _CARRYING]}
+_PLAIN_ITEM = {"anyOf": [{"type": "string"}, _CARRYING]}
+_PLAIN_PEER = {"anyOf": [*_PLAIN_ITEM["anyOf"], {"type": "array", "items": _PLAIN_ITEM}]}
+_ALL_BUT = {
+    "type": "object",
+    "properties": {"not": _PLAIN_PEER, "in": _PLAIN_PEER},
+    "required": ["not"],
+    "additionalProperties": False,
+    "description": "every address, or those of `in`, but these",
+}
+_PEER_ITEM = {"anyOf": [{"type": "string"}, _CARRYING, _ALL_BUT]}
 PeerValue = Annotated[
     Any,
     WithJsonSchema(
         {
-            "description": "a name, an address, a CIDR block, a range a-b, any, {carrying: FILTER}, or a list of these",
+            "description": "a name, an address, a CIDR block, a range a-b, any, {carrying: FILTER}, {not: PEER},"
+            " {in: PEER, not: PEER}, or a list of these",
             "anyOf": [*_PEER_ITEM["anyOf"], {"type": "array", "items": _PEER_ITEM}],
         }
     ),

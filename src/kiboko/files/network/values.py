@@ -19,7 +19,7 @@ from kiboko.core.header.addresses import (
 )
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import PROTOCOLS, parse_ports, parse_services, service_hint
-from kiboko.core.network.model import Carrying, Literal, Named, Peer
+from kiboko.core.network.model import AllBut, Carrying, Literal, Named, Peer, PeerItem
 from kiboko.files.documents.lined_yaml import Items
 from kiboko.files.documents.times import parse_time
 from kiboko.files.network.names import PEER_KINDS, Names
@@ -146,7 +146,7 @@ class ValueReader:
         if value is None:
             return None
         listed = value if isinstance(value, list) else [value]
-        items: list[Named | Literal | Carrying] = []
+        items: list[PeerItem] = []
         for index, item in enumerate(listed):
             at = value.place(index) if isinstance(value, Items) else place
             if isinstance(item, str) and item == "any":
@@ -156,10 +156,13 @@ class ValueReader:
                 items.append(found)
         return tuple(items)
 
-    def _peer_item(self, owner: str, item: Any, place: Place) -> Named | Literal | Carrying | None:
+    def _peer_item(self, owner: str, item: Any, place: Place) -> PeerItem | None:
+        if isinstance(item, dict) and "not" in item:
+            return self._all_but(owner, item, place)
         if isinstance(item, dict):
             if set(item) != {"carrying"} or not isinstance(item["carrying"], str):
-                self.fault(place, f"{owner}: a peer that is a table has the one key 'carrying'")
+                self.fault(place, f"{owner}: a peer that is a table is {{carrying: FILTER}}, {{not: PEER}} or"
+                           " {in: PEER, not: PEER}")  # fmt: skip
                 return None
             name = str(item["carrying"])
             return Carrying(name) if self._names.refer(owner, name, ("filter",), place) else None
@@ -172,6 +175,20 @@ class ValueReader:
             return Literal(text, addresses) if addresses is not None else None
         return Named(text) if self._names.refer(owner, text, PEER_KINDS, place, "any") else None
 
+    def _all_but(self, owner: str, item: dict[str, Any], place: Place) -> AllBut | None:
+        """A peer by what it is not."""
+        if not set(item) <= {"in", "not"} or any(_is_nested(each) for each in item.values()):
+            self.fault(place, f"{owner}: {{not: PEER}} and {{in: PEER, not: PEER}} have no other key, and no such table"
+                       " in them")  # fmt: skip
+            return None
+        if item["not"] is None:
+            return None  # a key without a value is told anyway
+        without = self.peer(owner, item["not"], place)
+        if without is None or item["not"] == []:
+            self.fault(place, f"{owner}: 'not' is of somebody: without anybody, or with 'any', it says nothing")
+            return None
+        return AllBut(without, self.peer(owner, item.get("in"), place))
+
     def address_set(self, owner: str, text: str, place: Place) -> AddressSet:
         """An address, block or range; empty, and a problem, where it is none."""
         return self._try(owner, place, _address_set, text) or AddressSet()
@@ -179,3 +196,8 @@ class ValueReader:
     def time(self, owner: str, text: str, place: Place) -> datetime | None:
         """A time with its zone, RFC 3339."""
         return self._try(owner, place, parse_time, text)
+
+
+def _is_nested(value: Any) -> bool:
+    """Whether a peer has another in it that is told by what it is not."""
+    return any(isinstance(each, dict) and "not" in each for each in (value if isinstance(value, list) else [value]))
