@@ -889,6 +889,11 @@ class PlainJudge:
             return PERHAPS_FORGED
         if context == "unasked" and found[0] == "leak" and self.is_foreign(source.address) and not is_seen_to_pass:
             return "unsure", "a reply to nothing that was recorded"
+        if found[0] == "leak" and gate < count and not answered and (lone or not arrived):
+            opens = any(self.kind(each) == "opening" and each.event != "denied" for each in request)
+            filters = [self.topology.filters[name] for name in rows[gate].filters if name in self.topology.filters]
+            if walk.flow.service.protocol == 6 and not opens and any(each.has_established for each in filters):
+                return "unsure", "it passed the gate that stops it by the rules, and no opening"
         return found
 
     def passage(self, rows, record, point):

@@ -17,8 +17,8 @@ def random_network(seed):
 
 def varied_network(seed):
     """The values of one random network; of three in five seeds one with public blocks, with shared gateways, or with
-    rules that hold under conditions only, and for all but somebody."""
-    vary = {1: with_public_blocks, 3: with_shared_gateways, 4: with_conditions_and_exceptions}.get(seed % 5)
+    rules that hold under conditions only, for all but somebody, or for what follows openings alone."""
+    vary = {1: with_public_blocks, 3: with_shared_gateways, 4: with_odd_rules}.get(seed % 5)
     return vary(random_network(seed), random.Random(seed)) if vary is not None else random_network(seed)
 
 
@@ -191,9 +191,21 @@ def with_exceptions(values, chance):
     return values
 
 
-def with_conditions_and_exceptions(values, chance):
-    """A random network with both."""
-    return with_exceptions(with_conditions(values, chance), chance)
+def with_established(values, chance):
+    """A random network of which many filters keep no state, with rules that match no openings of TCP."""
+    of_tcp = [None, "ssh", "tcp/80", "tcp/8000-8010", "tcp", "tcp/32768-60999", "tcp/40000-60999"]
+    for each in values["filters"].values():
+        if chance.random() < 0.4:
+            each["stateful"] = False
+        for rule in (rule for way in ("inbound", "outbound", "rules") for rule in each.get(way, ())):
+            if rule["action"] == "allow" and rule.get("service") in of_tcp and chance.random() < 0.4:
+                rule["established"] = True
+    return values
+
+
+def with_odd_rules(values, chance):
+    """A random network with rules of all these kinds."""
+    return with_established(with_exceptions(with_conditions(values, chance), chance), chance)
 
 
 class _Draw:
@@ -410,7 +422,9 @@ __all__ = [
     "star_network",
     "varied_network",
     "with_conditions",
+    "with_established",
     "with_exceptions",
+    "with_odd_rules",
     "with_public_blocks",
     "with_shared_gateways",
 ]

@@ -12,7 +12,7 @@ from collections.abc import Iterable, Iterator
 
 from kiboko.core.header.addresses import AddressSet, range_text
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, PROTOCOL_NAMES, WITH_PORTS
+from kiboko.core.header.services import ICMP, ICMP6, PROTOCOL_NAMES, TCP, WITH_PORTS
 from kiboko.core.network.model import Filter, Rule
 from kiboko.replica.peers import Peers
 
@@ -37,7 +37,8 @@ def rule_matches(peers: Peers, rule: Rule) -> Iterator[str]:
     sources, destinations = peers.of(rule.sources), peers.of(rule.destinations)
     for addresses in _address_matches(sources, destinations):
         for service in _service_matches(rule):
-            yield f"{addresses} {service}".strip()
+            flags = "tcp flags & (ack | rst) != 0x0" if rule.established else ""
+            yield " ".join(each for each in (addresses, service, flags) if each)
 
 
 def _address_matches(sources: AddressSet | None, destinations: AddressSet | None) -> Iterator[str]:
@@ -69,7 +70,7 @@ def _service_matches(rule: Rule) -> Iterator[str]:
         if client is None:
             yield ""
         else:
-            for protocol in sorted(WITH_PORTS):
+            for protocol in (TCP,) if rule.established else sorted(WITH_PORTS):
                 yield f"{PROTOCOL_NAMES[protocol]} sport {_ports(client)}"
         return
     whole: list[tuple[int, int]] = []

@@ -104,7 +104,7 @@ def _show_rules(lists: dict[str, list[RuleLine]], out: Output) -> None:
                     f"{each.sum.octets:,}", *counter, time_text(each.sum.first), time_text(each.sum.last),
                 ])  # fmt: skip
                 continue
-            state = "no record" if each.is_hit else "never hit" if each.is_told else "not told"
+            state = "no record" if each.is_hit else "not told" if each.untold else "never hit"
             state = state if each.is_enabled else "disabled"
             grid.add(
                 [f"  {rule}", each.action, each.what, state, "", "", *counter, "", ""], "" if each.is_hit else "quiet"

@@ -44,7 +44,7 @@ def _unserved(ends: Ends, scope: Scope) -> Iterator[Finding]:
         ):
             continue
         for rule in chosen.inbound or ():
-            if rule.enabled and rule.action == ALLOW and rule.services is not None:
+            if rule.enabled and rule.action == ALLOW and rule.services is not None and not rule.established:
                 to = ends.walker.membership.peer_addresses(rule.destinations)
                 meant = [(who, member) for who, member in carried_by
                          if to is None or any(address in to for address in member.interfaces[0].addresses)]  # fmt: skip

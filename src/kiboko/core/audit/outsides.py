@@ -9,7 +9,7 @@ import numpy as np
 
 from kiboko.core.audit.findings import MEDIUM, NOTE, Finding, few, found
 from kiboko.core.audit.parts import Part, TooManyParts, less, meeting
-from kiboko.core.audit.rules import RuleList, part_text
+from kiboko.core.audit.rules import RuleList, is_limited, part_text
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.network.model import ALLOW, Filter, Named, Peer, Rule
 from kiboko.core.walk.walk import Walker
@@ -28,7 +28,7 @@ class OutsidesInRules:
             for number, ready in enumerate(listed.rules):
                 for side, peer in enumerate((ready.rule.sources, ready.rule.destinations)):
                     names, own = self._own(peer)
-                    if own and not ready.rule.condition and side in self._sides(chosen, way):
+                    if own and not is_limited(ready.rule) and side in self._sides(chosen, way):
                         part = _turned(listed, number, side, own - self._never_met(chosen))
                         if part is not None:
                             yield _finding(listed, ready.rule, names, *part)
@@ -107,7 +107,7 @@ def _of_first(listed: RuleList, number: int, part: Part, others: list[int], fami
     for each in (each for each in others if each > number):
         here = [both for some in left if all(both := meeting(some, sides[each]))]
         other = listed.rules[each].rule
-        if here and not other.condition and _differs(action, other.action):
+        if here and not is_limited(other) and _differs(action, other.action):
             return here[0]
         left = less(left, [sides[each]])
     return left[0] if left and _differs(action, listed.filter.otherwise) else None

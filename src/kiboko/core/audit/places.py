@@ -274,7 +274,7 @@ def _without_way_out(walker: Walker) -> Iterator[Finding]:
             if chosen.name not in interface.filters:
                 continue
             for rule in chosen.inbound or ():
-                if not rule.enabled or rule.action != ALLOW:
+                if not rule.enabled or rule.action != ALLOW or rule.established:
                     continue
                 outsides = [o for item in rule.sources or () if isinstance(item, Named)
                             for o in outsides_of(item.name)]  # fmt: skip

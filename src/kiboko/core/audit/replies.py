@@ -148,7 +148,7 @@ class _OfWay:
     def findings(self) -> Iterator[Finding]:
         """One finding at most for each rule and protocol: of those who get no reply, else of those who get some."""
         for number, ready in enumerate(self.asked.rules):
-            if ready.rule.action != ALLOW or self.asked.by_earlier[number] is not None:
+            if ready.rule.action != ALLOW or ready.rule.established or self.asked.by_earlier[number] is not None:
                 continue
             for protocol, word in ((TCP, "tcp"), (UDP, "udp")):
                 ports = self._served(ready.rule, protocol)
@@ -245,7 +245,9 @@ class _OfRule:
     def _decided_before(self, number: int) -> Iterator[Part]:
         """What the rules before one decide, and what never meets the filter: traffic within one subnet (S8)."""
         boxes = self.way.asked.boxes[self.family]
-        for each in boxes.meeting(number)[:number].nonzero()[0].tolist():
+        rules = self.way.asked.rules
+        met = boxes.meeting(number)[:number].nonzero()[0].tolist()
+        for each in (each for each in met if not rules[each].rule.established):
             yield self._part(self.way.asked.sides[self.family][each])
         for edge in self.way.places:
             for block in edge.apart:

@@ -19,7 +19,7 @@ from kiboko.core.errors import Place
 from kiboko.core.filters.filters import ReadyRule
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.header.services import ICMP, ICMP6, services_texts
+from kiboko.core.header.services import ICMP, ICMP6, TCP, services_texts
 from kiboko.core.network.host_rules import OF_IPTABLES, Unclear, Unjudged
 from kiboko.core.network.model import ALLOW, Filter, Instance, Rule
 from kiboko.core.walk.walk import Walker
@@ -74,12 +74,19 @@ class RuleList:
 
     @cached_property
     def sure(self) -> list[int]:
-        """Which of them match whatever they speak of: all but those that hold under a condition only (clause S41)."""
+        """Which of them match whatever they speak of: all but those that hold under a condition only, or match no
+        openings (clauses S41, S42)."""
+        return [number for number, ready in enumerate(self.rules) if not is_limited(ready.rule)]
+
+    @cached_property
+    def lasting(self) -> list[int]:
+        """Those, and the ones that match no openings: what covers another one of these."""
         return [number for number, ready in enumerate(self.rules) if not ready.rule.condition]
 
     def sure_before(self, number: int) -> Sequence[int]:
-        """Those of them that are asked before a rule."""
-        return range(number) if len(self.sure) == len(self.rules) else self.sure[: bisect_left(self.sure, number)]
+        """Those that are asked before a rule and match all that it does, as far as they speak of it."""
+        found = self.lasting if self.rules[number].rule.established else self.sure
+        return range(number) if len(found) == len(self.rules) else found[: bisect_left(found, number)]
 
     @cached_property
     def by_earlier(self) -> list[Cover | None]:
@@ -99,6 +106,11 @@ class RuleList:
         return Cover(tuple(sorted(by))) if by else None
 
 
+def is_limited(rule: Rule) -> bool:
+    """Whether a rule does not match all that its fields speak of (clauses S41, S42)."""
+    return bool(rule.condition) or rule.established
+
+
 def rule_lists(walker: Walker, chosen: Filter) -> dict[str, RuleList]:
     """The rules of a filter, direction by direction: one value for all that is asked of them, since what is worked out
     of them is remembered there."""
@@ -109,7 +121,8 @@ def box_of(ready: ReadyRule, family: int) -> Sides:
     """What a rule matches in one address family: sources, destinations, services, sender's ports."""
     rule = ready.rule
     other = ICMP6 if family == 4 else ICMP
-    services = rule.services if rule.services is not None else RangeSet.span(0, (1 << 24) - 1)
+    every = RangeSet.span(TCP << 16, TCP << 16 | 0xFFFF) if rule.established else RangeSet.span(0, (1 << 24) - 1)
+    services = rule.services if rule.services is not None else every
     return (
         _side(ready.sources, family), _side(ready.destinations, family),
         services - RangeSet.span(other << 16, other << 16 | 0xFFFF),
@@ -160,7 +173,8 @@ def _unreachable(listed: RuleList) -> Iterator[Finding]:
     is_first = listed.filter.decide == "first"
     gone: set[int] = set()
     for number, ready in enumerate(listed.rules):
-        others_ = () if is_first else [n for n in listed.sure if n != number and n not in gone]
+        sure = listed.lasting if ready.rule.established else listed.sure
+        others_ = () if is_first else [n for n in sure if n != number and n not in gone]
         cover = listed.by_earlier[number] if is_first else listed.covered(number, others_)
         if cover is None:
             continue
@@ -191,7 +205,7 @@ def _contradicted(listed: RuleList) -> Iterator[Finding]:
     """Rules that stop something, of which an earlier, wider one lets a part pass: wider on one side, narrower on
     another. An exception within what is stopped, and a rule that stops all the rest, are meant so."""
     for number, ready in enumerate(listed.rules):
-        if ready.rule.action == ALLOW or ready.rule.condition:
+        if ready.rule.action == ALLOW or is_limited(ready.rule):
             continue
         for family in (4, 6):
             boxes, own = listed.boxes[family], listed.sides[family][number]
@@ -199,7 +213,7 @@ def _contradicted(listed: RuleList) -> Iterator[Finding]:
                 continue
             crossing = [
                 each for each in np.flatnonzero(boxes.meeting(number)[:number]).tolist()
-                if listed.rules[each].rule.action == ALLOW and not listed.rules[each].rule.condition
+                if listed.rules[each].rule.action == ALLOW and not is_limited(listed.rules[each].rule)
                 and _crosses(own, listed.sides[family][each])
             ]  # fmt: skip
             passed = {each: part for each in crossing if (part := _passed(listed, own, each, family)) is not None}
@@ -251,7 +265,7 @@ def _redundant(listed: RuleList) -> Iterator[Finding]:
         same = [each for each in mine if _is_same(listed, rule, listed.rules[each].rule)]
         first_other = min({*mine} - {*same}, default=len(listed.rules))
         # A rule that no packet gets to is to be taken out itself: both would be one too many.
-        surely = [each for each in same if not listed.rules[each].rule.condition]
+        surely = [each for each in same if not is_limited(listed.rules[each].rule)]
         cover = listed.covered(number, [each for each in surely if each < first_other and not listed.by_earlier[each]])
         if cover is not None:
             others = listed.others(cover.by)
@@ -302,7 +316,9 @@ def _wide(listed: RuleList) -> Iterator[Finding]:
     clients = listed.walker.topology.defaults.ephemeral_ports
     for ready in listed.rules:
         rule = ready.rule
-        if rule.action != ALLOW or rule.source_ports is not None or rule.condition or not _is_anybody(ready.sources):
+        if rule.action != ALLOW or rule.source_ports is not None or is_limited(rule):
+            continue
+        if not _is_anybody(ready.sources):
             continue
         if rule.services is None:
             if listed.filter.layer == "subnet" and not listed.filter.stateful and len(listed.rules) == 1:

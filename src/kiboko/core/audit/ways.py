@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from kiboko.core.audit.findings import Finding, few, found
+from kiboko.core.audit.rules import is_limited
 from kiboko.core.audit.scope import WHOLE, Scope
 from kiboko.core.errors import Place
 from kiboko.core.header.addresses import AddressSet
@@ -175,7 +176,7 @@ def _let_in_by_name(ends: Ends, scope: Scope) -> Iterator[_LetInByName]:
             for chosen in membership.filters_on(interface) if interface.addresses else ():
                 for rule in chosen.inbound or () if chosen.name in interface.filters else ():
                     is_named = rule.sources is not None and bool(scope.among(rule.services or RangeSet()))
-                    if rule.enabled and rule.action == ALLOW and is_named and not rule.condition:
+                    if rule.enabled and rule.action == ALLOW and is_named and not is_limited(rule):
                         member = ends.resolve(instance.name).members[0]
                         asked.setdefault((chosen.name, rule.name), (rule, {}))[1][member] = None
     for (name, _), (rule, members) in asked.items():

@@ -116,6 +116,7 @@ def _matched(rule: Rule) -> tuple[object, ...]:
         rule.source_ports,
         rule.stateful,
         rule.condition,
+        rule.established,
     )
 
 

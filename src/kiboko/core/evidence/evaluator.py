@@ -455,9 +455,24 @@ class Evaluator:
             rows = rows[may_be & self.ends.is_foreign(asked.target[rows])]
             has_passed = self._reached(asked.taken(rows), met.way[rows], of_reply=False).passed > gate[rows]
             reason[rows] = np.where(has_passed, np.uint8(judging.PASSED_LEAK), np.uint8(judging.ECHO_OF_ANOTHER))
+        rows = np.flatnonzero((reason == judging.PASSED_LEAK) & (asked.service >> 16 == TCP))
+        if len(rows) and len(self._letting_on):
+            opens = np.array([each.proof.opens for each in situations], dtype=np.bool_)[numbers[rows]]
+            rows = rows[~opens & np.isin(met.decider[rows], self._letting_on)]
+            reason[rows] = judging.NO_OPENING_PASSED
         reason[met.way == NONE] = judging.NO_GATE
         reason[(self.ends.shared_by(asked.target) != NONE) & ~has_request] = judging.SHARED_REPLY
         return ByGates(reason, self._outcomes.kind(met.outcome), met.decider, steps)
+
+    @property
+    def _letting_on(self) -> Rows:
+        """What decides at gates that may stop openings of TCP and let pass what follows them (clause S42)."""
+        filters = self.tables.walker.topology.filters
+        names = {each.name for each in filters.values() if each.has_established}
+        if any(filters[name].decide == "any" for name in names):  # they are asked together
+            names |= {each.name for each in filters.values() if each.decide == "any"}
+        found = [number for number, each in enumerate(self.tables.deciders) if each.filter in names] if names else []
+        return np.array(found, dtype=np.int64)
 
     def _reached(self, asked: Asked, way: Rows, of_reply: bool = True) -> Reached:
         """How far flows were along their ways by the points that recorded them, or their requests alone."""

@@ -93,6 +93,8 @@ SILENT_APART = _reason(UNSURE, "no answer was recorded in this log, and it may s
                        " read apart from it")  # fmt: skip
 REFUSED_APART = _reason(UNSURE, "an opening and a reset alone are recorded in this log, and what came between them may"
                         " stand in another of that time, which was read apart from it")  # fmt: skip
+NO_OPENING_PASSED = _reason(UNSURE, "it passed the gate that stops it by the rules, and no opening of it is recorded:"
+                            " what follows one may pass where it may not")  # fmt: skip
 NOT_TOLD = _reason(UNSURE, "the record does not say whether it passed")
 WHERE_NOT_TOLD = _reason(UNSURE, "it passed somewhere, and where is not known: perhaps in front of the gate that stops"
                          " it (observation_points in the network file says what a log's points are)")  # fmt: skip

@@ -47,7 +47,8 @@ class Proof:
     network file does not know (E5). `refused`: nothing but resets came back; `unclear`: something, which may be
     resets. `has_request`: records of the initiator are there which are surely no resets; `reset_alone`: nothing but
     its resets. `followed_denied`: one of these says that it was denied and is surely no opening, so that it may
-    have followed an answer; `only_opens`: all of these are openings, and resets perhaps. `is_lone`: what was
+    have followed an answer; `only_opens`: all of these are openings, and resets perhaps; `opens`: one of them is an
+    opening that was not denied. `is_lone`: what was
     recorded came from beyond the network, and may belong to no connection (`alone_from_beyond`). `is_placed`: a
     record that says nothing of the kind was taken at a point that the network file knows; `passed_at_point`: such a
     one says that it passed there. Where these points are on its way is no part of this (`passages`).
@@ -64,6 +65,7 @@ class Proof:
     reset_alone: bool
     followed_denied: bool
     only_opens: bool
+    opens: bool
     is_lone: bool
     is_placed: bool
     passed_at_point: bool
@@ -186,6 +188,7 @@ def read_proof(bits: int, context: int, is_lone: bool = False) -> Proof:
         reset_alone=not reply and all(kind == RESET for _, _, kind in request),
         followed_denied=any(event == DENIED and kind not in (OPENING, RESET) for _, event, kind in request),
         only_opens=all(kind in (OPENING, RESET) for _, _, kind in request),
+        opens=any(kind == OPENING and event != DENIED for _, event, kind in request),
         is_lone=is_lone,
         is_placed=bool(at_points - {DENIED}),
         passed_at_point=PASSED in at_points,

@@ -18,6 +18,7 @@ from kiboko.core.records.flow_table import NO_TIME
 from kiboko.core.records.group_sums import Sum
 from kiboko.core.tables.places import NONE
 
+_CONDITION, _ESTABLISHED = "condition", "established"
 _UNTOLD = REASONS[SHARED_UNKNOWN].text
 
 
@@ -39,13 +40,14 @@ class RuleLine:
     counted: tuple[int, int] | None = None
     logs: bool | None = None
     """Whether the rule logs; None where that cannot be told."""
-    is_told: bool = True
-    """Whether records would tell of a hit: not of a rule with a condition (clause S41)."""
+    untold: str = ""
+    """Why records would not tell of a hit: of a rule with a condition, or one that what follows an opening may meet
+    (clauses S41, S42)."""
 
     @property
     def is_never_hit(self) -> bool:
         """Whether it is a rule that nothing hit, as far as that is known of it."""
-        return self.is_rule and self.is_told and not self.is_hit
+        return self.is_rule and not self.untold and not self.is_hit
 
     @property
     def is_hit(self) -> bool:
@@ -114,17 +116,19 @@ class RuleUsage:
                 found.append(f"{told} behind a shared address, and {word} {what} {them}")
         if self.untold:
             found[-1] += " rules tell too many apart, and a rule of theirs that was never hit may have been"
-        return [*found, *self._of_conditions()]
+        return [*found, *self._of_untold()]
 
-    def _of_conditions(self) -> Iterator[str]:
-        """What has to be borne in mind of rules with conditions: records do not tell whether these held (S41)."""
-        if not any(chosen.has_conditions for chosen in self.topology.filters.values()):
+    def _of_untold(self) -> Iterator[str]:
+        """What has to be borne in mind of rules of which records do not tell whether they were hit."""
+        filters = self.topology.filters.values()
+        if not any(chosen.has_conditions or chosen.has_established for chosen in filters):
             return
-        lines = [line for line in self.lines() if line.is_rule and line.is_enabled and not line.is_told]
-        if untold := sum(not line.is_hit for line in lines):
-            rules, them = ("rule has", "it") if untold == 1 else ("rules have", "them")
-            yield f"{untold:,} {rules} a condition: whether anything hit {them} is not told by records of traffic"
-        if any(line.is_hit for line in lines):
+        lines = [line for line in self.lines() if line.is_enabled and line.untold]
+        for why, what in ((_CONDITION, "a condition"), (_ESTABLISHED, "'established'")):
+            if count := sum(line.untold == why and not line.is_hit for line in lines):
+                rules, them = ("rule has", "it") if count == 1 else ("rules have", "them")
+                yield f"{count:,} {rules} {what}: whether anything hit {them} is not told by records of traffic"
+        if any(line.untold == _CONDITION and line.is_hit for line in lines):
             yield ("what is counted for a rule with a condition may have hit it, or the one behind it that would decide"
                    " then: it counts for both")  # fmt: skip
 
@@ -146,7 +150,7 @@ class RuleUsage:
             for rule in rules or ():
                 key = (chosen.name, direction, rule.id or str(rule.order))
                 yield RuleLine(key, rule.action, _what(rule), rule.place, self._sum(key), is_enabled=rule.enabled,
-                               logs=rule.log, is_told=not rule.condition)  # fmt: skip
+                               logs=rule.log, untold=_untold(rule))  # fmt: skip
             if rules is not None:
                 key = (chosen.name, direction, "otherwise")
                 yield RuleLine(key, chosen.otherwise, "no rule matched", chosen.place, self._sum(key), is_rule=False)
@@ -168,9 +172,13 @@ class RuleUsage:
         return self.hits.get(key, Sum())
 
 
+def _untold(rule: Rule) -> str:
+    return _CONDITION if rule.condition else _ESTABLISHED if rule.established else ""
+
+
 def _what(rule: Rule) -> str:
     parts = [f"from {peer_text(rule.sources)}" if rule.sources is not None else "",
              f"to {peer_text(rule.destinations)}" if rule.destinations is not None else "",
              rule.service_text if rule.services is not None else ""]  # fmt: skip
-    what = " ".join(part for part in parts if part) or "anything"
+    what = " ".join(part for part in (*parts, "established" * rule.established) if part) or "anything"
     return f'{what} if "{rule.condition}"' if rule.condition else what

@@ -1,4 +1,4 @@
-"""What a filter decides: the clauses S11 to S17, S20 and S41.
+"""What a filter decides: the clauses S11 to S17, S20, S41 and S42.
 
 A filter is asked about all client ports at once and answers with shares: disjoint sets of ports, each with
 the rule that decides it. No port is tried singly and none is sampled.
@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
 from kiboko.core.header.addresses import Address, AddressSet
-from kiboko.core.header.packet import Packet
+from kiboko.core.header.packet import ACK, RST, Packet
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import details_of
 from kiboko.core.network.membership import Membership
@@ -38,7 +38,7 @@ class ReadyRule:
         """The client ports, out of `ports`, for which this rule matches the packet (clause S17)."""
         # The rules that a packet is held against are those on its service: what they differ in are the ends.
         by_service = self.ports_by_service(packet, ports) if self.matches_addresses(packet) else EMPTY
-        if not by_service:
+        if not by_service or not self.matches_flags(packet):
             return EMPTY
         return by_service if self.rule.source_ports is None else by_service & self.ports_by_source_ports(packet, ports)
 
@@ -53,6 +53,10 @@ class ReadyRule:
     def matches_destination(self, packet: Packet) -> bool:
         """Whether `to` matches."""
         return _within(packet.destination, self.destinations, packet.family)
+
+    def matches_flags(self, packet: Packet) -> bool:
+        """Whether it is no opening of TCP, where the rule matches none (clause S42)."""
+        return not self.rule.established or bool((packet.tcp_flags or 0) & (ACK | RST))
 
     def matching_service(self, packet: Packet, ports: RangeSet) -> RangeSet:
         """The client ports for which `service` and `source_ports` match."""

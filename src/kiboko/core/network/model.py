@@ -107,6 +107,8 @@ class Rule:
     """Whether the file says it; else it is the rule's position."""
     condition: str = ""
     """What has to be so besides for it to match, in words, where nothing in a packet's header tells (clause S41)."""
+    established: bool = False
+    """Whether it matches TCP segments with ACK or RST alone, which no opening has (clause S42)."""
 
     @property
     def name(self) -> str:
@@ -123,6 +125,8 @@ class Rule:
             parts.append(self.service_text)
         if self.source_ports is not None:
             parts.append(f"source ports {self.source_ports}")
+        if self.established:
+            parts.append("established")
         if self.condition:
             parts.append(f'if "{self.condition}"')
         return " ".join(parts)
@@ -167,6 +171,11 @@ class Filter:
         if sum(any(each.name == rule.name for each in rules or ()) for rules in (self.inbound, self.outbound)) < 2:
             return f"{self.name}/{rule.name}"
         return f"{self.name}/{'inbound' if way == 'in' else 'outbound'}/{rule.name}"
+
+    @property
+    def has_established(self) -> bool:
+        """Whether a rule of it that is enabled matches no openings of TCP (clause S42)."""
+        return any(rule.established and rule.enabled for rule in self.every_rule())
 
     @property
     def has_conditions(self) -> bool:

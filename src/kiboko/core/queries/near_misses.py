@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from kiboko.core.errors import Place
 from kiboko.core.filters.filters import ReadyRule
-from kiboko.core.header.packet import Packet, turned_service
+from kiboko.core.header.packet import ACK, SYN, Packet, turned_service
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, details_of
 from kiboko.core.network.model import ALLOW, Named, Peer, Rule, peer_text
@@ -24,9 +24,9 @@ _DIRECTIONS = {"in": "inbound", "out": "outbound"}
 class NearMiss:
     """A rule that would have decided the other way, but for one field.
 
-    `field` is `from`, `to`, `service`, `source_ports`, `order` (an earlier rule decided first) or `enabled`; `wanted`
-    is what the rule says of it and `actual` what the packet has. `way` is the direction in which the filter was asked:
-    `inbound`, `outbound`, or empty where its rules have none.
+    `field` is `from`, `to`, `service`, `source_ports`, `order` (an earlier rule decided first), `enabled` or
+    `established`; `wanted` is what the rule says of it and `actual` what the packet has. `way` is the direction in
+    which the filter was asked: `inbound`, `outbound`, or empty where its rules have none.
     """
 
     gate: str
@@ -54,6 +54,8 @@ class NearMiss:
         only_if = f' if "{self.condition}"' if self.condition else ""
         if self.field == "order":
             return f"rule {self.rule} {verb} exactly {what}{only_if}, but {self.actual} comes before it and decides"
+        if self.field == "established":
+            return f"rule {self.rule} {verb} what follows an opening, and no opening, as {what} is"
         if self.field == "enabled":
             return f"rule {self.rule} {verb} exactly {what}{only_if}, but it is not enabled"
         who = {"from": "the sender is", "to": "the receiver is"}.get(self.field, f"{what} is")
@@ -148,11 +150,12 @@ def packet_at(walk: Walk, row: Row) -> Packet:
     service = turned_service(walk.flow.service) if turned else walk.flow.service
     assert service is not None
     step = row.step
-    return Packet(step.destination.family, step.source, step.destination, service, turned)
+    flags = None if service.protocol != TCP else SYN | ACK if turned else SYN
+    return Packet(step.destination.family, step.source, step.destination, service, turned, tcp_flags=flags)
 
 
 _SAME_ENDS = 6
-_CLOSENESS = {"order": 9, "enabled": 8, "source_ports": 7, "service": 4, "from": 5, "to": 5}
+_CLOSENESS = {"order": 9, "enabled": 8, "established": 3, "source_ports": 7, "service": 4, "from": 5, "to": 5}
 
 
 def _miss(ready: ReadyRule, row: Row, packet: Packet, decider: Rule | None) -> NearMiss | None:
@@ -197,6 +200,8 @@ def _failing(ready: ReadyRule, row: Row, packet: Packet) -> Iterator[str]:
         yield "source_ports"
     if not ready.rule.enabled:
         yield "enabled"
+    if not ready.matches_flags(packet):
+        yield "established"
 
 
 def _said(field: str, rule: Rule, row: Row, packet: Packet) -> tuple[str, str]:
@@ -212,6 +217,8 @@ def _said(field: str, rule: Rule, row: Row, packet: Packet) -> tuple[str, str]:
             return str(rule.source_ports), str(packet.service.detail) if packet.turned else str(row.ports)
         case "enabled":
             return "true", "false"
+        case "established":
+            return "ACK or RST", "SYN"
     return f"before {row.rule}", f"rule {row.rule}"
 
 

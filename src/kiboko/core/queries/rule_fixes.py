@@ -20,7 +20,8 @@ from kiboko.core.walk.gates import FORWARD, Row
 from kiboko.core.walk.walk import Walk, Walker
 
 _MOST_WIDENED = 3
-_FIRST = ("order", "enabled")
+_FIXED = ("order", "enabled", "established")
+"""What is not widened."""
 _ENDS = {"from": "sources", "to": "destinations"}
 
 
@@ -40,7 +41,7 @@ def rule_fixes(walker: Walker, walk: Walk, row: Row) -> Iterator[Proposal]:
 def wider_rules(walker: Walker, walk: Walk, row: Row) -> Iterator[Proposal]:
     """Rules that allow nearly this, made to allow it too: with it they let pass whatever else they now speak of."""
     misses = sorted(misses_at(walker, walk, row), key=lambda miss: -miss.closeness)
-    widened = [miss for miss in misses if miss.field not in _FIRST and walk.flow.service.has_ports]
+    widened = [miss for miss in misses if miss.field not in _FIXED and walk.flow.service.has_ports]
     for miss in widened[:_MOST_WIDENED]:
         if (wider := _widened(walker, walk, row, miss)) is not None:
             yield wider

@@ -209,6 +209,7 @@ class FlowColumn:
     def _ask_lists(self, column: _Column, rows: NDArray[np.int64], lists: NDArray[np.int64]) -> None:
         """Gates of one filter each, by the numbers of their lists."""
         at, is_reply = column.at, column.is_reply
+        lists = self.layout.lists.for_replies(lists) if is_reply else lists
         back = self._let_back(column, rows)
         self.action[rows, at] = np.where(back, LETS_BACK, PASSES)
         if not is_reply:
@@ -247,6 +248,7 @@ class FlowColumn:
         """A member of an `any` set; at its last one, what the set as a whole does."""
         at, way, slot = column.at, column.sort.way, column.sort.slot
         layout = self.layout
+        lists = layout.lists.for_replies(lists) if column.is_reply else lists
         asked = np.flatnonzero(lists >= 0)
         if len(asked):
             rule = layout.lists.first(lists[asked], self._packets(column, rows[asked]))

@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from kiboko.core.filters.filters import ReadyRule
 from kiboko.core.filters.ground import Ground
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
@@ -32,6 +33,8 @@ _CODES = {code: action for action, code in ACTIONS.items()}
 NO_LIST, UNFILTERED, UNFILTERED_TRACKED = -1, -2, -3
 """In place of a list: no filter is there; it does not filter this direction, and keeps no state, or does."""
 _LONG = 1 << 14
+_BELOW = -UNFILTERED_TRACKED
+_TCP = RangeSet.span(TCP << 16, TCP << 16 | 0xFFFF)
 _PROTOCOLS = {"tcp": TCP, "udp": UDP, "sctp": SCTP}
 
 
@@ -103,6 +106,8 @@ class FilterLists:
         # Of lists with conditions the one without them, and those with the ones of each action.
         self._plain: dict[int, int] = {}
         self._by_action: dict[int, dict[int, int]] = {}
+        # Of lists of which some rules match no openings the one that replies are asked by, with these (clause S42).
+        self._for_replies: dict[int, int] = {}
 
     def __len__(self) -> int:
         return len(self._begin)
@@ -115,6 +120,11 @@ class FilterLists:
     def has_conditions(self) -> bool:
         """Whether any rule holds under a condition only, of a network or one that shares its lists (clause S41)."""
         return self._is_said or bool(self._plain)
+
+    @property
+    def has_established(self) -> bool:
+        """Whether any rule matches no openings of TCP (clause S42)."""
+        return any(each.has_established for each in self._ground.topology.filters.values())
 
     def of_changed(self, ground: Ground, changed: Collection[str]) -> FilterLists:
         """The lists of a network that differs in the rules of some filters alone: with these, they share all others,
@@ -144,17 +154,36 @@ class FilterLists:
             else:
                 concerns = self._subject.concerns
                 ready = [each for each in every if concerns(chosen.name, each.rule, each.sources, each.destinations)]
-                boxes = [
-                    Box(self._addresses.ranges(each.sources), self._addresses.ranges(each.destinations),
-                        self._services.ranges(each.rule.services), self._ports.ranges(each.rule.source_ports))
-                    for each in ready
-                ]  # fmt: skip
-                rules = [self._rule(chosen, each.rule, place) for place, each in enumerate(ready)]
-                self._list_of[key] = self._add(boxes, rules, self._otherwise(chosen))
-                self._lists_of.setdefault(chosen.name, []).append(self._list_of[key])
-                if any(rule.is_conditional for rule in rules):
-                    self._add_beside(self._list_of[key], boxes, rules, self._otherwise(chosen))
+                opening = [each for each in ready if not each.rule.established]
+                self._list_of[key] = self._add_rules(chosen, opening)
+                if len(opening) < len(ready):
+                    self._for_replies[self._list_of[key]] = self._add_rules(chosen, ready)
         return self._list_of[key]
+
+    def _add_rules(self, chosen: Filter, ready: list[ReadyRule]) -> int:
+        """A list of some rules of a filter, and what stands beside it."""
+        boxes = [
+            Box(self._addresses.ranges(each.sources), self._addresses.ranges(each.destinations),
+                self._services.ranges(_TCP if each.rule.established and each.rule.services is None else
+                                      each.rule.services),
+                self._ports.ranges(each.rule.source_ports))
+            for each in ready
+        ]  # fmt: skip
+        rules = [self._rule(chosen, each.rule, place) for place, each in enumerate(ready)]
+        number = self._add(boxes, rules, self._otherwise(chosen))
+        self._lists_of.setdefault(chosen.name, []).append(number)
+        if any(rule.is_conditional for rule in rules):
+            self._add_beside(number, boxes, rules, self._otherwise(chosen))
+        return number
+
+    def for_replies(self, lists: NDArray[np.int64]) -> NDArray[np.int64]:
+        """The lists that replies are asked by, in the place of those of requests."""
+        if not self._for_replies:
+            return lists
+        instead = np.arange(len(self._begin) + _BELOW) - _BELOW
+        instead[[each + _BELOW for each in self._for_replies]] = list(self._for_replies.values())
+        found: NDArray[np.int64] = instead[lists + _BELOW]
+        return found
 
     def _add_beside(self, chosen: int, boxes: list[Box], rules: list[_ListedRule], otherwise: _ListedRule) -> None:
         """The lists that stand beside one with conditions."""

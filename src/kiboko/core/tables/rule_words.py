@@ -151,7 +151,7 @@ class RuleWords:
     def __init__(self, layout: GateLayout, kinds: Kinds, is_reply: bool, with_rules: bool = False) -> None:
         """`with_rules` tells which rules decide as well (`Done.which`, `Done.deciding`)."""
         self._with_rules = with_rules
-        self._lists, self._kinds = layout.lists, kinds
+        self._lists, self._kinds, self._is_reply = layout.lists, kinds, is_reply
         self.has_conditions = layout.lists.has_conditions
         """Whether a rule holds under a condition only."""
         atoms = kinds.reply if is_reply else kinds.request
@@ -190,6 +190,7 @@ class RuleWords:
         lists : numbers of lists, or what stands in place of one
         sources, destinations : atoms of addresses
         """
+        lists = self._lists.for_replies(lists) if self._is_reply else lists
         known = self._distinct(lists)
         for number in known.tolist():
             if self._base[number + _BELOW] < 0 and not self._wide[number + _BELOW]:

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 from kiboko.core.errors import Place, Problem
+from kiboko.core.header.ranges import RangeSet
+from kiboko.core.header.services import TCP
 from kiboko.core.network.model import Filter, Rule
 from kiboko.files.documents.lined_yaml import Items, Table
 from kiboko.files.network.names import Names, name_fault
 from kiboko.files.network.schema import FilterShape, RuleShape
 from kiboko.files.network.values import ValueReader
+
+_TCP = RangeSet.span(TCP << 16, TCP << 16 | 0xFFFF)
 
 
 class FilterReader:
@@ -89,11 +93,19 @@ class FilterReader:
                 self.values.fault(
                     raw.place(field), f"{rule_owner}: '{field}' has no value; left out it matches anything"
                 )
+        if each.established and each.action != "allow":
+            text = (
+                f"{rule_owner}: 'established' is of rules that allow: one that stops segments of a connection lets it"
+            )
+            self.values.fault(raw.place("established"), f"{text} be opened, and hang")
         if each.condition is not None and not each.condition.strip():
             text = f"{rule_owner}: 'condition' has no value; a rule that holds without one leaves it out"
             self.values.fault(raw.place("condition"), text)
         if each.id is not None and name_fault(each.id):
             self.values.fault(raw.place("id"), f"{rule_owner}: {name_fault(each.id)}")
+        services = self.values.services(rule_owner, each.service, raw.place("service"))
+        if each.established and services is not None and services & _TCP != services:
+            self.values.fault(raw.place("service"), f"{rule_owner}: 'established' is of TCP alone")
         return Rule(
             order=each.order if each.order is not None else position,
             action=each.action,
@@ -101,7 +113,7 @@ class FilterReader:
             id=str(each.id) if each.id is not None else None,
             sources=self.values.peer(rule_owner, each.source, raw.place("from")),
             destinations=self.values.peer(rule_owner, each.destination, raw.place("to")),
-            services=self.values.services(rule_owner, each.service, raw.place("service")),
+            services=services,
             service_text=", ".join(each.service) if each.service else "any",
             source_ports=self.values.ports(rule_owner, each.source_ports, raw.place("source_ports")),
             stateful=each.stateful,
@@ -110,6 +122,7 @@ class FilterReader:
             note=each.note,
             order_is_given=each.order is not None,
             condition=" ".join((each.condition or "").split()),
+            established=each.established,
         )
 
     def _check_conditions(self, owner: str, directions: dict[str, tuple[Rule, ...]]) -> None:

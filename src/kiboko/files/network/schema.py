@@ -185,6 +185,7 @@ class RuleShape(Shape):
     service: ServiceValue | None = None
     source_ports: Annotated[Texts, Field(description="client ports, such as 1024-65535")] | None = None
     stateful: Flag | None = Field(default=None, description="in zone filters only")
+    established: Flag = Field(default=False, description="TCP with ACK or RST alone: no openings")
     log: Flag = False
     enabled: Flag = True
     condition: str | None = Field(default=None, description="what else has to hold, in words: a user, a time")
