@@ -515,7 +515,7 @@ accepted:
         """The samples of docs/network-file.md are files that load as they stand."""
         text = (ROOT / "docs" / "network-file.md").read_text()
         samples = [each.split("```", 1)[0] for each in text.split("```yaml\n")[1:]]
-        self.assertEqual([problems(sample) for sample in samples], [[], [], []])
+        self.assertEqual([problems(sample) for sample in samples], [[], [], [], []])
 
 
 class HostFiles(unittest.TestCase):

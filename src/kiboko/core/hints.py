@@ -16,6 +16,7 @@ _MEANT = {
     "source_ports": ("sport", "source_port"), "action": ("verdict", "target"), "otherwise": ("default", "policy"),
     "condition": ("user", "users", "identity", "application", "applications", "app", "url", "domain", "fqdn",
                   "hostname", "schedule", "time", "when", "if", "category", "country", "profile"),
+    "established": ("ack", "tcp_established", "state", "ct_state"),
     "note": ("comment", "description", "remark"), "order": ("priority", "sequence", "position", "number"),
     "id": ("name",), "attach_to": ("attached_to", "applies_to"), "via": ("gateway", "next_hop", "nexthop"),
     "addresses": ("ip", "ips", "address"), "listens": ("listeners", "sockets"), "instances": ("hosts", "machines"),
