@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Callable, Iterator
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -50,6 +51,7 @@ from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.evidence.traces import NO_TRACE, Traces
 from kiboko.core.evidence.who_began import Since, perhaps_sampled, sampled
 from kiboko.core.header.services import ICMP, ICMP6, TCP, UNTOLD
+from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.records.columns import KeyNumbers, ascending, distinct, has_ports, is_icmp, numbered
 from kiboko.core.records.flow_table import AddressTable, FlowTable, milliseconds
 from kiboko.core.tables.client_ports import ClientPorts, asked_line, is_of_links, is_without_service
@@ -467,12 +469,19 @@ class Evaluator:
     @property
     def _letting_on(self) -> Rows:
         """What decides at gates that may stop openings of TCP and let pass what follows them (clause S42)."""
-        filters = self.tables.walker.topology.filters
-        names = {each.name for each in filters.values() if each.has_established}
-        if any(filters[name].decide == "any" for name in names):  # they are asked together
-            names |= {each.name for each in filters.values() if each.decide == "any"}
+        names = self._names_letting_on
         found = [number for number, each in enumerate(self.tables.deciders) if each.filter in names] if names else []
         return np.array(found, dtype=np.int64)
+
+    @cached_property
+    def _names_letting_on(self) -> set[str]:
+        """The filters that may do so, and the rule sets of kernels that look at flags of TCP."""
+        topology = self.tables.walker.topology
+        names = {each.name for each in topology.filters.values() if each.has_established}
+        if any(topology.filters[name].decide == "any" for name in names):  # they are asked together
+            names |= {each.name for each in topology.filters.values() if each.decide == "any"}
+        hosts = (each.host_filter for each in topology.instances.values())
+        return names | {each.file for each in hosts if isinstance(each, HostRuleSet) and each.looks_at("tcp", "flags")}
 
     def _reached(self, asked: Asked, way: Rows, of_reply: bool = True) -> Reached:
         """How far flows were along their ways by the points that recorded them, or their requests alone."""

@@ -18,7 +18,7 @@ from kiboko.core.header.addresses import Address
 from kiboko.core.header.packet import Packet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import ICMP6, Service
-from kiboko.core.network.host_rules import HostRuleSet, Match, VerdictMap
+from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.model import Instance, Interface
 
 _UNFOUND = "whether its neighbours know it: it stops "
@@ -122,7 +122,7 @@ class Discovery:
         Solicitations that come in are of link-local addresses, as of routers, or of `other` if that is a neighbour, and
         advertisements of an address that is not known, or of `other`."""
         if id(rules) not in self._looks:
-            self._looks[id(rules)] = rules, _looks_at_sources(rules)
+            self._looks[id(rules)] = rules, rules.looks_at("ip6", "saddr")
         for message in messages:
             lost = self._stopped(rules, message, device, _LINK_LOCAL if message == _TO_BE_FOUND[0] else None)
             if lost is None and message.path == _IN and other is not None and self._looks[id(rules)][1]:
@@ -178,11 +178,6 @@ def _by_arp(rules: HostRuleSet, ingress: str, egress: str) -> Stopped | None:
         if stopping or chain.policy != "accept":
             return Stopped("ARP, or may do so", "being found", stopping[0] if stopping else "otherwise", chain.shown)
     return None
-
-
-def _looks_at_sources(rules: HostRuleSet) -> bool:
-    return any(("ip6", "saddr") in statement.fields for chain in rules.chains for rule in chain.rules
-               for statement in rule.statements if isinstance(statement, Match | VerdictMap))  # fmt: skip
 
 
 def _doubted(share: HostShare, lost: Stopped) -> HostShare:

@@ -209,6 +209,11 @@ class HostRuleSet:
             each.hook and not each.sleeps and (each.rules or each.policy != "accept") for each in self.chains
         )
 
+    def looks_at(self, protocol: str, name: str) -> bool:
+        """Whether any rule of it compares a field with something."""
+        return any((protocol, name) in statement.fields for chain in self.chains for rule in chain.rules
+                   for statement in rule.statements if isinstance(statement, Match | VerdictMap))  # fmt: skip
+
     @property
     def caveat(self) -> str | None:
         """What is to be borne in mind of a listing that stops nothing; None of one that stops something."""
