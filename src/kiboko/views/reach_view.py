@@ -46,8 +46,10 @@ class ReachShown:
 def show_reach(answer: ReachAnswer, shown: ReachShown, namer: Namer, near: Sequence[Member], out: Output) -> None:
     """The totals, then the lines: instances, addresses with nobody recorded, outsides."""
     verb = "can be reached from" if shown.is_out else "can reach"
-    what = f" {verb} {shown.name} on {'any service' if shown.service == 'any' else shown.service}"
-    out.parts((_totals(answer), "heading"), (what + ", at least in part.", ""))
+    what = f" {verb} {shown.name} on {'any service' if shown.service == 'any' else shown.service}, at least in part"
+    in_doubt = {line.verdict == UNKNOWN for line in answer.lines}
+    told = {frozenset((True,)): "; of none is it known", frozenset((False, True)): "; not of all is it known"}
+    out.parts((_totals(answer), "heading"), (f"{what}{told.get(frozenset(in_doubt), '')}.", ""))
     if not answer.lines:
         out.line("Nothing gets through.", "quiet")
     whole = {family: {name.text for name in namer.names(each for each in near if family in each.families)}

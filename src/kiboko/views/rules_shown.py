@@ -105,13 +105,13 @@ class RulesShown:
         action = rule.action if rule.enabled and for_it else f"({rule.action})"
         if not rule.enabled:
             shown[0] += "; not enabled"
-        service = rule.service_text + (f", source ports {rule.source_ports}" if rule.source_ports else "")
         values: dict[str, Any] = {which: self._peer_values(*pair) for which, pair in both.items()}
         values |= {"rule": rule.name, "action": rule.action, "enabled": rule.enabled, "applies": for_it,
-                   "service": rule.service_text, "condition": rule.condition or None, "note": rule.note,
+                   "service": rule.service_text, "established": rule.established,
+                   "condition": rule.condition or None, "note": rule.note,
                    "source_ports": str(rule.source_ports) if rule.source_ports else None}  # fmt: skip
         told = [getattr(rule, name) for name in ("condition", "note") if name in table.headings]
-        cells: list[Cell] = [f"  {rule.name}", action, *shown, service, each.place, *told]
+        cells: list[Cell] = [f"  {rule.name}", action, *shown, rule.service_words, each.place, *told]
         table.add(cells, "" if rule.enabled and for_it else "quiet", is_left_out=is_left_out, **values)
 
     def _peer(self, peer: Peer | None, addresses: AddressSet | None) -> str:

@@ -63,7 +63,7 @@ class Shower:
             action = rule.action if rule.enabled else f"({rule.action}, not enabled)"
             action = f'{action} if "{rule.condition}"' if rule.condition else action
             sides = [peer_text(rule.sources), peer_text(rule.destinations)]
-            table.add([chosen.name, rule.name, action, *sides, rule.service_text, rule.place],
+            table.add([chosen.name, rule.name, action, *sides, rule.service_words, rule.place],
                       "" if rule.enabled else "quiet",
                       action=rule.action, enabled=rule.enabled, condition=rule.condition or None,
                       note=rule.note)  # fmt: skip

@@ -115,6 +115,13 @@ class Rule:
         """How the rule is called: its id, else its order."""
         return self.id or str(self.order)
 
+    @property
+    def service_words(self) -> str:
+        """Its service, with what else it says of ports and flags."""
+        service = "tcp" if self.established and self.services is None else self.service_text
+        ports = f", source ports {self.source_ports}" if self.source_ports else ""
+        return f"{service}{ports}{', established' if self.established else ''}"
+
     def __str__(self) -> str:
         parts = [self.action]
         if self.sources is not None:
