@@ -287,21 +287,22 @@ def _on_conditions(
         for ports, chosen, rule in perhaps:
             parts = [
                 part for cell, before in parts
-                for part in ((cell & ports, (*before, (chosen, rule))), (cell - ports, before)) if part[0]
+                for part in ((cell & ports, _with_first(before, chosen, rule)), (cell - ports, before)) if part[0]
             ]  # fmt: skip
         for cell, before in parts:
             judged = _judged_on(share, before)
-            key = (
-                id(judged.filter),
-                id(judged.rule),
-                judged.action,
-                judged.possible,
-                share.filter.name,
-                id(share.rule),
-            )
+            key = id(judged.rule), judged.action, judged.possible, share.filter.name, id(share.rule)
             known = found[key].ports if key in found else EMPTY
             found[key] = judged._replace(ports=known | cell)
     return tuple(found.values())
+
+
+def _with_first(
+    before: tuple[tuple[Filter, Rule], ...], chosen: Filter, rule: Rule
+) -> tuple[tuple[Filter, Rule], ...]:  # fmt: skip
+    """Rules in front of something with one more behind them, if none of them does the same: the first of each action
+    tells what it may come to."""
+    return before if any(rule.action == each.action for _, each in before) else (*before, (chosen, rule))
 
 
 def _judged_on(share: Share, before: Sequence[tuple[Filter, Rule]]) -> Share:

@@ -121,11 +121,6 @@ class FilterLists:
         """Whether any rule holds under a condition only, of a network or one that shares its lists (clause S41)."""
         return self._is_said or bool(self._plain)
 
-    @property
-    def has_established(self) -> bool:
-        """Whether any rule matches no openings of TCP (clause S42)."""
-        return any(each.has_established for each in self._ground.topology.filters.values())
-
     def of_changed(self, ground: Ground, changed: Collection[str]) -> FilterLists:
         """The lists of a network that differs in the rules of some filters alone: with these, they share all others,
         the numbers, and the deciders. Both must be cut where either tells values apart."""

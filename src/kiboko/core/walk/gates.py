@@ -199,11 +199,7 @@ class GateAsker:
         path = chosen.path_of(rule, way)
         for row in rows:
             if row.stops and row.ports & perhaps:
-                why = (
-                    f"it comes back if {path} let the request in"
-                    if way == "in"
-                    else f"it comes back if {path} let it out"
-                )
+                why = f"it comes back if {path} let the request {way}"
                 self._caveat_rule(step, path, rule, "what came by it is let back")
                 yield from _in_doubt(row, perhaps, why)
             else:
