@@ -72,6 +72,24 @@ class OnOneNetwork(unittest.TestCase):
         self.assertTrue(self.ask("check desk store ssh --with inner-wall/keepers", 0).startswith("ALLOWED: "))
         self.assertTrue(self.ask("check desk store ssh --without inner-wall/keepers", 1).startswith("BLOCKED: "))
 
+    def test_all_conditions_are_taken_as_held_or_not_at_once_and_lines_to_paste_say_so(self):
+        self.assertTrue(self.ask("check desk store ssh --conditions all", 0).startswith("ALLOWED: "))
+        told = self.ask("check desk store ssh --conditions none", 1)
+        self.assertTrue(told.startswith("BLOCKED: "))
+        self.assertIn("(asked conditions none; the network file itself is unchanged)", told)
+        self.assertTrue(
+            self.ask("check desk store ssh --conditions none --with inner-wall/keepers", 0).startswith("ALLOWED")
+        )
+        told = self.ask("reach store --service ssh --conditions all", 0)
+        self.assertIn("(asked as if all conditions of rules held)", told)
+        line = next(each for each in told.splitlines() if "see  " in each).partition("kiboko ")[2]
+        self.assertTrue(line.endswith("--conditions all"), line)
+        self.ask(line, 0)
+        self.assertNotIn("desk", self.ask("reach store --service ssh --conditions none --only recorded", 0))
+        cells = json.loads(self.ask("matrix --by desks,racks --service ssh --conditions none --json", 0))["rows"]
+        states = {each["state"] for each in cells if (each["source"], each["destination"]) == ("desks", "racks")}
+        self.assertEqual(states, {"blocked"})
+
     def test_the_form_says_what_the_gate_hangs_on(self):
         told = json.loads(self.ask("check desk store ssh --json", 1))
         self.assertEqual((told["verdict"], told["either"]), ("unknown", ["blocked", "allowed"]))

@@ -12,6 +12,7 @@ from kiboko.commands.options import (
     FLOWS_HELP,
     add_cluster_option,
     add_columns_option,
+    add_conditions_option,
     add_examples,
     add_family_option,
     add_network_option,
@@ -20,6 +21,7 @@ from kiboko.commands.options import (
     lines_shown,
     network_of,
     refuse_without_evidence,
+    with_conditions,
 )
 from kiboko.core.errors import UsageError
 from kiboko.core.header.addresses import Address
@@ -51,8 +53,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--without", metavar="FILTER/RULE", action="append", default=[], help="as if this rule were not there"
     )
     parser.add_argument(
-        "--with", metavar="FILTER/RULE", action="append", default=[], dest="with_", help="as if this rule were enabled"
+        "--with",
+        metavar="FILTER/RULE",
+        action="append",
+        default=[],
+        dest="with_",
+        help="as if this rule were enabled, and its condition held",
     )
+    add_conditions_option(parser)
     parser.add_argument("--change", metavar="FILE", type=Path, help="as if the change of this change file were made")
     add_family_option(parser)
     parser.add_argument("-a", "--all-gates", action="store_true", help="show gates with nothing attached too")
@@ -102,6 +110,7 @@ def run(args: argparse.Namespace) -> int:
         topology = without_rule(topology, rule)
     for rule in args.with_:
         topology = with_rule_enabled(topology, rule)
+    topology = with_conditions(args, topology)
     walker = Walker(topology)
     ends = Ends(walker)
     source, destination = ends.resolve(args.source), ends.resolve(args.destination)
@@ -149,7 +158,8 @@ def _seen(
 def _asked(args: argparse.Namespace) -> list[tuple[str, str]]:
     """What an answer rests on beside the network file, as option and value."""
     change = [("change", str(args.change))] if args.change is not None else []
-    return change + [("without", rule) for rule in args.without] + [("with", rule) for rule in args.with_]
+    held = [("conditions", args.conditions)] if args.conditions is not None else []
+    return change + [("without", rule) for rule in args.without] + [("with", rule) for rule in args.with_] + held
 
 
 def _check_sets(

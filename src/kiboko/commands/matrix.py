@@ -10,13 +10,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from kiboko.commands.options import (
+    add_conditions_option,
     add_examples,
     add_family_option,
     add_network_option,
+    conditions_said,
+    conditions_told,
     is_output,
     lines_shown,
     network_of,
     refuse_two_outputs,
+    with_conditions,
 )
 from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import RangeSet
@@ -44,6 +48,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
                         help="with the addresses of subnets where nobody is recorded")  # fmt: skip
     parser.add_argument("--against", metavar="OTHER", help="another network file: only what differs from it")
     add_family_option(parser)
+    add_conditions_option(parser)
     parser.add_argument("--plot", metavar="FILE", type=Path, help="draw it, as .png or .svg (extra: plot)")
     parser.add_argument("--csv", metavar="FILE", type=Path, help="write every cell as CSV, - for standard output")
     parser.add_argument("--top", metavar="N", type=lines_shown, default=60, help="as many cells in words (60)")
@@ -72,7 +77,7 @@ def run(args: argparse.Namespace) -> int:
 
         refuse_two_outputs(args, "csv")
         check_writable(args.csv, b"from,to,service")
-    ends = Ends(Walker(network_of(args)))
+    ends = Ends(Walker(with_conditions(args, network_of(args))))
     other = Ends(Walker(_other(args))) if args.against is not None else None
     with working("looking at every pair of ends"):
         question = _question(ends, args, None)
@@ -90,9 +95,12 @@ def run(args: argparse.Namespace) -> int:
         write_csv(matrix, text)
         write_whole(args.csv, text.getvalue().encode())
     family = f" -{args.family}" if args.family else ""
-    shown = MatrixShown(args.by, network_option(args.network) + family, args.top, args.network, args.against)
+    options = network_option(args.network) + family + conditions_told(args)
+    shown = MatrixShown(args.by, options, args.top, args.network, args.against)
     if is_output(args.csv):
         return status
+    if args.conditions is not None and not args.json:
+        Output().line(conditions_said(args), "quiet")
     if args.json:
         print(json.dumps(matrix_json(matrix, shown, found), indent=1))
     elif found is not None:
@@ -104,7 +112,7 @@ def run(args: argparse.Namespace) -> int:
 
 def _other(args: argparse.Namespace) -> Topology:
     """The network file that is compared with."""
-    return network_of(argparse.Namespace(**{**vars(args), "network": args.against}))
+    return with_conditions(args, network_of(argparse.Namespace(**{**vars(args), "network": args.against})))
 
 
 def _question(ends: Ends, args: argparse.Namespace, as_in: Ends | None) -> MatrixQuestion:

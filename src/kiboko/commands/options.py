@@ -89,6 +89,34 @@ def network_of(args: argparse.Namespace) -> Topology:
     return _with_warnings(args, load(args.network, args.files_elsewhere))
 
 
+def add_conditions_option(parser: argparse.ArgumentParser) -> None:
+    """`--conditions`, for commands that ask about traffic."""
+    parser.add_argument(
+        "--conditions", choices=("none", "all"),
+        help="ask as if no rule's condition held, or all of them did; by default what hangs on one is not known",
+    )  # fmt: skip
+
+
+def with_conditions(args: argparse.Namespace, topology: Topology) -> Topology:
+    """The network as `--conditions` has it asked about."""
+    if args.conditions is None:
+        return topology
+    from kiboko.core.network.edits import settled
+
+    return settled(topology, lambda _, __: args.conditions == "all")
+
+
+def conditions_told(args: argparse.Namespace) -> str:
+    """The same option in a line to paste, where it was given."""
+    return f" --conditions {args.conditions}" if args.conditions is not None else ""
+
+
+def conditions_said(args: argparse.Namespace) -> str:
+    """What it is asked as if, in words; nothing where the option was not given."""
+    held = {"none": "as if no condition of a rule held", "all": "as if all conditions of rules held"}
+    return f"(asked {held[args.conditions]})" if args.conditions is not None else ""
+
+
 def watched_network_of(args: argparse.Namespace) -> WatchedNetwork | None:
     """The same network for a command that goes on, so that it may change meanwhile; None for one of a revision, which
     does not. Raises InputError."""

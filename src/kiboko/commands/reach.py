@@ -6,12 +6,16 @@ import argparse
 import json
 
 from kiboko.commands.options import (
+    add_conditions_option,
     add_examples,
     add_family_option,
     add_network_option,
     client_ports_of,
+    conditions_said,
+    conditions_told,
     lines_shown,
     network_of,
+    with_conditions,
 )
 from kiboko.core.errors import UsageError
 from kiboko.core.queries.ends import Ends, resolve_service
@@ -37,6 +41,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
                         help="also what does not get through: every gate that would stop it by itself")  # fmt: skip
     parser.add_argument("--client-ports", metavar="PORTS", help="the client's ports, such as 40000 or 1024-65535")
     add_family_option(parser)
+    add_conditions_option(parser)
     parser.add_argument("--top", metavar="N", type=lines_shown, default=20, help="as many lines of each kind (20)")
     parser.add_argument("--full", action="store_true", help="every name and rule of a line")
     parser.add_argument("--json", action="store_true", help="machine-readable, reach/1")
@@ -56,7 +61,7 @@ def run(args: argparse.Namespace) -> int:
         raise UsageError("--through looks for who gets to NAME by way of other machines: it goes without --out")
     if args.through is not None and args.through < 2:
         raise UsageError(f"--through {args.through}: a chain by way of a machine has 2 connections at least")
-    topology = network_of(args)
+    topology = with_conditions(args, network_of(args))
     ends = Ends(Walker(topology))
     services = resolve_service(args.service, topology.services)
     question = ReachQuestion(
@@ -69,11 +74,14 @@ def run(args: argparse.Namespace) -> int:
         locked = doors(ends, question) if args.doors else None
     namer = Namer(ends)
     options = network_option(args.network) + (f" --client-ports {args.client_ports}" if args.client_ports else "")
+    options += conditions_told(args)
     shown = ReachShown(args.name, args.service, args.out, options, args.full, args.top, services)
     if args.json:
         print(json.dumps(reach_json(answer, shown, namer, chains, locked), indent=1))
     else:
         out = Output()
+        if args.conditions is not None:
+            out.line(conditions_said(args), "quiet")
         show_reach(answer, shown, namer, question.name.members, out)
         if chains is not None:
             show_chains(chains, shown, namer, out)
