@@ -24,7 +24,8 @@ from typing import TypeVar
 
 from kiboko.core.header.addresses import parse_address
 from kiboko.core.header.services import TCP, UDP, Service, parse_services
-from kiboko.core.network.model import ALLOW, Named, Rule, Topology
+from kiboko.core.network.model import ALLOW, Rule, Topology
+from kiboko.core.network.peers import Named
 from kiboko.core.queries.ends import Ends, resolve_service, single_service
 from kiboko.core.records.records import FlowRecord, ProbeRecord
 from kiboko.core.walk.walk import Walker

@@ -19,18 +19,8 @@ from kiboko.core.network.directory import Directory
 from kiboko.core.network.edits import with_instance
 from kiboko.core.network.host_rules import HostRuleSet
 from kiboko.core.network.membership import Membership
-from kiboko.core.network.model import (
-    ALLOW,
-    DROP,
-    Filter,
-    Instance,
-    Interface,
-    Listener,
-    Rule,
-    Subnet,
-    Topology,
-    names_in,
-)
+from kiboko.core.network.model import ALLOW, DROP, Filter, Instance, Interface, Listener, Rule, Subnet, Topology
+from kiboko.core.network.peers import names_in
 
 NOT_ENFORCED, SERVICE_DOWN, OLDER_FILTER, SENDER_SIDE = (
     "not-enforced", "service-down", "older-filter", "sender-side",

@@ -6,7 +6,8 @@ import functools
 from collections.abc import Iterable, Iterator
 
 from kiboko.core.header.addresses import AddressSet, Prefix
-from kiboko.core.network.model import AllBut, Carrying, Group, Instance, Interface, Literal, Peer, Topology
+from kiboko.core.network.model import Group, Instance, Interface, Topology
+from kiboko.core.network.peers import AllBut, Carrying, Literal, Peer
 
 
 class Peers:

@@ -8,7 +8,8 @@ from typing import Any
 
 from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.ranges import RangeSet
-from kiboko.core.network.model import Filter, Instance, Interface, Literal, Peer, Rule, peer_text
+from kiboko.core.network.model import Filter, Instance, Interface, Rule
+from kiboko.core.network.peers import Literal, Peer, peer_text
 from kiboko.core.queries.inspection import IN, OUT, AppliedRule, applied_rules, filter_rules, rules_for_replies
 from kiboko.core.walk.walk import Walker
 from kiboko.views.sheet import Cell, Sheet, SheetTable

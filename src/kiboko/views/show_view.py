@@ -9,18 +9,8 @@ from kiboko.core.header.addresses import Address, AddressSet
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import WELL_KNOWN, services_texts
 from kiboko.core.network.host_rules import HostRuleSet
-from kiboko.core.network.model import (
-    Filter,
-    Group,
-    Instance,
-    Interface,
-    Outside,
-    RouteEntry,
-    Subnet,
-    Topology,
-    names_in,
-    peer_text,
-)
+from kiboko.core.network.model import Filter, Group, Instance, Interface, Outside, RouteEntry, Subnet, Topology
+from kiboko.core.network.peers import names_in, peer_text
 from kiboko.core.queries.inspection import (
     IN,
     OUT,

@@ -11,7 +11,8 @@ from kiboko.core.audit.findings import MEDIUM, NOTE, Finding, few, found
 from kiboko.core.audit.parts import Part, TooManyParts, less, meeting
 from kiboko.core.audit.rules import RuleList, is_limited, part_text
 from kiboko.core.header.addresses import AddressSet
-from kiboko.core.network.model import ALLOW, Filter, Named, Peer, Rule
+from kiboko.core.network.model import ALLOW, Filter, Rule
+from kiboko.core.network.peers import Named, Peer
 from kiboko.core.walk.walk import Walker
 
 

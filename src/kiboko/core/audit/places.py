@@ -8,18 +8,8 @@ from collections.abc import Callable, Iterator
 
 from kiboko.core.audit.findings import LOW, Finding, few, found
 from kiboko.core.header.addresses import Address, AddressSet, Prefix
-from kiboko.core.network.model import (
-    ALLOW,
-    Filter,
-    Gateway,
-    Group,
-    Interface,
-    Named,
-    Outside,
-    RouteEntry,
-    Subnet,
-    Topology,
-)
+from kiboko.core.network.model import ALLOW, Filter, Gateway, Group, Interface, Outside, RouteEntry, Subnet, Topology
+from kiboko.core.network.peers import Named
 from kiboko.core.routing.routes import Router, rank_of
 from kiboko.core.walk.walk import Walker
 from kiboko.core.wording import all_of

@@ -14,7 +14,8 @@ from kiboko.core.header.addresses import AddressSet
 from kiboko.core.header.nesting import Nesting
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import services_texts
-from kiboko.core.network.model import ALLOW, Instance, Literal, Named, PeerItem, Rule
+from kiboko.core.network.model import ALLOW, Instance, Rule
+from kiboko.core.network.peers import Literal, Named, PeerItem
 from kiboko.core.queries.ends import Ends
 from kiboko.core.queries.members import End, Member, member_addresses
 from kiboko.core.reachability.doors import Door, single_doors

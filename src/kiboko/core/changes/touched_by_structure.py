@@ -7,7 +7,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from kiboko.core.changes.sameness import is_same
 from kiboko.core.changes.sides import ALL, Chosen, Touching, Way, carriers_of, crossings_of, within
 from kiboko.core.header.addresses import AddressSet
-from kiboko.core.network.model import Peer, Topology
+from kiboko.core.network.model import Topology
+from kiboko.core.network.peers import Peer
 from kiboko.core.queries.ends import Ends
 
 

@@ -25,7 +25,8 @@ from kiboko.core.evidence.weighed_evidence import (
     stops_of,
 )
 from kiboko.core.header.services import TCP, Service
-from kiboko.core.network.model import REJECT, Named
+from kiboko.core.network.model import REJECT
+from kiboko.core.network.peers import Named
 from kiboko.core.records.records import DENIED, REFUSED, FlowRecord
 from kiboko.core.walk.gates import Row
 from kiboko.core.walk.walk import ALLOWED, Walk, Walker

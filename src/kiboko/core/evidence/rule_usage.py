@@ -12,7 +12,8 @@ from kiboko.core.evidence.judging import REASONS, SHARED_UNKNOWN
 from kiboko.core.evidence.rules_met import Met, RuleKey
 from kiboko.core.evidence.tallies import Tallies
 from kiboko.core.network.host_rules import HostRuleSet
-from kiboko.core.network.model import Filter, Rule, Topology, peer_text
+from kiboko.core.network.model import Filter, Rule, Topology
+from kiboko.core.network.peers import peer_text
 from kiboko.core.records.columns import distinct
 from kiboko.core.records.flow_table import NO_TIME
 from kiboko.core.records.group_sums import Sum

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from kiboko.core.evidence.comparison import AGREE, BREAK, LEAK, OF_ENDS
 from kiboko.core.evidence.finding_groups import FindingGroup
 from kiboko.core.header.services import Service
-from kiboko.core.network.model import Named
+from kiboko.core.network.peers import Named
 from kiboko.core.queries.near_misses import near_misses
 from kiboko.core.records.records import ANSWERED, ARRIVED, DENIED, PASSED, SILENT
 from kiboko.core.walk.gates import FORWARD, Row

@@ -10,17 +10,8 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import WITH_PORTS, details_of
 from kiboko.core.network.directory import Directory
 from kiboko.core.network.membership import Membership
-from kiboko.core.network.model import (
-    AllBut,
-    Filter,
-    Gateway,
-    Network,
-    RouteEntry,
-    Rule,
-    Subnet,
-    Topology,
-    peer_text,
-)
+from kiboko.core.network.model import Filter, Gateway, Network, RouteEntry, Rule, Subnet, Topology
+from kiboko.core.network.peers import AllBut, peer_text
 from kiboko.core.wording import all_of
 
 

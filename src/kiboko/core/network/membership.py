@@ -7,19 +7,8 @@ from collections.abc import Iterator
 
 from kiboko.core.header.addresses import EVERY_ADDRESS, AddressSet
 from kiboko.core.network.directory import Directory
-from kiboko.core.network.model import (
-    AllBut,
-    Carrying,
-    Filter,
-    Group,
-    Instance,
-    Interface,
-    Literal,
-    Peer,
-    PeerItem,
-    Topology,
-    names_in,
-)
+from kiboko.core.network.model import Filter, Group, Instance, Interface, Topology
+from kiboko.core.network.peers import AllBut, Carrying, Literal, Peer, PeerItem, names_in
 from kiboko.core.network.tag_slips import TagSlips
 
 

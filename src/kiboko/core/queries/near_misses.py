@@ -12,7 +12,8 @@ from kiboko.core.filters.filters import ReadyRule
 from kiboko.core.header.packet import ACK, SYN, Packet, turned_service
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import TCP, UDP, details_of
-from kiboko.core.network.model import ALLOW, Named, Peer, Rule, peer_text
+from kiboko.core.network.model import ALLOW, Rule
+from kiboko.core.network.peers import Named, Peer, peer_text
 from kiboko.core.walk.gates import FORWARD, Row
 from kiboko.core.walk.walk import Walk, Walker
 

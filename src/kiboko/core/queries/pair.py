@@ -10,7 +10,7 @@ from kiboko.core.errors import UsageError
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import ICMP6, OF_LINKS, Service
 from kiboko.core.network.host_rules import HostRuleSet
-from kiboko.core.network.model import Named
+from kiboko.core.network.peers import Named
 from kiboko.core.queries.ends import NO_FAMILY, Ends, services_for, single_service
 from kiboko.core.queries.members import End, Member, Pair
 from kiboko.core.queries.near_misses import packet_at

@@ -16,18 +16,8 @@ from kiboko.core.header.services import ICMP, ICMP6, parse_services
 from kiboko.core.network import edits
 from kiboko.core.network.edits import Edit
 from kiboko.core.network.host_rules import HostRule, Match, Values, Verdict
-from kiboko.core.network.model import (
-    ALLOW,
-    DROP,
-    Crossing,
-    Filter,
-    Instance,
-    Listener,
-    Literal,
-    Rule,
-    Topology,
-    peer_text,
-)
+from kiboko.core.network.model import ALLOW, DROP, Crossing, Filter, Instance, Listener, Rule, Topology
+from kiboko.core.network.peers import Literal, peer_text
 from kiboko.core.queries.near_misses import asked_service, packet_at
 from kiboko.core.queries.proposed import Proposal, Steps, at_gate, way_of
 from kiboko.core.queries.proving import gate_of, tried, walked_again

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from kiboko.core.network.edits import Edit
-from kiboko.core.network.model import AllBut, Carrying, Literal, Peer
+from kiboko.core.network.peers import AllBut, Carrying, Literal, Peer
 from kiboko.core.walk.gates import Row
 
 Steps = tuple[Mapping[str, Any], ...]

@@ -13,7 +13,8 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.header.services import parse_services
 from kiboko.core.network import edits
 from kiboko.core.network.edits import Edit
-from kiboko.core.network.model import ALLOW, Filter, Literal, Named, Rule, Topology, peer_text
+from kiboko.core.network.model import ALLOW, Filter, Rule, Topology
+from kiboko.core.network.peers import Literal, Named, peer_text
 from kiboko.core.queries.near_misses import NearMiss, asked_service, misses_at, packet_at
 from kiboko.core.queries.proposed import Proposal, at_gate, peer_values, way_of
 from kiboko.core.walk.gates import FORWARD, Row

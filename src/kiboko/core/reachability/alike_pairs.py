@@ -13,8 +13,8 @@ from kiboko.core.header.ranges import RangeSet
 from kiboko.core.reachability.pair_blocks import PairBlocks, Senders
 from kiboko.core.tables.kinds import Kinds
 from kiboko.core.tables.layout import GateLayout
-from kiboko.core.tables.pair_block import Side
 from kiboko.core.tables.pair_deciders import Decided, decided
+from kiboko.core.tables.pair_tables import Side
 from kiboko.core.tables.pair_words import PairWords
 from kiboko.core.tables.sent_off import SentOff
 from kiboko.core.tables.traces import Marks

@@ -18,7 +18,7 @@ from kiboko.core.queries.members import Member
 from kiboko.core.reachability.public_targets import MoreByPublic, PublicTargets
 from kiboko.core.reachability.space import NOBODY, Space, SpaceEnd
 from kiboko.core.tables.kinds import Words
-from kiboko.core.tables.pair_block import Outcome
+from kiboko.core.tables.pair_tables import Outcome
 from kiboko.core.walk.walk import ALLOWED, BLOCKED, ONE_WAY, PARTLY, UNKNOWN
 
 NO_PAIR = "no pair"

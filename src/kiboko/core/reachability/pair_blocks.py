@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.records.columns import ascending, distinct
 from kiboko.core.tables.layout import GateLayout
-from kiboko.core.tables.pair_block import Side
+from kiboko.core.tables.pair_tables import Side
 from kiboko.core.tables.places import NONE, PlacedEnd
 from kiboko.core.tables.sent_off import NO_WAY
 

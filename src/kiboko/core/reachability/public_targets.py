@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from kiboko.core.reachability.space import Block, Space, SpaceEnd
 from kiboko.core.tables.kinds import Words
-from kiboko.core.tables.pair_block import Outcome
+from kiboko.core.tables.pair_tables import Outcome
 from kiboko.core.tables.places import NONE
 
 Rows = NDArray[np.int64]

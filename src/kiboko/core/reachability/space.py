@@ -28,7 +28,7 @@ from kiboko.core.tables.cuts import NO_EDGES, Edges
 from kiboko.core.tables.kinds import Kinds, Words
 from kiboko.core.tables.layout import GateLayout
 from kiboko.core.tables.lines import AddressLine, port_line, service_line
-from kiboko.core.tables.pair_block import Outcome, Side
+from kiboko.core.tables.pair_tables import Outcome, Side
 from kiboko.core.tables.pair_words import PairWords
 from kiboko.core.tables.places import NONE
 from kiboko.core.tables.sent_off import SentOff

@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 from kiboko.core.records.columns import numbered
 from kiboko.core.tables.filter_lists import BOUND_ELSEWHERE, NOTHING_LISTENS
 from kiboko.core.tables.kinds import Words
-from kiboko.core.tables.pair_block import Block, Side
+from kiboko.core.tables.pair_block import Block
+from kiboko.core.tables.pair_tables import Side
 from kiboko.core.tables.pair_words import PairWords
 from kiboko.core.tables.places import NONE
 from kiboko.core.tables.slots import GATES, LISTENER, SETTLED, ZONE_DEFAULT, Slot

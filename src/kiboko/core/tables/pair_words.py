@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kiboko.core.tables.kinds import Words
-from kiboko.core.tables.pair_block import Block, Outcome, PairTables, Side
+from kiboko.core.tables.pair_block import Block
+from kiboko.core.tables.pair_tables import Outcome, PairTables, Side
 from kiboko.core.tables.sent_off import NO_WAY
 from kiboko.core.tables.traces import Trace
 
@@ -76,6 +77,6 @@ class PairWords(PairTables):
         """What tells apart pairs of some ends, all of one way and no two of one machine: every sender with every
         receiver, or where they are paired each with that of its own place."""
         block = Block(self, way, senders, receivers, False, is_paired)
-        block.trace = Trace(block.shape, self.every, len(self._kinds) > len(self._kinds.services))
+        block.trace = Trace(block.shape, self.every, len(self.kinds) > len(self.kinds.services))
         block.outcome()
         return block.trace

@@ -23,7 +23,7 @@ from kiboko.core.errors import EnvironmentFailure, Place, Problem
 from kiboko.core.header.addresses import Address, AddressSet, Prefix
 from kiboko.core.header.ranges import RangeSet
 from kiboko.core.memory import as_old, without_garbage
-from kiboko.core.network import host_rules, model
+from kiboko.core.network import host_rules, model, peers
 from kiboko.core.network.model import Topology
 from kiboko.files.network.listing import is_data
 from kiboko.files.network.made_later import Held, ListenersLater, RulesLater
@@ -35,7 +35,7 @@ _MOST_FILES, _MOST_OCTETS = 64, 512 << 20
 
 _CLASSES: tuple[type, ...] = (
     Place, Problem, Address, AddressSet, Prefix, RangeSet,
-    model.Named, model.Literal, model.Carrying, model.AllBut, model.Rule, model.Filter, model.Network, model.Subnet,
+    peers.Named, peers.Literal, peers.Carrying, peers.AllBut, model.Rule, model.Filter, model.Network, model.Subnet,
     model.Outside, model.Gateway, model.RouteEntry, model.RouteTable, model.Zone, model.Crossing, model.Group,
     model.Interface, model.Listener, model.Instance, model.Defaults, model.ObservationPoint, model.Accepted,
     model.Expectation, model.Topology,

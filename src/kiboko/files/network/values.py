@@ -19,7 +19,7 @@ from kiboko.core.header.addresses import (
 )
 from kiboko.core.header.ranges import EMPTY, RangeSet
 from kiboko.core.header.services import PROTOCOLS, parse_ports, parse_services, service_hint
-from kiboko.core.network.model import AllBut, Carrying, Literal, Named, Peer, PeerItem
+from kiboko.core.network.peers import AllBut, Carrying, Literal, Named, Peer, PeerItem
 from kiboko.files.documents.lined_yaml import Items
 from kiboko.files.documents.times import parse_time
 from kiboko.files.network.names import PEER_KINDS, Names
